@@ -1,0 +1,67 @@
+//! What an inspection found.
+
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use std::collections::BTreeMap;
+
+/// Whether the thing is there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Presence {
+    /// It is.
+    Present,
+    /// It is not.
+    Absent,
+    /// It is not, but something of it was left: the settings of a removed package.
+    Remnant,
+}
+
+/// What an inspection found of one clause's thing.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Found {
+    /// Whether it is there.
+    pub presence: Presence,
+    /// The properties, as far as the clause wants them.
+    pub properties: BTreeMap<String, FoundValue>,
+    /// The size of a file's contents in bytes.
+    pub size: Option<u64>,
+    /// The newest version that the sources of a package offer.
+    pub candidate: Option<String>,
+}
+
+/// One property as found.
+#[derive(Debug, Clone, PartialEq)]
+pub enum FoundValue {
+    /// Its value, in normal form.
+    Value(Value),
+    /// It could not be read, and why.
+    Unreadable(String),
+    /// It cannot exist here, and why; it is left out of the comparison.
+    NotExaminedHere(String),
+}
+
+impl Found {
+    /// Returns a thing that is not there.
+    pub fn absent() -> Self {
+        Self { presence: Presence::Absent, properties: BTreeMap::new(), size: None, candidate: None }
+    }
+
+    /// Returns a thing that is there, without properties yet.
+    pub fn present() -> Self {
+        Self { presence: Presence::Present, ..Self::absent() }
+    }
+
+    /// Adds a property's value.
+    #[must_use]
+    pub fn with(mut self, property: &str, value: impl Into<Value>) -> Self {
+        self.properties.insert(property.to_owned(), FoundValue::Value(value.into()));
+        self
+    }
+
+    /// Adds a property that could not be read or does not exist here.
+    #[must_use]
+    pub fn with_found(mut self, property: &str, found: FoundValue) -> Self {
+        self.properties.insert(property.to_owned(), found);
+        self
+    }
+}

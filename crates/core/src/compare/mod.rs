@@ -1,0 +1,11 @@
+//! Compares what a clause wants with what was found on the node.
+//!
+//! Inspecting the node is the job of `host`; keeping the result is the job of `server`.
+
+mod difference;
+mod found;
+mod text;
+
+pub use difference::{Difference, PRESENCE, Side, differences, found_digest};
+pub use found::{Found, FoundValue, Presence};
+pub use text::{TextDiff, TextDiffRefusal, text_diff};

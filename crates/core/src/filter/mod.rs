@@ -1,0 +1,381 @@
+//! Conditions over a node, in CEL, fenced: bounded in size, with closed names, and undecidable where a node did not
+//! report what they ask for.
+//!
+//! Compiling needs a deep stack: callers use a thread with a large one.
+
+mod facts;
+
+pub use facts::{About, NodeFacts, STABLE_FIELDS, StableField};
+
+use crate::kind::nearest_word;
+use cel::common::ast::{EntryExpr, Expr, IdedExpr};
+use cel::{Context, Program, Value as CelValue};
+use serde_json::{Value, json};
+use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
+
+/// The longest condition, in bytes.
+pub const MAX_SOURCE_BYTES: usize = 2 * 1024;
+const MAX_SYNTAX_NODES: usize = 500;
+const MAX_COMPREHENSION_DEPTH: usize = 2;
+const MAX_LIST: usize = 1_000;
+const MAX_BRACKET_DEPTH: usize = 32;
+
+/// A condition that was read and whose names are all known.
+pub struct Condition {
+    program: Program,
+    uses: Uses,
+}
+
+/// What a condition says of one node.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Answer {
+    /// It holds.
+    Yes,
+    /// It does not.
+    No,
+    /// The node did not report these fields.
+    Undecidable(Vec<String>),
+}
+
+/// Why a text is no condition, with the part of it that is meant.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{message}")]
+pub struct ConditionError {
+    /// One fact.
+    pub message: String,
+    /// The part of the condition, in bytes.
+    pub range: Range<usize>,
+    /// What to do.
+    pub hint: Option<String>,
+    /// Whether it is about a name that conditions do not know.
+    pub about_a_name: bool,
+}
+
+/// The names that a condition uses.
+#[derive(Default)]
+struct Uses {
+    about: BTreeSet<String>,
+    labels: BTreeSet<String>,
+    labels_asked_for: BTreeSet<String>,
+    params: BTreeSet<String>,
+}
+
+impl Condition {
+    /// Reads a condition whose `params` are those declared.
+    ///
+    /// # Errors
+    ///
+    /// Returns everything that is wrong with it: syntax, size, names that are not known.
+    pub fn parse(source: &str, parameters: &[&str]) -> Result<Self, Vec<ConditionError>> {
+        let whole = |message: String| vec![ConditionError { message, range: 0..source.len(), hint: None, about_a_name: false }];
+        if source.len() > MAX_SOURCE_BYTES {
+            return Err(whole(format!("the condition has {} bytes, at most {MAX_SOURCE_BYTES} are read", source.len())));
+        }
+        if bracket_depth(source) > MAX_BRACKET_DEPTH {
+            return Err(whole(format!("the condition is nested deeper than {MAX_BRACKET_DEPTH}")));
+        }
+        let program = Program::compile(source).map_err(|errors| errors.errors.iter().map(|error| syntax_error(source, error)).collect::<Vec<_>>())?;
+        let mut walk = Walk {
+            source,
+            info: program.source_info(),
+            parameters,
+            bound: Vec::new(),
+            nodes: 0,
+            depth: 0,
+            errors: Vec::new(),
+            uses: Uses::default(),
+        };
+        walk.expression(program.expression());
+        let Walk { nodes, mut errors, uses, .. } = walk;
+        if nodes > MAX_SYNTAX_NODES {
+            errors.extend(whole(format!("the condition has {nodes} parts, at most {MAX_SYNTAX_NODES} are evaluated")));
+        }
+        if !errors.is_empty() {
+            return Err(errors);
+        }
+        Ok(Self { program, uses })
+    }
+
+    /// Returns what the condition says of a node.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be evaluated although the node reported all that it asks for.
+    pub fn holds(&self, facts: &NodeFacts, params: &Value) -> Result<Answer, ConditionError> {
+        let mut labels: BTreeMap<String, String> = facts.labels.clone();
+        for label in self.uses.labels.difference(&self.uses.labels_asked_for) {
+            labels.entry(label.clone()).or_default();
+        }
+        let mut context = Context::default();
+        for (name, value) in
+            [("labels", json!(labels)), ("about", facts.about.nested()), ("params", params.clone()), ("node", json!({ "name": facts.name }))]
+        {
+            context.add_variable_from_value(name, to_cel(&value));
+        }
+        let failed = |message: String| ConditionError { message, range: 0..0, hint: None, about_a_name: false };
+        match self.program.execute(&context) {
+            Ok(CelValue::Bool(true)) => Ok(Answer::Yes),
+            Ok(CelValue::Bool(false)) => Ok(Answer::No),
+            Ok(_) => Err(failed("the condition does not come to `true` or `false`".into())),
+            Err(error) => {
+                let missing: Vec<String> =
+                    self.uses.about.iter().filter(|field| facts.about.get(field).is_none()).map(|field| format!("about.{field}")).collect();
+                if missing.is_empty() { Err(failed(error.to_string())) } else { Ok(Answer::Undecidable(missing)) }
+            }
+        }
+    }
+
+    /// Returns the parameters that the condition uses.
+    pub fn parameters(&self) -> impl Iterator<Item = &str> {
+        self.uses.params.iter().map(String::as_str)
+    }
+}
+
+/// Converts JSON, with every whole number as CEL's int, as the schema of stable fields has it.
+fn to_cel(value: &Value) -> CelValue {
+    match value {
+        Value::Null => CelValue::Null,
+        Value::Bool(boolean) => CelValue::Bool(*boolean),
+        Value::Number(number) => number.as_i64().map_or_else(|| CelValue::Float(number.as_f64().unwrap_or(0.0)), CelValue::Int),
+        Value::String(text) => CelValue::String(std::sync::Arc::new(text.clone())),
+        Value::Array(items) => CelValue::List(std::sync::Arc::new(items.iter().map(to_cel).collect())),
+        Value::Object(map) => {
+            CelValue::from(map.iter().map(|(key, value)| (key.clone(), to_cel(value))).collect::<std::collections::HashMap<String, CelValue>>())
+        }
+    }
+}
+
+fn bracket_depth(source: &str) -> usize {
+    let mut depth = 0usize;
+    let mut deepest = 0;
+    for c in source.chars() {
+        match c {
+            '(' | '[' | '{' => depth += 1,
+            ')' | ']' | '}' => depth = depth.saturating_sub(1),
+            _ => {}
+        }
+        deepest = deepest.max(depth);
+    }
+    deepest
+}
+
+fn syntax_error(source: &str, error: &cel::ParseError) -> ConditionError {
+    let (line, column) = error.pos;
+    let line_start: usize = source.split_inclusive('\n').take(usize::try_from(line).unwrap_or(1).saturating_sub(1)).map(str::len).sum();
+    let start = (line_start + usize::try_from(column).unwrap_or(1).saturating_sub(1)).min(source.len());
+    let message = error.msg.strip_prefix("Syntax error: ").unwrap_or(&error.msg);
+    let plain = message.split(" expecting ").next().unwrap_or(message).replace("'<EOF>'", "the end");
+    let plain = plain
+        .replace("extraneous input", "did not expect")
+        .replace("mismatched input", "did not expect")
+        .replace("no viable alternative at input", "cannot read");
+    ConditionError { message: format!("{} in the condition", plain.replace('\'', "`")), range: start..start + 1, hint: None, about_a_name: false }
+}
+
+struct Walk<'a> {
+    source: &'a str,
+    info: &'a cel::common::ast::SourceInfo,
+    parameters: &'a [&'a str],
+    bound: Vec<String>,
+    nodes: usize,
+    depth: usize,
+    errors: Vec<ConditionError>,
+    uses: Uses,
+}
+
+impl Walk<'_> {
+    fn expression(&mut self, expression: &IdedExpr) {
+        self.nodes += 1;
+        match &expression.expr {
+            Expr::Ident(name) => self.name(expression, name),
+            Expr::Select(_) => self.select(expression),
+            Expr::Call(call) => {
+                if call.func_name == "_[_]" && self.labels_by_key(&call.args) {
+                    return;
+                }
+                call.target.iter().for_each(|target| self.expression(target));
+                call.args.iter().for_each(|argument| self.expression(argument));
+            }
+            Expr::List(list) => {
+                if list.elements.len() > MAX_LIST {
+                    self.error(expression, format!("the list has more than {MAX_LIST} items"), None, false);
+                }
+                list.elements.iter().for_each(|item| self.expression(item));
+            }
+            Expr::Map(map) => map.entries.iter().for_each(|entry| {
+                if let EntryExpr::MapEntry(entry) = &entry.expr {
+                    self.expression(&entry.key);
+                    self.expression(&entry.value);
+                }
+            }),
+            Expr::Comprehension(comprehension) => {
+                self.expression(&comprehension.iter_range);
+                self.depth += 1;
+                if self.depth > MAX_COMPREHENSION_DEPTH {
+                    self.error(expression, format!("loops are nested deeper than {MAX_COMPREHENSION_DEPTH}"), None, false);
+                }
+                let before = self.bound.len();
+                self.bound.push(comprehension.iter_var.clone());
+                self.bound.extend(comprehension.iter_var2.clone());
+                self.bound.push(comprehension.accu_var.clone());
+                for part in [&comprehension.accu_init, &comprehension.loop_cond, &comprehension.loop_step, &comprehension.result] {
+                    self.expression(part);
+                }
+                self.bound.truncate(before);
+                self.depth -= 1;
+            }
+            _ => {}
+        }
+    }
+
+    /// `labels["key"]` reads like `labels.key`.
+    fn labels_by_key(&mut self, arguments: &[IdedExpr]) -> bool {
+        if let [IdedExpr { expr: Expr::Ident(root), .. }, IdedExpr { expr: Expr::Literal(cel::common::ast::LiteralValue::String(key)), .. }] =
+            arguments
+            && root == "labels"
+        {
+            self.uses.labels.insert(key.inner().to_owned());
+            return true;
+        }
+        false
+    }
+
+    fn name(&mut self, expression: &IdedExpr, name: &str) {
+        const ROOTS: [&str; 4] = ["labels", "about", "params", "node"];
+        if self.bound.iter().any(|bound| bound == name) || name.starts_with('@') || ROOTS.contains(&name) {
+            return;
+        }
+        let hint = nearest_word(name, ROOTS)
+            .map_or_else(|| "conditions know labels, about, params and node".to_owned(), |word| format!("did you mean `{word}`?"));
+        self.error(expression, format!("conditions do not know the name `{name}`"), Some(hint), true);
+    }
+
+    fn select(&mut self, expression: &IdedExpr) {
+        let mut path = Vec::new();
+        let mut tested = false;
+        let mut at = expression;
+        while let Expr::Select(select) = &at.expr {
+            path.push(select.field.as_str());
+            tested |= select.test;
+            at = &select.operand;
+            self.nodes += 1;
+        }
+        path.reverse();
+        match &at.expr {
+            Expr::Ident(root) if root == "labels" => {
+                let label = path[0].to_owned();
+                if tested {
+                    self.uses.labels_asked_for.insert(label.clone());
+                }
+                self.uses.labels.insert(label);
+            }
+            Expr::Ident(root) if root == "about" => self.about(expression, &path.join(".")),
+            Expr::Ident(root) if root == "params" => {
+                if self.parameters.contains(&path[0]) {
+                    self.uses.params.insert(path[0].to_owned());
+                } else {
+                    let hint = nearest_word(path[0], self.parameters.iter().copied()).map(|word| format!("did you mean `params.{word}`?"));
+                    self.error(expression, format!("the baseline declares no parameter `{}`", path[0]), hint, true);
+                }
+            }
+            Expr::Ident(root) if root == "node" => {
+                if path != ["name"] {
+                    self.error(expression, format!("`node.{}` is not known", path.join(".")), Some("the node is known by node.name".into()), true);
+                }
+            }
+            _ => self.expression(at),
+        }
+    }
+
+    fn about(&mut self, expression: &IdedExpr, field: &str) {
+        if STABLE_FIELDS.iter().any(|known| known.path == field) {
+            self.uses.about.insert(field.to_owned());
+            return;
+        }
+        let known = STABLE_FIELDS.iter().map(|known| known.path);
+        let hint = match nearest_word(field, known.clone()) {
+            Some(near) => format!("did you mean `about.{near}`?"),
+            None => format!("stable fields are {}", known.map(|path| format!("about.{path}")).collect::<Vec<_>>().join(", ")),
+        };
+        self.error(expression, format!("`about.{field}` is no stable field of a node"), Some(hint), true);
+    }
+
+    fn error(&mut self, expression: &IdedExpr, message: String, hint: Option<String>, about_a_name: bool) {
+        // CEL counts characters, places count bytes; a select is known by its dot, so the name before it is added.
+        let at = self.info.offset_for(expression.id).map_or(0, |(start, _)| start as usize);
+        let byte = self.source.char_indices().nth(at).map_or(self.source.len(), |(byte, _)| byte);
+        let is_word = |c: char| c.is_alphanumeric() || c == '_' || c == '.';
+        let start = self.source[..byte].rfind(|c: char| !is_word(c)).map_or(0, |before| before + 1);
+        let end = self.source[byte..].find(|c: char| !is_word(c)).map_or(self.source.len(), |after| byte + after);
+        self.errors.push(ConditionError { message, range: start..end.max(start + 1), hint, about_a_name });
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn kiosk() -> NodeFacts {
+        NodeFacts {
+            name: "kiosk-auken-1".into(),
+            labels: BTreeMap::from([("role".into(), "kiosk".into()), ("site".into(), "auken".into())]),
+            about: About::new([("os.family".to_owned(), json!("debian")), ("cpu.count".to_owned(), json!(4))]),
+        }
+    }
+
+    fn answer(source: &str) -> Result<Answer, ConditionError> {
+        Condition::parse(source, &["idle"]).unwrap().holds(&kiosk(), &json!({ "idle": 90 }))
+    }
+
+    #[test]
+    fn conditions_are_answered_for_a_node() {
+        for (source, expected) in [
+            ("labels.role == 'kiosk' && about.cpu.count > 2", Answer::Yes),
+            ("labels.ship == ''", Answer::Yes),
+            ("labels['ship'] == ''", Answer::Yes),
+            ("has(labels.ship)", Answer::No),
+            ("node.name.startsWith('kiosk-')", Answer::Yes),
+            ("params.idle > 100", Answer::No),
+            ("labels.site in ['brisk', 'auken']", Answer::Yes),
+            ("['a', 'b'].exists(l, l == labels.site)", Answer::No),
+            ("about.arch == 'amd64'", Answer::Undecidable(vec!["about.arch".into()])),
+            ("about.arch == 'amd64' || labels.role == 'kiosk'", Answer::Yes),
+            ("labels.role == 'gate' && about.arch == 'amd64'", Answer::No),
+        ] {
+            assert_eq!(answer(source).unwrap(), expected, "{source}");
+        }
+    }
+
+    #[test]
+    fn names_are_closed_and_the_nearest_is_offered() {
+        for (source, message, marked, hint) in [
+            ("lables.role == 'x'", "conditions do not know the name `lables`", "lables.role", "did you mean `labels`?"),
+            ("about.os.famly == 'x'", "`about.os.famly` is no stable field of a node", "about.os.famly", "did you mean `about.os.family`?"),
+            ("true && params.idel > 2", "the baseline declares no parameter `idel`", "params.idel", "did you mean `params.idle`?"),
+            ("node.ip == ''", "`node.ip` is not known", "node.ip", "the node is known by node.name"),
+        ] {
+            let errors = Condition::parse(source, &["idle"]).err().unwrap();
+            assert_eq!((errors[0].message.as_str(), &source[errors[0].range.clone()], errors[0].hint.as_deref()), (message, marked, Some(hint)));
+        }
+    }
+
+    #[test]
+    fn syntax_errors_stand_where_they_are() {
+        let source = "labels.role == 'x'\n  && && true";
+        let errors = Condition::parse(source, &[]).err().unwrap();
+        assert_eq!(errors[0].message, "did not expect `&&` in the condition");
+        assert_eq!(errors[0].range.start, source.rfind("&&").unwrap());
+    }
+
+    #[test]
+    fn hostile_conditions_are_refused_before_they_are_compiled_or_run() {
+        let big = "x".repeat(MAX_SOURCE_BYTES + 1);
+        let deep = format!("{}true{}", "(".repeat(200), ")".repeat(200));
+        let wide = format!("[{}].all(x, x)", vec!["true"; 400].join(","));
+        let loops = "[1].all(a, [1].all(b, [1].all(c, true)))";
+        for source in [big.as_str(), &deep, &wide.replace("true", "1==1"), loops] {
+            assert!(Condition::parse(source, &[]).is_err(), "{source}");
+        }
+    }
+}

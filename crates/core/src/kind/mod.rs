@@ -1,0 +1,26 @@
+//! The kinds of things that clauses keep: one table of what each takes, claims and normalises.
+//!
+//! How a kind reaches the operating system is the business of `host`.
+
+mod claim;
+mod normalise;
+mod property;
+mod table;
+mod version;
+
+pub use claim::{Claim, path_claim};
+pub use normalise::{Refused, normalise};
+pub(crate) use normalise::{absolute_path, duration_secs, type_word as kind_type_word};
+pub use property::{Kind, Matcher, Property, Reaction, ValueType};
+pub use table::{KINDS, find, nearest};
+pub use version::{VersionWish, VersionWishError};
+
+/// Returns the candidate that is spelt most like `word`, if any is near enough to be what was meant.
+pub fn nearest_word<'w>(word: &str, candidates: impl IntoIterator<Item = &'w str>) -> Option<&'w str> {
+    candidates
+        .into_iter()
+        .map(|candidate| (strsim::damerau_levenshtein(word, candidate), candidate))
+        .filter(|(distance, candidate)| *distance <= 1 + candidate.chars().count().min(word.chars().count()) / 4)
+        .min_by_key(|(distance, _)| *distance)
+        .map(|(_, candidate)| candidate)
+}

@@ -1,0 +1,78 @@
+//! The stable codes of findings.
+
+use serde::{Serialize, Serializer};
+
+/// A stable code of a finding, `C0120`. A code never changes its meaning and is never used again for another.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Code {
+    /// The text is not TOML 1.0.
+    Syntax = 101,
+    /// The file is not UTF-8, or larger than a document may be.
+    Unreadable = 102,
+    /// A value that TOML knows and kits do not: a date, NaN, an integer beyond 2^53.
+    RefusedValue = 103,
+    /// A key that is not known here.
+    UnknownKey = 110,
+    /// A key that must be there.
+    MissingKey = 111,
+    /// A value of the wrong type or range.
+    WrongValue = 112,
+    /// A part of the language that this version does not know yet.
+    NotYet = 113,
+    /// An address whose kind is not known.
+    UnknownKind = 120,
+    /// A text that is no address.
+    NotAnAddress = 121,
+    /// Properties that do not go together, or one that is missing.
+    Properties = 123,
+    /// Something that cannot be wanted gone.
+    CannotBeGone = 125,
+    /// A reaction that the kind does not know, or one that nothing sets off.
+    Reaction = 126,
+    /// A value that a parameter does not take.
+    ParameterValue = 131,
+    /// A parameter that the baseline does not declare.
+    UnknownParameter = 132,
+    /// A parameter without a value.
+    MissingParameter = 133,
+    /// A parameter that nothing uses.
+    UnusedParameter = 134,
+    /// A condition that cannot be read or is too large.
+    Condition = 140,
+    /// A name that conditions do not know.
+    ConditionName = 141,
+    /// A render that fails.
+    Render = 150,
+    /// A file of the kit that is named and not there.
+    MissingFile = 152,
+    /// A file of the kit that nothing uses.
+    UnusedFile = 153,
+    /// Two clauses that want different things of one claim.
+    ClaimConflict = 160,
+    /// An address or a pattern that no clause fits.
+    NothingFits = 161,
+    /// Clauses that wait for each other in a circle.
+    Circle = 162,
+    /// A clause that would stop, remove or alter the agent itself.
+    TouchesAgent = 163,
+    /// The folder and the kit are called differently.
+    FolderName = 170,
+    /// A baseline without clauses, or a kit without baselines.
+    Empty = 171,
+    /// Replaced contents are not kept.
+    AtticOff = 172,
+    /// A baseline that the kit does not have.
+    UnknownBaseline = 173,
+}
+
+impl std::fmt::Display for Code {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "C{:04}", *self as u16)
+    }
+}
+
+impl Serialize for Code {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}

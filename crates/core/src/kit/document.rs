@@ -1,0 +1,272 @@
+//! TOML documents as trees in which everything has its place.
+
+use super::codes::Code;
+use super::files::{KitFiles, Place};
+use super::finding::Finding;
+use super::syntax;
+use crate::kind::nearest_word;
+use serde_json::{Map, Number, Value};
+use std::ops::Range;
+use std::sync::Arc;
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+/// The largest document that is read, in bytes.
+pub const MAX_DOCUMENT_BYTES: usize = 4 * 1024 * 1024;
+
+const LARGEST_INTEGER: i64 = 1 << 53;
+
+/// A value with its place.
+#[derive(Debug, Clone)]
+pub struct Node {
+    /// What stands there.
+    pub value: NodeValue,
+    /// Where.
+    pub place: Place,
+}
+
+/// The value of a [`Node`].
+#[derive(Debug, Clone)]
+pub enum NodeValue {
+    /// A text, a number or a boolean.
+    Plain(Value),
+    /// A list.
+    List(Vec<Node>),
+    /// A table: keys with their places, in the order written.
+    Table(Vec<(String, Place, Node)>),
+}
+
+impl Node {
+    /// Returns the value without places.
+    pub fn to_json(&self) -> Value {
+        match &self.value {
+            NodeValue::Plain(value) => value.clone(),
+            NodeValue::List(items) => Value::Array(items.iter().map(Node::to_json).collect()),
+            NodeValue::Table(entries) => Value::Object(entries.iter().map(|(key, _, node)| (key.clone(), node.to_json())).collect::<Map<_, _>>()),
+        }
+    }
+
+    /// Returns the text, if it is one.
+    pub fn as_str(&self) -> Option<&str> {
+        match &self.value {
+            NodeValue::Plain(Value::String(text)) => Some(text),
+            _ => None,
+        }
+    }
+}
+
+/// Reads one document of a kit; what is wrong with it is added to `findings`.
+///
+/// Returns as much of the tree as can be read, so that one mistake does not hide the others.
+pub(super) fn read(files: &KitFiles, path: &str, findings: &mut Vec<Finding>) -> Option<Node> {
+    let file: Arc<str> = path.into();
+    let bytes = files.get(path)?;
+    if bytes.len() > MAX_DOCUMENT_BYTES {
+        findings.push(
+            Finding::error(
+                Code::Unreadable,
+                Place::of_file(path),
+                format!("the document has {} bytes, at most {MAX_DOCUMENT_BYTES} are read", bytes.len()),
+            )
+            .hint("split the baseline into several"),
+        );
+        return None;
+    }
+    let text = match std::str::from_utf8(bytes) {
+        Ok(text) => text,
+        Err(error) => {
+            findings.push(
+                Finding::error(Code::Unreadable, Place::of_file(path), format!("not UTF-8 from byte {} on", error.valid_up_to()))
+                    .hint("save the file as UTF-8"),
+            );
+            return None;
+        }
+    };
+    if let Some(deep) = syntax::nesting_too_deep(text) {
+        findings.push(Finding::error(Code::Syntax, Place::new(&file, text, deep..deep + 1), "lists and tables are nested too deep here"));
+        return None;
+    }
+    let (table, errors) = DeTable::parse_recoverable(text);
+    findings.extend(syntax::findings(&file, text, &errors));
+    let mut reader = TreeReader { file, text, findings };
+    let span = table.span();
+    Some(reader.table(table.get_ref(), span))
+}
+
+struct TreeReader<'a> {
+    file: Arc<str>,
+    text: &'a str,
+    findings: &'a mut Vec<Finding>,
+}
+
+impl TreeReader<'_> {
+    fn place(&self, span: Range<usize>) -> Place {
+        Place::new(&self.file, self.text, span)
+    }
+
+    fn table(&mut self, table: &DeTable<'_>, span: Range<usize>) -> Node {
+        let entries = table
+            .iter()
+            .filter_map(|(key, value)| {
+                let node = self.node(value)?;
+                Some((key.get_ref().to_string(), self.place(key.span()), node))
+            })
+            .collect();
+        Node { value: NodeValue::Table(entries), place: self.place(span) }
+    }
+
+    fn node(&mut self, value: &Spanned<DeValue<'_>>) -> Option<Node> {
+        let place = self.place(value.span());
+        let plain = match value.get_ref() {
+            DeValue::Table(table) => return Some(self.table(table, value.span())),
+            DeValue::Array(items) => {
+                let items = items.iter().filter_map(|item| self.node(item)).collect();
+                return Some(Node { value: NodeValue::List(items), place });
+            }
+            DeValue::String(text) => Some(Value::from(text.as_ref())),
+            DeValue::Boolean(boolean) => Some(Value::from(*boolean)),
+            DeValue::Integer(integer) => i64::from_str_radix(integer.as_str(), integer.radix())
+                .ok()
+                .filter(|integer| integer.abs() <= LARGEST_INTEGER)
+                .map(Value::from)
+                .or_else(|| self.refuse(&place, "integers go from -2^53 to 2^53", "write it as a text, in quotes")),
+            DeValue::Float(float) => float
+                .as_str()
+                .replace('_', "")
+                .parse::<f64>()
+                .ok()
+                .and_then(Number::from_f64)
+                .map(Value::Number)
+                .or_else(|| self.refuse(&place, "NaN and infinity are no values here", "write a number")),
+            DeValue::Datetime(datetime) => self.refuse(&place, "dates and times are no values here", &format!("write it as a text: \"{datetime}\"")),
+        };
+        plain.map(|value| Node { value: NodeValue::Plain(value), place })
+    }
+
+    fn refuse(&mut self, place: &Place, message: &str, hint: &str) -> Option<Value> {
+        self.findings.push(Finding::error(Code::RefusedValue, place.clone(), message).hint(hint));
+        None
+    }
+}
+
+/// The keys of one table, taken one after the other; what is left over is unknown.
+pub(crate) struct Fields<'n> {
+    entries: Vec<(&'n str, &'n Place, &'n Node)>,
+    known: Vec<&'static str>,
+    /// Where the table stands.
+    pub place: &'n Place,
+}
+
+impl<'n> Fields<'n> {
+    /// Opens a node as a table; says so if it is none.
+    pub fn open(node: &'n Node, what: &str, findings: &mut Vec<Finding>) -> Option<Self> {
+        match &node.value {
+            NodeValue::Table(entries) => {
+                let entries = entries.iter().map(|(key, place, node)| (key.as_str(), place, node)).collect();
+                Some(Self { entries, known: Vec::new(), place: &node.place })
+            }
+            _ => {
+                findings.push(Finding::error(
+                    Code::WrongValue,
+                    node.place.clone(),
+                    format!("{what} is a table, and this is {}", crate::kind_type_word(&node.to_json())),
+                ));
+                None
+            }
+        }
+    }
+
+    /// Takes a key, if it is there.
+    pub fn take(&mut self, name: &'static str) -> Option<&'n Node> {
+        self.known.push(name);
+        let at = self.entries.iter().position(|(key, _, _)| *key == name)?;
+        Some(self.entries.remove(at).2)
+    }
+
+    /// Takes a key that must be there.
+    pub fn require(&mut self, name: &'static str, what: &str, findings: &mut Vec<Finding>) -> Option<&'n Node> {
+        let taken = self.take(name);
+        if taken.is_none() {
+            findings.push(Finding::error(Code::MissingKey, self.place.clone(), format!("{what} has no `{name}`")));
+        }
+        taken
+    }
+
+    /// Takes a text, if the key is there.
+    pub fn text(&mut self, name: &'static str, findings: &mut Vec<Finding>) -> Option<(&'n str, &'n Place)> {
+        let node = self.take(name)?;
+        match node.as_str() {
+            Some(text) => Some((text, &node.place)),
+            None => {
+                wrong_type(name, "a text", node, findings);
+                None
+            }
+        }
+    }
+
+    /// Takes a list of texts; none if the key is not there.
+    pub fn texts(&mut self, name: &'static str, findings: &mut Vec<Finding>) -> Vec<(&'n str, &'n Place)> {
+        let Some(node) = self.take(name) else { return Vec::new() };
+        let NodeValue::List(items) = &node.value else {
+            wrong_type(name, "a list of texts", node, findings);
+            return Vec::new();
+        };
+        let mut texts = Vec::new();
+        for item in items {
+            match item.as_str() {
+                Some(text) => texts.push((text, &item.place)),
+                None => wrong_type(name, "a list of texts", item, findings),
+            }
+        }
+        texts
+    }
+
+    /// Takes a boolean, if the key is there.
+    pub fn boolean(&mut self, name: &'static str, findings: &mut Vec<Finding>) -> Option<bool> {
+        let node = self.take(name)?;
+        match node.value {
+            NodeValue::Plain(Value::Bool(boolean)) => Some(boolean),
+            _ => {
+                wrong_type(name, "`true` or `false`", node, findings);
+                None
+            }
+        }
+    }
+
+    /// Takes one of several words, if the key is there.
+    pub fn word<T: Copy>(&mut self, name: &'static str, words: &[(&'static str, T)], findings: &mut Vec<Finding>) -> Option<T> {
+        let (text, place) = self.text(name, findings)?;
+        let found = words.iter().find(|(word, _)| *word == text).map(|(_, value)| *value);
+        if found.is_none() {
+            let all: Vec<String> = words.iter().map(|(word, _)| format!("`{word}`")).collect();
+            let hint = nearest_word(text, words.iter().map(|(word, _)| *word)).map(|word| format!("did you mean `{word}`?"));
+            findings.push(
+                Finding::error(Code::WrongValue, place.clone(), format!("`{name}` is one of {}, and this is `{text}`", all.join(", ")))
+                    .maybe_hint(hint),
+            );
+        }
+        found
+    }
+
+    /// Returns what was not taken.
+    pub fn rest(self) -> Vec<(&'n str, &'n Place, &'n Node)> {
+        self.entries
+    }
+
+    /// Says of every key that was not taken that it is unknown.
+    pub fn finish(self, what: &str, findings: &mut Vec<Finding>) {
+        for (key, place, _) in &self.entries {
+            let hint = nearest_word(key, self.known.iter().copied()).map(|word| format!("did you mean `{word}`?"));
+            let hint = hint.unwrap_or_else(|| format!("{what} takes {}", self.known.join(", ")));
+            findings.push(Finding::error(Code::UnknownKey, (*place).clone(), format!("{what} has no key `{key}`")).hint(hint));
+        }
+    }
+}
+
+pub(crate) fn wrong_type(name: &str, wanted: &str, node: &Node, findings: &mut Vec<Finding>) {
+    findings.push(Finding::error(
+        Code::WrongValue,
+        node.place.clone(),
+        format!("`{name}` takes {wanted}, and this is {}", crate::kind_type_word(&node.to_json())),
+    ));
+}

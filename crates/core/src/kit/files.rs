@@ -1,0 +1,93 @@
+//! The files of a kit, held in memory, and places in them.
+
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// The files of a kit by their paths below its folder.
+#[derive(Debug, Clone, Default)]
+pub struct KitFiles {
+    files: Arc<BTreeMap<String, Vec<u8>>>,
+}
+
+impl KitFiles {
+    /// Returns a kit's files; paths use `/` and are relative to its folder.
+    pub fn new(files: BTreeMap<String, Vec<u8>>) -> Self {
+        Self { files: Arc::new(files) }
+    }
+
+    /// Returns the contents of one file.
+    pub fn get(&self, path: &str) -> Option<&[u8]> {
+        self.files.get(path).map(Vec::as_slice)
+    }
+
+    /// Returns one file as text, if it is UTF-8.
+    pub fn text(&self, path: &str) -> Option<&str> {
+        self.get(path).and_then(|bytes| std::str::from_utf8(bytes).ok())
+    }
+
+    /// Returns the paths, sorted.
+    pub fn paths(&self) -> impl Iterator<Item = &str> {
+        self.files.keys().map(String::as_str)
+    }
+
+    /// Returns the paths below a folder of the kit, without the folder.
+    pub fn below<'f>(&'f self, folder: &'f str) -> impl Iterator<Item = &'f str> {
+        self.paths().filter_map(move |path| path.strip_prefix(folder)?.strip_prefix('/'))
+    }
+}
+
+/// A place in a file of a kit.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+pub struct Place {
+    /// The file's path below the kit's folder.
+    pub file: Arc<str>,
+    /// Line, from 1.
+    pub line: usize,
+    /// Column in characters, from 1.
+    pub column: usize,
+    /// Bytes from the start of the file.
+    pub start: usize,
+    /// The byte after the last.
+    pub end: usize,
+}
+
+impl Place {
+    /// Returns the place of a byte range in a text; ranges past the end are drawn back to it.
+    pub fn new(file: &Arc<str>, text: &str, range: Range<usize>) -> Self {
+        let floor = |mut at: usize| {
+            at = at.min(text.len());
+            while !text.is_char_boundary(at) {
+                at -= 1;
+            }
+            at
+        };
+        let (start, end) = (floor(range.start), floor(range.end.max(range.start)));
+        let line_start = text[..start].rfind('\n').map_or(0, |newline| newline + 1);
+        Self { file: file.clone(), line: text[..start].matches('\n').count() + 1, column: text[line_start..start].chars().count() + 1, start, end }
+    }
+
+    /// Returns the place of a whole file, for what is said of no line in particular.
+    pub fn of_file(file: &str) -> Self {
+        Self { file: file.into(), line: 1, column: 1, start: 0, end: 0 }
+    }
+
+    /// Returns the place of a part of a quoted text that stands here, or this place if it is written with escapes.
+    pub fn within(&self, document: &str, value: &str, part: Range<usize>) -> Self {
+        let Some(raw) = document.get(self.start..self.end) else { return self.clone() };
+        match raw.find(value) {
+            Some(offset) if !value.is_empty() => Self::new(&self.file, document, self.start + offset + part.start..self.start + offset + part.end),
+            _ => self.clone(),
+        }
+    }
+}
+
+impl std::fmt::Display for Place {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        if self.end == 0 {
+            return f.write_str(&self.file);
+        }
+        write!(f, "{}:{}:{}", self.file, self.line, self.column)
+    }
+}

@@ -1,0 +1,101 @@
+//! What a check has to say of a document.
+
+use super::codes::Code;
+use super::files::{KitFiles, Place};
+use serde::Serialize;
+use std::fmt::Write as _;
+
+/// Whether a finding forbids going on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Level {
+    /// It does.
+    Error,
+    /// It does not.
+    Warning,
+}
+
+/// One thing that a check has to say.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Finding {
+    /// Its stable code.
+    pub code: Code,
+    /// Whether it forbids going on.
+    pub level: Level,
+    /// One fact, in lower case.
+    pub message: String,
+    /// Where.
+    pub place: Place,
+    /// What to do.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub hint: Option<String>,
+    /// Other places that belong to it, each with what it is.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub related: Vec<(String, Place)>,
+}
+
+impl Finding {
+    /// Returns an error.
+    pub fn error(code: Code, place: Place, message: impl Into<String>) -> Self {
+        Self { code, level: Level::Error, message: message.into(), place, hint: None, related: Vec::new() }
+    }
+
+    /// Returns a warning.
+    pub fn warning(code: Code, place: Place, message: impl Into<String>) -> Self {
+        Self { level: Level::Warning, ..Self::error(code, place, message) }
+    }
+
+    /// Adds what to do.
+    pub fn hint(mut self, hint: impl Into<String>) -> Self {
+        self.hint = Some(hint.into());
+        self
+    }
+
+    /// Adds what to do, if there is something.
+    pub fn maybe_hint(mut self, hint: Option<String>) -> Self {
+        self.hint = hint;
+        self
+    }
+
+    /// Adds another place that belongs to it.
+    pub fn related(mut self, what: impl Into<String>, place: Place) -> Self {
+        self.related.push((what.into(), place));
+        self
+    }
+
+    /// Returns the finding as a person reads it, with the line itself marked. `folder` is put before file names.
+    pub fn explain(&self, files: &KitFiles, folder: &str) -> String {
+        let level = match self.level {
+            Level::Error => "error",
+            Level::Warning => "warning",
+        };
+        let mut text = format!("{level} {}: {}\n", self.code, self.message);
+        mark(&mut text, files, folder, &self.place, None);
+        for (what, place) in &self.related {
+            mark(&mut text, files, folder, place, Some(what));
+        }
+        if let Some(hint) = &self.hint {
+            let _ = writeln!(text, "hint: {hint}");
+        }
+        text
+    }
+}
+
+/// Returns all findings as a person reads them, errors first, with an empty line between.
+pub fn explain_findings(findings: &[Finding], files: &KitFiles, folder: &str) -> String {
+    findings.iter().map(|finding| finding.explain(files, folder)).collect::<Vec<_>>().join("\n")
+}
+
+fn mark(text: &mut String, files: &KitFiles, folder: &str, place: &Place, what: Option<&str>) {
+    let what = what.map(|what| format!("  ({what})")).unwrap_or_default();
+    let _ = writeln!(text, "  --> {folder}{place}{what}");
+    let Some(line) = files.text(&place.file).filter(|_| place.end > 0).and_then(|source| source.lines().nth(place.line - 1)) else { return };
+    let shown: String = line.chars().map(|c| if c == '\t' { ' ' } else { c }).take(200).collect();
+    let number = place.line.to_string();
+    let width = files.text(&place.file).map_or(1, |source| {
+        let end = place.end.min(source.len());
+        source.get(place.start..end).map_or(1, |marked| marked.lines().next().unwrap_or("").chars().count())
+    });
+    let _ = writeln!(text, "{number} | {shown}");
+    let _ = writeln!(text, "{} | {}{}", " ".repeat(number.len()), " ".repeat(place.column - 1), "^".repeat(width.clamp(1, 120)));
+}

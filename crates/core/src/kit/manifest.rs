@@ -1,0 +1,85 @@
+//! `kit.toml`: a kit's name, version, summary and what it requires.
+
+use super::baseline::Located;
+use super::codes::Code;
+use super::document::{Fields, Node, NodeValue, wrong_type};
+use super::finding::Finding;
+use semver::{Version, VersionReq};
+
+/// Another kit that a kit requires.
+#[derive(Debug, Clone)]
+pub struct Requirement {
+    /// The other kit's name.
+    pub kit: String,
+    /// The releases of it that will do (SemVer).
+    pub releases: Located<VersionReq>,
+}
+
+/// What `kit.toml` says.
+#[derive(Debug, Clone)]
+pub(super) struct Manifest {
+    pub name: Located<String>,
+    pub version: Version,
+    pub summary: String,
+    pub requires: Vec<Requirement>,
+}
+
+pub(super) fn read(node: &Node, findings: &mut Vec<Finding>) -> Option<Manifest> {
+    let mut document = Fields::open(node, "kit.toml", findings)?;
+    let kit = document.require("kit", "kit.toml", findings);
+    let requires = document.take("requires").map(|node| requirements(node, findings)).unwrap_or_default();
+    document.finish("kit.toml", findings);
+    let mut kit = Fields::open(kit?, "[kit]", findings)?;
+    let name = kit.require("name", "[kit]", findings).and_then(|node| name_of(node, "name", findings));
+    let version = kit.require("version", "[kit]", findings).and_then(|node| version_of(node, findings));
+    let summary = kit.text("summary", findings).map(|(text, _)| text.to_owned()).unwrap_or_default();
+    kit.finish("[kit]", findings);
+    Some(Manifest { name: name?, version: version?, summary, requires })
+}
+
+/// Reads a name of a kit or a baseline: lower-case letters, digits and `-`.
+pub(super) fn name_of(node: &Node, key: &str, findings: &mut Vec<Finding>) -> Option<Located<String>> {
+    let Some(text) = node.as_str() else {
+        wrong_type(key, "a text", node, findings);
+        return None;
+    };
+    let fine = text.starts_with(|c: char| c.is_ascii_lowercase())
+        && text.len() <= 64
+        && text.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-');
+    if !fine {
+        findings.push(
+            Finding::error(Code::WrongValue, node.place.clone(), format!("`{text}` is no name"))
+                .hint("names have lower-case letters, digits and `-`, begin with a letter and have at most 64 characters"),
+        );
+    }
+    fine.then(|| Located { value: text.to_owned(), place: node.place.clone() })
+}
+
+fn version_of(node: &Node, findings: &mut Vec<Finding>) -> Option<Version> {
+    let parsed = node.as_str().and_then(|text| Version::parse(text).ok());
+    if parsed.is_none() {
+        findings.push(
+            Finding::error(Code::WrongValue, node.place.clone(), "`version` takes three numbers in quotes (SemVer)")
+                .hint("write version = \"1.0.0\""),
+        );
+    }
+    parsed
+}
+
+fn requirements(node: &Node, findings: &mut Vec<Finding>) -> Vec<Requirement> {
+    let NodeValue::Table(entries) = &node.value else {
+        wrong_type("requires", "a table of kits and releases", node, findings);
+        return Vec::new();
+    };
+    let mut requirements = Vec::new();
+    for (kit, _, releases) in entries {
+        match releases.as_str().and_then(|text| VersionReq::parse(text).ok()) {
+            Some(value) => requirements.push(Requirement { kit: kit.clone(), releases: Located { value, place: releases.place.clone() } }),
+            None => findings.push(
+                Finding::error(Code::WrongValue, releases.place.clone(), format!("`{kit}` takes a SemVer requirement in quotes"))
+                    .hint(format!("write {kit} = \"^1.0\"")),
+            ),
+        }
+    }
+    requirements
+}

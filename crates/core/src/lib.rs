@@ -1,0 +1,16 @@
+//! The computation of Constans: kits, kinds, filters, resolving, comparing, runs and their statuses.
+//!
+//! Values in, values out: no clock, no file, no network, no thread. Whoever calls [`kit::check`] or
+//! [`state::resolve()`] does so on a thread with a large stack, since conditions are compiled there.
+
+pub mod address;
+pub mod compare;
+pub mod digest;
+pub mod filter;
+pub mod kind;
+pub mod kit;
+pub mod param;
+pub mod run;
+pub mod state;
+
+pub(crate) use kind::kind_type_word;

@@ -1,0 +1,710 @@
+//! The run as a state machine: it asks for one inspection, correction or reaction at a time and is told the result.
+
+use super::cause::{Cause, CauseFound, cause_of};
+use super::decide::{Mode, Settings, Want, decide};
+use super::gate::{Need, blocker, is_really_alike};
+use super::memory::{Memories, Memory};
+use super::reaction::{DueCause, DueReaction};
+use super::result::{
+    Blocker, ClauseResult, Decision, Failure, FailureAt, Leave, NativeStep, NotExamined, Outcome, PackageChange, ReactionResult, ReactionState,
+    Verdict,
+};
+use super::status::{Counts, Status, status_of};
+use crate::address::ClauseAddress;
+use crate::compare::{Difference, Found, FoundValue, TextDiff, TextDiffRefusal, differences, found_digest};
+use crate::digest::{Digest, DigestKey};
+use crate::kind::{Claim, Reaction};
+use crate::kit::Gone;
+use crate::state::{Clause, EffectiveState};
+use jiff::Timestamp;
+use std::collections::{BTreeSet, HashMap, VecDeque};
+
+/// All that a run begins with, and ends with too.
+pub struct RunInput<'s> {
+    /// The state; a run ends with the state that it began with.
+    pub state: &'s EffectiveState,
+    /// What holds for all clauses.
+    pub settings: Settings,
+    /// What is remembered.
+    pub memories: Memories,
+    /// The reactions that are due from earlier runs.
+    pub due: Vec<DueReaction>,
+    /// Which clauses are touched.
+    pub part: Part,
+    /// Whether a person asked for this run.
+    pub on_demand: bool,
+    /// The key of found digests; it never leaves the node.
+    pub key: &'s DigestKey,
+}
+
+/// Which clauses a run touches.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Part {
+    /// All of them.
+    Whole,
+    /// These only; nothing is pruned.
+    Chosen(BTreeSet<ClauseAddress>),
+}
+
+/// What the agent does next. Only the last of a list asks for an answer.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Action {
+    /// Inspect the clause at this place of the state; answer [`RunEvent::Inspected`].
+    Inspect(usize),
+    /// Correct these differences; answer [`RunEvent::Corrected`].
+    Correct(usize, Vec<Difference>),
+    /// Carry out the reaction; answer [`RunEvent::Reacted`].
+    React(usize, Reaction),
+    /// Keep the due reactions durably before anything else is done. If that fails, what follows is not done and
+    /// answered as failed.
+    KeepDue(Vec<DueReaction>),
+    /// Keep what is remembered of an address.
+    Remember(ClauseAddress, Memory),
+    /// The run is over.
+    Finish,
+}
+
+/// What the agent tells a run.
+#[derive(Debug, Clone)]
+pub enum RunEvent {
+    /// What an inspection came to, and how long it took in microseconds.
+    Inspected(Inspection, u64),
+    /// What a correction came to.
+    Corrected(Correction, u64),
+    /// What a reaction came to.
+    Reacted(Result<Vec<NativeStep>, Failure>, u64),
+}
+
+/// What an inspection came to.
+#[derive(Debug, Clone)]
+pub enum Inspection {
+    /// The thing was seen, or seen not to be there.
+    Seen(Box<Seen>),
+    /// It could not be seen.
+    Failed(Failure),
+    /// This node has no means to see it, and why.
+    Unsupported(String),
+}
+
+/// What was seen.
+#[derive(Debug, Clone)]
+pub struct Seen {
+    /// What was found.
+    pub found: Found,
+    /// The size of a file's wanted contents.
+    pub content_bytes: Option<u64>,
+    /// How a file's text differs, if it does.
+    pub text_diff: Option<Result<TextDiff, TextDiffRefusal>>,
+    /// How it was inspected.
+    pub native: Vec<NativeStep>,
+    /// What is a stand-in here, in words.
+    pub stand_in: Option<String>,
+}
+
+/// What a correction came to.
+#[derive(Debug, Clone, Default)]
+pub struct Correction {
+    /// Why it failed, if it did; some of it may have been done.
+    pub failure: Option<Failure>,
+    /// How it was done.
+    pub native: Vec<NativeStep>,
+    /// Packages that came, went or changed version.
+    pub packages: Vec<PackageChange>,
+    /// What lies in those packages, so that clauses about it are inspected once more.
+    pub touched: BTreeSet<Claim>,
+}
+
+/// An event that does not answer what was asked; the run stays as it is.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("the run did not ask for this")]
+pub struct OutOfOrder;
+
+/// What a run came to.
+#[derive(Debug, Clone)]
+pub struct Finished {
+    /// Its status.
+    pub status: Status,
+    /// How many clauses came out how.
+    pub counts: Counts,
+    /// The clauses that it touched, in order.
+    pub results: Vec<ClauseResult>,
+    /// What is remembered now.
+    pub memories: Memories,
+    /// The reactions that are still due.
+    pub due: Vec<DueReaction>,
+}
+
+/// One run.
+pub struct Run<'s> {
+    state: &'s EffectiveState,
+    settings: Settings,
+    memories: Memories,
+    due: Vec<DueReaction>,
+    on_demand: bool,
+    key: &'s DigestKey,
+    positions: HashMap<ClauseAddress, usize>,
+    turns: VecDeque<Turn>,
+    results: Vec<Option<ClauseResult>>,
+    looked_at: HashMap<usize, bool>,
+    started: BTreeSet<usize>,
+    phase: Phase,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Turn {
+    /// Inspect, decide, correct, react.
+    Handle(usize),
+    /// The same once more, since our own package change may have touched it.
+    Again(usize),
+    /// Only look: it lies outside of a partial run and something in it is needed.
+    Look(usize),
+    /// Only react: the clause was handled before the reaction was set off.
+    React(usize),
+}
+
+#[derive(Debug, Clone)]
+enum Phase {
+    NotBegun,
+    Inspecting(Turn),
+    Correcting(usize),
+    Verifying(usize, Correction),
+    Reacting(usize),
+    CheckingReaction(usize, Vec<NativeStep>),
+    Over,
+}
+
+impl<'s> Run<'s> {
+    /// Prepares a run.
+    pub fn new(input: RunInput<'s>) -> Self {
+        let state = input.state;
+        let mut positions = HashMap::new();
+        for (at, clause) in state.clauses.iter().enumerate() {
+            for address in std::iter::once(&clause.address).chain(&clause.also) {
+                positions.entry(address.clone()).or_insert(at);
+            }
+        }
+        let chosen = |at: usize| match &input.part {
+            Part::Whole => true,
+            Part::Chosen(addresses) => addresses.contains(&state.clauses[at].address),
+        };
+        let needed = |at: usize| {
+            let address = &state.clauses[at].address;
+            state.clauses.iter().enumerate().any(|(other, clause)| chosen(other) && clause.needs.contains(address))
+        };
+        let turns = (0..state.clauses.len())
+            .filter_map(|at| match (chosen(at), input.part == Part::Whole) {
+                (true, _) => Some(Turn::Handle(at)),
+                (false, false) if needed(at) => Some(Turn::Look(at)),
+                _ => None,
+            })
+            .collect();
+        let mut run = Self {
+            state,
+            settings: input.settings,
+            memories: input.memories,
+            due: input.due,
+            on_demand: input.on_demand,
+            key: input.key,
+            positions,
+            turns,
+            results: vec![None; state.clauses.len()],
+            looked_at: HashMap::new(),
+            started: BTreeSet::new(),
+            phase: Phase::NotBegun,
+        };
+        if input.part == Part::Whole {
+            run.due.retain(|due| run.positions.contains_key(&due.target));
+        }
+        run
+    }
+
+    /// Begins; a whole run closes the memory of what is no longer wanted.
+    pub fn begin(&mut self, now: Timestamp, part: &Part) -> Vec<Action> {
+        if *part == Part::Whole {
+            for (address, memory) in &mut self.memories {
+                if !self.positions.contains_key(address) && memory.closed_at.is_none() {
+                    memory.closed_at = Some(now);
+                    memory.drift_found_at = None;
+                }
+            }
+        }
+        self.next_turn(now)
+    }
+
+    /// Moves the run forward and returns what the agent does next.
+    ///
+    /// `now` is the agent's clock in UTC.
+    ///
+    /// # Errors
+    ///
+    /// Returns [`OutOfOrder`] if the event does not answer what was asked; the run then stays as it is.
+    pub fn on_event(&mut self, event: RunEvent, now: Timestamp) -> Result<Vec<Action>, OutOfOrder> {
+        match (self.phase.clone(), event) {
+            (Phase::Inspecting(turn), RunEvent::Inspected(inspection, took_us)) => Ok(self.inspected(turn, inspection, took_us, now)),
+            (Phase::Correcting(at), RunEvent::Corrected(correction, took_us)) => Ok(self.corrected(at, correction, took_us)),
+            (Phase::Verifying(at, correction), RunEvent::Inspected(inspection, took_us)) => {
+                Ok(self.verified(at, correction, &inspection, took_us, now))
+            }
+            (Phase::Reacting(at), RunEvent::Reacted(result, took_us)) => Ok(self.reacted(at, result, took_us, now)),
+            (Phase::CheckingReaction(at, native), RunEvent::Inspected(inspection, took_us)) => {
+                Ok(self.reaction_checked(at, native, &inspection, took_us, now))
+            }
+            _ => Err(OutOfOrder),
+        }
+    }
+
+    /// Returns what the run came to; `None` before it is over.
+    pub fn finish(self) -> Option<Finished> {
+        matches!(self.phase, Phase::Over).then(|| {
+            let results: Vec<ClauseResult> = self.results.into_iter().flatten().collect();
+            Finished {
+                status: status_of(&results, !self.due.is_empty()),
+                counts: Counts::of(&results),
+                results,
+                memories: self.memories,
+                due: self.due,
+            }
+        })
+    }
+
+    fn clause(&self, at: usize) -> &'s Clause {
+        &self.state.clauses[at]
+    }
+
+    fn result(&mut self, at: usize) -> &mut ClauseResult {
+        self.results[at].as_mut().expect("a clause has a result from its turn on")
+    }
+
+    fn next_turn(&mut self, now: Timestamp) -> Vec<Action> {
+        while let Some(turn) = self.turns.pop_front() {
+            let (Turn::Handle(at) | Turn::Again(at) | Turn::Look(at) | Turn::React(at)) = turn;
+            let clause = self.clause(at);
+            if turn == Turn::React(at) {
+                let actions = self.react_or_go_on(at, now);
+                return actions;
+            }
+            if clause.undecidable.is_some() {
+                let result = ClauseResult {
+                    unsupported: clause.undecidable.clone(),
+                    outcome: Outcome::Unsupported,
+                    verdict: Some(Verdict::Unseen),
+                    ..blank(clause)
+                };
+                self.results[at] = Some(result);
+                continue;
+            }
+            if clause.is_only_a_reaction() {
+                if matches!(turn, Turn::Look(_)) {
+                    self.looked_at.insert(at, true);
+                    continue;
+                }
+                self.results[at] = Some(blank(clause));
+                return self.react_or_go_on(at, now);
+            }
+            self.phase = Phase::Inspecting(turn);
+            return vec![Action::Inspect(at)];
+        }
+        self.phase = Phase::Over;
+        vec![Action::Finish]
+    }
+
+    fn inspected(&mut self, turn: Turn, inspection: Inspection, took_us: u64, now: Timestamp) -> Vec<Action> {
+        let (Turn::Handle(at) | Turn::Again(at) | Turn::Look(at) | Turn::React(at)) = turn;
+        let clause = self.clause(at);
+        if matches!(turn, Turn::Look(_)) {
+            let alike = matches!(&inspection, Inspection::Seen(seen) if differences(clause, &seen.found, seen.content_bytes).is_empty());
+            self.looked_at.insert(at, alike);
+            return self.next_turn(now);
+        }
+        let before = self.results[at].take();
+        let mut result = ClauseResult { took_us: took_us + before.as_ref().map_or(0, |before| before.took_us), ..blank(clause) };
+        match inspection {
+            Inspection::Unsupported(why) => {
+                result.verdict = Some(Verdict::Unseen);
+                result.outcome = Outcome::Unsupported;
+                result.unsupported = Some(why);
+                self.results[at] = Some(result);
+                self.next_turn(now)
+            }
+            Inspection::Failed(failure) => {
+                self.results[at] = Some(self.unseen(at, result, failure));
+                self.next_turn(now)
+            }
+            Inspection::Seen(seen) => self.seen(at, turn, *seen, result, before, now),
+        }
+    }
+
+    /// A clause that could not be inspected: blocked if what it needs is not there yet, else failed.
+    fn unseen(&self, at: usize, result: ClauseResult, failure: Failure) -> ClauseResult {
+        let missing = self.clause(at).needs.iter().find(|need| !is_really_alike(self.need(need)));
+        let by = missing.map(|need| {
+            let by_itself = Blocker { need: need.clone(), first: need.clone(), outcome: Outcome::OutOfLine };
+            blocker(need, self.need(need)).unwrap_or(by_itself)
+        });
+        let verdict = Some(Verdict::Unseen);
+        match by {
+            Some(by) => {
+                let would = (self.settings.mode == Mode::Observe).then(|| Decision::Blocked { by: by.clone() });
+                ClauseResult { verdict, outcome: Outcome::Blocked, decision: Decision::Blocked { by }, would, failure: Some(failure), ..result }
+            }
+            None => ClauseResult { verdict, outcome: Outcome::Failed, failure: Some(failure), ..result },
+        }
+    }
+
+    fn seen(&mut self, at: usize, turn: Turn, seen: Seen, mut result: ClauseResult, before: Option<ClauseResult>, now: Timestamp) -> Vec<Action> {
+        let clause = self.clause(at);
+        let found = found_digest(clause, &seen.found, self.key);
+        let mut actions = self.settle_causes(&clause.address, &found);
+        let different = differences(clause, &seen.found, seen.content_bytes);
+        result.not_examined = not_examined(&seen.found);
+        result.native = seen.native;
+        result.stand_in = seen.stand_in;
+        result.found = Some(found.clone());
+        if different.is_empty() {
+            result.verdict = Some(Verdict::Alike);
+            result.outcome = Outcome::InLine;
+            result.already_there = self.memories.get(&clause.address).is_none_or(|memory| memory.alike.is_none());
+            self.memories.insert(clause.address.clone(), Memory::alike(clause.wanted.clone(), found, now));
+            // A second look that finds nothing leaves what the first one said.
+            self.results[at] = Some(before.map_or(result.clone(), |before| ClauseResult { took_us: result.took_us, ..before }));
+            actions.extend(self.react_or_go_on(at, now));
+            return actions;
+        }
+        match seen.text_diff {
+            Some(Ok(diff)) if different.iter().any(|difference| difference.property == "content") => result.text_diff = Some(diff),
+            Some(Err(refusal)) if different.iter().any(|difference| difference.property == "content") => result.text_diff_refused = Some(refusal),
+            _ => {}
+        }
+        result.verdict = Some(Verdict::Different);
+        result.differences = different;
+        let cause = self.cause(at, turn, &found, now);
+        self.decide(at, cause, &mut result, now);
+        let correct = result.decision == Decision::Correct;
+        let differences = result.differences.clone();
+        self.results[at] = Some(result);
+        if !correct {
+            actions.extend(self.react_or_go_on(at, now));
+            return actions;
+        }
+        if self.set_off_reactions(at, &found, now) {
+            actions.push(Action::KeepDue(self.due.clone()));
+        }
+        self.phase = Phase::Correcting(at);
+        actions.push(Action::Correct(at, differences));
+        actions
+    }
+
+    fn cause(&self, at: usize, turn: Turn, found: &Digest, now: Timestamp) -> CauseFound {
+        let clause = self.clause(at);
+        let cause = cause_of(self.memories.get(&clause.address), &clause.wanted, found, now);
+        if matches!(turn, Turn::Again(_)) && cause.cause == Cause::Drift {
+            // It was alike a moment ago: our own package change did this.
+            return CauseFound { cause: Cause::TargetMoved, also_drifted: false, window: None, newness: None };
+        }
+        cause
+    }
+
+    fn decide(&mut self, at: usize, cause: CauseFound, result: &mut ClauseResult, now: Timestamp) {
+        let clause = self.clause(at);
+        let drift_found_at = self.note_drift(&clause.address, cause, now);
+        let want = Want { clause, correctable: clause.kind().correctable, cause, drift_found_at, blocker: self.blocker(at) };
+        let due = decide(&want, &self.settings, now);
+        result.cause = Some(cause.cause);
+        result.also_drifted = cause.also_drifted;
+        result.newness = cause.newness;
+        result.drift_window = cause.window;
+        result.decision = match (self.settings.mode, &due) {
+            (Mode::Observe, Decision::Correct) => Decision::Leave { why: Leave::Observing },
+            _ => due.clone(),
+        };
+        result.would = (self.settings.mode == Mode::Observe).then_some(due);
+        result.outcome = if matches!(result.decision, Decision::Blocked { .. }) { Outcome::Blocked } else { Outcome::OutOfLine };
+    }
+
+    /// Notes when the present drift was first found; a further change does not restart it.
+    fn note_drift(&mut self, address: &ClauseAddress, cause: CauseFound, now: Timestamp) -> Timestamp {
+        match self.memories.get_mut(address) {
+            Some(memory) if cause.has_drift() => *memory.drift_found_at.get_or_insert(now),
+            Some(memory) => {
+                memory.drift_found_at = None;
+                now
+            }
+            None => now,
+        }
+    }
+
+    fn corrected(&mut self, at: usize, correction: Correction, took_us: u64) -> Vec<Action> {
+        let result = self.result(at);
+        result.took_us += took_us;
+        result.native.extend(correction.native.iter().cloned());
+        result.packages.clone_from(&correction.packages);
+        self.phase = Phase::Verifying(at, correction);
+        vec![Action::Inspect(at)]
+    }
+
+    fn verified(&mut self, at: usize, correction: Correction, inspection: &Inspection, took_us: u64, now: Timestamp) -> Vec<Action> {
+        let clause = self.clause(at);
+        let mut actions = Vec::new();
+        let (remaining, found) = match inspection {
+            Inspection::Seen(seen) => {
+                let found = found_digest(clause, &seen.found, self.key);
+                actions = self.settle_causes(&clause.address, &found);
+                (differences(clause, &seen.found, seen.content_bytes), Some(found))
+            }
+            // What cannot be seen may have changed: the reaction stays due.
+            Inspection::Failed(_) | Inspection::Unsupported(_) => (Vec::new(), None),
+        };
+        let is_alike = found.is_some() && remaining.is_empty();
+        let failure = correction.failure.or_else(|| (!is_alike).then(|| verify_failure(inspection)));
+        let result = self.result(at);
+        result.took_us += took_us;
+        result.still_different = remaining;
+        result.outcome = if failure.is_some() { Outcome::Failed } else { Outcome::Corrected };
+        result.failure = failure;
+        if let (true, Some(found)) = (is_alike, found) {
+            let was_started = started_by(clause, &self.result(at).differences);
+            if was_started {
+                self.started.insert(at);
+            }
+            let memory = Memory::alike(clause.wanted.clone(), found, now);
+            self.memories.insert(clause.address.clone(), memory.clone());
+            actions.push(Action::Remember(clause.address.clone(), memory));
+        }
+        self.look_again(at, &correction.touched);
+        actions.extend(self.react_or_go_on(at, now));
+        actions
+    }
+
+    /// Puts clauses that were handled already and lie in changed packages up for a second look.
+    fn look_again(&mut self, at: usize, touched: &BTreeSet<Claim>) {
+        for other in (0..self.state.clauses.len()).rev() {
+            let handled = self.results[other].as_ref().is_some_and(|result| result.verdict.is_some() && result.unsupported.is_none());
+            if other != at && handled && touched.contains(&self.clause(other).claim) {
+                self.turns.push_front(Turn::Again(other));
+            }
+        }
+    }
+
+    fn need(&self, address: &ClauseAddress) -> Need<'_> {
+        let Some(&at) = self.positions.get(address) else { return Need::Unknown };
+        match (&self.results[at], self.looked_at.get(&at)) {
+            (Some(result), _) => Need::Handled(result),
+            (None, Some(&alike)) => Need::LookedAt { alike },
+            (None, None) => Need::Unknown,
+        }
+    }
+
+    fn blocker(&self, at: usize) -> Option<Blocker> {
+        self.clause(at).needs.iter().find_map(|need| blocker(need, self.need(need)))
+    }
+
+    /// Marks what reacts to this clause as due, before the change. Returns whether anything does.
+    fn set_off_reactions(&mut self, at: usize, found: &Digest, now: Timestamp) -> bool {
+        let address = &self.clause(at).address;
+        let mut any = false;
+        for (target_at, target) in self.state.clauses.iter().enumerate() {
+            let Some(reaction) = target.reaction.filter(|_| target.reacts_to.contains(address) && !is_pointless(target)) else { continue };
+            let cause = DueCause { address: address.clone(), found_before: found.clone(), happened: false };
+            DueReaction::set_off(&mut self.due, &target.address, reaction, cause, now);
+            any = true;
+            let handled = self.results[target_at].is_some();
+            if handled && !self.turns.contains(&Turn::React(target_at)) {
+                self.turns.push_back(Turn::React(target_at));
+            }
+        }
+        any
+    }
+
+    /// Learns whether the changes that set reactions off have happened: found as before means they were cut off.
+    fn settle_causes(&mut self, address: &ClauseAddress, found: &Digest) -> Vec<Action> {
+        let before = self.due.clone();
+        for due in &mut self.due {
+            due.causes.retain_mut(|cause| {
+                let undecided = cause.address == *address && !cause.happened;
+                cause.happened |= undecided && cause.found_before != *found;
+                !undecided || cause.happened
+            });
+        }
+        self.due.retain(|due| !due.causes.is_empty());
+        if self.due == before { Vec::new() } else { vec![Action::KeepDue(self.due.clone())] }
+    }
+
+    /// Carries out the reaction that is due at this clause's place, or goes on to the next clause.
+    fn react_or_go_on(&mut self, at: usize, now: Timestamp) -> Vec<Action> {
+        let clause = self.clause(at);
+        let Some(due) = self.due.iter().find(|due| due.target == clause.address).cloned() else {
+            self.say_what_would_react(at, now);
+            return self.next_turn(now);
+        };
+        let said = |state| ReactionResult {
+            reaction: due.reaction,
+            causes: due.causes.iter().map(|cause| cause.address.clone()).collect(),
+            since: due.since,
+            state,
+        };
+        if is_pointless(clause) || self.started.contains(&at) {
+            self.result(at).reaction = Some(said(ReactionState::NotNeeded));
+            let mut actions = self.clear_due(&clause.address);
+            actions.extend(self.next_turn(now));
+            return actions;
+        }
+        let own_failed = matches!(self.result(at).outcome, Outcome::Failed | Outcome::Blocked | Outcome::Unsupported);
+        let locked = self.settings.mode == Mode::Observe || self.settings.hold_at(now).is_some() || self.settings.closed_window(now).is_some();
+        if locked || own_failed || self.blocker(at).is_some() {
+            self.result(at).reaction = Some(said(ReactionState::Due));
+            return self.next_turn(now);
+        }
+        if !due.is_tried(&self.state.digest, self.on_demand) {
+            let message = format!("the {} failed {} times and is tried again under a new state or on demand", due.reaction.word(), due.attempts);
+            let result = self.result(at);
+            result.reaction = Some(said(ReactionState::Failed));
+            result.outcome = Outcome::Failed;
+            result.failure = Some(Failure { at: FailureAt::React, message, command: None, remedy: None });
+            return self.next_turn(now);
+        }
+        self.result(at).reaction = Some(said(ReactionState::Due));
+        self.phase = Phase::Reacting(at);
+        vec![Action::React(at, due.reaction)]
+    }
+
+    /// In an observing run: says that this clause would react, since what it reacts to would be corrected.
+    fn say_what_would_react(&mut self, at: usize, now: Timestamp) {
+        let clause = self.clause(at);
+        let Some(reaction) = clause.reaction.filter(|_| self.settings.mode == Mode::Observe && !is_pointless(clause)) else { return };
+        let would_correct = |address: &&ClauseAddress| matches!(self.need(address), Need::Handled(result) if result.would == Some(Decision::Correct));
+        let causes: Vec<ClauseAddress> = clause.reacts_to.iter().filter(would_correct).cloned().collect();
+        if causes.is_empty() || self.blocker(at).is_some() {
+            return;
+        }
+        let Some(result) = self.results[at].as_mut() else { return };
+        let would_start = result.would == Some(Decision::Correct) && started_by(clause, &result.differences);
+        if !would_start && !matches!(result.outcome, Outcome::Failed | Outcome::Blocked | Outcome::Unsupported) {
+            result.reaction = Some(ReactionResult { reaction, causes, since: now, state: ReactionState::Would });
+        }
+    }
+
+    fn reacted(&mut self, at: usize, result: Result<Vec<NativeStep>, Failure>, took_us: u64, now: Timestamp) -> Vec<Action> {
+        self.result(at).took_us += took_us;
+        match result {
+            Err(failure) => self.reaction_failed(at, failure, now),
+            Ok(native) if self.clause(at).address.kind() == "service" => {
+                self.phase = Phase::CheckingReaction(at, native);
+                vec![Action::Inspect(at)]
+            }
+            Ok(native) => self.reaction_done(at, native, now),
+        }
+    }
+
+    /// A service that does not stand as wanted after its reaction has not reacted well.
+    fn reaction_checked(&mut self, at: usize, native: Vec<NativeStep>, inspection: &Inspection, took_us: u64, now: Timestamp) -> Vec<Action> {
+        let clause = self.clause(at);
+        self.result(at).took_us += took_us;
+        let was_in_line = matches!(self.result(at).outcome, Outcome::InLine | Outcome::Corrected);
+        let stands = matches!(inspection, Inspection::Seen(seen) if differences(clause, &seen.found, seen.content_bytes).is_empty());
+        if stands || !was_in_line {
+            return self.reaction_done(at, native, now);
+        }
+        let message = "the service does not stand as wanted after it reacted".to_owned();
+        self.reaction_failed(at, Failure { at: FailureAt::React, message, command: native.last().cloned(), remedy: None }, now)
+    }
+
+    fn reaction_done(&mut self, at: usize, native: Vec<NativeStep>, now: Timestamp) -> Vec<Action> {
+        let address = &self.clause(at).address;
+        let result = self.result(at);
+        result.native.extend(native);
+        if let Some(reaction) = &mut result.reaction {
+            reaction.state = ReactionState::Done;
+        }
+        let mut actions = self.clear_due(address);
+        actions.extend(self.next_turn(now));
+        actions
+    }
+
+    fn reaction_failed(&mut self, at: usize, failure: Failure, now: Timestamp) -> Vec<Action> {
+        let address = &self.clause(at).address;
+        let state = self.state.digest.clone();
+        for due in self.due.iter_mut().filter(|due| due.target == *address) {
+            due.attempts += 1;
+            due.tried_under = Some(state.clone());
+        }
+        let result = self.result(at);
+        result.outcome = Outcome::Failed;
+        result.failure = Some(failure);
+        if let Some(reaction) = &mut result.reaction {
+            reaction.state = ReactionState::Failed;
+        }
+        let mut actions = vec![Action::KeepDue(self.due.clone())];
+        actions.extend(self.next_turn(now));
+        actions
+    }
+
+    fn clear_due(&mut self, target: &ClauseAddress) -> Vec<Action> {
+        self.due.retain(|due| due.target != *target);
+        vec![Action::KeepDue(self.due.clone())]
+    }
+}
+
+/// Returns whether reacting has no point: the target must not exist, or is wanted stopped.
+fn is_pointless(target: &Clause) -> bool {
+    target.gone != Gone::No || target.flag("running") == Some(false)
+}
+
+/// Returns whether correcting these differences starts the service or runs the command.
+fn started_by(clause: &Clause, differences: &[Difference]) -> bool {
+    match clause.address.kind() {
+        "command" => true,
+        _ => differences.iter().any(|difference| difference.property == "running"),
+    }
+}
+
+fn verify_failure(inspection: &Inspection) -> Failure {
+    let message = match inspection {
+        Inspection::Seen(_) => "it was corrected and still differs".to_owned(),
+        Inspection::Failed(failure) => format!("it was corrected and cannot be inspected: {}", failure.message),
+        Inspection::Unsupported(why) => format!("it was corrected and cannot be inspected: {why}"),
+    };
+    Failure { at: FailureAt::Verify, message, command: None, remedy: None }
+}
+
+fn not_examined(found: &Found) -> Vec<NotExamined> {
+    let here = found.properties.iter().filter_map(|(property, value)| match value {
+        FoundValue::NotExaminedHere(why) => Some(NotExamined { property: property.clone(), why: why.clone() }),
+        _ => None,
+    });
+    here.collect()
+}
+
+/// A result of which nothing is known yet.
+fn blank(clause: &Clause) -> ClauseResult {
+    ClauseResult {
+        address: clause.address.clone(),
+        severity: clause.severity,
+        origins: clause.origins.clone(),
+        satisfies: clause.satisfies.clone(),
+        topics: clause.topics.clone(),
+        wanted: clause.wanted.clone(),
+        found: None,
+        verdict: None,
+        cause: None,
+        also_drifted: false,
+        newness: None,
+        drift_window: None,
+        already_there: false,
+        decision: Decision::Nothing,
+        would: None,
+        outcome: Outcome::Idle,
+        differences: Vec::new(),
+        still_different: Vec::new(),
+        text_diff: None,
+        text_diff_refused: None,
+        not_examined: Vec::new(),
+        packages: Vec::new(),
+        unsupported: None,
+        failure: None,
+        reaction: None,
+        native: Vec::new(),
+        stand_in: None,
+        dropped_needs: clause.dropped_needs.clone(),
+        took_us: 0,
+    }
+}

@@ -1,0 +1,25 @@
+//! One pass over an effective state: verdict, cause, decision, outcome, reactions, and the status that follows.
+//!
+//! [`Run`] asks for inspections and corrections one at a time and is told their results; the agent carries them out.
+
+mod cause;
+mod decide;
+mod gate;
+mod machine;
+mod memory;
+mod reaction;
+mod result;
+mod status;
+#[cfg(test)]
+mod tests;
+
+pub use cause::{Cause, CauseFound, DriftWindow, Newness, cause_of};
+pub use decide::{ChangeWindow, Hold, Mode, Settings, Want, decide};
+pub use machine::{Action, Correction, Finished, Inspection, OutOfOrder, Part, Run, RunEvent, RunInput, Seen};
+pub use memory::{Alike, Memories, Memory};
+pub use reaction::{DueCause, DueReaction};
+pub use result::{
+    Blocker, ClauseResult, Decision, Failure, FailureAt, Leave, NativeStep, NotExamined, Outcome, PackageChange, ReactionResult, ReactionState,
+    Verdict,
+};
+pub use status::{Counts, Status, status_of};

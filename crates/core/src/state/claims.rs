@@ -1,0 +1,92 @@
+//! Two clauses with one claim: merged if they want the same, a conflict if they do not.
+
+use super::clause::{Clause, Switch};
+use super::instantiate::Draft;
+use super::resolve::{Conditions, place};
+use crate::kit::{Code, Finding};
+use std::collections::BTreeMap;
+
+/// Merges equal clauses into the first of them and says of all others that they are in conflict.
+pub(super) fn merge(drafts: Vec<Draft>, conditions: Conditions, findings: &mut Vec<Finding>) -> Vec<Draft> {
+    let mut merged: Vec<Draft> = Vec::new();
+    let mut by_claim: BTreeMap<_, usize> = BTreeMap::new();
+    for draft in drafts {
+        let Some(&at) = by_claim.get(&draft.clause.claim) else {
+            by_claim.insert(draft.clause.claim.clone(), merged.len());
+            merged.push(draft);
+            continue;
+        };
+        let first = &mut merged[at];
+        let either_undecidable = first.clause.undecidable.is_some() || draft.clause.undecidable.is_some();
+        if want_the_same(&first.clause, &draft.clause) {
+            join(first, draft);
+        } else if either_undecidable || (conditions == Conditions::CountAsTrue && (first.conditional || draft.conditional)) {
+            // Which of the two counts is decided on a node; here both are only looked at.
+            merged.push(draft);
+        } else {
+            findings.push(conflict(first, &draft));
+        }
+    }
+    merged
+}
+
+fn want_the_same(left: &Clause, right: &Clause) -> bool {
+    left.address.kind() == right.address.kind() && left.gone == right.gone && left.described() == right.described()
+}
+
+fn conflict(first: &Draft, second: &Draft) -> Finding {
+    let differing: Vec<String> = first
+        .clause
+        .described()
+        .iter()
+        .filter(|(name, value, _)| second.clause.get(name).is_some_and(|other| other != *value))
+        .map(|(name, _, _)| format!("`{name}`"))
+        .collect();
+    let about = if differing.is_empty() { String::new() } else { format!(", in {}", differing.join(", ")) };
+    Finding::error(Code::ClaimConflict, place(second), format!("two clauses want different things of {}{about}", first.clause.claim))
+        .related("the other one", place(first))
+        .hint("keep one of them, or tell them apart by `where`")
+}
+
+fn join(first: &mut Draft, second: Draft) {
+    let (into, from) = (&mut first.clause, second.clause);
+    if from.address != into.address && !into.also.contains(&from.address) {
+        into.also.push(from.address);
+    }
+    into.severity = into.severity.max(from.severity);
+    into.satisfies.extend(from.satisfies);
+    into.topics.extend(from.topics);
+    into.concealed.extend(from.concealed);
+    into.reaction = into.reaction.max(from.reaction);
+    into.on_drift = more_careful(into.on_drift, from.on_drift);
+    into.on_rollout = more_careful(into.on_rollout, from.on_rollout);
+    into.grace_secs = into.grace_secs.max(from.grace_secs);
+    for origin in from.origins {
+        if !into.origins.contains(&origin) {
+            into.origins.push(origin);
+        }
+    }
+    first.needs.extend(second.needs);
+    first.reacts_to.extend(second.reacts_to);
+    first.conditional &= second.conditional;
+}
+
+/// Returns the more careful of two switches; one that leaves it to the group is never made bolder.
+fn more_careful<T: Careful>(left: Option<Switch<T>>, right: Option<Switch<T>>) -> Option<Switch<T>> {
+    match (left, right) {
+        (Some(left), Some(right)) => Some(if right.value > left.value { right } else { left }),
+        (one, other) => one.or(other).filter(|switch| switch.value == T::CAREFUL),
+    }
+}
+
+trait Careful: Ord + Copy {
+    const CAREFUL: Self;
+}
+
+impl Careful for crate::kit::OnDrift {
+    const CAREFUL: Self = Self::Tell;
+}
+
+impl Careful for crate::kit::OnRollout {
+    const CAREFUL: Self = Self::Wait;
+}

@@ -1,0 +1,183 @@
+//! A concrete clause and the effective state that it is part of.
+
+use crate::address::ClauseAddress;
+use crate::digest::{self, Digest, DigestKey};
+use crate::kind::{self, Claim, Kind, Matcher, Reaction};
+use crate::kit::{Gone, OnDrift, OnRollout, Severity};
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value, json};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// The scheme of wanted digests.
+pub const WANTED_SCHEME: &str = "w1";
+/// The scheme of the digests of effective states.
+pub const STATE_SCHEME: &str = "s1";
+
+/// A switch's value and who set it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Switch<T> {
+    /// The value.
+    pub value: T,
+    /// Who set it.
+    pub from: SwitchFrom,
+}
+
+/// Who set a switch.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+#[expect(missing_docs, reason = "the words say it")]
+pub enum SwitchFrom {
+    Clause,
+    Assignment,
+    Baseline,
+    Group,
+}
+
+/// The release and baseline that a clause comes from.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct Origin {
+    /// The kit's name.
+    pub kit: String,
+    /// The kit's version.
+    pub version: semver::Version,
+    /// The baseline's name.
+    pub baseline: String,
+}
+
+/// One thing on a node and how it should be: nothing is left to be rendered or decided.
+#[derive(Debug, Clone)]
+pub struct Clause {
+    /// Its address.
+    pub address: ClauseAddress,
+    /// Other addresses that mean it, since equal clauses were merged.
+    pub also: Vec<ClauseAddress>,
+    /// What it keeps.
+    pub claim: Claim,
+    /// Its properties in normal form. A file's contents are `content`, a digest.
+    pub properties: BTreeMap<String, Value>,
+    /// The properties whose values are never shown.
+    pub concealed: BTreeSet<String>,
+    /// Whether it must not exist.
+    pub gone: Gone,
+    /// How much it matters.
+    pub severity: Severity,
+    /// The controls that it satisfies.
+    pub satisfies: BTreeSet<String>,
+    /// Words to select it by.
+    pub topics: BTreeSet<String>,
+    /// What must be in line before it is corrected.
+    pub needs: Vec<ClauseAddress>,
+    /// Needs that conditions exclude on this node.
+    pub dropped_needs: Vec<ClauseAddress>,
+    /// What it reacts to.
+    pub reacts_to: Vec<ClauseAddress>,
+    /// How it reacts.
+    pub reaction: Option<Reaction>,
+    /// Its switch for drift, unless the group's counts.
+    pub on_drift: Option<Switch<OnDrift>>,
+    /// Its switch for what is newly wanted, unless the group's counts.
+    pub on_rollout: Option<Switch<OnRollout>>,
+    /// Its own grace in seconds.
+    pub grace_secs: Option<u64>,
+    /// The backend to use.
+    pub via: Option<String>,
+    /// Where it comes from; more than one if clauses were merged.
+    pub origins: Vec<Origin>,
+    /// Why it cannot be decided here: fields that the node did not report.
+    pub undecidable: Option<String>,
+    /// Over all that describes the node.
+    pub wanted: Digest,
+}
+
+impl Clause {
+    /// Returns its kind.
+    ///
+    /// # Panics
+    ///
+    /// Panics if the clause was made by hand with a kind that is not in the table.
+    pub fn kind(&self) -> &'static Kind {
+        kind::find(self.address.kind()).expect("resolving refuses unknown kinds")
+    }
+
+    /// Returns the name within its kind.
+    pub fn name(&self) -> &str {
+        self.address.name()
+    }
+
+    /// Returns a property.
+    pub fn get(&self, property: &str) -> Option<&Value> {
+        self.properties.get(property)
+    }
+
+    /// Returns a property that is a text.
+    pub fn text(&self, property: &str) -> Option<&str> {
+        self.get(property).and_then(Value::as_str)
+    }
+
+    /// Returns a property that is a boolean.
+    pub fn flag(&self, property: &str) -> Option<bool> {
+        self.get(property).and_then(Value::as_bool)
+    }
+
+    /// Returns a property that is a list of texts.
+    pub fn list(&self, property: &str) -> Vec<&str> {
+        self.get(property).and_then(Value::as_array).map(|items| items.iter().filter_map(Value::as_str).collect()).unwrap_or_default()
+    }
+
+    /// Returns the properties that describe the node, in the order of the kind's table.
+    pub fn described(&self) -> Vec<(&str, &Value, Matcher)> {
+        let content = self.properties.get("content").map(|value| ("content", value, Matcher::Equal));
+        let own = self.kind().properties.iter().filter(|property| property.describes_node);
+        content.into_iter().chain(own.filter_map(|property| Some((property.name, self.properties.get(property.name)?, property.matcher)))).collect()
+    }
+
+    /// Returns whether it does something only when something else was corrected.
+    pub fn is_only_a_reaction(&self) -> bool {
+        self.address.kind() == "command" && !self.properties.contains_key("in_line_when")
+    }
+
+    /// Computes the wanted digest: over the address, `gone`, and the properties that describe the node.
+    pub(crate) fn wanted_digest(&self, key: &DigestKey) -> Digest {
+        let properties: Map<String, Value> =
+            self.described().into_iter().map(|(name, value, _)| (name.to_owned(), self.digestable(name, value, key))).collect();
+        digest::of_value(WANTED_SCHEME, &json!({ "address": self.address, "gone": self.gone, "properties": properties }))
+    }
+
+    fn digestable(&self, name: &str, value: &Value, key: &DigestKey) -> Value {
+        if self.concealed.contains(name) && name != "content" { json!(key.digest(&digest::canonical(value))) } else { value.clone() }
+    }
+
+    /// Returns all that the agent must know of the clause, with what is concealed as keyed digests.
+    fn digestable_whole(&self, key: &DigestKey) -> Value {
+        let properties: Map<String, Value> = self.properties.iter().map(|(name, value)| (name.clone(), self.digestable(name, value, key))).collect();
+        json!({
+            "address": self.address, "also": self.also, "properties": properties, "concealed": self.concealed, "gone": self.gone,
+            "severity": self.severity, "satisfies": self.satisfies, "topics": self.topics, "needs": self.needs,
+            "dropped_needs": self.dropped_needs, "reacts_to": self.reacts_to, "reaction": self.reaction, "on_drift": self.on_drift,
+            "on_rollout": self.on_rollout, "grace_secs": self.grace_secs, "via": self.via, "origins": self.origins,
+            "undecidable": self.undecidable, "wanted": self.wanted,
+        })
+    }
+}
+
+/// Everything that one node should be.
+#[derive(Debug, Clone)]
+pub struct EffectiveState {
+    /// The clauses in the order in which they are handled.
+    pub clauses: Vec<Clause>,
+    /// Over all of it.
+    pub digest: Digest,
+}
+
+impl EffectiveState {
+    /// Puts clauses, already in order, together.
+    pub fn new(clauses: Vec<Clause>, key: &DigestKey) -> Self {
+        let whole: Vec<Value> = clauses.iter().map(|clause| clause.digestable_whole(key)).collect();
+        Self { digest: digest::of_value(STATE_SCHEME, &whole), clauses }
+    }
+
+    /// Returns where the clause with this address stands; merged ones are found by each of their names.
+    pub fn position(&self, address: &ClauseAddress) -> Option<usize> {
+        self.clauses.iter().position(|clause| clause.address == *address || clause.also.contains(address))
+    }
+}

@@ -1,0 +1,15 @@
+//! From documents to one node's effective state: concrete clauses in order, with digests.
+
+mod claims;
+mod clause;
+mod instantiate;
+mod order;
+mod reference;
+mod render;
+mod resolve;
+#[cfg(test)]
+pub(crate) mod testing;
+
+pub use clause::{Clause, EffectiveState, Origin, Switch, SwitchFrom};
+pub use render::{RenderError, Renderer, Scope};
+pub use resolve::{Assigned, Conditions, Excluded, ResolveInput, Resolved, Untouchable, resolve};

@@ -1,0 +1,86 @@
+//! Clauses for tests: only what matters is said.
+
+use super::clause::{Clause, EffectiveState, Switch, SwitchFrom};
+use crate::address::ClauseAddress;
+use crate::digest::{self, DigestKey};
+use crate::kind::{self, Reaction};
+use crate::kit::{Gone, OnDrift, OnRollout, Severity};
+use serde_json::Value;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Returns a clause that wants its thing to be there and no more.
+pub fn clause(address: &str) -> Clause {
+    let address = ClauseAddress::parse(address).unwrap();
+    Clause {
+        claim: (kind::find(address.kind()).unwrap().claim)(address.name()),
+        also: Vec::new(),
+        properties: BTreeMap::new(),
+        concealed: BTreeSet::new(),
+        gone: Gone::No,
+        severity: Severity::Medium,
+        satisfies: BTreeSet::new(),
+        topics: BTreeSet::new(),
+        needs: Vec::new(),
+        dropped_needs: Vec::new(),
+        reacts_to: Vec::new(),
+        reaction: None,
+        on_drift: None,
+        on_rollout: None,
+        grace_secs: None,
+        via: None,
+        origins: Vec::new(),
+        undecidable: None,
+        wanted: digest::of_contents(b""),
+        address,
+    }
+}
+
+impl Clause {
+    pub(crate) fn with(mut self, property: &str, value: impl Into<Value>) -> Self {
+        self.properties.insert(property.into(), value.into());
+        self
+    }
+
+    pub(crate) fn gone(mut self, gone: Gone) -> Self {
+        self.gone = gone;
+        self
+    }
+
+    pub(crate) fn conceal(mut self, property: &str) -> Self {
+        self.concealed.insert(property.into());
+        self
+    }
+
+    pub(crate) fn needs(mut self, address: &str) -> Self {
+        self.needs.push(ClauseAddress::parse(address).unwrap());
+        self
+    }
+
+    pub(crate) fn reacts(mut self, to: &str, reaction: Reaction) -> Self {
+        self.reacts_to.push(ClauseAddress::parse(to).unwrap());
+        self.reaction = Some(reaction);
+        self
+    }
+
+    pub(crate) fn tell(mut self) -> Self {
+        self.on_drift = Some(Switch { value: OnDrift::Tell, from: SwitchFrom::Clause });
+        self
+    }
+
+    pub(crate) fn wait(mut self, from: SwitchFrom) -> Self {
+        self.on_rollout = Some(Switch { value: OnRollout::Wait, from });
+        self
+    }
+
+    pub(crate) fn grace(mut self, secs: u64) -> Self {
+        self.grace_secs = Some(secs);
+        self
+    }
+}
+
+/// Puts clauses together as they stand.
+pub fn state(clauses: Vec<Clause>) -> EffectiveState {
+    let key = DigestKey::new("test");
+    let clauses = clauses.into_iter().map(|clause| Clause { wanted: clause.wanted_digest(&key), ..clause }).collect();
+    EffectiveState::new(clauses, &key)
+}

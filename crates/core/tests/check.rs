@@ -1,0 +1,283 @@
+//! Kits in, findings out: what the check says, where, and what it offers instead.
+
+use constans_core::kit::{KitFiles, check, check_single, explain_findings};
+
+fn findings(document: &str) -> String {
+    let checked = check_single("kiosk-lockdown.toml", document.as_bytes().to_vec());
+    let files = KitFiles::new([("kiosk-lockdown.toml".to_owned(), document.as_bytes().to_vec())].into());
+    explain_findings(&checked.findings, &files, "")
+}
+
+fn clauses(clauses: &str) -> String {
+    findings(&format!("[baseline]\nname = \"kiosk-lockdown\"\n\n{clauses}"))
+}
+
+#[test]
+fn an_unknown_kind_is_marked_with_the_nearest_right_one() {
+    insta::assert_snapshot!(clauses("[[clause]]\nwhat = \"pakage:kiosk-shell\"\n"), @r#"
+    error C0120: unknown kind `pakage`
+      --> kiosk-lockdown.toml:5:9
+    5 | what = "pakage:kiosk-shell"
+      |         ^^^^^^
+    hint: did you mean `package`?
+    "#);
+}
+
+#[test]
+fn an_unclosed_quote_is_reported_where_it_was_opened() {
+    insta::assert_snapshot!(findings("[baseline]\nname = \"kiosk-lockdown\nsummary = \"x\"\n"), @r#"
+    error C0101: the text opened here is never closed
+      --> kiosk-lockdown.toml:2:8
+    2 | name = "kiosk-lockdown
+      |        ^
+    hint: close it with `"`
+    "#);
+    insta::assert_snapshot!(clauses("[[clause]]\nwhat = \"file:/etc/issue\"\ntext = \"\"\"\nSkerry Line\n\n[[clause]]\nwhat = \"file:/etc/motd\"\n"), @r#"
+    error C0101: the text opened here is never closed
+      --> kiosk-lockdown.toml:6:8
+    6 | text = """
+      |        ^^^
+    hint: close it with `"""`
+    "#);
+    insta::assert_snapshot!(clauses("[[clause]]\nwhat = \"package:kiosk-shell\"\ntopics = [\"a\", \"b\"\nseverity = \"high\"\n"), @r#"
+    error C0101: the list opened here is never closed
+      --> kiosk-lockdown.toml:6:10
+    6 | topics = ["a", "b"
+      |          ^
+    hint: close it with `]`
+    "#);
+}
+
+#[test]
+fn everything_is_found_at_once() {
+    insta::assert_snapshot!(
+        clauses(
+            r#"[params.idle_seconds]
+type = "integer"
+default = 5
+min = 10
+
+[[clause]]
+what = "file:/etc/kiosk/shell.conf"
+text = "idle = {{ params.idel_seconds }}"
+permisions = "0640"
+owner = 0
+
+[[clause]]
+what = "file:/etc/issue"
+text = "x"
+permissions = 640
+
+[[clause]]
+what = "service:kiosk-shell"
+running = "yes"
+severity = "hihg"
+reaction = "restart"
+where = "labels.role == 'kiosk' && about.os.famly == 'debian'"
+"#
+        ),
+        @r#"
+    error C0131: `idle_seconds` is at least 10, and this is 5
+      --> kiosk-lockdown.toml:6:11
+    6 | default = 5
+      |           ^
+
+    error C0150: the render speaks of a name that is not there: `params.idel_seconds`
+      --> kiosk-lockdown.toml:11:19
+    11 | text = "idle = {{ params.idel_seconds }}"
+       |                   ^^^^^^^^^^^^^^^^^^^
+    hint: in scope are params, labels, about and node.name
+
+    error C0110: a file has no property `permisions`
+      --> kiosk-lockdown.toml:12:1
+    12 | permisions = "0640"
+       | ^^^^^^^^^^
+    hint: did you mean `permissions`?
+
+    error C0112: `permissions` takes octal digits in quotes, and this is a number
+      --> kiosk-lockdown.toml:18:15
+    18 | permissions = 640
+       |               ^^^
+    hint: write permissions = "0640"
+
+    error C0126: nothing sets off this `reaction`
+      --> kiosk-lockdown.toml:21:8
+    21 | what = "service:kiosk-shell"
+       |        ^^^^^^^^^^^^^^^^^^^^^
+    hint: add reacts_to = ["…"]
+
+    error C0112: `running` takes `true` or `false`, and this is a text
+      --> kiosk-lockdown.toml:22:11
+    22 | running = "yes"
+       |           ^^^^^
+
+    error C0112: `severity` is one of `low`, `medium`, `high`, `critical`, and this is `hihg`
+      --> kiosk-lockdown.toml:23:12
+    23 | severity = "hihg"
+       |            ^^^^^^
+    hint: did you mean `high`?
+
+    error C0141: `about.os.famly` is no stable field of a node
+      --> kiosk-lockdown.toml:25:36
+    25 | where = "labels.role == 'kiosk' && about.os.famly == 'debian'"
+       |                                    ^^^^^^^^^^^^^^
+    hint: did you mean `about.os.family`?
+
+    warning C0134: nothing uses the parameter `idle_seconds`
+      --> kiosk-lockdown.toml:4:9
+    4 | [params.idle_seconds]
+      |         ^^^^^^^^^^^^
+    hint: use it as {{ params.idle_seconds }}, or take it away
+    "#
+    );
+}
+
+#[test]
+fn two_clauses_with_one_claim_are_a_conflict_that_names_both_places() {
+    insta::assert_snapshot!(
+        clauses("[[clause]]\nwhat = \"file:/etc/issue\"\npermissions = \"0644\"\n\n[[clause]]\nwhat = \"link:/etc//issue\"\ntarget = \"motd\"\n"),
+        @r#"
+    error C0160: two clauses want different things of the path /etc/issue
+      --> kiosk-lockdown.toml:9:8
+    9 | what = "link:/etc//issue"
+      |        ^^^^^^^^^^^^^^^^^^
+      --> kiosk-lockdown.toml:5:8  (the other one)
+    5 | what = "file:/etc/issue"
+      |        ^^^^^^^^^^^^^^^^^
+    hint: keep one of them, or tell them apart by `where`
+    "#
+    );
+}
+
+#[test]
+fn what_waits_for_itself_is_printed_as_a_circle() {
+    insta::assert_snapshot!(
+        clauses("[[clause]]\nwhat = \"package:a\"\nneeds = [\"package:c\"]\n\n[[clause]]\nwhat = \"package:b\"\nneeds = [\"package:a\"]\n\n[[clause]]\nwhat = \"package:c\"\nneeds = [\"package:b\"]\n"),
+        @r#"
+    error C0162: clauses wait for each other: package:a after package:c after package:b after package:a
+      --> kiosk-lockdown.toml:5:8
+    5 | what = "package:a"
+      |        ^^^^^^^^^^^
+      --> kiosk-lockdown.toml:13:8  (package:c)
+    13 | what = "package:c"
+       |        ^^^^^^^^^^^
+      --> kiosk-lockdown.toml:9:8  (package:b)
+    9 | what = "package:b"
+      |        ^^^^^^^^^^^
+    hint: take one of these needs or reactions away
+    "#
+    );
+}
+
+#[test]
+fn a_need_that_nothing_fits_offers_the_nearest() {
+    insta::assert_snapshot!(
+        clauses("[[clause]]\nwhat = \"package:kiosk-shell\"\n\n[[clause]]\nwhat = \"directory:/etc/kiosk\"\nneeds = [\"package:kiosk-shel\"]\n"),
+        @r#"
+    error C0161: `needs` names `package:kiosk-shel`, and no clause is called so
+      --> kiosk-lockdown.toml:9:10
+    9 | needs = ["package:kiosk-shel"]
+      |          ^^^^^^^^^^^^^^^^^^^^
+    hint: did you mean `package:kiosk-shell`?
+    "#
+    );
+}
+
+#[test]
+fn words_of_the_language_that_come_later_are_said_to_be_so() {
+    insta::assert_snapshot!(
+        clauses("[[clause]]\nfor = { lane = \"params.lanes\" }\nwhat = \"file:/etc/kiosk/x.conf\"\ntext = \"x\"\n"),
+        @r#"
+    error C0113: `for` belongs to the language, and this version of Constans does not read it yet
+      --> kiosk-lockdown.toml:5:7
+    5 | for = { lane = "params.lanes" }
+      |       ^^^^^^^^^^^^^^^^^^^^^^^^^
+    hint: write it out without it for now
+    "#
+    );
+}
+
+#[test]
+fn values_that_kits_do_not_know_are_refused_with_the_line_to_write() {
+    insta::assert_snapshot!(
+        clauses("[[clause]]\nwhat = \"account:ops\"\ncomment = 2026-11-23\nuid = 9007199254740993\npassword_hash = \"Tern-1234\"\n"),
+        @r#"
+    error C0103: dates and times are no values here
+      --> kiosk-lockdown.toml:6:11
+    6 | comment = 2026-11-23
+      |           ^^^^^^^^^^
+    hint: write it as a text: "2026-11-23"
+
+    error C0103: integers go from -2^53 to 2^53
+      --> kiosk-lockdown.toml:7:7
+    7 | uid = 9007199254740993
+      |       ^^^^^^^^^^^^^^^^
+    hint: write it as a text, in quotes
+
+    error C0112: `password_hash` takes a hash as crypt(5) writes it, not the password itself
+      --> kiosk-lockdown.toml:8:17
+    8 | password_hash = "Tern-1234"
+      |                 ^^^^^^^^^^^
+    hint: make one with `mkpasswd --method=yescrypt`, and choose a new password, since this one is written down
+    "#
+    );
+}
+
+fn kit(files: &[(&str, &str)]) -> String {
+    let files = KitFiles::new(files.iter().map(|(path, text)| ((*path).to_owned(), text.as_bytes().to_vec())).collect());
+    explain_findings(&check(files.clone(), Some("kiosk-floor")).findings, &files, "kiosk-floor/")
+}
+
+#[test]
+fn a_kits_files_are_held_against_its_clauses() {
+    let baseline = "[baseline]\nname = \"shell\"\n\n[[clause]]\nwhat = \"file:/etc/kiosk/shell.conf\"\nrender = \"shell.conf.jinja\"\n\n[[clause]]\nwhat = \"file:/etc/issue\"\ncopy = \"isue\"\n";
+    insta::assert_snapshot!(
+        kit(&[
+            ("kit.toml", "[kit]\nname = \"kiosk-flor\"\nversion = \"1.0\"\n"),
+            ("baselines/shell.toml", baseline),
+            ("renders/shell.conf.jinja", "idle = 90\nlane = {{ params.lane }}\n"),
+            ("copies/issue", "Skerry Line\n"),
+            ("copys/issue", "Skerry Line\n"),
+        ]),
+        @r#"
+    error C0152: the kit has no file copies/isue
+      --> kiosk-floor/baselines/shell.toml:10:8
+    10 | copy = "isue"
+       |        ^^^^^^
+    hint: did you mean `issue`?
+
+    error C0112: `version` takes three numbers in quotes (SemVer)
+      --> kiosk-floor/kit.toml:3:11
+    3 | version = "1.0"
+      |           ^^^^^
+    hint: write version = "1.0.0"
+
+    error C0150: the render speaks of a name that is not there: `params.lane`
+      --> kiosk-floor/renders/shell.conf.jinja:2:11
+    2 | lane = {{ params.lane }}
+      |           ^^^^^^^^^^^
+    hint: in scope are params, labels, about and node.name
+
+    warning C0153: no clause uses this file
+      --> kiosk-floor/copies/issue
+    hint: name it in a clause, or delete it
+
+    warning C0153: nothing is read from the folder copys/
+      --> kiosk-floor/copys/issue
+    hint: did you mean copies/?
+    "#
+    );
+}
+
+#[test]
+fn a_fine_kit_has_no_findings() {
+    let baseline = "[baseline]\nname = \"shell\"\n\n[params.lane]\ntype = \"string\"\n\n[[clause]]\nwhat = \"file:/etc/kiosk/shell.conf\"\nrender = \"shell.conf.jinja\"\n";
+    assert_eq!(
+        kit(&[
+            ("kit.toml", "[kit]\nname = \"kiosk-floor\"\nversion = \"1.0.0\"\n"),
+            ("baselines/shell.toml", baseline),
+            ("renders/shell.conf.jinja", "lane = {{ params.lane }}\n")
+        ]),
+        ""
+    );
+}
