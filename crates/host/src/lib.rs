@@ -1,1 +1,18 @@
+//! The operating system under an agent: inspecting and correcting one machine, or a private root folder on it.
+//!
+//! What is due is decided in `core`; here it is only looked at and done.
 
+pub mod about;
+pub mod accounts;
+pub mod error;
+pub mod files;
+pub mod kinds;
+pub mod machine;
+pub mod native;
+pub mod packages;
+pub mod programs;
+pub mod services;
+pub mod steps;
+
+pub use error::HostError;
+pub use machine::{Attic, Contents, Machine, Place};

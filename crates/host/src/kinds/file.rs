@@ -1,0 +1,124 @@
+//! Files: whole contents, ownership and permissions.
+
+use super::{differs, must_be, presence_differs, wanted_ownership, with_ownership};
+use crate::error::HostError;
+use crate::files::{Entry, Ownership, What};
+use crate::machine::{Look, Machine, NotSeen, Work, seen};
+use crate::programs::NotRun;
+use constans_core::compare::{Difference, Found, text_diff};
+use constans_core::digest::of_contents;
+use constans_core::kit::Gone;
+use constans_core::run::Seen;
+use constans_core::state::Clause;
+use std::path::Path;
+
+pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Result<Seen, NotSeen> {
+    let path = clause.name();
+    let wanted = clause.text("content").map(|name| wanted_content(look.contents, name)).transpose()?;
+    let content_bytes = wanted.map(|bytes| bytes.len() as u64);
+    let Some(entry) = machine.files.look(path)? else {
+        return Ok(Seen { content_bytes, ..seen(Found::absent()) });
+    };
+    if clause.gone == Gone::No {
+        must_be(What::File, &entry, path)?;
+    }
+    let mut found = with_ownership(machine, clause, &entry, Found { size: Some(entry.size), ..Found::present() })?;
+    let Some(wanted) = wanted else { return Ok(seen(found)) };
+    let contents = machine.files.read(path)?.unwrap_or_default();
+    let is_concealed = clause.concealed.contains("content");
+    if contents == wanted {
+        found = found.with("content", clause.text("content").unwrap_or_default());
+        return Ok(Seen { content_bytes, ..seen(found) });
+    }
+    found = found.with("content", if is_concealed { look.key.digest(&contents) } else { of_contents(&contents) }.as_str());
+    let readable_by_all = entry.is_readable_by_all() && clause.text("permissions").is_none_or(|digits| digits.ends_with(['4', '5', '6', '7']));
+    let text_diff = (!is_concealed).then(|| text_diff(&contents, wanted, readable_by_all));
+    Ok(Seen { content_bytes, text_diff, ..seen(found) })
+}
+
+fn wanted_content<'c>(contents: &'c dyn crate::machine::Contents, name: &str) -> Result<&'c [u8], HostError> {
+    contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are not here yet")))
+}
+
+pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Difference], work: &mut Work<'_>) -> Result<(), HostError> {
+    let path = clause.name();
+    let entry = machine.files.look(path)?;
+    if clause.gone != Gone::No {
+        return match entry {
+            Some(entry) => remove(machine, clause, &entry, work),
+            None => Ok(()),
+        };
+    }
+    let ownership = wanted_ownership(machine, clause)?;
+    let Some(name) = clause.text("content") else {
+        if entry.is_none() {
+            return Err(HostError::new(format!("{path} is not there, and the clause says no contents")).remedy("add text, copy or render"));
+        }
+        machine.files.set_ownership(path, ownership)?;
+        work.note(format!("set the ownership of {path}"));
+        return Ok(());
+    };
+    if !presence_differs(differences) && !differs(differences, "content") {
+        machine.files.set_ownership(path, ownership)?;
+        work.note(format!("set the ownership of {path}"));
+        return Ok(());
+    }
+    let wanted = wanted_content(work.contents, name)?;
+    if let Some(entry) = &entry {
+        must_be(What::File, entry, path)?;
+        keep(machine, clause, entry, work)?;
+    }
+    // What the clause does not say stays as it was.
+    let kept = |number: fn(&Entry) -> u32| entry.as_ref().filter(|_| machine.no_owners().is_none()).map(number);
+    let ownership = Ownership {
+        uid: ownership.uid.or_else(|| kept(|entry| entry.uid)),
+        gid: ownership.gid.or_else(|| kept(|entry| entry.gid)),
+        permissions: ownership.permissions.or(entry.as_ref().map(|entry| entry.permissions)),
+    };
+    let check_with = clause.list("check_with");
+    let is_checked = !check_with.is_empty();
+    machine.files.replace(path, wanted, ownership, |candidate| if is_checked { accept(machine, &check_with, candidate, path) } else { Ok(()) })?;
+    work.note(format!("replace {path} by {} bytes", wanted.len()));
+    Ok(())
+}
+
+/// Asks the clause's own program whether new contents are good.
+fn accept(machine: &Machine, check_with: &[&str], candidate: &Path, path: &str) -> Result<(), HostError> {
+    let name = candidate.file_name().unwrap_or_default().to_string_lossy();
+    let parent = path.rsplit_once('/').map_or("", |(parent, _)| parent);
+    let for_program = machine.programs.path_for_program(&format!("{parent}/{name}"));
+    let argv: Vec<String> = check_with.iter().map(|word| word.replace("{candidate}", &for_program)).collect();
+    let argv: Vec<&str> = argv.iter().map(String::as_str).collect();
+    let native = machine.programs.native(&argv, false, None).map_err(|not_run| match not_run {
+        NotRun::Unsupported(why) => HostError::new(why),
+        NotRun::Failed(error) => error,
+    })?;
+    let ended = native.run()?;
+    if ended.is_well {
+        return Ok(());
+    }
+    let message = format!("check_with refused the new contents of {path}: exit status {}", ended.step.exit.unwrap_or(-1));
+    Err(HostError::new(message).command(ended.step).remedy("the old contents are as they were: mend the document"))
+}
+
+fn remove(machine: &Machine, clause: &Clause, entry: &Entry, work: &mut Work<'_>) -> Result<(), HostError> {
+    let path = clause.name();
+    if entry.what == What::Directory {
+        must_be(What::File, entry, path)?;
+    }
+    if entry.what == What::File {
+        keep(machine, clause, entry, work)?;
+    }
+    machine.files.remove(path, entry.what)?;
+    work.note(format!("remove {path}"));
+    Ok(())
+}
+
+/// Puts what stands there into the attic, unless the clause says not to.
+fn keep(machine: &Machine, clause: &Clause, entry: &Entry, work: &mut Work<'_>) -> Result<(), HostError> {
+    if clause.flag("attic") == Some(false) {
+        return Ok(());
+    }
+    let contents = machine.files.read(clause.name())?.unwrap_or_default();
+    work.attic.keep(clause.name(), &contents, entry, &clause.address)
+}

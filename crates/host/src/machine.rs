@@ -1,0 +1,205 @@
+//! One machine, or one private root folder on it, as a run sees it.
+
+use crate::accounts::Accounts;
+use crate::error::HostError;
+use crate::files::{Entry, Files};
+use crate::kinds;
+use crate::packages::Apt;
+use crate::programs::{NotRun, Programs, is_root};
+use crate::services::{self, Services};
+use constans_core::address::ClauseAddress;
+use constans_core::compare::Difference;
+use constans_core::digest::DigestKey;
+use constans_core::filter::About;
+use constans_core::kind::Reaction;
+use constans_core::run::{Correction, Failure, FailureAt, Inspection, NativeStep, Seen};
+use constans_core::state::Clause;
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+
+/// Which machine and root are acted on.
+#[derive(Debug, Clone)]
+pub struct Place {
+    /// The machine's name.
+    pub machine: String,
+    /// The root folder.
+    pub root: PathBuf,
+}
+
+impl Place {
+    /// Returns whether a folder is acted on instead of the machine itself.
+    pub fn is_private_root(&self) -> bool {
+        self.root != Path::new("/")
+    }
+}
+
+/// The contents of files that a state refers to.
+pub trait Contents {
+    /// Returns the contents with this name.
+    fn get(&self, name: &str) -> Option<&[u8]>;
+}
+
+/// Where replaced contents are kept.
+pub trait Attic {
+    /// Keeps what stands at a path before it is replaced or removed. Durable when it returns.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it could not be kept; nothing is replaced then.
+    fn keep(&mut self, path: &str, contents: &[u8], entry: &Entry, clause: &ClauseAddress) -> Result<(), HostError>;
+}
+
+/// One machine as a run sees it.
+pub struct Machine {
+    /// Which one.
+    pub place: Place,
+    pub(crate) files: Files,
+    pub(crate) accounts: Accounts,
+    pub(crate) packages: Apt,
+    pub(crate) services: Box<dyn Services>,
+    pub(crate) programs: Programs,
+    /// Paths that Constans left behind: they are never removed as unknown.
+    pub(crate) left_behind: BTreeSet<String>,
+}
+
+/// Why a clause was not seen.
+pub(crate) enum NotSeen {
+    Unsupported(String),
+    Failed(HostError),
+}
+
+impl From<HostError> for NotSeen {
+    fn from(error: HostError) -> Self {
+        Self::Failed(error)
+    }
+}
+
+impl From<NotRun> for NotSeen {
+    fn from(not_run: NotRun) -> Self {
+        match not_run {
+            NotRun::Unsupported(why) => Self::Unsupported(why),
+            NotRun::Failed(error) => Self::Failed(error),
+        }
+    }
+}
+
+/// What an inspection may use beside the machine.
+pub(crate) struct Look<'a> {
+    pub contents: &'a dyn Contents,
+    pub key: &'a DigestKey,
+}
+
+/// What a correction has done so far.
+pub(crate) struct Work<'a> {
+    pub contents: &'a dyn Contents,
+    pub attic: &'a mut dyn Attic,
+    pub done: Correction,
+}
+
+impl Work<'_> {
+    /// Notes a system call in words.
+    pub fn note(&mut self, what: String) {
+        self.done.native.push(NativeStep { what, exit: None, output: String::new() });
+    }
+}
+
+impl Machine {
+    /// Opens the machine, or a private root on it. `scratch` is a folder of the agent's own.
+    ///
+    /// # Errors
+    ///
+    /// Returns why the root cannot be acted on.
+    pub fn open(root: &Path, scratch: &Path, left_behind: BTreeSet<String>) -> Result<Self, HostError> {
+        let shown = root.display().to_string();
+        let root = root
+            .canonicalize()
+            .map_err(|error| HostError::io("open the root", &shown, &error).remedy("make the folder, or name another one with --root"))?;
+        if !root.is_dir() {
+            return Err(HostError::new(format!("the root {shown} is no directory")));
+        }
+        let machine = rustix::system::uname().nodename().to_string_lossy().into_owned();
+        let place = Place { machine, root: root.clone() };
+        let is_private = place.is_private_root();
+        let files = Files::below(root);
+        let accounts = Accounts::new(files.clone(), is_private);
+        Ok(Self {
+            packages: Apt::new(files.clone(), is_private, scratch),
+            services: services::choose(&files, is_private),
+            programs: Programs::new(files.clone(), accounts.clone(), is_private),
+            place,
+            files,
+            accounts,
+            left_behind,
+        })
+    }
+
+    /// Finds out the stable fields.
+    ///
+    /// # Errors
+    ///
+    /// Returns why the root could not be read.
+    pub fn about(&self) -> Result<About, HostError> {
+        crate::about::find_out(&self.files, self.place.is_private_root())
+    }
+
+    /// Returns the files, for looking.
+    pub fn files(&self) -> &Files {
+        &self.files
+    }
+
+    /// Returns why file owners cannot exist here, if they cannot.
+    pub(crate) fn no_owners(&self) -> Option<String> {
+        (self.place.is_private_root() && !is_root()).then(|| "owners cannot be set below a private root without root's rights".to_owned())
+    }
+
+    /// Inspects a clause's thing; nothing is changed.
+    pub fn inspect(&mut self, clause: &Clause, contents: &dyn Contents, key: &DigestKey) -> Inspection {
+        let seen = match &clause.via {
+            Some(via) if !backends(clause.address.kind()).contains(&via.as_str()) => {
+                Err(NotSeen::Unsupported(format!("a {} has no backend `{via}` here", clause.address.kind())))
+            }
+            _ => kinds::inspect(self, clause, &Look { contents, key }),
+        };
+        match seen {
+            Ok(seen) => Inspection::Seen(Box::new(seen)),
+            Err(NotSeen::Unsupported(why)) => Inspection::Unsupported(why),
+            Err(NotSeen::Failed(error)) => Inspection::Failed(error.failure(FailureAt::Inspect)),
+        }
+    }
+
+    /// Corrects what differs.
+    pub fn correct(&mut self, clause: &Clause, differences: &[Difference], contents: &dyn Contents, attic: &mut dyn Attic) -> Correction {
+        let mut work = Work { contents, attic, done: Correction::default() };
+        let result = kinds::correct(self, clause, differences, &mut work);
+        let mut done = work.done;
+        done.failure = result.err().map(|error| error.failure(FailureAt::Correct));
+        done
+    }
+
+    /// Carries out a clause's reaction.
+    ///
+    /// # Errors
+    ///
+    /// Returns what failed, with the command and its output.
+    pub fn react(&mut self, clause: &Clause, reaction: Reaction) -> Result<Vec<NativeStep>, Failure> {
+        let step = match reaction {
+            Reaction::Run => kinds::run_command(self, clause),
+            Reaction::Restart | Reaction::Reload => self.services.react(clause.name(), reaction, clause.flag("running") == Some(true)),
+        };
+        step.map(|step| vec![step]).map_err(|error| error.failure(FailureAt::React))
+    }
+}
+
+/// Returns the backends that `via` may name.
+fn backends(kind: &str) -> &'static [&'static str] {
+    match kind {
+        "package" => &["apt"],
+        "service" => &["systemd"],
+        _ => &[],
+    }
+}
+
+/// A thing that was seen, with no more to say of it.
+pub(crate) fn seen(found: constans_core::compare::Found) -> Seen {
+    Seen { found, content_bytes: None, text_diff: None, native: Vec::new(), stand_in: None }
+}

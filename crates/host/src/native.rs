@@ -1,0 +1,213 @@
+//! Running native commands: without a shell, in a clean environment, under a timeout, with bounded output.
+
+use crate::error::HostError;
+use constans_core::run::NativeStep;
+use std::ffi::OsStr;
+use std::io::{Read, Write as _};
+use std::os::unix::process::{CommandExt as _, ExitStatusExt as _};
+use std::process::{Child, Command, Stdio};
+use std::thread;
+use std::time::{Duration, Instant};
+
+/// How much of an output is kept for a report.
+const REPORTED_OUTPUT: usize = 8 * 1024;
+const LARGEST_OUTPUT: u64 = 64 * 1024 * 1024;
+
+/// A native command to be run.
+pub struct Native {
+    program: String,
+    arguments: Vec<String>,
+    environment: Vec<(String, String)>,
+    input: Option<String>,
+    timeout: Duration,
+    blot_out: Vec<String>,
+    account: Option<(u32, u32)>,
+}
+
+/// A native command that has ended.
+pub struct Ended {
+    /// As it is reported.
+    pub step: NativeStep,
+    /// Everything that it wrote to standard output.
+    pub stdout: String,
+    /// Whether it exited 0.
+    pub is_well: bool,
+}
+
+impl Native {
+    /// Prepares a program with its arguments.
+    pub fn new<S: AsRef<str>>(program: &str, arguments: impl IntoIterator<Item = S>) -> Self {
+        Self {
+            program: program.to_owned(),
+            arguments: arguments.into_iter().map(|argument| argument.as_ref().to_owned()).collect(),
+            environment: Vec::new(),
+            input: None,
+            timeout: Duration::from_secs(15 * 60),
+            blot_out: Vec::new(),
+            account: None,
+        }
+    }
+
+    /// Adds a variable to its environment.
+    #[must_use]
+    pub fn env(mut self, name: &str, value: impl AsRef<OsStr>) -> Self {
+        self.environment.push((name.to_owned(), value.as_ref().to_string_lossy().into_owned()));
+        self
+    }
+
+    /// Gives it a standard input, which is never reported.
+    #[must_use]
+    pub fn input(mut self, input: String) -> Self {
+        self.input = Some(input);
+        self
+    }
+
+    /// Ends it after this time.
+    #[must_use]
+    pub fn timeout(mut self, timeout: Duration) -> Self {
+        self.timeout = timeout;
+        self
+    }
+
+    /// Replaces these texts wherever the command or its output is reported.
+    #[must_use]
+    pub fn blot_out(mut self, texts: impl IntoIterator<Item = String>) -> Self {
+        self.blot_out.extend(texts.into_iter().filter(|text| !text.is_empty()));
+        self
+    }
+
+    /// Runs it as another account.
+    #[must_use]
+    pub fn account(mut self, uid: u32, gid: u32) -> Self {
+        self.account = Some((uid, gid));
+        self
+    }
+
+    /// Runs it to its end, whatever that is.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it could not be started, or that it took too long.
+    pub fn run(self) -> Result<Ended, HostError> {
+        let line = self.line();
+        let mut command = Command::new(&self.program);
+        command
+            .args(&self.arguments)
+            .env_clear()
+            .env("PATH", "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin")
+            .env("HOME", "/")
+            .env("LC_ALL", "C.UTF-8")
+            .env("DEBIAN_FRONTEND", "noninteractive")
+            .envs(self.environment.iter().map(|(name, value)| (name, value)))
+            .current_dir("/")
+            .stdin(if self.input.is_some() { Stdio::piped() } else { Stdio::null() })
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .process_group(0);
+        if let Some((uid, gid)) = self.account {
+            command.uid(uid).gid(gid);
+        }
+        let mut child = command.spawn().map_err(|error| {
+            let step = NativeStep { what: line.clone(), exit: None, output: String::new() };
+            HostError::io("start", &self.program, &error).command(step)
+        })?;
+        if let (Some(input), Some(mut pipe)) = (&self.input, child.stdin.take()) {
+            let _ = pipe.write_all(input.as_bytes());
+        }
+        let stdout = child.stdout.take().map(|pipe| thread::spawn(move || read_all(pipe)));
+        let stderr = child.stderr.take().map(|pipe| thread::spawn(move || read_all(pipe)));
+        let status = wait(&mut child, self.timeout);
+        let stdout = stdout.and_then(|reader| reader.join().ok()).unwrap_or_default();
+        let stderr = stderr.and_then(|reader| reader.join().ok()).unwrap_or_default();
+        let output = self.reported(&stdout, &stderr);
+        let Some(status) = status else {
+            let step = NativeStep { what: line, exit: None, output };
+            return Err(HostError::new(format!("`{}` did not end within {} s", self.program, self.timeout.as_secs())).command(step));
+        };
+        let exit = status.code().unwrap_or_else(|| 128 + status.signal().unwrap_or(0));
+        Ok(Ended { step: NativeStep { what: line, exit: Some(exit), output }, stdout, is_well: status.success() })
+    }
+
+    /// Runs it; ending with anything but 0 is an error.
+    ///
+    /// # Errors
+    ///
+    /// Returns the command with its exit status and its last output.
+    pub fn must(self) -> Result<Ended, HostError> {
+        let program = self.program.clone();
+        let ended = self.run()?;
+        if ended.is_well {
+            return Ok(ended);
+        }
+        Err(HostError::new(format!("`{program}` failed with exit status {}", ended.step.exit.unwrap_or(-1))).command(ended.step))
+    }
+
+    fn line(&self) -> String {
+        let quoted = self.arguments.iter().map(|argument| {
+            let plain = !argument.is_empty() && argument.chars().all(|c| c.is_alphanumeric() || "-_=./:,+@%".contains(c));
+            if plain { argument.clone() } else { format!("'{}'", argument.replace('\'', "'\\''")) }
+        });
+        self.blot(&std::iter::once(self.program.clone()).chain(quoted).collect::<Vec<_>>().join(" "))
+    }
+
+    fn reported(&self, stdout: &str, stderr: &str) -> String {
+        let both = self.blot(&format!("{stdout}{stderr}"));
+        let start = both.len().saturating_sub(REPORTED_OUTPUT);
+        let start = (start..=both.len()).find(|at| both.is_char_boundary(*at)).unwrap_or(both.len());
+        both[start..].trim_end().to_owned()
+    }
+
+    fn blot(&self, text: &str) -> String {
+        self.blot_out.iter().fold(text.to_owned(), |text, secret| text.replace(secret, "(concealed)"))
+    }
+}
+
+fn read_all(pipe: impl Read) -> String {
+    let mut bytes = Vec::new();
+    let _ = pipe.take(LARGEST_OUTPUT).read_to_end(&mut bytes);
+    String::from_utf8_lossy(&bytes).into_owned()
+}
+
+/// Waits for a child; past the timeout its whole process group is killed and nothing is returned.
+fn wait(child: &mut Child, timeout: Duration) -> Option<std::process::ExitStatus> {
+    let end = Instant::now() + timeout;
+    let mut pause = Duration::from_millis(1);
+    loop {
+        match child.try_wait() {
+            Ok(Some(status)) => return Some(status),
+            Ok(None) if Instant::now() < end => {
+                thread::sleep(pause);
+                pause = (pause * 2).min(Duration::from_millis(50));
+            }
+            _ => {
+                if let Some(group) = i32::try_from(child.id()).ok().and_then(rustix::process::Pid::from_raw) {
+                    let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
+                }
+                let _ = child.wait();
+                return None;
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_failure_carries_command_status_and_output_without_secrets() {
+        let error = Native::new("/bin/sh", ["-c", "echo told Tern-1234; exit 3"]).blot_out(["Tern-1234".to_owned()]).must().err().unwrap();
+        let step = error.command.unwrap();
+        assert_eq!(error.message, "`/bin/sh` failed with exit status 3");
+        assert_eq!((step.exit, step.output.as_str()), (Some(3), "told (concealed)"));
+        assert!(!step.what.contains("Tern-1234"));
+    }
+
+    #[test]
+    fn what_hangs_is_ended_with_all_its_children() {
+        let began = Instant::now();
+        let error = Native::new("/bin/sh", ["-c", "sleep 60 & wait"]).timeout(Duration::from_millis(100)).run().err().unwrap();
+        assert!(error.message.contains("did not end within"));
+        assert!(began.elapsed() < Duration::from_secs(10));
+    }
+}

@@ -1,0 +1,209 @@
+//! Services: systemd where it runs, elsewhere a small stand-in that says it is one.
+
+use crate::error::HostError;
+use crate::files::{Files, Ownership};
+use crate::native::Native;
+use constans_core::kind::Reaction;
+use constans_core::run::NativeStep;
+use serde::{Deserialize, Serialize};
+use std::path::Path;
+
+/// What was found of a service.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ServiceFound {
+    /// Whether the service manager knows it.
+    pub is_known: bool,
+    /// Whether it runs.
+    pub running: bool,
+    /// Whether it is started at boot; or why that cannot be said or changed.
+    pub enabled: Result<bool, String>,
+    /// How it was found out.
+    pub native: Vec<NativeStep>,
+}
+
+/// What runs a node's services.
+pub trait Services {
+    /// Looks at a service.
+    ///
+    /// # Errors
+    ///
+    /// Returns why the service manager did not answer.
+    fn inspect(&mut self, name: &str) -> Result<ServiceFound, HostError>;
+    /// Starts or stops it now.
+    ///
+    /// # Errors
+    ///
+    /// Returns the command with its output.
+    fn set_running(&mut self, name: &str, running: bool) -> Result<NativeStep, HostError>;
+    /// Has it started at boot, or not.
+    ///
+    /// # Errors
+    ///
+    /// Returns the command with its output.
+    fn set_enabled(&mut self, name: &str, enabled: bool) -> Result<NativeStep, HostError>;
+    /// Carries out a reaction. A service that is not running is started only if it is wanted running.
+    ///
+    /// # Errors
+    ///
+    /// Returns the command with its output.
+    fn react(&mut self, name: &str, reaction: Reaction, wanted_running: bool) -> Result<NativeStep, HostError>;
+    /// Says what it is if it is a stand-in.
+    fn stand_in(&self) -> Option<String>;
+}
+
+/// Returns what runs the services of a root.
+pub fn choose(files: &Files, is_private_root: bool) -> Box<dyn Services> {
+    if !is_private_root && Path::new("/run/systemd/system").is_dir() {
+        return Box::new(Systemd);
+    }
+    Box::new(StandIn { files: files.clone() })
+}
+
+/// systemd, by systemctl.
+pub struct Systemd;
+
+impl Systemd {
+    fn control(arguments: &[&str]) -> Result<NativeStep, HostError> {
+        Native::new("systemctl", arguments).must().map(|ended| ended.step).map_err(with_remedy)
+    }
+}
+
+impl Services for Systemd {
+    fn inspect(&mut self, name: &str) -> Result<ServiceFound, HostError> {
+        let unit = unit_of(name);
+        let ended = Native::new("systemctl", ["show", "--property=LoadState,ActiveState,UnitFileState", &unit]).must()?;
+        let value = |key: &str| ended.stdout.lines().find_map(|line| line.strip_prefix(key)?.strip_prefix('=')).unwrap_or_default().to_owned();
+        let enabled = match value("UnitFileState").as_str() {
+            "enabled" | "enabled-runtime" | "alias" => Ok(true),
+            "disabled" | "masked" | "masked-runtime" | "" => Ok(false),
+            other => Err(format!("systemd has this unit as `{other}`: it is not enabled by itself")),
+        };
+        Ok(ServiceFound {
+            is_known: value("LoadState") == "loaded",
+            running: matches!(value("ActiveState").as_str(), "active" | "activating" | "reloading"),
+            enabled,
+            native: vec![ended.step],
+        })
+    }
+
+    fn set_running(&mut self, name: &str, running: bool) -> Result<NativeStep, HostError> {
+        Self::control(&[if running { "start" } else { "stop" }, &unit_of(name)])
+    }
+
+    fn set_enabled(&mut self, name: &str, enabled: bool) -> Result<NativeStep, HostError> {
+        Self::control(&[if enabled { "enable" } else { "disable" }, &unit_of(name)])
+    }
+
+    fn react(&mut self, name: &str, reaction: Reaction, wanted_running: bool) -> Result<NativeStep, HostError> {
+        let verb = match (reaction, wanted_running) {
+            (Reaction::Reload, true) => "reload-or-restart",
+            (Reaction::Reload, false) => "try-reload-or-restart",
+            (_, true) => "restart",
+            (_, false) => "try-restart",
+        };
+        Self::control(&[verb, &unit_of(name)])
+    }
+
+    fn stand_in(&self) -> Option<String> {
+        None
+    }
+}
+
+fn unit_of(name: &str) -> String {
+    if name.contains('.') { name.to_owned() } else { format!("{name}.service") }
+}
+
+fn with_remedy(error: HostError) -> HostError {
+    let output = error.command.as_ref().map(|command| command.output.to_lowercase()).unwrap_or_default();
+    if output.contains("not found") || output.contains("does not exist") || output.contains("not loaded") {
+        return error.remedy("the service manager does not know this unit: is the package that brings it wanted, and is it named in `needs`?");
+    }
+    error.remedy("systemctl status and journalctl -u say why the service does not do this")
+}
+
+/// Where no service manager runs: the unit files are real, that they run is only noted.
+pub struct StandIn {
+    files: Files,
+}
+
+/// Where the stand-in notes what it is asked to do.
+pub const STAND_IN_FOLDER: &str = "/run/constans-stand-in";
+
+#[derive(Debug, Default, Serialize, Deserialize)]
+struct Noted {
+    running: bool,
+    enabled: bool,
+    starts: u64,
+    restarts: u64,
+    reloads: u64,
+}
+
+impl StandIn {
+    fn knows(&self, name: &str) -> Result<bool, HostError> {
+        for folder in ["/etc/systemd/system", "/lib/systemd/system", "/usr/lib/systemd/system"] {
+            if self.files.look(&format!("{folder}/{}", unit_of(name)))?.is_some() {
+                return Ok(true);
+            }
+        }
+        Ok(false)
+    }
+
+    fn noted(&self, name: &str) -> Result<Noted, HostError> {
+        let bytes = self.files.read(&note_path(name))?.unwrap_or_default();
+        Ok(serde_json::from_slice(&bytes).unwrap_or_default())
+    }
+
+    fn note(&self, name: &str, what: &str, change: impl FnOnce(&mut Noted)) -> Result<NativeStep, HostError> {
+        let step = NativeStep { what: format!("note in the stand-in: {what} {}", unit_of(name)), exit: None, output: String::new() };
+        if !self.knows(name)? {
+            let missing = HostError::new(format!("there is no unit file {}", unit_of(name))).command(step);
+            return Err(missing.remedy("is the package that brings the unit wanted, and is it named in `needs`?"));
+        }
+        let mut noted = self.noted(name)?;
+        change(&mut noted);
+        for folder in ["/run", STAND_IN_FOLDER] {
+            if self.files.look(folder)?.is_none() {
+                self.files.make_directory(folder, Ownership::default())?;
+            }
+        }
+        let text = serde_json::to_vec(&noted).map_err(|error| HostError::new(error.to_string()))?;
+        self.files.replace(&note_path(name), &text, Ownership::default(), |_| Ok(()))?;
+        Ok(step)
+    }
+}
+
+impl Services for StandIn {
+    fn inspect(&mut self, name: &str) -> Result<ServiceFound, HostError> {
+        let is_known = self.knows(name)?;
+        let noted = if is_known { self.noted(name)? } else { Noted::default() };
+        Ok(ServiceFound { is_known, running: noted.running, enabled: Ok(noted.enabled), native: Vec::new() })
+    }
+
+    fn set_running(&mut self, name: &str, running: bool) -> Result<NativeStep, HostError> {
+        self.note(name, if running { "start" } else { "stop" }, |noted| {
+            noted.running = running;
+            noted.starts += u64::from(running);
+        })
+    }
+
+    fn set_enabled(&mut self, name: &str, enabled: bool) -> Result<NativeStep, HostError> {
+        self.note(name, if enabled { "enable" } else { "disable" }, |noted| noted.enabled = enabled)
+    }
+
+    fn react(&mut self, name: &str, reaction: Reaction, wanted_running: bool) -> Result<NativeStep, HostError> {
+        self.note(name, reaction.word(), |noted| {
+            if noted.running || wanted_running {
+                noted.running = true;
+                *(if reaction == Reaction::Reload { &mut noted.reloads } else { &mut noted.restarts }) += 1;
+            }
+        })
+    }
+
+    fn stand_in(&self) -> Option<String> {
+        Some(format!("no service manager runs here: a stand-in notes in {STAND_IN_FOLDER} what would be started"))
+    }
+}
+
+fn note_path(name: &str) -> String {
+    format!("{STAND_IN_FOLDER}/{}.json", unit_of(name))
+}

@@ -1,0 +1,35 @@
+//! The steps of a run at which it can be cut off, so that tests can cut it off at every one.
+//!
+//! With `CONSTANS_STEPS=FILE` each step is written to FILE as it is reached; with `CONSTANS_KILL_AT=N` the program
+//! kills itself by SIGKILL at the N-th.
+
+use std::fs::OpenOptions;
+use std::io::Write as _;
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+struct Wish {
+    list: Option<std::ffi::OsString>,
+    kill_at: Option<u64>,
+}
+
+static REACHED: AtomicU64 = AtomicU64::new(0);
+static WISH: OnceLock<Wish> = OnceLock::new();
+
+/// Notes that a step was reached; `what` says which, `of` about what.
+pub fn reached(what: &str, of: &str) {
+    let wish = WISH.get_or_init(|| Wish {
+        list: std::env::var_os("CONSTANS_STEPS"),
+        kill_at: std::env::var("CONSTANS_KILL_AT").ok().and_then(|number| number.parse().ok()),
+    });
+    if wish.list.is_none() && wish.kill_at.is_none() {
+        return;
+    }
+    let number = REACHED.fetch_add(1, Ordering::Relaxed) + 1;
+    if let Some(mut list) = wish.list.as_ref().and_then(|path| OpenOptions::new().create(true).append(true).open(path).ok()) {
+        let _ = writeln!(list, "{number} {what} {of}");
+    }
+    if wish.kill_at == Some(number) {
+        let _ = rustix::process::kill_process(rustix::process::getpid(), rustix::process::Signal::KILL);
+    }
+}

@@ -1,0 +1,104 @@
+//! The report of a run.
+
+use constans_core::digest::Digest;
+use constans_core::run::{ClauseResult, Counts, DueReaction, Mode, Status};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use uuid::Uuid;
+
+/// The version of the report's form.
+pub const FORM: u32 = 1;
+
+/// The report of one run. Receiving it twice is the same as receiving it once: it is known by node and run id.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct RunReport {
+    /// The version of this form.
+    pub form: u32,
+    /// The run.
+    pub run: Uuid,
+    /// The name of the machine as it calls itself.
+    pub machine: String,
+    /// The root folder that was acted on, if it is not `/`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub root: Option<String>,
+    /// The version of the agent.
+    pub agent: String,
+    /// What is wanted.
+    pub wanted: Wanted,
+    /// Whether anything could be changed.
+    pub mode: Mode,
+    /// What started the run.
+    pub started_by: StartedBy,
+    /// Whether it touched a chosen part only.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub partial: bool,
+    /// When it began, by the node's clock.
+    pub began: Timestamp,
+    /// How long it took in microseconds, by a monotonic clock.
+    pub took_us: u64,
+    /// Orders the runs of one node, together with the sequence: not the clock does.
+    pub memory_epoch: Uuid,
+    /// Rises with every run under one memory epoch.
+    pub sequence: u64,
+    /// The status.
+    pub status: Status,
+    /// How many clauses came out how.
+    pub counts: Counts,
+    /// The clauses that it touched.
+    pub clauses: Vec<ClauseResult>,
+    /// The reactions that are still due.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub due: Vec<DueReaction>,
+}
+
+/// What is wanted of the node.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Wanted {
+    /// The digest of the effective state.
+    pub digest: Digest,
+    /// Its generation; none without a server.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub generation: Option<String>,
+    /// The releases it is made of, as `kit@1.0.0`, with the baselines of each.
+    pub releases: Vec<Release>,
+}
+
+/// A release that clauses come from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Release {
+    /// `kit@version`.
+    pub release: String,
+    /// Its baselines.
+    pub baselines: Vec<String>,
+}
+
+/// What started a run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum StartedBy {
+    /// The interval was over.
+    Interval,
+    /// A new effective state came.
+    NewState,
+    /// A sweep.
+    Sweep,
+    /// Somebody on the node.
+    OperatorOnNode,
+    /// The node was started.
+    Boot,
+    /// The agent was started again.
+    AfterRestart,
+    /// A reaction was due.
+    DueReaction,
+}
+
+impl RunReport {
+    /// Returns the report as it may leave the node: without text diffs that must stay there.
+    #[must_use]
+    pub fn for_server(mut self) -> Self {
+        for clause in &mut self.clauses {
+            clause.text_diff.take_if(|diff| diff.stays_here);
+        }
+        self
+    }
+}
