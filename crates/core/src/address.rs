@@ -95,7 +95,12 @@ impl From<ClauseAddress> for String {
 
 /// Returns whether an address fits a pattern, in which `*` stands for any characters and `?` for one.
 pub fn fits(pattern: &str, address: &ClauseAddress) -> bool {
-    wildmatch::WildMatch::new(pattern).matches(address.as_str())
+    fits_text(pattern, address.as_str())
+}
+
+/// Returns whether a text fits a pattern, in which `*` stands for any characters and `?` for one.
+pub fn fits_text(pattern: &str, text: &str) -> bool {
+    wildmatch::WildMatch::new(pattern).matches(text)
 }
 
 /// Returns whether a text is a pattern rather than one address.

@@ -28,6 +28,12 @@ impl Digest {
     }
 }
 
+impl std::borrow::Borrow<str> for Digest {
+    fn borrow(&self) -> &str {
+        &self.0
+    }
+}
+
 impl fmt::Display for Digest {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.0)

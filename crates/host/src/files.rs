@@ -504,7 +504,7 @@ mod tests {
             return;
         }
         let error = files.replace("/conf/a", b"a", Ownership::default(), |_| Ok(())).unwrap_err();
-        assert_eq!(error.message, "`conf` on the way to /conf/a is a symbolic link that the account with uid 4321 made");
+        assert_eq!(error.message, "`conf` on the way to /conf is a symbolic link that the account with uid 4321 made");
     }
 
     #[test]

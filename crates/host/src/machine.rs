@@ -109,7 +109,7 @@ impl Machine {
     /// # Errors
     ///
     /// Returns why the root cannot be acted on.
-    pub fn open(root: &Path, scratch: &Path, left_behind: BTreeSet<String>) -> Result<Self, HostError> {
+    pub fn open(root: &Path, scratch: &Path) -> Result<Self, HostError> {
         let shown = root.display().to_string();
         let root = root
             .canonicalize()
@@ -129,8 +129,13 @@ impl Machine {
             place,
             files,
             accounts,
-            left_behind,
+            left_behind: BTreeSet::new(),
         })
+    }
+
+    /// Says which paths Constans left behind, so that they are never removed as unknown.
+    pub fn leave(&mut self, left_behind: BTreeSet<String>) {
+        self.left_behind = left_behind;
     }
 
     /// Finds out the stable fields.

@@ -1,0 +1,157 @@
+//! The attic: contents that were replaced or removed, found by path, time, run and content.
+
+use crate::error::AgentError;
+use crate::state_dir::{StateDir, write_durably};
+use constans_core::address::ClauseAddress;
+use constans_core::digest::{Digest, of_contents};
+use constans_host::files::Entry;
+use constans_host::{Attic, HostError, steps};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use std::fs::{self, DirBuilder, File, OpenOptions};
+use std::io::{self, Write as _};
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::path::PathBuf;
+use uuid::Uuid;
+
+/// One thing in the attic.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Kept {
+    /// Its number, to be called by.
+    pub number: u64,
+    /// Where it stood.
+    pub path: String,
+    /// When it was replaced.
+    pub at: Timestamp,
+    /// The run that replaced it; none if a put-back did.
+    pub run: Option<Uuid>,
+    /// The clause that it was replaced for.
+    pub clause: Option<ClauseAddress>,
+    /// The digest of its contents.
+    pub digest: Digest,
+    /// Its size in bytes.
+    pub bytes: u64,
+    /// Who owned it.
+    pub uid: u32,
+    /// Which group owned it.
+    pub gid: u32,
+    /// Its permissions, octal.
+    pub permissions: String,
+}
+
+/// The attic of one state dir.
+pub struct AtticStore {
+    folder: PathBuf,
+    kept: Vec<Kept>,
+    run: Option<Uuid>,
+}
+
+impl AtticStore {
+    /// Opens the attic for a run, or for looking if there is none.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be read.
+    pub fn open(state_dir: &StateDir, run: Option<Uuid>) -> Result<Self, AgentError> {
+        let folder = state_dir.path().join("attic");
+        DirBuilder::new()
+            .recursive(true)
+            .mode(0o700)
+            .create(folder.join("contents"))
+            .map_err(|error| AgentError::own_file("make the attic", &folder, &error))?;
+        let index = match fs::read_to_string(folder.join("index")) {
+            Ok(index) => index,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => String::new(),
+            Err(error) => return Err(AgentError::own_file("read the attic", &folder, &error)),
+        };
+        let kept = index.lines().filter_map(|line| serde_json::from_str(line).ok()).collect();
+        Ok(Self { folder, kept, run })
+    }
+
+    /// Returns everything in it, the oldest first.
+    pub fn all(&self) -> &[Kept] {
+        &self.kept
+    }
+
+    /// Returns one thing by its number.
+    ///
+    /// # Errors
+    ///
+    /// Returns that there is no such number.
+    pub fn find(&self, number: u64) -> Result<&Kept, AgentError> {
+        let found = self.kept.iter().find(|kept| kept.number == number);
+        found.ok_or_else(|| AgentError::new(format!("the attic has nothing numbered {number}")).hint("constans-agent attic list shows what it has"))
+    }
+
+    /// Returns the contents of one thing.
+    ///
+    /// # Errors
+    ///
+    /// Returns why they cannot be read, or that they are not what was kept.
+    pub fn contents(&self, kept: &Kept) -> Result<Vec<u8>, AgentError> {
+        let path = self.contents_path(&kept.digest);
+        let bytes = fs::read(&path).map_err(|error| AgentError::own_file("read", &path, &error))?;
+        if of_contents(&bytes) == kept.digest {
+            Ok(bytes)
+        } else {
+            Err(AgentError::new(format!("{} is not what was kept there: its digest differs", path.display())))
+        }
+    }
+
+    fn contents_path(&self, digest: &Digest) -> PathBuf {
+        self.folder.join("contents").join(digest.as_str().replace(':', "-"))
+    }
+
+    fn add(&mut self, path: &str, contents: &[u8], entry: &Entry, clause: Option<&ClauseAddress>) -> io::Result<()> {
+        let digest = of_contents(contents);
+        let place = self.contents_path(&digest);
+        if !place.exists() {
+            write_durably(&place, contents)?;
+        }
+        steps::reached("attic contents kept", path);
+        let kept = Kept {
+            number: self.kept.last().map_or(1, |last| last.number + 1),
+            path: path.to_owned(),
+            at: Timestamp::now(),
+            run: self.run,
+            clause: clause.cloned(),
+            digest,
+            bytes: contents.len() as u64,
+            uid: entry.uid,
+            gid: entry.gid,
+            permissions: format!("{:04o}", entry.permissions),
+        };
+        let index = self.folder.join("index");
+        let is_new = !index.exists();
+        let mut file = OpenOptions::new().create(true).append(true).mode(0o600).open(&index)?;
+        // A line that was cut off stays a line of its own.
+        let line = format!("{}\n", serde_json::to_string(&kept)?);
+        file.write_all(if is_torn(&index)? { format!("\n{line}") } else { line }.as_bytes())?;
+        file.sync_all()?;
+        if is_new {
+            File::open(&self.folder)?.sync_all()?;
+        }
+        self.kept.push(kept);
+        steps::reached("attic entry kept", path);
+        Ok(())
+    }
+
+    /// Keeps what stands at a path before a put-back replaces it.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it could not be kept.
+    pub fn keep_before_put_back(&mut self, path: &str, contents: &[u8], entry: &Entry) -> Result<(), HostError> {
+        self.add(path, contents, entry, None).map_err(|error| HostError::io("keep in the attic", path, &error))
+    }
+}
+
+fn is_torn(index: &std::path::Path) -> io::Result<bool> {
+    Ok(fs::read(index)?.last().is_some_and(|byte| *byte != b'\n'))
+}
+
+impl Attic for AtticStore {
+    fn keep(&mut self, path: &str, contents: &[u8], entry: &Entry, clause: &ClauseAddress) -> Result<(), HostError> {
+        self.add(path, contents, entry, Some(clause)).map_err(|error| HostError::io("keep in the attic", path, &error))
+    }
+}

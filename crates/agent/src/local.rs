@@ -1,0 +1,151 @@
+//! Runs without a server: one baseline of a kit from a folder, or one document.
+
+use crate::command_line::{WantedArguments, What};
+use crate::error::AgentError;
+use crate::state_dir::{StateDir, USUAL};
+use constans_core::digest::{Digest, DigestKey};
+use constans_core::filter::NodeFacts;
+use constans_core::kind::nearest_word;
+use constans_core::kit::{Baseline, Checked, Finding, Kit, KitFiles, Level, explain_findings};
+use constans_core::param::{Given, Layer};
+use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
+use constans_folder::{ReadKitError, check_document, check_folder, on_large_stack};
+use constans_host::{Contents, Machine};
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+/// What is wanted, resolved for this node.
+pub struct Wanted {
+    /// The kit's name.
+    pub kit: String,
+    /// `kit@1.0.0`.
+    pub release: String,
+    /// The baseline's name.
+    pub baseline: String,
+    /// The effective state and its contents.
+    pub resolved: Resolved,
+}
+
+/// The contents of a resolved state.
+pub struct LocalContents<'a>(pub &'a BTreeMap<Digest, Vec<u8>>);
+
+impl Contents for LocalContents<'_> {
+    fn get(&self, name: &str) -> Option<&[u8]> {
+        self.0.get(name).map(Vec::as_slice)
+    }
+}
+
+/// Returns the agent's own folder: the one named, or the usual one below the root.
+///
+/// # Errors
+///
+/// Returns why it cannot be opened.
+pub fn state_dir(root: &Path, named: Option<&PathBuf>) -> Result<StateDir, AgentError> {
+    if !root.is_dir() {
+        return Err(AgentError::new(format!("the root {} is no folder", root.display())).hint("make it, or name another one with --root"));
+    }
+    StateDir::open(&named.cloned().unwrap_or_else(|| root.join(USUAL)))
+}
+
+/// Reads, checks and resolves what is wanted.
+///
+/// # Errors
+///
+/// Returns everything that is wrong with it, as the check says it.
+pub fn resolve_wanted(arguments: &WantedArguments, machine: &Machine, state_dir: &StateDir, key: &DigestKey) -> Result<Wanted, AgentError> {
+    let (files, checked, folder) = read(&arguments.what)?;
+    let warnings: Vec<Finding> = checked.findings.iter().filter(|finding| finding.level == Level::Warning).cloned().collect();
+    if checked.has_errors() {
+        return Err(findings_error(&checked.findings, &files, &folder));
+    }
+    if !warnings.is_empty() {
+        eprintln!("{}", explain_findings(&warnings, &files, &folder));
+    }
+    let Checked { kit: Some(kit), .. } = checked else {
+        return Err(AgentError::new("the kit cannot be read"));
+    };
+    let baseline = choose_baseline(&kit, arguments.what.baseline.as_deref())?;
+    let facts = NodeFacts { name: machine.place.machine.clone(), labels: arguments.labels.iter().cloned().collect(), about: machine.about()? };
+    let given = given(baseline, &arguments.set)?;
+    let untouchable = untouchable(machine, state_dir);
+    let resolved = on_large_stack(|| {
+        resolve(&ResolveInput {
+            assigned: vec![Assigned { kit: &kit, baseline, on_drift: None, on_rollout: None, given }],
+            facts: &facts,
+            key,
+            conditions: Conditions::Decide,
+            untouchable: &untouchable,
+        })
+    });
+    let resolved = resolved.map_err(|findings| findings_error(&findings, &files, &folder))?;
+    Ok(Wanted { kit: kit.name.clone(), release: format!("{}@{}", kit.name, kit.version), baseline: baseline.name.value.clone(), resolved })
+}
+
+fn read(what: &What) -> Result<(KitFiles, Checked, String), AgentError> {
+    let failed = |error: ReadKitError| AgentError::new(error.to_string()).hint(error.hint());
+    match (&what.kit, &what.file) {
+        (Some(folder), _) => {
+            let (files, checked) = check_folder(folder).map_err(failed)?;
+            Ok((files, checked, format!("{}/", folder.display().to_string().trim_end_matches('/'))))
+        }
+        (None, Some(file)) => check_document(file).map_err(failed).map(|(files, checked)| (files, checked, String::new())),
+        (None, None) => {
+            Err(AgentError::new("nothing says what is wanted").hint("name a kit with --kit DIR and --baseline NAME, or one document with --file"))
+        }
+    }
+}
+
+fn findings_error(findings: &[Finding], files: &KitFiles, folder: &str) -> AgentError {
+    let errors = findings.iter().filter(|finding| finding.level == Level::Error).count();
+    let said = explain_findings(findings, files, folder);
+    AgentError::new(format!(
+        "the document cannot be used: {errors} {} found, nothing was looked at or changed\n\n{said}",
+        if errors == 1 { "error" } else { "errors" }
+    ))
+}
+
+fn choose_baseline<'k>(kit: &'k Kit, named: Option<&str>) -> Result<&'k Baseline, AgentError> {
+    let names: Vec<&str> = kit.baselines.iter().map(|baseline| baseline.name.value.as_str()).collect();
+    match (named, kit.baselines.as_slice()) {
+        (None, [only]) => Ok(only),
+        (None, []) => Err(AgentError::new(format!("the kit {} has no baseline", kit.name))),
+        (None, _) => {
+            Err(AgentError::new(format!("the kit {} has several baselines", kit.name))
+                .hint(format!("name one with --baseline: {}", names.join(", "))))
+        }
+        (Some(name), _) => kit.baseline(name).ok_or_else(|| {
+            let hint = nearest_word(name, names.iter().copied())
+                .map_or_else(|| format!("it has {}", names.join(", ")), |near| format!("did you mean `{near}`?"));
+            AgentError::new(format!("the kit {} has no baseline `{name}`", kit.name)).hint(hint)
+        }),
+    }
+}
+
+fn given(baseline: &Baseline, set: &[(String, String)]) -> Result<BTreeMap<String, Vec<Given>>, AgentError> {
+    let mut given: BTreeMap<String, Vec<Given>> = BTreeMap::new();
+    for (name, text) in set {
+        let declared = baseline.parameters.iter().find(|parameter| parameter.name.value == *name);
+        let declared = declared.ok_or_else(|| {
+            let names = baseline.parameters.iter().map(|parameter| parameter.name.value.as_str());
+            let hint = match nearest_word(name, names.clone()) {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => format!("it has {}", names.collect::<Vec<_>>().join(", ")),
+            };
+            AgentError::new(format!("the baseline {} has no parameter `{name}`", baseline.name.value)).hint(hint)
+        })?;
+        let value = declared.read_argument(text).map_err(|reason| {
+            AgentError::new(reason).hint(format!("--set {name}=… reads texts as they are, and everything else as a document does"))
+        })?;
+        given.entry(name.clone()).or_default().push(Given { value, layer: Layer::CommandLine });
+    }
+    Ok(given)
+}
+
+/// What no clause may touch: the agent's own folder, its program, its package and its service.
+fn untouchable(machine: &Machine, state_dir: &StateDir) -> Untouchable {
+    let root = &machine.place.root;
+    let below_root = |path: &Path| path.strip_prefix(root).ok().map(|path| format!("/{}", path.display()));
+    let program = std::env::current_exe().ok().and_then(|path| path.canonicalize().ok());
+    let paths = [Some(state_dir.path().to_owned()), program].into_iter().flatten().filter_map(|path| below_root(&path)).collect();
+    Untouchable { paths, names: vec!["constans-agent".to_owned(), "constans-agent.service".to_owned()] }
+}

@@ -1,0 +1,193 @@
+//! Carries out what a run asks for, one action after the other, and makes the report.
+
+use crate::attic::AtticStore;
+use crate::error::AgentError;
+use crate::local::{LocalContents, Wanted};
+use crate::state_dir::{StateDir, Store};
+use constans_core::digest::DigestKey;
+use constans_core::kind::Claim;
+use constans_core::run::{Action, Correction, Failure, FailureAt, Finished, Memories, Mode, Part, Run, RunEvent, RunInput, Settings};
+use constans_core::state::{Clause, EffectiveState};
+use constans_host::{Machine, steps};
+use constans_wire::report::{FORM, Release, RunReport, StartedBy, Wanted as WantedReport};
+use jiff::Timestamp;
+use std::time::Instant;
+use uuid::Uuid;
+
+/// What a run may do to the agent's own folder.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Keeping {
+    /// What was learnt is kept.
+    Everything,
+    /// Nothing is kept: it is a look ahead of another run.
+    Nothing,
+}
+
+/// All that one run works with.
+pub struct Runner<'a> {
+    /// The machine.
+    pub machine: &'a mut Machine,
+    /// The agent's own folder.
+    pub state_dir: &'a StateDir,
+    /// What is wanted.
+    pub wanted: &'a Wanted,
+    /// The key of found digests.
+    pub key: &'a DigestKey,
+    /// Told before each clause: how many were begun, of how many, what is done to it.
+    pub progress: &'a mut dyn FnMut(usize, usize, &str, &Clause),
+}
+
+impl Runner<'_> {
+    /// Runs once.
+    ///
+    /// # Errors
+    ///
+    /// Returns why the agent's own folder could not be read or written; what is wrong on the node is in the report.
+    pub fn run(&mut self, settings: Settings, part: &Part, keeping: Keeping) -> Result<RunReport, AgentError> {
+        let mode = settings.mode;
+        let began = Timestamp::now();
+        let clock = Instant::now();
+        let id = Uuid::now_v7();
+        let order = self.state_dir.next_run()?;
+        let mut store = self.state_dir.store(&self.wanted.kit, &self.wanted.baseline)?;
+        let state = &self.wanted.resolved.state;
+        let partial = *part != Part::Whole;
+        let mut run = Run::new(RunInput {
+            state,
+            settings,
+            memories: store.memories()?,
+            due: store.due()?,
+            part: part.clone(),
+            on_demand: true,
+            key: self.key,
+        });
+        if mode == Mode::Enforce {
+            for path in self.state_dir.take_unfinished() {
+                self.machine.files().remove_candidate(&path);
+            }
+        }
+        let mut attic = AtticStore::open(self.state_dir, Some(id))?;
+        let finished = self
+            .drive(&mut run, state, &mut store, &mut attic, keeping, part)
+            .and_then(|()| run.finish().ok_or_else(|| AgentError::new("the run did not come to its end")))?;
+        if keeping == Keeping::Everything {
+            store.keep_due(&finished.due)?;
+            store.keep_memories(&finished.memories)?;
+        }
+        if mode == Mode::Enforce {
+            self.state_dir.take_unfinished();
+        }
+        let Finished { status, counts, results, due, .. } = finished;
+        Ok(RunReport {
+            form: FORM,
+            run: id,
+            machine: self.machine.place.machine.clone(),
+            root: self.machine.place.is_private_root().then(|| self.machine.place.root.display().to_string()),
+            agent: env!("CARGO_PKG_VERSION").to_owned(),
+            wanted: WantedReport {
+                digest: state.digest.clone(),
+                generation: None,
+                releases: vec![Release { release: self.wanted.release.clone(), baselines: vec![self.wanted.baseline.clone()] }],
+            },
+            mode,
+            started_by: StartedBy::OperatorOnNode,
+            partial,
+            began,
+            took_us: micros(clock),
+            memory_epoch: order.memory_epoch,
+            sequence: order.sequence,
+            status,
+            counts,
+            clauses: results,
+            due,
+        })
+    }
+
+    fn drive(
+        &mut self,
+        run: &mut Run<'_>,
+        state: &EffectiveState,
+        store: &mut Store,
+        attic: &mut AtticStore,
+        keeping: Keeping,
+        part: &Part,
+    ) -> Result<(), AgentError> {
+        let contents = LocalContents(&self.wanted.resolved.contents);
+        let total = state.clauses.len();
+        let mut actions = run.begin(Timestamp::now(), part);
+        loop {
+            let mut event = None;
+            let mut not_kept: Option<String> = None;
+            for action in actions {
+                let clock = Instant::now();
+                event = match action {
+                    Action::KeepDue(due) if keeping == Keeping::Everything => {
+                        not_kept = store.keep_due(&due).err().map(|error| error.message);
+                        None
+                    }
+                    Action::Remember(address, memory) if keeping == Keeping::Everything => {
+                        // Only hastens what the end of the run keeps anyway.
+                        let _ = store.remember(address, memory);
+                        None
+                    }
+                    Action::KeepDue(_) | Action::Remember(..) => None,
+                    Action::Inspect(at) => {
+                        let clause = &state.clauses[at];
+                        (self.progress)(at, total, "looking at", clause);
+                        steps::reached("inspect", clause.address.as_str());
+                        let inspection = self.machine.inspect(clause, &contents, self.key);
+                        Some(RunEvent::Inspected(inspection, micros(clock)))
+                    }
+                    Action::Correct(at, differences) => {
+                        let clause = &state.clauses[at];
+                        (self.progress)(at, total, "correcting", clause);
+                        let unkept = not_kept.take().or_else(|| self.note_unfinished(clause).err().map(|error| error.to_string()));
+                        let correction = match unkept {
+                            Some(message) => Correction { failure: Some(own_folder_failure(FailureAt::Correct, &message)), ..Correction::default() },
+                            None => self.machine.correct(clause, &differences, &contents, attic),
+                        };
+                        steps::reached("corrected", clause.address.as_str());
+                        Some(RunEvent::Corrected(correction, micros(clock)))
+                    }
+                    Action::React(at, reaction) => {
+                        let clause = &state.clauses[at];
+                        (self.progress)(at, total, reaction.word(), clause);
+                        steps::reached("reaction begins", clause.address.as_str());
+                        let result = self.machine.react(clause, reaction);
+                        steps::reached("reaction ended", clause.address.as_str());
+                        Some(RunEvent::Reacted(result, micros(clock)))
+                    }
+                    Action::Finish => return Ok(()),
+                };
+            }
+            let event = event.ok_or_else(|| AgentError::new("the run asked for nothing"))?;
+            actions = run.on_event(event, Timestamp::now()).map_err(|error| AgentError::new(error.to_string()))?;
+        }
+    }
+
+    fn note_unfinished(&self, clause: &Clause) -> std::io::Result<()> {
+        match &clause.claim {
+            Claim::Path(path) => self.state_dir.note_unfinished(path),
+            _ => Ok(()),
+        }
+    }
+}
+
+fn own_folder_failure(at: FailureAt, message: &str) -> Failure {
+    Failure { at, message: format!("nothing was changed, since the agent's own folder could not be written: {message}"), command: None, remedy: None }
+}
+
+fn micros(clock: Instant) -> u64 {
+    u64::try_from(clock.elapsed().as_micros()).unwrap_or(u64::MAX)
+}
+
+/// Returns the paths of what is no longer wanted: they are left behind, and never removed as unknown.
+pub fn left_behind(memories: &Memories) -> std::collections::BTreeSet<String> {
+    memories
+        .iter()
+        .filter(|(_, memory)| memory.closed_at.is_some())
+        .map(|(address, _)| address.name())
+        .filter(|name| name.starts_with('/'))
+        .map(str::to_owned)
+        .collect()
+}

@@ -1,0 +1,27 @@
+//! The attic, for people.
+
+use super::words::{count, harmless, style, styled, time};
+use crate::attic::Kept;
+use std::fmt::Write as _;
+
+/// Returns a list of what is kept, the newest first.
+pub fn show_list(kept: &[&Kept], place: &str) -> String {
+    let mut text = format!("{} in the attic of {place}\n\n", styled(style::STRONG, count(kept.len(), "thing", "things")));
+    let width = kept.iter().map(|kept| kept.path.chars().count()).max().unwrap_or(0);
+    for one in kept.iter().rev() {
+        let by = match (&one.clause, &one.run) {
+            (Some(clause), Some(run)) => format!("for {clause}, run {run}"),
+            (_, Some(run)) => format!("by run {run}"),
+            _ => "by a put-back".to_owned(),
+        };
+        let line = format!("{:>4}  {}  {:<width$}  {:>8} bytes  {}", one.number, time(one.at), harmless(&one.path), one.bytes, one.permissions);
+        let _ = writeln!(text, "{line}  {}", styled(style::MUTED, harmless(&by)));
+    }
+    let next = if kept.is_empty() {
+        "constans-agent enforce puts here what it replaces or removes"
+    } else {
+        "constans-agent attic compare NUMBER, then attic put-back NUMBER"
+    };
+    let _ = writeln!(text, "\n{} {next}", styled(style::STRONG, "Next:"));
+    text
+}

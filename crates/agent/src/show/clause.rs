@@ -1,0 +1,200 @@
+//! One clause of a run, for people.
+
+use super::words::{duration, harmless, span, style, styled, time};
+use constans_core::compare::TextDiffRefusal;
+use constans_core::run::{Cause, ClauseResult, Decision, FailureAt, Leave, Newness, Outcome, ReactionState};
+use constans_core::state::SwitchFrom;
+use std::fmt::Write as _;
+
+/// Returns what is to be said of one clause, several lines.
+pub fn clause(result: &ClauseResult, verbose: bool) -> String {
+    let mut text = String::new();
+    let (head_style, head) = headline(result);
+    let severity = serde_json::to_value(result.severity).ok().and_then(|word| word.as_str().map(str::to_owned)).unwrap_or_default();
+    let _ = writeln!(
+        text,
+        "{}  {}",
+        styled(style::STRONG, harmless(result.address.as_str())),
+        styled(style::MUTED, format!("{severity} severity · {}", duration(result.took_us)))
+    );
+    let _ = writeln!(text, "   {}", styled(head_style, harmless(&head)));
+    if let Some(why) = why(result) {
+        let _ = writeln!(text, "   {}", harmless(&why));
+    }
+    differences(&mut text, "", &result.differences);
+    differences(&mut text, "still ", &result.still_different);
+    diff(&mut text, result);
+    for change in &result.packages {
+        let (before, after) = (change.before.as_deref().unwrap_or("not installed"), change.after.as_deref().unwrap_or("removed"));
+        let _ = writeln!(text, "   package {}  {before} → {after}", harmless(&change.package));
+    }
+    failure(&mut text, result);
+    reaction(&mut text, result);
+    if verbose {
+        details(&mut text, result);
+    }
+    text
+}
+
+/// Returns the one line that says what came or would come of a clause.
+fn headline(result: &ClauseResult) -> (anstyle::Style, String) {
+    let due = result.would.as_ref().unwrap_or(&result.decision);
+    match (result.outcome, due) {
+        (Outcome::InLine, _) if result.already_there => (style::WELL, "in line, and was already before Constans looked first".into()),
+        (Outcome::InLine, _) => (style::WELL, "in line".into()),
+        (Outcome::Corrected, _) => (style::WELL, "corrected".into()),
+        (Outcome::Idle, _) => (style::MUTED, "only reacts; nothing set it off".into()),
+        (Outcome::Unsupported, _) => (style::ATTENTION, format!("not examined: {}", result.unsupported.as_deref().unwrap_or("no means here"))),
+        (Outcome::Failed, _) => (style::BAD, format!("failed ({})", result.failed_at().map_or("run", failed_at))),
+        (Outcome::Blocked, Decision::Blocked { by }) => (style::BAD, blocked(by)),
+        (Outcome::Blocked, _) => (style::BAD, "blocked".into()),
+        (Outcome::OutOfLine, Decision::Correct) => (style::ATTENTION, "would be corrected".into()),
+        (Outcome::OutOfLine, Decision::Leave { why }) => (style::ATTENTION, format!("left as it is: {}", leave(why))),
+        (Outcome::OutOfLine, _) => (style::ATTENTION, "out of line".into()),
+    }
+}
+
+fn failed_at(at: FailureAt) -> &'static str {
+    match at {
+        FailureAt::Inspect => "inspect",
+        FailureAt::Correct => "correct",
+        FailureAt::Verify => "verify",
+        FailureAt::React => "react",
+    }
+}
+
+fn blocked(by: &constans_core::run::Blocker) -> String {
+    let why = match by.outcome {
+        Outcome::Failed => "failed",
+        Outcome::Unsupported => "could not be examined",
+        _ => "is not in line",
+    };
+    if by.need == by.first {
+        format!("blocked: it needs {}, which {why}", by.need)
+    } else {
+        format!("blocked: it needs {}, which waits for {}, which {why}", by.need, by.first)
+    }
+}
+
+fn leave(why: &Leave) -> String {
+    let set_by = |from: &SwitchFrom| match from {
+        SwitchFrom::Clause => "the clause",
+        SwitchFrom::Assignment => "the assignment",
+        SwitchFrom::Baseline => "the baseline",
+        SwitchFrom::Group => "the group",
+    };
+    match why {
+        Leave::Hold { until, because } => format!("a hold is in force until {} ({because})", time(*until)),
+        Leave::Observing => "this run only observes".into(),
+        Leave::OnDrift { from } => format!("{} says on_drift = \"tell\"", set_by(from)),
+        Leave::OnRollout { from } => format!("{} says on_rollout = \"wait\"", set_by(from)),
+        Leave::Grace { until } => format!("its grace lasts until {}", time(*until)),
+        Leave::Window { opens } => format!("the change window opens at {}", time(*opens)),
+        Leave::OnlyAPerson => "only a person can change this".into(),
+    }
+}
+
+/// Says why it is different, in words.
+fn why(result: &ClauseResult) -> Option<String> {
+    let window = result.drift_window.map(|window| {
+        let secs = window.to.as_second() - window.from.as_second();
+        format!("the node changed between {} and {} (within {})", time(window.from), time(window.to), span(secs))
+    });
+    let wanted = match result.newness {
+        Some(Newness::NewHere) => "wanted here for the first time".to_owned(),
+        Some(Newness::HereBefore { until }) => format!("wanted here again, as it was until {}", time(until)),
+        Some(Newness::Changed) => "something else is wanted than before".to_owned(),
+        None => String::new(),
+    };
+    Some(match result.cause? {
+        Cause::Drift => format!("drift: {}", window?),
+        Cause::Rollout if result.also_drifted => format!("rollout: {wanted}; and drift: {}", window?),
+        Cause::Rollout => format!("rollout: {wanted}"),
+        Cause::TargetMoved => "target moved: the node is as it was, and no longer fits what is wanted".to_owned(),
+    })
+}
+
+fn differences(text: &mut String, prefix: &str, differences: &[constans_core::compare::Difference]) {
+    let width = differences.iter().map(|difference| difference.property.len()).max().unwrap_or(0);
+    for difference in differences {
+        let _ = writeln!(
+            text,
+            "   {prefix}{:<width$}  wanted {}   found {}",
+            difference.property,
+            styled(style::STRONG, harmless(&difference.wanted.words())),
+            styled(style::STRONG, harmless(&difference.found.words())),
+        );
+    }
+}
+
+fn diff(text: &mut String, result: &ClauseResult) {
+    if let Some(diff) = &result.text_diff {
+        for line in harmless(&diff.text).lines() {
+            let shown = match line.chars().next() {
+                Some('+') => styled(style::WELL, line),
+                Some('-') => styled(style::ATTENTION, line),
+                _ => styled(style::MUTED, line),
+            };
+            let _ = writeln!(text, "      {shown}");
+        }
+        if diff.cut {
+            let _ = writeln!(text, "      (cut here: the difference is longer than 8 KiB)");
+        }
+    }
+    if let Some(refused) = result.text_diff_refused {
+        let because = match refused {
+            TextDiffRefusal::NoText => "it is no text",
+            TextDiffRefusal::TooLarge => "it is larger than 256 KiB",
+            TextDiffRefusal::KeyMaterial => "it holds what looks like a private key",
+        };
+        let _ = writeln!(text, "      (the difference is not shown: {because})");
+    }
+}
+
+fn failure(text: &mut String, result: &ClauseResult) {
+    let Some(failure) = &result.failure else { return };
+    let _ = writeln!(text, "   {}", styled(style::BAD, harmless(&failure.message)));
+    if let Some(command) = &failure.command {
+        let exit = command.exit.map_or_else(|| "did not end".to_owned(), |exit| format!("exit status {exit}"));
+        let _ = writeln!(text, "      $ {}   ({exit})", harmless(&command.what));
+        for line in harmless(&command.output).lines() {
+            let _ = writeln!(text, "      {}", styled(style::MUTED, line));
+        }
+    }
+    if let Some(remedy) = &failure.remedy {
+        let _ = writeln!(text, "   what may help: {}", harmless(remedy));
+    }
+}
+
+fn reaction(text: &mut String, result: &ClauseResult) {
+    let Some(reaction) = &result.reaction else { return };
+    let causes: Vec<&str> = reaction.causes.iter().map(constans_core::address::ClauseAddress::as_str).collect();
+    let said = match reaction.state {
+        ReactionState::Done => "done",
+        ReactionState::NotNeeded => "not needed any more",
+        ReactionState::Would => "would be done",
+        ReactionState::Due => "due",
+        ReactionState::Failed => "failed and stays due",
+    };
+    let since =
+        if matches!(reaction.state, ReactionState::Due | ReactionState::Failed) { format!(" since {}", time(reaction.since)) } else { String::new() };
+    let _ = writeln!(text, "   {}: {said}{since}, set off by {}", reaction.reaction.word(), harmless(&causes.join(", ")));
+}
+
+fn details(text: &mut String, result: &ClauseResult) {
+    for step in &result.native {
+        let exit = step.exit.map(|exit| format!("   (exit status {exit})")).unwrap_or_default();
+        let _ = writeln!(text, "      {} {}{exit}", if step.exit.is_some() { "$" } else { "·" }, harmless(&step.what));
+    }
+    for left_out in &result.not_examined {
+        let _ = writeln!(text, "      {} is not examined here: {}", left_out.property, left_out.why);
+    }
+    for need in &result.dropped_needs {
+        let _ = writeln!(text, "      its need {need} does not count on this node");
+    }
+    if let Some(stand_in) = &result.stand_in {
+        let _ = writeln!(text, "      {stand_in}");
+    }
+    let origins: Vec<String> = result.origins.iter().map(|origin| format!("{}@{}/{}", origin.kit, origin.version, origin.baseline)).collect();
+    let _ = writeln!(text, "      {}", styled(style::MUTED, format!("from {}; wanted {}", origins.join(", "), result.wanted.short())));
+}

@@ -1,0 +1,150 @@
+//! A whole run, for people: the summary first, then what wants attention, then what to do next.
+
+use super::clause::clause;
+use super::words::{count, duration, style, styled};
+use constans_core::run::{ClauseResult, Decision, Mode, Outcome, ReactionState, Status};
+use constans_core::state::Excluded;
+use constans_wire::report::RunReport;
+use std::collections::BTreeSet;
+use std::fmt::Write as _;
+
+/// How a run is shown.
+pub struct Shown<'a> {
+    /// Whether every clause is shown, with how it was looked at and done.
+    pub verbose: bool,
+    /// Clauses that conditions exclude on this node.
+    pub excluded: &'a [Excluded],
+    /// The words that name what is wanted and where, to be repeated in the next command.
+    pub arguments: &'a str,
+    /// Whether the run was the look ahead of an enforcing one.
+    pub is_preview: bool,
+}
+
+/// Returns a run as people read it.
+pub fn show_run(report: &RunReport, shown: &Shown<'_>) -> String {
+    let mut text = String::new();
+    head(&mut text, report, shown);
+    summary(&mut text, report, shown);
+    let speaks = |result: &&ClauseResult| shown.verbose || !is_quiet(result);
+    for result in report.clauses.iter().filter(speaks) {
+        text.push('\n');
+        text += &clause(result, shown.verbose);
+    }
+    quiet(&mut text, report, shown);
+    if !shown.is_preview {
+        let _ = writeln!(text, "\n{} {}", styled(style::STRONG, "Next:"), next(report, shown));
+    }
+    text
+}
+
+fn head(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
+    let doing = match (report.mode, shown.is_preview) {
+        (Mode::Observe, false) => "observe: nothing is changed",
+        (Mode::Observe, true) => "what enforcing would do; nothing is changed yet",
+        (Mode::Enforce, _) => "enforce",
+    };
+    let place = match &report.root {
+        Some(root) => format!("{}, below the private root {root}", report.machine),
+        None => format!("{}, the machine itself", report.machine),
+    };
+    let wanted: Vec<String> = report.wanted.releases.iter().map(|release| format!("{} {}", release.release, release.baselines.join(" "))).collect();
+    let _ = writeln!(text, "{}", styled(style::STRONG, doing));
+    let _ = writeln!(text, "on      {place}");
+    let _ = writeln!(text, "wanted  {}   {}", wanted.join(", "), styled(style::MUTED, report.wanted.digest.short()));
+}
+
+fn summary(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
+    let would = report.clauses.iter().filter(|result| result.would == Some(Decision::Correct)).count();
+    let counts = &report.counts;
+    let mut parts = Vec::new();
+    let mut part = |number: u64, words: &str| {
+        if number > 0 {
+            parts.push(format!("{number} {words}"));
+        }
+    };
+    part(counts.failed, "failed");
+    part(counts.blocked, "blocked");
+    part(would as u64, "would be corrected");
+    part(counts.out_of_line - would as u64, "out of line and left");
+    part(counts.corrected, "corrected");
+    part(counts.in_line, "in line");
+    part(counts.unsupported, "not examined");
+    part(counts.idle, "only reacting");
+    part(shown.excluded.len() as u64, "not for this node");
+    let partial = if report.partial { ", only a part of the baseline" } else { "" };
+    let total = count(report.clauses.len(), "clause", "clauses");
+    let _ = writeln!(
+        text,
+        "result  {}   {total} in {}{partial}: {}",
+        styled(style_of(report.status), report.status.words()),
+        duration(report.took_us),
+        parts.join(", ")
+    );
+}
+
+fn style_of(status: Status) -> anstyle::Style {
+    match status {
+        Status::Failed => style::BAD,
+        Status::DriftFound | Status::Unmet | Status::RolloutWaiting | Status::NotAllSeen => style::ATTENTION,
+        Status::DriftCorrected | Status::RolledOut | Status::InLine => style::WELL,
+    }
+}
+
+/// Returns whether there is nothing to say of a clause but that all is well.
+fn is_quiet(result: &ClauseResult) -> bool {
+    let reaction_is_quiet = result.reaction.as_ref().is_none_or(|reaction| reaction.state == ReactionState::NotNeeded);
+    matches!(result.outcome, Outcome::InLine | Outcome::Idle) && reaction_is_quiet
+}
+
+fn quiet(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
+    let mut remarks = Vec::new();
+    let in_line: Vec<&ClauseResult> = report.clauses.iter().filter(|result| result.outcome == Outcome::InLine && is_quiet(result)).collect();
+    if !shown.verbose && !in_line.is_empty() && in_line.len() < report.clauses.len() {
+        remarks.push(format!("{} in line; -v lists them", count(in_line.len(), "clause is", "clauses are")));
+    }
+    let already = in_line.iter().filter(|result| result.already_there).count();
+    if already > 0 && !shown.verbose {
+        remarks.push(format!("{} already right before Constans looked first", count(already, "clause was", "clauses were")));
+    }
+    for excluded in shown.excluded.iter().filter(|_| shown.verbose) {
+        remarks.push(format!("{} does not count here: {}", excluded.address, excluded.condition));
+    }
+    let left_out: BTreeSet<(&str, &str)> =
+        report.clauses.iter().flat_map(|result| &result.not_examined).map(|left_out| (left_out.property.as_str(), left_out.why.as_str())).collect();
+    if !shown.verbose && !left_out.is_empty() {
+        let properties: Vec<&str> = left_out.iter().map(|(property, _)| *property).collect();
+        remarks.push(format!("not examined here: {} ({})", properties.join(", "), left_out.first().map_or("", |(_, why)| why)));
+    }
+    if let Some(stand_in) = report.clauses.iter().find_map(|result| result.stand_in.as_deref()).filter(|_| !shown.verbose) {
+        remarks.push(stand_in.to_owned());
+    }
+    if !remarks.is_empty() {
+        text.push('\n');
+    }
+    for remark in remarks {
+        let _ = writeln!(text, "{}", styled(style::MUTED, remark));
+    }
+}
+
+/// Returns the sensible next step.
+fn next(report: &RunReport, shown: &Shown<'_>) -> String {
+    let arguments = shown.arguments;
+    let would = report.clauses.iter().any(|result| result.would == Some(Decision::Correct));
+    let replaced = report.clauses.iter().any(|result| {
+        result.outcome == Outcome::Corrected && matches!(result.address.kind(), "file" | "directory") && !result.differences.is_empty()
+    });
+    match (report.mode, report.status) {
+        (Mode::Observe, Status::Failed) => format!("mend what failed above, then constans-agent observe {arguments}"),
+        (Mode::Observe, _) if would || !report.due.is_empty() => format!("constans-agent enforce {arguments}"),
+        (Mode::Enforce, Status::Failed) => format!("mend what failed above, then constans-agent enforce {arguments}"),
+        (_, Status::DriftFound | Status::Unmet | Status::RolloutWaiting) => {
+            "what is left is left on purpose; change its switch in the document to have it corrected".to_owned()
+        }
+        (_, Status::NotAllSeen) => "see above what could not be examined, and why".to_owned(),
+        (Mode::Enforce, Status::RolledOut | Status::DriftCorrected) if replaced => {
+            "constans-agent attic list shows what was replaced; another run should find everything in line".to_owned()
+        }
+        (Mode::Enforce, Status::RolledOut | Status::DriftCorrected) => "another run should find everything in line".to_owned(),
+        _ => "nothing; everything is as wanted".to_owned(),
+    }
+}

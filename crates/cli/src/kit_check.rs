@@ -1,0 +1,135 @@
+//! `constans kit check`.
+
+use clap::{Args, ValueEnum};
+use constans_core::kit::{Checked, Finding, Kit, KitFiles, Level};
+use constans_folder::{check_document, check_folder};
+use constans_wire::exit::Exit;
+use serde_json::json;
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+use std::path::PathBuf;
+
+/// Arguments of `kit check`.
+#[derive(Debug, Args)]
+pub struct CheckArguments {
+    /// The kit's folder, or a single baseline document
+    #[arg(value_name = "DIR|FILE")]
+    kit: PathBuf,
+    /// Take warnings for errors
+    #[arg(long)]
+    strict: bool,
+    /// How to show the findings
+    #[arg(long, value_enum, default_value_t = Output::Text)]
+    output: Output,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Output {
+    /// For people
+    Text,
+    /// For programs
+    Json,
+    /// For programs that collect test results (JUnit)
+    Junit,
+}
+
+/// Checks a kit and says what was found.
+pub fn run(arguments: &CheckArguments) -> Exit {
+    let read = if arguments.kit.is_file() { check_document(&arguments.kit) } else { check_folder(&arguments.kit) };
+    let (files, checked) = match read {
+        Ok(read) => read,
+        Err(error) => {
+            anstream::eprintln!("error: {error}\nhint: {}", error.hint());
+            return Exit::Error;
+        }
+    };
+    let folder = if arguments.kit.is_file() { String::new() } else { format!("{}/", arguments.kit.display().to_string().trim_end_matches('/')) };
+    let fails = checked.has_errors() || (arguments.strict && !checked.findings.is_empty());
+    match arguments.output {
+        Output::Text => anstream::print!("{}", text(&checked, &files, &folder, fails)),
+        Output::Json => {
+            println!("{}", serde_json::to_string_pretty(&json!({ "well": !fails, "findings": checked.findings })).expect("findings are JSON"))
+        }
+        Output::Junit => print!("{}", junit(&checked.findings, &files, &folder, arguments.strict)),
+    }
+    if fails { Exit::Error } else { Exit::Well }
+}
+
+fn text(checked: &Checked, files: &KitFiles, folder: &str, fails: bool) -> String {
+    let mut text = String::new();
+    for finding in &checked.findings {
+        let _ = writeln!(text, "{}", finding.explain(files, folder));
+    }
+    let number = |level: Level| checked.findings.iter().filter(|finding| finding.level == level).count();
+    let counted = |number: usize, one: &str| format!("{number} {one}{}", if number == 1 { "" } else { "s" });
+    let (errors, warnings) = (number(Level::Error), number(Level::Warning));
+    if fails {
+        let _ = writeln!(
+            text,
+            "not well: {}, {}. Nothing can be published or run from this until the errors are mended.",
+            counted(errors, "error"),
+            counted(warnings, "warning")
+        );
+        return text;
+    }
+    let Some(kit) = &checked.kit else { return text };
+    text += &contents_of(kit);
+    let _ = writeln!(
+        text,
+        "{}",
+        if warnings > 0 { format!("well, with {}", counted(warnings, "warning")) } else { "all is well: no findings".to_owned() }
+    );
+    text
+}
+
+/// Says what a kit holds.
+fn contents_of(kit: &Kit) -> String {
+    let mut text = format!("{}@{}  {}\n", kit.name, kit.version, kit.summary);
+    for requirement in &kit.requires {
+        let _ = writeln!(text, "  requires {} {}", requirement.kit, requirement.releases.value);
+    }
+    for baseline in &kit.baselines {
+        let mut kinds: BTreeMap<&str, usize> = BTreeMap::new();
+        for clause in &baseline.clauses {
+            *kinds.entry(clause.kind.name).or_default() += 1;
+        }
+        let kinds: Vec<String> = kinds.into_iter().map(|(kind, number)| format!("{number} {kind}")).collect();
+        let parameters = baseline.parameters.len();
+        let _ = writeln!(text, "  baseline {}  {}", baseline.name.value, baseline.summary);
+        let clauses = baseline.clauses.len();
+        let parameters = if parameters == 0 { String::new() } else { format!("; {parameters} parameter{}", if parameters == 1 { "" } else { "s" }) };
+        let _ = writeln!(text, "    {clauses} clause{}: {}{parameters}", if clauses == 1 { "" } else { "s" }, kinds.join(", "));
+    }
+    text
+}
+
+/// One test case a finding, or a single passing one.
+fn junit(findings: &[Finding], files: &KitFiles, folder: &str, strict: bool) -> String {
+    let fails = |finding: &&Finding| strict || finding.level == Level::Error;
+    let mut text = String::from("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n");
+    let _ =
+        writeln!(text, "<testsuite name=\"kit check\" tests=\"{}\" failures=\"{}\">", findings.len().max(1), findings.iter().filter(fails).count());
+    for finding in findings {
+        let name = escaped(&format!("{} {}", finding.code, finding.message));
+        let place = escaped(&format!("{folder}{}", finding.place.file));
+        let said = escaped(&finding.explain(files, folder));
+        if fails(&finding) {
+            let _ = writeln!(
+                text,
+                "  <testcase name=\"{name}\" classname=\"{place}\"><failure message=\"{}\">{said}</failure></testcase>",
+                escaped(&finding.message)
+            );
+        } else {
+            let _ = writeln!(text, "  <testcase name=\"{name}\" classname=\"{place}\"><system-out>{said}</system-out></testcase>");
+        }
+    }
+    if findings.is_empty() {
+        let _ = writeln!(text, "  <testcase name=\"no findings\" classname=\"{}\"/>", escaped(folder));
+    }
+    text + "</testsuite>\n"
+}
+
+fn escaped(text: &str) -> String {
+    let plain: String = text.chars().filter(|c| !c.is_control() || matches!(c, '\n' | '\t')).collect();
+    plain.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
+}

@@ -1,0 +1,47 @@
+//! `constans`: the operators' client.
+
+mod kit_check;
+
+use clap::{Args, Parser, Subcommand};
+use constans_wire::exit::Exit;
+use std::process::ExitCode;
+
+/// Write what machines should be, check it, and see what they are
+#[derive(Debug, Parser)]
+#[command(name = "constans", version, max_term_width = 110)]
+struct CommandLine {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+enum Command {
+    /// Kits: what is wanted, as documents
+    Kit(KitArguments),
+}
+
+#[derive(Debug, Args)]
+struct KitArguments {
+    #[command(subcommand)]
+    command: KitCommand,
+}
+
+#[derive(Debug, Subcommand)]
+enum KitCommand {
+    /// Find everything that is wrong with a kit, at once and where it stands
+    Check(kit_check::CheckArguments),
+}
+
+fn main() -> ExitCode {
+    let command_line = match CommandLine::try_parse() {
+        Ok(command_line) => command_line,
+        Err(error) => {
+            let exit = if error.use_stderr() { Exit::Usage } else { Exit::Well };
+            let _ = error.print();
+            return exit.into();
+        }
+    };
+    match command_line.command {
+        Command::Kit(KitArguments { command: KitCommand::Check(arguments) }) => kit_check::run(&arguments).into(),
+    }
+}

@@ -1,0 +1,157 @@
+//! Kits as folders on a disk, for client and agent: read within bounds, and checked on a thread with a large stack.
+
+use constans_core::kit::{Checked, KitFiles, check, check_single};
+use std::collections::BTreeMap;
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+/// The most files that a kit may have.
+pub const MOST_FILES: usize = 20_000;
+/// The largest sum of a kit's files, in bytes.
+pub const MOST_BYTES: u64 = 256 * 1024 * 1024;
+const LARGE_STACK_BYTES: usize = 64 * 1024 * 1024;
+
+/// Why a kit's folder cannot be read.
+#[derive(Debug, thiserror::Error)]
+pub enum ReadKitError {
+    /// The folder or a file in it.
+    #[error("cannot read {}: {source}", path.display())]
+    Io {
+        /// Which.
+        path: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
+    /// A link could lead out of the kit.
+    #[error("{} is a symbolic link, and a kit has none", .0.display())]
+    Link(PathBuf),
+    /// Neither a file nor a folder.
+    #[error("{} is neither a file nor a folder", .0.display())]
+    Odd(PathBuf),
+    /// A file name that is not UTF-8 or has control characters.
+    #[error("{} has a name that cannot be written in a document", .0.display())]
+    Name(PathBuf),
+    /// Too much of it.
+    #[error("{} holds more than {MOST_FILES} files or {MOST_BYTES} bytes", .0.display())]
+    TooLarge(PathBuf),
+}
+
+impl ReadKitError {
+    /// Returns what to do.
+    pub fn hint(&self) -> &'static str {
+        match self {
+            Self::Io { source, .. } if source.kind() == io::ErrorKind::NotFound => "name the folder that kit.toml lies in",
+            Self::Io { source, .. } if source.kind() == io::ErrorKind::NotADirectory => "a kit is a folder; name a single document by --file",
+            Self::Io { .. } => "see that you may read it",
+            Self::Link(_) => "put the file itself there",
+            Self::Odd(_) => "take it out of the kit",
+            Self::Name(_) => "give it another name",
+            Self::TooLarge(_) => "is this the kit's own folder? Large files belong into packages",
+        }
+    }
+}
+
+/// Reads a kit's folder. Names that begin with a dot are left out.
+///
+/// # Errors
+///
+/// Returns the first thing that is not a kit's: links, odd files, too much of it.
+pub fn read_kit(folder: &Path) -> Result<KitFiles, ReadKitError> {
+    let mut files = BTreeMap::new();
+    let mut bytes_left = MOST_BYTES;
+    let mut folders = vec![(folder.to_owned(), String::new())];
+    while let Some((here, prefix)) = folders.pop() {
+        let failed = |source| ReadKitError::Io { path: here.clone(), source };
+        for entry in fs::read_dir(&here).map_err(failed)? {
+            let entry = entry.map_err(failed)?;
+            let path = entry.path();
+            let name = entry.file_name().into_string().ok().filter(|name| !name.chars().any(char::is_control));
+            let name = name.ok_or_else(|| ReadKitError::Name(path.clone()))?;
+            if name.starts_with('.') {
+                continue;
+            }
+            let failed = |source| ReadKitError::Io { path: path.clone(), source };
+            let metadata = fs::symlink_metadata(&path).map_err(failed)?;
+            if metadata.is_symlink() {
+                return Err(ReadKitError::Link(path));
+            }
+            if metadata.is_dir() {
+                folders.push((path, format!("{prefix}{name}/")));
+                continue;
+            }
+            if !metadata.is_file() {
+                return Err(ReadKitError::Odd(path));
+            }
+            bytes_left = bytes_left.checked_sub(metadata.len()).ok_or_else(|| ReadKitError::TooLarge(folder.to_owned()))?;
+            if files.len() >= MOST_FILES {
+                return Err(ReadKitError::TooLarge(folder.to_owned()));
+            }
+            files.insert(format!("{prefix}{name}"), fs::read(&path).map_err(failed)?);
+        }
+    }
+    Ok(KitFiles::new(files))
+}
+
+/// Reads and checks a kit's folder.
+///
+/// # Errors
+///
+/// Returns why the folder cannot be read; what is wrong in it are findings.
+pub fn check_folder(folder: &Path) -> Result<(KitFiles, Checked), ReadKitError> {
+    let files = read_kit(folder)?;
+    let name = folder.canonicalize().ok().and_then(|path| path.file_name().map(|name| name.to_string_lossy().into_owned()));
+    let checked = on_large_stack(|| check(files.clone(), name.as_deref()));
+    Ok((files, checked))
+}
+
+/// Reads and checks a single baseline document.
+///
+/// # Errors
+///
+/// Returns why the file cannot be read; what is wrong in it are findings.
+pub fn check_document(path: &Path) -> Result<(KitFiles, Checked), ReadKitError> {
+    let failed = |source| ReadKitError::Io { path: path.to_owned(), source };
+    if fs::metadata(path).map_err(failed)?.len() > MOST_BYTES {
+        return Err(ReadKitError::TooLarge(path.to_owned()));
+    }
+    let contents = fs::read(path).map_err(failed)?;
+    let name = path.display().to_string();
+    let files = KitFiles::new(BTreeMap::from([(name.clone(), contents.clone())]));
+    Ok((files, on_large_stack(|| check_single(&name, contents))))
+}
+
+/// Does something on a thread with a large stack, as checking and resolving need it.
+///
+/// # Panics
+///
+/// Panics if the thread cannot be started, or with what `work` panics with.
+pub fn on_large_stack<T: Send>(work: impl FnOnce() -> T + Send) -> T {
+    std::thread::scope(|scope| {
+        let thread = std::thread::Builder::new().stack_size(LARGE_STACK_BYTES).spawn_scoped(scope, work).expect("a thread can be started");
+        thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_link_in_a_kit_is_refused() {
+        let folder = tempfile::tempdir().unwrap();
+        fs::create_dir(folder.path().join("copies")).unwrap();
+        std::os::unix::fs::symlink("/etc/shadow", folder.path().join("copies/x")).unwrap();
+        assert!(matches!(read_kit(folder.path()), Err(ReadKitError::Link(_))));
+    }
+
+    #[test]
+    fn files_are_known_by_their_paths_below_the_folder_and_hidden_ones_are_left_out() {
+        let folder = tempfile::tempdir().unwrap();
+        fs::create_dir_all(folder.path().join("baselines")).unwrap();
+        fs::write(folder.path().join("kit.toml"), "").unwrap();
+        fs::write(folder.path().join(".notes"), "").unwrap();
+        fs::write(folder.path().join("baselines/a.toml"), "").unwrap();
+        assert_eq!(read_kit(folder.path()).unwrap().paths().collect::<Vec<_>>(), ["baselines/a.toml", "kit.toml"]);
+    }
+}
