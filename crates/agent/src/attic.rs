@@ -4,6 +4,7 @@ use crate::error::AgentError;
 use crate::state_dir::{StateDir, write_durably};
 use constans_core::address::ClauseAddress;
 use constans_core::digest::{Digest, of_contents};
+use constans_core::run::KeptOld;
 use constans_host::files::Entry;
 use constans_host::{Attic, HostError, steps};
 use jiff::Timestamp;
@@ -102,7 +103,7 @@ impl AtticStore {
         self.folder.join("contents").join(digest.as_str().replace(':', "-"))
     }
 
-    fn add(&mut self, path: &str, contents: &[u8], entry: &Entry, clause: Option<&ClauseAddress>) -> io::Result<()> {
+    fn add(&mut self, path: &str, contents: &[u8], entry: &Entry, clause: Option<&ClauseAddress>) -> io::Result<KeptOld> {
         let digest = of_contents(contents);
         let place = self.contents_path(&digest);
         if !place.exists() {
@@ -131,9 +132,10 @@ impl AtticStore {
         if is_new {
             File::open(&self.folder)?.sync_all()?;
         }
+        let old = KeptOld { attic: kept.number, path: kept.path.clone(), digest: kept.digest.clone(), bytes: kept.bytes };
         self.kept.push(kept);
         steps::reached("attic entry kept", path);
-        Ok(())
+        Ok(old)
     }
 
     /// Keeps what stands at a path before a put-back replaces it.
@@ -141,7 +143,7 @@ impl AtticStore {
     /// # Errors
     ///
     /// Returns why it could not be kept.
-    pub fn keep_before_put_back(&mut self, path: &str, contents: &[u8], entry: &Entry) -> Result<(), HostError> {
+    pub fn keep_before_put_back(&mut self, path: &str, contents: &[u8], entry: &Entry) -> Result<KeptOld, HostError> {
         self.add(path, contents, entry, None).map_err(|error| HostError::io("keep in the attic", path, &error))
     }
 }
@@ -151,7 +153,7 @@ fn is_torn(index: &std::path::Path) -> io::Result<bool> {
 }
 
 impl Attic for AtticStore {
-    fn keep(&mut self, path: &str, contents: &[u8], entry: &Entry, clause: &ClauseAddress) -> Result<(), HostError> {
+    fn keep(&mut self, path: &str, contents: &[u8], entry: &Entry, clause: &ClauseAddress) -> Result<KeptOld, HostError> {
         self.add(path, contents, entry, Some(clause)).map_err(|error| HostError::io("keep in the attic", path, &error))
     }
 }

@@ -79,7 +79,7 @@ impl Session {
         let mut machine = Machine::open(&arguments.place.root, &state_dir.scratch())?;
         let wanted = resolve_wanted(arguments, &machine, &state_dir, &key)?;
         let memories = state_dir.store(&wanted.kit, &wanted.baseline)?.memories()?;
-        machine.leave(left_behind(&memories));
+        machine.leave(left_behind(&memories, &wanted.resolved.state));
         let part = part(arguments, &wanted.resolved.state)?;
         Ok(Self { machine, state_dir, wanted, key, part, _lock: lock })
     }
@@ -100,7 +100,9 @@ impl Session {
             Output::Json => println!("{}", serde_json::to_string_pretty(report).expect("a report is JSON")),
             Output::Text => {
                 let repeated = repeated_arguments(arguments);
-                let shown = Shown { verbose: arguments.verbose, excluded: &self.wanted.resolved.excluded, arguments: &repeated, is_preview };
+                let place = repeated_place(&arguments.place);
+                let excluded = &self.wanted.resolved.excluded;
+                let shown = Shown { verbose: arguments.verbose, excluded, arguments: &repeated, place: &place, is_preview };
                 anstream::print!("{}", show_run(report, &shown));
             }
         }
@@ -218,12 +220,6 @@ fn repeated_arguments(arguments: &WantedArguments) -> String {
     if let Some(file) = &arguments.what.file {
         add("--file", file.display().to_string());
     }
-    if arguments.place.root != std::path::Path::new("/") {
-        add("--root", arguments.place.root.display().to_string());
-    }
-    if let Some(folder) = &arguments.place.state_dir {
-        add("--state-dir", folder.display().to_string());
-    }
     for (option, pairs) in [("--set", &arguments.set), ("--label", &arguments.labels)] {
         for (name, value) in pairs {
             add(option, format!("{name}={value}"));
@@ -234,7 +230,18 @@ fn repeated_arguments(arguments: &WantedArguments) -> String {
             add(option, value.clone());
         }
     }
-    words.join(" ")
+    format!("{}{}", words.join(" "), repeated_place(&arguments.place))
+}
+
+fn repeated_place(place: &WhereArguments) -> String {
+    let mut words = String::new();
+    if place.root != std::path::Path::new("/") {
+        words += &format!(" --root {}", quoted(&place.root.display().to_string()));
+    }
+    if let Some(folder) = &place.state_dir {
+        words += &format!(" --state-dir {}", quoted(&folder.display().to_string()));
+    }
+    words
 }
 
 fn quoted(word: &str) -> String {

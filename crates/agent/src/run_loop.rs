@@ -11,6 +11,7 @@ use constans_core::state::{Clause, EffectiveState};
 use constans_host::{Machine, steps};
 use constans_wire::report::{FORM, Release, RunReport, StartedBy, Wanted as WantedReport};
 use jiff::Timestamp;
+use std::collections::BTreeSet;
 use std::time::Instant;
 use uuid::Uuid;
 
@@ -181,13 +182,8 @@ fn micros(clock: Instant) -> u64 {
     u64::try_from(clock.elapsed().as_micros()).unwrap_or(u64::MAX)
 }
 
-/// Returns the paths of what is no longer wanted: they are left behind, and never removed as unknown.
-pub fn left_behind(memories: &Memories) -> std::collections::BTreeSet<String> {
-    memories
-        .iter()
-        .filter(|(_, memory)| memory.closed_at.is_some())
-        .map(|(address, _)| address.name())
-        .filter(|name| name.starts_with('/'))
-        .map(str::to_owned)
-        .collect()
+/// Returns the paths of what was wanted once and is not any more: they are left behind, and never removed as unknown.
+pub fn left_behind(memories: &Memories, state: &EffectiveState) -> BTreeSet<String> {
+    let left = memories.keys().filter(|address| state.position(address).is_none());
+    left.map(|address| address.name().to_owned()).filter(|name| name.starts_with('/')).collect()
 }

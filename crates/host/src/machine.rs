@@ -12,7 +12,7 @@ use constans_core::compare::Difference;
 use constans_core::digest::DigestKey;
 use constans_core::filter::About;
 use constans_core::kind::Reaction;
-use constans_core::run::{Correction, Failure, FailureAt, Inspection, NativeStep, Seen};
+use constans_core::run::{Correction, Failure, FailureAt, Inspection, KeptOld, NativeStep, Seen};
 use constans_core::state::Clause;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -46,7 +46,7 @@ pub trait Attic {
     /// # Errors
     ///
     /// Returns why it could not be kept; nothing is replaced then.
-    fn keep(&mut self, path: &str, contents: &[u8], entry: &Entry, clause: &ClauseAddress) -> Result<(), HostError>;
+    fn keep(&mut self, path: &str, contents: &[u8], entry: &Entry, clause: &ClauseAddress) -> Result<KeptOld, HostError>;
 }
 
 /// One machine as a run sees it.
@@ -97,6 +97,13 @@ pub(crate) struct Work<'a> {
 }
 
 impl Work<'_> {
+    /// Puts old contents into the attic.
+    pub fn keep(&mut self, path: &str, contents: &[u8], entry: &Entry, clause: &ClauseAddress) -> Result<(), HostError> {
+        let kept = self.attic.keep(path, contents, entry, clause)?;
+        self.done.kept.push(kept);
+        Ok(())
+    }
+
     /// Notes a system call in words.
     pub fn note(&mut self, what: String) {
         self.done.native.push(NativeStep { what, exit: None, output: String::new() });

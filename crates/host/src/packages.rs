@@ -23,6 +23,8 @@ pub enum PackageFound {
     },
     /// It was removed and its settings were kept.
     OnlySettings,
+    /// A change of it was cut off or failed on the way.
+    HalfInstalled,
     /// It is not there.
     Absent,
 }
@@ -86,10 +88,7 @@ impl Apt {
         Ok(match self.known()?.get(name) {
             Some(known) if known.state == PackageState::Installed => PackageFound::Installed { version: known.version.clone(), held: known.held },
             Some(known) if known.state == PackageState::OnlySettings => PackageFound::OnlySettings,
-            Some(known) => {
-                let message = format!("{name} {} was left half-installed", known.version);
-                return Err(HostError::new(message).remedy("an earlier change was cut off: dpkg --configure -a goes on with it"));
-            }
+            Some(_) => PackageFound::HalfInstalled,
             None => PackageFound::Absent,
         })
     }
@@ -138,7 +137,7 @@ impl Apt {
         let options =
             ["--yes", "--allow-downgrades", "--option=Dpkg::Options::=--force-confdef", "--option=Dpkg::Options::=--force-confold", "install"];
         let arguments = options.iter().map(|option| (*option).to_owned()).chain([format!("{name}={offer}")]).collect::<Vec<_>>();
-        self.change(name, arguments, native)
+        self.change(name, &arguments, native)
     }
 
     /// Returns the newest offered version that fits; the index is refreshed once if none does.
@@ -172,7 +171,7 @@ impl Apt {
     /// Returns the command with its output.
     pub fn remove(&mut self, name: &str, gone: Gone) -> Result<PackagesChanged, HostError> {
         let verb = if gone == Gone::WithSettings { "purge" } else { "remove" };
-        self.change(name, vec!["--yes".to_owned(), verb.to_owned(), name.to_owned()], Vec::new())
+        self.change(name, &["--yes".to_owned(), verb.to_owned(), name.to_owned()], Vec::new())
     }
 
     /// Holds a package at its version, or lets it go.
@@ -187,17 +186,27 @@ impl Apt {
         if ended.is_well { Ok(ended.step) } else { Err(HostError::new(format!("cannot {verb} {name}")).command(ended.step)) }
     }
 
-    fn change(&mut self, name: &str, arguments: Vec<String>, mut native: Vec<NativeStep>) -> Result<PackagesChanged, HostError> {
+    fn change(&mut self, name: &str, arguments: &[String], mut native: Vec<NativeStep>) -> Result<PackagesChanged, HostError> {
         let before = self.known()?.clone();
+        if before.values().any(|known| known.state == PackageState::Broken) {
+            // What was cut off is taken up again first; whether that helps shows in what follows.
+            native.push(self.dpkg(&["--configure", "--pending"])?.step);
+        }
         self.known = None;
         steps::reached("package change begins", name);
-        let ended = self.apt("apt-get", arguments)?;
+        let mut ended = self.apt("apt-get", arguments.to_vec())?;
+        if !ended.is_well && ended.step.output.contains("dpkg was interrupted") {
+            native.push(self.dpkg(&["--configure", "--pending"])?.step);
+            ended = self.apt("apt-get", arguments.to_vec())?;
+        }
         steps::reached("package change ended", name);
-        if !ended.is_well {
+        let after = self.known()?.clone();
+        // apt also fails when another package is broken: what counts is whether this one came out right.
+        let came_right = after.get(name).is_none_or(|known| known.state != PackageState::Broken) && after.get(name) != before.get(name);
+        if !ended.is_well && !came_right {
             return Err(package_error(name, ended.step));
         }
         native.push(ended.step);
-        let after = self.known()?.clone();
         let packages = changes(&before, &after);
         let mut touched = BTreeSet::new();
         for change in packages.iter().filter(|change| change.package != name) {
@@ -228,6 +237,19 @@ impl Apt {
         let configuration = self.scratch.join("apt.conf");
         std::fs::write(&configuration, self.configuration()).map_err(|error| HostError::io("write", &configuration.display().to_string(), &error))?;
         native.env("APT_CONFIG", &configuration).run()
+    }
+
+    fn dpkg(&self, arguments: &[&str]) -> Result<Ended, HostError> {
+        let mut all: Vec<String> = Vec::new();
+        if self.is_private_root {
+            let root = self.files.root().display();
+            all.extend([format!("--root={root}"), format!("--log={root}/var/log/dpkg.log")]);
+            if !is_root() {
+                all.extend(["--force-not-root".to_owned(), "--force-script-chrootless".to_owned()]);
+            }
+        }
+        all.extend(arguments.iter().map(|argument| (*argument).to_owned()));
+        Native::new("dpkg", all).run()
     }
 
     /// What makes apt and dpkg act on a private root and nothing else. Without root's rights dpkg may neither own
@@ -270,15 +292,27 @@ fn package_error(name: &str, step: NativeStep) -> HostError {
     let known: &[(&str, &str)] = &[
         ("could not get lock", "another program is changing packages just now: the next run tries again"),
         ("is locked", "another program is changing packages just now: the next run tries again"),
+        ("held packages were changed", "somebody holds this package at its version: say hold in the clause, or apt-mark unhold it"),
         ("no space left", "the disk is full: make room, then run again"),
         ("unmet dependencies", "the sources do not offer what this package depends on"),
         ("failed to fetch", "the package source does not answer, or its index is old"),
-        ("error processing package", "the package's own script failed: its output says why"),
-        ("post-installation script", "the package's own script failed: its output says why"),
+        ("script subprocess returned error", "the package's own script failed: its output says why"),
     ];
     let remedy = known.iter().find(|(sign, _)| output.contains(sign)).map(|(_, remedy)| (*remedy).to_owned());
-    let error = HostError::new(format!("apt could not change {name}: exit status {}", step.exit.unwrap_or(-1))).command(step);
-    HostError { remedy, ..error }
+    let exit = step.exit.unwrap_or(-1);
+    let culprit = step
+        .output
+        .lines()
+        .find_map(|line| line.split("error processing package ").nth(1))
+        .and_then(|rest| rest.split_whitespace().next())
+        .map(str::to_owned);
+    let message = match culprit {
+        Some(other) if other.split(':').next() != Some(name) => {
+            format!("apt could not change {name}, since the package {other} is broken: exit status {exit}")
+        }
+        _ => format!("apt could not change {name}: exit status {exit}"),
+    };
+    HostError { remedy, ..HostError::new(message).command(step) }
 }
 
 #[cfg(test)]

@@ -17,16 +17,19 @@ pub fn clause(result: &ClauseResult, verbose: bool) -> String {
         styled(style::STRONG, harmless(result.address.as_str())),
         styled(style::MUTED, format!("{severity} severity · {}", duration(result.took_us)))
     );
-    let _ = writeln!(text, "   {}", styled(head_style, harmless(&head)));
-    if let Some(why) = why(result) {
-        let _ = writeln!(text, "   {}", harmless(&why));
-    }
+    let why = why(result).map(|why| format!(" · {}", harmless(&why))).unwrap_or_default();
+    let _ = writeln!(text, "   {}{why}", styled(head_style, harmless(&head)));
     differences(&mut text, "", &result.differences);
-    differences(&mut text, "still ", &result.still_different);
+    if result.still_different != result.differences {
+        differences(&mut text, "still ", &result.still_different);
+    }
     diff(&mut text, result);
     for change in &result.packages {
         let (before, after) = (change.before.as_deref().unwrap_or("not installed"), change.after.as_deref().unwrap_or("removed"));
         let _ = writeln!(text, "   package {}  {before} → {after}", harmless(&change.package));
+    }
+    for old in &result.kept {
+        let _ = writeln!(text, "   old contents of {} are number {} in the attic", harmless(&old.path), old.attic);
     }
     failure(&mut text, result);
     reaction(&mut text, result);
@@ -43,7 +46,8 @@ fn headline(result: &ClauseResult) -> (anstyle::Style, String) {
         (Outcome::InLine, _) if result.already_there => (style::WELL, "in line, and was already before Constans looked first".into()),
         (Outcome::InLine, _) => (style::WELL, "in line".into()),
         (Outcome::Corrected, _) => (style::WELL, "corrected".into()),
-        (Outcome::Idle, _) => (style::MUTED, "only reacts; nothing set it off".into()),
+        (Outcome::Idle, _) if result.reaction.is_some() => (style::MUTED, "only reacts".into()),
+        (Outcome::Idle, _) => (style::MUTED, "only reacts, and nothing set it off".into()),
         (Outcome::Unsupported, _) => (style::ATTENTION, format!("not examined: {}", result.unsupported.as_deref().unwrap_or("no means here"))),
         (Outcome::Failed, _) => (style::BAD, format!("failed ({})", result.failed_at().map_or("run", failed_at))),
         (Outcome::Blocked, Decision::Blocked { by }) => (style::BAD, blocked(by)),
@@ -98,7 +102,7 @@ fn leave(why: &Leave) -> String {
 fn why(result: &ClauseResult) -> Option<String> {
     let window = result.drift_window.map(|window| {
         let secs = window.to.as_second() - window.from.as_second();
-        format!("the node changed between {} and {} (within {})", time(window.from), time(window.to), span(secs))
+        format!("the node changed between {} and {} (within {})", time(window.from), time(window.to), span(secs.max(1)))
     });
     let wanted = match result.newness {
         Some(Newness::NewHere) => "wanted here for the first time".to_owned(),
@@ -115,14 +119,19 @@ fn why(result: &ClauseResult) -> Option<String> {
 }
 
 fn differences(text: &mut String, prefix: &str, differences: &[constans_core::compare::Difference]) {
-    let width = differences.iter().map(|difference| difference.property.len()).max().unwrap_or(0);
-    for difference in differences {
+    let sides: Vec<(&str, String, String)> = differences
+        .iter()
+        .map(|difference| (difference.property.as_str(), harmless(&difference.wanted.words()), harmless(&difference.found.words())))
+        .collect();
+    let property_width = sides.iter().map(|(property, _, _)| property.chars().count()).max().unwrap_or(0);
+    let wanted_width = sides.iter().map(|(_, wanted, _)| wanted.chars().count()).max().unwrap_or(0).min(40);
+    for (property, wanted, found) in sides {
+        let wanted = format!("{wanted:<wanted_width$}");
         let _ = writeln!(
             text,
-            "   {prefix}{:<width$}  wanted {}   found {}",
-            difference.property,
-            styled(style::STRONG, harmless(&difference.wanted.words())),
-            styled(style::STRONG, harmless(&difference.found.words())),
+            "   {prefix}{property:<property_width$}  wanted {}   found {}",
+            styled(style::STRONG, wanted),
+            styled(style::STRONG, found)
         );
     }
 }

@@ -16,6 +16,8 @@ pub struct Shown<'a> {
     pub excluded: &'a [Excluded],
     /// The words that name what is wanted and where, to be repeated in the next command.
     pub arguments: &'a str,
+    /// The words that name the root and the agent's own folder, with a space before them.
+    pub place: &'a str,
     /// Whether the run was the look ahead of an enforcing one.
     pub is_preview: bool,
 }
@@ -130,9 +132,7 @@ fn quiet(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
 fn next(report: &RunReport, shown: &Shown<'_>) -> String {
     let arguments = shown.arguments;
     let would = report.clauses.iter().any(|result| result.would == Some(Decision::Correct));
-    let replaced = report.clauses.iter().any(|result| {
-        result.outcome == Outcome::Corrected && matches!(result.address.kind(), "file" | "directory") && !result.differences.is_empty()
-    });
+    let replaced = report.clauses.iter().any(|result| !result.kept.is_empty());
     match (report.mode, report.status) {
         (Mode::Observe, Status::Failed) => format!("mend what failed above, then constans-agent observe {arguments}"),
         (Mode::Observe, _) if would || !report.due.is_empty() => format!("constans-agent enforce {arguments}"),
@@ -142,7 +142,7 @@ fn next(report: &RunReport, shown: &Shown<'_>) -> String {
         }
         (_, Status::NotAllSeen) => "see above what could not be examined, and why".to_owned(),
         (Mode::Enforce, Status::RolledOut | Status::DriftCorrected) if replaced => {
-            "constans-agent attic list shows what was replaced; another run should find everything in line".to_owned()
+            format!("constans-agent attic list{} shows what was replaced; another run should find everything in line", shown.place)
         }
         (Mode::Enforce, Status::RolledOut | Status::DriftCorrected) => "another run should find everything in line".to_owned(),
         _ => "nothing; everything is as wanted".to_owned(),

@@ -83,10 +83,22 @@ impl Side {
 pub fn differences(clause: &Clause, found: &Found, content_bytes: Option<u64>) -> Vec<Difference> {
     let presence =
         |wanted: &str, found: &str| vec![Difference { property: PRESENCE.to_owned(), wanted: Side::value(wanted), found: Side::value(found) }];
+    let missing = |found: &str| {
+        let mut all = presence("present", found);
+        all.extend(
+            clause
+                .described()
+                .into_iter()
+                .filter_map(|(property, wanted, matcher)| missing_property(clause, property, wanted, matcher, content_bytes)),
+        );
+        all
+    };
     match (clause.gone, found.presence) {
         (Gone::No, Presence::Present) => {}
-        (Gone::No, Presence::Absent) => return presence("present", "absent"),
-        (Gone::No, Presence::Remnant) => return presence("present", "only its settings"),
+        (Gone::No, Presence::Absent) => return missing("absent"),
+        (Gone::No, Presence::Broken) => return missing("half-installed"),
+        (Gone::Yes | Gone::WithSettings, Presence::Broken) => return presence("gone", "half-installed"),
+        (Gone::No, Presence::Remnant) => return missing("only its settings"),
         (Gone::Yes, Presence::Present) => return presence("gone", "present"),
         (Gone::WithSettings, Presence::Present) => return presence("gone, with its settings", "present"),
         (Gone::WithSettings, Presence::Remnant) => return presence("gone, with its settings", "only its settings"),
@@ -110,6 +122,12 @@ fn difference_of(clause: &Clause, property: &str, wanted: &Value, matcher: Match
     };
     let hide = |side: Side| if concealed && !matches!(side, Side::Unreadable { .. } | Side::Absent) { Side::Concealed } else { side };
     Some(Difference { property: property.to_owned(), wanted: hide(wanted_side), found: hide(found_side) })
+}
+
+/// Every wanted property of a thing that is not there is a difference, too: it says what will be.
+fn missing_property(clause: &Clause, property: &str, wanted: &Value, matcher: Matcher, content_bytes: Option<u64>) -> Option<Difference> {
+    let side = || if clause.concealed.contains(property) { Side::Concealed } else { plain_side(matcher, property, wanted, content_bytes) };
+    (matcher != Matcher::Never).then(|| Difference { property: property.to_owned(), wanted: side(), found: Side::Absent })
 }
 
 /// A command's condition stands for all of it: its other properties say what is done, not what is found.
@@ -217,7 +235,10 @@ mod tests {
     #[test]
     fn presence_comes_before_any_property() {
         let found = Found::absent();
-        insta::assert_snapshot!(table(&differences(&clause("package:kiosk-shell").with("version", "3.2.*"), &found, None)), @"presence  wanted present, found absent");
+        insta::assert_snapshot!(table(&differences(&clause("package:kiosk-shell").with("version", "3.2.*"), &found, None)), @r"
+        presence  wanted present, found absent
+        version  wanted 3.2.*, found nothing
+        ");
     }
 
     #[test]

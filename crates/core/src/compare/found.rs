@@ -14,6 +14,8 @@ pub enum Presence {
     Absent,
     /// It is not, but something of it was left: the settings of a removed package.
     Remnant,
+    /// Half of it: a change of it was cut off or failed on the way.
+    Broken,
 }
 
 /// What an inspection found of one clause's thing.

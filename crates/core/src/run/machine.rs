@@ -6,8 +6,8 @@ use super::gate::{Need, blocker, is_really_alike};
 use super::memory::{Memories, Memory};
 use super::reaction::{DueCause, DueReaction};
 use super::result::{
-    Blocker, ClauseResult, Decision, Failure, FailureAt, Leave, NativeStep, NotExamined, Outcome, PackageChange, ReactionResult, ReactionState,
-    Verdict,
+    Blocker, ClauseResult, Decision, Failure, FailureAt, KeptOld, Leave, NativeStep, NotExamined, Outcome, PackageChange, ReactionResult,
+    ReactionState, Verdict,
 };
 use super::status::{Counts, Status, status_of};
 use crate::address::ClauseAddress;
@@ -110,6 +110,8 @@ pub struct Correction {
     pub native: Vec<NativeStep>,
     /// Packages that came, went or changed version.
     pub packages: Vec<PackageChange>,
+    /// The old contents that went into the attic.
+    pub kept: Vec<KeptOld>,
     /// What lies in those packages, so that clauses about it are inspected once more.
     pub touched: BTreeSet<Claim>,
 }
@@ -370,10 +372,12 @@ impl<'s> Run<'s> {
             actions.extend(self.react_or_go_on(at, now));
             return actions;
         }
-        match seen.text_diff {
-            Some(Ok(diff)) if different.iter().any(|difference| difference.property == "content") => result.text_diff = Some(diff),
-            Some(Err(refusal)) if different.iter().any(|difference| difference.property == "content") => result.text_diff_refused = Some(refusal),
-            _ => {}
+        if different.iter().any(|difference| difference.property == "content") {
+            match seen.text_diff {
+                Some(Ok(diff)) => result.text_diff = Some(diff),
+                Some(Err(refusal)) => result.text_diff_refused = Some(refusal),
+                None => {}
+            }
         }
         result.verdict = Some(Verdict::Different);
         result.differences = different;
@@ -438,6 +442,7 @@ impl<'s> Run<'s> {
         result.took_us += took_us;
         result.native.extend(correction.native.iter().cloned());
         result.packages.clone_from(&correction.packages);
+        result.kept.clone_from(&correction.kept);
         self.phase = Phase::Verifying(at, correction);
         vec![Action::Inspect(at)]
     }
@@ -455,6 +460,9 @@ impl<'s> Run<'s> {
             Inspection::Failed(_) | Inspection::Unsupported(_) => (Vec::new(), None),
         };
         let is_alike = found.is_some() && remaining.is_empty();
+        if let Inspection::Seen(seen) = inspection {
+            self.result(at).not_examined = not_examined(&seen.found);
+        }
         let failure = correction.failure.or_else(|| (!is_alike).then(|| verify_failure(inspection)));
         let result = self.result(at);
         result.took_us += took_us;
@@ -699,6 +707,7 @@ fn blank(clause: &Clause) -> ClauseResult {
         text_diff_refused: None,
         not_examined: Vec::new(),
         packages: Vec::new(),
+        kept: Vec::new(),
         unsupported: None,
         failure: None,
         reaction: None,

@@ -19,7 +19,7 @@ pub use machine::{Action, Correction, Finished, Inspection, OutOfOrder, Part, Ru
 pub use memory::{Alike, Memories, Memory};
 pub use reaction::{DueCause, DueReaction};
 pub use result::{
-    Blocker, ClauseResult, Decision, Failure, FailureAt, Leave, NativeStep, NotExamined, Outcome, PackageChange, ReactionResult, ReactionState,
-    Verdict,
+    Blocker, ClauseResult, Decision, Failure, FailureAt, KeptOld, Leave, NativeStep, NotExamined, Outcome, PackageChange, ReactionResult,
+    ReactionState, Verdict,
 };
 pub use status::{Counts, Status, status_of};

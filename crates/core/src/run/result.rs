@@ -161,6 +161,19 @@ pub struct PackageChange {
     pub after: Option<String>,
 }
 
+/// Old contents that were replaced or removed, and where they are now.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct KeptOld {
+    /// Their number in the node's attic.
+    pub attic: u64,
+    /// Where they stood.
+    pub path: String,
+    /// Their digest.
+    pub digest: Digest,
+    /// Their size.
+    pub bytes: u64,
+}
+
 /// A property that cannot exist here and was left out of the comparison.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct NotExamined {
@@ -261,6 +274,9 @@ pub struct ClauseResult {
     /// Packages that came, went or changed version.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub packages: Vec<PackageChange>,
+    /// The old contents that went into the attic.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub kept: Vec<KeptOld>,
     /// Why it could not be seen, for what is unsupported.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unsupported: Option<String>,

@@ -89,7 +89,7 @@ fn remove_unknown(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -> Re
         let Some(entry) = machine.files.look(&path)? else { continue };
         if entry.what == What::File {
             let contents = machine.files.read(&path)?.unwrap_or_default();
-            work.attic.keep(&path, &contents, &entry, &clause.address)?;
+            work.keep(&path, &contents, &entry, &clause.address)?;
         }
         machine.files.remove(&path, entry.what)?;
         work.note(format!("remove {path}"));

@@ -17,7 +17,8 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Re
     let wanted = clause.text("content").map(|name| wanted_content(look.contents, name)).transpose()?;
     let content_bytes = wanted.map(|bytes| bytes.len() as u64);
     let Some(entry) = machine.files.look(path)? else {
-        return Ok(Seen { content_bytes, ..seen(Found::absent()) });
+        let text_diff = wanted.filter(|_| !clause.concealed.contains("content")).map(|wanted| text_diff(b"", wanted, is_for_all(clause)));
+        return Ok(Seen { content_bytes, text_diff, ..seen(Found::absent()) });
     };
     if clause.gone == Gone::No {
         must_be(What::File, &entry, path)?;
@@ -31,9 +32,14 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Re
         return Ok(Seen { content_bytes, ..seen(found) });
     }
     found = found.with("content", if is_concealed { look.key.digest(&contents) } else { of_contents(&contents) }.as_str());
-    let readable_by_all = entry.is_readable_by_all() && clause.text("permissions").is_none_or(|digits| digits.ends_with(['4', '5', '6', '7']));
+    let readable_by_all = entry.is_readable_by_all() && is_for_all(clause);
     let text_diff = (!is_concealed).then(|| text_diff(&contents, wanted, readable_by_all));
     Ok(Seen { content_bytes, text_diff, ..seen(found) })
+}
+
+/// Returns whether everybody on the node may read the file as it is wanted.
+fn is_for_all(clause: &Clause) -> bool {
+    clause.text("permissions").is_none_or(|digits| digits.ends_with(['4', '5', '6', '7']))
 }
 
 fn wanted_content<'c>(contents: &'c dyn crate::machine::Contents, name: &str) -> Result<&'c [u8], HostError> {
@@ -120,5 +126,5 @@ fn keep(machine: &Machine, clause: &Clause, entry: &Entry, work: &mut Work<'_>) 
         return Ok(());
     }
     let contents = machine.files.read(clause.name())?.unwrap_or_default();
-    work.attic.keep(clause.name(), &contents, entry, &clause.address)
+    work.keep(clause.name(), &contents, entry, &clause.address)
 }

@@ -17,6 +17,7 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause) -> Result<Seen, No
     let name = clause.name();
     let found = match machine.packages.inspect(name)? {
         PackageFound::Absent => Found::absent(),
+        PackageFound::HalfInstalled => Found { presence: Presence::Broken, ..Found::absent() },
         PackageFound::OnlySettings => Found { presence: Presence::Remnant, ..Found::absent() },
         PackageFound::Installed { version, held } => {
             let candidate = if clause.text("version") == Some("newest") { machine.packages.candidate(name)? } else { None };
@@ -36,6 +37,11 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause) -> Result<Seen, No
 pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Difference], work: &mut Work<'_>) -> Result<(), HostError> {
     let name = clause.name();
     if clause.gone != Gone::No || presence_differs(differences) || differs(differences, "version") {
+        if clause.flag("hold").is_some() && matches!(machine.packages.inspect(name)?, PackageFound::Installed { held: true, .. }) {
+            // The clause keeps the hold, so it may lift it for its own change; it is set again below.
+            let step = machine.packages.hold(name, false)?;
+            work.done.native.push(step);
+        }
         let wish = clause.text("version").and_then(|wish| VersionWish::parse(wish).ok());
         let changed =
             if clause.gone == Gone::No { machine.packages.install(name, wish.as_ref())? } else { machine.packages.remove(name, clause.gone)? };
