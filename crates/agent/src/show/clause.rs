@@ -11,11 +11,12 @@ pub fn clause(result: &ClauseResult, verbose: bool) -> String {
     let mut text = String::new();
     let (head_style, head) = headline(result);
     let severity = serde_json::to_value(result.severity).ok().and_then(|word| word.as_str().map(str::to_owned)).unwrap_or_default();
+    let took = if result.took_us > 0 { format!(" · {}", duration(result.took_us)) } else { String::new() };
     let _ = writeln!(
         text,
         "{}  {}",
         styled(style::STRONG, harmless(result.address.as_str())),
-        styled(style::MUTED, format!("{severity} severity · {}", duration(result.took_us)))
+        styled(style::MUTED, format!("{severity} severity{took}"))
     );
     let why = why(result).map(|why| format!(" · {}", harmless(&why))).unwrap_or_default();
     let _ = writeln!(text, "   {}{why}", styled(head_style, harmless(&head)));

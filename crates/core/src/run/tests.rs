@@ -594,6 +594,50 @@ fn a_removed_thing_is_seen_as_presence() {
     assert!(node.things.is_empty());
 }
 
+#[test]
+fn a_target_that_moved_and_remains_counts_as_a_waiting_rollout() {
+    let wanted = |switch: Clause| state(vec![switch]);
+    let newest = clause("package:kiosk-shell").with("version", ">= 1");
+    let mut node = Node::default().with("package:kiosk-shell", "version", "1.0");
+    assert_eq!(node.run(&wanted(newest.clone()), enforce()).status, Status::InLine);
+    // The same is wanted and found, and yet it no longer fits: as if the sources offered a newer one.
+    let moved = memory_of(&node, "package:kiosk-shell").clone();
+    let too_old = Clause { wanted: moved.alike.as_ref().unwrap().wanted.clone(), ..newest.wait(SwitchFrom::Clause).with("version", ">= 2") };
+    let too_old = EffectiveState::new(vec![too_old], &key());
+    insta::assert_snapshot!(table(&node.run(&too_old, enforce())), @r"
+    rollout waiting
+    package:kiosk-shell different out_of_line target_moved left:on_rollout
+    ");
+}
+
+#[test]
+fn what_only_a_person_can_change_is_unmet() {
+    let mut finished = Node::default().run(&state(vec![file("/a", "a")]), observe());
+    let result = &mut finished.results[0];
+    let want = Want {
+        clause: &file("/a", "a"),
+        correctable: false,
+        cause: CauseFound { cause: Cause::Rollout, also_drifted: false, window: None, newness: Some(Newness::NewHere) },
+        drift_found_at: Timestamp::UNIX_EPOCH,
+        blocker: None,
+    };
+    result.decision = decide(&want, &enforce(), Timestamp::UNIX_EPOCH);
+    result.would = None;
+    assert_eq!(result.decision, Decision::Leave { why: Leave::OnlyAPerson });
+    assert_eq!(status_of(&finished.results, false), Status::Unmet);
+    finished.results[0].cause = Some(Cause::Drift);
+    assert_eq!(status_of(&finished.results, false), Status::DriftFound, "a probe that was alike and is not any more has drifted");
+}
+
+#[test]
+fn a_reaction_of_what_is_no_longer_wanted_is_dropped() {
+    let mut node = Node { reactions_fail: true, ..Node::default() }.with("service:kiosk-shell", "running", true);
+    node.run(&state(vec![conf("a"), service()]), enforce());
+    assert_eq!(node.due.len(), 1);
+    let finished = node.run(&state(vec![conf("a")]), enforce());
+    assert_eq!((finished.due.len(), finished.status), (0, Status::InLine));
+}
+
 mod properties {
     use super::*;
     use proptest::prelude::*;
