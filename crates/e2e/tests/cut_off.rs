@@ -1,5 +1,7 @@
 //! The agent killed by SIGKILL at every one of its steps: nothing half-written, nothing lost, no reaction forgotten.
 
+#![expect(clippy::unwrap_used, reason = "a test may panic")]
+
 use constans_e2e::Machine;
 use std::collections::BTreeSet;
 use std::fs;

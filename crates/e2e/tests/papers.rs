@@ -1,5 +1,7 @@
 //! The generated parts of the papers, held against the code they speak of.
 
+#![expect(clippy::unwrap_used, reason = "a test may panic")]
+
 use constans_core::kind::{KINDS, ValueType};
 use constans_core::kit::Gone;
 use constans_wire::exit::Exit;

@@ -218,8 +218,8 @@ fn password_hash(value: &Value) -> Result<Value, Refused> {
 mod tests {
     use super::*;
 
-    fn shown(name: &str, value_type: ValueType, value: Value) -> String {
-        match normalise(name, value_type, &value) {
+    fn shown(name: &str, value_type: ValueType, value: &Value) -> String {
+        match normalise(name, value_type, value) {
             Ok(normal) => normal.to_string(),
             Err(refused) => format!("{}; {}", refused.message, refused.hint.unwrap_or_default()),
         }
@@ -237,7 +237,7 @@ mod tests {
             (ValueType::Version, json!(">=3.2,<4"), "\">= 3.2, < 4\""),
             (ValueType::Condition, json!("/var//lib/x"), "\"/var/lib/x\""),
         ] {
-            assert_eq!(shown("p", value_type, value), normal);
+            assert_eq!(shown("p", value_type, &value), normal);
         }
     }
 
@@ -252,14 +252,14 @@ mod tests {
             (ValueType::Path, json!("etc/x"), "`etc/x` is not an absolute path; write `/etc/x`"),
             (ValueType::Boolean, json!("yes"), "`p` takes `true` or `false`, and this is a text; "),
         ] {
-            assert_eq!(shown("p", value_type, value), reason);
+            assert_eq!(shown("p", value_type, &value), reason);
         }
     }
 
     #[test]
     fn a_plain_password_is_refused_without_being_repeated() {
-        let refused = shown("password_hash", ValueType::PasswordHash, json!("Tern-1234"));
+        let refused = shown("password_hash", ValueType::PasswordHash, &json!("Tern-1234"));
         assert!(refused.contains("mkpasswd") && !refused.contains("Tern-1234"), "{refused}");
-        assert!(shown("password_hash", ValueType::PasswordHash, json!("$y$j9T$salt$hash")).starts_with('"'));
+        assert!(shown("password_hash", ValueType::PasswordHash, &json!("$y$j9T$salt$hash")).starts_with('"'));
     }
 }

@@ -101,8 +101,8 @@ mod tests {
         Memory::alike(digest("w1", "wanted"), digest("f1", "found"), at(100))
     }
 
-    fn cause(memory: Option<Memory>, wanted: &str, found: &str) -> String {
-        let found = cause_of(memory.as_ref(), &digest("w1", wanted), &digest("f1", found), at(200));
+    fn cause(memory: Option<&Memory>, wanted: &str, found: &str) -> String {
+        let found = cause_of(memory, &digest("w1", wanted), &digest("f1", found), at(200));
         format!(
             "{:?} also_drifted={} {:?} {:?}",
             found.cause,
@@ -126,22 +126,22 @@ mod tests {
 
     #[test]
     fn same_wanted_other_found_is_drift_with_its_window() {
-        assert_eq!(cause(Some(remembered()), "wanted", "other"), "Drift also_drifted=false None Some((100, 200))");
+        assert_eq!(cause(Some(&remembered()), "wanted", "other"), "Drift also_drifted=false None Some((100, 200))");
     }
 
     #[test]
     fn same_wanted_same_found_is_a_target_that_moved() {
-        assert_eq!(cause(Some(remembered()), "wanted", "found"), "TargetMoved also_drifted=false None None");
+        assert_eq!(cause(Some(&remembered()), "wanted", "found"), "TargetMoved also_drifted=false None None");
     }
 
     #[test]
     fn other_wanted_same_found_is_a_rollout_of_a_change() {
-        assert_eq!(cause(Some(remembered()), "other", "found"), "Rollout also_drifted=false Some(Changed) None");
+        assert_eq!(cause(Some(&remembered()), "other", "found"), "Rollout also_drifted=false Some(Changed) None");
     }
 
     #[test]
     fn other_wanted_other_found_is_a_rollout_that_also_drifted() {
-        assert_eq!(cause(Some(remembered()), "other", "other"), "Rollout also_drifted=true Some(Changed) Some((100, 200))");
+        assert_eq!(cause(Some(&remembered()), "other", "other"), "Rollout also_drifted=true Some(Changed) Some((100, 200))");
     }
 
     #[test]

@@ -85,11 +85,11 @@ impl Node {
     }
 
     fn run(&mut self, state: &EffectiveState, settings: Settings) -> Finished {
-        self.run_part(state, settings, Part::Whole).expect("nothing stops this run")
+        self.run_part(state, settings, &Part::Whole).expect("nothing stops this run")
     }
 
     /// Runs; returns `None` if it was cut off at `stop_before`.
-    fn run_part(&mut self, state: &EffectiveState, settings: Settings, part: Part) -> Option<Finished> {
+    fn run_part(&mut self, state: &EffectiveState, settings: Settings, part: &Part) -> Option<Finished> {
         self.secs += 100;
         let key = key();
         let mut run = Run::new(RunInput {
@@ -101,7 +101,7 @@ impl Node {
             on_demand: false,
             key: &key,
         });
-        let mut actions = run.begin(self.now(), &part);
+        let mut actions = run.begin(self.now(), part);
         loop {
             let mut event = None;
             for action in actions {
@@ -458,7 +458,7 @@ fn a_run_cut_off_before_the_change_forgets_the_reaction() {
     let wanted = state(vec![conf("a"), service()]);
     let mut node = Node::default().with("service:kiosk-shell", "running", true).with("file:/etc/kiosk/shell.conf", "content", "old");
     node.stop_before = Some("file:/etc/kiosk/shell.conf".into());
-    assert!(node.run_part(&wanted, enforce(), Part::Whole).is_none());
+    assert!(node.run_part(&wanted, enforce(), &Part::Whole).is_none());
     assert_eq!(node.due.len(), 1, "the reaction is kept before the change");
     node.stop_before = None;
     let finished = node.run(&wanted, observe());
@@ -470,7 +470,7 @@ fn a_run_cut_off_after_the_change_reacts_in_the_next_one() {
     let wanted = state(vec![conf("a"), service()]);
     let mut node = Node::default().with("service:kiosk-shell", "running", true).with("file:/etc/kiosk/shell.conf", "content", "old");
     node.stop_before = Some("file:/etc/kiosk/shell.conf".into());
-    node.run_part(&wanted, enforce(), Part::Whole);
+    node.run_part(&wanted, enforce(), &Part::Whole);
     node.stop_before = None;
     node = node.with("file:/etc/kiosk/shell.conf", "content", "a");
     insta::assert_snapshot!(table(&node.run(&wanted, observe())), @r"
@@ -547,7 +547,7 @@ fn a_complete_state_without_an_address_closes_its_memory_and_a_partial_run_prune
     let mut node = Node::default();
     node.run(&state(vec![file("/a", "a"), file("/b", "b")]), enforce());
     let only_b = state(vec![file("/b", "b")]);
-    node.run_part(&only_b, enforce(), Part::Chosen(BTreeSet::from([ClauseAddress::parse("file:/b").unwrap()])));
+    node.run_part(&only_b, enforce(), &Part::Chosen(BTreeSet::from([ClauseAddress::parse("file:/b").unwrap()])));
     assert_eq!(memory_of(&node, "file:/a").closed_at, None);
     node.run(&only_b, enforce());
     assert_eq!(memory_of(&node, "file:/a").closed_at, Some(Timestamp::from_second(300).unwrap()));
@@ -560,7 +560,7 @@ fn a_complete_state_without_an_address_closes_its_memory_and_a_partial_run_prune
 fn a_partial_run_touches_its_part_only_and_looks_at_what_that_needs() {
     let wanted = state(vec![file("/a", "a"), file("/b", "b").needs("file:/a"), file("/c", "c")]);
     let part = Part::Chosen(BTreeSet::from([ClauseAddress::parse("file:/b").unwrap()]));
-    insta::assert_snapshot!(table(&Node::default().run_part(&wanted, enforce(), part).unwrap()), @r"
+    insta::assert_snapshot!(table(&Node::default().run_part(&wanted, enforce(), &part).unwrap()), @r"
     rollout waiting
     file:/b different blocked rollout by file:/a first file:/a
     ");
@@ -570,7 +570,7 @@ fn a_partial_run_touches_its_part_only_and_looks_at_what_that_needs() {
 fn a_reaction_outside_of_a_partial_run_stays_due() {
     let mut node = Node::default().with("service:kiosk-shell", "running", true);
     let part = Part::Chosen(BTreeSet::from([ClauseAddress::parse("file:/etc/kiosk/shell.conf").unwrap()]));
-    let finished = node.run_part(&state(vec![conf("a"), service()]), enforce(), part).unwrap();
+    let finished = node.run_part(&state(vec![conf("a"), service()]), enforce(), &part).unwrap();
     assert_eq!((finished.status, finished.due.len()), (Status::RolloutWaiting, 1));
 }
 
@@ -642,13 +642,16 @@ mod properties {
     use super::*;
     use proptest::prelude::*;
 
+    /// A clause: content, earlier content, whether it is only told, whether it waits, and what it needs.
+    type Drawn = (u8, u8, bool, bool, Option<usize>);
+
     /// Six files and a service, with random contents, switches and needs; a node in a random condition.
-    fn scene() -> impl Strategy<Value = (Vec<(u8, u8, bool, bool, Option<usize>)>, bool, Vec<u8>)> {
+    fn scene() -> impl Strategy<Value = (Vec<Drawn>, bool, Vec<u8>)> {
         let one = (0..3u8, 0..4u8, any::<bool>(), any::<bool>(), proptest::option::of(0..5usize));
         (proptest::collection::vec(one, 1..6), any::<bool>(), proptest::collection::vec(0..4u8, 6))
     }
 
-    fn build(clauses: &[(u8, u8, bool, bool, Option<usize>)]) -> EffectiveState {
+    fn build(clauses: &[Drawn]) -> EffectiveState {
         let mut built: Vec<Clause> = Vec::new();
         for (at, (content, _, tell, wait, need)) in clauses.iter().enumerate() {
             let mut one = file(&format!("/{at}"), &content.to_string());
