@@ -48,7 +48,8 @@ pub fn run(arguments: &CheckArguments) -> Exit {
     match arguments.output {
         Output::Text => anstream::print!("{}", text(&checked, &files, &folder, fails)),
         Output::Json => {
-            println!("{}", serde_json::to_string_pretty(&json!({ "well": !fails, "findings": checked.findings })).expect("findings are JSON"))
+            let said = json!({ "well": !fails, "findings": checked.findings });
+            println!("{}", serde_json::to_string_pretty(&said).expect("findings are JSON"));
         }
         Output::Junit => print!("{}", junit(&checked.findings, &files, &folder, arguments.strict)),
     }
