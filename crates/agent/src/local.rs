@@ -83,16 +83,12 @@ pub fn resolve_wanted(arguments: &WantedArguments, machine: &Machine, state_dir:
 
 fn read(what: &What) -> Result<(KitFiles, Checked, String), AgentError> {
     let failed = |error: ReadKitError| AgentError::new(error.to_string()).hint(error.hint());
-    match (&what.kit, &what.file) {
-        (Some(folder), _) => {
-            let (files, checked) = check_folder(folder).map_err(failed)?;
-            Ok((files, checked, format!("{}/", folder.display().to_string().trim_end_matches('/'))))
-        }
-        (None, Some(file)) => check_document(file).map_err(failed).map(|(files, checked)| (files, checked, String::new())),
-        (None, None) => {
-            Err(AgentError::new("nothing says what is wanted").hint("name a kit with --kit DIR and --baseline NAME, or one document with --file"))
-        }
-    }
+    let (read, folder) = match (&what.kit, &what.file) {
+        (Some(kit), _) => (check_folder(kit), format!("{}/", kit.display().to_string().trim_end_matches('/'))),
+        (None, Some(file)) => (check_document(file), String::new()),
+        (None, None) => return Err(AgentError::new("nothing says what is wanted")),
+    };
+    read.map(|(files, checked)| (files, checked, folder)).map_err(failed)
 }
 
 fn findings_error(findings: &[Finding], files: &KitFiles, folder: &str) -> AgentError {

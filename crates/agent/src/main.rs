@@ -68,6 +68,10 @@ struct Session {
 
 impl Session {
     fn open(arguments: &WantedArguments, what: &str) -> Result<Self, AgentError> {
+        if arguments.what.kit.is_none() && arguments.what.file.is_none() {
+            let hint = "name a kit with --kit DIR and --baseline NAME, or one document with --file FILE";
+            return Err(AgentError::new("nothing says what is wanted").hint(hint).exit(Exit::Usage));
+        }
         let state_dir = state_dir(&arguments.place.root, arguments.place.state_dir.as_ref())?;
         if state_dir.is_joined() && what == "enforce" {
             return Err(AgentError::new("this node belongs to a server, and what it should be comes from there")

@@ -16,6 +16,10 @@ const DEFAULT_TIMEOUT_SECS: u64 = 300;
 pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSeen> {
     match clause.get("in_line_when") {
         Some(Value::String(path)) => Ok(seen(Found::present().with("in_line_when", machine.files.look(path)?.is_some()))),
+        // Before the account that runs it is there, a condition cannot hold.
+        _ if clause.text("account").map(|name| machine.accounts.account(name)).transpose()?.is_some_and(|account| account.is_none()) => {
+            Ok(seen(Found::present().with("in_line_when", false)))
+        }
         _ => {
             let ended = prepare(machine, clause, &clause.list("in_line_when"), false)?.run()?;
             Ok(Seen { native: vec![ended.step], ..seen(Found::present().with("in_line_when", ended.is_well)) })
