@@ -1,159 +1,40 @@
 //! The run as a state machine: it asks for one inspection, correction or reaction at a time and is told the result.
 
+use super::action::{Action, Correction, Finished, Inspection, OutOfOrder, Part, RunEvent, RunInput, Seen};
 use super::cause::{Cause, CauseFound, cause_of};
 use super::decide::{Mode, Settings, Want, decide};
 use super::gate::{Need, blocker, is_really_alike};
 use super::memory::{Memories, Memory};
-use super::reaction::{DueCause, DueReaction};
-use super::result::{
-    Blocker, ClauseResult, Decision, Failure, FailureAt, KeptOld, Leave, NativeStep, NotExamined, Outcome, PackageChange, ReactionResult,
-    ReactionState, Verdict,
-};
-use super::status::{Counts, Status, status_of};
+use super::react::started_by;
+use super::reaction::DueReaction;
+use super::result::{Blocker, ClauseResult, Decision, Failure, FailureAt, Leave, NativeStep, NotExamined, Outcome, Verdict};
+use super::status::{Counts, status_of};
 use crate::address::ClauseAddress;
-use crate::compare::{Difference, Found, FoundValue, TextDiff, TextDiffRefusal, differences, found_digest};
+use crate::compare::{Found, FoundValue, differences, found_digest};
 use crate::digest::{Digest, DigestKey};
-use crate::kind::{Claim, Reaction};
-use crate::kit::Gone;
+use crate::kind::Claim;
 use crate::state::{Clause, EffectiveState};
 use jiff::Timestamp;
 use std::collections::{BTreeSet, HashMap, VecDeque};
 
-/// All that a run begins with, and ends with too.
-pub struct RunInput<'s> {
-    /// The state; a run ends with the state that it began with.
-    pub state: &'s EffectiveState,
-    /// What holds for all clauses.
-    pub settings: Settings,
-    /// What is remembered.
-    pub memories: Memories,
-    /// The reactions that are due from earlier runs.
-    pub due: Vec<DueReaction>,
-    /// Which clauses are touched.
-    pub part: Part,
-    /// Whether a person asked for this run.
-    pub on_demand: bool,
-    /// The key of found digests; it never leaves the node.
-    pub key: &'s DigestKey,
-}
-
-/// Which clauses a run touches.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Part {
-    /// All of them.
-    Whole,
-    /// These only; nothing is pruned.
-    Chosen(BTreeSet<ClauseAddress>),
-}
-
-/// What the agent does next. Only the last of a list asks for an answer.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Action {
-    /// Inspect the clause at this place of the state; answer [`RunEvent::Inspected`].
-    Inspect(usize),
-    /// Correct these differences; answer [`RunEvent::Corrected`].
-    Correct(usize, Vec<Difference>),
-    /// Carry out the reaction; answer [`RunEvent::Reacted`].
-    React(usize, Reaction),
-    /// Keep the due reactions durably before anything else is done. If that fails, what follows is not done and
-    /// answered as failed.
-    KeepDue(Vec<DueReaction>),
-    /// Keep what is remembered of an address.
-    Remember(ClauseAddress, Memory),
-    /// The run is over.
-    Finish,
-}
-
-/// What the agent tells a run.
-#[derive(Debug, Clone)]
-pub enum RunEvent {
-    /// What an inspection came to, and how long it took in microseconds.
-    Inspected(Inspection, u64),
-    /// What a correction came to.
-    Corrected(Correction, u64),
-    /// What a reaction came to.
-    Reacted(Result<Vec<NativeStep>, Failure>, u64),
-}
-
-/// What an inspection came to.
-#[derive(Debug, Clone)]
-pub enum Inspection {
-    /// The thing was seen, or seen not to be there.
-    Seen(Box<Seen>),
-    /// It could not be seen.
-    Failed(Failure),
-    /// This node has no means to see it, and why.
-    Unsupported(String),
-}
-
-/// What was seen.
-#[derive(Debug, Clone)]
-pub struct Seen {
-    /// What was found.
-    pub found: Found,
-    /// The size of a file's wanted contents.
-    pub content_bytes: Option<u64>,
-    /// How a file's text differs, if it does.
-    pub text_diff: Option<Result<TextDiff, TextDiffRefusal>>,
-    /// How it was inspected.
-    pub native: Vec<NativeStep>,
-    /// What is a stand-in here, in words.
-    pub stand_in: Option<String>,
-}
-
-/// What a correction came to.
-#[derive(Debug, Clone, Default)]
-pub struct Correction {
-    /// Why it failed, if it did; some of it may have been done.
-    pub failure: Option<Failure>,
-    /// How it was done.
-    pub native: Vec<NativeStep>,
-    /// Packages that came, went or changed version.
-    pub packages: Vec<PackageChange>,
-    /// The old contents that went into the attic.
-    pub kept: Vec<KeptOld>,
-    /// What lies in those packages, so that clauses about it are inspected once more.
-    pub touched: BTreeSet<Claim>,
-}
-
-/// An event that does not answer what was asked; the run stays as it is.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("the run did not ask for this")]
-pub struct OutOfOrder;
-
-/// What a run came to.
-#[derive(Debug, Clone)]
-pub struct Finished {
-    /// Its status.
-    pub status: Status,
-    /// How many clauses came out how.
-    pub counts: Counts,
-    /// The clauses that it touched, in order.
-    pub results: Vec<ClauseResult>,
-    /// What is remembered now.
-    pub memories: Memories,
-    /// The reactions that are still due.
-    pub due: Vec<DueReaction>,
-}
-
 /// One run.
 pub struct Run<'s> {
-    state: &'s EffectiveState,
-    settings: Settings,
+    pub(super) state: &'s EffectiveState,
+    pub(super) settings: Settings,
     memories: Memories,
-    due: Vec<DueReaction>,
-    on_demand: bool,
+    pub(super) due: Vec<DueReaction>,
+    pub(super) on_demand: bool,
     key: &'s DigestKey,
     positions: HashMap<ClauseAddress, usize>,
-    turns: VecDeque<Turn>,
-    results: Vec<Option<ClauseResult>>,
+    pub(super) turns: VecDeque<Turn>,
+    pub(super) results: Vec<Option<ClauseResult>>,
     looked_at: HashMap<usize, bool>,
-    started: BTreeSet<usize>,
-    phase: Phase,
+    pub(super) started: BTreeSet<usize>,
+    pub(super) phase: Phase,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq)]
-enum Turn {
+pub(super) enum Turn {
     /// Inspect, decide, correct, react.
     Handle(usize),
     /// The same once more, since our own package change may have touched it.
@@ -165,7 +46,7 @@ enum Turn {
 }
 
 #[derive(Debug, Clone)]
-enum Phase {
+pub(super) enum Phase {
     NotBegun,
     Inspecting(Turn),
     Correcting(usize),
@@ -269,15 +150,15 @@ impl<'s> Run<'s> {
         })
     }
 
-    fn clause(&self, at: usize) -> &'s Clause {
+    pub(super) fn clause(&self, at: usize) -> &'s Clause {
         &self.state.clauses[at]
     }
 
-    fn result(&mut self, at: usize) -> &mut ClauseResult {
+    pub(super) fn result(&mut self, at: usize) -> &mut ClauseResult {
         self.results[at].as_mut().expect("a clause has a result from its turn on")
     }
 
-    fn next_turn(&mut self, now: Timestamp) -> Vec<Action> {
+    pub(super) fn next_turn(&mut self, now: Timestamp) -> Vec<Action> {
         while let Some(turn) = self.turns.pop_front() {
             let (Turn::Handle(at) | Turn::Again(at) | Turn::Look(at) | Turn::React(at)) = turn;
             let clause = self.clause(at);
@@ -493,7 +374,7 @@ impl<'s> Run<'s> {
         }
     }
 
-    fn need(&self, address: &ClauseAddress) -> Need<'_> {
+    pub(super) fn need(&self, address: &ClauseAddress) -> Need<'_> {
         let Some(&at) = self.positions.get(address) else { return Need::Unknown };
         match (&self.results[at], self.looked_at.get(&at)) {
             (Some(result), _) => Need::Handled(result),
@@ -502,166 +383,8 @@ impl<'s> Run<'s> {
         }
     }
 
-    fn blocker(&self, at: usize) -> Option<Blocker> {
+    pub(super) fn blocker(&self, at: usize) -> Option<Blocker> {
         self.clause(at).needs.iter().find_map(|need| blocker(need, self.need(need)))
-    }
-
-    /// Marks what reacts to this clause as due, before the change. Returns whether anything does.
-    fn set_off_reactions(&mut self, at: usize, found: &Digest, now: Timestamp) -> bool {
-        let address = &self.clause(at).address;
-        let mut any = false;
-        for (target_at, target) in self.state.clauses.iter().enumerate() {
-            let Some(reaction) = target.reaction.filter(|_| target.reacts_to.contains(address) && !is_pointless(target)) else { continue };
-            let cause = DueCause { address: address.clone(), found_before: found.clone(), happened: false };
-            DueReaction::set_off(&mut self.due, &target.address, reaction, cause, now);
-            any = true;
-            let handled = self.results[target_at].is_some();
-            if handled && !self.turns.contains(&Turn::React(target_at)) {
-                self.turns.push_back(Turn::React(target_at));
-            }
-        }
-        any
-    }
-
-    /// Learns whether the changes that set reactions off have happened: found as before means they were cut off.
-    fn settle_causes(&mut self, address: &ClauseAddress, found: &Digest) -> Vec<Action> {
-        let before = self.due.clone();
-        for due in &mut self.due {
-            due.causes.retain_mut(|cause| {
-                let undecided = cause.address == *address && !cause.happened;
-                cause.happened |= undecided && cause.found_before != *found;
-                !undecided || cause.happened
-            });
-        }
-        self.due.retain(|due| !due.causes.is_empty());
-        if self.due == before { Vec::new() } else { vec![Action::KeepDue(self.due.clone())] }
-    }
-
-    /// Carries out the reaction that is due at this clause's place, or goes on to the next clause.
-    fn react_or_go_on(&mut self, at: usize, now: Timestamp) -> Vec<Action> {
-        let clause = self.clause(at);
-        let Some(due) = self.due.iter().find(|due| due.target == clause.address).cloned() else {
-            self.say_what_would_react(at, now);
-            return self.next_turn(now);
-        };
-        let said = |state| ReactionResult {
-            reaction: due.reaction,
-            causes: due.causes.iter().map(|cause| cause.address.clone()).collect(),
-            since: due.since,
-            state,
-        };
-        if is_pointless(clause) || self.started.contains(&at) {
-            self.result(at).reaction = Some(said(ReactionState::NotNeeded));
-            let mut actions = self.clear_due(&clause.address);
-            actions.extend(self.next_turn(now));
-            return actions;
-        }
-        let own_failed = matches!(self.result(at).outcome, Outcome::Failed | Outcome::Blocked | Outcome::Unsupported);
-        let locked = self.settings.mode == Mode::Observe || self.settings.hold_at(now).is_some() || self.settings.closed_window(now).is_some();
-        if locked || own_failed || self.blocker(at).is_some() {
-            self.result(at).reaction = Some(said(ReactionState::Due));
-            return self.next_turn(now);
-        }
-        if !due.is_tried(&self.state.digest, self.on_demand) {
-            let message = format!("the {} failed {} times and is tried again under a new state or on demand", due.reaction.word(), due.attempts);
-            let result = self.result(at);
-            result.reaction = Some(said(ReactionState::Failed));
-            result.outcome = Outcome::Failed;
-            result.failure = Some(Failure { at: FailureAt::React, message, command: None, remedy: None });
-            return self.next_turn(now);
-        }
-        self.result(at).reaction = Some(said(ReactionState::Due));
-        self.phase = Phase::Reacting(at);
-        vec![Action::React(at, due.reaction)]
-    }
-
-    /// In an observing run: says that this clause would react, since what it reacts to would be corrected.
-    fn say_what_would_react(&mut self, at: usize, now: Timestamp) {
-        let clause = self.clause(at);
-        let Some(reaction) = clause.reaction.filter(|_| self.settings.mode == Mode::Observe && !is_pointless(clause)) else { return };
-        let would_correct = |address: &&ClauseAddress| matches!(self.need(address), Need::Handled(result) if result.would == Some(Decision::Correct));
-        let causes: Vec<ClauseAddress> = clause.reacts_to.iter().filter(would_correct).cloned().collect();
-        if causes.is_empty() || self.blocker(at).is_some() {
-            return;
-        }
-        let Some(result) = self.results[at].as_mut() else { return };
-        let would_start = result.would == Some(Decision::Correct) && started_by(clause, &result.differences);
-        if !would_start && !matches!(result.outcome, Outcome::Failed | Outcome::Blocked | Outcome::Unsupported) {
-            result.reaction = Some(ReactionResult { reaction, causes, since: now, state: ReactionState::Would });
-        }
-    }
-
-    fn reacted(&mut self, at: usize, result: Result<Vec<NativeStep>, Failure>, took_us: u64, now: Timestamp) -> Vec<Action> {
-        self.result(at).took_us += took_us;
-        match result {
-            Err(failure) => self.reaction_failed(at, failure, now),
-            Ok(native) if self.clause(at).address.kind() == "service" => {
-                self.phase = Phase::CheckingReaction(at, native);
-                vec![Action::Inspect(at)]
-            }
-            Ok(native) => self.reaction_done(at, native, now),
-        }
-    }
-
-    /// A service that does not stand as wanted after its reaction has not reacted well.
-    fn reaction_checked(&mut self, at: usize, native: Vec<NativeStep>, inspection: &Inspection, took_us: u64, now: Timestamp) -> Vec<Action> {
-        let clause = self.clause(at);
-        self.result(at).took_us += took_us;
-        let was_in_line = matches!(self.result(at).outcome, Outcome::InLine | Outcome::Corrected);
-        let stands = matches!(inspection, Inspection::Seen(seen) if differences(clause, &seen.found, seen.content_bytes).is_empty());
-        if stands || !was_in_line {
-            return self.reaction_done(at, native, now);
-        }
-        let message = "the service does not stand as wanted after it reacted".to_owned();
-        self.reaction_failed(at, Failure { at: FailureAt::React, message, command: native.last().cloned(), remedy: None }, now)
-    }
-
-    fn reaction_done(&mut self, at: usize, native: Vec<NativeStep>, now: Timestamp) -> Vec<Action> {
-        let address = &self.clause(at).address;
-        let result = self.result(at);
-        result.native.extend(native);
-        if let Some(reaction) = &mut result.reaction {
-            reaction.state = ReactionState::Done;
-        }
-        let mut actions = self.clear_due(address);
-        actions.extend(self.next_turn(now));
-        actions
-    }
-
-    fn reaction_failed(&mut self, at: usize, failure: Failure, now: Timestamp) -> Vec<Action> {
-        let address = &self.clause(at).address;
-        let state = self.state.digest.clone();
-        for due in self.due.iter_mut().filter(|due| due.target == *address) {
-            due.attempts += 1;
-            due.tried_under = Some(state.clone());
-        }
-        let result = self.result(at);
-        result.outcome = Outcome::Failed;
-        result.failure = Some(failure);
-        if let Some(reaction) = &mut result.reaction {
-            reaction.state = ReactionState::Failed;
-        }
-        let mut actions = vec![Action::KeepDue(self.due.clone())];
-        actions.extend(self.next_turn(now));
-        actions
-    }
-
-    fn clear_due(&mut self, target: &ClauseAddress) -> Vec<Action> {
-        self.due.retain(|due| due.target != *target);
-        vec![Action::KeepDue(self.due.clone())]
-    }
-}
-
-/// Returns whether reacting has no point: the target must not exist, or is wanted stopped.
-fn is_pointless(target: &Clause) -> bool {
-    target.gone != Gone::No || target.flag("running") == Some(false)
-}
-
-/// Returns whether correcting these differences starts the service or runs the command.
-fn started_by(clause: &Clause, differences: &[Difference]) -> bool {
-    match clause.address.kind() {
-        "command" => true,
-        _ => differences.iter().any(|difference| difference.property == "running"),
     }
 }
 

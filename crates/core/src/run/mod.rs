@@ -2,20 +2,23 @@
 //!
 //! [`Run`] asks for inspections and corrections one at a time and is told their results; the agent carries them out.
 
+mod action;
 mod cause;
 mod decide;
 mod gate;
 mod machine;
 mod memory;
+mod react;
 mod reaction;
 mod result;
 mod status;
 #[cfg(test)]
 mod tests;
 
+pub use action::{Action, Correction, Finished, Inspection, OutOfOrder, Part, RunEvent, RunInput, Seen};
 pub use cause::{Cause, CauseFound, DriftWindow, Newness, cause_of};
 pub use decide::{ChangeWindow, Hold, Mode, Settings, Want, decide};
-pub use machine::{Action, Correction, Finished, Inspection, OutOfOrder, Part, Run, RunEvent, RunInput, Seen};
+pub use machine::Run;
 pub use memory::{Alike, Memories, Memory};
 pub use reaction::{DueCause, DueReaction};
 pub use result::{

@@ -1,0 +1,130 @@
+//! What a run asks the agent for, what it is told, and what it comes to.
+
+use super::decide::Settings;
+use super::memory::{Memories, Memory};
+use super::reaction::DueReaction;
+use super::result::{ClauseResult, Failure, KeptOld, NativeStep, PackageChange};
+use super::status::{Counts, Status};
+use crate::address::ClauseAddress;
+use crate::compare::{Difference, Found, TextDiff, TextDiffRefusal};
+use crate::digest::DigestKey;
+use crate::kind::{Claim, Reaction};
+use crate::state::EffectiveState;
+use std::collections::BTreeSet;
+
+/// All that a run begins with, and ends with too.
+pub struct RunInput<'s> {
+    /// The state; a run ends with the state that it began with.
+    pub state: &'s EffectiveState,
+    /// What holds for all clauses.
+    pub settings: Settings,
+    /// What is remembered.
+    pub memories: Memories,
+    /// The reactions that are due from earlier runs.
+    pub due: Vec<DueReaction>,
+    /// Which clauses are touched.
+    pub part: Part,
+    /// Whether a person asked for this run.
+    pub on_demand: bool,
+    /// The key of found digests; it never leaves the node.
+    pub key: &'s DigestKey,
+}
+
+/// Which clauses a run touches.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Part {
+    /// All of them.
+    Whole,
+    /// These only; nothing is pruned.
+    Chosen(BTreeSet<ClauseAddress>),
+}
+
+/// What the agent does next. Only the last of a list asks for an answer.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Action {
+    /// Inspect the clause at this place of the state; answer [`RunEvent::Inspected`].
+    Inspect(usize),
+    /// Correct these differences; answer [`RunEvent::Corrected`].
+    Correct(usize, Vec<Difference>),
+    /// Carry out the reaction; answer [`RunEvent::Reacted`].
+    React(usize, Reaction),
+    /// Keep the due reactions durably before anything else is done. If that fails, what follows is not done and
+    /// answered as failed.
+    KeepDue(Vec<DueReaction>),
+    /// Keep what is remembered of an address.
+    Remember(ClauseAddress, Memory),
+    /// The run is over.
+    Finish,
+}
+
+/// What the agent tells a run.
+#[derive(Debug, Clone)]
+pub enum RunEvent {
+    /// What an inspection came to, and how long it took in microseconds.
+    Inspected(Inspection, u64),
+    /// What a correction came to.
+    Corrected(Correction, u64),
+    /// What a reaction came to.
+    Reacted(Result<Vec<NativeStep>, Failure>, u64),
+}
+
+/// What an inspection came to.
+#[derive(Debug, Clone)]
+pub enum Inspection {
+    /// The thing was seen, or seen not to be there.
+    Seen(Box<Seen>),
+    /// It could not be seen.
+    Failed(Failure),
+    /// This node has no means to see it, and why.
+    Unsupported(String),
+}
+
+/// What was seen.
+#[derive(Debug, Clone)]
+pub struct Seen {
+    /// What was found.
+    pub found: Found,
+    /// The size of a file's wanted contents.
+    pub content_bytes: Option<u64>,
+    /// How a file's text differs, if it does.
+    pub text_diff: Option<Result<TextDiff, TextDiffRefusal>>,
+    /// How it was inspected.
+    pub native: Vec<NativeStep>,
+    /// What is a stand-in here, in words.
+    pub stand_in: Option<String>,
+}
+
+/// What a correction came to.
+#[derive(Debug, Clone, Default)]
+pub struct Correction {
+    /// Why it failed, if it did; some of it may have been done.
+    pub failure: Option<Failure>,
+    /// How it was done.
+    pub native: Vec<NativeStep>,
+    /// Packages that came, went or changed version.
+    pub packages: Vec<PackageChange>,
+    /// The old contents that went into the attic.
+    pub kept: Vec<KeptOld>,
+    /// What lies in those packages, so that clauses about it are inspected once more.
+    pub touched: BTreeSet<Claim>,
+}
+
+/// An event that does not answer what was asked; the run stays as it is.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("the run did not ask for this")]
+pub struct OutOfOrder;
+
+/// What a run came to.
+#[derive(Debug, Clone)]
+pub struct Finished {
+    /// Its status.
+    pub status: Status,
+    /// How many clauses came out how.
+    pub counts: Counts,
+    /// The clauses that it touched, in order.
+    pub results: Vec<ClauseResult>,
+    /// What is remembered now.
+    pub memories: Memories,
+    /// The reactions that are still due.
+    pub due: Vec<DueReaction>,
+}

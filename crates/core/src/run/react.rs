@@ -1,0 +1,181 @@
+//! Reactions within a run: set off before a change, settled by what is found, carried out at the target's place.
+
+use super::action::{Action, Inspection};
+use super::decide::Mode;
+use super::gate::Need;
+use super::machine::{Phase, Run, Turn};
+use super::reaction::{DueCause, DueReaction};
+use super::result::{Decision, Failure, FailureAt, NativeStep, Outcome, ReactionResult, ReactionState};
+use crate::address::ClauseAddress;
+use crate::compare::{Difference, differences};
+use crate::digest::Digest;
+use crate::kit::Gone;
+use crate::state::Clause;
+use jiff::Timestamp;
+
+impl Run<'_> {
+    /// Marks what reacts to this clause as due, before the change. Returns whether anything does.
+    pub(super) fn set_off_reactions(&mut self, at: usize, found: &Digest, now: Timestamp) -> bool {
+        let address = &self.clause(at).address;
+        let mut any = false;
+        for (target_at, target) in self.state.clauses.iter().enumerate() {
+            let Some(reaction) = target.reaction.filter(|_| target.reacts_to.contains(address) && !is_pointless(target)) else { continue };
+            let cause = DueCause { address: address.clone(), found_before: found.clone(), happened: false };
+            DueReaction::set_off(&mut self.due, &target.address, reaction, cause, now);
+            any = true;
+            let handled = self.results[target_at].is_some();
+            if handled && !self.turns.contains(&Turn::React(target_at)) {
+                self.turns.push_back(Turn::React(target_at));
+            }
+        }
+        any
+    }
+
+    /// Learns whether the changes that set reactions off have happened: found as before means they were cut off.
+    pub(super) fn settle_causes(&mut self, address: &ClauseAddress, found: &Digest) -> Vec<Action> {
+        let before = self.due.clone();
+        for due in &mut self.due {
+            due.causes.retain_mut(|cause| {
+                let undecided = cause.address == *address && !cause.happened;
+                cause.happened |= undecided && cause.found_before != *found;
+                !undecided || cause.happened
+            });
+        }
+        self.due.retain(|due| !due.causes.is_empty());
+        if self.due == before { Vec::new() } else { vec![Action::KeepDue(self.due.clone())] }
+    }
+
+    /// Carries out the reaction that is due at this clause's place, or goes on to the next clause.
+    pub(super) fn react_or_go_on(&mut self, at: usize, now: Timestamp) -> Vec<Action> {
+        let clause = self.clause(at);
+        let Some(due) = self.due.iter().find(|due| due.target == clause.address).cloned() else {
+            self.say_what_would_react(at, now);
+            return self.next_turn(now);
+        };
+        let said = |state| ReactionResult {
+            reaction: due.reaction,
+            causes: due.causes.iter().map(|cause| cause.address.clone()).collect(),
+            since: due.since,
+            state,
+        };
+        if is_pointless(clause) || self.started.contains(&at) {
+            self.result(at).reaction = Some(said(ReactionState::NotNeeded));
+            let mut actions = self.clear_due(&clause.address);
+            actions.extend(self.next_turn(now));
+            return actions;
+        }
+        let own_failed = matches!(self.result(at).outcome, Outcome::Failed | Outcome::Blocked | Outcome::Unsupported);
+        let locked = self.settings.mode == Mode::Observe || self.settings.hold_at(now).is_some() || self.settings.closed_window(now).is_some();
+        if locked || own_failed || self.blocker(at).is_some() {
+            self.result(at).reaction = Some(said(ReactionState::Due));
+            return self.next_turn(now);
+        }
+        if !due.is_tried(&self.state.digest, self.on_demand) {
+            let message = format!("the {} failed {} times and is tried again under a new state or on demand", due.reaction.word(), due.attempts);
+            let result = self.result(at);
+            result.reaction = Some(said(ReactionState::Failed));
+            result.outcome = Outcome::Failed;
+            result.failure = Some(Failure { at: FailureAt::React, message, command: None, remedy: None });
+            return self.next_turn(now);
+        }
+        self.result(at).reaction = Some(said(ReactionState::Due));
+        self.phase = Phase::Reacting(at);
+        vec![Action::React(at, due.reaction)]
+    }
+
+    /// In an observing run: says that this clause would react, since what it reacts to would be corrected.
+    pub(super) fn say_what_would_react(&mut self, at: usize, now: Timestamp) {
+        let clause = self.clause(at);
+        let Some(reaction) = clause.reaction.filter(|_| self.settings.mode == Mode::Observe && !is_pointless(clause)) else { return };
+        let would_correct = |address: &&ClauseAddress| matches!(self.need(address), Need::Handled(result) if result.would == Some(Decision::Correct));
+        let causes: Vec<ClauseAddress> = clause.reacts_to.iter().filter(would_correct).cloned().collect();
+        if causes.is_empty() || self.blocker(at).is_some() {
+            return;
+        }
+        let Some(result) = self.results[at].as_mut() else { return };
+        let would_start = result.would == Some(Decision::Correct) && started_by(clause, &result.differences);
+        if !would_start && !matches!(result.outcome, Outcome::Failed | Outcome::Blocked | Outcome::Unsupported) {
+            result.reaction = Some(ReactionResult { reaction, causes, since: now, state: ReactionState::Would });
+        }
+    }
+
+    pub(super) fn reacted(&mut self, at: usize, result: Result<Vec<NativeStep>, Failure>, took_us: u64, now: Timestamp) -> Vec<Action> {
+        self.result(at).took_us += took_us;
+        match result {
+            Err(failure) => self.reaction_failed(at, failure, now),
+            Ok(native) if self.clause(at).address.kind() == "service" => {
+                self.phase = Phase::CheckingReaction(at, native);
+                vec![Action::Inspect(at)]
+            }
+            Ok(native) => self.reaction_done(at, native, now),
+        }
+    }
+
+    /// A service that does not stand as wanted after its reaction has not reacted well.
+    pub(super) fn reaction_checked(
+        &mut self,
+        at: usize,
+        native: Vec<NativeStep>,
+        inspection: &Inspection,
+        took_us: u64,
+        now: Timestamp,
+    ) -> Vec<Action> {
+        let clause = self.clause(at);
+        self.result(at).took_us += took_us;
+        let was_in_line = matches!(self.result(at).outcome, Outcome::InLine | Outcome::Corrected);
+        let stands = matches!(inspection, Inspection::Seen(seen) if differences(clause, &seen.found, seen.content_bytes).is_empty());
+        if stands || !was_in_line {
+            return self.reaction_done(at, native, now);
+        }
+        let message = "the service does not stand as wanted after it reacted".to_owned();
+        self.reaction_failed(at, Failure { at: FailureAt::React, message, command: native.last().cloned(), remedy: None }, now)
+    }
+
+    pub(super) fn reaction_done(&mut self, at: usize, native: Vec<NativeStep>, now: Timestamp) -> Vec<Action> {
+        let address = &self.clause(at).address;
+        let result = self.result(at);
+        result.native.extend(native);
+        if let Some(reaction) = &mut result.reaction {
+            reaction.state = ReactionState::Done;
+        }
+        let mut actions = self.clear_due(address);
+        actions.extend(self.next_turn(now));
+        actions
+    }
+
+    pub(super) fn reaction_failed(&mut self, at: usize, failure: Failure, now: Timestamp) -> Vec<Action> {
+        let address = &self.clause(at).address;
+        let state = self.state.digest.clone();
+        for due in self.due.iter_mut().filter(|due| due.target == *address) {
+            due.attempts += 1;
+            due.tried_under = Some(state.clone());
+        }
+        let result = self.result(at);
+        result.outcome = Outcome::Failed;
+        result.failure = Some(failure);
+        if let Some(reaction) = &mut result.reaction {
+            reaction.state = ReactionState::Failed;
+        }
+        let mut actions = vec![Action::KeepDue(self.due.clone())];
+        actions.extend(self.next_turn(now));
+        actions
+    }
+
+    pub(super) fn clear_due(&mut self, target: &ClauseAddress) -> Vec<Action> {
+        self.due.retain(|due| due.target != *target);
+        vec![Action::KeepDue(self.due.clone())]
+    }
+}
+
+/// Returns whether reacting has no point: the target must not exist, or is wanted stopped.
+fn is_pointless(target: &Clause) -> bool {
+    target.gone != Gone::No || target.flag("running") == Some(false)
+}
+
+/// Returns whether correcting these differences starts the service or runs the command.
+pub(super) fn started_by(clause: &Clause, differences: &[Difference]) -> bool {
+    match clause.address.kind() {
+        "command" => true,
+        _ => differences.iter().any(|difference| difference.property == "running"),
+    }
+}
