@@ -21,6 +21,32 @@ pub enum Command {
     Enforce(EnforceArguments),
     /// Look at contents that were replaced or removed, and put them back
     Attic(AtticArguments),
+    /// Join a fleet: show an invitation and wait until an operator approves
+    Join(JoinArguments),
+    /// Contact the server once
+    CheckIn(WhereArguments),
+    /// Find out why this node is not heard: name, port, trust, clock, approval
+    Diagnose(WhereArguments),
+}
+
+/// Arguments of `join`.
+#[derive(Debug, Args)]
+pub struct JoinArguments {
+    /// Where
+    #[command(flatten)]
+    pub place: WhereArguments,
+    /// File that holds the invitation, or - for standard input
+    #[arg(long, value_name = "FILE|-")]
+    pub invitation: String,
+    /// Name of the node; the machine's own unless said otherwise
+    #[arg(long, value_name = "NAME")]
+    pub name: Option<String>,
+    /// How many seconds to wait for approval
+    #[arg(long, value_name = "SECONDS", default_value_t = 3600)]
+    pub wait: u64,
+    /// Join although this machine belongs to a fleet already
+    #[arg(long)]
+    pub again: bool,
 }
 
 /// What is wanted.

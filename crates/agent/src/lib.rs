@@ -2,8 +2,11 @@
 
 pub mod attic;
 pub mod command_line;
+pub mod diagnose;
 pub mod error;
+pub mod join;
 pub mod local;
+pub mod membership;
 pub mod run_loop;
 pub mod show;
 pub mod state_dir;

@@ -11,6 +11,7 @@ use constans_agent::local::{Wanted, resolve_wanted, state_dir};
 use constans_agent::run_loop::{Keeping, Runner, left_behind};
 use constans_agent::show::{Progress, Shown, show_list, show_run};
 use constans_agent::state_dir::StateDir;
+use constans_agent::{diagnose, join};
 use constans_core::address::{ClauseAddress, fits};
 use constans_core::compare::text_diff;
 use constans_core::digest::DigestKey;
@@ -37,6 +38,9 @@ fn main() -> ExitCode {
     let result = match command_line.command {
         Command::Observe(arguments) => observe(&arguments.wanted),
         Command::Enforce(arguments) => enforce(&arguments),
+        Command::Join(arguments) => on_network(join::join(&arguments)),
+        Command::CheckIn(place) => open_place(&place).and_then(|(state_dir, machine)| on_network(join::check_in(&state_dir, &machine))),
+        Command::Diagnose(place) => open_place(&place).and_then(|(state_dir, machine)| on_network(diagnose::diagnose(&state_dir, &machine))),
         Command::Attic(arguments) => match arguments.command {
             AtticCommand::List(arguments) => attic_list(&arguments),
             AtticCommand::Show(arguments) => attic_show(&arguments),
@@ -54,6 +58,18 @@ fn main() -> ExitCode {
             error.exit.into()
         }
     }
+}
+
+/// Does something that waits for the network.
+fn on_network<T>(work: impl Future<Output = Result<T, AgentError>>) -> Result<T, AgentError> {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+    runtime.map_err(|error| AgentError::new(format!("no runtime can be started: {error}")))?.block_on(work)
+}
+
+fn open_place(place: &WhereArguments) -> Result<(StateDir, Machine), AgentError> {
+    let state_dir = state_dir(&place.root, place.state_dir.as_ref())?;
+    let machine = Machine::open(&place.root, &state_dir.scratch())?;
+    Ok((state_dir, machine))
 }
 
 /// What one command on one machine works with.
@@ -254,9 +270,8 @@ fn quoted(word: &str) -> String {
 }
 
 fn open_attic(place: &WhereArguments) -> Result<(StateDir, AtticStore, Machine), AgentError> {
-    let state_dir = state_dir(&place.root, place.state_dir.as_ref())?;
+    let (state_dir, machine) = open_place(place)?;
     let attic = AtticStore::open(&state_dir, None)?;
-    let machine = Machine::open(&place.root, &state_dir.scratch())?;
     Ok((state_dir, attic, machine))
 }
 

@@ -254,7 +254,12 @@ fn who_runs(path: &Path) -> String {
     }
 }
 
-fn read_json<T: DeserializeOwned>(path: &Path) -> Result<Option<T>, AgentError> {
+/// Reads a file of the agent's own; none if it is not there.
+///
+/// # Errors
+///
+/// Returns why it cannot be read.
+pub fn read_json<T: DeserializeOwned>(path: &Path) -> Result<Option<T>, AgentError> {
     match fs::read(path) {
         Ok(bytes) => serde_json::from_slice(&bytes).map(Some).map_err(|error| {
             AgentError::new(format!("{} cannot be read: {error}", path.display()))
@@ -265,7 +270,12 @@ fn read_json<T: DeserializeOwned>(path: &Path) -> Result<Option<T>, AgentError> 
     }
 }
 
-fn write_json(path: &Path, value: &impl Serialize) -> Result<(), AgentError> {
+/// Writes a file of the agent's own, durably.
+///
+/// # Errors
+///
+/// Returns why it cannot be written.
+pub fn write_json(path: &Path, value: &impl Serialize) -> Result<(), AgentError> {
     let bytes = serde_json::to_vec(value).expect("it is plain data");
     write_durably(path, &bytes).map_err(|error| AgentError::own_file("write", path, &error))
 }

@@ -1,6 +1,9 @@
 //! `constans`: the operators' client.
 
+mod joining;
 mod kit_check;
+mod node;
+mod server;
 
 use clap::{Args, Parser, Subcommand};
 use constans_wire::exit::Exit;
@@ -18,6 +21,12 @@ struct CommandLine {
 enum Command {
     /// Kits: what is wanted, as documents
     Kit(KitArguments),
+    /// Make an invitation, which a new node shows to be heard
+    Invite(joining::InviteArguments),
+    /// Joining requests: see them, approve them, deny them
+    Join(joining::JoinArguments),
+    /// Nodes: see them, refuse them
+    Node(node::NodeArguments),
 }
 
 #[derive(Debug, Args)]
@@ -43,5 +52,8 @@ fn main() -> ExitCode {
     };
     match command_line.command {
         Command::Kit(KitArguments { command: KitCommand::Check(arguments) }) => kit_check::run(&arguments).into(),
+        Command::Invite(arguments) => server::on_network(joining::invite(&arguments)),
+        Command::Join(arguments) => server::on_network(joining::run(&arguments)),
+        Command::Node(arguments) => server::on_network(node::run(&arguments)),
     }
 }

@@ -11,6 +11,7 @@ pub mod kind;
 pub mod kit;
 pub mod param;
 pub mod run;
+pub mod standing;
 pub mod state;
 
 pub(crate) use kind::kind_type_word;

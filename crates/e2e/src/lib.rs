@@ -1,4 +1,8 @@
-//! Starts the real programs for tests: on private roots, under an unprivileged account.
+//! Starts the real programs for tests: on private roots, under an unprivileged account, and with a real PostgreSQL.
+
+mod fleet;
+
+pub use fleet::Fleet;
 
 use constans_wire::report::RunReport;
 use constans_world::{PrivateRoot, UNPRIVILEGED, build_repository, is_root, kits};
@@ -21,7 +25,7 @@ pub struct Ended {
 }
 
 impl Ended {
-    fn of(output: &Output) -> Self {
+    pub(crate) fn of(output: &Output) -> Self {
         let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
         Self { stdout: text(&output.stdout), stderr: text(&output.stderr), exit: output.status.code() }
     }
@@ -182,13 +186,13 @@ fn shared_folder() -> TempDir {
 }
 
 /// Returns a program of this workspace, copied to where the unprivileged account can run it.
-fn program(name: &str) -> PathBuf {
+pub(crate) fn program(name: &str) -> PathBuf {
     static PROGRAMS: OnceLock<TempDir> = OnceLock::new();
     let programs = PROGRAMS.get_or_init(|| {
         let folder = shared_folder();
         let tests = std::env::current_exe().expect("tests know where they are");
         let built = tests.parent().and_then(Path::parent).expect("tests lie in target/PROFILE/deps");
-        for name in ["constans-agent", "constans"] {
+        for name in ["constans-agent", "constans", "constans-server"] {
             let from = built.join(name);
             assert!(from.exists(), "{} is not built: run `make test`, or `cargo build --bins` first", from.display());
             fs::copy(from, folder.path().join(name)).expect("a program can be copied");

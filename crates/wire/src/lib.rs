@@ -1,4 +1,6 @@
 //! What agent, server and client say to each other: serde types only, versioned.
 
+pub mod check_in;
 pub mod exit;
+pub mod join;
 pub mod report;

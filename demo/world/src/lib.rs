@@ -1,9 +1,11 @@
 //! The Skerry Line world for demo and tests: its packages, and machines as private root folders.
 
 mod packages;
+mod postgres;
 mod root;
 
 pub use packages::{PACKAGES, Package, build_repository};
+pub use postgres::Postgres;
 pub use root::{PrivateRoot, UNPRIVILEGED, is_root};
 
 use std::path::PathBuf;

@@ -9,8 +9,8 @@ mod table;
 mod version;
 
 pub use claim::{Claim, path_claim};
-pub use normalise::{Refused, normalise};
-pub(crate) use normalise::{absolute_path, duration_secs, type_word as kind_type_word};
+pub use normalise::{Refused, duration_secs, normalise};
+pub(crate) use normalise::{absolute_path, type_word as kind_type_word};
 pub use property::{Kind, Matcher, Property, Reaction, ValueType};
 pub use table::{KINDS, find, nearest};
 pub use version::{VersionWish, VersionWishError};

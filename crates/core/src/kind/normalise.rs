@@ -174,7 +174,7 @@ fn duration(name: &str, value: &Value) -> Result<Value, Refused> {
 }
 
 /// Returns the seconds of `30s`, `5m`, `2h`, `1d`; `None` if it is no such text or less than a second.
-pub(crate) fn duration_secs(text: &str) -> Option<u64> {
+pub fn duration_secs(text: &str) -> Option<u64> {
     let unit = text.chars().last()?;
     let count: u64 = text[..text.len() - unit.len_utf8()].trim().parse().ok()?;
     let secs = match unit {

@@ -1,0 +1,114 @@
+//! Finding out why a node is not heard: each thing that must hold, one after the other, and what to do about the first
+//! that does not.
+
+use crate::error::AgentError;
+use crate::membership::{Membership, NodeKey};
+use crate::state_dir::StateDir;
+use constans_host::Machine;
+use constans_link::{Identity, LinkError, client, send};
+use constans_wire::check_in::{CheckIn, CheckInAnswer, Greeting};
+use constans_wire::exit::Exit;
+use jiff::Timestamp;
+use std::net::SocketAddr;
+use std::time::Duration;
+use tokio::net::{TcpStream, lookup_host};
+use tokio::time::timeout;
+
+/// Past this a clock is wrong enough to be told, in seconds.
+const CLOCK_TOLERANCE_SECS: i64 = 60;
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// Tests the way to the server and says which part of it fails.
+///
+/// # Errors
+///
+/// Returns that the machine belongs to no fleet.
+pub async fn diagnose(state_dir: &StateDir, machine: &Machine) -> Result<Exit, AgentError> {
+    let membership = crate::join::membership(state_dir)?;
+    println!("this machine is {}, node {}", membership.name, membership.node);
+    let key = NodeKey::open(state_dir)?;
+    let mut is_heard = false;
+    for url in &membership.urls {
+        println!("\n{url}");
+        is_heard |= match way_to(url, &membership, &key, machine).await {
+            Ok(()) => true,
+            Err(failed) => {
+                println!("  {:<10}  FAILS: {}", failed.part, failed.message);
+                if let Some(hint) = &failed.hint {
+                    println!("  what to do: {hint}");
+                }
+                false
+            }
+        };
+    }
+    println!("\n{}", if is_heard { "all is well: this node is heard" } else { "this node is not heard" });
+    Ok(if is_heard { Exit::Well } else { Exit::Error })
+}
+
+struct Failed {
+    part: &'static str,
+    message: String,
+    hint: Option<String>,
+}
+
+impl Failed {
+    fn new(part: &'static str, message: impl Into<String>, hint: &str) -> Self {
+        Self { part, message: message.into(), hint: Some(hint.to_owned()) }
+    }
+
+    fn link(part: &'static str) -> impl Fn(LinkError) -> Self {
+        move |error| Self { part, message: error.to_string(), hint: error.hint() }
+    }
+}
+
+async fn way_to(url: &str, membership: &Membership, key: &NodeKey, machine: &Machine) -> Result<(), Failed> {
+    let well = |part: &str, said: String| println!("  {part:<10}  well: {said}");
+    let host = url.trim_start_matches("https://");
+    let addresses: Vec<SocketAddr> = match timeout(PATIENCE, lookup_host(host)).await {
+        Ok(Ok(addresses)) => addresses.collect(),
+        Ok(Err(error)) => {
+            return Err(Failed::new(
+                "name",
+                format!("{host} is no known name: {error}"),
+                "is the name spelt right, and do /etc/hosts or the name servers in /etc/resolv.conf know it?",
+            ));
+        }
+        Err(_) => {
+            return Err(Failed::new(
+                "name",
+                format!("no name server answers for {host}"),
+                "are the name servers in /etc/resolv.conf right and reachable?",
+            ));
+        }
+    };
+    let shown: Vec<String> = addresses.iter().map(|address| address.ip().to_string()).collect();
+    well("name", shown.join(", "));
+
+    let address = *addresses.first().ok_or_else(|| Failed::new("name", format!("{host} has no address"), "ask who keeps the name"))?;
+    match timeout(PATIENCE, TcpStream::connect(address)).await {
+        Ok(Ok(_)) => well("port", format!("{address} is open")),
+        Ok(Err(error)) => return Err(Failed::new("port", format!("{address} refuses: {error}"), "is the server running, and does it listen there?")),
+        Err(_) => return Err(Failed::new("port", format!("{address} does not answer"), "a firewall stands in between, or the machine is off")),
+    }
+
+    let plain = client(&membership.ca, None).map_err(Failed::link("trust"))?;
+    let asked = Timestamp::now();
+    let greeting: Greeting = send(plain.get(format!("{url}/greeting")), &membership.ca).await.map_err(Failed::link("trust"))?;
+    well("trust", format!("the server has the CA {}…, version {}", &membership.ca[..16], greeting.server));
+
+    let off_secs = asked.duration_since(greeting.now).as_secs();
+    if off_secs.abs() > CLOCK_TOLERANCE_SECS {
+        println!("  {:<10}  {off_secs} s off the server's: set it, certificates and drift windows depend on it", "clock");
+    } else {
+        well("clock", format!("within {CLOCK_TOLERANCE_SECS} s of the server's"));
+    }
+
+    let pem = key.pem();
+    let identity = Identity { certificate: &membership.certificate, key: &pem };
+    let known = client(&membership.ca, Some(&identity)).map_err(Failed::link("approval"))?;
+    let about = machine.about().map_err(|error| Failed { part: "approval", message: error.message, hint: error.remedy })?;
+    let said = CheckIn { agent: env!("CARGO_PKG_VERSION").to_owned(), now: Timestamp::now(), next_in_secs: crate::join::NEXT_CHECK_IN_SECS, about };
+    let answer: CheckInAnswer = send(known.post(format!("{url}/check-in")).json(&said), &membership.ca).await.map_err(Failed::link("approval"))?;
+    well("approval", format!("it is known as {}", answer.name));
+    Ok(())
+}

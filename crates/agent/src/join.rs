@@ -1,0 +1,156 @@
+//! Joining a fleet, and checking in.
+
+use crate::command_line::JoinArguments;
+use crate::error::AgentError;
+use crate::local::state_dir;
+use crate::membership::{Membership, NodeKey};
+use crate::state_dir::StateDir;
+use base64::Engine as _;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use constans_core::filter::About;
+use constans_host::Machine;
+use constans_link::{LinkError, client, send};
+use constans_wire::check_in::{CheckIn, CheckInAnswer};
+use constans_wire::exit::Exit;
+use constans_wire::join::{INVITATION_FORM, Invitation, JoinAnswer, JoinRequest};
+use jiff::Timestamp;
+use std::io::Read as _;
+use std::time::{Duration, Instant};
+
+/// What the agent promises until the daemon has an interval of its own, in seconds.
+pub const NEXT_CHECK_IN_SECS: u64 = 15 * 60;
+
+/// Joins the fleet that an invitation leads to.
+///
+/// # Errors
+///
+/// Returns what is wrong with the invitation, or why the server was not heard.
+pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
+    let state_dir = state_dir(&arguments.place.root, arguments.place.state_dir.as_ref())?;
+    if let Some(membership) = Membership::read(&state_dir)?.filter(|_| !arguments.again) {
+        return Err(AgentError::new(format!("this machine belongs to a fleet already, as {}", membership.name))
+            .hint("constans-agent check-in says whether it is heard; --again joins with another invitation")
+            .exit(Exit::Refused));
+    }
+    let invitation = read_invitation(&arguments.invitation)?;
+    let machine = Machine::open(&arguments.place.root, &state_dir.scratch())?;
+    let key = NodeKey::open(&state_dir)?;
+    let name = arguments.name.clone().unwrap_or_else(|| machine.place.machine.clone());
+    let asked = JoinRequest {
+        invitation: invitation.id,
+        secret: invitation.secret.clone(),
+        name: name.clone(),
+        request: key.request()?,
+        about: machine.about()?,
+        agent: env!("CARGO_PKG_VERSION").to_owned(),
+    };
+    let patience = Instant::now() + Duration::from_secs(arguments.wait);
+    let mut told = false;
+    loop {
+        let (url, answer) = ask(&invitation, &asked).await?;
+        match answer {
+            JoinAnswer::Approved { node, name, certificate, .. } => {
+                let mut urls = invitation.urls.clone();
+                urls.sort_by_key(|known| *known != url);
+                let membership = Membership { urls, ca: invitation.ca.clone(), node, name, certificate };
+                membership.keep(&state_dir)?;
+                return check_in_as(&membership, &key, asked.about).await;
+            }
+            JoinAnswer::Denied { because } => {
+                return Err(AgentError::new(format!("an operator denied it: {because}"))
+                    .hint("ask them; a machine that was denied needs a new key: take node.key away")
+                    .exit(Exit::Refused));
+            }
+            JoinAnswer::Waiting { request } => {
+                if !told {
+                    println!("waiting for approval as {name}, key fingerprint {}", key.fingerprint);
+                    println!("request {request} at {url}");
+                    println!("Next: an operator compares the fingerprint and approves: constans join approve {name}");
+                    told = true;
+                }
+                if Instant::now() >= patience {
+                    println!("nobody approved it yet; run the same command again to ask what became of it");
+                    return Ok(Exit::Refused);
+                }
+                tokio::time::sleep(Duration::from_secs(2)).await;
+            }
+        }
+    }
+}
+
+/// Asks at each URL of the invitation until one answers.
+async fn ask(invitation: &Invitation, asked: &JoinRequest) -> Result<(String, JoinAnswer), AgentError> {
+    let client = client(&invitation.ca, None)?;
+    let mut last = None;
+    for url in &invitation.urls {
+        match send(client.post(format!("{url}/join")).json(asked), &invitation.ca).await {
+            Ok(answer) => return Ok((url.clone(), answer)),
+            Err(error @ LinkError::NotReached { .. }) => last = Some(error),
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Err(last.map_or_else(|| AgentError::new("the invitation names no server"), AgentError::from))
+}
+
+fn read_invitation(from: &str) -> Result<Invitation, AgentError> {
+    let unreadable = |error: std::io::Error| {
+        AgentError::new(format!("the invitation cannot be read from {from}: {error}"))
+            .hint("name the file that holds its one line, or - for standard input")
+    };
+    let mut text = String::new();
+    if from == "-" {
+        std::io::stdin().read_to_string(&mut text).map_err(unreadable)?;
+    } else {
+        text = std::fs::read_to_string(from).map_err(unreadable)?;
+    }
+    let decoded = URL_SAFE_NO_PAD.decode(text.trim()).ok().and_then(|bytes| serde_json::from_slice::<Invitation>(&bytes).ok());
+    let invitation = decoded.ok_or_else(|| {
+        AgentError::new(format!("{from} holds no invitation")).hint("an invitation is one line, as constans invite prints it; was it copied whole?")
+    })?;
+    if invitation.form != INVITATION_FORM {
+        return Err(AgentError::new(format!("the invitation has form {}, and this agent reads form {INVITATION_FORM}", invitation.form))
+            .hint("use an agent of the server's version"));
+    }
+    Ok(invitation)
+}
+
+/// Checks in once.
+///
+/// # Errors
+///
+/// Returns that the machine belongs to no fleet, or why the server was not heard.
+pub async fn check_in(state_dir: &StateDir, machine: &Machine) -> Result<Exit, AgentError> {
+    let membership = membership(state_dir)?;
+    let key = NodeKey::open(state_dir)?;
+    check_in_as(&membership, &key, machine.about()?).await
+}
+
+/// Returns the fleet that this machine belongs to.
+///
+/// # Errors
+///
+/// Returns that there is none.
+pub fn membership(state_dir: &StateDir) -> Result<Membership, AgentError> {
+    Membership::read(state_dir)?.ok_or_else(|| {
+        AgentError::new("this machine belongs to no fleet").hint("constans invite makes an invitation; then constans-agent join --invitation FILE")
+    })
+}
+
+async fn check_in_as(membership: &Membership, key: &NodeKey, about: About) -> Result<Exit, AgentError> {
+    let pem = key.pem();
+    let client = client(&membership.ca, Some(&membership.identity(&pem)))?;
+    let mut last = None;
+    for url in &membership.urls {
+        let said =
+            CheckIn { agent: env!("CARGO_PKG_VERSION").to_owned(), now: Timestamp::now(), next_in_secs: NEXT_CHECK_IN_SECS, about: about.clone() };
+        match send::<CheckInAnswer>(client.post(format!("{url}/check-in")).json(&said), &membership.ca).await {
+            Ok(answer) => {
+                println!("connected to {url} as {}", answer.name);
+                return Ok(Exit::Well);
+            }
+            Err(error @ LinkError::NotReached { .. }) => last = Some(error),
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Err(last.map_or_else(|| AgentError::new("no server is known"), AgentError::from))
+}

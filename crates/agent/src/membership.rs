@@ -1,0 +1,110 @@
+//! What makes this machine a node of a fleet: its key, its certificate, and the server that it belongs to.
+
+use crate::error::AgentError;
+use crate::state_dir::{StateDir, read_json, write_durably, write_json};
+use constans_core::digest::hex;
+use constans_link::{Identity, LinkError};
+use constans_wire::exit::Exit;
+use rcgen::{CertificateParams, KeyPair, PublicKeyData as _};
+use serde::{Deserialize, Serialize};
+use sha2::{Digest as _, Sha256};
+use std::fs;
+use std::path::PathBuf;
+use uuid::Uuid;
+
+/// The fleet that this machine belongs to.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Membership {
+    /// The URLs of the agents' listener.
+    pub urls: Vec<String>,
+    /// The fingerprint of the server's CA.
+    pub ca: String,
+    /// The node's id.
+    pub node: Uuid,
+    /// The node's name.
+    pub name: String,
+    /// The node's certificate, PEM.
+    pub certificate: String,
+}
+
+/// The node's key.
+pub struct NodeKey {
+    pair: KeyPair,
+    /// The SHA-256 of its public part (SPKI), to be compared by eye.
+    pub fingerprint: String,
+}
+
+impl Membership {
+    /// Returns the fleet that this machine belongs to, if it joined one.
+    ///
+    /// # Errors
+    ///
+    /// Returns why that cannot be read.
+    pub fn read(state_dir: &StateDir) -> Result<Option<Self>, AgentError> {
+        read_json(&path(state_dir))
+    }
+
+    /// Keeps it. From now on the machine belongs to the fleet.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be kept.
+    pub fn keep(&self, state_dir: &StateDir) -> Result<(), AgentError> {
+        write_json(&path(state_dir), self)
+    }
+
+    /// Returns certificate and key for the link to the server.
+    pub fn identity<'a>(&'a self, key: &'a str) -> Identity<'a> {
+        Identity { certificate: &self.certificate, key }
+    }
+}
+
+fn path(state_dir: &StateDir) -> PathBuf {
+    state_dir.path().join("joined.json")
+}
+
+impl NodeKey {
+    /// Returns the node's key; it is made at first and never leaves the machine.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be read or made.
+    pub fn open(state_dir: &StateDir) -> Result<Self, AgentError> {
+        let path = state_dir.path().join("node.key");
+        let broken = |error: rcgen::Error| {
+            AgentError::new(format!("the key in {} cannot be used: {error}", path.display())).hint("take it away and join again")
+        };
+        let pair = if path.exists() {
+            let pem = fs::read_to_string(&path).map_err(|error| AgentError::own_file("read", &path, &error))?;
+            KeyPair::from_pem(&pem).map_err(broken)?
+        } else {
+            let pair = KeyPair::generate().map_err(broken)?;
+            write_durably(&path, pair.serialize_pem().as_bytes()).map_err(|error| AgentError::own_file("write", &path, &error))?;
+            pair
+        };
+        let fingerprint = hex(&Sha256::digest(pair.subject_public_key_info()));
+        Ok(Self { pair, fingerprint })
+    }
+
+    /// Returns the key, PEM.
+    pub fn pem(&self) -> String {
+        self.pair.serialize_pem()
+    }
+
+    /// Returns a certificate request (PKCS #10), PEM.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be made.
+    pub fn request(&self) -> Result<String, AgentError> {
+        let made = CertificateParams::new(Vec::new()).and_then(|params| params.serialize_request(&self.pair)).and_then(|request| request.pem());
+        made.map_err(|error| AgentError::new(format!("no certificate request can be made: {error}")))
+    }
+}
+
+impl From<LinkError> for AgentError {
+    fn from(error: LinkError) -> Self {
+        let exit = if matches!(error, LinkError::Refused(_)) { Exit::Refused } else { Exit::Error };
+        Self { message: error.to_string(), hint: error.hint(), exit }
+    }
+}

@@ -1,0 +1,164 @@
+//! `constans invite` and `constans join`.
+
+use crate::server::{ClientError, Output, Server, ServerArguments, harmless, json, labels};
+use clap::{Args, Subcommand};
+use constans_core::kind::{duration_secs, nearest_word};
+use constans_wire::join::{Approve, Deny, JoiningRequest, MadeInvitation, NewInvitation};
+
+/// Arguments of `invite`.
+#[derive(Debug, Args)]
+pub struct InviteArguments {
+    #[command(flatten)]
+    server: ServerArguments,
+    /// How long it holds, as 24h
+    #[arg(long = "for", value_name = "TIME", default_value = "24h", value_parser = duration)]
+    for_secs: u64,
+    /// How many nodes may use it
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    uses: u32,
+    /// A label of the nodes that use it; repeat it for several
+    #[arg(long = "label", value_name = "KEY=VALUE", value_parser = key_and_value)]
+    labels: Vec<(String, String)>,
+}
+
+/// Arguments of `join`.
+#[derive(Debug, Args)]
+pub struct JoinArguments {
+    #[command(subcommand)]
+    command: JoinCommand,
+}
+
+#[derive(Debug, Subcommand)]
+enum JoinCommand {
+    /// List the requests that wait, with what the nodes say of themselves
+    List {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// How to show them
+        #[arg(long, value_enum, default_value_t = Output::Text)]
+        output: Output,
+    },
+    /// Approve a request: the machine becomes a node
+    Approve {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The name or id of the request
+        request: String,
+        /// Approve it as this known node on a new machine; its older keys are refused from then on
+        #[arg(long = "as", value_name = "NODE")]
+        as_node: Option<String>,
+    },
+    /// Deny a request
+    Deny {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The name or id of the request
+        request: String,
+        /// Why; the node is told
+        #[arg(long, value_name = "REASON")]
+        because: String,
+    },
+}
+
+fn duration(text: &str) -> Result<u64, String> {
+    duration_secs(text).ok_or_else(|| "write it as 30m, 24h or 7d".to_owned())
+}
+
+fn key_and_value(text: &str) -> Result<(String, String), String> {
+    text.split_once('=')
+        .filter(|(key, _)| !key.is_empty())
+        .map(|(key, value)| (key.to_owned(), value.to_owned()))
+        .ok_or_else(|| "write KEY=VALUE".to_owned())
+}
+
+/// Makes an invitation; its one line goes to standard output, all else to standard error.
+pub async fn invite(arguments: &InviteArguments) -> Result<(), ClientError> {
+    let wanted = NewInvitation { for_secs: arguments.for_secs, uses: arguments.uses, labels: arguments.labels.iter().cloned().collect() };
+    let made: MadeInvitation = Server::open(&arguments.server)?.post("/api/invitations", &wanted).await?;
+    println!("{}", made.text);
+    let nodes = if arguments.uses == 1 { "one node".to_owned() } else { format!("{} nodes", arguments.uses) };
+    eprintln!(
+        "invitation {} for {nodes}, until {}; it is shown once: whoever has it may ask to join",
+        made.id,
+        made.expires_at.strftime("%Y-%m-%d %H:%M UTC")
+    );
+    eprintln!("Next, on the node: constans-agent join --invitation FILE");
+    Ok(())
+}
+
+/// Lists, approves or denies.
+pub async fn run(arguments: &JoinArguments) -> Result<(), ClientError> {
+    match &arguments.command {
+        JoinCommand::List { server, output } => list(&Server::open(server)?, *output).await,
+        JoinCommand::Approve { server, request, as_node } => approve(&Server::open(server)?, request, as_node.clone()).await,
+        JoinCommand::Deny { server, request, because } => deny(&Server::open(server)?, request, because).await,
+    }
+}
+
+async fn list(server: &Server<'_>, output: Output) -> Result<(), ClientError> {
+    let waiting: Vec<JoiningRequest> = server.get("/api/joining-requests").await?;
+    if output == Output::Json {
+        println!("{}", json(&waiting));
+        return Ok(());
+    }
+    if waiting.is_empty() {
+        println!("nobody waits to join\nNext: constans invite makes an invitation for a new node");
+        return Ok(());
+    }
+    for request in &waiting {
+        println!("{}", shown(request));
+    }
+    println!("Next: compare the fingerprint with what the node shows, then constans join approve NAME");
+    Ok(())
+}
+
+fn shown(request: &JoiningRequest) -> String {
+    let about =
+        |field: &str| request.about.get(field).map(|value| harmless(value.as_str().map_or_else(|| value.to_string(), str::to_owned).as_str()));
+    let says: Vec<String> = ["os.name", "os.version", "arch", "init"].iter().filter_map(|field| about(field)).collect();
+    let in_use = if request.name_in_use { "\n   a node is called so already: approve with --as if this is that node on a new machine" } else { "" };
+    format!(
+        "{}   asked {} from {}, invited by {}{in_use}\n   fingerprint  {}\n   says of itself  {}\n   labels  {}\n   id  {}\n",
+        harmless(&request.name),
+        request.requested_at.strftime("%Y-%m-%d %H:%M:%S UTC"),
+        request.address,
+        request.invited_by,
+        request.fingerprint,
+        says.join(", "),
+        labels(&request.labels),
+        request.id,
+    )
+}
+
+async fn approve(server: &Server<'_>, wanted: &str, as_node: Option<String>) -> Result<(), ClientError> {
+    let request = find(server, wanted).await?;
+    let name: String = server.post(&format!("/api/joining-requests/{}/approve", request.id), &Approve { as_node }).await?;
+    println!("{name} may join; its key is {}", request.fingerprint);
+    println!("Next: constans node list shows when it is heard");
+    Ok(())
+}
+
+async fn deny(server: &Server<'_>, wanted: &str, because: &str) -> Result<(), ClientError> {
+    let request = find(server, wanted).await?;
+    let name: String = server.post(&format!("/api/joining-requests/{}/deny", request.id), &Deny { because: because.to_owned() }).await?;
+    println!("{} was denied", harmless(&name));
+    Ok(())
+}
+
+/// Finds the one waiting request that is meant.
+async fn find(server: &Server<'_>, wanted: &str) -> Result<JoiningRequest, ClientError> {
+    let waiting: Vec<JoiningRequest> = server.get("/api/joining-requests").await?;
+    let mut fitting: Vec<&JoiningRequest> = waiting.iter().filter(|request| request.name == wanted || request.id.to_string() == wanted).collect();
+    match (fitting.pop(), fitting.is_empty()) {
+        (Some(one), true) => Ok(one.clone()),
+        (Some(_), false) => Err(ClientError::new(
+            format!("several requests want the name {wanted}"),
+            "name one by its id: constans join list shows them with their fingerprints",
+        )),
+        (None, _) => {
+            let near = nearest_word(wanted, waiting.iter().map(|request| request.name.as_str()));
+            let hint = near.map_or_else(|| "constans join list shows what is waiting".to_owned(), |near| format!("did you mean `{near}`?"));
+            Err(ClientError::new(format!("no request waits under the name or id {wanted}"), hint))
+        }
+    }
+}

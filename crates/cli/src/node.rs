@@ -1,0 +1,106 @@
+//! `constans node`.
+
+use crate::server::{ClientError, Output, Server, ServerArguments, harmless, json, labels};
+use clap::{Args, Subcommand};
+use constans_wire::check_in::{Hearing, NodeSummary};
+use jiff::Timestamp;
+
+/// Arguments of `node`.
+#[derive(Debug, Args)]
+pub struct NodeArguments {
+    #[command(subcommand)]
+    command: NodeCommand,
+}
+
+#[derive(Debug, Subcommand)]
+enum NodeCommand {
+    /// List the nodes: whether they are heard, and by which labels they are known
+    List {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// How to show them
+        #[arg(long, value_enum, default_value_t = Output::Text)]
+        output: Output,
+    },
+    /// Refuse a node from now on
+    Revoke {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The node
+        node: String,
+    },
+}
+
+/// Lists or revokes.
+pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
+    match &arguments.command {
+        NodeCommand::List { server, output } => list(&Server::open(server)?, *output).await,
+        NodeCommand::Revoke { server, node } => {
+            let name: String = Server::open(server)?.post(&format!("/api/nodes/{node}/revoke"), &()).await?;
+            println!("{name} is refused from its next request on");
+            println!("Next: to let it back, have it join again and approve it with --as {name}");
+            Ok(())
+        }
+    }
+}
+
+async fn list(server: &Server<'_>, output: Output) -> Result<(), ClientError> {
+    let mut nodes: Vec<NodeSummary> = Vec::new();
+    loop {
+        let after = nodes.last().map_or("", |last| last.name.as_str());
+        let page: Vec<NodeSummary> = server.get(&format!("/api/nodes?after={after}")).await?;
+        let is_last = page.len() < 1_000;
+        nodes.extend(page);
+        if is_last {
+            break;
+        }
+    }
+    if output == Output::Json {
+        println!("{}", json(&nodes));
+        return Ok(());
+    }
+    if nodes.is_empty() {
+        println!("no nodes yet\nNext: constans invite makes an invitation for the first one");
+        return Ok(());
+    }
+    let width = nodes.iter().map(|node| node.name.len()).max().unwrap_or(0);
+    let now = Timestamp::now();
+    for node in &nodes {
+        println!("{:<width$}  {:<14}  {:<28}  {}{}", harmless(&node.name), hearing(node), heard(node, now), labels(&node.labels), clock(node));
+    }
+    Ok(())
+}
+
+fn hearing(node: &NodeSummary) -> &'static str {
+    match (node.revoked_at, node.hearing) {
+        (Some(_), _) => "revoked",
+        (None, Hearing::OnTime) => "on time",
+        (None, Hearing::Late) => "late",
+        (None, Hearing::Silent) => "silent",
+        (None, Hearing::NeverReported) => "never reported",
+    }
+}
+
+fn heard(node: &NodeSummary, now: Timestamp) -> String {
+    match (node.last_heard, node.promised) {
+        (Some(last), Some(promised)) => {
+            let next = promised.duration_since(now).as_secs();
+            let next = if next >= 0 { format!("next in {}", span(next)) } else { format!("due {} ago", span(-next)) };
+            format!("heard {} ago, {next}", span(now.duration_since(last).as_secs()))
+        }
+        _ => "-".to_owned(),
+    }
+}
+
+fn clock(node: &NodeSummary) -> String {
+    node.clock_off_secs.filter(|off| off.abs() > 60).map(|off| format!("  clock {} off", span(off))).unwrap_or_default()
+}
+
+fn span(secs: i64) -> String {
+    match secs.abs() {
+        0..120 => format!("{secs} s"),
+        120..7_200 => format!("{} min", secs / 60),
+        7_200..172_800 => format!("{} h", secs / 3_600),
+        _ => format!("{} days", secs / 86_400),
+    }
+}

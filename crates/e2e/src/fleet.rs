@@ -1,0 +1,179 @@
+//! A server with its own PostgreSQL, on loopback, for one test.
+
+use crate::{Ended, Machine, program};
+use constans_world::Postgres;
+use std::fs::{self, File};
+use std::net::{TcpListener, TcpStream};
+use std::os::unix::fs::PermissionsExt as _;
+use std::path::PathBuf;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+use tempfile::TempDir;
+
+/// A server and all that it stands on; everything ends with it.
+pub struct Fleet {
+    server: Child,
+    _postgres: Postgres,
+    folder: TempDir,
+    database: String,
+    agents: u16,
+    people: u16,
+    /// The fingerprint of the server's CA.
+    pub ca: String,
+    administrator: String,
+}
+
+impl Fleet {
+    /// Starts a server with an empty database and an administrator.
+    ///
+    /// # Panics
+    ///
+    /// Panics if something does not start.
+    pub fn start() -> Self {
+        let folder = tempfile::tempdir().expect("a folder for the test");
+        fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755)).expect("others may look into it");
+        let postgres = Postgres::start(&folder.path().join("postgres")).expect("PostgreSQL starts");
+        let database = postgres.database("constans").expect("a database");
+        let (agents, people) = (free_port(), free_port());
+        let administrator = token(&database, "ilse.maren", "administrator");
+        let server = serve(&folder, &database, agents, people);
+        let mut fleet = Self { server, _postgres: postgres, folder, database, agents, people, ca: String::new(), administrator };
+        fleet.wait();
+        fleet.ca = fleet
+            .log()
+            .lines()
+            .find_map(|line| line.split("fingerprint=\"").nth(1))
+            .and_then(|rest| rest.split('"').next())
+            .expect("the server says its fingerprint")
+            .to_owned();
+        fleet
+    }
+
+    fn wait(&mut self) {
+        let end = Instant::now() + Duration::from_secs(30);
+        while [self.agents, self.people].iter().any(|port| TcpStream::connect(("127.0.0.1", *port)).is_err()) {
+            assert!(self.server.try_wait().expect("it can be asked").is_none() && Instant::now() < end, "the server does not start:\n{}", self.log());
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+
+    /// Kills the server without a word.
+    ///
+    /// # Panics
+    ///
+    /// Panics if it runs no more.
+    pub fn kill_server(&mut self) {
+        self.server.kill().expect("it runs");
+        self.server.wait().expect("it ends");
+    }
+
+    /// Starts the server again.
+    pub fn start_server(&mut self) {
+        self.server = serve(&self.folder, &self.database, self.agents, self.people);
+        self.wait();
+    }
+
+    /// Returns what the server wrote to its log.
+    pub fn log(&self) -> String {
+        fs::read_to_string(self.folder.path().join("log")).unwrap_or_default()
+    }
+
+    /// Runs the operators' client as the administrator.
+    pub fn client(&self, arguments: &[&str]) -> Ended {
+        self.client_by(&self.administrator, arguments)
+    }
+
+    /// Runs the operators' client by a token.
+    ///
+    /// # Panics
+    ///
+    /// Panics if it cannot be started.
+    pub fn client_by(&self, token: &str, arguments: &[&str]) -> Ended {
+        let mut command = Command::new(program("constans"));
+        command
+            .args(arguments)
+            .env("CONSTANS_SERVER", self.people_url())
+            .env("CONSTANS_CA", &self.ca)
+            .env("CONSTANS_TOKEN", token)
+            .stdin(Stdio::null());
+        Ended::of(&command.output().expect("the client starts"))
+    }
+
+    /// Returns the URL of the people's listener.
+    pub fn people_url(&self) -> String {
+        format!("https://127.0.0.1:{}", self.people)
+    }
+
+    /// Returns the URL of the agents' listener.
+    pub fn agents_url(&self) -> String {
+        format!("https://127.0.0.1:{}", self.agents)
+    }
+
+    /// Makes a person with a role and returns a token.
+    pub fn token(&self, person: &str, role: &str) -> String {
+        token(&self.database, person, role)
+    }
+
+    /// Makes an invitation and puts it into a file that a machine's agent can read.
+    ///
+    /// # Panics
+    ///
+    /// Panics if the server refuses.
+    pub fn invite(&self, machine: &Machine, more: &[&str]) -> String {
+        let made = self.client(&[&["invite", "--label", "site=auken"], more].concat());
+        assert_eq!(made.exit, Some(0), "{}", made.stderr);
+        machine.document("invitation", &made.stdout)
+    }
+
+    /// Returns one value from the database.
+    ///
+    /// # Panics
+    ///
+    /// Panics if the query is wrong.
+    pub fn query(&self, sql: &str) -> String {
+        let output = Command::new("psql").args(["-tAq", "-c", sql, &self.database]).output().expect("psql starts");
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        String::from_utf8_lossy(&output.stdout).trim().to_owned()
+    }
+
+    /// Returns the protected folder.
+    pub fn protected(&self) -> PathBuf {
+        self.folder.path().join("protected")
+    }
+}
+
+impl Drop for Fleet {
+    fn drop(&mut self) {
+        let _ = self.server.kill();
+        let _ = self.server.wait();
+    }
+}
+
+fn free_port() -> u16 {
+    TcpListener::bind("127.0.0.1:0").and_then(|listener| listener.local_addr()).expect("a free port").port()
+}
+
+fn serve(folder: &TempDir, database: &str, agents: u16, people: u16) -> Child {
+    let log = File::options().create(true).append(true).open(folder.path().join("log")).expect("a log");
+    Command::new(program("constans-server"))
+        .args(["serve", "--name", "127.0.0.1", "--agents", &format!("127.0.0.1:{agents}"), "--people", &format!("127.0.0.1:{people}")])
+        .arg("--protected")
+        .arg(folder.path().join("protected"))
+        .env("CONSTANS_DATABASE", database)
+        .env("NO_COLOR", "1")
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(log)
+        .spawn()
+        .expect("the server starts")
+}
+
+fn token(database: &str, person: &str, role: &str) -> String {
+    let output = Command::new(program("constans-server"))
+        .args(["token", "--person", person, "--role", role])
+        .env("CONSTANS_DATABASE", database)
+        .output()
+        .expect("it starts");
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8_lossy(&output.stdout).trim().to_owned()
+}

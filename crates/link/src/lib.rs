@@ -1,0 +1,154 @@
+//! The link of agent and client to a server that they know by the fingerprint of its CA.
+//!
+//! The fingerprint is held against the CA that the server sends before anything is said to it.
+
+mod pinned;
+
+use constans_wire::check_in::Problem;
+use pinned::PinnedVerifier;
+use reqwest::{Client, RequestBuilder, StatusCode};
+use rustls::ClientConfig;
+use rustls::pki_types::pem::PemObject as _;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use serde::de::DeserializeOwned;
+use std::sync::Arc;
+use std::time::Duration;
+
+/// A node's certificate and key, PEM.
+pub struct Identity<'a> {
+    /// The certificate.
+    pub certificate: &'a str,
+    /// The key.
+    pub key: &'a str,
+}
+
+/// Why a server was not heard, or what it refused.
+#[derive(Debug, thiserror::Error)]
+pub enum LinkError {
+    /// The text is no fingerprint.
+    #[error("`{0}` is not the fingerprint of a CA: 64 hexadecimal digits")]
+    NoFingerprint(String),
+    /// The node's own certificate or key cannot be used.
+    #[error("the certificate or key of this node cannot be used")]
+    Identity,
+    /// The server has another CA than it should have.
+    #[error("the server does not have the CA that it should have, {expected}")]
+    WrongAuthority {
+        /// The CA's fingerprint as it should be.
+        expected: String,
+    },
+    /// TLS failed otherwise.
+    #[error("no trusted connection: {0}")]
+    Tls(String),
+    /// Nobody answers there.
+    #[error("{url} does not answer: {because}")]
+    NotReached {
+        /// Where.
+        url: String,
+        /// Why.
+        because: String,
+    },
+    /// The server refused.
+    #[error("{}", .0.title)]
+    Refused(Problem),
+    /// What came back is no answer of this kind of server.
+    #[error("{url} answers something else than a server of Constans: {because}")]
+    Strange {
+        /// Where.
+        url: String,
+        /// What is odd about it.
+        because: String,
+    },
+}
+
+impl LinkError {
+    /// Returns what to do.
+    pub fn hint(&self) -> Option<String> {
+        match self {
+            Self::NoFingerprint(_) => Some("copy it from the server's first lines in its log".to_owned()),
+            Self::Identity => Some("let the node join again: an operator approves it as the node that it was".to_owned()),
+            Self::WrongAuthority { .. } => Some("nothing was said to it. Is this the right server, or does somebody stand in between? A server that was set up anew needs a new invitation".to_owned()),
+            Self::Tls(_) => Some("is the server called by a name that its certificate has (--name), and is this machine's clock right?".to_owned()),
+            Self::NotReached { .. } => Some("is the server running, is the address right, and does no firewall stand in between?".to_owned()),
+            Self::Refused(problem) => problem.hint.clone(),
+            Self::Strange { .. } => Some("is the address that of the right listener?".to_owned()),
+        }
+    }
+}
+
+/// Prepares requests to a server whose CA has this fingerprint.
+///
+/// # Errors
+///
+/// Returns what is wrong with fingerprint or identity.
+pub fn client(fingerprint: &str, identity: Option<&Identity<'_>>) -> Result<Client, LinkError> {
+    let verifier = PinnedVerifier::new(fingerprint).ok_or_else(|| LinkError::NoFingerprint(fingerprint.to_owned()))?;
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let config =
+        ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions().map_err(|error| LinkError::Tls(error.to_string()))?;
+    let config = config.dangerous().with_custom_certificate_verifier(Arc::new(verifier));
+    let config = match identity {
+        None => config.with_no_client_auth(),
+        Some(identity) => {
+            let certificates: Vec<CertificateDer<'static>> =
+                CertificateDer::pem_slice_iter(identity.certificate.as_bytes()).collect::<Result<_, _>>().map_err(|_| LinkError::Identity)?;
+            let key = PrivateKeyDer::from_pem_slice(identity.key.as_bytes()).map_err(|_| LinkError::Identity)?;
+            config.with_client_auth_cert(certificates, key).map_err(|_| LinkError::Identity)?
+        }
+    };
+    let built = Client::builder()
+        .tls_backend_preconfigured(config)
+        .no_proxy()
+        .timeout(Duration::from_secs(30))
+        .connect_timeout(Duration::from_secs(10))
+        .build();
+    built.map_err(|error| LinkError::Tls(error.to_string()))
+}
+
+/// Sends a request and reads the answer.
+///
+/// # Errors
+///
+/// Returns why the server was not heard, or what it refused.
+pub async fn send<T: DeserializeOwned>(request: RequestBuilder, fingerprint: &str) -> Result<T, LinkError> {
+    let response = request.send().await.map_err(|error| not_sent(&error, fingerprint))?;
+    let (url, status) = (response.url().to_string(), response.status());
+    let body = response.bytes().await.map_err(|error| not_sent(&error, fingerprint))?;
+    if status.is_success() {
+        return serde_json::from_slice(&body).map_err(|error| LinkError::Strange { url, because: error.to_string() });
+    }
+    match serde_json::from_slice::<Problem>(&body) {
+        Ok(problem) => Err(LinkError::Refused(problem)),
+        Err(_) => Err(LinkError::Strange { url, because: describe(status) }),
+    }
+}
+
+fn describe(status: StatusCode) -> String {
+    format!("status {}", status.as_u16())
+}
+
+/// Tells by the innermost cause what went wrong.
+fn not_sent(error: &reqwest::Error, fingerprint: &str) -> LinkError {
+    let mut innermost: &dyn std::error::Error = error;
+    let mut tls: Option<String> = None;
+    while let Some(source) = innermost.source() {
+        innermost = source;
+        if let Some(found) = innermost.downcast_ref::<rustls::Error>().or_else(|| inner_tls(innermost)) {
+            tls = Some(pinned::words(found));
+        }
+    }
+    match tls {
+        Some(words) if words == pinned::WRONG_AUTHORITY => LinkError::WrongAuthority { expected: fingerprint.to_owned() },
+        Some(words) => LinkError::Tls(words),
+        None => {
+            let url = error.url().map_or_else(String::new, |url| format!("{}://{}", url.scheme(), url.authority()));
+            LinkError::NotReached { url, because: if error.is_timeout() { "no answer in time".to_owned() } else { innermost.to_string() } }
+        }
+    }
+}
+
+/// An I/O error may carry the TLS error inside, perhaps in another I/O error, which `source` does not show.
+fn inner_tls<'e>(error: &'e (dyn std::error::Error + 'static)) -> Option<&'e rustls::Error> {
+    let inner = error.downcast_ref::<std::io::Error>()?.get_ref()?;
+    inner.downcast_ref::<rustls::Error>().or_else(|| inner_tls(inner))
+}

@@ -1,0 +1,51 @@
+//! Invitations.
+
+use crate::launch::Here;
+use crate::problem::{Answer, ApiError};
+use crate::store::{audit, invitation};
+use crate::trust::{Allowed, InvitationMake, Secret};
+use base64::Engine as _;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use constans_wire::join::{INVITATION_FORM, Invitation, MadeInvitation, NewInvitation};
+use jiff::{SignedDuration, Timestamp};
+use rocket::State;
+use rocket::serde::json::Json;
+use serde_json::json;
+use sqlx::PgPool;
+use std::sync::Arc;
+use uuid::Uuid;
+
+const LONGEST_SECS: u64 = 30 * 86_400;
+
+/// `POST /api/invitations`: makes an invitation; its text is shown this once.
+#[rocket::post("/api/invitations", data = "<wanted>")]
+pub async fn make(
+    wanted: Json<NewInvitation>,
+    caller: Allowed<InvitationMake>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<MadeInvitation> {
+    if !(1..=LONGEST_SECS).contains(&wanted.for_secs) || !(1..=10_000).contains(&wanted.uses) {
+        return Err(ApiError::Wrong("an invitation holds for 1 s to 30 days, and for 1 to 10,000 uses".to_owned()));
+    }
+    let id = Uuid::now_v7();
+    let secret = Secret::make().map_err(|_| ApiError::Wrong("there is no randomness".to_owned()))?;
+    let expires_at = Timestamp::now() + SignedDuration::from_secs(i64::try_from(wanted.for_secs).unwrap_or(0));
+    let labels = json!(wanted.labels);
+    let uses = i32::try_from(wanted.uses).unwrap_or(1);
+    let row = invitation::NewRow { id, secret_digest: &secret.digest(), labels: &labels, uses, made_by: &caller.person, expires_at };
+    let mut transaction = db.begin().await?;
+    invitation::add(&mut *transaction, &row).await?;
+    audit::add(&mut *transaction, &caller.person, "invited", &id.to_string(), &json!({ "uses": uses, "labels": labels, "until": expires_at }))
+        .await?;
+    transaction.commit().await?;
+    let invitation = Invitation {
+        form: INVITATION_FORM,
+        urls: here.agent_urls.clone(),
+        id,
+        secret: secret.text().to_owned(),
+        ca: here.authority.fingerprint().to_owned(),
+    };
+    let text = URL_SAFE_NO_PAD.encode(serde_json::to_vec(&invitation).map_err(|error| ApiError::Wrong(error.to_string()))?);
+    Ok(Json(MadeInvitation { id, text, expires_at }))
+}

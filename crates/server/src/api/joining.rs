@@ -1,0 +1,98 @@
+//! Joining requests: seen, approved, denied.
+
+use crate::launch::Here;
+use crate::problem::{Answer, ApiError};
+use crate::store::joining::{self, RequestRow};
+use crate::store::{audit, fact, node};
+use crate::trust::{Allowed, JoinDecide, NodeRead, ReadRequest};
+use constans_core::digest::hex;
+use constans_wire::join::{Approve, Deny, JoiningRequest};
+use rocket::State;
+use rocket::serde::json::Json;
+use serde_json::json;
+use sqlx::{PgConnection, PgPool};
+use std::sync::Arc;
+use uuid::Uuid;
+
+/// `GET /api/joining-requests`: the requests that nobody has decided yet, the oldest first.
+#[rocket::get("/api/joining-requests")]
+pub async fn waiting(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<JoiningRequest>> {
+    let rows = joining::waiting(db.inner()).await?;
+    let names: Vec<String> = rows.iter().map(|row| row.name.clone()).collect();
+    let in_use = node::names_in_use(db.inner(), &names).await?;
+    Ok(Json(rows.into_iter().map(|row| shown(row, &in_use)).collect()))
+}
+
+fn shown(row: RequestRow, in_use: &[String]) -> JoiningRequest {
+    JoiningRequest {
+        id: row.id,
+        fingerprint: hex(&row.spki_digest),
+        address: row.address,
+        about: serde_json::from_value(row.about).unwrap_or_default(),
+        labels: serde_json::from_value(row.labels).unwrap_or_default(),
+        invited_by: row.made_by,
+        requested_at: row.requested_at.to_jiff(),
+        name_in_use: in_use.contains(&row.name),
+        name: row.name,
+    }
+}
+
+/// `POST /api/joining-requests/<id>/approve`: the request becomes a node, or a known node on a new machine.
+#[rocket::post("/api/joining-requests/<id>/approve", data = "<how>")]
+pub async fn approve(id: Uuid, how: Json<Approve>, caller: Allowed<JoinDecide>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<String> {
+    let mut transaction = db.begin().await?;
+    let request = undecided(&mut transaction, id).await?;
+    let (node_id, name) = match &how.as_node {
+        Some(known) => {
+            let missing = || ApiError::Missing { what: "node", name: known.clone() };
+            let node_id = node::by_name(&mut *transaction, known).await?.ok_or_else(missing)?;
+            node::let_back(&mut transaction, node_id).await?;
+            (node_id, known.clone())
+        }
+        None => (new_node(&mut transaction, &request).await?, request.name.clone()),
+    };
+    let issued = here.authority.issue_node(node_id, ReadRequest::read(&request.request)?)?;
+    node::add_key(&mut *transaction, node_id, &request.spki_digest, &issued.certificate, issued.ends_at).await?;
+    joining::approve(&mut *transaction, id, node_id, &caller.person).await?;
+    let detail = json!({ "request": id, "node": node_id, "as_known": how.as_node.is_some(), "fingerprint": hex(&request.spki_digest) });
+    audit::add(&mut *transaction, &caller.person, "approved", &name, &detail).await?;
+    transaction.commit().await?;
+    Ok(Json(name))
+}
+
+async fn new_node(db: &mut PgConnection, request: &RequestRow) -> Result<Uuid, ApiError> {
+    if node::by_name(&mut *db, &request.name).await?.is_some() {
+        return Err(ApiError::Conflict {
+            message: format!("a node is called {} already", request.name),
+            hint: format!("if this is that node on a new machine: --as {}; else deny it and let it join under another name", request.name),
+        });
+    }
+    let id = Uuid::now_v7();
+    node::add(&mut *db, id, &request.name).await?;
+    for (what, value) in [("name", json!(request.name)), ("labels", request.labels.clone()), ("about", request.about.clone())] {
+        fact::now_is(&mut *db, id, what, &value).await?;
+    }
+    Ok(id)
+}
+
+/// `POST /api/joining-requests/<id>/deny`: the request is refused.
+#[rocket::post("/api/joining-requests/<id>/deny", data = "<why>")]
+pub async fn deny(id: Uuid, why: Json<Deny>, caller: Allowed<JoinDecide>, db: &State<PgPool>) -> Answer<String> {
+    let mut transaction = db.begin().await?;
+    let request = undecided(&mut transaction, id).await?;
+    joining::deny(&mut *transaction, id, &why.because, &caller.person).await?;
+    audit::add(&mut *transaction, &caller.person, "denied", &request.name, &json!({ "request": id, "because": why.because })).await?;
+    transaction.commit().await?;
+    Ok(Json(request.name))
+}
+
+async fn undecided(db: &mut PgConnection, id: Uuid) -> Result<RequestRow, ApiError> {
+    let request = joining::by_id(db, id).await?.ok_or_else(|| ApiError::Missing { what: "joining request", name: id.to_string() })?;
+    match &request.decision {
+        None => Ok(request),
+        Some(decision) => {
+            let message = format!("the request of {} was {decision} already", request.name);
+            Err(ApiError::Conflict { message, hint: "constans join list shows what is waiting".to_owned() })
+        }
+    }
+}

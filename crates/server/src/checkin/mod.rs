@@ -1,0 +1,11 @@
+//! Handlers for agents.
+
+mod check_in;
+mod join;
+
+use rocket::Route;
+
+/// Returns the routes of the agents' listener.
+pub fn routes() -> Vec<Route> {
+    rocket::routes![join::greeting, join::join, check_in::check_in]
+}

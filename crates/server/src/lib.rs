@@ -1,0 +1,9 @@
+//! The central program: Rocket, SQLx, the CA.
+
+pub mod api;
+pub mod checkin;
+pub mod launch;
+pub mod people;
+pub mod problem;
+pub mod store;
+pub mod trust;

@@ -1,0 +1,130 @@
+//! Errors of handlers, as `application/problem+json` (RFC 9457).
+
+use constans_wire::check_in::Problem;
+use rocket::http::{ContentType, Status};
+use rocket::request::Request;
+use rocket::response::{self, Responder, Response};
+use std::io::Cursor;
+
+/// Why a request was not answered as asked.
+#[derive(Debug, thiserror::Error)]
+pub enum ApiError {
+    /// Nobody is known by this token or certificate.
+    #[error("nobody is known by this {0}")]
+    Unknown(&'static str),
+    /// The caller may not do this.
+    #[error("{person} may not do this: it needs the permission {permission}")]
+    NotAllowed {
+        /// The person.
+        person: String,
+        /// The permission.
+        permission: &'static str,
+    },
+    /// The node is refused from now on.
+    #[error("the node {0} was revoked")]
+    Revoked(String),
+    /// Something that was named is not there.
+    #[error("there is no {what} `{name}`")]
+    Missing {
+        /// What sort of thing.
+        what: &'static str,
+        /// Its name.
+        name: String,
+    },
+    /// The request is understood and cannot be done as things are.
+    #[error("{message}")]
+    Conflict {
+        /// One fact.
+        message: String,
+        /// What to do.
+        hint: String,
+    },
+    /// The request is not understood.
+    #[error("{0}")]
+    Wrong(String),
+    /// The database did not do its part.
+    #[error("the database does not answer as it should")]
+    Database(#[from] sqlx::Error),
+    /// A certificate could not be made.
+    #[error("a certificate could not be made")]
+    Certificate(#[from] rcgen::Error),
+}
+
+/// What a handler answers.
+pub type Answer<T> = Result<rocket::serde::json::Json<T>, ApiError>;
+
+impl ApiError {
+    /// Returns the HTTP status.
+    pub fn status(&self) -> Status {
+        match self {
+            Self::Unknown(_) => Status::Unauthorized,
+            Self::NotAllowed { .. } | Self::Revoked(_) => Status::Forbidden,
+            Self::Missing { .. } => Status::NotFound,
+            Self::Conflict { .. } => Status::Conflict,
+            Self::Wrong(_) => Status::UnprocessableEntity,
+            Self::Database(_) => Status::ServiceUnavailable,
+            Self::Certificate(_) => Status::InternalServerError,
+        }
+    }
+
+    /// Returns the problem as it is sent. What went wrong inside is for the log only.
+    pub fn problem(&self) -> Problem {
+        let (kind, hint) = match self {
+            Self::Unknown("token") => ("unknown_caller", Some("constans-server token makes a token".to_owned())),
+            Self::Unknown(_) => ("unknown_caller", Some("only nodes that joined are heard here".to_owned())),
+            Self::NotAllowed { .. } => ("not_allowed", Some("an administrator gives roles".to_owned())),
+            Self::Revoked(_) => ("revoked", Some("an operator can let it join again as this node".to_owned())),
+            Self::Missing { .. } => ("missing", None),
+            Self::Conflict { hint, .. } => ("conflict", Some(hint.clone())),
+            Self::Wrong(_) => ("wrong_request", None),
+            Self::Database(_) => ("database", Some("the server's log says more; try again".to_owned())),
+            Self::Certificate(_) => ("certificate", Some("the server's log says more".to_owned())),
+        };
+        Problem { kind: kind.to_owned(), title: self.to_string(), status: self.status().code, hint }
+    }
+}
+
+impl<'r> Responder<'r, 'static> for ApiError {
+    fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
+        if matches!(self, Self::Database(_) | Self::Certificate(_)) {
+            tracing::error!(cause = ?std::error::Error::source(&self), "{self}");
+        }
+        respond(&self.problem())
+    }
+}
+
+fn respond(problem: &Problem) -> response::Result<'static> {
+    let body = serde_json::to_vec(problem).map_err(|_| Status::InternalServerError)?;
+    Response::build()
+        .status(Status::new(problem.status))
+        .header(ContentType::new("application", "problem+json"))
+        .sized_body(body.len(), Cursor::new(body))
+        .ok()
+}
+
+/// A problem that a guard left for the catcher.
+pub struct LeftProblem(pub Problem);
+
+/// Answers whatever no handler answered.
+#[rocket::catch(default)]
+pub fn caught(status: Status, request: &Request<'_>) -> CaughtProblem {
+    let left = request.local_cache(|| LeftProblem(Problem { kind: String::new(), title: String::new(), status: 0, hint: None }));
+    if left.0.status != 0 {
+        return CaughtProblem(left.0.clone());
+    }
+    let title = match status.code {
+        404 => format!("there is nothing at {} {}", request.method(), request.uri().path()),
+        413 => "the request is larger than is read".to_owned(),
+        _ => status.reason_lossy().to_lowercase(),
+    };
+    CaughtProblem(Problem { kind: status.reason_lossy().to_lowercase().replace(' ', "_"), title, status: status.code, hint: None })
+}
+
+/// A problem as an answer.
+pub struct CaughtProblem(Problem);
+
+impl<'r> Responder<'r, 'static> for CaughtProblem {
+    fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
+        respond(&self.0)
+    }
+}

@@ -1,0 +1,22 @@
+//! Facts about nodes, as intervals with two times: when it was so, and when the server learned it.
+
+use serde_json::Value;
+use sqlx::PgConnection;
+use uuid::Uuid;
+
+/// Says that something is so from now on. Nothing is written if it was so already.
+pub async fn now_is(db: &mut PgConnection, node: Uuid, what: &str, value: &Value) -> sqlx::Result<()> {
+    sqlx::query("update fact set until_at = now() where node = $1 and what = $2 and until_at is null and superseded_at is null and value <> $3")
+        .bind(node)
+        .bind(what)
+        .bind(value)
+        .execute(&mut *db)
+        .await?;
+    sqlx::query("insert into fact (node, what, value, from_at) values ($1, $2, $3, now()) on conflict (node, what) where until_at is null and superseded_at is null do nothing")
+        .bind(node)
+        .bind(what)
+        .bind(value)
+        .execute(db)
+        .await
+        .map(|_| ())
+}

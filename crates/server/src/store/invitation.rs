@@ -1,0 +1,71 @@
+//! Invitations.
+
+use jiff::Timestamp;
+use jiff_sqlx::ToSqlx as _;
+use serde_json::Value;
+use sqlx::PgExecutor;
+use uuid::Uuid;
+
+/// An invitation to be made.
+pub struct NewRow<'a> {
+    /// Its id.
+    pub id: Uuid,
+    /// The digest of its secret.
+    pub secret_digest: &'a [u8],
+    /// The labels that it gives.
+    pub labels: &'a Value,
+    /// How many nodes may use it.
+    pub uses: i32,
+    /// Who makes it.
+    pub made_by: &'a str,
+    /// Until when it holds.
+    pub expires_at: Timestamp,
+}
+
+/// Adds an invitation.
+pub async fn add(db: impl PgExecutor<'_>, row: &NewRow<'_>) -> sqlx::Result<()> {
+    sqlx::query("insert into invitation (id, secret_digest, labels, uses_left, made_by, expires_at) values ($1, $2, $3, $4, $5, $6)")
+        .bind(row.id)
+        .bind(row.secret_digest)
+        .bind(row.labels)
+        .bind(row.uses)
+        .bind(row.made_by)
+        .bind(row.expires_at.to_sqlx())
+        .execute(db)
+        .await
+        .map(|_| ())
+}
+
+/// What an invitation allows at this moment.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Standing {
+    /// It may be used.
+    Open,
+    /// There is none with this id and secret.
+    Unknown,
+    /// Its time is over.
+    Expired,
+    /// It was used as often as it may be.
+    UsedUp,
+}
+
+/// Returns what an invitation allows. Its row is locked until the transaction ends.
+pub async fn standing(db: impl PgExecutor<'_>, id: Uuid, secret_digest: &[u8]) -> sqlx::Result<Standing> {
+    let row: Option<(bool, i32)> =
+        sqlx::query_as("select expires_at <= now(), uses_left from invitation where id = $1 and secret_digest = $2 for update")
+            .bind(id)
+            .bind(secret_digest)
+            .fetch_optional(db)
+            .await?;
+    Ok(match row {
+        None => Standing::Unknown,
+        Some((true, _)) => Standing::Expired,
+        Some((false, 0)) => Standing::UsedUp,
+        Some((false, _)) => Standing::Open,
+    })
+}
+
+/// Counts one use.
+pub async fn use_once(db: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<()> {
+    sqlx::query("update invitation set uses_left = uses_left - 1 where id = $1").bind(id).execute(db).await.map(|_| ())
+}

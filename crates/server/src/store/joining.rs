@@ -1,0 +1,111 @@
+//! Joining requests.
+
+use jiff_sqlx::Timestamp as SqlTimestamp;
+use serde_json::Value;
+use sqlx::PgExecutor;
+use uuid::Uuid;
+
+/// A joining request and what became of it.
+#[derive(Debug, sqlx::FromRow)]
+pub struct RequestRow {
+    /// Its id.
+    pub id: Uuid,
+    /// The invitation that it came with.
+    pub invitation: Uuid,
+    /// The SHA-256 of the node's public key.
+    pub spki_digest: Vec<u8>,
+    /// The name that the node wants.
+    pub name: String,
+    /// The certificate request, PEM.
+    pub request: String,
+    /// Where it came from.
+    pub address: String,
+    /// What the node says of itself.
+    pub about: Value,
+    /// When it was asked first.
+    pub requested_at: SqlTimestamp,
+    /// `approved`, `denied`, or none yet.
+    pub decision: Option<String>,
+    /// Why it was denied.
+    pub because: Option<String>,
+    /// The node that it became.
+    pub node: Option<Uuid>,
+    /// The labels that the invitation gives.
+    pub labels: Value,
+    /// Who made the invitation.
+    pub made_by: String,
+}
+
+const COLUMNS: &str =
+    "r.id, r.invitation, r.spki_digest, r.name, r.request, r.address, r.about, r.requested_at, r.decision, r.because, r.node, i.labels, i.made_by
+     from joining_request r join invitation i on i.id = r.invitation";
+
+/// Returns the request of this key. It is locked until the transaction ends.
+pub async fn by_key(db: impl PgExecutor<'_>, spki: &[u8]) -> sqlx::Result<Option<RequestRow>> {
+    sqlx::query_as(sqlx::AssertSqlSafe(format!("select {COLUMNS} where r.spki_digest = $1 for update of r"))).bind(spki).fetch_optional(db).await
+}
+
+/// Returns one request. It is locked until the transaction ends.
+pub async fn by_id(db: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<Option<RequestRow>> {
+    sqlx::query_as(sqlx::AssertSqlSafe(format!("select {COLUMNS} where r.id = $1 for update of r"))).bind(id).fetch_optional(db).await
+}
+
+/// Returns the requests that nobody has decided yet, the oldest first; at most 1,000.
+pub async fn waiting(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<RequestRow>> {
+    sqlx::query_as(sqlx::AssertSqlSafe(format!("select {COLUMNS} where r.decision is null order by r.requested_at limit 1000"))).fetch_all(db).await
+}
+
+/// A request to be added.
+pub struct NewRow<'a> {
+    /// Its id.
+    pub id: Uuid,
+    /// The invitation that it came with.
+    pub invitation: Uuid,
+    /// The SHA-256 of the node's public key.
+    pub spki: &'a [u8],
+    /// The name that the node wants.
+    pub name: &'a str,
+    /// The certificate request, PEM.
+    pub request: &'a str,
+    /// Where it came from.
+    pub address: &'a str,
+    /// What the node says of itself.
+    pub about: &'a Value,
+}
+
+/// Adds a request.
+pub async fn add(db: impl PgExecutor<'_>, row: &NewRow<'_>) -> sqlx::Result<()> {
+    sqlx::query("insert into joining_request (id, invitation, spki_digest, name, request, address, about) values ($1, $2, $3, $4, $5, $6, $7)")
+        .bind(row.id)
+        .bind(row.invitation)
+        .bind(row.spki)
+        .bind(row.name)
+        .bind(row.request)
+        .bind(row.address)
+        .bind(row.about)
+        .execute(db)
+        .await
+        .map(|_| ())
+}
+
+/// Notes that a request was approved and which node it became.
+pub async fn approve(db: impl PgExecutor<'_>, id: Uuid, node: Uuid, by: &str) -> sqlx::Result<()> {
+    sqlx::query("update joining_request set decision = 'approved', node = $2, decided_by = $3, decided_at = now() where id = $1")
+        .bind(id)
+        .bind(node)
+        .bind(by)
+        .execute(db)
+        .await
+        .map(|_| ())
+}
+
+/// Notes that a request was denied and why.
+pub async fn deny(db: impl PgExecutor<'_>, id: Uuid, because: &str, by: &str) -> sqlx::Result<()> {
+    sqlx::query("update joining_request set decision = 'denied', because = $2, decided_by = $3, decided_at = now() where id = $1")
+        .bind(id)
+        .bind(because)
+        .bind(by)
+        .execute(db)
+        .await
+        .map(|_| ())
+}

@@ -1,0 +1,9 @@
+//! SQL and nothing else, one file a subject. Every function takes an executor, so that it joins a transaction.
+
+pub mod audit;
+pub mod fact;
+pub mod heard;
+pub mod invitation;
+pub mod joining;
+pub mod node;
+pub mod person;

@@ -1,0 +1,13 @@
+//! Who may speak to the server: the CA and its certificates, persons, tokens, roles and permissions.
+
+mod authority;
+mod caller;
+mod node_caller;
+mod permission;
+mod secret;
+
+pub use authority::{Authority, AuthorityError, IssuedCertificate, ReadRequest};
+pub use caller::Allowed;
+pub use node_caller::NodeCaller;
+pub use permission::{InvitationMake, JoinDecide, NodeRead, NodeRevoke, Permission, Role};
+pub use secret::{Secret, digest_of};
