@@ -25,6 +25,8 @@ pub enum Command {
     Join(JoinArguments),
     /// Contact the server once
     CheckIn(WhereArguments),
+    /// Check in, run and deliver at the interval that the server sets
+    Daemon(DaemonArguments),
     /// Find out why this node is not heard: name, port, trust, clock, approval
     Diagnose(WhereArguments),
 }
@@ -52,7 +54,7 @@ pub struct JoinArguments {
 /// What is wanted.
 #[derive(Debug, Args)]
 pub struct What {
-    /// Folder of the kit
+    /// Folder of the kit; without it, what the server wants
     #[arg(long, value_name = "DIR", conflicts_with = "file")]
     pub kit: Option<PathBuf>,
     /// Baseline of the kit; not needed if it has only one
@@ -123,6 +125,20 @@ pub struct EnforceArguments {
     /// Do it without asking
     #[arg(short, long)]
     pub yes: bool,
+    /// Enforce although this node is set to observe, and why; the reason is recorded
+    #[arg(long, value_name = "REASON")]
+    pub although_observing: Option<String>,
+}
+
+/// Arguments of `daemon`.
+#[derive(Debug, Args)]
+pub struct DaemonArguments {
+    /// Where
+    #[command(flatten)]
+    pub place: WhereArguments,
+    /// Do one round and end
+    #[arg(long)]
+    pub once: bool,
 }
 
 /// Arguments of `attic`.

@@ -107,7 +107,8 @@ async fn way_to(url: &str, membership: &Membership, key: &NodeKey, machine: &Mac
     let identity = Identity { certificate: &membership.certificate, key: &pem };
     let known = client(&membership.ca, Some(&identity)).map_err(Failed::link("approval"))?;
     let about = machine.about().map_err(|error| Failed { part: "approval", message: error.message, hint: error.remedy })?;
-    let said = CheckIn { agent: env!("CARGO_PKG_VERSION").to_owned(), now: Timestamp::now(), next_in_secs: crate::join::NEXT_CHECK_IN_SECS, about };
+    let said =
+        CheckIn { agent: env!("CARGO_PKG_VERSION").to_owned(), now: Timestamp::now(), next_in_secs: crate::server_link::USUAL_INTERVAL_SECS, about };
     let answer: CheckInAnswer = send(known.post(format!("{url}/check-in")).json(&said), &membership.ca).await.map_err(Failed::link("approval"))?;
     well("approval", format!("it is known as {}", answer.name));
     Ok(())

@@ -4,21 +4,17 @@ use crate::command_line::JoinArguments;
 use crate::error::AgentError;
 use crate::local::state_dir;
 use crate::membership::{Membership, NodeKey};
+use crate::served::Takeover;
+use crate::server_link::ServerLink;
 use crate::state_dir::StateDir;
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
-use constans_core::filter::About;
 use constans_host::Machine;
 use constans_link::{LinkError, client, send};
-use constans_wire::check_in::{CheckIn, CheckInAnswer};
 use constans_wire::exit::Exit;
 use constans_wire::join::{INVITATION_FORM, Invitation, JoinAnswer, JoinRequest};
-use jiff::Timestamp;
 use std::io::Read as _;
 use std::time::{Duration, Instant};
-
-/// What the agent promises until the daemon has an interval of its own, in seconds.
-pub const NEXT_CHECK_IN_SECS: u64 = 15 * 60;
 
 /// Joins the fleet that an invitation leads to.
 ///
@@ -54,7 +50,7 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
                 urls.sort_by_key(|known| *known != url);
                 let membership = Membership { urls, ca: invitation.ca.clone(), node, name, certificate };
                 membership.keep(&state_dir)?;
-                return check_in_as(&membership, &key, asked.about).await;
+                return check_in(&state_dir, &machine).await;
             }
             JoinAnswer::Denied { because } => {
                 return Err(AgentError::new(format!("an operator denied it: {because}"))
@@ -114,15 +110,23 @@ fn read_invitation(from: &str) -> Result<Invitation, AgentError> {
     Ok(invitation)
 }
 
-/// Checks in once.
+/// Checks in once: takes over what is new and delivers what waits.
 ///
 /// # Errors
 ///
 /// Returns that the machine belongs to no fleet, or why the server was not heard.
 pub async fn check_in(state_dir: &StateDir, machine: &Machine) -> Result<Exit, AgentError> {
-    let membership = membership(state_dir)?;
-    let key = NodeKey::open(state_dir)?;
-    check_in_as(&membership, &key, machine.about()?).await
+    let checked_in = ServerLink::open(state_dir)?.check_in(state_dir, &machine.about()?).await?;
+    println!("connected to {} as {}", checked_in.url, checked_in.name);
+    println!(
+        "{}",
+        match checked_in.takeover {
+            None => "nothing is wanted of this node yet",
+            Some(Takeover::Unchanged) => "what is wanted is here already",
+            Some(Takeover::New) => "something new is wanted\nNext: constans-agent observe shows what that would change",
+        }
+    );
+    Ok(Exit::Well)
 }
 
 /// Returns the fleet that this machine belongs to.
@@ -134,23 +138,4 @@ pub fn membership(state_dir: &StateDir) -> Result<Membership, AgentError> {
     Membership::read(state_dir)?.ok_or_else(|| {
         AgentError::new("this machine belongs to no fleet").hint("constans invite makes an invitation; then constans-agent join --invitation FILE")
     })
-}
-
-async fn check_in_as(membership: &Membership, key: &NodeKey, about: About) -> Result<Exit, AgentError> {
-    let pem = key.pem();
-    let client = client(&membership.ca, Some(&membership.identity(&pem)))?;
-    let mut last = None;
-    for url in &membership.urls {
-        let said =
-            CheckIn { agent: env!("CARGO_PKG_VERSION").to_owned(), now: Timestamp::now(), next_in_secs: NEXT_CHECK_IN_SECS, about: about.clone() };
-        match send::<CheckInAnswer>(client.post(format!("{url}/check-in")).json(&said), &membership.ca).await {
-            Ok(answer) => {
-                println!("connected to {url} as {}", answer.name);
-                return Ok(Exit::Well);
-            }
-            Err(error @ LinkError::NotReached { .. }) => last = Some(error),
-            Err(error) => return Err(error.into()),
-        }
-    }
-    Err(last.map_or_else(|| AgentError::new("no server is known"), AgentError::from))
 }

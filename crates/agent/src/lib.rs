@@ -2,11 +2,15 @@
 
 pub mod attic;
 pub mod command_line;
+pub mod daemon;
 pub mod diagnose;
 pub mod error;
 pub mod join;
 pub mod local;
 pub mod membership;
 pub mod run_loop;
+pub mod served;
+pub mod server_link;
 pub mod show;
+pub mod spool;
 pub mod state_dir;

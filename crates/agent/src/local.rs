@@ -11,17 +11,18 @@ use constans_core::param::{Given, Layer};
 use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
 use constans_folder::{ReadKitError, check_document, check_folder, on_large_stack};
 use constans_host::{Contents, Machine};
+use constans_wire::report::Release;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 /// What is wanted, resolved for this node.
 pub struct Wanted {
-    /// The kit's name.
-    pub kit: String,
-    /// `kit@1.0.0`.
-    pub release: String,
-    /// The baseline's name.
-    pub baseline: String,
+    /// The name under which it is remembered.
+    pub store: PathBuf,
+    /// The releases it is made of, with the baselines of each.
+    pub releases: Vec<Release>,
+    /// Its generation; none without a server.
+    pub generation: Option<String>,
     /// The effective state and its contents.
     pub resolved: Resolved,
 }
@@ -78,7 +79,8 @@ pub fn resolve_wanted(arguments: &WantedArguments, machine: &Machine, state_dir:
         })
     });
     let resolved = resolved.map_err(|findings| findings_error(&findings, &files, &folder))?;
-    Ok(Wanted { kit: kit.name.clone(), release: format!("{}@{}", kit.name, kit.version), baseline: baseline.name.value.clone(), resolved })
+    let release = Release { release: format!("{}@{}", kit.name, kit.version), baselines: vec![baseline.name.value.clone()] };
+    Ok(Wanted { store: Path::new(&kit.name).join(&baseline.name.value), releases: vec![release], generation: None, resolved })
 }
 
 fn read(what: &What) -> Result<(KitFiles, Checked, String), AgentError> {

@@ -9,18 +9,22 @@ use constans_agent::command_line::{
 use constans_agent::error::AgentError;
 use constans_agent::local::{Wanted, resolve_wanted, state_dir};
 use constans_agent::run_loop::{Keeping, Runner, left_behind};
+use constans_agent::served::Served;
+use constans_agent::server_link::ServerLink;
 use constans_agent::show::{Progress, Shown, show_list, show_run};
+use constans_agent::spool::Spool;
 use constans_agent::state_dir::StateDir;
-use constans_agent::{diagnose, join};
+use constans_agent::{daemon, diagnose, join};
 use constans_core::address::{ClauseAddress, fits};
 use constans_core::compare::text_diff;
 use constans_core::digest::DigestKey;
+use constans_core::group::AgentSettings;
 use constans_core::run::{Decision, Mode, Part, Settings};
 use constans_core::state::EffectiveState;
 use constans_host::Machine;
 use constans_host::files::{Ownership, What};
 use constans_wire::exit::Exit;
-use constans_wire::report::RunReport;
+use constans_wire::report::{RunReport, StartedBy};
 use std::collections::BTreeSet;
 use std::io::{IsTerminal as _, Write as _};
 use std::process::ExitCode;
@@ -40,6 +44,8 @@ fn main() -> ExitCode {
         Command::Enforce(arguments) => enforce(&arguments),
         Command::Join(arguments) => on_network(join::join(&arguments)),
         Command::CheckIn(place) => open_place(&place).and_then(|(state_dir, machine)| on_network(join::check_in(&state_dir, &machine))),
+        Command::Daemon(arguments) => open_place(&arguments.place)
+            .and_then(|(state_dir, mut machine)| on_network(daemon::run(&state_dir, &mut machine, arguments.once)).map(|()| Exit::Well)),
         Command::Diagnose(place) => open_place(&place).and_then(|(state_dir, machine)| on_network(diagnose::diagnose(&state_dir, &machine))),
         Command::Attic(arguments) => match arguments.command {
             AtticCommand::List(arguments) => attic_list(&arguments),
@@ -77,31 +83,36 @@ struct Session {
     machine: Machine,
     state_dir: StateDir,
     wanted: Wanted,
+    /// How the server has set this agent; none for a local run.
+    settings: Option<AgentSettings>,
     key: DigestKey,
     part: Part,
+    reason: Option<String>,
     _lock: constans_agent::state_dir::RunLock,
 }
 
 impl Session {
     fn open(arguments: &WantedArguments, what: &str) -> Result<Self, AgentError> {
-        if arguments.what.kit.is_none() && arguments.what.file.is_none() {
-            let hint = "name a kit with --kit DIR and --baseline NAME, or one document with --file FILE";
-            return Err(AgentError::new("nothing says what is wanted").hint(hint).exit(Exit::Usage));
-        }
-        let state_dir = state_dir(&arguments.place.root, arguments.place.state_dir.as_ref())?;
-        if state_dir.is_joined() && what == "enforce" {
+        let is_local = arguments.what.kit.is_some() || arguments.what.file.is_some();
+        let state_dir = open_state_dir(&arguments.place, is_local)?;
+        if is_local && state_dir.is_joined() && what == "enforce" {
             return Err(AgentError::new("this node belongs to a server, and what it should be comes from there")
-                .hint("look with observe, or have the server want it")
+                .hint("look with observe, or have the server want it; without --kit, enforce does what the server wants")
                 .exit(Exit::Refused));
         }
         let key = state_dir.key()?;
         let lock = wait_for_lock(&state_dir, what, arguments.wait)?;
         let mut machine = Machine::open(&arguments.place.root, &state_dir.scratch())?;
-        let wanted = resolve_wanted(arguments, &machine, &state_dir, &key)?;
-        let memories = state_dir.store(&wanted.kit, &wanted.baseline)?.memories()?;
+        let served = if is_local { None } else { Some(served(&state_dir)?) };
+        let settings = served.as_ref().map(|served| served.settings.clone());
+        let wanted = match served {
+            Some(served) => served.wanted(&state_dir)?,
+            None => resolve_wanted(arguments, &machine, &state_dir, &key)?,
+        };
+        let memories = state_dir.store(&wanted.store)?.memories()?;
         machine.leave(left_behind(&memories, &wanted.resolved.state));
         let part = part(arguments, &wanted.resolved.state)?;
-        Ok(Self { machine, state_dir, wanted, key, part, _lock: lock })
+        Ok(Self { machine, state_dir, wanted, settings, key, part, reason: None, _lock: lock })
     }
 
     fn run(&mut self, mode: Mode, keeping: Keeping) -> Result<RunReport, AgentError> {
@@ -109,10 +120,30 @@ impl Session {
         let mut say = |at: usize, total: usize, doing: &str, clause: &constans_core::state::Clause| {
             progress.say(&format!("{} of {total}  {doing} {}", at + 1, clause.address));
         };
-        let mut runner = Runner { machine: &mut self.machine, state_dir: &self.state_dir, wanted: &self.wanted, key: &self.key, progress: &mut say };
-        let report = runner.run(Settings::of(mode), &self.part, keeping);
+        let mut runner = Runner {
+            machine: &mut self.machine,
+            state_dir: &self.state_dir,
+            wanted: &self.wanted,
+            key: &self.key,
+            progress: &mut say,
+            started_by: StartedBy::OperatorOnNode,
+            reason: self.reason.clone(),
+        };
+        let usual = Settings::of(mode);
+        let settings = match &self.settings {
+            Some(set) => Settings { on_drift: set.on_drift, on_rollout: set.on_rollout, ..usual },
+            None => usual,
+        };
+        let report = runner.run(settings, &self.part, keeping);
         progress.end();
-        report
+        let report = report?;
+        if self.settings.is_some() && keeping == Keeping::Everything {
+            Spool::open(&self.state_dir)?.add(&report.clone().for_server())?;
+            if !on_network(async { ServerLink::open(&self.state_dir)?.deliver_soon(&self.state_dir).await })? {
+                eprintln!("the report waits until the server is back");
+            }
+        }
+        Ok(report)
     }
 
     fn show(&self, report: &RunReport, arguments: &WantedArguments, is_preview: bool) {
@@ -127,6 +158,23 @@ impl Session {
             }
         }
     }
+}
+
+/// Opens the agent's own folder; without a kit or document this machine must belong to a fleet.
+fn open_state_dir(place: &WhereArguments, is_local: bool) -> Result<StateDir, AgentError> {
+    let usual = place.state_dir.clone().unwrap_or_else(|| place.root.join(constans_agent::state_dir::USUAL));
+    if !is_local && !usual.join("joined.json").exists() {
+        let hint = "name a kit with --kit DIR and --baseline NAME, or one document with --file FILE; a node that joined a fleet needs neither";
+        return Err(AgentError::new("nothing says what is wanted").hint(hint).exit(Exit::Usage));
+    }
+    state_dir(&place.root, place.state_dir.as_ref())
+}
+
+fn served(state_dir: &StateDir) -> Result<Served, AgentError> {
+    Served::read(state_dir)?.ok_or_else(|| {
+        AgentError::new("the server wants nothing of this node yet")
+            .hint("constans-agent check-in asks it; constans node show says what it is assigned")
+    })
 }
 
 fn wait_for_lock(state_dir: &StateDir, what: &str, secs: u64) -> Result<constans_agent::state_dir::RunLock, AgentError> {
@@ -177,6 +225,14 @@ fn enforce(arguments: &EnforceArguments) -> Result<Exit, AgentError> {
         return Err(AgentError::new("--output json cannot ask").hint("add --yes to go on without asking").exit(Exit::Usage));
     }
     let mut session = Session::open(wanted, "enforce")?;
+    if session.settings.as_ref().is_some_and(|settings| settings.mode == Mode::Observe) {
+        let Some(reason) = &arguments.although_observing else {
+            return Err(AgentError::new("this node is set to observe: its groups let nothing be changed on it")
+                .hint("an operator changes that in its groups; --although-observing REASON goes on once, and the reason is recorded")
+                .exit(Exit::Refused));
+        };
+        session.reason = Some(reason.clone());
+    }
     if !arguments.yes {
         let preview = session.run(Mode::Observe, Keeping::Nothing)?;
         let changes = preview.clauses.iter().filter(|result| result.would == Some(Decision::Correct)).count();

@@ -9,7 +9,7 @@ use constans_core::kind::Claim;
 use constans_core::run::{Action, Correction, Failure, FailureAt, Finished, Memories, Mode, Part, Run, RunEvent, RunInput, Settings};
 use constans_core::state::{Clause, EffectiveState};
 use constans_host::{Machine, steps};
-use constans_wire::report::{FORM, Release, RunReport, StartedBy, Wanted as WantedReport};
+use constans_wire::report::{FORM, RunReport, StartedBy, Wanted as WantedReport};
 use jiff::Timestamp;
 use std::collections::BTreeSet;
 use std::time::Instant;
@@ -36,6 +36,10 @@ pub struct Runner<'a> {
     pub key: &'a DigestKey,
     /// Told before each clause: how many were begun, of how many, what is done to it.
     pub progress: &'a mut dyn FnMut(usize, usize, &str, &Clause),
+    /// What started the run.
+    pub started_by: StartedBy,
+    /// Why a person wanted it although the node only observes.
+    pub reason: Option<String>,
 }
 
 impl Runner<'_> {
@@ -50,7 +54,7 @@ impl Runner<'_> {
         let clock = Instant::now();
         let id = Uuid::now_v7();
         let order = self.state_dir.next_run()?;
-        let mut store = self.state_dir.store(&self.wanted.kit, &self.wanted.baseline)?;
+        let mut store = self.state_dir.store(&self.wanted.store)?;
         let state = &self.wanted.resolved.state;
         let partial = *part != Part::Whole;
         let mut run = Run::new(RunInput {
@@ -59,7 +63,7 @@ impl Runner<'_> {
             memories: store.memories()?,
             due: store.due()?,
             part: part.clone(),
-            on_demand: true,
+            on_demand: self.started_by == StartedBy::OperatorOnNode,
             key: self.key,
         });
         if mode == Mode::Enforce {
@@ -85,13 +89,10 @@ impl Runner<'_> {
             machine: self.machine.place.machine.clone(),
             root: self.machine.place.is_private_root().then(|| self.machine.place.root.display().to_string()),
             agent: env!("CARGO_PKG_VERSION").to_owned(),
-            wanted: WantedReport {
-                digest: state.digest.clone(),
-                generation: None,
-                releases: vec![Release { release: self.wanted.release.clone(), baselines: vec![self.wanted.baseline.clone()] }],
-            },
+            wanted: WantedReport { digest: state.digest.clone(), generation: self.wanted.generation.clone(), releases: self.wanted.releases.clone() },
             mode,
-            started_by: StartedBy::OperatorOnNode,
+            started_by: self.started_by,
+            reason: self.reason.clone(),
             partial,
             began,
             took_us: micros(clock),

@@ -151,13 +151,13 @@ impl StateDir {
         Ok(order)
     }
 
-    /// Opens what is kept for one baseline.
+    /// Opens what is remembered of what is wanted: of one baseline of one kit, or of all that the server wants.
     ///
     /// # Errors
     ///
     /// Returns why its folder cannot be made.
-    pub fn store(&self, kit: &str, baseline: &str) -> Result<Store, AgentError> {
-        let folder = self.path.join("memory").join(kit).join(baseline);
+    pub fn store(&self, name: &Path) -> Result<Store, AgentError> {
+        let folder = self.path.join("memory").join(name);
         DirBuilder::new().recursive(true).mode(0o700).create(&folder).map_err(|error| AgentError::own_file("make the folder", &folder, &error))?;
         Ok(Store { folder, log: None })
     }
@@ -307,13 +307,13 @@ mod tests {
     fn what_was_noted_before_a_run_was_cut_off_is_remembered_and_a_torn_line_is_not() {
         let folder = tempfile::tempdir().unwrap();
         let state_dir = StateDir::open(&folder.path().join("state")).unwrap();
-        let mut store = state_dir.store("kiosk-floor", "lockdown").unwrap();
+        let mut store = state_dir.store(Path::new("kiosk-floor/lockdown")).unwrap();
         let address = ClauseAddress::parse("file:/etc/issue").unwrap();
         store.keep_memories(&Memories::from([(address.clone(), memory(1))])).unwrap();
         store.remember(address.clone(), memory(2)).unwrap();
         let log = state_dir.path().join("memory/kiosk-floor/lockdown/memory.log");
         OpenOptions::new().append(true).open(&log).unwrap().write_all(b"{\"address\":\"file:/etc/is").unwrap();
-        assert_eq!(state_dir.store("kiosk-floor", "lockdown").unwrap().memories().unwrap(), Memories::from([(address, memory(2))]));
+        assert_eq!(state_dir.store(Path::new("kiosk-floor/lockdown")).unwrap().memories().unwrap(), Memories::from([(address, memory(2))]));
     }
 
     #[test]

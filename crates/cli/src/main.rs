@@ -1,9 +1,13 @@
 //! `constans`: the operators' client.
 
+mod group;
 mod joining;
 mod kit_check;
+mod kit_publish;
 mod node;
+mod run;
 mod server;
+mod stage;
 
 use clap::{Args, Parser, Subcommand};
 use constans_wire::exit::Exit;
@@ -27,6 +31,12 @@ enum Command {
     Join(joining::JoinArguments),
     /// Nodes: see them, refuse them
     Node(node::NodeArguments),
+    /// Stages: which releases their nodes are served
+    Stage(stage::StageArguments),
+    /// Groups: which nodes are given which baselines, parameters and settings
+    Group(group::GroupArguments),
+    /// Runs of a node: list them, show one whole
+    Run(run::RunArguments),
 }
 
 #[derive(Debug, Args)]
@@ -39,6 +49,8 @@ struct KitArguments {
 enum KitCommand {
     /// Find everything that is wrong with a kit, at once and where it stands
     Check(kit_check::CheckArguments),
+    /// Publish a kit: checked again by the server, and refused whole if anything is wrong
+    Publish(kit_publish::PublishArguments),
 }
 
 fn main() -> ExitCode {
@@ -52,6 +64,10 @@ fn main() -> ExitCode {
     };
     match command_line.command {
         Command::Kit(KitArguments { command: KitCommand::Check(arguments) }) => kit_check::run(&arguments).into(),
+        Command::Kit(KitArguments { command: KitCommand::Publish(arguments) }) => server::on_network(kit_publish::run(&arguments)),
+        Command::Stage(arguments) => server::on_network(stage::run(&arguments)),
+        Command::Group(arguments) => server::on_network(group::run(&arguments)),
+        Command::Run(arguments) => server::on_network(run::run(&arguments)),
         Command::Invite(arguments) => server::on_network(joining::invite(&arguments)),
         Command::Join(arguments) => server::on_network(joining::run(&arguments)),
         Command::Node(arguments) => server::on_network(node::run(&arguments)),

@@ -2,6 +2,8 @@
 
 use crate::server::{ClientError, Output, Server, ServerArguments, harmless, json, labels};
 use clap::{Args, Subcommand};
+use constans_core::kind::nearest_word;
+use constans_core::run::Mode;
 use constans_wire::check_in::{Hearing, NodeSummary};
 use jiff::Timestamp;
 
@@ -22,6 +24,16 @@ enum NodeCommand {
         #[arg(long, value_enum, default_value_t = Output::Text)]
         output: Output,
     },
+    /// Show one node: what it has, what is wanted of it and why, and how its last full run went
+    Show {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The node
+        node: String,
+        /// How to show it
+        #[arg(long, value_enum, default_value_t = Output::Text)]
+        output: Output,
+    },
     /// Refuse a node from now on
     Revoke {
         #[command(flatten)]
@@ -35,6 +47,7 @@ enum NodeCommand {
 pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
     match &arguments.command {
         NodeCommand::List { server, output } => list(&Server::open(server)?, *output).await,
+        NodeCommand::Show { server, node, output } => show(&Server::open(server)?, node, *output).await,
         NodeCommand::Revoke { server, node } => {
             let name: String = Server::open(server)?.post(&format!("/api/nodes/{node}/revoke"), &()).await?;
             println!("{name} is refused from its next request on");
@@ -44,7 +57,7 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
     }
 }
 
-async fn list(server: &Server<'_>, output: Output) -> Result<(), ClientError> {
+async fn all(server: &Server<'_>) -> Result<Vec<NodeSummary>, ClientError> {
     let mut nodes: Vec<NodeSummary> = Vec::new();
     loop {
         let after = nodes.last().map_or("", |last| last.name.as_str());
@@ -52,9 +65,72 @@ async fn list(server: &Server<'_>, output: Output) -> Result<(), ClientError> {
         let is_last = page.len() < 1_000;
         nodes.extend(page);
         if is_last {
-            break;
+            return Ok(nodes);
         }
     }
+}
+
+async fn show(server: &Server<'_>, name: &str, output: Output) -> Result<(), ClientError> {
+    let nodes = all(server).await?;
+    let Some(node) = nodes.iter().find(|node| node.name == name) else {
+        let near = nearest_word(name, nodes.iter().map(|node| node.name.as_str()));
+        let hint = near.map_or_else(|| "constans node list shows them all".to_owned(), |near| format!("did you mean `{near}`?"));
+        return Err(ClientError::new(format!("there is no node {name}"), hint));
+    };
+    if output == Output::Json {
+        println!("{}", json(node));
+        return Ok(());
+    }
+    let now = Timestamp::now();
+    let standing = &node.standing;
+    println!("{}  {}, {}", harmless(&node.name), hearing(node), heard(node, now));
+    println!("  standing  {}", standing_words(node, now));
+    println!("  stage     {}", standing.stage.as_deref().unwrap_or("-"));
+    println!("  groups    {}", standing.groups.join(", "));
+    println!("  mode      {}", mode_word(node));
+    println!("  labels    {}", labels(&node.labels));
+    println!("  wanted    {}", wanted_words(node, now));
+    if let Some(because) = &standing.unusable {
+        println!("  trouble   its state cannot be resolved, it keeps its last good one: {because}");
+    }
+    println!("Next: constans run list {name}");
+    Ok(())
+}
+
+fn mode_word(node: &NodeSummary) -> &'static str {
+    match node.standing.mode {
+        Some(Mode::Enforce) => "enforce",
+        Some(Mode::Observe) => "observe",
+        None => "-",
+    }
+}
+
+fn wanted_words(node: &NodeSummary, now: Timestamp) -> String {
+    let standing = &node.standing;
+    match (&standing.wanted, standing.wanted_since) {
+        (Some(_), Some(since)) => format!("{} since {}", releases(&standing.releases), span(now.duration_since(since).as_secs())),
+        _ => "nothing yet".to_owned(),
+    }
+}
+
+fn releases(releases: &[String]) -> String {
+    if releases.is_empty() { "no release".to_owned() } else { releases.join(" ") }
+}
+
+/// A status never stands without the release and the age it speaks of.
+fn standing_words(node: &NodeSummary, now: Timestamp) -> String {
+    let standing = &node.standing;
+    let (Some(status), Some(began)) = (standing.status, standing.run_began) else { return "no full run yet".to_owned() };
+    let has = if standing.has == standing.wanted {
+        format!("has {}", releases(&standing.has_releases))
+    } else {
+        format!("has {}, wanted {}", releases(&standing.has_releases), wanted_words(node, now))
+    };
+    format!("{}, {} ago; {has}", status.words(), span(now.duration_since(began).as_secs()))
+}
+
+async fn list(server: &Server<'_>, output: Output) -> Result<(), ClientError> {
+    let nodes = all(server).await?;
     if output == Output::Json {
         println!("{}", json(&nodes));
         return Ok(());
@@ -66,7 +142,15 @@ async fn list(server: &Server<'_>, output: Output) -> Result<(), ClientError> {
     let width = nodes.iter().map(|node| node.name.len()).max().unwrap_or(0);
     let now = Timestamp::now();
     for node in &nodes {
-        println!("{:<width$}  {:<14}  {:<28}  {}{}", harmless(&node.name), hearing(node), heard(node, now), labels(&node.labels), clock(node));
+        let trouble = if node.standing.unusable.is_some() { "  state unusable" } else { "" };
+        println!(
+            "{:<width$}  {:<14}  {}  {}{}{trouble}",
+            harmless(&node.name),
+            hearing(node),
+            standing_words(node, now),
+            labels(&node.labels),
+            clock(node)
+        );
     }
     Ok(())
 }

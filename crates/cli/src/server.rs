@@ -48,7 +48,8 @@ impl ClientError {
 impl From<LinkError> for ClientError {
     fn from(error: LinkError) -> Self {
         let exit = if matches!(error, LinkError::Refused(_)) { Exit::Refused } else { Exit::Error };
-        Self { message: error.to_string(), hint: error.hint(), exit }
+        let detail = if let LinkError::Refused(problem) = &error { problem.detail.as_ref().map(|detail| format!("\n\n{detail}")) } else { None };
+        Self { message: format!("{error}{}", detail.unwrap_or_default()), hint: error.hint(), exit }
     }
 }
 
@@ -74,6 +75,18 @@ impl<'a> Server<'a> {
         self.send(Method::POST, path, Some(body)).await
     }
 
+    /// Sets something whole.
+    pub async fn put<B: Serialize + Sync, T: DeserializeOwned>(&self, path: &str, body: &B) -> Result<T, ClientError> {
+        self.send(Method::PUT, path, Some(body)).await
+    }
+
+    /// Sends bytes.
+    pub async fn put_bytes<T: DeserializeOwned>(&self, path: &str, bytes: Vec<u8>) -> Result<T, ClientError> {
+        let url = format!("{}{path}", self.arguments.server.trim_end_matches('/'));
+        let request = self.client.put(url).bearer_auth(&self.arguments.token).header("Content-Type", "application/octet-stream").body(bytes);
+        Ok(send(request, &self.arguments.ca).await?)
+    }
+
     async fn send<B: Serialize + Sync, T: DeserializeOwned>(&self, method: Method, path: &str, body: Option<&B>) -> Result<T, ClientError> {
         let url = format!("{}{path}", self.arguments.server.trim_end_matches('/'));
         let request = self.client.request(method, url).bearer_auth(&self.arguments.token);
@@ -95,6 +108,15 @@ pub fn on_network(work: impl Future<Output = Result<(), ClientError>>) -> ExitCo
             error.exit.into()
         }
     }
+}
+
+/// Says what a change of what is wanted came to.
+pub fn say_changed(changed: &constans_wire::kit::Changed) {
+    println!("{} wanted otherwise from now on", if changed.nodes == 1 { "1 node is".to_owned() } else { format!("{} nodes are", changed.nodes) });
+    for (node, because) in &changed.unusable {
+        println!("{node} keeps its last good state: {because}");
+    }
+    println!("Next: constans node list shows what they have and what is wanted");
 }
 
 /// Returns a value as JSON for programs.

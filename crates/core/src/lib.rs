@@ -7,6 +7,7 @@ pub mod address;
 pub mod compare;
 pub mod digest;
 pub mod filter;
+pub mod group;
 pub mod kind;
 pub mod kit;
 pub mod param;

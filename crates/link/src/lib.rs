@@ -111,11 +111,25 @@ pub fn client(fingerprint: &str, identity: Option<&Identity<'_>>) -> Result<Clie
 ///
 /// Returns why the server was not heard, or what it refused.
 pub async fn send<T: DeserializeOwned>(request: RequestBuilder, fingerprint: &str) -> Result<T, LinkError> {
+    let (url, body) = answered(request, fingerprint).await?;
+    serde_json::from_slice(&body).map_err(|error| LinkError::Strange { url, because: error.to_string() })
+}
+
+/// Sends a request and returns the answer's bytes.
+///
+/// # Errors
+///
+/// Returns why the server was not heard, or what it refused.
+pub async fn send_bytes(request: RequestBuilder, fingerprint: &str) -> Result<Vec<u8>, LinkError> {
+    answered(request, fingerprint).await.map(|(_, body)| body)
+}
+
+async fn answered(request: RequestBuilder, fingerprint: &str) -> Result<(String, Vec<u8>), LinkError> {
     let response = request.send().await.map_err(|error| not_sent(&error, fingerprint))?;
     let (url, status) = (response.url().to_string(), response.status());
     let body = response.bytes().await.map_err(|error| not_sent(&error, fingerprint))?;
     if status.is_success() {
-        return serde_json::from_slice(&body).map_err(|error| LinkError::Strange { url, because: error.to_string() });
+        return Ok((url, body.to_vec()));
     }
     match serde_json::from_slice::<Problem>(&body) {
         Ok(problem) => Err(LinkError::Refused(problem)),

@@ -1,16 +1,20 @@
 //! Starting: the database, the CA, and the two listeners on one runtime.
 
 use crate::problem::caught;
-use crate::trust::{Authority, AuthorityError};
+use crate::trust::{Authority, AuthorityError, Secret};
 use crate::{api, checkin};
 use clap::Args;
+use constans_core::digest::DigestKey;
 use rocket::config::{LogLevel, MutualTls, TlsConfig};
 use rocket::data::{Limits, ToByteUnit as _};
 use rocket::{Build, Config, Rocket, Route};
 use sqlx::PgPool;
 use sqlx::postgres::PgPoolOptions;
+use std::fs::OpenOptions;
+use std::io::Write as _;
 use std::net::SocketAddr;
-use std::path::PathBuf;
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -76,6 +80,10 @@ pub struct Here {
     pub authority: Authority,
     /// The URLs of the agents' listener.
     pub agent_urls: Vec<String>,
+    /// The key under which what is concealed is named.
+    pub key: DigestKey,
+    /// The epoch of generations: it rises when a database is restored.
+    pub epoch: i64,
 }
 
 /// Connects to the database and brings its schema up to date.
@@ -102,13 +110,25 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     let ca = authority.certificate().to_owned();
     let agent_urls = settings.names.iter().map(|name| format!("https://{}:{}", bracketed(name), settings.agents.port())).collect();
     tracing::info!(fingerprint = authority.fingerprint(), "the CA's fingerprint");
-    let here = Arc::new(Here { authority, agent_urls });
+    let digest_key = protected_key(&settings.protected.join("digest.key"))?;
+    let here = Arc::new(Here { authority, agent_urls, key: digest_key, epoch: 1 });
     let mutual = TlsConfig::from_bytes(chain.as_bytes(), key.as_bytes()).with_mutual(MutualTls::from_bytes(ca.as_bytes()).mandatory(false));
     let plain = TlsConfig::from_bytes(chain.as_bytes(), key.as_bytes());
     let agents = listener(settings.agents, mutual, &db, &here, checkin::routes());
     let people = listener(settings.people, plain, &db, &here, api::routes());
     let (agents, people) = (run(agents, settings.agents), run(people, settings.people));
     tokio::try_join!(agents, people).map(|_| ())
+}
+
+/// Returns the key in the protected folder; it is made at first.
+fn protected_key(path: &Path) -> Result<DigestKey, LaunchError> {
+    let failed = |source| LaunchError::Authority(AuthorityError::File { path: path.to_owned(), source });
+    if !path.exists() {
+        let secret = Secret::make().map_err(LaunchError::Random)?;
+        let mut file = OpenOptions::new().create_new(true).write(true).mode(0o600).open(path).map_err(failed)?;
+        file.write_all(secret.text().as_bytes()).and_then(|()| file.sync_all()).map_err(failed)?;
+    }
+    Ok(DigestKey::new(std::fs::read(path).map_err(failed)?))
 }
 
 async fn run(rocket: Rocket<Build>, address: SocketAddr) -> Result<(), LaunchError> {
@@ -126,7 +146,7 @@ fn listener(address: SocketAddr, tls: TlsConfig, db: &PgPool, here: &Arc<Here>, 
         // A header could be forged.
         ip_header: None,
         log_level: LogLevel::Critical,
-        limits: Limits::new().limit("json", 256.kibibytes()),
+        limits: Limits::new().limit("json", 8.mebibytes()),
         ..Config::release_default()
     };
     rocket::custom(config).manage(db.clone()).manage(here.clone()).mount("/", routes).register("/", rocket::catchers![caught])

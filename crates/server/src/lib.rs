@@ -7,3 +7,4 @@ pub mod people;
 pub mod problem;
 pub mod store;
 pub mod trust;
+pub mod work;

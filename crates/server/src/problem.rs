@@ -39,6 +39,14 @@ pub enum ApiError {
         /// What to do.
         hint: String,
     },
+    /// A kit with errors.
+    #[error("{message}")]
+    Findings {
+        /// One fact.
+        message: String,
+        /// All findings, as they are read.
+        text: String,
+    },
     /// The request is not understood.
     #[error("{0}")]
     Wrong(String),
@@ -61,9 +69,22 @@ impl ApiError {
             Self::NotAllowed { .. } | Self::Revoked(_) => Status::Forbidden,
             Self::Missing { .. } => Status::NotFound,
             Self::Conflict { .. } => Status::Conflict,
-            Self::Wrong(_) => Status::UnprocessableEntity,
+            Self::Wrong(_) | Self::Findings { .. } => Status::UnprocessableEntity,
             Self::Database(_) => Status::ServiceUnavailable,
             Self::Certificate(_) => Status::InternalServerError,
+        }
+    }
+
+    /// Refuses a change after which some nodes' state cannot be resolved.
+    pub fn unusable(changed: &constans_wire::kit::Changed) -> Self {
+        let nodes: Vec<String> = changed.unusable.iter().map(|(node, because)| format!("{node}: {because}")).collect();
+        Self::Conflict {
+            message: format!(
+                "after this the state of {} cannot be resolved: {}",
+                if nodes.len() == 1 { "a node".to_owned() } else { format!("{} nodes", nodes.len()) },
+                nodes.join("; ")
+            ),
+            hint: "mend it first; --although-unusable goes on, and those nodes keep their last good state".to_owned(),
         }
     }
 
@@ -76,11 +97,13 @@ impl ApiError {
             Self::Revoked(_) => ("revoked", Some("an operator can let it join again as this node".to_owned())),
             Self::Missing { .. } => ("missing", None),
             Self::Conflict { hint, .. } => ("conflict", Some(hint.clone())),
+            Self::Findings { .. } => ("findings", Some("constans kit check finds the same before anything is sent".to_owned())),
             Self::Wrong(_) => ("wrong_request", None),
             Self::Database(_) => ("database", Some("the server's log says more; try again".to_owned())),
             Self::Certificate(_) => ("certificate", Some("the server's log says more".to_owned())),
         };
-        Problem { kind: kind.to_owned(), title: self.to_string(), status: self.status().code, hint }
+        let detail = if let Self::Findings { text, .. } = self { Some(text.clone()) } else { None };
+        Problem { kind: kind.to_owned(), title: self.to_string(), status: self.status().code, hint, detail }
     }
 }
 
@@ -108,7 +131,7 @@ pub struct LeftProblem(pub Problem);
 /// Answers whatever no handler answered.
 #[rocket::catch(default)]
 pub fn caught(status: Status, request: &Request<'_>) -> CaughtProblem {
-    let left = request.local_cache(|| LeftProblem(Problem { kind: String::new(), title: String::new(), status: 0, hint: None }));
+    let left = request.local_cache(|| LeftProblem(Problem { kind: String::new(), title: String::new(), status: 0, hint: None, detail: None }));
     if left.0.status != 0 {
         return CaughtProblem(left.0.clone());
     }
@@ -117,7 +140,7 @@ pub fn caught(status: Status, request: &Request<'_>) -> CaughtProblem {
         413 => "the request is larger than is read".to_owned(),
         _ => status.reason_lossy().to_lowercase(),
     };
-    CaughtProblem(Problem { kind: status.reason_lossy().to_lowercase().replace(' ', "_"), title, status: status.code, hint: None })
+    CaughtProblem(Problem { kind: status.reason_lossy().to_lowercase().replace(' ', "_"), title, status: status.code, hint: None, detail: None })
 }
 
 /// A problem as an answer.

@@ -1,6 +1,8 @@
 //! Check-ins of agents, nodes as operators see them, and errors.
 
 use constans_core::filter::About;
+use constans_core::group::AgentSettings;
+use constans_core::run::{Mode, Status};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -26,6 +28,35 @@ pub struct CheckInAnswer {
     pub name: String,
     /// The server's clock.
     pub now: Timestamp,
+    /// What the node is wanted to be; none before anything is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wanted: Option<WantedOffer>,
+}
+
+/// What a node is wanted to be, and how its agent is set.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct WantedOffer {
+    /// The digest of the effective state, which is fetched by it.
+    pub digest: String,
+    /// What only rises.
+    pub generation: Generation,
+    /// How the agent is set.
+    pub settings: AgentSettings,
+}
+
+/// What only rises: the server's epoch, then a counter of the node.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct Generation {
+    /// The server's epoch.
+    pub epoch: i64,
+    /// Rises with every change for this node.
+    pub counter: i64,
+}
+
+impl std::fmt::Display for Generation {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}.{}", self.epoch, self.counter)
+    }
 }
 
 /// What the server says to anybody who asks: for finding out why a node cannot be heard.
@@ -60,6 +91,47 @@ pub struct NodeSummary {
     pub revoked_at: Option<Timestamp>,
     /// Until when its certificate holds.
     pub certificate_ends: Option<Timestamp>,
+    /// What is wanted of it and what it has said of itself last.
+    #[serde(default)]
+    pub standing: NodeStanding,
+}
+
+/// What is wanted of a node, and what its last full run said.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct NodeStanding {
+    /// Its stage.
+    #[serde(default)]
+    pub stage: Option<String>,
+    /// Its groups, the lowest first.
+    #[serde(default)]
+    pub groups: Vec<String>,
+    /// The releases that it is wanted to have.
+    #[serde(default)]
+    pub releases: Vec<String>,
+    /// The digest of the effective state that is wanted.
+    #[serde(default)]
+    pub wanted: Option<String>,
+    /// Since when.
+    #[serde(default)]
+    pub wanted_since: Option<Timestamp>,
+    /// Its mode.
+    #[serde(default)]
+    pub mode: Option<Mode>,
+    /// Why its state cannot be resolved.
+    #[serde(default)]
+    pub unusable: Option<String>,
+    /// The status of its last full run.
+    #[serde(default)]
+    pub status: Option<Status>,
+    /// When that run began, by the node's clock.
+    #[serde(default)]
+    pub run_began: Option<Timestamp>,
+    /// The digest of the state that it ran.
+    #[serde(default)]
+    pub has: Option<String>,
+    /// The releases that it ran.
+    #[serde(default)]
+    pub has_releases: Vec<String>,
 }
 
 /// Whether a node was heard when it promised.
@@ -89,4 +161,7 @@ pub struct Problem {
     /// What to do.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hint: Option<String>,
+    /// More than one fact, as text of several lines: the findings of a check.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub detail: Option<String>,
 }

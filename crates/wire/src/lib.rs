@@ -3,4 +3,6 @@
 pub mod check_in;
 pub mod exit;
 pub mod join;
+pub mod kit;
 pub mod report;
+pub mod run;

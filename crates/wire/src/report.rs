@@ -29,6 +29,9 @@ pub struct RunReport {
     pub mode: Mode,
     /// What started the run.
     pub started_by: StartedBy,
+    /// Why a person wanted it although the node only observes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
     /// Whether it touched a chosen part only.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub partial: bool,

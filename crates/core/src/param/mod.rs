@@ -76,7 +76,7 @@ pub struct ParameterValue {
 }
 
 /// A value given by a layer, with the place to name if it does not fit.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Given {
     /// The value.
     pub value: Value,

@@ -13,6 +13,9 @@ pub const WANTED_SCHEME: &str = "w1";
 /// The scheme of the digests of effective states.
 pub const STATE_SCHEME: &str = "s1";
 
+/// The key under which a sealed value's name stands.
+const SEALED: &str = "constans_sealed";
+
 /// A switch's value and who set it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Switch<T> {
@@ -45,7 +48,8 @@ pub struct Origin {
 }
 
 /// One thing on a node and how it should be: nothing is left to be rendered or decided.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Clause {
     /// Its address.
     pub address: ClauseAddress,
@@ -161,7 +165,8 @@ impl Clause {
 }
 
 /// Everything that one node should be.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct EffectiveState {
     /// The clauses in the order in which they are handled.
     pub clauses: Vec<Clause>,
@@ -174,6 +179,46 @@ impl EffectiveState {
     pub fn new(clauses: Vec<Clause>, key: &DigestKey) -> Self {
         let whole: Vec<Value> = clauses.iter().map(|clause| clause.digestable_whole(key)).collect();
         Self { digest: digest::of_value(STATE_SCHEME, &whole), clauses }
+    }
+
+    /// Takes what is concealed out, so that the state can be stored and sent: a keyed digest stands in its place.
+    ///
+    /// Returns the values under the names of their digests; they are given only to the nodes whose state names them.
+    pub fn seal(&mut self, key: &DigestKey) -> BTreeMap<Digest, Vec<u8>> {
+        let mut sealed = BTreeMap::new();
+        for clause in &mut self.clauses {
+            for name in clause.concealed.iter().filter(|name| *name != "content") {
+                if let Some(value) = clause.properties.get_mut(name) {
+                    let bytes = digest::canonical(value);
+                    let digest = key.digest(&bytes);
+                    *value = json!({ SEALED: digest });
+                    sealed.insert(digest, bytes);
+                }
+            }
+        }
+        sealed
+    }
+
+    /// Returns the names of all contents and sealed values that the state refers to.
+    pub fn names(&self) -> BTreeSet<String> {
+        let contents = self.clauses.iter().filter_map(|clause| clause.text("content").map(str::to_owned));
+        let sealed =
+            self.clauses.iter().flat_map(|clause| clause.properties.values()).filter_map(|value| value.get(SEALED)?.as_str().map(str::to_owned));
+        contents.chain(sealed).collect()
+    }
+
+    /// Puts sealed values back in, from where `value_of` finds them by name.
+    ///
+    /// # Errors
+    ///
+    /// Returns the name that is not known.
+    pub fn unseal(&mut self, value_of: impl Fn(&str) -> Option<Value>) -> Result<(), String> {
+        for value in self.clauses.iter_mut().flat_map(|clause| clause.properties.values_mut()) {
+            if let Some(name) = value.get(SEALED).and_then(Value::as_str).map(str::to_owned) {
+                *value = value_of(&name).ok_or(name)?;
+            }
+        }
+        Ok(())
     }
 
     /// Returns where the clause with this address stands; merged ones are found by each of their names.

@@ -5,6 +5,7 @@ use crate::problem::{Answer, ApiError};
 use crate::store::joining::{self, RequestRow};
 use crate::store::{audit, fact, node};
 use crate::trust::{Allowed, JoinDecide, NodeRead, ReadRequest};
+use crate::work::resolve::resolve_nodes;
 use constans_core::digest::hex;
 use constans_wire::join::{Approve, Deny, JoiningRequest};
 use rocket::State;
@@ -54,6 +55,7 @@ pub async fn approve(id: Uuid, how: Json<Approve>, caller: Allowed<JoinDecide>, 
     let issued = here.authority.issue_node(node_id, ReadRequest::read(&request.request)?)?;
     node::add_key(&mut *transaction, node_id, &request.spki_digest, &issued.certificate, issued.ends_at).await?;
     joining::approve(&mut *transaction, id, node_id, &caller.person).await?;
+    resolve_nodes(&mut transaction, here, Some(node_id)).await?;
     let detail = json!({ "request": id, "node": node_id, "as_known": how.as_node.is_some(), "fingerprint": hex(&request.spki_digest) });
     audit::add(&mut *transaction, &caller.person, "approved", &name, &detail).await?;
     transaction.commit().await?;

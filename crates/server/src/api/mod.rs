@@ -1,12 +1,33 @@
 //! Handlers for people and programs. Each names the permission that it needs.
 
+mod group;
 mod invitation;
 mod joining;
 mod node;
+mod release;
+mod run;
+mod stage;
 
 use rocket::Route;
 
 /// Returns the routes of the people's listener.
 pub fn routes() -> Vec<Route> {
-    rocket::routes![invitation::make, joining::waiting, joining::approve, joining::deny, node::list, node::revoke]
+    rocket::routes![
+        invitation::make,
+        joining::waiting,
+        joining::approve,
+        joining::deny,
+        node::list,
+        node::revoke,
+        release::prepare,
+        release::put_content,
+        release::publish,
+        release::list,
+        stage::list,
+        stage::serve,
+        group::list,
+        group::set,
+        run::list,
+        run::show,
+    ]
 }

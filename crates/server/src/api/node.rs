@@ -1,23 +1,28 @@
 //! Nodes.
 
 use crate::problem::{Answer, ApiError};
-use crate::store::audit;
 use crate::store::node::{self, NodeRow};
+use crate::store::{audit, wanted};
 use crate::trust::{Allowed, NodeRead, NodeRevoke};
+use constans_core::group::AgentSettings;
 use constans_core::standing::{self, Promise, USUAL_CUT_OFF};
-use constans_wire::check_in::{Hearing, NodeSummary};
+use constans_wire::check_in::{Hearing, NodeStanding, NodeSummary};
 use jiff::{SignedDuration, Timestamp};
 use rocket::State;
 use rocket::serde::json::Json;
-use serde_json::json;
+use serde::de::DeserializeOwned;
+use serde_json::{Value, json};
 use sqlx::PgPool;
+use std::collections::BTreeMap;
 
 /// `GET /api/nodes?<after>`: the nodes by name, 1,000 at a time.
 #[rocket::get("/api/nodes?<after>")]
 pub async fn list(after: Option<&str>, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<NodeSummary>> {
     let rows = node::all(db.inner(), after.unwrap_or_default()).await?;
     let now = Timestamp::now();
-    Ok(Json(rows.into_iter().map(|row| summary(row, now)).collect()))
+    let digests: Vec<String> = rows.iter().flat_map(|row| [&row.state, &row.full_state]).flatten().cloned().collect();
+    let releases: BTreeMap<String, Vec<String>> = wanted::releases(db.inner(), &digests).await?.into_iter().collect();
+    Ok(Json(rows.into_iter().map(|row| summary(row, &releases, now)).collect()))
 }
 
 /// `POST /api/nodes/<name>/revoke`: the node is refused from its next request on.
@@ -33,7 +38,8 @@ pub async fn revoke(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>)
     Ok(Json(name.to_owned()))
 }
 
-fn summary(row: NodeRow, now: Timestamp) -> NodeSummary {
+fn summary(row: NodeRow, releases: &BTreeMap<String, Vec<String>>, now: Timestamp) -> NodeSummary {
+    let standing = standing_of(&row, releases);
     let (last_heard, promised) = (row.last_at.map(|at| at.to_jiff()), row.promised_at.map(|at| at.to_jiff()));
     let promise = last_heard.zip(promised).map(|(heard_at, next_at)| Promise { heard_at, next_at });
     let hearing = match standing::hearing(promise, USUAL_CUT_OFF, SignedDuration::ZERO, now) {
@@ -53,5 +59,26 @@ fn summary(row: NodeRow, now: Timestamp) -> NodeSummary {
         hearing,
         revoked_at: row.revoked_at.map(|at| at.to_jiff()),
         certificate_ends: row.ends_at.map(|at| at.to_jiff()),
+        standing,
+    }
+}
+
+fn standing_of(row: &NodeRow, releases: &BTreeMap<String, Vec<String>>) -> NodeStanding {
+    fn read<T: DeserializeOwned>(value: Option<Value>) -> Option<T> {
+        value.and_then(|value| serde_json::from_value(value).ok())
+    }
+    let of = |digest: &Option<String>| digest.as_ref().and_then(|digest| releases.get(digest)).cloned().unwrap_or_default();
+    NodeStanding {
+        stage: read(row.stage.clone()),
+        groups: read(row.groups.clone()).unwrap_or_default(),
+        releases: of(&row.state),
+        wanted: row.state.clone(),
+        wanted_since: row.since.map(|at| at.to_jiff()),
+        mode: read::<AgentSettings>(row.settings.clone()).map(|settings| settings.mode),
+        unusable: row.unusable.clone(),
+        status: read(row.full_status.clone().map(Value::from)),
+        run_began: row.full_began.map(|at| at.to_jiff()),
+        has: row.full_state.clone(),
+        has_releases: of(&row.full_state),
     }
 }

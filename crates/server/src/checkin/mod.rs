@@ -2,10 +2,11 @@
 
 mod check_in;
 mod join;
+mod wanted;
 
 use rocket::Route;
 
 /// Returns the routes of the agents' listener.
 pub fn routes() -> Vec<Route> {
-    rocket::routes![join::greeting, join::join, check_in::check_in]
+    rocket::routes![join::greeting, join::join, check_in::check_in, wanted::state, wanted::content, wanted::report]
 }

@@ -4,8 +4,8 @@ use serde_json::Value;
 use sqlx::PgConnection;
 use uuid::Uuid;
 
-/// Says that something is so from now on. Nothing is written if it was so already.
-pub async fn now_is(db: &mut PgConnection, node: Uuid, what: &str, value: &Value) -> sqlx::Result<()> {
+/// Says that something is so from now on, and returns whether that is new. Nothing is written if it was so already.
+pub async fn now_is(db: &mut PgConnection, node: Uuid, what: &str, value: &Value) -> sqlx::Result<bool> {
     sqlx::query("update fact set until_at = now() where node = $1 and what = $2 and until_at is null and superseded_at is null and value <> $3")
         .bind(node)
         .bind(what)
@@ -18,5 +18,5 @@ pub async fn now_is(db: &mut PgConnection, node: Uuid, what: &str, value: &Value
         .bind(value)
         .execute(db)
         .await
-        .map(|_| ())
+        .map(|done| done.rows_affected() > 0)
 }

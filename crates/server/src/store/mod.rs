@@ -2,8 +2,13 @@
 
 pub mod audit;
 pub mod fact;
+pub mod group;
 pub mod heard;
 pub mod invitation;
 pub mod joining;
 pub mod node;
 pub mod person;
+pub mod release;
+pub mod run;
+pub mod stage;
+pub mod wanted;

@@ -95,13 +95,36 @@ pub struct NodeRow {
     pub clock_off_ms: Option<i64>,
     /// Until when its certificate holds.
     pub ends_at: Option<SqlTimestamp>,
+    /// Its stage.
+    pub stage: Option<Value>,
+    /// Its groups.
+    pub groups: Option<Value>,
+    /// The digest of the state that is wanted.
+    pub state: Option<String>,
+    /// Its settings.
+    pub settings: Option<Value>,
+    /// Why its state cannot be resolved.
+    pub unusable: Option<String>,
+    /// Since when the state is wanted.
+    pub since: Option<SqlTimestamp>,
+    /// The status of its last full run.
+    pub full_status: Option<String>,
+    /// The digest of the state that it ran.
+    pub full_state: Option<String>,
+    /// When that run began.
+    pub full_began: Option<SqlTimestamp>,
 }
 
 /// Returns the nodes that were not retired, by name; at most 1,000 after the name `after`.
 pub async fn all(db: impl PgExecutor<'_>, after: &str) -> sqlx::Result<Vec<NodeRow>> {
     sqlx::query_as(
-        "select node.id, node.name, node.revoked_at, labels.value as labels, about.value as about, h.last_at, h.promised_at, h.clock_off_ms, k.ends_at
+        "select node.id, node.name, node.revoked_at, labels.value as labels, about.value as about, h.last_at, h.promised_at, h.clock_off_ms, k.ends_at,
+             stage.value as stage, groups.value as groups, w.state, w.settings, w.unusable, w.since, n.full_status, n.full_state, n.full_began
          from node
+         left join node_wanted w on w.node = node.id
+         left join node_now n on n.node = node.id
+         left join fact stage on stage.node = node.id and stage.what = 'stage' and stage.until_at is null and stage.superseded_at is null
+         left join fact groups on groups.node = node.id and groups.what = 'groups' and groups.until_at is null and groups.superseded_at is null
          left join fact labels on labels.node = node.id and labels.what = 'labels' and labels.until_at is null and labels.superseded_at is null
          left join fact about on about.node = node.id and about.what = 'about' and about.until_at is null and about.superseded_at is null
          left join lateral (select last_at, promised_at, clock_off_ms from heard where heard.node = node.id order by last_at desc limit 1) h on true

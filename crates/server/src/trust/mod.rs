@@ -9,5 +9,5 @@ mod secret;
 pub use authority::{Authority, AuthorityError, IssuedCertificate, ReadRequest};
 pub use caller::Allowed;
 pub use node_caller::NodeCaller;
-pub use permission::{InvitationMake, JoinDecide, NodeRead, NodeRevoke, Permission, Role};
+pub use permission::{GroupEdit, InvitationMake, JoinDecide, KitPublish, NodeRead, NodeRevoke, Permission, Role, StageServe};
 pub use secret::{Secret, digest_of};

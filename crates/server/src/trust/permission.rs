@@ -33,8 +33,11 @@ impl Role {
         let reads = permission == NodeRead::NAME;
         match word {
             "administrator" => true,
-            "approver" => reads || [InvitationMake::NAME, JoinDecide::NAME, NodeRevoke::NAME].contains(&permission),
-            "reader" | "operator" | "publisher" => reads,
+            "approver" => {
+                reads || [InvitationMake::NAME, JoinDecide::NAME, NodeRevoke::NAME, StageServe::NAME, GroupEdit::NAME].contains(&permission)
+            }
+            "publisher" => reads || permission == KitPublish::NAME,
+            "reader" | "operator" => reads,
             _ => false,
         }
     }
@@ -64,6 +67,12 @@ permissions! {
     JoinDecide = "join.approve";
     /// See nodes and joining requests.
     NodeRead = "node.read";
+    /// Publish kits.
+    KitPublish = "kit.publish";
+    /// Decide which releases a stage serves.
+    StageServe = "stage.serve";
+    /// Set groups: assignments, parameters, modes.
+    GroupEdit = "group.edit";
     /// Refuse a node from now on.
     NodeRevoke = "node.revoke";
 }
@@ -74,19 +83,17 @@ mod tests {
 
     #[test]
     fn roles_hold_what_they_are_for_and_no_more() {
-        let allowed = |role: &str, permission: &str| allows(&[role.to_owned()], permission);
+        let all = [InvitationMake::NAME, JoinDecide::NAME, NodeRead::NAME, NodeRevoke::NAME, KitPublish::NAME, StageServe::NAME, GroupEdit::NAME];
         for (role, may) in [
-            ("administrator", [true, true, true, true]),
-            ("approver", [true, true, true, true]),
-            ("reader", [false, false, true, false]),
-            ("operator", [false, false, true, false]),
-            ("stranger", [false; 4]),
+            ("administrator", "join.invite join.approve node.read node.revoke kit.publish stage.serve group.edit"),
+            ("approver", "join.invite join.approve node.read node.revoke stage.serve group.edit"),
+            ("publisher", "node.read kit.publish"),
+            ("reader", "node.read"),
+            ("operator", "node.read"),
+            ("stranger", ""),
         ] {
-            assert_eq!(
-                [InvitationMake::NAME, JoinDecide::NAME, NodeRead::NAME, NodeRevoke::NAME].map(|permission| allowed(role, permission)),
-                may,
-                "{role}"
-            );
+            let holds: Vec<&str> = all.into_iter().filter(|permission| allows(&[role.to_owned()], permission)).collect();
+            assert_eq!(holds.join(" "), may, "{role}");
         }
     }
 }

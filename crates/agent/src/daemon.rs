@@ -1,0 +1,84 @@
+//! The agent as a daemon: checks in, runs, delivers, and sleeps until the interval is over.
+
+use crate::error::AgentError;
+use crate::join::membership;
+use crate::run_loop::{Keeping, Runner, left_behind};
+use crate::served::{Served, Takeover};
+use crate::server_link::ServerLink;
+use crate::spool::Spool;
+use crate::state_dir::StateDir;
+use constans_core::run::{Part, Settings};
+use constans_host::Machine;
+use constans_wire::report::{RunReport, StartedBy};
+use jiff::Timestamp;
+use std::time::Duration;
+
+/// How long a run waits for another one to end.
+const PATIENCE: Duration = Duration::from_secs(60);
+/// How far check-ins are spread over the interval.
+const SPREAD_PERCENT: u64 = 10;
+
+/// Goes on until it is told to stop, or for one round.
+///
+/// # Errors
+///
+/// Returns what keeps it from going on: no fleet, or a folder that cannot be written. A server that is away does not.
+pub async fn run(state_dir: &StateDir, machine: &mut Machine, once: bool) -> Result<(), AgentError> {
+    membership(state_dir)?;
+    let mut started_by = StartedBy::AfterRestart;
+    loop {
+        let taken = round(state_dir, machine, started_by).await?;
+        if once {
+            return Ok(());
+        }
+        started_by = if taken == Some(Takeover::New) { StartedBy::NewState } else { StartedBy::Interval };
+        tokio::select! {
+            () = tokio::time::sleep(pause(state_dir)?) => {}
+            _ = tokio::signal::ctrl_c() => return Ok(()),
+        }
+    }
+}
+
+/// One round: check in, run what is wanted, deliver.
+async fn round(state_dir: &StateDir, machine: &mut Machine, started_by: StartedBy) -> Result<Option<Takeover>, AgentError> {
+    let link = ServerLink::open(state_dir)?;
+    let taken = match link.check_in(state_dir, &machine.about()?).await {
+        Ok(checked_in) => {
+            println!("{:.0}  connected to {} as {}", Timestamp::now(), checked_in.url, checked_in.name);
+            checked_in.takeover
+        }
+        Err(error) if error.exit == constans_wire::exit::Exit::Refused => return Err(error),
+        Err(error) => {
+            println!("{:.0}  {}; going on with what was wanted last", Timestamp::now(), error.message);
+            None
+        }
+    };
+    let started_by = if taken == Some(Takeover::New) { StartedBy::NewState } else { started_by };
+    let Some(report) = run_once(state_dir, machine, started_by)? else { return Ok(taken) };
+    let delivered = link.deliver_soon(state_dir).await?;
+    println!("{:.0}  {}{}", Timestamp::now(), report.status.words(), if delivered { "" } else { "; the report waits until the server is back" });
+    Ok(taken)
+}
+
+/// Runs what is wanted, in the mode that is set, and puts the report into the spool.
+fn run_once(state_dir: &StateDir, machine: &mut Machine, started_by: StartedBy) -> Result<Option<RunReport>, AgentError> {
+    let Some(served) = Served::read(state_dir)? else { return Ok(None) };
+    let _lock = state_dir.lock("daemon", PATIENCE, |_| ())?;
+    let settings = Settings { on_drift: served.settings.on_drift, on_rollout: served.settings.on_rollout, ..Settings::of(served.settings.mode) };
+    let key = state_dir.key()?;
+    let wanted = served.wanted(state_dir)?;
+    let memories = state_dir.store(&wanted.store)?.memories()?;
+    machine.leave(left_behind(&memories, &wanted.resolved.state));
+    let mut runner = Runner { machine, state_dir, wanted: &wanted, key: &key, progress: &mut |_, _, _, _| (), started_by, reason: None };
+    let report = runner.run(settings, &Part::Whole, Keeping::Everything)?;
+    Spool::open(state_dir)?.add(&report.clone().for_server())?;
+    Ok(Some(report))
+}
+
+/// Returns how long to sleep: the interval, moved by up to a tenth so that a fleet does not come all at once.
+fn pause(state_dir: &StateDir) -> Result<Duration, AgentError> {
+    let interval = Served::read(state_dir)?.map_or(crate::server_link::USUAL_INTERVAL_SECS, |served| served.settings.interval_secs);
+    let widest_ms = interval * 1_000 * SPREAD_PERCENT / 100;
+    let random = u64::from(Timestamp::now().subsec_nanosecond().unsigned_abs()) * 7_919 % (widest_ms + 1);
+    Ok(Duration::from_millis(interval * 1_000 - random))
+}

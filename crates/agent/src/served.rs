@@ -1,0 +1,165 @@
+//! What the server wants of this node: taken over whole, kept, and gone on with when the server is away.
+
+use crate::error::AgentError;
+use crate::local::Wanted;
+use crate::membership::Membership;
+use crate::state_dir::{StateDir, read_json, write_durably, write_json};
+use constans_core::digest::{Digest, of_contents};
+use constans_core::group::AgentSettings;
+use constans_core::state::{EffectiveState, Resolved};
+use constans_link::{LinkError, send, send_bytes};
+use constans_wire::check_in::{Generation, WantedOffer};
+use constans_wire::report::Release;
+use reqwest::Client;
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::PathBuf;
+
+/// The form of the kept state.
+const FORM: u32 = 1;
+
+/// What was taken over from the server.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Served {
+    form: u32,
+    /// The digest of the effective state.
+    pub digest: String,
+    /// What only rises.
+    pub generation: Generation,
+    /// How the agent is set.
+    pub settings: AgentSettings,
+    /// The state, sealed.
+    pub state: EffectiveState,
+}
+
+impl Served {
+    /// Returns what was taken over last.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be read.
+    pub fn read(state_dir: &StateDir) -> Result<Option<Self>, AgentError> {
+        read_json(&path(state_dir))
+    }
+
+    /// Takes over what the server offers, if it is new. Contents come first: a state is kept only when all of it is here.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it was not taken over; what was there before stays.
+    pub async fn take_over(
+        state_dir: &StateDir,
+        offer: &WantedOffer,
+        client: &Client,
+        url: &str,
+        membership: &Membership,
+    ) -> Result<Takeover, AgentError> {
+        let before = Self::read(state_dir)?;
+        if let Some(before) = &before {
+            if before.generation > offer.generation {
+                let message = format!("the server offers generation {}, and this node has {} already", offer.generation, before.generation);
+                return Err(
+                    AgentError::new(message).hint("was the server's database restored? Nothing older is taken over unless an operator orders it")
+                );
+            }
+            if before.generation == offer.generation && before.digest == offer.digest {
+                return Ok(Takeover::Unchanged);
+            }
+        }
+        let state: EffectiveState = match before.filter(|before| before.digest == offer.digest) {
+            Some(before) => before.state,
+            None => send(client.get(format!("{url}/states/{}", offer.digest)), &membership.ca).await?,
+        };
+        let names = state.names();
+        fetch_contents(state_dir, &names, client, url, membership).await?;
+        let served = Self { form: FORM, digest: offer.digest.clone(), generation: offer.generation, settings: offer.settings.clone(), state };
+        write_json(&path(state_dir), &served)?;
+        forget_contents(state_dir, &names);
+        Ok(Takeover::New)
+    }
+
+    /// Returns what a run needs: the state with what was sealed, and its contents.
+    ///
+    /// # Errors
+    ///
+    /// Returns which contents are not here.
+    pub fn wanted(self, state_dir: &StateDir) -> Result<Wanted, AgentError> {
+        let missing = |name: &str| AgentError::new(format!("the contents {name} are not here")).hint("constans-agent check-in fetches them");
+        let mut contents: BTreeMap<Digest, Vec<u8>> = BTreeMap::new();
+        let mut state = self.state;
+        let read = |name: &str| fs::read(content_path(state_dir, name)).ok();
+        state.unseal(|name| serde_json::from_slice(&read(name)?).ok()).map_err(|name| missing(&name))?;
+        for name in state.clauses.iter().filter_map(|clause| clause.text("content")) {
+            let bytes = read(name).ok_or_else(|| missing(name))?;
+            let digest = serde_json::from_value(serde_json::Value::from(name)).map_err(|_| missing(name))?;
+            contents.insert(digest, bytes);
+        }
+        Ok(Wanted {
+            store: PathBuf::from("served"),
+            releases: releases(&state),
+            generation: Some(self.generation.to_string()),
+            resolved: Resolved { state, contents, excluded: Vec::new(), parameters: BTreeMap::new() },
+        })
+    }
+}
+
+/// What became of an offer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Takeover {
+    /// It was there already.
+    Unchanged,
+    /// It was taken over.
+    New,
+}
+
+fn releases(state: &EffectiveState) -> Vec<Release> {
+    let mut by_release: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+    for origin in state.clauses.iter().flat_map(|clause| &clause.origins) {
+        by_release.entry(format!("{}@{}", origin.kit, origin.version)).or_default().insert(origin.baseline.clone());
+    }
+    by_release.into_iter().map(|(release, baselines)| Release { release, baselines: baselines.into_iter().collect() }).collect()
+}
+
+async fn fetch_contents(
+    state_dir: &StateDir,
+    names: &BTreeSet<String>,
+    client: &Client,
+    url: &str,
+    membership: &Membership,
+) -> Result<(), AgentError> {
+    let folder = state_dir.path().join("contents");
+    fs::create_dir_all(&folder).map_err(|error| AgentError::own_file("make the folder", &folder, &error))?;
+    for name in names {
+        let path = content_path(state_dir, name);
+        if path.exists() {
+            continue;
+        }
+        let bytes = send_bytes(client.get(format!("{url}/contents/{name}")), &membership.ca).await?;
+        if name.starts_with("sha256:") && of_contents(&bytes).as_str() != name {
+            let because = "the contents are not what their name says".to_owned();
+            return Err(LinkError::Strange { url: url.to_owned(), because }.into());
+        }
+        write_durably(&path, &bytes).map_err(|error| AgentError::own_file("write", &path, &error))?;
+    }
+    Ok(())
+}
+
+/// Takes contents away that the state no longer names: what is concealed must not stay.
+fn forget_contents(state_dir: &StateDir, names: &BTreeSet<String>) {
+    let kept: BTreeSet<PathBuf> = names.iter().map(|name| content_path(state_dir, name)).collect();
+    for entry in fs::read_dir(state_dir.path().join("contents")).into_iter().flatten().flatten() {
+        if !kept.contains(&entry.path()) {
+            let _ = fs::remove_file(entry.path());
+        }
+    }
+}
+
+fn path(state_dir: &StateDir) -> PathBuf {
+    state_dir.path().join("served.json")
+}
+
+fn content_path(state_dir: &StateDir, name: &str) -> PathBuf {
+    let safe: String = name.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
+    state_dir.path().join("contents").join(safe)
+}

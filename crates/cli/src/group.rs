@@ -1,0 +1,81 @@
+//! `constans group`.
+
+use crate::server::{ClientError, Output, Server, ServerArguments, json, say_changed};
+use clap::{Args, Subcommand};
+use constans_core::group::Group;
+use constans_wire::kit::Changed;
+use std::path::PathBuf;
+
+/// Arguments of `group`.
+#[derive(Debug, Args)]
+pub struct GroupArguments {
+    #[command(subcommand)]
+    command: GroupCommand,
+}
+
+#[derive(Debug, Subcommand)]
+enum GroupCommand {
+    /// List the groups with all that they give
+    List {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// How to show them
+        #[arg(long, value_enum, default_value_t = Output::Text)]
+        output: Output,
+    },
+    /// Set a group whole, from a TOML document
+    Set {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The document
+        #[arg(value_name = "FILE")]
+        document: PathBuf,
+        /// Go on although some nodes' state cannot be resolved then
+        #[arg(long)]
+        although_unusable: bool,
+    },
+}
+
+/// Lists or sets.
+pub async fn run(arguments: &GroupArguments) -> Result<(), ClientError> {
+    match &arguments.command {
+        GroupCommand::List { server, output } => {
+            let groups: Vec<Group> = Server::open(server)?.get("/api/groups").await?;
+            if *output == Output::Json {
+                println!("{}", json(&groups));
+            } else {
+                groups.iter().for_each(|group| println!("{}", shown(group)));
+            }
+            Ok(())
+        }
+        GroupCommand::Set { server, document, although_unusable } => {
+            let failed = |error: String| {
+                ClientError::new(
+                    format!("{}: {error}", document.display()),
+                    "a group's document has name, priority, filter, pinned, stage, [[assignments]], [parameters], [settings]",
+                )
+            };
+            let text = std::fs::read_to_string(document).map_err(|error| failed(error.to_string()))?;
+            let group: Group = toml::from_str(&text).map_err(|error| failed(error.to_string()))?;
+            let changed: Changed = Server::open(server)?.put(&format!("/api/groups?although_unusable={although_unusable}"), &group).await?;
+            println!("the group {} is set", group.name);
+            say_changed(&changed);
+            Ok(())
+        }
+    }
+}
+
+fn shown(group: &Group) -> String {
+    let mut lines = vec![format!("{}  priority {}", group.name, group.priority)];
+    lines.extend(group.filter.as_ref().map(|filter| format!("  nodes where {filter}")));
+    if !group.pinned.is_empty() {
+        lines.push(format!("  pinned {}", group.pinned.iter().cloned().collect::<Vec<_>>().join(" ")));
+    }
+    lines.extend(group.stage.as_ref().map(|stage| format!("  stage {stage}")));
+    lines.extend(group.assignments.iter().map(|assignment| format!("  assigned {}/{}", assignment.kit, assignment.baseline)));
+    lines.extend(group.parameters.iter().map(|(name, value)| format!("  {name} = {value}")));
+    if group.settings != constans_core::group::GroupSettings::default() {
+        lines.push(format!("  settings {}", serde_json::to_string(&group.settings).unwrap_or_default()));
+    }
+    lines.join("\n")
+}

@@ -1,0 +1,61 @@
+//! `constans stage`.
+
+use crate::server::{ClientError, Output, Server, ServerArguments, json, say_changed};
+use clap::{Args, Subcommand};
+use constans_wire::kit::{Changed, Serve, Stage};
+
+/// Arguments of `stage`.
+#[derive(Debug, Args)]
+pub struct StageArguments {
+    #[command(subcommand)]
+    command: StageCommand,
+}
+
+#[derive(Debug, Subcommand)]
+enum StageCommand {
+    /// List the stages in order, with what each serves
+    List {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// How to show them
+        #[arg(long, value_enum, default_value_t = Output::Text)]
+        output: Output,
+    },
+    /// Serve releases in a stage; all of them or none
+    Serve {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The stage
+        stage: String,
+        /// The releases, as quay-base@1.0.0
+        #[arg(required = true, value_name = "KIT@VERSION")]
+        releases: Vec<String>,
+        /// Go on although some nodes' state cannot be resolved then
+        #[arg(long)]
+        although_unusable: bool,
+    },
+}
+
+/// Lists or serves.
+pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
+    match &arguments.command {
+        StageCommand::List { server, output } => {
+            let stages: Vec<Stage> = Server::open(server)?.get("/api/stages").await?;
+            if *output == Output::Json {
+                println!("{}", json(&stages));
+                return Ok(());
+            }
+            for stage in stages {
+                println!("{:<12}  {}", stage.name, if stage.serves.is_empty() { "serves nothing yet".to_owned() } else { stage.serves.join("  ") });
+            }
+            Ok(())
+        }
+        StageCommand::Serve { server, stage, releases, although_unusable } => {
+            let wanted = Serve { releases: releases.clone(), although_unusable: *although_unusable };
+            let changed: Changed = Server::open(server)?.post(&format!("/api/stages/{stage}/serve"), &wanted).await?;
+            println!("{stage} serves {}", releases.join(" "));
+            say_changed(&changed);
+            Ok(())
+        }
+    }
+}

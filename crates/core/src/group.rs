@@ -1,0 +1,292 @@
+//! From groups and stages to what one node is assigned: its stage, its baselines in order, its parameters' layers and
+//! its agent's settings, each with where it comes from.
+
+use crate::filter::{Answer, Condition, NodeFacts};
+use crate::kit::{OnDrift, OnRollout};
+use crate::param::{Given, Layer};
+use crate::run::Mode;
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// The group that every node belongs to.
+pub const EVERYONE: &str = "everyone";
+
+/// A named set of nodes and what they are given.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Group {
+    /// Its name.
+    pub name: String,
+    /// A higher one is put over a lower one; `everyone` has 0.
+    #[serde(default)]
+    pub priority: i32,
+    /// Which nodes it has; none by itself for a group that only pins.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub filter: Option<String>,
+    /// Nodes pinned by hand, by name.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub pinned: BTreeSet<String>,
+    /// The stage of its nodes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stage: Option<String>,
+    /// The baselines that its nodes are assigned, in order.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub assignments: Vec<Assignment>,
+    /// Parameters' values, by `KIT/BASELINE.PARAM`.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub parameters: BTreeMap<String, Value>,
+    /// Settings of its nodes' agents, as far as it names any.
+    #[serde(default)]
+    pub settings: GroupSettings,
+}
+
+/// A baseline given to a group.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Assignment {
+    /// The kit.
+    pub kit: String,
+    /// The baseline.
+    pub baseline: String,
+    /// Its own switch for drift.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub on_drift: Option<OnDrift>,
+    /// Its own switch for what is newly wanted.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub on_rollout: Option<OnRollout>,
+}
+
+/// Settings of agents, as far as a group names any.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[expect(missing_docs, reason = "the words are those of AgentSettings")]
+pub struct GroupSettings {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mode: Option<Mode>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub interval_secs: Option<u64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub on_drift: Option<OnDrift>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub on_rollout: Option<OnRollout>,
+}
+
+/// The settings of one node's agent.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AgentSettings {
+    /// Whether anything may change.
+    pub mode: Mode,
+    /// How many seconds lie between its check-ins.
+    pub interval_secs: u64,
+    /// The switch for drift of clauses that set none.
+    pub on_drift: OnDrift,
+    /// The switch for what is newly wanted.
+    pub on_rollout: OnRollout,
+}
+
+impl Default for AgentSettings {
+    fn default() -> Self {
+        Self { mode: Mode::Observe, interval_secs: 15 * 60, on_drift: OnDrift::Correct, on_rollout: OnRollout::BringIn }
+    }
+}
+
+/// What one node is assigned.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Plan {
+    /// The groups that it belongs to, the lowest first.
+    pub groups: Vec<String>,
+    /// Groups whose filter asks for what the node did not report.
+    pub undecidable: Vec<String>,
+    /// Its stage.
+    pub stage: String,
+    /// Its baselines in order; one that came twice keeps its first place and the more careful switches.
+    pub assignments: Vec<Assignment>,
+    /// Parameters' values by `KIT/BASELINE.PARAM`, the lowest layer first.
+    pub given: BTreeMap<String, Vec<Given>>,
+    /// Its agent's settings.
+    pub settings: AgentSettings,
+}
+
+/// Why a node cannot be assigned anything.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum PlanError {
+    /// Two groups of one priority disagree.
+    #[error("the groups `{first}` and `{second}` have the same priority and disagree about {about}")]
+    Disagree {
+        /// One.
+        first: String,
+        /// The other.
+        second: String,
+        /// About what.
+        about: String,
+    },
+    /// A group's filter cannot be evaluated.
+    #[error("the filter of the group `{group}` cannot be used: {because}")]
+    Filter {
+        /// The group.
+        group: String,
+        /// Why.
+        because: String,
+    },
+}
+
+/// Returns what a node is assigned. `stages` are in order; a node whose groups name none is in the last.
+///
+/// # Errors
+///
+/// Returns the first disagreement, naming both groups. A disagreement about the mode resolves to `observe`.
+pub fn plan(facts: &NodeFacts, groups: &[Group], stages: &[String]) -> Result<Plan, PlanError> {
+    let mut mine: Vec<&Group> = Vec::new();
+    let mut undecidable = Vec::new();
+    for group in groups {
+        match belongs(facts, group)? {
+            Answer::Yes => mine.push(group),
+            Answer::No => {}
+            Answer::Undecidable(_) => undecidable.push(group.name.clone()),
+        }
+    }
+    mine.sort_by(|left, right| (left.priority, &left.name).cmp(&(right.priority, &right.name)));
+    let stage = highest(&mine, "the stage", |group| group.stage.clone())?;
+    Ok(Plan {
+        groups: mine.iter().map(|group| group.name.clone()).collect(),
+        undecidable,
+        stage: stage.or_else(|| stages.last().cloned()).unwrap_or_default(),
+        assignments: assignments(&mine),
+        given: given(&mine)?,
+        settings: settings(&mine)?,
+    })
+}
+
+fn belongs(facts: &NodeFacts, group: &Group) -> Result<Answer, PlanError> {
+    if group.name == EVERYONE || group.pinned.contains(&facts.name) {
+        return Ok(Answer::Yes);
+    }
+    let Some(filter) = &group.filter else { return Ok(Answer::No) };
+    let failed = |because: String| PlanError::Filter { group: group.name.clone(), because };
+    let condition = Condition::parse(filter, &[]).map_err(|errors| failed(errors[0].message.clone()))?;
+    condition.holds(facts, &json!({})).map_err(|error| failed(error.message))
+}
+
+/// Returns what the highest groups say; two of one priority must not disagree.
+fn highest<T: PartialEq>(groups: &[&Group], about: &str, said: impl Fn(&Group) -> Option<T>) -> Result<Option<T>, PlanError> {
+    let mut top: Option<(&Group, T)> = None;
+    for group in groups {
+        let Some(value) = said(group) else { continue };
+        if let Some((first, known)) = &top
+            && first.priority == group.priority
+            && *known != value
+        {
+            return Err(PlanError::Disagree { first: first.name.clone(), second: group.name.clone(), about: about.to_owned() });
+        }
+        top = Some((group, value));
+    }
+    Ok(top.map(|(_, value)| value))
+}
+
+fn assignments(groups: &[&Group]) -> Vec<Assignment> {
+    let mut all: Vec<Assignment> = Vec::new();
+    for assignment in groups.iter().flat_map(|group| &group.assignments) {
+        match all.iter_mut().find(|known| known.kit == assignment.kit && known.baseline == assignment.baseline) {
+            Some(known) => {
+                known.on_drift = known.on_drift.max(assignment.on_drift);
+                known.on_rollout = known.on_rollout.max(assignment.on_rollout);
+            }
+            None => all.push(assignment.clone()),
+        }
+    }
+    all
+}
+
+fn given(groups: &[&Group]) -> Result<BTreeMap<String, Vec<Given>>, PlanError> {
+    let names: BTreeSet<&String> = groups.iter().flat_map(|group| group.parameters.keys()).collect();
+    let mut given = BTreeMap::new();
+    for name in names {
+        highest(groups, &format!("the parameter {name}"), |group| group.parameters.get(name).cloned())?;
+        let layers =
+            groups.iter().filter_map(|group| Some(Given { value: group.parameters.get(name)?.clone(), layer: Layer::Group(group.name.clone()) }));
+        given.insert(name.clone(), layers.collect());
+    }
+    Ok(given)
+}
+
+fn settings(groups: &[&Group]) -> Result<AgentSettings, PlanError> {
+    let usual = AgentSettings::default();
+    // Careful where groups disagree: nothing is changed until a person has decided.
+    let mode = highest(groups, "the mode", |group| group.settings.mode).unwrap_or(Some(Mode::Observe));
+    Ok(AgentSettings {
+        mode: mode.unwrap_or(usual.mode),
+        interval_secs: highest(groups, "the interval", |group| group.settings.interval_secs)?.unwrap_or(usual.interval_secs),
+        on_drift: highest(groups, "on_drift", |group| group.settings.on_drift)?.unwrap_or(usual.on_drift),
+        on_rollout: highest(groups, "on_rollout", |group| group.settings.on_rollout)?.unwrap_or(usual.on_rollout),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn group(name: &str, priority: i32) -> Group {
+        Group { name: name.into(), priority, filter: Some("labels.role == 'kiosk'".into()), ..Group::default() }
+    }
+
+    fn everyone() -> Group {
+        Group { name: EVERYONE.into(), ..Group::default() }
+    }
+
+    fn kiosk() -> NodeFacts {
+        NodeFacts { name: "kiosk-auken-1".into(), labels: BTreeMap::from([("role".into(), "kiosk".into())]), ..NodeFacts::default() }
+    }
+
+    fn stages() -> Vec<String> {
+        vec!["harbour".into(), "open-water".into()]
+    }
+
+    fn assignment(baseline: &str, on_drift: Option<OnDrift>) -> Assignment {
+        Assignment { kit: "quay-base".into(), baseline: baseline.into(), on_drift, on_rollout: None }
+    }
+
+    #[test]
+    fn a_node_belongs_by_filter_by_name_and_always_to_everyone() {
+        let pinned = Group { name: "night-trial".into(), pinned: BTreeSet::from(["kiosk-auken-1".into()]), ..Group::default() };
+        let ships = Group { filter: Some("labels.role == 'bridge'".into()), ..group("ships", 5) };
+        let big = Group { filter: Some("about.cpu.count > 8".into()), ..group("big", 5) };
+        let plan = plan(&kiosk(), &[group("kiosks", 10), pinned, ships, everyone(), big], &stages()).unwrap();
+        assert_eq!(plan.groups, ["everyone", "night-trial", "kiosks"]);
+        assert_eq!(plan.undecidable, ["big"]);
+        assert_eq!(plan.stage, "open-water", "no group names a stage: the last one");
+    }
+
+    #[test]
+    fn the_highest_group_decides_and_layers_are_kept_in_order() {
+        let low = Group { stage: Some("open-water".into()), parameters: BTreeMap::from([("a/b.c".into(), json!(1))]), ..group("low", 1) };
+        let high = Group { stage: Some("harbour".into()), parameters: BTreeMap::from([("a/b.c".into(), json!(2))]), ..group("high", 2) };
+        let plan = plan(&kiosk(), &[high, low], &stages()).unwrap();
+        assert_eq!(plan.stage, "harbour");
+        assert_eq!(plan.given["a/b.c"].iter().map(|given| given.value.clone()).collect::<Vec<_>>(), [json!(1), json!(2)]);
+    }
+
+    #[test]
+    fn a_baseline_that_comes_twice_keeps_its_first_place_and_the_more_careful_switch() {
+        let low = Group { assignments: vec![assignment("login", Some(OnDrift::Correct)), assignment("upkeep", None)], ..group("low", 1) };
+        let high = Group { assignments: vec![assignment("login", Some(OnDrift::Tell))], ..group("high", 2) };
+        let plan = plan(&kiosk(), &[low, high], &stages()).unwrap();
+        assert_eq!(plan.assignments, [assignment("login", Some(OnDrift::Tell)), assignment("upkeep", None)]);
+    }
+
+    #[test]
+    fn equal_priorities_that_disagree_are_named_but_for_the_mode_which_is_observe() {
+        let with = |name: &str, value: i32| Group { parameters: BTreeMap::from([("a/b.c".into(), json!(value))]), ..group(name, 5) };
+        let error = plan(&kiosk(), &[with("gates", 1), with("night-trial", 2)], &stages()).unwrap_err();
+        assert_eq!(error.to_string(), "the groups `gates` and `night-trial` have the same priority and disagree about the parameter a/b.c");
+        let mode = |name: &str, mode| Group { settings: GroupSettings { mode: Some(mode), ..GroupSettings::default() }, ..group(name, 5) };
+        let plan = plan(&kiosk(), &[mode("a", Mode::Enforce), mode("b", Mode::Observe)], &stages()).unwrap();
+        assert_eq!(plan.settings.mode, Mode::Observe);
+    }
+
+    #[test]
+    fn without_any_word_an_agent_observes_every_fifteen_minutes() {
+        let plan = plan(&kiosk(), &[everyone()], &stages()).unwrap();
+        assert_eq!((plan.settings.mode, plan.settings.interval_secs), (Mode::Observe, 900));
+    }
+}

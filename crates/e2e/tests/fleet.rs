@@ -1,0 +1,229 @@
+//! The story of a small fleet: published, served, assigned, run, drifted, put right, away and back. With the real
+//! server, PostgreSQL, agents and client on loopback.
+
+#![expect(clippy::unwrap_used, reason = "a test may panic")]
+
+use constans_e2e::{Ended, Fleet, Machine, demo_kit};
+
+/// Brings a machine in as a node.
+fn joined(fleet: &Fleet, name: &str, labels: &[&str]) -> Machine {
+    let machine = Machine::fresh();
+    let labels: Vec<&str> = labels.iter().flat_map(|label| ["--label", label]).collect();
+    let invitation = fleet.invite(&machine, &labels);
+    machine.run(&["join", "--invitation", &invitation, "--name", name, "--wait", "0"]);
+    assert_eq!(fleet.client(&["join", "approve", name]).exit, Some(0));
+    let connected = machine.run(&["join", "--invitation", &invitation, "--name", name, "--wait", "0"]);
+    assert_eq!(connected.exit, Some(0), "{}", connected.stderr);
+    machine
+}
+
+fn well(ended: &Ended) -> &str {
+    assert_eq!(ended.exit, Some(0), "{}{}", ended.stdout, ended.stderr);
+    &ended.stdout
+}
+
+fn publish_and_serve(fleet: &Fleet) {
+    for kit in ["quay-base", "kiosk-floor", "gate-reader"] {
+        assert!(well(&fleet.client(&["kit", "publish", &demo_kit(kit)])).starts_with(&format!("published {kit}@")));
+    }
+    well(&fleet.client(&["stage", "serve", "open-water", "quay-base@1.3.0", "kiosk-floor@1.0.0", "gate-reader@2.1.0"]));
+}
+
+fn group(fleet: &Fleet, machine: &Machine, text: &str) -> Ended {
+    fleet.client(&["group", "set", &machine.document("group.toml", text)])
+}
+
+const KIOSKS: &str = r#"
+name = "kiosks"
+priority = 10
+filter = "labels.role == 'kiosk'"
+
+[[assignments]]
+kit = "quay-base"
+baseline = "login"
+
+[[assignments]]
+kit = "kiosk-floor"
+baseline = "kiosk-lockdown"
+
+[parameters]
+"kiosk-floor/kiosk-lockdown.idle_seconds" = 45
+
+[settings]
+mode = "MODE"
+interval_secs = 60
+"#;
+
+#[test]
+fn a_fleet_is_observed_enforced_drifts_is_put_right_and_goes_on_alone() {
+    let mut fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    let gate = joined(&fleet, "gate-auken-1", &["role=gate"]);
+    publish_and_serve(&fleet);
+    let set = group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe"));
+    assert!(well(&set).contains("1 node is wanted otherwise"), "{}", set.stdout);
+
+    let before = kiosk.everything();
+    let round = kiosk.run(&["daemon", "--once"]);
+    assert!(well(&round).contains("rollout waiting"), "{}", round.stdout);
+    assert_eq!(kiosk.everything(), before, "a node set to observe is not changed");
+    let refused = kiosk.run(&["enforce", "--yes"]);
+    assert_eq!(refused.exit, Some(3));
+    assert!(refused.stderr.contains("this node is set to observe"), "{}", refused.stderr);
+
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
+    assert!(well(&kiosk.run(&["daemon", "--once"])).contains("rolled out"));
+    assert!(kiosk.root.read("/etc/kiosk/shell.conf").unwrap().contains("site = auken\nidle = 45"), "labels and the group's parameter are in it");
+    for _ in 0..3 {
+        assert!(well(&kiosk.run(&["daemon", "--once"])).contains("in line"));
+    }
+    assert_eq!(fleet.query("select count(*) || ' ' || sum(count) from run_span"), "1 3", "equal uneventful runs are one span");
+
+    let edited = kiosk.root.read("/etc/kiosk/shell.conf").unwrap().replace("45", "4");
+    kiosk.root.write("/etc/kiosk/shell.conf", &edited).unwrap();
+    assert!(well(&kiosk.run(&["daemon", "--once"])).contains("drift corrected"));
+
+    fleet.kill_server();
+    kiosk.root.write("/etc/issue", "who was here?\n").unwrap();
+    let alone = kiosk.run(&["daemon", "--once"]);
+    assert!(
+        well(&alone).contains("going on with what was wanted last") && alone.stdout.contains("the report waits until the server is back"),
+        "{}",
+        alone.stdout
+    );
+    assert!(kiosk.root.read("/etc/issue").unwrap().contains("Skerry Line"), "it goes on enforcing its last state");
+    fleet.start_server();
+    well(&kiosk.run(&["check-in"]));
+
+    let runs = fleet.client(&["run", "list", "kiosk-auken-1"]).stdout;
+    let statuses: Vec<&str> = runs.lines().map(|line| line[25..40].trim()).collect();
+    assert_eq!(statuses, ["drift corrected", "drift corrected", "in line", "rolled out", "rollout waiting"], "{runs}");
+    assert!(runs.contains("3 runs since"), "{runs}");
+    let id = runs.lines().next().unwrap().rsplit(' ').next().unwrap();
+    let shown = fleet.client(&["run", "show", "kiosk-auken-1", &id[..13]]).stdout;
+    assert!(shown.contains("corrected      file:/etc/issue  drift") && shown.contains("attic"), "{shown}");
+
+    let nodes = fleet.client(&["node", "list"]).stdout;
+    assert!(
+        nodes.contains("kiosk-auken-1  on time         drift corrected")
+            && nodes.contains("has kiosk-floor@1.0.0 quay-base@1.3.0") | nodes.contains("has quay-base@1.3.0 kiosk-floor@1.0.0"),
+        "{nodes}"
+    );
+    assert!(nodes.contains("gate-auken-1   on time         no full run yet"), "{nodes}");
+    let explained = fleet.client(&["node", "show", "kiosk-auken-1"]).stdout;
+    for part in ["stage     open-water", "groups    everyone, kiosks", "mode      enforce"] {
+        assert!(explained.contains(part), "{part} in {explained}");
+    }
+    drop(gate);
+}
+
+#[test]
+fn a_release_is_checked_again_refused_whole_and_never_changes() {
+    let fleet = Fleet::start();
+    let machine = Machine::fresh();
+    well(&fleet.client(&["kit", "publish", &demo_kit("quay-base")]));
+    assert!(well(&fleet.client(&["kit", "publish", &demo_kit("quay-base")])).contains("published quay-base@1.3.0"), "the same again is the same");
+
+    let copy = machine.root.at("/quay-base");
+    std::process::Command::new("cp").arg("-r").arg(demo_kit("quay-base")).arg(&copy).status().unwrap();
+    std::fs::write(copy.join("copies/issue"), "other words\n").unwrap();
+    let changed = fleet.client(&["kit", "publish", copy.to_str().unwrap()]);
+    assert_eq!(changed.exit, Some(3));
+    assert!(
+        changed.stderr.contains("was published already, with other contents") && changed.stderr.contains("raise the version"),
+        "{}",
+        changed.stderr
+    );
+
+    std::fs::write(copy.join("baselines/upkeep.toml"), "[baseline]\nname = \"upkeep\n").unwrap();
+    let broken = fleet.client(&["kit", "publish", copy.to_str().unwrap()]);
+    assert!(broken.stderr.contains("nothing was sent") && broken.stderr.contains("error C0101"), "{}", broken.stderr);
+    assert_eq!(fleet.query("select count(*) from release"), "1");
+
+    let unmet = fleet.client(&["stage", "serve", "harbour", "gate-reader@2.1.0"]);
+    assert!(unmet.stderr.contains("there is no release `gate-reader@2.1.0`"), "{}", unmet.stderr);
+    well(&fleet.client(&["kit", "publish", &demo_kit("gate-reader")]));
+    let unmet = fleet.client(&["stage", "serve", "harbour", "gate-reader@2.1.0"]);
+    assert!(unmet.stderr.contains("gate-reader@2.1.0 requires quay-base ^1.0, and the stage serves none"), "{}", unmet.stderr);
+    assert_eq!(fleet.query("select count(*) from served"), "0", "all of it or nothing");
+}
+
+#[test]
+fn a_node_reaches_its_own_state_and_contents_and_nothing_else() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    let gate = joined(&fleet, "gate-auken-1", &["role=gate"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
+    let state = fleet.query("select state from node_wanted join node on node.id = node where name = 'kiosk-auken-1'");
+    let content = fleet.query(&format!("select names[1] from effective_state where digest = '{state}'"));
+    let ask = |machine: &Machine, path: &str| {
+        let folder = machine.root.at("/var/lib/constans");
+        let joined: serde_json::Value = serde_json::from_slice(&std::fs::read(folder.join("joined.json")).unwrap()).unwrap();
+        let certificate = machine.document("node.pem", joined["certificate"].as_str().unwrap());
+        let output = std::process::Command::new("curl")
+            .args(["-sk", "-o", "/dev/null", "-w", "%{http_code}", "--cert", &certificate, "--key"])
+            .arg(folder.join("node.key"))
+            .arg(format!("{}{path}", fleet.agents_url()))
+            .output()
+            .unwrap();
+        String::from_utf8_lossy(&output.stdout).into_owned()
+    };
+    for path in [format!("/states/{state}"), format!("/contents/{content}")] {
+        assert_eq!([ask(&kiosk, &path), ask(&gate, &path)], ["200", "404"], "{path}");
+    }
+    well(&fleet.client(&["node", "revoke", "kiosk-auken-1"]));
+    assert_eq!(ask(&kiosk, &format!("/states/{state}")), "403");
+    assert_eq!(kiosk.run(&["daemon", "--once"]).exit, Some(3), "a revoked agent starts no further run");
+}
+
+#[test]
+fn a_change_that_makes_a_state_unusable_is_refused_unless_insisted_on_and_the_last_good_one_stays() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
+    well(&kiosk.run(&["daemon", "--once"]));
+    let trial = kiosk.document(
+        "trial.toml",
+        "name = \"night-trial\"\npriority = 10\npinned = [\"kiosk-auken-1\"]\n\n[parameters]\n\"kiosk-floor/kiosk-lockdown.idle_seconds\" = 600\n",
+    );
+    let refused = fleet.client(&["group", "set", &trial]);
+    assert_eq!(refused.exit, Some(3));
+    assert!(
+        refused.stderr.contains("kiosk-auken-1: the groups `kiosks` and `night-trial` have the same priority and disagree about"),
+        "{}",
+        refused.stderr
+    );
+    assert_eq!(fleet.query("select count(*) from node_group where name = 'night-trial'"), "0");
+
+    well(&fleet.client(&["group", "set", &trial, "--although-unusable"]));
+    assert!(fleet.client(&["node", "show", "kiosk-auken-1"]).stdout.contains("trouble   its state cannot be resolved, it keeps its last good one"));
+    assert!(well(&kiosk.run(&["daemon", "--once"])).contains("in line"), "it goes on with the last good one");
+}
+
+#[test]
+fn a_report_that_is_sent_twice_is_stored_once_and_an_older_state_is_refused() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe")));
+    well(&kiosk.run(&["check-in"]));
+    let mut fleet = fleet;
+    fleet.kill_server();
+    kiosk.run(&["observe"]);
+    let spool = kiosk.root.at("/var/lib/constans/spool");
+    let waiting = std::fs::read_dir(&spool).unwrap().next().unwrap().unwrap().path();
+    let report = std::fs::read(&waiting).unwrap();
+    fleet.start_server();
+    well(&kiosk.run(&["check-in"]));
+    assert!(!waiting.exists(), "what was delivered waits no more");
+    kiosk.root.write("/var/lib/constans/spool/00000000000000000001.json", &String::from_utf8(report).unwrap()).unwrap();
+    well(&kiosk.run(&["check-in"]));
+    assert_eq!(fleet.query("select count(*) from run"), "1");
+
+    fleet.query("update node_wanted set counter = 0");
+    let older = kiosk.run(&["check-in"]);
+    assert_eq!(older.exit, Some(1));
+    assert!(older.stderr.contains("the server offers generation 1.0, and this node has 1."), "{}", older.stderr);
+}

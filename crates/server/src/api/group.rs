@@ -1,0 +1,74 @@
+//! Groups.
+
+use crate::launch::Here;
+use crate::problem::{Answer, ApiError};
+use crate::store::{audit, group, stage};
+use crate::trust::{Allowed, GroupEdit, NodeRead};
+use crate::work::resolve::resolve_nodes;
+use constans_core::filter::Condition;
+use constans_core::group::{EVERYONE, Group};
+use constans_folder::on_large_stack;
+use constans_wire::kit::Changed;
+use rocket::State;
+use rocket::serde::json::Json;
+use serde_json::json;
+use sqlx::PgPool;
+use std::sync::Arc;
+
+/// `GET /api/groups`: the groups as they are now.
+#[rocket::get("/api/groups")]
+pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Group>> {
+    Ok(Json(group::all(db.inner()).await?.into_iter().filter_map(|body| serde_json::from_value(body).ok()).collect()))
+}
+
+/// `PUT /api/groups?<although_unusable>`: sets a group whole.
+#[rocket::put("/api/groups?<although_unusable>", data = "<wanted>")]
+pub async fn set(
+    wanted: Json<Group>,
+    although_unusable: Option<bool>,
+    caller: Allowed<GroupEdit>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
+    let mut transaction = db.begin().await?;
+    let stages = stage::names(&mut *transaction).await?;
+    check_group(&wanted, &stages)?;
+    let body = serde_json::to_value(&*wanted).map_err(|error| ApiError::Wrong(error.to_string()))?;
+    group::set(&mut transaction, &wanted.name, &body, &caller.person).await?;
+    audit::add(&mut *transaction, &caller.person, "set the group", &wanted.name, &json!(body)).await?;
+    let changed = resolve_nodes(&mut transaction, here, None).await?;
+    if !changed.unusable.is_empty() && although_unusable != Some(true) {
+        return Err(ApiError::unusable(&changed));
+    }
+    transaction.commit().await?;
+    Ok(Json(changed))
+}
+
+fn check_group(group: &Group, stages: &[String]) -> Result<(), ApiError> {
+    let name_is_fine =
+        !group.name.is_empty() && group.name.len() <= 64 && group.name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-');
+    if !name_is_fine {
+        return Err(ApiError::Wrong("a group's name has lower-case letters, digits and `-`, at most 64".to_owned()));
+    }
+    if group.name == EVERYONE && (group.priority != 0 || group.filter.is_some()) {
+        return Err(ApiError::Wrong("everyone has every node and the priority 0".to_owned()));
+    }
+    if let Some(stage) = group.stage.as_ref().filter(|stage| !stages.contains(stage)) {
+        return Err(ApiError::Missing { what: "stage", name: stage.clone() });
+    }
+    if group.settings.interval_secs.is_some_and(|secs| !(5..=7 * 86_400).contains(&secs)) {
+        return Err(ApiError::Wrong("an interval lasts from 5 s to 7 days".to_owned()));
+    }
+    let Some(filter) = &group.filter else { return Ok(()) };
+    let errors = on_large_stack(|| {
+        Condition::parse(filter, &[]).err().map(|errors| errors.into_iter().map(|error| (error.message, error.hint)).collect::<Vec<_>>())
+    });
+    match errors {
+        None => Ok(()),
+        Some(errors) => {
+            let said: Vec<String> = errors.iter().map(|(message, _)| message.clone()).collect();
+            let hint = errors.into_iter().find_map(|(_, hint)| hint).unwrap_or_else(|| "a filter is CEL over labels, about and node.name".to_owned());
+            Err(ApiError::Conflict { message: format!("the filter cannot be used: {}", said.join("; ")), hint })
+        }
+    }
+}

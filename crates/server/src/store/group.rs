@@ -1,0 +1,18 @@
+//! Groups, as intervals.
+
+use serde_json::Value;
+use sqlx::{PgConnection, PgExecutor};
+
+/// Returns all groups as they are now.
+pub async fn all(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<Value>> {
+    sqlx::query_scalar("select body from node_group where until_at is null and superseded_at is null order by name").fetch_all(db).await
+}
+
+/// Sets a group from now on.
+pub async fn set(db: &mut PgConnection, name: &str, body: &Value, by: &str) -> sqlx::Result<()> {
+    sqlx::query("update node_group set until_at = now() where name = $1 and until_at is null and superseded_at is null")
+        .bind(name)
+        .execute(&mut *db)
+        .await?;
+    sqlx::query("insert into node_group (name, body, set_by) values ($1, $2, $3)").bind(name).bind(body).bind(by).execute(db).await.map(|_| ())
+}

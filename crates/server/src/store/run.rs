@@ -1,0 +1,177 @@
+//! Runs: eventful ones whole, uneventful ones as spans.
+
+use jiff::Timestamp;
+use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
+use serde_json::Value;
+use sqlx::{AssertSqlSafe, PgConnection, PgExecutor};
+use uuid::Uuid;
+
+/// Makes the partitions for the months of these moments, ahead of need.
+pub async fn make_partitions(db: &mut PgConnection, moments: &[Timestamp]) -> sqlx::Result<()> {
+    for moment in moments {
+        let month = moment.to_zoned(jiff::tz::TimeZone::UTC).date().first_of_month();
+        let next = month.checked_add(jiff::Span::new().months(1)).map_err(|error| sqlx::Error::Encode(error.into()))?;
+        let name = format!("run_{}", month.strftime("%Y_%m"));
+        // Nothing in it comes from outside.
+        let sql = format!("create table if not exists {name} partition of run for values from ('{month} 00:00:00+00') to ('{next} 00:00:00+00')");
+        sqlx::query(AssertSqlSafe(sql)).execute(&mut *db).await?;
+    }
+    Ok(())
+}
+
+/// Where a node is in the order of its runs.
+#[derive(Debug, sqlx::FromRow)]
+pub struct OrderRow {
+    /// New when the node's memory was lost.
+    pub memory_epoch: Uuid,
+    /// Of its last run.
+    pub sequence: i64,
+    /// The span that its last run lengthened, if it was uneventful.
+    pub span: Option<i64>,
+}
+
+/// Returns where a node is in the order of its runs. Its row is locked until the transaction ends.
+pub async fn order(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<OrderRow>> {
+    sqlx::query_as("select memory_epoch, sequence, span from node_now where node = $1 for update").bind(node).fetch_optional(db).await
+}
+
+/// Notes where a node is in the order of its runs.
+pub async fn set_order(db: impl PgExecutor<'_>, node: Uuid, memory_epoch: Uuid, sequence: i64, span: Option<i64>) -> sqlx::Result<()> {
+    sqlx::query(
+        "insert into node_now (node, memory_epoch, sequence, span) values ($1, $2, $3, $4)
+         on conflict (node) do update set memory_epoch = excluded.memory_epoch, sequence = excluded.sequence, span = excluded.span",
+    )
+    .bind(node)
+    .bind(memory_epoch)
+    .bind(sequence)
+    .bind(span)
+    .execute(db)
+    .await
+    .map(|_| ())
+}
+
+/// Notes a node's last full run: its standing.
+pub async fn set_standing(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>) -> sqlx::Result<()> {
+    sqlx::query("update node_now set full_status = $2, full_state = $3, full_began = $4, full_run = $5 where node = $1")
+        .bind(node)
+        .bind(row.status)
+        .bind(row.state)
+        .bind(row.began.to_sqlx())
+        .bind(row.run)
+        .execute(db)
+        .await
+        .map(|_| ())
+}
+
+/// A run to be stored.
+pub struct NewRun<'a> {
+    /// Its id.
+    pub run: Uuid,
+    /// When it began.
+    pub began: Timestamp,
+    /// Its mode.
+    pub mode: &'a str,
+    /// Its status.
+    pub status: &'a str,
+    /// Whether it touched a part only.
+    pub partial: bool,
+    /// The digest of its state.
+    pub state: &'a str,
+    /// The whole report.
+    pub report: &'a Value,
+}
+
+/// Stores a run whole.
+pub async fn add(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>) -> sqlx::Result<()> {
+    sqlx::query("insert into run (node, run, began, mode, status, partial, state, report) values ($1, $2, $3, $4, $5, $6, $7, $8)")
+        .bind(node)
+        .bind(row.run)
+        .bind(row.began.to_sqlx())
+        .bind(row.mode)
+        .bind(row.status)
+        .bind(row.partial)
+        .bind(row.state)
+        .bind(row.report)
+        .execute(db)
+        .await
+        .map(|_| ())
+}
+
+/// Lengthens a span by one equal run, if it is of the same state and mode. Returns whether it was.
+pub async fn lengthen(db: impl PgExecutor<'_>, span: i64, row: &NewRun<'_>, now: Timestamp) -> sqlx::Result<bool> {
+    let done = sqlx::query(
+        "update run_span set last_at = $4, count = count + 1, last_learned_at = $5,
+             largest_gap_ms = greatest(largest_gap_ms, (extract(epoch from ($4 - last_at)) * 1000)::bigint),
+             largest_delay_ms = greatest(largest_delay_ms, (extract(epoch from ($5 - $4)) * 1000)::bigint)
+         where id = $1 and state = $2 and mode = $3",
+    )
+    .bind(span)
+    .bind(row.state)
+    .bind(row.mode)
+    .bind(row.began.to_sqlx())
+    .bind(now.to_sqlx())
+    .execute(db)
+    .await?;
+    Ok(done.rows_affected() > 0)
+}
+
+/// Begins a span with an uneventful run.
+pub async fn begin_span(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>, now: Timestamp) -> sqlx::Result<i64> {
+    sqlx::query_scalar(
+        "insert into run_span (node, state, mode, first_at, last_at, count, largest_gap_ms, largest_delay_ms)
+         values ($1, $2, $3, $4, $4, 1, 0, (extract(epoch from ($5 - $4)) * 1000)::bigint) returning id",
+    )
+    .bind(node)
+    .bind(row.state)
+    .bind(row.mode)
+    .bind(row.began.to_sqlx())
+    .bind(now.to_sqlx())
+    .fetch_one(db)
+    .await
+}
+
+/// One run, or one span, as it is listed.
+#[derive(Debug, sqlx::FromRow)]
+pub struct ListedRow {
+    /// The run; none for a span.
+    pub run: Option<Uuid>,
+    /// When it, or the first of the span, began.
+    pub began: SqlTimestamp,
+    /// When the last began.
+    pub last: SqlTimestamp,
+    /// How many.
+    pub count: i64,
+    /// The mode.
+    pub mode: String,
+    /// The status.
+    pub status: String,
+    /// The counts, of whole runs.
+    pub counts: Option<Value>,
+    /// The digest of the state.
+    pub state: String,
+    /// When the server learned it.
+    pub learned: SqlTimestamp,
+}
+
+/// Returns a node's runs, the newest first; at most 200.
+pub async fn of_node(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<ListedRow>> {
+    sqlx::query_as(
+        "(select run, began, began as last, 1::bigint as count, mode, status, report -> 'counts' as counts, state, learned_at as learned
+          from run where node = $1 order by began desc limit 200)
+         union all
+         (select null, first_at, last_at, count, mode, 'in_line', null, state, last_learned_at from run_span where node = $1 order by last_at desc limit 200)
+         order by last desc limit 200",
+    )
+    .bind(node)
+    .fetch_all(db)
+    .await
+}
+
+/// Returns the report of the run whose id begins so.
+pub async fn report(db: impl PgExecutor<'_>, node: Uuid, run: &str) -> sqlx::Result<Option<Value>> {
+    sqlx::query_scalar("select report from run where node = $1 and starts_with(run::text, $2) order by began desc limit 1")
+        .bind(node)
+        .bind(run)
+        .fetch_optional(db)
+        .await
+}

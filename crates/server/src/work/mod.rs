@@ -1,0 +1,5 @@
+//! Background work and what changes set off: resolving states, storing reports.
+
+pub mod publish;
+pub mod report;
+pub mod resolve;
