@@ -4,7 +4,7 @@ use crate::command_line::JoinArguments;
 use crate::error::AgentError;
 use crate::local::state_dir;
 use crate::membership::{Membership, NodeKey};
-use crate::served::Takeover;
+use crate::served::{Served, Takeover};
 use crate::server_link::ServerLink;
 use crate::state_dir::StateDir;
 use base64::Engine as _;
@@ -66,7 +66,7 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
                 }
                 if Instant::now() >= patience {
                     println!("nobody approved it yet; run the same command again to ask what became of it");
-                    return Ok(Exit::Refused);
+                    return Ok(Exit::Error);
                 }
                 tokio::time::sleep(Duration::from_secs(2)).await;
             }
@@ -122,6 +122,7 @@ pub async fn check_in(state_dir: &StateDir, machine: &Machine) -> Result<Exit, A
         "{}",
         match checked_in.takeover {
             None => "nothing is wanted of this node yet",
+            Some(_) if Served::read(state_dir)?.is_some_and(|served| served.state.clauses.is_empty()) => "nothing is wanted of this node yet",
             Some(Takeover::Unchanged) => "what is wanted is here already",
             Some(Takeover::New) => "something new is wanted\nNext: constans-agent observe shows what that would change",
         }

@@ -306,7 +306,7 @@ fn repeated_arguments(arguments: &WantedArguments) -> String {
             add(option, value.clone());
         }
     }
-    format!("{}{}", words.join(" "), repeated_place(&arguments.place))
+    format!("{}{}", words.join(" "), repeated_place(&arguments.place)).trim_start().to_owned()
 }
 
 fn repeated_place(place: &WhereArguments) -> String {

@@ -108,6 +108,7 @@ fn mode_word(node: &NodeSummary) -> &'static str {
 fn wanted_words(node: &NodeSummary, now: Timestamp) -> String {
     let standing = &node.standing;
     match (&standing.wanted, standing.wanted_since) {
+        (Some(_), _) if standing.releases.is_empty() => "nothing yet".to_owned(),
         (Some(_), Some(since)) => format!("{} since {}", releases(&standing.releases), span(now.duration_since(since).as_secs())),
         _ => "nothing yet".to_owned(),
     }
@@ -120,6 +121,9 @@ fn releases(releases: &[String]) -> String {
 /// A status never stands without the release and the age it speaks of.
 fn standing_words(node: &NodeSummary, now: Timestamp) -> String {
     let standing = &node.standing;
+    if standing.releases.is_empty() && standing.has == standing.wanted {
+        return "nothing is wanted of it yet".to_owned();
+    }
     let (Some(status), Some(began)) = (standing.status, standing.run_began) else { return "no full run yet".to_owned() };
     let has = if standing.has == standing.wanted {
         format!("has {}", releases(&standing.has_releases))

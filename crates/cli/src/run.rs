@@ -76,10 +76,10 @@ fn line(run: &RunSummary) -> String {
             format!("{at}  {:<15}  {}  {}  {id}", run.status.words(), mode_word(run.mode), run.counts.as_ref().map(counts).unwrap_or_default())
         }
         None => format!(
-            "{at}  {:<15}  {}  {} runs since {}, nothing to say",
+            "{at}  {:<15}  {}  {} since {}, nothing to say",
             run.status.words(),
             mode_word(run.mode),
-            run.count,
+            if run.count == 1 { "1 run".to_owned() } else { format!("{} runs", run.count) },
             run.began.strftime("%Y-%m-%d %H:%M:%S UTC")
         ),
     }

@@ -1,8 +1,6 @@
 //! The story of a small fleet: published, served, assigned, run, drifted, put right, away and back. With the real
 //! server, PostgreSQL, agents and client on loopback.
 
-#![expect(clippy::unwrap_used, reason = "a test may panic")]
-
 use constans_e2e::{Ended, Fleet, Machine, demo_kit};
 
 /// Brings a machine in as a node.

@@ -7,6 +7,7 @@ use clap::Args;
 use constans_core::digest::DigestKey;
 use rocket::config::{LogLevel, MutualTls, TlsConfig};
 use rocket::data::{Limits, ToByteUnit as _};
+use rocket::shield::{Hsts, Shield};
 use rocket::{Build, Config, Rocket, Route};
 use sqlx::PgPool;
 use sqlx::postgres::PgPoolOptions;
@@ -149,7 +150,8 @@ fn listener(address: SocketAddr, tls: TlsConfig, db: &PgPool, here: &Arc<Here>, 
         limits: Limits::new().limit("json", 8.mebibytes()),
         ..Config::release_default()
     };
-    rocket::custom(config).manage(db.clone()).manage(here.clone()).mount("/", routes).register("/", rocket::catchers![caught])
+    let shield = Shield::default().enable(Hsts::default());
+    rocket::custom(config).attach(shield).manage(db.clone()).manage(here.clone()).mount("/", routes).register("/", rocket::catchers![caught])
 }
 
 fn bracketed(name: &str) -> String {

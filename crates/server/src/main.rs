@@ -33,7 +33,8 @@ enum Command {
 
 fn main() -> ExitCode {
     rustls::crypto::ring::default_provider().install_default().expect("no other provider was installed before");
-    let filter = tracing_subscriber::EnvFilter::try_from_env("CONSTANS_LOG").unwrap_or_else(|_| "info,rocket=warn,sqlx=warn".into());
+    let filter =
+        tracing_subscriber::EnvFilter::try_from_env("CONSTANS_LOG").unwrap_or_else(|_| "info,rocket=error,rocket_http=error,sqlx=warn".into());
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime can be started");
     let result = runtime.block_on(async {

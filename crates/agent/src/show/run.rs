@@ -52,7 +52,8 @@ fn head(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
     let wanted: Vec<String> = report.wanted.releases.iter().map(|release| format!("{} {}", release.release, release.baselines.join(" "))).collect();
     let _ = writeln!(text, "{}", styled(style::STRONG, doing));
     let _ = writeln!(text, "on      {place}");
-    let _ = writeln!(text, "wanted  {}   {}", wanted.join(", "), styled(style::MUTED, report.wanted.digest.short()));
+    let wanted = if wanted.is_empty() { "nothing yet".to_owned() } else { wanted.join(", ") };
+    let _ = writeln!(text, "wanted  {wanted}   {}", styled(style::MUTED, report.wanted.digest.short()));
 }
 
 fn summary(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
@@ -77,9 +78,10 @@ fn summary(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
     let total = count(report.clauses.len(), "clause", "clauses");
     let _ = writeln!(
         text,
-        "result  {}   {total} in {}{partial}: {}",
+        "result  {}   {total} in {}{partial}{}{}",
         styled(style_of(report.status), report.status.words()),
         duration(report.took_us),
+        if parts.is_empty() { "" } else { ": " },
         parts.join(", ")
     );
 }
@@ -145,6 +147,7 @@ fn next(report: &RunReport, shown: &Shown<'_>) -> String {
             format!("constans-agent attic list{} shows what was replaced; another run should find everything in line", shown.place)
         }
         (Mode::Enforce, Status::RolledOut | Status::DriftCorrected) => "another run should find everything in line".to_owned(),
+        _ if report.clauses.is_empty() => "say what is wanted: on a node that joined, an operator assigns its groups baselines".to_owned(),
         _ => "nothing; everything is as wanted".to_owned(),
     }
 }
