@@ -27,6 +27,13 @@ impl AgentError {
         self
     }
 
+    /// Adds another fact to the message.
+    #[must_use]
+    pub fn noting(mut self, fact: &str) -> Self {
+        self.message = format!("{}; {fact}", self.message);
+        self
+    }
+
     /// Sets the exit code.
     #[must_use]
     pub fn exit(mut self, exit: Exit) -> Self {

@@ -43,6 +43,12 @@ impl Served {
         read_json(&path(state_dir))
     }
 
+    /// Deletes what was taken over, secrets first: the server refuses this node.
+    pub fn forget(state_dir: &StateDir) {
+        forget_contents(state_dir, &BTreeSet::new());
+        let _ = fs::remove_file(path(state_dir));
+    }
+
     /// Takes over what the server offers, if it is new. Contents come first: a state is kept only when all of it is here.
     ///
     /// # Errors

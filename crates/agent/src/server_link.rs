@@ -15,6 +15,9 @@ use reqwest::Client;
 /// What the agent promises before the server has set an interval, in seconds.
 pub const USUAL_INTERVAL_SECS: u64 = 15 * 60;
 
+/// The problem that a server has with a node that it refuses from now on.
+const REVOKED: &str = "revoked";
+
 /// A joined agent's link to the first of its servers that answers.
 pub struct ServerLink {
     /// The fleet.
@@ -58,6 +61,12 @@ impl ServerLink {
             match send::<CheckInAnswer>(self.client.post(format!("{url}/check-in")).json(&said), &self.membership.ca).await {
                 Ok(answer) => return self.after(state_dir, url, answer).await,
                 Err(error @ LinkError::NotReached { .. }) => last = Some(error),
+                Err(LinkError::Refused(problem)) if problem.kind == REVOKED => {
+                    Served::forget(state_dir);
+                    return Err(
+                        AgentError::from(LinkError::Refused(problem)).noting("what the server wanted, and every secret of it, was deleted here")
+                    );
+                }
                 Err(error) => return Err(error.into()),
             }
         }

@@ -3,8 +3,9 @@
 use crate::server::{ClientError, Output, Server, ServerArguments, harmless, json, labels};
 use clap::{Args, Subcommand};
 use constans_core::kind::nearest_word;
+use constans_core::param::Layer;
 use constans_core::run::Mode;
-use constans_wire::check_in::{Hearing, NodeSummary};
+use constans_wire::check_in::{Explained, Hearing, NodeSummary};
 use jiff::Timestamp;
 
 /// Arguments of `node`.
@@ -34,6 +35,16 @@ enum NodeCommand {
         #[arg(long, value_enum, default_value_t = Output::Text)]
         output: Output,
     },
+    /// Explain why a node is wanted to be what it is: groups, baselines, and where each parameter comes from
+    Explain {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The node
+        node: String,
+        /// How to show it
+        #[arg(long, value_enum, default_value_t = Output::Text)]
+        output: Output,
+    },
     /// Refuse a node from now on
     Revoke {
         #[command(flatten)]
@@ -48,6 +59,11 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
     match &arguments.command {
         NodeCommand::List { server, output } => list(&Server::open(server)?, *output).await,
         NodeCommand::Show { server, node, output } => show(&Server::open(server)?, node, *output).await,
+        NodeCommand::Explain { server, node, output } => {
+            let explained: Explained = Server::open(server)?.get(&format!("/api/nodes/{node}/explained")).await?;
+            println!("{}", if *output == Output::Json { json(&explained) } else { explain(node, &explained) });
+            Ok(())
+        }
         NodeCommand::Revoke { server, node } => {
             let name: String = Server::open(server)?.post(&format!("/api/nodes/{node}/revoke"), &()).await?;
             println!("{name} is refused from its next request on");
@@ -93,8 +109,43 @@ async fn show(server: &Server<'_>, name: &str, output: Output) -> Result<(), Cli
     if let Some(because) = &standing.unusable {
         println!("  trouble   its state cannot be resolved, it keeps its last good one: {because}");
     }
-    println!("Next: constans run list {name}");
+    println!("Next: constans node explain {name} says where each part comes from; constans run list {name}");
     Ok(())
+}
+
+fn explain(node: &str, explained: &Explained) -> String {
+    let mut lines = vec![
+        format!("{node} is in the stage {}, and in the groups {}", explained.stage, explained.groups.join(", ")),
+        format!(
+            "its agent comes every {} and {}",
+            span(i64::try_from(explained.settings.interval_secs).unwrap_or(0)),
+            if explained.settings.mode == Mode::Enforce { "enforces" } else { "only observes" }
+        ),
+        format!(
+            "it is wanted to keep {} of {}",
+            count(explained.clauses),
+            if explained.baselines.is_empty() { "no baseline".to_owned() } else { explained.baselines.join(", ") }
+        ),
+    ];
+    lines.extend(explained.undecidable.iter().map(|group| format!("not decidable: the group {group} asks for what the node did not report")));
+    lines.extend(explained.not_served.iter().map(|baseline| format!("assigned and left out: {baseline}, whose kit the stage does not serve")));
+    lines.extend(explained.parameters.iter().map(|(name, value)| format!("  {name} = {}   from {}", value.value, layer(&value.from))));
+    lines.extend(explained.excluded.iter().map(|(address, condition)| format!("  {address} does not count here: {condition}")));
+    lines.join("\n")
+}
+
+fn count(clauses: usize) -> String {
+    if clauses == 1 { "1 clause".to_owned() } else { format!("{clauses} clauses") }
+}
+
+fn layer(layer: &Layer) -> String {
+    match layer {
+        Layer::Default => "the baseline's default".to_owned(),
+        Layer::Stage(stage) => format!("the stage {stage}"),
+        Layer::Group(group) => format!("the group {group}"),
+        Layer::Node => "the node".to_owned(),
+        Layer::CommandLine => "the command line".to_owned(),
+    }
 }
 
 fn mode_word(node: &NodeSummary) -> &'static str {

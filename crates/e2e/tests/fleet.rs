@@ -112,6 +112,16 @@ fn a_fleet_is_observed_enforced_drifts_is_put_right_and_goes_on_alone() {
     for part in ["stage     open-water", "groups    everyone, kiosks", "mode      enforce"] {
         assert!(explained.contains(part), "{part} in {explained}");
     }
+    let explained = fleet.client(&["node", "explain", "kiosk-auken-1"]).stdout;
+    for part in [
+        "kiosk-auken-1 is in the stage open-water, and in the groups everyone, kiosks",
+        "its agent comes every 60 s and enforces",
+        "15 clauses of quay-base@1.3.0/login, kiosk-floor@1.0.0/kiosk-lockdown",
+        "kiosk-floor/kiosk-lockdown.idle_seconds = 45   from the group kiosks",
+        "kiosk-floor/kiosk-lockdown.lanes = [\"A\",\"B\"]   from the baseline's default",
+    ] {
+        assert!(explained.contains(part), "{part} in {explained}");
+    }
     drop(gate);
 }
 
@@ -153,6 +163,7 @@ fn a_node_reaches_its_own_state_and_contents_and_nothing_else() {
     let gate = joined(&fleet, "gate-auken-1", &["role=gate"]);
     publish_and_serve(&fleet);
     well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
+    well(&kiosk.run(&["check-in"]));
     let state = fleet.query("select state from node_wanted join node on node.id = node where name = 'kiosk-auken-1'");
     let content = fleet.query(&format!("select names[1] from effective_state where digest = '{state}'"));
     let ask = |machine: &Machine, path: &str| {
@@ -172,7 +183,15 @@ fn a_node_reaches_its_own_state_and_contents_and_nothing_else() {
     }
     well(&fleet.client(&["node", "revoke", "kiosk-auken-1"]));
     assert_eq!(ask(&kiosk, &format!("/states/{state}")), "403");
-    assert_eq!(kiosk.run(&["daemon", "--once"]).exit, Some(3), "a revoked agent starts no further run");
+    let told = kiosk.run(&["daemon", "--once"]);
+    assert_eq!(told.exit, Some(3), "a revoked agent starts no further run");
+    assert!(
+        told.stderr.contains("the node kiosk-auken-1 was revoked; what the server wanted, and every secret of it, was deleted here"),
+        "{}",
+        told.stderr
+    );
+    assert!(!kiosk.root.at("/var/lib/constans/served.json").exists());
+    assert_eq!(std::fs::read_dir(kiosk.root.at("/var/lib/constans/contents")).unwrap().count(), 0);
 }
 
 #[test]

@@ -74,6 +74,7 @@ create table node_wanted (
     counter  bigint not null,
     settings jsonb not null,
     unusable text,
+    explained jsonb not null default '{}',
     since    timestamptz not null default now()
 );
 

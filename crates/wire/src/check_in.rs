@@ -2,6 +2,7 @@
 
 use constans_core::filter::About;
 use constans_core::group::AgentSettings;
+use constans_core::param::ParameterValue;
 use constans_core::run::{Mode, Status};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -164,4 +165,36 @@ pub struct Problem {
     /// More than one fact, as text of several lines: the findings of a check.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub detail: Option<String>,
+}
+
+/// Why a node is wanted to be what it is: where each part of it comes from.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct Explained {
+    /// Its stage.
+    #[serde(default)]
+    pub stage: String,
+    /// The groups that it belongs to, the lowest first.
+    #[serde(default)]
+    pub groups: Vec<String>,
+    /// Groups whose filter asks for what the node did not report.
+    #[serde(default)]
+    pub undecidable: Vec<String>,
+    /// The baselines that count, in order, as `kit@1.0.0/baseline`.
+    #[serde(default)]
+    pub baselines: Vec<String>,
+    /// Assigned baselines that its stage does not serve.
+    #[serde(default)]
+    pub not_served: Vec<String>,
+    /// Clauses that conditions exclude, each with its condition.
+    #[serde(default)]
+    pub excluded: Vec<(String, String)>,
+    /// Parameters by `KIT/BASELINE.PARAM`, with the layer that each value comes from.
+    #[serde(default)]
+    pub parameters: BTreeMap<String, ParameterValue>,
+    /// How its agent is set.
+    #[serde(default)]
+    pub settings: AgentSettings,
+    /// How many clauses it is wanted to keep.
+    #[serde(default)]
+    pub clauses: usize,
 }

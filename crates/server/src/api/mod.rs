@@ -18,6 +18,7 @@ pub fn routes() -> Vec<Route> {
         joining::approve,
         joining::deny,
         node::list,
+        node::explained,
         node::revoke,
         release::prepare,
         release::put_content,

@@ -6,7 +6,7 @@ use crate::store::{audit, wanted};
 use crate::trust::{Allowed, NodeRead, NodeRevoke};
 use constans_core::group::AgentSettings;
 use constans_core::standing::{self, Promise, USUAL_CUT_OFF};
-use constans_wire::check_in::{Hearing, NodeStanding, NodeSummary};
+use constans_wire::check_in::{Explained, Hearing, NodeStanding, NodeSummary};
 use jiff::{SignedDuration, Timestamp};
 use rocket::State;
 use rocket::serde::json::Json;
@@ -23,6 +23,14 @@ pub async fn list(after: Option<&str>, _caller: Allowed<NodeRead>, db: &State<Pg
     let digests: Vec<String> = rows.iter().flat_map(|row| [&row.state, &row.full_state]).flatten().cloned().collect();
     let releases: BTreeMap<String, Vec<String>> = wanted::releases(db.inner(), &digests).await?.into_iter().collect();
     Ok(Json(rows.into_iter().map(|row| summary(row, &releases, now)).collect()))
+}
+
+/// `GET /api/nodes/<name>/explained`: where each part of what the node is wanted to be comes from.
+#[rocket::get("/api/nodes/<name>/explained")]
+pub async fn explained(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Explained> {
+    let id = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    let stored = wanted::explained(db.inner(), id).await?.and_then(|stored| serde_json::from_value(stored).ok());
+    Ok(Json(stored.unwrap_or_default()))
 }
 
 /// `POST /api/nodes/<name>/revoke`: the node is refused from its next request on.

@@ -82,6 +82,16 @@ pub async fn set_unusable(db: &mut PgConnection, node: Uuid, because: &str, sett
     .map(|_| ())
 }
 
+/// Notes where the parts of what a node is wanted to be come from.
+pub async fn explain(db: &mut PgConnection, node: Uuid, explained: &Value) -> sqlx::Result<()> {
+    sqlx::query("update node_wanted set explained = $2 where node = $1 and explained <> $2").bind(node).bind(explained).execute(db).await.map(|_| ())
+}
+
+/// Returns where the parts of what a node is wanted to be come from.
+pub async fn explained(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<Value>> {
+    sqlx::query_scalar("select explained from node_wanted where node = $1").bind(node).fetch_optional(db).await
+}
+
 /// What a node is wanted to be.
 #[derive(Debug, sqlx::FromRow)]
 pub struct WantedRow {

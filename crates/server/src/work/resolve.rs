@@ -11,6 +11,7 @@ use constans_core::group::{AgentSettings, Group, Plan, plan};
 use constans_core::kit::{Kit, check};
 use constans_core::state::{Assigned, Conditions, ResolveInput, Untouchable, resolve};
 use constans_folder::on_large_stack;
+use constans_wire::check_in::Explained;
 use constans_wire::kit::Changed;
 use serde_json::{Value, json};
 use sqlx::PgConnection;
@@ -41,6 +42,7 @@ struct Made {
     body: Value,
     names: Vec<String>,
     releases: Vec<String>,
+    explained: Explained,
     contents: Vec<(String, Vec<u8>, bool)>,
 }
 
@@ -61,12 +63,14 @@ pub async fn resolve_nodes(db: &mut PgConnection, here: &Here, only: Option<Uuid
         match outcome.result {
             Ok(made) => {
                 store(db, &made).await?;
+                let explained = json!(made.explained);
                 if before.state.as_ref() != Some(&made.digest) || before.settings.as_ref() != Some(&new_settings) || before.unusable.is_some() {
                     wanted::set(db, outcome.node, Some(&made.digest), &new_settings, here.epoch).await?;
                     let value = json!({ "state": made.digest, "releases": made.releases });
                     fact::now_is(db, outcome.node, "wanted", &value).await?;
                     changed.nodes += 1;
                 }
+                wanted::explain(db, outcome.node, &explained).await?;
             }
             Err(because) => {
                 wanted::set_unusable(db, outcome.node, &because, &new_settings, here.epoch).await?;
@@ -122,10 +126,21 @@ fn make(inputs: &Inputs, facts: &NodeFacts, plan: &Plan) -> Result<Made, String>
     let none = BTreeMap::new();
     let served = inputs.served.get(&plan.stage).unwrap_or(&none);
     let mut assigned = Vec::new();
+    let mut explained = Explained {
+        stage: plan.stage.clone(),
+        groups: plan.groups.clone(),
+        undecidable: plan.undecidable.clone(),
+        settings: plan.settings.clone(),
+        ..Explained::default()
+    };
     let mut releases: Vec<String> = Vec::new();
     for assignment in &plan.assignments {
         // What the stage does not serve is left out; the node's plan shows it.
-        let Some(version) = served.get(&assignment.kit) else { continue };
+        let Some(version) = served.get(&assignment.kit) else {
+            explained.not_served.push(format!("{}/{}", assignment.kit, assignment.baseline));
+            continue;
+        };
+        explained.baselines.push(format!("{}@{version}/{}", assignment.kit, assignment.baseline));
         let kit =
             inputs.kits.get(&(assignment.kit.clone(), version.clone())).ok_or_else(|| format!("{}@{version} cannot be read", assignment.kit))?;
         let missing = || format!("{}@{version} has no baseline `{}`", assignment.kit, assignment.baseline);
@@ -146,6 +161,9 @@ fn make(inputs: &Inputs, facts: &NodeFacts, plan: &Plan) -> Result<Made, String>
     let resolved = resolve(&input)
         .map_err(|findings| findings.iter().map(|finding| format!("{} ({})", finding.message, finding.place)).collect::<Vec<_>>().join("; "))?;
     let mut state = resolved.state;
+    explained.excluded = resolved.excluded.into_iter().map(|excluded| (excluded.address.to_string(), excluded.condition)).collect();
+    explained.parameters = resolved.parameters;
+    explained.clauses = state.clauses.len();
     let sealed = state.seal(&inputs.key);
     let contents = resolved.contents.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes, name.scheme() == "h1"));
     let sealed = sealed.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes, true));
@@ -154,6 +172,7 @@ fn make(inputs: &Inputs, facts: &NodeFacts, plan: &Plan) -> Result<Made, String>
         names: state.names().into_iter().collect(),
         body: serde_json::to_value(&state).map_err(|error| error.to_string())?,
         releases,
+        explained,
         contents: contents.chain(sealed).collect(),
     })
 }
