@@ -6,7 +6,7 @@ use crate::membership::{Membership, NodeKey};
 use crate::state_dir::StateDir;
 use constans_host::Machine;
 use constans_link::{Identity, LinkError, client, send};
-use constans_wire::check_in::{CheckIn, CheckInAnswer, Greeting};
+use constans_wire::check_in::Greeting;
 use constans_wire::exit::Exit;
 use jiff::Timestamp;
 use std::net::SocketAddr;
@@ -30,7 +30,7 @@ pub async fn diagnose(state_dir: &StateDir, machine: &Machine) -> Result<Exit, A
     let mut is_heard = false;
     for url in &membership.urls {
         println!("\n{url}");
-        is_heard |= match way_to(url, &membership, &key, machine).await {
+        is_heard |= match way_to(url, &membership, &key, machine, state_dir).await {
             Ok(()) => true,
             Err(failed) => {
                 println!("  {:<10}  FAILS: {}", failed.part, failed.message);
@@ -61,7 +61,7 @@ impl Failed {
     }
 }
 
-async fn way_to(url: &str, membership: &Membership, key: &NodeKey, machine: &Machine) -> Result<(), Failed> {
+async fn way_to(url: &str, membership: &Membership, key: &NodeKey, machine: &Machine, state_dir: &StateDir) -> Result<(), Failed> {
     let well = |part: &str, said: String| println!("  {part:<10}  well: {said}");
     let host = url.trim_start_matches("https://");
     let addresses: Vec<SocketAddr> = match timeout(PATIENCE, lookup_host(host)).await {
@@ -107,9 +107,11 @@ async fn way_to(url: &str, membership: &Membership, key: &NodeKey, machine: &Mac
     let identity = Identity { certificate: &membership.certificate, key: &pem };
     let known = client(&membership.ca, Some(&identity)).map_err(Failed::link("approval"))?;
     let about = machine.about().map_err(|error| Failed { part: "approval", message: error.message, hint: error.remedy })?;
-    let said =
-        CheckIn { agent: env!("CARGO_PKG_VERSION").to_owned(), now: Timestamp::now(), next_in_secs: crate::server_link::USUAL_INTERVAL_SECS, about };
-    let answer: CheckInAnswer = send(known.post(format!("{url}/check-in")).json(&said), &membership.ca).await.map_err(Failed::link("approval"))?;
+    let failed = |error: AgentError| Failed { part: "approval", message: error.message, hint: error.hint };
+    let answer = crate::server_link::say_here(&known, url, membership, &about, crate::server_link::USUAL_INTERVAL_SECS)
+        .await
+        .map_err(Failed::link("approval"))?;
+    Membership { mark: Some(answer.mark), ..membership.clone() }.keep(state_dir).map_err(failed)?;
     well("approval", format!("it is known as {}", answer.name));
     Ok(())
 }

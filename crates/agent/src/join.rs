@@ -45,10 +45,10 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
     loop {
         let (url, answer) = ask(&invitation, &asked).await?;
         match answer {
-            JoinAnswer::Approved { node, name, certificate, .. } => {
+            JoinAnswer::Approved { node, name, certificate, renew_after } => {
                 let mut urls = invitation.urls.clone();
                 urls.sort_by_key(|known| *known != url);
-                let membership = Membership { urls, ca: invitation.ca.clone(), node, name, certificate };
+                let membership = Membership { urls, ca: invitation.ca.clone(), node, name, certificate, renew_after, mark: None };
                 membership.keep(&state_dir)?;
                 return check_in(&state_dir, &machine).await;
             }

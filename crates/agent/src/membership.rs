@@ -5,6 +5,7 @@ use crate::state_dir::{StateDir, read_json, write_durably, write_json};
 use constans_core::digest::hex;
 use constans_link::{Identity, LinkError};
 use constans_wire::exit::Exit;
+use jiff::Timestamp;
 use rcgen::{CertificateParams, KeyPair, PublicKeyData as _};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
@@ -25,6 +26,11 @@ pub struct Membership {
     pub name: String,
     /// The node's certificate, PEM.
     pub certificate: String,
+    /// When it is to be renewed.
+    pub renew_after: Timestamp,
+    /// The mark to show at the next check-in; none before the first.
+    #[serde(default)]
+    pub mark: Option<Uuid>,
 }
 
 /// The node's key.

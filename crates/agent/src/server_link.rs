@@ -8,6 +8,7 @@ use crate::state_dir::StateDir;
 use constans_core::filter::About;
 use constans_link::{LinkError, client, send};
 use constans_wire::check_in::{CheckIn, CheckInAnswer};
+use constans_wire::join::{Renew, Renewed};
 use constans_wire::run::Received;
 use jiff::Timestamp;
 use reqwest::Client;
@@ -57,8 +58,7 @@ impl ServerLink {
         let next_in_secs = Served::read(state_dir)?.map_or(USUAL_INTERVAL_SECS, |served| served.settings.interval_secs);
         let mut last: Option<LinkError> = None;
         for url in &self.membership.urls {
-            let said = CheckIn { agent: env!("CARGO_PKG_VERSION").to_owned(), now: Timestamp::now(), next_in_secs, about: about.clone() };
-            match send::<CheckInAnswer>(self.client.post(format!("{url}/check-in")).json(&said), &self.membership.ca).await {
+            match say_here(&self.client, url, &self.membership, about, next_in_secs).await {
                 Ok(answer) => return self.after(state_dir, url, answer).await,
                 Err(error @ LinkError::NotReached { .. }) => last = Some(error),
                 Err(LinkError::Refused(problem)) if problem.kind == REVOKED => {
@@ -74,6 +74,14 @@ impl ServerLink {
     }
 
     async fn after(&self, state_dir: &StateDir, url: &str, answer: CheckInAnswer) -> Result<CheckedIn, AgentError> {
+        let mut membership = Membership { mark: Some(answer.mark), ..self.membership.clone() };
+        membership.keep(state_dir)?;
+        if Timestamp::now() >= membership.renew_after {
+            let wish = Renew { request: NodeKey::open(state_dir)?.request()? };
+            let renewed: Renewed = send(self.client.post(format!("{url}/renew")).json(&wish), &membership.ca).await?;
+            membership = Membership { certificate: renewed.certificate, renew_after: renewed.renew_after, ..membership };
+            membership.keep(state_dir)?;
+        }
         let takeover = match &answer.wanted {
             Some(offer) => Some(Served::take_over(state_dir, offer, &self.client, url, &self.membership).await?),
             None => None,
@@ -111,4 +119,15 @@ impl ServerLink {
         }
         Ok(false)
     }
+}
+
+/// Says to a server that this node is here.
+///
+/// # Errors
+///
+/// Returns why it was not heard, or what it refused.
+pub async fn say_here(client: &Client, url: &str, membership: &Membership, about: &About, next_in_secs: u64) -> Result<CheckInAnswer, LinkError> {
+    let said =
+        CheckIn { agent: env!("CARGO_PKG_VERSION").to_owned(), now: Timestamp::now(), next_in_secs, about: about.clone(), mark: membership.mark };
+    send(client.post(format!("{url}/check-in")).json(&said), &membership.ca).await
 }

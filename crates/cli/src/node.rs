@@ -45,6 +45,13 @@ enum NodeCommand {
         #[arg(long, value_enum, default_value_t = Output::Text)]
         output: Output,
     },
+    /// Decide, after two machines were seen as one node: the one that checks in next is the node
+    Settle {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The node
+        node: String,
+    },
     /// Refuse a node from now on
     Revoke {
         #[command(flatten)]
@@ -62,6 +69,12 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
         NodeCommand::Explain { server, node, output } => {
             let explained: Explained = Server::open(server)?.get(&format!("/api/nodes/{node}/explained")).await?;
             println!("{}", if *output == Output::Json { json(&explained) } else { explain(node, &explained) });
+            Ok(())
+        }
+        NodeCommand::Settle { server, node } => {
+            let name: String = Server::open(server)?.post(&format!("/api/nodes/{node}/settle"), &()).await?;
+            println!("whoever checks in next as {name} is {name}");
+            println!("Next: see that the other machine is switched off, or joins as a node of its own");
             Ok(())
         }
         NodeCommand::Revoke { server, node } => {
@@ -108,6 +121,13 @@ async fn show(server: &Server<'_>, name: &str, output: Output) -> Result<(), Cli
     println!("  wanted    {}", wanted_words(node, now));
     if let Some(because) = &standing.unusable {
         println!("  trouble   its state cannot be resolved, it keeps its last good one: {because}");
+    }
+    if let Some(since) = standing.double_since {
+        println!(
+            "  trouble   double: two machines were seen as this node, first {} ago; secrets are withheld",
+            span(now.duration_since(since).as_secs())
+        );
+        println!("            revoke it, or decide: constans node settle {name}");
     }
     println!("Next: constans node explain {name} says where each part comes from; constans run list {name}");
     Ok(())
@@ -197,7 +217,11 @@ async fn list(server: &Server<'_>, output: Output) -> Result<(), ClientError> {
     let width = nodes.iter().map(|node| node.name.len()).max().unwrap_or(0);
     let now = Timestamp::now();
     for node in &nodes {
-        let trouble = if node.standing.unusable.is_some() { "  state unusable" } else { "" };
+        let trouble = match (&node.standing.double_since, &node.standing.unusable) {
+            (Some(_), _) => "  double",
+            (None, Some(_)) => "  state unusable",
+            (None, None) => "",
+        };
         println!(
             "{:<width$}  {:<14}  {}  {}{}{trouble}",
             harmless(&node.name),

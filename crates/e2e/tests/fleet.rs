@@ -244,3 +244,57 @@ fn a_report_that_is_sent_twice_is_stored_once_and_an_older_state_is_refused() {
     assert_eq!(older.exit, Some(1));
     assert!(older.stderr.contains("the server offers generation 1.0, and this node has 1."), "{}", older.stderr);
 }
+
+#[test]
+fn two_machines_with_one_identity_are_told_and_secrets_withheld_until_a_person_decides() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    well(&kiosk.run(&["check-in"]));
+    let copy = Machine::fresh();
+    for name in ["joined.json", "node.key"] {
+        copy.root.write(&format!("/var/lib/constans/{name}"), &kiosk.root.read(&format!("/var/lib/constans/{name}")).unwrap()).unwrap();
+    }
+    for machine in [&kiosk, &kiosk, &kiosk] {
+        well(&machine.run(&["check-in"]));
+    }
+    assert!(!fleet.client(&["node", "list"]).stdout.contains("double"), "one machine that comes again is one machine");
+    well(&copy.run(&["check-in"]));
+    assert!(fleet.client(&["node", "list"]).stdout.contains("double"));
+    assert!(fleet.client(&["node", "show", "kiosk-auken-1"]).stdout.contains("trouble   double: two machines were seen as this node"));
+
+    let kit = kiosk.root.at("/keys");
+    std::fs::create_dir_all(kit.join("baselines")).unwrap();
+    std::fs::write(kit.join("kit.toml"), "[kit]\nname = \"keys\"\nversion = \"1.0.0\"\n").unwrap();
+    std::fs::write(
+        kit.join("baselines/a.toml"),
+        "[baseline]\nname = \"a\"\n\n[[clause]]\nwhat = \"file:/etc/gate.key\"\ntext = \"Tern-1234\"\nconceal = true\n",
+    )
+    .unwrap();
+    well(&fleet.client(&["kit", "publish", kit.to_str().unwrap()]));
+    well(&fleet.client(&["stage", "serve", "open-water", "keys@1.0.0"]));
+    well(&group(&fleet, &kiosk, "name = \"everyone\"\n\n[[assignments]]\nkit = \"keys\"\nbaseline = \"a\"\n\n[settings]\nmode = \"enforce\"\n"));
+    assert_eq!(fleet.query("select count(*) from effective_state where body::text like '%Tern-1234%'"), "0", "a state holds no secret");
+    let withheld = kiosk.run(&["check-in"]);
+    assert!(withheld.stderr.contains("there is no content of this node"), "{}{}", withheld.stdout, withheld.stderr);
+
+    well(&fleet.client(&["node", "settle", "kiosk-auken-1"]));
+    assert!(well(&kiosk.run(&["daemon", "--once"])).contains("rolled out"));
+    assert_eq!(kiosk.root.read("/etc/gate.key").unwrap(), "Tern-1234");
+    assert_eq!(fleet.client(&["node", "settle", "kiosk-auken-1"]).exit, Some(3));
+}
+
+#[test]
+fn a_certificate_is_renewed_from_its_half_life_on() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &[]);
+    let path = "/var/lib/constans/joined.json";
+    let mut membership: serde_json::Value = serde_json::from_str(&kiosk.root.read(path).unwrap()).unwrap();
+    let before = membership["certificate"].clone();
+    membership["renew_after"] = "2026-01-01T00:00:00Z".into();
+    kiosk.root.write(path, &membership.to_string()).unwrap();
+    well(&kiosk.run(&["check-in"]));
+    let membership: serde_json::Value = serde_json::from_str(&kiosk.root.read(path).unwrap()).unwrap();
+    assert_ne!(membership["certificate"], before);
+    well(&kiosk.run(&["check-in"]));
+    assert_eq!(fleet.query("select count(*) from audit_trail where did = 'renewed its certificate'"), "1");
+}

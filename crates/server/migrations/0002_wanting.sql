@@ -117,3 +117,12 @@ create table run (
     primary key (node, run, learned_at)
 ) partition by range (learned_at);
 create index run_of_node on run (node, began desc);
+
+-- Each check-in answers with a new mark that the next one must show. Who shows an older one than the last two is another
+-- machine with the same identity, or an old image of this one. Two are known, since one answer may get lost.
+create table node_mark (
+    node         uuid primary key references node (id),
+    current      uuid not null,
+    before       uuid,
+    double_since timestamptz
+);

@@ -20,6 +20,9 @@ pub struct CheckIn {
     pub next_in_secs: u64,
     /// What it found out about its node.
     pub about: About,
+    /// The mark that the last answer gave; none at first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mark: Option<Uuid>,
 }
 
 /// What the server answers.
@@ -29,6 +32,8 @@ pub struct CheckInAnswer {
     pub name: String,
     /// The server's clock.
     pub now: Timestamp,
+    /// The mark to show at the next check-in.
+    pub mark: Uuid,
     /// What the node is wanted to be; none before anything is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wanted: Option<WantedOffer>,
@@ -121,6 +126,9 @@ pub struct NodeStanding {
     /// Why its state cannot be resolved.
     #[serde(default)]
     pub unusable: Option<String>,
+    /// Since when two machines were seen with this identity.
+    #[serde(default)]
+    pub double_since: Option<Timestamp>,
     /// The status of its last full run.
     #[serde(default)]
     pub status: Option<Status>,

@@ -88,8 +88,8 @@ pub enum JoinAnswer {
         name: String,
         /// Its certificate, PEM.
         certificate: String,
-        /// The CA's certificate, PEM.
-        ca: String,
+        /// When it is to be renewed.
+        renew_after: Timestamp,
     },
     /// It was denied.
     Denied {
@@ -134,4 +134,20 @@ pub struct Approve {
 pub struct Deny {
     /// Why.
     pub because: String,
+}
+
+/// A node's wish for a newer certificate of the key that it has.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Renew {
+    /// The certificate request (PKCS #10), PEM.
+    pub request: String,
+}
+
+/// A newer certificate.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Renewed {
+    /// The certificate, PEM.
+    pub certificate: String,
+    /// When it is to be renewed.
+    pub renew_after: Timestamp,
 }

@@ -3,7 +3,7 @@
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::joining::{self, RequestRow};
-use crate::store::{audit, fact, node};
+use crate::store::{audit, fact, mark, node};
 use crate::trust::{Allowed, JoinDecide, NodeRead, ReadRequest};
 use crate::work::resolve::resolve_nodes;
 use constans_core::digest::hex;
@@ -48,6 +48,7 @@ pub async fn approve(id: Uuid, how: Json<Approve>, caller: Allowed<JoinDecide>, 
             let missing = || ApiError::Missing { what: "node", name: known.clone() };
             let node_id = node::by_name(&mut *transaction, known).await?.ok_or_else(missing)?;
             node::let_back(&mut transaction, node_id).await?;
+            mark::forget(&mut *transaction, node_id).await?;
             (node_id, known.clone())
         }
         None => (new_node(&mut transaction, &request).await?, request.name.clone()),

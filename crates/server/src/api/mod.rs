@@ -20,6 +20,7 @@ pub fn routes() -> Vec<Route> {
         node::list,
         node::explained,
         node::revoke,
+        node::settle,
         release::prepare,
         release::put_content,
         release::publish,

@@ -2,7 +2,7 @@
 
 use crate::problem::{Answer, ApiError};
 use crate::store::node::{self, NodeRow};
-use crate::store::{audit, wanted};
+use crate::store::{audit, mark, wanted};
 use crate::trust::{Allowed, NodeRead, NodeRevoke};
 use constans_core::group::AgentSettings;
 use constans_core::standing::{self, Promise, USUAL_CUT_OFF};
@@ -46,6 +46,19 @@ pub async fn revoke(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>)
     Ok(Json(name.to_owned()))
 }
 
+/// `POST /api/nodes/<name>/settle`: a person has decided which of two machines is the node: the one that checks in next.
+#[rocket::post("/api/nodes/<name>/settle")]
+pub async fn settle(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>) -> Answer<String> {
+    let mut transaction = db.begin().await?;
+    let id = node::by_name(&mut *transaction, name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    if !mark::settle(&mut transaction, id).await? {
+        return Err(ApiError::Conflict { message: format!("only one machine was seen as {name}"), hint: "there is nothing to decide".to_owned() });
+    }
+    audit::add(&mut *transaction, &caller.person, "settled", name, &json!({ "node": id })).await?;
+    transaction.commit().await?;
+    Ok(Json(name.to_owned()))
+}
+
 fn summary(row: NodeRow, releases: &BTreeMap<String, Vec<String>>, now: Timestamp) -> NodeSummary {
     let standing = standing_of(&row, releases);
     let (last_heard, promised) = (row.last_at.map(|at| at.to_jiff()), row.promised_at.map(|at| at.to_jiff()));
@@ -84,6 +97,7 @@ fn standing_of(row: &NodeRow, releases: &BTreeMap<String, Vec<String>>) -> NodeS
         wanted_since: row.since.map(|at| at.to_jiff()),
         mode: read::<AgentSettings>(row.settings.clone()).map(|settings| settings.mode),
         unusable: row.unusable.clone(),
+        double_since: row.double_since.map(|at| at.to_jiff()),
         status: read(row.full_status.clone().map(Value::from)),
         run_began: row.full_began.map(|at| at.to_jiff()),
         has: row.full_state.clone(),

@@ -3,7 +3,7 @@
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::wanted::{self, WantedRow};
-use crate::store::{fact, heard};
+use crate::store::{fact, heard, mark};
 use crate::trust::NodeCaller;
 use crate::work::resolve::resolve_nodes;
 use constans_wire::check_in::{CheckIn, CheckInAnswer, Generation, WantedOffer};
@@ -11,8 +11,9 @@ use jiff::{SignedDuration, Timestamp};
 use rocket::State;
 use rocket::serde::json::Json;
 use serde_json::json;
-use sqlx::PgPool;
+use sqlx::{PgConnection, PgPool};
 use std::sync::Arc;
+use uuid::Uuid;
 
 /// The longest promise that is taken: a node that promises more would never be late.
 const LONGEST_PROMISE_SECS: u64 = 7 * 86_400;
@@ -32,9 +33,21 @@ pub async fn check_in(said: Json<CheckIn>, node: NodeCaller, db: &State<PgPool>,
         // What the node is may decide what it should be.
         resolve_nodes(&mut transaction, here, Some(node.id)).await?;
     }
+    let mark = next_mark(&mut transaction, node.id, said.mark).await?;
     let wanted = wanted::of(&mut *transaction, node.id).await?;
     transaction.commit().await?;
-    Ok(Json(CheckInAnswer { name: node.name, now, wanted: wanted.and_then(offer) }))
+    Ok(Json(CheckInAnswer { name: node.name, now, mark, wanted: wanted.and_then(offer) }))
+}
+
+/// Gives the mark for the next check-in. Who shows neither of the last two is another machine, or an old image.
+async fn next_mark(db: &mut PgConnection, node: Uuid, shown: Option<Uuid>) -> sqlx::Result<Uuid> {
+    let known = mark::of(&mut *db, node).await?;
+    let is_double = known.is_some_and(|known| {
+        known.is_double || (shown != Some(known.current) && (known.before.is_some() || shown.is_some()) && shown != known.before)
+    });
+    let next = Uuid::now_v7();
+    mark::give(db, node, next, is_double).await?;
+    Ok(next)
 }
 
 /// A node that never had a usable state is offered none.

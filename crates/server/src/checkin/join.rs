@@ -5,9 +5,9 @@ use crate::problem::{Answer, ApiError};
 use crate::store::invitation::{self, Standing};
 use crate::store::joining::{self, RequestRow};
 use crate::store::{audit, node};
-use crate::trust::{ReadRequest, digest_of};
+use crate::trust::{NodeCaller, ReadRequest, digest_of, renew_after};
 use constans_wire::check_in::Greeting;
-use constans_wire::join::{JoinAnswer, JoinRequest};
+use constans_wire::join::{JoinAnswer, JoinRequest, Renew, Renewed};
 use rocket::State;
 use rocket::serde::json::Json;
 use serde_json::json;
@@ -24,7 +24,7 @@ pub fn greeting() -> Json<Greeting> {
 
 /// `POST /join`: asks to be a node of this fleet, or what became of it.
 #[rocket::post("/join", data = "<asked>")]
-pub async fn join(asked: Json<JoinRequest>, from: SocketAddr, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<JoinAnswer> {
+pub async fn join(asked: Json<JoinRequest>, from: SocketAddr, db: &State<PgPool>) -> Answer<JoinAnswer> {
     let read = ReadRequest::read(&asked.request).map_err(|error| ApiError::Wrong(format!("the certificate request cannot be read: {error}")))?;
     check_name(&asked.name)?;
     let mut transaction = db.begin().await?;
@@ -32,12 +32,27 @@ pub async fn join(asked: Json<JoinRequest>, from: SocketAddr, db: &State<PgPool>
     let known = joining::by_key(&mut *transaction, &read.spki).await?;
     let answer = match known {
         // Who holds the key of a known request may ask what became of it, also when the invitation is over.
-        Some(known) if standing != Standing::Unknown && known.invitation == asked.invitation => state_of(&mut transaction, &known, here).await?,
+        Some(known) if standing != Standing::Unknown && known.invitation == asked.invitation => state_of(&mut transaction, &known).await?,
         Some(_) => return Err(ApiError::Unknown("invitation")),
         None => ask(&mut transaction, &asked, &read.spki, standing, from).await?,
     };
     transaction.commit().await?;
     Ok(Json(answer))
+}
+
+/// `POST /renew`: a newer certificate for the key that the node has.
+#[rocket::post("/renew", data = "<wish>")]
+pub async fn renew(wish: Json<Renew>, node: NodeCaller, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Renewed> {
+    let read = ReadRequest::read(&wish.request).map_err(|error| ApiError::Wrong(format!("the certificate request cannot be read: {error}")))?;
+    let spki = read.spki.clone();
+    let issued = here.authority.issue_node(node.id, read)?;
+    let mut transaction = db.begin().await?;
+    if !node::renew(&mut *transaction, node.id, &spki, &issued.certificate, issued.ends_at).await? {
+        return Err(ApiError::Wrong("the request is for another key than the node has".to_owned()));
+    }
+    audit::add(&mut *transaction, &node.name, "renewed its certificate", &node.name, &json!({ "until": issued.ends_at })).await?;
+    transaction.commit().await?;
+    Ok(Json(Renewed { certificate: issued.certificate, renew_after: renew_after(issued.ends_at) }))
 }
 
 async fn ask(db: &mut PgConnection, asked: &JoinRequest, spki: &[u8], standing: Standing, from: SocketAddr) -> Result<JoinAnswer, ApiError> {
@@ -59,12 +74,12 @@ async fn ask(db: &mut PgConnection, asked: &JoinRequest, spki: &[u8], standing: 
     Ok(JoinAnswer::Waiting { request: id })
 }
 
-async fn state_of(db: &mut PgConnection, known: &RequestRow, here: &Here) -> Result<JoinAnswer, ApiError> {
+async fn state_of(db: &mut PgConnection, known: &RequestRow) -> Result<JoinAnswer, ApiError> {
     match known.decision.as_deref() {
         Some("approved") => {
             let missing = || ApiError::Missing { what: "certificate for the request", name: known.id.to_string() };
-            let (node, name, certificate) = node::certificate(db, &known.spki_digest).await?.ok_or_else(missing)?;
-            Ok(JoinAnswer::Approved { node, name, certificate, ca: here.authority.certificate().to_owned() })
+            let (node, name, certificate, ends_at) = node::certificate(db, &known.spki_digest).await?.ok_or_else(missing)?;
+            Ok(JoinAnswer::Approved { node, name, certificate, renew_after: renew_after(ends_at.to_jiff()) })
         }
         Some(_) => Ok(JoinAnswer::Denied { because: known.because.clone().unwrap_or_default() }),
         None => Ok(JoinAnswer::Waiting { request: known.id }),

@@ -6,6 +6,7 @@ pub mod group;
 pub mod heard;
 pub mod invitation;
 pub mod joining;
+pub mod mark;
 pub mod node;
 pub mod person;
 pub mod release;

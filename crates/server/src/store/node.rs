@@ -48,6 +48,20 @@ pub async fn let_back(db: &mut sqlx::PgConnection, id: Uuid) -> sqlx::Result<()>
     sqlx::query("update node set revoked_at = null where id = $1").bind(id).execute(db).await.map(|_| ())
 }
 
+/// Replaces the certificate of a key by a newer one.
+pub async fn renew(db: impl PgExecutor<'_>, id: Uuid, spki: &[u8], certificate: &str, ends_at: Timestamp) -> sqlx::Result<bool> {
+    let done = sqlx::query(
+        "update node_key set certificate = $3, ends_at = $4, issued_at = now() where node = $1 and spki_digest = $2 and revoked_at is null",
+    )
+    .bind(id)
+    .bind(spki)
+    .bind(certificate)
+    .bind(ends_at.to_sqlx())
+    .execute(db)
+    .await?;
+    Ok(done.rows_affected() > 0)
+}
+
 /// Adds a key with its certificate.
 pub async fn add_key(db: impl PgExecutor<'_>, id: Uuid, spki: &[u8], certificate: &str, ends_at: Timestamp) -> sqlx::Result<()> {
     sqlx::query("insert into node_key (spki_digest, node, certificate, ends_at) values ($1, $2, $3, $4)")
@@ -60,12 +74,14 @@ pub async fn add_key(db: impl PgExecutor<'_>, id: Uuid, spki: &[u8], certificate
         .map(|_| ())
 }
 
-/// Returns the certificate of a key, with the node's name.
-pub async fn certificate(db: impl PgExecutor<'_>, spki: &[u8]) -> sqlx::Result<Option<(Uuid, String, String)>> {
-    sqlx::query_as("select node.id, node.name, node_key.certificate from node_key join node on node.id = node_key.node where spki_digest = $1")
-        .bind(spki)
-        .fetch_optional(db)
-        .await
+/// Returns the certificate of a key, with the node's id and name, and its end.
+pub async fn certificate(db: impl PgExecutor<'_>, spki: &[u8]) -> sqlx::Result<Option<(Uuid, String, String, SqlTimestamp)>> {
+    sqlx::query_as(
+        "select node.id, node.name, node_key.certificate, node_key.ends_at from node_key join node on node.id = node_key.node where spki_digest = $1",
+    )
+    .bind(spki)
+    .fetch_optional(db)
+    .await
 }
 
 /// Refuses a node from now on. Returns whether it was not refused before.
@@ -105,6 +121,8 @@ pub struct NodeRow {
     pub settings: Option<Value>,
     /// Why its state cannot be resolved.
     pub unusable: Option<String>,
+    /// Since when two machines were seen with this identity.
+    pub double_since: Option<SqlTimestamp>,
     /// Since when the state is wanted.
     pub since: Option<SqlTimestamp>,
     /// The status of its last full run.
@@ -119,9 +137,10 @@ pub struct NodeRow {
 pub async fn all(db: impl PgExecutor<'_>, after: &str) -> sqlx::Result<Vec<NodeRow>> {
     sqlx::query_as(
         "select node.id, node.name, node.revoked_at, labels.value as labels, about.value as about, h.last_at, h.promised_at, h.clock_off_ms, k.ends_at,
-             stage.value as stage, groups.value as groups, w.state, w.settings, w.unusable, w.since, n.full_status, n.full_state, n.full_began
+             stage.value as stage, groups.value as groups, w.state, w.settings, w.unusable, m.double_since, w.since, n.full_status, n.full_state, n.full_began
          from node
          left join node_wanted w on w.node = node.id
+         left join node_mark m on m.node = node.id
          left join node_now n on n.node = node.id
          left join fact stage on stage.node = node.id and stage.what = 'stage' and stage.until_at is null and stage.superseded_at is null
          left join fact groups on groups.node = node.id and groups.what = 'groups' and groups.until_at is null and groups.superseded_at is null

@@ -123,10 +123,12 @@ pub async fn own_state(db: impl PgExecutor<'_>, node: Uuid, digest: &str) -> sql
         .await
 }
 
-/// Returns contents that a node's own state names; none if it names none so.
+/// Returns contents that a node's own state names; none if it names none so. What is concealed is withheld while two
+/// machines were seen with this identity.
 pub async fn own_content(db: impl PgExecutor<'_>, node: Uuid, name: &str) -> sqlx::Result<Option<Vec<u8>>> {
     sqlx::query_scalar(
-        "select c.bytes from content c join node_wanted w on w.node = $1 join effective_state s on s.digest = w.state where c.name = $2 and $2 = any(s.names)",
+        "select c.bytes from content c join node_wanted w on w.node = $1 join effective_state s on s.digest = w.state where c.name = $2 and $2 = any(s.names)
+             and not (c.sealed and exists (select 1 from node_mark m where m.node = $1 and m.double_since is not null))",
     )
     .bind(node)
     .bind(name)

@@ -134,6 +134,11 @@ impl Authority {
     }
 }
 
+/// Returns when a certificate that ends then is to be renewed: from its half-life on.
+pub fn renew_after(ends_at: jiff::Timestamp) -> jiff::Timestamp {
+    ends_at - jiff::SignedDuration::from_hours(24 * NODE_DAYS / 2)
+}
+
 impl ReadRequest {
     /// Reads a certificate request (PKCS #10) and checks that its sender holds the key.
     ///

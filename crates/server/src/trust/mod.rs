@@ -6,7 +6,7 @@ mod node_caller;
 mod permission;
 mod secret;
 
-pub use authority::{Authority, AuthorityError, IssuedCertificate, ReadRequest};
+pub use authority::{Authority, AuthorityError, IssuedCertificate, ReadRequest, renew_after};
 pub use caller::Allowed;
 pub use node_caller::NodeCaller;
 pub use permission::{GroupEdit, InvitationMake, JoinDecide, KitPublish, NodeRead, NodeRevoke, Permission, Role, StageServe};

@@ -1,0 +1,49 @@
+//! Marks: what each check-in must show, so that two machines with one identity are told apart.
+
+use sqlx::{PgConnection, PgExecutor};
+use uuid::Uuid;
+
+/// The marks of one node.
+#[derive(Debug, sqlx::FromRow)]
+pub struct MarkRow {
+    /// The one given last.
+    pub current: Uuid,
+    /// The one given before it.
+    pub before: Option<Uuid>,
+    /// Whether two machines were seen with this identity.
+    pub is_double: bool,
+}
+
+/// Returns a node's marks. They are locked until the transaction ends.
+pub async fn of(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<MarkRow>> {
+    sqlx::query_as("select current, before, double_since is not null as is_double from node_mark where node = $1 for update")
+        .bind(node)
+        .fetch_optional(db)
+        .await
+}
+
+/// Gives a new mark, and notes whether two machines were seen.
+pub async fn give(db: impl PgExecutor<'_>, node: Uuid, mark: Uuid, is_double: bool) -> sqlx::Result<()> {
+    sqlx::query(
+        "insert into node_mark (node, current, double_since) values ($1, $2, case when $3 then now() end)
+         on conflict (node) do update set before = node_mark.current, current = excluded.current,
+             double_since = case when $3 then coalesce(node_mark.double_since, now()) else node_mark.double_since end",
+    )
+    .bind(node)
+    .bind(mark)
+    .bind(is_double)
+    .execute(db)
+    .await
+    .map(|_| ())
+}
+
+/// Says that a person has decided: whoever checks in next is the node. Returns whether there was anything to decide.
+pub async fn settle(db: &mut PgConnection, node: Uuid) -> sqlx::Result<bool> {
+    let done = sqlx::query("delete from node_mark where node = $1 and double_since is not null").bind(node).execute(db).await?;
+    Ok(done.rows_affected() > 0)
+}
+
+/// Forgets the marks of a node that comes back on a new machine.
+pub async fn forget(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<()> {
+    sqlx::query("delete from node_mark where node = $1").bind(node).execute(db).await.map(|_| ())
+}
