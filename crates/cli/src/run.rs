@@ -102,7 +102,7 @@ fn shown(report: &RunReport) -> String {
     let releases: Vec<&str> = report.wanted.releases.iter().map(|release| release.release.as_str()).collect();
     let mut lines = vec![
         format!("{}  {}  {}", report.status.words(), mode_word(report.mode), report.began.strftime("%Y-%m-%d %H:%M:%S UTC")),
-        format!("wanted  {}  {}", releases.join(" "), report.wanted.digest.short()),
+        format!("wanted  {}  {}", harmless(&releases.join(" ")), harmless(report.wanted.digest.short())),
         format!("result  {}", counts(&report.counts)),
     ];
     lines.extend(report.reason.as_ref().map(|reason| format!("reason  {}", harmless(reason))));
@@ -130,7 +130,7 @@ fn clause(result: &ClauseResult) -> String {
     for difference in &result.differences {
         lines.push(format!(
             "    {}  wanted {}   found {}",
-            difference.property,
+            harmless(&difference.property),
             harmless(&difference.wanted.words()),
             harmless(&difference.found.words())
         ));

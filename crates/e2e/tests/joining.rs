@@ -188,6 +188,20 @@ fn diagnose_says_which_part_fails_and_what_to_do() {
 }
 
 #[test]
+fn nodes_are_late_and_silent_by_their_own_promise_and_the_servers_downtime_is_added() {
+    let fleet = Fleet::start();
+    let _kiosk = joined(&fleet, "kiosk-auken-1");
+    let hearing = || fleet.client(&["node", "list"]).stdout.split_whitespace().nth(1).unwrap().to_owned();
+    assert_eq!(hearing(), "on");
+    fleet.query("update heard set last_at = now() - interval '20 min', promised_at = now() - interval '5 min'");
+    assert_eq!(hearing(), "late");
+    fleet.query("update heard set last_at = now() - interval '50 min', promised_at = now() - interval '35 min'");
+    assert_eq!(hearing(), "silent");
+    fleet.query("insert into server_down values (now() - interval '60 min', now() - interval '10 min')");
+    assert_eq!(hearing(), "on", "what the server could not hear is not held against the node");
+}
+
+#[test]
 fn each_route_refuses_those_who_may_not() {
     let fleet = Fleet::start();
     let reader = fleet.token("pia.lund", "reader");

@@ -126,3 +126,13 @@ create table node_mark (
     before       uuid,
     double_since timestamptz
 );
+
+-- When the server itself could not hear: that is not held against the nodes.
+create table server_alive (
+    single  boolean primary key default true check (single),
+    last_at timestamptz not null
+);
+create table server_down (
+    from_at  timestamptz not null,
+    until_at timestamptz not null
+);

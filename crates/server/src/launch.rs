@@ -1,6 +1,7 @@
 //! Starting: the database, the CA, and the two listeners on one runtime.
 
 use crate::problem::caught;
+use crate::store::alive;
 use crate::trust::{Authority, AuthorityError, Secret};
 use crate::{api, checkin};
 use clap::Args;
@@ -38,6 +39,9 @@ pub struct Settings {
     #[arg(long = "name", value_name = "NAME", required = true)]
     pub names: Vec<String>,
 }
+
+/// How often the server notes that it hears.
+const ALIVE_EVERY: Duration = Duration::from_secs(10);
 
 /// Why the server does not start.
 #[derive(Debug, thiserror::Error)]
@@ -106,6 +110,10 @@ pub async fn open_database(url: &str) -> Result<PgPool, LaunchError> {
 /// Returns why it could not be started.
 pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     let db = open_database(&settings.database).await?;
+    let mut connection = db.acquire().await.map_err(LaunchError::Database)?;
+    alive::note_start(&mut connection, 3.0 * ALIVE_EVERY.as_secs_f64()).await.map_err(LaunchError::Database)?;
+    drop(connection);
+    tokio::spawn(stay_alive(db.clone()));
     let authority = Authority::open(&settings.protected)?;
     let (chain, key) = authority.issue_server(&settings.names)?;
     let ca = authority.certificate().to_owned();
@@ -119,6 +127,16 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     let people = listener(settings.people, plain, &db, &here, api::routes());
     let (agents, people) = (run(agents, settings.agents), run(people, settings.people));
     tokio::try_join!(agents, people).map(|_| ())
+}
+
+/// Notes again and again that the server hears.
+async fn stay_alive(db: PgPool) {
+    loop {
+        tokio::time::sleep(ALIVE_EVERY).await;
+        if let Err(error) = alive::note(&db).await {
+            tracing::warn!(%error, "the database does not answer");
+        }
+    }
 }
 
 /// Returns the key in the protected folder; it is made at first.

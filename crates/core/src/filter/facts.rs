@@ -60,6 +60,14 @@ impl About {
         }))
     }
 
+    /// Returns only what is a stable field, a whole number or a text of at most 256 bytes: what a node says is not trusted.
+    #[must_use]
+    pub fn only_stable(&self) -> Self {
+        let is_small = |value: &Value| value.is_u64() || value.as_str().is_some_and(|text| text.len() <= 256);
+        let known = self.fields.iter().filter(|(path, value)| STABLE_FIELDS.iter().any(|field| field.path == path.as_str()) && is_small(value));
+        Self { fields: known.map(|(path, value)| (path.clone(), value.clone())).collect() }
+    }
+
     /// Returns one field.
     pub fn get(&self, path: &str) -> Option<&Value> {
         self.fields.get(path)
@@ -98,5 +106,23 @@ impl NodeFacts {
     /// Returns a usual node, for checking documents.
     pub fn sample() -> Self {
         Self { name: "sample-node".into(), labels: BTreeMap::new(), about: About::sample() }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn of_what_a_node_says_only_stable_fields_of_their_size_are_taken() {
+        let said = About::new([
+            ("arch".to_owned(), json!("x86_64")),
+            ("cpu.count".to_owned(), json!(4)),
+            ("os.name".to_owned(), json!("x".repeat(257))),
+            ("memory.mib".to_owned(), json!({ "deep": [1, 2] })),
+            ("shoe_size".to_owned(), json!(44)),
+        ]);
+        assert_eq!(said.only_stable(), About::new([("arch".to_owned(), json!("x86_64")), ("cpu.count".to_owned(), json!(4))]));
     }
 }

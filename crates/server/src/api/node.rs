@@ -63,7 +63,7 @@ fn summary(row: NodeRow, releases: &BTreeMap<String, Vec<String>>, now: Timestam
     let standing = standing_of(&row, releases);
     let (last_heard, promised) = (row.last_at.map(|at| at.to_jiff()), row.promised_at.map(|at| at.to_jiff()));
     let promise = last_heard.zip(promised).map(|(heard_at, next_at)| Promise { heard_at, next_at });
-    let hearing = match standing::hearing(promise, USUAL_CUT_OFF, SignedDuration::ZERO, now) {
+    let hearing = match standing::hearing(promise, USUAL_CUT_OFF, SignedDuration::from_secs(row.server_down_secs), now) {
         standing::Hearing::OnTime => Hearing::OnTime,
         standing::Hearing::Late => Hearing::Late,
         standing::Hearing::Silent => Hearing::Silent,

@@ -25,7 +25,7 @@ pub async fn check_in(said: Json<CheckIn>, node: NodeCaller, db: &State<PgPool>,
     let next_secs = i64::try_from(said.next_in_secs.min(LONGEST_PROMISE_SECS)).unwrap_or(0);
     let promised = now + SignedDuration::from_secs(next_secs);
     let clock_off_ms = i64::try_from(said.now.duration_since(now).as_millis()).unwrap_or(i64::MAX);
-    let about = serde_json::to_value(&said.about).map_err(|error| ApiError::Wrong(error.to_string()))?;
+    let about = serde_json::to_value(said.about.only_stable()).map_err(|error| ApiError::Wrong(error.to_string()))?;
     let mut transaction = db.begin().await?;
     heard::note(&mut transaction, node.id, now, promised, clock_off_ms).await?;
     fact::now_is(&mut transaction, node.id, "agent", &json!(said.agent)).await?;

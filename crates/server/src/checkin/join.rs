@@ -9,12 +9,16 @@ use crate::trust::{NodeCaller, ReadRequest, digest_of, renew_after};
 use constans_wire::check_in::Greeting;
 use constans_wire::join::{JoinAnswer, JoinRequest, Renew, Renewed};
 use rocket::State;
+use rocket::data::{ByteUnit, Data};
 use rocket::serde::json::Json;
 use serde_json::json;
 use sqlx::{PgConnection, PgPool};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use uuid::Uuid;
+
+/// The largest joining request that is read.
+const LARGEST_REQUEST: ByteUnit = ByteUnit::Kibibyte(64);
 
 /// `GET /greeting`: the server's version and clock, for whoever wants to know whether it can be reached.
 #[rocket::get("/greeting")]
@@ -23,8 +27,14 @@ pub fn greeting() -> Json<Greeting> {
 }
 
 /// `POST /join`: asks to be a node of this fleet, or what became of it.
-#[rocket::post("/join", data = "<asked>")]
-pub async fn join(asked: Json<JoinRequest>, from: SocketAddr, db: &State<PgPool>) -> Answer<JoinAnswer> {
+#[rocket::post("/join", data = "<body>")]
+pub async fn join(body: Data<'_>, from: SocketAddr, db: &State<PgPool>) -> Answer<JoinAnswer> {
+    // Anybody may send this: little of it is read.
+    let body = body.open(LARGEST_REQUEST).into_bytes().await.map_err(|error| ApiError::Wrong(format!("the request cannot be read: {error}")))?;
+    if !body.is_complete() {
+        return Err(ApiError::Wrong(format!("a joining request has at most {LARGEST_REQUEST}")));
+    }
+    let asked: JoinRequest = serde_json::from_slice(&body.value).map_err(|error| ApiError::Wrong(format!("this is no joining request: {error}")))?;
     let read = ReadRequest::read(&asked.request).map_err(|error| ApiError::Wrong(format!("the certificate request cannot be read: {error}")))?;
     check_name(&asked.name)?;
     let mut transaction = db.begin().await?;
@@ -64,7 +74,7 @@ async fn ask(db: &mut PgConnection, asked: &JoinRequest, spki: &[u8], standing: 
         Standing::UsedUp => return Err(over("the invitation was used as often as it may be")),
     }
     let id = Uuid::now_v7();
-    let about = serde_json::to_value(&asked.about).map_err(|error| ApiError::Wrong(error.to_string()))?;
+    let about = serde_json::to_value(asked.about.only_stable()).map_err(|error| ApiError::Wrong(error.to_string()))?;
     let address = from.ip().to_string();
     let row =
         joining::NewRow { id, invitation: asked.invitation, spki, name: &asked.name, request: &asked.request, address: &address, about: &about };

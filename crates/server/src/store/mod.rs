@@ -1,5 +1,6 @@
 //! SQL and nothing else, one file a subject. Every function takes an executor, so that it joins a transaction.
 
+pub mod alive;
 pub mod audit;
 pub mod fact;
 pub mod group;

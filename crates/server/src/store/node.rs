@@ -107,6 +107,8 @@ pub struct NodeRow {
     pub last_at: Option<SqlTimestamp>,
     /// When it promised to come next.
     pub promised_at: Option<SqlTimestamp>,
+    /// For how many seconds since then the server itself could not hear.
+    pub server_down_secs: i64,
     /// Its clock minus the server's, in milliseconds.
     pub clock_off_ms: Option<i64>,
     /// Until when its certificate holds.
@@ -136,7 +138,7 @@ pub struct NodeRow {
 /// Returns the nodes that were not retired, by name; at most 1,000 after the name `after`.
 pub async fn all(db: impl PgExecutor<'_>, after: &str) -> sqlx::Result<Vec<NodeRow>> {
     sqlx::query_as(
-        "select node.id, node.name, node.revoked_at, labels.value as labels, about.value as about, h.last_at, h.promised_at, h.clock_off_ms, k.ends_at,
+        "select node.id, node.name, node.revoked_at, labels.value as labels, about.value as about, h.last_at, h.promised_at, h.clock_off_ms, d.server_down_secs, k.ends_at,
              stage.value as stage, groups.value as groups, w.state, w.settings, w.unusable, m.double_since, w.since, n.full_status, n.full_state, n.full_began
          from node
          left join node_wanted w on w.node = node.id
@@ -147,6 +149,8 @@ pub async fn all(db: impl PgExecutor<'_>, after: &str) -> sqlx::Result<Vec<NodeR
          left join fact labels on labels.node = node.id and labels.what = 'labels' and labels.until_at is null and labels.superseded_at is null
          left join fact about on about.node = node.id and about.what = 'about' and about.until_at is null and about.superseded_at is null
          left join lateral (select last_at, promised_at, clock_off_ms from heard where heard.node = node.id order by last_at desc limit 1) h on true
+         left join lateral (select coalesce(sum(extract(epoch from (until_at - greatest(from_at, h.last_at)))), 0)::bigint as server_down_secs
+             from server_down where until_at > h.last_at) d on true
          left join lateral (select max(ends_at) as ends_at from node_key where node_key.node = node.id and node_key.revoked_at is null) k on true
          where node.retired_at is null and node.name > $1 order by node.name limit 1000",
     )

@@ -1,0 +1,51 @@
+//! What the commands share: the machine, the lock, the question, the network.
+
+use constans_agent::command_line::WhereArguments;
+use constans_agent::error::AgentError;
+use constans_agent::local::state_dir;
+use constans_agent::state_dir::{RunLock, StateDir};
+use constans_host::Machine;
+use constans_wire::exit::Exit;
+use std::io::{IsTerminal as _, Write as _};
+use std::time::Duration;
+
+/// Returns the words for a machine and its root.
+pub fn place_words(machine: &Machine) -> String {
+    if machine.place.is_private_root() {
+        format!("{}, below {}", machine.place.machine, machine.place.root.display())
+    } else {
+        machine.place.machine.clone()
+    }
+}
+
+/// Asks a question that only `yes` answers.
+pub fn ask(question: &str) -> Result<bool, AgentError> {
+    if !std::io::stdin().is_terminal() {
+        return Err(AgentError::new("nobody can be asked here, since standard input is no terminal")
+            .hint("look with observe first, then add --yes")
+            .exit(Exit::Refused));
+    }
+    print!("\n{question} Type yes to go on: ");
+    let _ = std::io::stdout().flush();
+    let mut answer = String::new();
+    std::io::stdin().read_line(&mut answer).map_err(|error| AgentError::new(format!("the answer cannot be read: {error}")))?;
+    Ok(matches!(answer.trim(), "yes" | "y"))
+}
+
+/// Waits until nobody else runs, saying so.
+pub fn wait_for_lock(state_dir: &StateDir, what: &str, secs: u64) -> Result<RunLock, AgentError> {
+    state_dir.lock(what, Duration::from_secs(secs), |who| eprintln!("waiting up to {secs} s for another run to end: {who}"))
+}
+
+/// Opens the agent's own folder and the machine.
+pub fn open_place(place: &WhereArguments) -> Result<(StateDir, Machine), AgentError> {
+    let state_dir = state_dir(&place.root, place.state_dir.as_ref())?;
+    let machine = Machine::open(&place.root, &state_dir.scratch())?;
+    Ok((state_dir, machine))
+}
+
+/// Does something that waits for the network.
+pub fn on_network<T>(work: impl Future<Output = Result<T, AgentError>>) -> Result<T, AgentError> {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+    runtime.map_err(|error| AgentError::new(format!("no runtime can be started: {error}")))?.block_on(work)
+}

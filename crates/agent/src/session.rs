@@ -1,0 +1,204 @@
+//! `constans-agent observe` and `enforce`: a kit's baseline, a document, or what the server wants.
+
+use crate::asking::{ask, on_network, place_words, wait_for_lock};
+use crate::repeated::{repeated_arguments, repeated_place};
+use constans_agent::command_line::{EnforceArguments, Output, WantedArguments, WhereArguments};
+use constans_agent::error::AgentError;
+use constans_agent::local::{Wanted, resolve_wanted, state_dir};
+use constans_agent::run_loop::{Keeping, Runner, left_behind};
+use constans_agent::served::Served;
+use constans_agent::server_link::ServerLink;
+use constans_agent::show::{Progress, Shown, count, show_run};
+use constans_agent::spool::Spool;
+use constans_agent::state_dir::{RunLock, StateDir, USUAL};
+use constans_core::address::{ClauseAddress, fits};
+use constans_core::digest::DigestKey;
+use constans_core::group::AgentSettings;
+use constans_core::kind::nearest_word;
+use constans_core::run::{Decision, Mode, Part, Settings};
+use constans_core::state::{Clause, EffectiveState};
+use constans_host::Machine;
+use constans_wire::exit::Exit;
+use constans_wire::report::{RunReport, StartedBy};
+use std::collections::BTreeSet;
+
+/// What one command on one machine works with.
+struct Session {
+    machine: Machine,
+    state_dir: StateDir,
+    wanted: Wanted,
+    /// How the server has set this agent; none for a local run.
+    settings: Option<AgentSettings>,
+    key: DigestKey,
+    part: Part,
+    reason: Option<String>,
+    _lock: RunLock,
+}
+
+impl Session {
+    fn open(arguments: &WantedArguments, what: &str) -> Result<Self, AgentError> {
+        let is_local = arguments.what.kit.is_some() || arguments.what.file.is_some();
+        let state_dir = open_state_dir(&arguments.place, is_local)?;
+        if is_local && state_dir.is_joined() && what == "enforce" {
+            return Err(AgentError::new("this node belongs to a server, and what it should be comes from there")
+                .hint("look with observe, or have the server want it; without --kit, enforce does what the server wants")
+                .exit(Exit::Refused));
+        }
+        let key = state_dir.key()?;
+        let lock = wait_for_lock(&state_dir, what, arguments.wait)?;
+        let mut machine = Machine::open(&arguments.place.root, &state_dir.scratch())?;
+        let served = if is_local { None } else { Some(served(&state_dir)?) };
+        let settings = served.as_ref().map(|served| served.settings.clone());
+        let wanted = match served {
+            Some(served) => served.wanted(&state_dir)?,
+            None => resolve_wanted(arguments, &machine, &state_dir, &key)?,
+        };
+        let memories = state_dir.store(&wanted.store)?.memories()?;
+        machine.leave(left_behind(&memories, &wanted.resolved.state));
+        let part = part(arguments, &wanted.resolved.state)?;
+        Ok(Self { machine, state_dir, wanted, settings, key, part, reason: None, _lock: lock })
+    }
+
+    fn run(&mut self, mode: Mode, keeping: Keeping) -> Result<RunReport, AgentError> {
+        let mut progress = Progress::new();
+        let mut say = |at: usize, total: usize, doing: &str, clause: &Clause| {
+            progress.say(&format!("{} of {total}  {doing} {}", at + 1, clause.address));
+        };
+        let mut runner = Runner {
+            machine: &mut self.machine,
+            state_dir: &self.state_dir,
+            wanted: &self.wanted,
+            key: &self.key,
+            progress: &mut say,
+            started_by: StartedBy::OperatorOnNode,
+            reason: self.reason.clone(),
+        };
+        let usual = Settings::of(mode);
+        let settings = match &self.settings {
+            Some(set) => Settings { on_drift: set.on_drift, on_rollout: set.on_rollout, ..usual },
+            None => usual,
+        };
+        let report = runner.run(settings, &self.part, keeping);
+        progress.end();
+        let report = report?;
+        if self.settings.is_some() && keeping == Keeping::Everything {
+            Spool::open(&self.state_dir)?.add(&report.clone().for_server())?;
+            if !on_network(async { ServerLink::open(&self.state_dir)?.deliver_soon(&self.state_dir).await })? {
+                eprintln!("the report waits until the server is back");
+            }
+        }
+        Ok(report)
+    }
+
+    fn show(&self, report: &RunReport, arguments: &WantedArguments, is_preview: bool) {
+        match arguments.output {
+            Output::Json => println!("{}", serde_json::to_string_pretty(report).expect("a report is JSON")),
+            Output::Text => {
+                let repeated = repeated_arguments(arguments);
+                let place = repeated_place(&arguments.place);
+                let excluded = &self.wanted.resolved.excluded;
+                let shown = Shown { verbose: arguments.verbose, excluded, arguments: &repeated, place: &place, is_preview };
+                anstream::print!("{}", show_run(report, &shown));
+            }
+        }
+    }
+}
+
+/// Opens the agent's own folder; without a kit or document this machine must belong to a fleet.
+fn open_state_dir(place: &WhereArguments, is_local: bool) -> Result<StateDir, AgentError> {
+    let usual = place.state_dir.clone().unwrap_or_else(|| place.root.join(USUAL));
+    if !is_local && !usual.join("joined.json").exists() {
+        let hint = "name a kit with --kit DIR and --baseline NAME, or one document with --file FILE; a node that joined a fleet needs neither";
+        return Err(AgentError::new("nothing says what is wanted").hint(hint).exit(Exit::Usage));
+    }
+    state_dir(&place.root, place.state_dir.as_ref())
+}
+
+fn served(state_dir: &StateDir) -> Result<Served, AgentError> {
+    Served::read(state_dir)?.ok_or_else(|| {
+        AgentError::new("the server wants nothing of this node yet")
+            .hint("constans-agent check-in asks it; constans node show says what it is assigned")
+    })
+}
+
+/// Returns the part that was chosen by address and topic.
+fn part(arguments: &WantedArguments, state: &EffectiveState) -> Result<Part, AgentError> {
+    if arguments.clauses.is_empty() && arguments.topics.is_empty() {
+        return Ok(Part::Whole);
+    }
+    for pattern in &arguments.clauses {
+        if !state.clauses.iter().any(|clause| fits(pattern, &clause.address)) {
+            let near = nearest_word(pattern, state.clauses.iter().map(|clause| clause.address.as_str()));
+            let hint = near.map_or_else(|| "`constans-agent observe -v` lists them all".to_owned(), |near| format!("did you mean `{near}`?"));
+            return Err(AgentError::new(format!("no clause fits `{pattern}`")).hint(hint));
+        }
+    }
+    for topic in &arguments.topics {
+        if !state.clauses.iter().any(|clause| clause.topics.contains(topic)) {
+            let known: BTreeSet<&str> = state.clauses.iter().flat_map(|clause| &clause.topics).map(String::as_str).collect();
+            return Err(AgentError::new(format!("no clause has the topic `{topic}`"))
+                .hint(format!("topics are {}", known.into_iter().collect::<Vec<_>>().join(", "))));
+        }
+    }
+    let chosen = state.clauses.iter().filter(|clause| {
+        let by_address = arguments.clauses.is_empty() || arguments.clauses.iter().any(|pattern| fits(pattern, &clause.address));
+        let by_topic = arguments.topics.is_empty() || arguments.topics.iter().any(|topic| clause.topics.contains(topic));
+        by_address && by_topic
+    });
+    let chosen: BTreeSet<ClauseAddress> = chosen.map(|clause| clause.address.clone()).collect();
+    if chosen.is_empty() {
+        return Err(AgentError::new("no clause fits both the addresses and the topics"));
+    }
+    Ok(Part::Chosen(chosen))
+}
+
+/// Looks and changes nothing.
+pub fn observe(arguments: &WantedArguments) -> Result<Exit, AgentError> {
+    let mut session = Session::open(arguments, "observe")?;
+    let report = session.run(Mode::Observe, Keeping::Everything)?;
+    session.show(&report, arguments, false);
+    Ok(Exit::of_status(report.status))
+}
+
+/// Shows what would be done, asks, and does it.
+pub fn enforce(arguments: &EnforceArguments) -> Result<Exit, AgentError> {
+    let wanted = &arguments.wanted;
+    if wanted.output == Output::Json && !arguments.yes {
+        return Err(AgentError::new("--output json cannot ask").hint("add --yes to go on without asking").exit(Exit::Usage));
+    }
+    let mut session = Session::open(wanted, "enforce")?;
+    if session.settings.as_ref().is_some_and(|settings| settings.mode == Mode::Observe) {
+        let Some(reason) = &arguments.although_observing else {
+            return Err(AgentError::new("this node is set to observe: its groups let nothing be changed on it")
+                .hint("an operator changes that in its groups; --although-observing REASON goes on once, and the reason is recorded")
+                .exit(Exit::Refused));
+        };
+        session.reason = Some(reason.clone());
+    }
+    if !arguments.yes {
+        let preview = session.run(Mode::Observe, Keeping::Nothing)?;
+        let changes = preview.clauses.iter().filter(|result| result.would == Some(Decision::Correct)).count();
+        if changes + preview.due.len() > 0 {
+            session.show(&preview, wanted, true);
+            if !ask(&question(changes, preview.due.len(), &session.machine))? {
+                eprintln!("nothing was changed");
+                return Ok(Exit::Refused);
+            }
+            println!();
+        }
+    }
+    let report = session.run(Mode::Enforce, Keeping::Everything)?;
+    session.show(&report, wanted, false);
+    Ok(Exit::of_status(report.status))
+}
+
+fn question(changes: usize, due: usize, machine: &Machine) -> String {
+    let mut doing = Vec::new();
+    if changes > 0 {
+        doing.push(format!("correct {}", count(changes, "clause", "clauses")));
+    }
+    if due > 0 {
+        doing.push(format!("carry out {}", count(due, "due reaction", "due reactions")));
+    }
+    format!("{} on {}?", doing.join(" and "), place_words(machine))
+}
