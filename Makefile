@@ -7,7 +7,7 @@ export DEMO_DIR
 demo: ## builds, makes three machines of Skerry Line, and says what to try
 	@demo/check
 	@echo "building (the first time takes some minutes)"
-	@cargo build --locked --profile demo --bins
+	@cargo build --locked --profile demo --bins -p constans-agent -p constans-cli -p constans-world
 	@target/demo/constans-world $(DEMO_DIR) target/demo
 	@sed "s#\"\$$DEMO_DIR\"#$(DEMO_DIR)#" demo/try.txt
 
