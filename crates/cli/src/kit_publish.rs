@@ -1,6 +1,6 @@
-//! `constans kit publish`.
+//! `constans kit publish` and `kit list`.
 
-use crate::server::{ClientError, Server, ServerArguments};
+use crate::server::{ClientError, Output, Server, ServerArguments, json};
 use clap::Args;
 use constans_core::digest::of_contents;
 use constans_core::kit::explain_findings;
@@ -17,6 +17,33 @@ pub struct PublishArguments {
     /// The kit's folder
     #[arg(value_name = "DIR")]
     kit: PathBuf,
+}
+
+/// Arguments of `kit list`.
+#[derive(Debug, Args)]
+pub struct ListArguments {
+    #[command(flatten)]
+    server: ServerArguments,
+    /// How to show them
+    #[arg(long, value_enum, default_value_t = Output::Text)]
+    output: Output,
+}
+
+/// Lists the published releases.
+pub async fn list(arguments: &ListArguments) -> Result<(), ClientError> {
+    let releases: Vec<Release> = Server::open(&arguments.server)?.get("/api/releases").await?;
+    if arguments.output == Output::Json {
+        println!("{}", json(&releases));
+        return Ok(());
+    }
+    if releases.is_empty() {
+        println!("nothing is published yet\nNext: constans kit publish DIR");
+    }
+    for release in releases {
+        let at = release.published_at.strftime("%Y-%m-%d %H:%M UTC");
+        println!("{}@{}  by {} at {at}  {}", release.kit, release.version, release.published_by, release.summary);
+    }
+    Ok(())
 }
 
 /// Checks here first, sends what the server lacks, and publishes.

@@ -51,6 +51,8 @@ enum KitCommand {
     Check(kit_check::CheckArguments),
     /// Publish a kit: checked again by the server, and refused whole if anything is wrong
     Publish(kit_publish::PublishArguments),
+    /// List the published releases, the newest first
+    List(kit_publish::ListArguments),
 }
 
 fn main() -> ExitCode {
@@ -65,6 +67,7 @@ fn main() -> ExitCode {
     match command_line.command {
         Command::Kit(KitArguments { command: KitCommand::Check(arguments) }) => kit_check::run(&arguments).into(),
         Command::Kit(KitArguments { command: KitCommand::Publish(arguments) }) => server::on_network(kit_publish::run(&arguments)),
+        Command::Kit(KitArguments { command: KitCommand::List(arguments) }) => server::on_network(kit_publish::list(&arguments)),
         Command::Stage(arguments) => server::on_network(stage::run(&arguments)),
         Command::Group(arguments) => server::on_network(group::run(&arguments)),
         Command::Run(arguments) => server::on_network(run::run(&arguments)),

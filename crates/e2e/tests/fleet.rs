@@ -131,6 +131,8 @@ fn a_release_is_checked_again_refused_whole_and_never_changes() {
     let machine = Machine::fresh();
     well(&fleet.client(&["kit", "publish", &demo_kit("quay-base")]));
     assert!(well(&fleet.client(&["kit", "publish", &demo_kit("quay-base")])).contains("published quay-base@1.3.0"), "the same again is the same");
+    let listed = fleet.client(&["kit", "list"]).stdout;
+    assert!(listed.starts_with("quay-base@1.3.0  by ilse.maren at ") && listed.lines().count() == 1, "{listed}");
 
     let copy = machine.root.at("/quay-base");
     std::process::Command::new("cp").arg("-r").arg(demo_kit("quay-base")).arg(&copy).status().unwrap();
