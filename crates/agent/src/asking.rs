@@ -11,10 +11,10 @@ use std::time::Duration;
 
 /// Returns the words for a machine and its root.
 pub fn place_words(machine: &Machine) -> String {
-    if machine.place.is_private_root() {
-        format!("{}, below {}", machine.place.machine, machine.place.root.display())
+    if machine.acted_on.is_private_root() {
+        format!("{}, below {}", machine.acted_on.machine, machine.acted_on.root.display())
     } else {
-        machine.place.machine.clone()
+        machine.acted_on.machine.clone()
     }
 }
 

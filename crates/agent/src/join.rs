@@ -31,7 +31,7 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
     let invitation = read_invitation(&arguments.invitation)?;
     let machine = Machine::open(&arguments.place.root, &state_dir.scratch())?;
     let key = NodeKey::open(&state_dir)?;
-    let name = arguments.name.clone().unwrap_or_else(|| machine.place.machine.clone());
+    let name = arguments.name.clone().unwrap_or_else(|| machine.acted_on.machine.clone());
     let asked = JoinRequest {
         invitation: invitation.id,
         secret: invitation.secret.clone(),

@@ -4,7 +4,7 @@ use crate::command_line::{WantedArguments, What};
 use crate::error::AgentError;
 use crate::state_dir::{StateDir, USUAL};
 use constans_core::digest::{Digest, DigestKey};
-use constans_core::filter::NodeFacts;
+use constans_core::filter::NodeView;
 use constans_core::kind::nearest_word;
 use constans_core::kit::{Baseline, Checked, Finding, Kit, KitFiles, Level, explain_findings};
 use constans_core::param::{Given, Layer};
@@ -66,13 +66,13 @@ pub fn resolve_wanted(arguments: &WantedArguments, machine: &Machine, state_dir:
         return Err(AgentError::new("the kit cannot be read"));
     };
     let baseline = choose_baseline(&kit, arguments.what.baseline.as_deref())?;
-    let facts = NodeFacts { name: machine.place.machine.clone(), labels: arguments.labels.iter().cloned().collect(), about: machine.about()? };
+    let view = NodeView { name: machine.acted_on.machine.clone(), labels: arguments.labels.iter().cloned().collect(), about: machine.about()? };
     let given = given(baseline, &arguments.set)?;
     let untouchable = untouchable(machine, state_dir);
     let resolved = on_large_stack(|| {
         resolve(&ResolveInput {
             assigned: vec![Assigned { kit: &kit, baseline, on_drift: None, on_rollout: None, given }],
-            facts: &facts,
+            view: &view,
             key,
             conditions: Conditions::Decide,
             untouchable: &untouchable,
@@ -141,7 +141,7 @@ fn given(baseline: &Baseline, set: &[(String, String)]) -> Result<BTreeMap<Strin
 
 /// What no clause may touch: the agent's own folder, its program, its package and its service.
 fn untouchable(machine: &Machine, state_dir: &StateDir) -> Untouchable {
-    let root = &machine.place.root;
+    let root = &machine.acted_on.root;
     let below_root = |path: &Path| path.strip_prefix(root).ok().map(|path| format!("/{}", path.display()));
     let program = std::env::current_exe().ok().and_then(|path| path.canonicalize().ok());
     let paths = [Some(state_dir.path().to_owned()), program].into_iter().flatten().filter_map(|path| below_root(&path)).collect();

@@ -73,7 +73,7 @@ impl Runner<'_> {
         }
         let mut attic = AtticStore::open(self.state_dir, Some(id))?;
         let finished = self
-            .drive(&mut run, state, &mut store, &mut attic, keeping, part)
+            .drive(&mut run, state, &mut store, &mut attic, keeping)
             .and_then(|()| run.finish().ok_or_else(|| AgentError::new("the run did not come to its end")))?;
         if keeping == Keeping::Everything {
             store.keep_due(&finished.due)?;
@@ -86,8 +86,8 @@ impl Runner<'_> {
         Ok(RunReport {
             form: FORM,
             run: id,
-            machine: self.machine.place.machine.clone(),
-            root: self.machine.place.is_private_root().then(|| self.machine.place.root.display().to_string()),
+            machine: self.machine.acted_on.machine.clone(),
+            root: self.machine.acted_on.is_private_root().then(|| self.machine.acted_on.root.display().to_string()),
             agent: env!("CARGO_PKG_VERSION").to_owned(),
             wanted: WantedReport { digest: state.digest.clone(), generation: self.wanted.generation.clone(), releases: self.wanted.releases.clone() },
             mode,
@@ -112,11 +112,10 @@ impl Runner<'_> {
         store: &mut Store,
         attic: &mut AtticStore,
         keeping: Keeping,
-        part: &Part,
     ) -> Result<(), AgentError> {
         let contents = LocalContents(&self.wanted.resolved.contents);
         let total = state.clauses.len();
-        let mut actions = run.begin(Timestamp::now(), part);
+        let mut actions = run.begin(Timestamp::now());
         loop {
             let mut event = None;
             let mut not_kept: Option<String> = None;

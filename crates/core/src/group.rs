@@ -1,7 +1,7 @@
 //! From groups and stages to what one node is assigned: its stage, its baselines in order, its parameters' layers and
 //! its agent's settings, each with where it comes from.
 
-use crate::filter::{Answer, Condition, NodeFacts};
+use crate::filter::{Answer, Condition, NodeView};
 use crate::kit::{OnDrift, OnRollout};
 use crate::param::{Given, Layer};
 use crate::run::Mode;
@@ -136,11 +136,11 @@ pub enum PlanError {
 /// # Errors
 ///
 /// Returns the first disagreement, naming both groups. A disagreement about the mode resolves to `observe`.
-pub fn plan(facts: &NodeFacts, groups: &[Group], stages: &[String]) -> Result<Plan, PlanError> {
+pub fn plan(view: &NodeView, groups: &[Group], stages: &[String]) -> Result<Plan, PlanError> {
     let mut mine: Vec<&Group> = Vec::new();
     let mut undecidable = Vec::new();
     for group in groups {
-        match belongs(facts, group)? {
+        match belongs(view, group)? {
             Answer::Yes => mine.push(group),
             Answer::No => {}
             Answer::Undecidable(_) => undecidable.push(group.name.clone()),
@@ -158,14 +158,14 @@ pub fn plan(facts: &NodeFacts, groups: &[Group], stages: &[String]) -> Result<Pl
     })
 }
 
-fn belongs(facts: &NodeFacts, group: &Group) -> Result<Answer, PlanError> {
-    if group.name == EVERYONE || group.pinned.contains(&facts.name) {
+fn belongs(view: &NodeView, group: &Group) -> Result<Answer, PlanError> {
+    if group.name == EVERYONE || group.pinned.contains(&view.name) {
         return Ok(Answer::Yes);
     }
     let Some(filter) = &group.filter else { return Ok(Answer::No) };
     let failed = |because: String| PlanError::Filter { group: group.name.clone(), because };
     let condition = Condition::parse(filter, &[]).map_err(|errors| failed(errors[0].message.clone()))?;
-    condition.holds(facts, &json!({})).map_err(|error| failed(error.message))
+    condition.holds(view, &json!({})).map_err(|error| failed(error.message))
 }
 
 /// Returns what the highest groups say; two of one priority must not disagree.
@@ -234,8 +234,8 @@ mod tests {
         Group { name: EVERYONE.into(), ..Group::default() }
     }
 
-    fn kiosk() -> NodeFacts {
-        NodeFacts { name: "kiosk-auken-1".into(), labels: BTreeMap::from([("role".into(), "kiosk".into())]), ..NodeFacts::default() }
+    fn kiosk() -> NodeView {
+        NodeView { name: "kiosk-auken-1".into(), labels: BTreeMap::from([("role".into(), "kiosk".into())]), ..NodeView::default() }
     }
 
     fn stages() -> Vec<String> {

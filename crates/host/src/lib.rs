@@ -15,4 +15,4 @@ pub mod services;
 pub mod steps;
 
 pub use error::HostError;
-pub use machine::{Attic, Contents, Machine, Place};
+pub use machine::{ActedOn, Attic, Contents, Machine};

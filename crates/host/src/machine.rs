@@ -19,14 +19,14 @@ use std::path::{Path, PathBuf};
 
 /// Which machine and root are acted on.
 #[derive(Debug, Clone)]
-pub struct Place {
+pub struct ActedOn {
     /// The machine's name.
     pub machine: String,
     /// The root folder.
     pub root: PathBuf,
 }
 
-impl Place {
+impl ActedOn {
     /// Returns whether a folder is acted on instead of the machine itself.
     pub fn is_private_root(&self) -> bool {
         self.root != Path::new("/")
@@ -52,7 +52,7 @@ pub trait Attic {
 /// One machine as a run sees it.
 pub struct Machine {
     /// Which one.
-    pub place: Place,
+    pub acted_on: ActedOn,
     pub(crate) files: Files,
     pub(crate) accounts: Accounts,
     pub(crate) packages: Apt,
@@ -125,15 +125,15 @@ impl Machine {
             return Err(HostError::new(format!("the root {shown} is no directory")));
         }
         let machine = rustix::system::uname().nodename().to_string_lossy().into_owned();
-        let place = Place { machine, root: root.clone() };
-        let is_private = place.is_private_root();
+        let acted_on = ActedOn { machine, root: root.clone() };
+        let is_private = acted_on.is_private_root();
         let files = Files::below(root);
         let accounts = Accounts::new(files.clone(), is_private);
         Ok(Self {
             packages: Apt::new(files.clone(), is_private, scratch),
             services: services::choose(&files, is_private),
             programs: Programs::new(files.clone(), accounts.clone(), is_private),
-            place,
+            acted_on,
             files,
             accounts,
             left_behind: BTreeSet::new(),
@@ -151,7 +151,7 @@ impl Machine {
     ///
     /// Returns why the root could not be read.
     pub fn about(&self) -> Result<About, HostError> {
-        crate::about::find_out(&self.files, self.place.is_private_root())
+        crate::about::find_out(&self.files, self.acted_on.is_private_root())
     }
 
     /// Returns the files, for looking.
@@ -161,7 +161,7 @@ impl Machine {
 
     /// Returns why file owners cannot exist here, if they cannot.
     pub(crate) fn no_owners(&self) -> Option<String> {
-        (self.place.is_private_root() && !is_root()).then(|| "owners cannot be set below a private root without root's rights".to_owned())
+        (self.acted_on.is_private_root() && !is_root()).then(|| "owners cannot be set below a private root without root's rights".to_owned())
     }
 
     /// Inspects a clause's thing; nothing is changed.

@@ -3,9 +3,9 @@
 //!
 //! Compiling needs a deep stack: callers use a thread with a large one.
 
-mod facts;
+mod node_view;
 
-pub use facts::{About, NodeFacts, STABLE_FIELDS, StableField};
+pub use node_view::{About, NodeView, STABLE_FIELDS, StableField};
 
 use crate::kind::nearest_word;
 use cel::common::ast::{EntryExpr, Expr, IdedExpr};
@@ -102,14 +102,14 @@ impl Condition {
     /// # Errors
     ///
     /// Returns why it cannot be evaluated although the node reported all that it asks for.
-    pub fn holds(&self, facts: &NodeFacts, params: &Value) -> Result<Answer, ConditionError> {
-        let mut labels: BTreeMap<String, String> = facts.labels.clone();
+    pub fn holds(&self, view: &NodeView, params: &Value) -> Result<Answer, ConditionError> {
+        let mut labels: BTreeMap<String, String> = view.labels.clone();
         for label in self.uses.labels.difference(&self.uses.labels_asked_for) {
             labels.entry(label.clone()).or_default();
         }
         let mut context = Context::default();
         for (name, value) in
-            [("labels", json!(labels)), ("about", facts.about.nested()), ("params", params.clone()), ("node", json!({ "name": facts.name }))]
+            [("labels", json!(labels)), ("about", view.about.nested()), ("params", params.clone()), ("node", json!({ "name": view.name }))]
         {
             context.add_variable_from_value(name, to_cel(&value));
         }
@@ -120,7 +120,7 @@ impl Condition {
             Ok(_) => Err(failed("the condition does not come to `true` or `false`".into())),
             Err(error) => {
                 let missing: Vec<String> =
-                    self.uses.about.iter().filter(|field| facts.about.get(field).is_none()).map(|field| format!("about.{field}")).collect();
+                    self.uses.about.iter().filter(|field| view.about.get(field).is_none()).map(|field| format!("about.{field}")).collect();
                 if missing.is_empty() { Err(failed(error.to_string())) } else { Ok(Answer::Undecidable(missing)) }
             }
         }
@@ -316,8 +316,8 @@ impl Walk<'_> {
 mod tests {
     use super::*;
 
-    fn kiosk() -> NodeFacts {
-        NodeFacts {
+    fn kiosk() -> NodeView {
+        NodeView {
             name: "kiosk-auken-1".into(),
             labels: BTreeMap::from([("role".into(), "kiosk".into()), ("site".into(), "auken".into())]),
             about: About::new([("os.family".to_owned(), json!("debian")), ("cpu.count".to_owned(), json!(4))]),

@@ -7,7 +7,7 @@ use super::files::{KitFiles, Place};
 use super::finding::{Finding, Level};
 use super::manifest::{self, Requirement};
 use crate::digest::DigestKey;
-use crate::filter::{Condition, NodeFacts};
+use crate::filter::{Condition, NodeView};
 use crate::kind::nearest_word;
 use crate::param::{Given, Layer};
 use crate::state::{Assigned, Conditions, Renderer, ResolveInput, Untouchable, resolve};
@@ -167,7 +167,7 @@ fn check_baseline(kit: &Kit, baseline: &Baseline, documents_are_fine: bool, find
 fn resolve_sample(kit: &Kit, baseline: &Baseline, given: BTreeMap<String, Vec<Given>>) -> Result<(), Vec<Finding>> {
     let input = ResolveInput {
         assigned: vec![Assigned { kit, baseline, on_drift: None, on_rollout: None, given }],
-        facts: &NodeFacts::sample(),
+        view: &NodeView::sample(),
         key: &DigestKey::new("check"),
         conditions: Conditions::CountAsTrue,
         untouchable: &Untouchable::default(),
@@ -180,7 +180,7 @@ fn check_condition(condition: &Located<String>, names: &[&str], document: &str, 
     match Condition::parse(&condition.value, names) {
         Ok(parsed) => {
             used.extend(parsed.parameters().map(str::to_owned));
-            if let Err(error) = parsed.holds(&NodeFacts::sample(), &sample_params(names))
+            if let Err(error) = parsed.holds(&NodeView::sample(), &sample_params(names))
                 && parsed.parameters().next().is_none()
             {
                 findings.push(

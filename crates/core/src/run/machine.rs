@@ -29,6 +29,7 @@ pub struct Run<'s> {
     pub(super) turns: VecDeque<Turn>,
     pub(super) results: Vec<Option<ClauseResult>>,
     looked_at: HashMap<usize, bool>,
+    is_whole: bool,
     pub(super) started: BTreeSet<usize>,
     pub(super) phase: Phase,
 }
@@ -92,18 +93,19 @@ impl<'s> Run<'s> {
             turns,
             results: vec![None; state.clauses.len()],
             looked_at: HashMap::new(),
+            is_whole: input.part == Part::Whole,
             started: BTreeSet::new(),
             phase: Phase::NotBegun,
         };
-        if input.part == Part::Whole {
+        if run.is_whole {
             run.due.retain(|due| run.positions.contains_key(&due.target));
         }
         run
     }
 
     /// Begins; a whole run closes the memory of what is no longer wanted.
-    pub fn begin(&mut self, now: Timestamp, part: &Part) -> Vec<Action> {
-        if *part == Part::Whole {
+    pub fn begin(&mut self, now: Timestamp) -> Vec<Action> {
+        if self.is_whole {
             for (address, memory) in &mut self.memories {
                 if !self.positions.contains_key(address) && memory.closed_at.is_none() {
                     memory.closed_at = Some(now);

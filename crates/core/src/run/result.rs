@@ -190,7 +190,7 @@ pub struct ReactionResult {
     pub reaction: Reaction,
     /// What set it off.
     pub causes: Vec<ClauseAddress>,
-    /// Since when it is due; none if it was done at once.
+    /// When it was set off.
     pub since: Timestamp,
     /// What became of it.
     pub state: ReactionState,

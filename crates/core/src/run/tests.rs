@@ -101,7 +101,7 @@ impl Node {
             on_demand: false,
             key: &key,
         });
-        let mut actions = run.begin(self.now(), part);
+        let mut actions = run.begin(self.now());
         loop {
             let mut event = None;
             for action in actions {
@@ -581,7 +581,7 @@ fn an_event_that_was_not_asked_for_changes_nothing() {
     let input =
         RunInput { state: &wanted, settings: enforce(), memories: Memories::new(), due: Vec::new(), part: Part::Whole, on_demand: false, key: &key };
     let mut run = Run::new(input);
-    run.begin(Timestamp::UNIX_EPOCH, &Part::Whole);
+    run.begin(Timestamp::UNIX_EPOCH);
     assert_eq!(run.on_event(RunEvent::Reacted(Ok(Vec::new()), 0), Timestamp::UNIX_EPOCH), Err(OutOfOrder));
     assert!(run.on_event(RunEvent::Inspected(Inspection::Unsupported("no backend".into()), 0), Timestamp::UNIX_EPOCH).is_ok());
 }

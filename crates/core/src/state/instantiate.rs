@@ -40,7 +40,7 @@ impl<'a> Instantiation<'a> {
             assigned,
             input,
             renderer: Renderer::new(&assigned.kit.files),
-            scope: Scope::new(input.facts, params),
+            scope: Scope::new(input.view, params),
             params: params.clone(),
             contents,
             origin: Origin { kit: assigned.kit.name.clone(), version: assigned.kit.version.clone(), baseline: assigned.baseline.name.value.clone() },
@@ -125,7 +125,7 @@ impl<'a> Instantiation<'a> {
         for condition in self.assigned.baseline.condition.iter().chain(&document.common.condition) {
             let failed = |message: String| Finding::error(Code::Condition, condition.place.clone(), message);
             let parsed = Condition::parse(&condition.value, &names).map_err(|errors| failed(errors[0].message.clone()))?;
-            match parsed.holds(self.input.facts, &self.params).map_err(|error| failed(error.message))? {
+            match parsed.holds(self.input.view, &self.params).map_err(|error| failed(error.message))? {
                 Answer::Yes => {}
                 Answer::No => return Ok((Some(condition.value.clone()), None)),
                 Answer::Undecidable(fields) => missing.extend(fields),

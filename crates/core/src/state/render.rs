@@ -1,6 +1,6 @@
 //! Renders texts and files of a kit: strict, without escaping, bounded, and blind to everything outside the kit.
 
-use crate::filter::NodeFacts;
+use crate::filter::NodeView;
 use crate::kit::KitFiles;
 use minijinja::syntax::SyntaxConfig;
 use minijinja::value::{Enumerator, Object, Serde, Value as JinjaValue};
@@ -36,13 +36,13 @@ pub struct Scope {
 
 impl Scope {
     /// Puts a node and the parameters' values together.
-    pub fn new(facts: &NodeFacts, params: &Value) -> Self {
-        let labels = JinjaValue::from_object(Labels(facts.labels.clone()));
+    pub fn new(view: &NodeView, params: &Value) -> Self {
+        let labels = JinjaValue::from_object(Labels(view.labels.clone()));
         let context = minijinja::context! {
             labels => labels,
-            about => JinjaValue::from(Serde(facts.about.nested())),
+            about => JinjaValue::from(Serde(view.about.nested())),
             params => JinjaValue::from(Serde(params)),
-            node => minijinja::context! { name => facts.name.clone() },
+            node => minijinja::context! { name => view.name.clone() },
         };
         Self { context }
     }
@@ -201,8 +201,8 @@ mod tests {
 
     fn rendered(source: &str) -> Result<Value, RenderError> {
         let files = KitFiles::default();
-        let facts = NodeFacts { labels: BTreeMap::from([("site".into(), "auken".into())]), ..NodeFacts::sample() };
-        Renderer::new(&files).value(source, &Scope::new(&facts, &json!({ "idle": 90, "lanes": ["A", "B"] })))
+        let view = NodeView { labels: BTreeMap::from([("site".into(), "auken".into())]), ..NodeView::sample() };
+        Renderer::new(&files).value(source, &Scope::new(&view, &json!({ "idle": 90, "lanes": ["A", "B"] })))
     }
 
     #[test]

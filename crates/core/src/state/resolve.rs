@@ -4,7 +4,7 @@ use super::clause::{Clause, EffectiveState};
 use super::instantiate::{Draft, Instantiation};
 use super::{claims, order, reference};
 use crate::digest::{Digest, DigestKey};
-use crate::filter::NodeFacts;
+use crate::filter::NodeView;
 use crate::kit::{Baseline, Finding, Gone, Kit, OnDrift, OnRollout, Place};
 use crate::param::{self, Given, ParameterValue};
 use std::collections::BTreeMap;
@@ -46,7 +46,7 @@ pub struct ResolveInput<'a> {
     /// The baselines, in order.
     pub assigned: Vec<Assigned<'a>>,
     /// The node.
-    pub facts: &'a NodeFacts,
+    pub view: &'a NodeView,
     /// The key for what is concealed.
     pub key: &'a DigestKey,
     /// Whether conditions are asked.

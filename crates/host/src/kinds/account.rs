@@ -97,7 +97,7 @@ fn add_arguments(machine: &Machine, clause: &Clause) -> Vec<String> {
     if clause.flag("system") == Some(true) {
         arguments.push("--system".into());
     }
-    let makes_home = clause.flag("system") != Some(true) && (is_root() || !machine.place.is_private_root());
+    let makes_home = clause.flag("system") != Some(true) && (is_root() || !machine.acted_on.is_private_root());
     arguments.push(if makes_home { "--create-home" } else { "--no-create-home" }.into());
     arguments.push(clause.name().to_owned());
     arguments

@@ -7,7 +7,7 @@ use uuid::Uuid;
 
 /// A node with what resolving needs to know of it, and what it is wanted to be so far.
 #[derive(Debug, sqlx::FromRow)]
-pub struct NodeFactsRow {
+pub struct NodeViewRow {
     /// Its id.
     pub id: Uuid,
     /// Its name.
@@ -25,7 +25,7 @@ pub struct NodeFactsRow {
 }
 
 /// Returns all nodes that were not retired, or one of them.
-pub async fn facts(db: impl PgExecutor<'_>, only: Option<Uuid>) -> sqlx::Result<Vec<NodeFactsRow>> {
+pub async fn node_views(db: impl PgExecutor<'_>, only: Option<Uuid>) -> sqlx::Result<Vec<NodeViewRow>> {
     sqlx::query_as(
         "select node.id, node.name, labels.value as labels, about.value as about, w.state, w.settings, w.unusable
          from node

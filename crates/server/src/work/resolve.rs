@@ -2,11 +2,11 @@
 
 use crate::launch::Here;
 use crate::problem::ApiError;
-use crate::store::wanted::{self, NodeFactsRow};
+use crate::store::wanted::{self, NodeViewRow};
 use crate::store::{fact, group, release, stage};
 use crate::work::publish::files_of;
 use constans_core::digest::DigestKey;
-use constans_core::filter::NodeFacts;
+use constans_core::filter::NodeView;
 use constans_core::group::{AgentSettings, Group, Plan, plan};
 use constans_core::kit::{Kit, check};
 use constans_core::state::{Assigned, Conditions, ResolveInput, Untouchable, resolve};
@@ -25,7 +25,7 @@ struct Inputs {
     stages: Vec<String>,
     served: BTreeMap<String, BTreeMap<String, String>>,
     kits: BTreeMap<(String, String), Kit>,
-    nodes: Vec<NodeFactsRow>,
+    nodes: Vec<NodeViewRow>,
     key: DigestKey,
 }
 
@@ -99,30 +99,37 @@ async fn read_inputs(db: &mut PgConnection, here: &Here, only: Option<Uuid>) -> 
         }
     }
     let groups = group::all(&mut *db).await?.into_iter().filter_map(|body| serde_json::from_value(body).ok()).collect();
-    Ok(Inputs { groups, stages: stage::names(&mut *db).await?, served, kits, nodes: wanted::facts(&mut *db, only).await?, key: here.key.clone() })
+    Ok(Inputs {
+        groups,
+        stages: stage::names(&mut *db).await?,
+        served,
+        kits,
+        nodes: wanted::node_views(&mut *db, only).await?,
+        key: here.key.clone(),
+    })
 }
 
 fn compute(inputs: &Inputs) -> Vec<Outcome> {
     inputs.nodes.iter().map(|node| compute_node(inputs, node)).collect()
 }
 
-fn compute_node(inputs: &Inputs, node: &NodeFactsRow) -> Outcome {
+fn compute_node(inputs: &Inputs, node: &NodeViewRow) -> Outcome {
     let read = |value: &Option<Value>| value.clone().unwrap_or_else(|| json!({}));
-    let facts = NodeFacts {
+    let view = NodeView {
         name: node.name.clone(),
         labels: serde_json::from_value(read(&node.labels)).unwrap_or_default(),
         about: serde_json::from_value(read(&node.about)).unwrap_or_default(),
     };
-    match plan(&facts, &inputs.groups, &inputs.stages) {
+    match plan(&view, &inputs.groups, &inputs.stages) {
         Err(error) => Outcome { node: node.id, plan: None, result: Err(error.to_string()) },
         Ok(plan) => {
-            let result = make(inputs, &facts, &plan);
+            let result = make(inputs, &view, &plan);
             Outcome { node: node.id, plan: Some(plan), result }
         }
     }
 }
 
-fn make(inputs: &Inputs, facts: &NodeFacts, plan: &Plan) -> Result<Made, String> {
+fn make(inputs: &Inputs, view: &NodeView, plan: &Plan) -> Result<Made, String> {
     let none = BTreeMap::new();
     let served = inputs.served.get(&plan.stage).unwrap_or(&none);
     let mut assigned = Vec::new();
@@ -157,7 +164,7 @@ fn make(inputs: &Inputs, facts: &NodeFacts, plan: &Plan) -> Result<Made, String>
         paths: vec!["/var/lib/constans".to_owned(), "/usr/bin/constans-agent".to_owned()],
         names: vec!["constans-agent".to_owned(), "constans-agent.service".to_owned()],
     };
-    let input = ResolveInput { assigned, facts, key: &inputs.key, conditions: Conditions::Decide, untouchable: &untouchable };
+    let input = ResolveInput { assigned, view, key: &inputs.key, conditions: Conditions::Decide, untouchable: &untouchable };
     let resolved = resolve(&input)
         .map_err(|findings| findings.iter().map(|finding| format!("{} ({})", finding.message, finding.place)).collect::<Vec<_>>().join("; "))?;
     let mut state = resolved.state;

@@ -93,7 +93,7 @@ impl About {
 
 /// One node as conditions and renders see it.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct NodeFacts {
+pub struct NodeView {
     /// Its name.
     pub name: String,
     /// Its labels.
@@ -102,7 +102,7 @@ pub struct NodeFacts {
     pub about: About,
 }
 
-impl NodeFacts {
+impl NodeView {
     /// Returns a usual node, for checking documents.
     pub fn sample() -> Self {
         Self { name: "sample-node".into(), labels: BTreeMap::new(), about: About::sample() }
