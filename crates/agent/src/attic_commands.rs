@@ -65,7 +65,7 @@ pub fn compare(arguments: &AtticOneArguments) -> Result<Exit, AgentError> {
             "{}",
             diff.text
                 .replace("--- found", &format!("--- {} now", kept.path))
-                .replace("+++ wanted", &format!("+++ number {}, replaced {}", kept.number, constans_agent::show::time(kept.at)))
+                .replace("+++ wanted", &format!("+++ number {}, replaced {}", kept.number, constans_terminal::time(kept.at)))
         ),
         Err(_) => println!("both differ: {} bytes now, {} bytes in the attic", now.len(), kept.bytes),
     }
@@ -76,8 +76,7 @@ pub fn put_back(arguments: &PutBackArguments) -> Result<Exit, AgentError> {
     let (state_dir, mut attic, machine) = open_attic(&arguments.one.place)?;
     let kept = attic.find(arguments.one.number)?.clone();
     let contents = attic.contents(&kept)?;
-    if !arguments.yes
-        && !ask(&format!("put {} back as it was until {} on {}?", kept.path, constans_agent::show::time(kept.at), place_words(&machine)))?
+    if !arguments.yes && !ask(&format!("put {} back as it was until {} on {}?", kept.path, constans_terminal::time(kept.at), place_words(&machine)))?
     {
         eprintln!("nothing was changed");
         return Ok(Exit::Refused);
@@ -94,7 +93,7 @@ pub fn put_back(arguments: &PutBackArguments) -> Result<Exit, AgentError> {
     let ownership =
         Ownership { uid: owners.then_some(kept.uid), gid: owners.then_some(kept.gid), permissions: u32::from_str_radix(&kept.permissions, 8).ok() };
     machine.files().replace(&kept.path, &contents, ownership, |_| Ok(()))?;
-    println!("{} is as it was until {}", kept.path, constans_agent::show::time(kept.at));
+    println!("{} is as it was until {}", kept.path, constans_terminal::time(kept.at));
     match &kept.clause {
         Some(clause) => println!("Next: {clause} wants it otherwise, so the next enforcing run will undo this; change the document to keep it"),
         None => println!("Next: constans-agent attic list shows what stood there before"),

@@ -27,11 +27,11 @@ pub async fn run(state_dir: &StateDir, machine: &mut Machine, once: bool) -> Res
     membership(state_dir)?;
     let mut started_by = StartedBy::AfterRestart;
     loop {
-        let taken = round(state_dir, machine, started_by).await?;
+        round(state_dir, machine, started_by).await?;
         if once {
             return Ok(());
         }
-        started_by = if taken == Some(Takeover::New) { StartedBy::NewState } else { StartedBy::Interval };
+        started_by = StartedBy::Interval;
         tokio::select! {
             () = tokio::time::sleep(pause(state_dir)?) => {}
             _ = tokio::signal::ctrl_c() => return Ok(()),
@@ -40,11 +40,12 @@ pub async fn run(state_dir: &StateDir, machine: &mut Machine, once: bool) -> Res
 }
 
 /// One round: check in, run what is wanted, deliver.
-async fn round(state_dir: &StateDir, machine: &mut Machine, started_by: StartedBy) -> Result<Option<Takeover>, AgentError> {
+async fn round(state_dir: &StateDir, machine: &mut Machine, started_by: StartedBy) -> Result<(), AgentError> {
     let link = ServerLink::open(state_dir)?;
     let taken = match link.check_in(state_dir, &machine.about()?).await {
         Ok(checked_in) => {
-            println!("{:.0}  connected to {} as {}", Timestamp::now(), checked_in.url, checked_in.name);
+            let recovering = if checked_in.recovering { ", which is recovering; going on with what was wanted last" } else { "" };
+            println!("{:.0}  connected to {} as {}{recovering}", Timestamp::now(), checked_in.url, checked_in.name);
             checked_in.takeover
         }
         Err(error) if error.exit == constans_wire::exit::Exit::Refused => return Err(error),
@@ -54,10 +55,10 @@ async fn round(state_dir: &StateDir, machine: &mut Machine, started_by: StartedB
         }
     };
     let started_by = if taken == Some(Takeover::New) { StartedBy::NewState } else { started_by };
-    let Some(report) = run_once(state_dir, machine, started_by)? else { return Ok(taken) };
+    let Some(report) = run_once(state_dir, machine, started_by)? else { return Ok(()) };
     let delivered = link.deliver_soon(state_dir).await?;
     println!("{:.0}  {}{}", Timestamp::now(), report.status.words(), if delivered { "" } else { "; the report waits until the server is back" });
-    Ok(taken)
+    Ok(())
 }
 
 /// Runs what is wanted, in the mode that is set, and puts the report into the spool.

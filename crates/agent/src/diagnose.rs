@@ -3,6 +3,7 @@
 
 use crate::error::AgentError;
 use crate::membership::{Membership, NodeKey};
+use crate::server_link::Saying;
 use crate::state_dir::StateDir;
 use constans_host::Machine;
 use constans_link::{Identity, LinkError, client, send};
@@ -108,7 +109,7 @@ async fn way_to(url: &str, membership: &Membership, key: &NodeKey, machine: &Mac
     let known = client(&membership.ca, Some(&identity)).map_err(Failed::link("approval"))?;
     let about = machine.about().map_err(|error| Failed { part: "approval", message: error.message, hint: error.remedy })?;
     let failed = |error: AgentError| Failed { part: "approval", message: error.message, hint: error.hint };
-    let answer = crate::server_link::say_here(&known, url, membership, &about, crate::server_link::USUAL_INTERVAL_SECS)
+    let answer = crate::server_link::say_here(&known, url, membership, &Saying::of(state_dir, &about).map_err(failed)?)
         .await
         .map_err(Failed::link("approval"))?;
     Membership { mark: Some(answer.mark), ..membership.clone() }.keep(state_dir).map_err(failed)?;

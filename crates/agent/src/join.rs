@@ -45,10 +45,10 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
     loop {
         let (url, answer) = ask(&invitation, &asked).await?;
         match answer {
-            JoinAnswer::Approved { node, name, certificate, renew_after } => {
+            JoinAnswer::Approved { node, name, certificate, renew_after, ends_at } => {
                 let mut urls = invitation.urls.clone();
                 urls.sort_by_key(|known| *known != url);
-                let membership = Membership { urls, ca: invitation.ca.clone(), node, name, certificate, renew_after, mark: None };
+                let membership = Membership { urls, ca: invitation.ca.clone(), node, name, certificate, renew_after, ends_at, mark: None };
                 membership.keep(&state_dir)?;
                 return check_in(&state_dir, &machine).await;
             }
@@ -121,6 +121,7 @@ pub async fn check_in(state_dir: &StateDir, machine: &Machine) -> Result<Exit, A
     println!(
         "{}",
         match checked_in.takeover {
+            None if checked_in.recovering => "the server is recovering: it offers nothing new, and what this node has stays wanted",
             None => "nothing is wanted of this node yet",
             Some(_) if Served::read(state_dir)?.is_some_and(|served| served.state.clauses.is_empty()) => "nothing is wanted of this node yet",
             Some(Takeover::Unchanged) => "what is wanted is here already",

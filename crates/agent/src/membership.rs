@@ -28,6 +28,8 @@ pub struct Membership {
     pub certificate: String,
     /// When it is to be renewed.
     pub renew_after: Timestamp,
+    /// Until when it holds.
+    pub ends_at: Timestamp,
     /// The mark to show at the next check-in; none before the first.
     #[serde(default)]
     pub mark: Option<Uuid>,

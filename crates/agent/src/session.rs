@@ -8,7 +8,7 @@ use constans_agent::local::{Wanted, resolve_wanted, state_dir};
 use constans_agent::run_loop::{Keeping, Runner, left_behind};
 use constans_agent::served::Served;
 use constans_agent::server_link::ServerLink;
-use constans_agent::show::{Progress, Shown, count, show_run};
+use constans_agent::show::{Progress, next_step};
 use constans_agent::spool::Spool;
 use constans_agent::state_dir::{RunLock, StateDir, USUAL};
 use constans_core::address::{ClauseAddress, fits};
@@ -18,6 +18,7 @@ use constans_core::kind::nearest_word;
 use constans_core::run::{Decision, Mode, Part, Settings};
 use constans_core::state::{Clause, EffectiveState};
 use constans_host::Machine;
+use constans_terminal::{Shown, count, show_run, style, styled};
 use constans_wire::exit::Exit;
 use constans_wire::report::{RunReport, StartedBy};
 use std::collections::BTreeSet;
@@ -97,8 +98,11 @@ impl Session {
                 let repeated = repeated_arguments(arguments);
                 let place = repeated_place(&arguments.place);
                 let excluded = &self.wanted.resolved.excluded;
-                let shown = Shown { verbose: arguments.verbose, excluded, arguments: &repeated, place: &place, is_preview };
+                let shown = Shown { verbose: arguments.verbose, excluded, is_preview };
                 anstream::print!("{}", show_run(report, &shown));
+                if !is_preview {
+                    anstream::println!("\n{} {}", styled(style::STRONG, "Next:"), next_step(report, &repeated, &place));
+                }
             }
         }
     }

@@ -1,8 +1,9 @@
 //! `constans invite` and `constans join`.
 
-use crate::server::{ClientError, Output, Server, ServerArguments, harmless, json, labels};
+use crate::server::{ClientError, Output, Server, ServerArguments, json, labels};
 use clap::{Args, Subcommand};
 use constans_core::kind::{duration_secs, nearest_word};
+use constans_terminal::harmless;
 use constans_wire::join::{Approve, Deny, JoiningRequest, MadeInvitation, NewInvitation};
 
 /// Arguments of `invite`.
@@ -117,12 +118,16 @@ fn shown(request: &JoiningRequest) -> String {
         |field: &str| request.about.get(field).map(|value| harmless(value.as_str().map_or_else(|| value.to_string(), str::to_owned).as_str()));
     let says: Vec<String> = ["os.name", "os.version", "arch", "init"].iter().filter_map(|field| about(field)).collect();
     let in_use = if request.name_in_use { "\n   a node is called so already: approve with --as if this is that node on a new machine" } else { "" };
+    let asked = match &request.invited_by {
+        Some(person) => format!("invited by {person}"),
+        None => "the node of this name whose certificate ended: it asks again with the key that it has".to_owned(),
+    };
     format!(
-        "{}   asked {} from {}, invited by {}{in_use}\n   fingerprint  {}\n   says of itself  {}\n   labels  {}\n   id  {}\n",
+        "{}   asked {} from {}, {}{in_use}\n   fingerprint  {}\n   says of itself  {}\n   labels  {}\n   id  {}\n",
         harmless(&request.name),
         request.requested_at.strftime("%Y-%m-%d %H:%M:%S UTC"),
         request.address,
-        request.invited_by,
+        asked,
         request.fingerprint,
         says.join(", "),
         labels(&request.labels),

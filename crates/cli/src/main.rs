@@ -5,6 +5,7 @@ mod joining;
 mod kit_check;
 mod kit_publish;
 mod node;
+mod recovery;
 mod run;
 mod server;
 mod stage;
@@ -37,6 +38,8 @@ enum Command {
     Group(group::GroupArguments),
     /// Runs of a node: list them, show one whole
     Run(run::RunArguments),
+    /// After the server's database was put back to an earlier day: what nodes have, and how to go on
+    Recovery(recovery::RecoveryArguments),
 }
 
 #[derive(Debug, Args)]
@@ -71,6 +74,7 @@ fn main() -> ExitCode {
         Command::Stage(arguments) => server::on_network(stage::run(&arguments)),
         Command::Group(arguments) => server::on_network(group::run(&arguments)),
         Command::Run(arguments) => server::on_network(run::run(&arguments)),
+        Command::Recovery(arguments) => server::on_network(recovery::run(&arguments)),
         Command::Invite(arguments) => server::on_network(joining::invite(&arguments)),
         Command::Join(arguments) => server::on_network(joining::run(&arguments)),
         Command::Node(arguments) => server::on_network(node::run(&arguments)),

@@ -1,11 +1,14 @@
 //! `constans node`.
 
-use crate::server::{ClientError, Output, Server, ServerArguments, harmless, json, labels};
+use crate::server::{ClientError, Output, Server, ServerArguments, json, labels};
 use clap::{Args, Subcommand};
 use constans_core::kind::nearest_word;
 use constans_core::param::Layer;
 use constans_core::run::Mode;
+use constans_core::standing::Trouble;
+use constans_terminal::{harmless, span};
 use constans_wire::check_in::{Explained, Hearing, NodeSummary};
+use constans_wire::run::Episode;
 use jiff::Timestamp;
 
 /// Arguments of `node`.
@@ -119,15 +122,17 @@ async fn show(server: &Server<'_>, name: &str, output: Output) -> Result<(), Cli
     println!("  mode      {}", mode_word(node));
     println!("  labels    {}", labels(&node.labels));
     println!("  wanted    {}", wanted_words(node, now));
-    if let Some(because) = &standing.unusable {
-        println!("  trouble   its state cannot be resolved, it keeps its last good one: {because}");
+    for trouble in &node.troubles {
+        let (words, remedy) = trouble_words(*trouble, node, now);
+        println!("  trouble   {words}\n            {remedy}");
     }
-    if let Some(since) = standing.double_since {
+    for episode in server.get::<Vec<Episode>>(&format!("/api/nodes/{name}/episodes")).await?.iter().filter(|episode| episode.closed_at.is_none()) {
         println!(
-            "  trouble   double: two machines were seen as this node, first {} ago; secrets are withheld",
-            span(now.duration_since(since).as_secs())
+            "  drift     {}, happened between {} and {}, is open",
+            harmless(&episode.address),
+            minute(episode.in_line_until),
+            minute(episode.detected_at)
         );
-        println!("            revoke it, or decide: constans node settle {name}");
     }
     println!("Next: constans node explain {name} says where each part comes from; constans run list {name}");
     Ok(())
@@ -217,19 +222,8 @@ async fn list(server: &Server<'_>, output: Output) -> Result<(), ClientError> {
     let width = nodes.iter().map(|node| node.name.len()).max().unwrap_or(0);
     let now = Timestamp::now();
     for node in &nodes {
-        let trouble = match (&node.standing.double_since, &node.standing.unusable) {
-            (Some(_), _) => "  double",
-            (None, Some(_)) => "  state unusable",
-            (None, None) => "",
-        };
-        println!(
-            "{:<width$}  {:<14}  {}  {}{}{trouble}",
-            harmless(&node.name),
-            hearing(node),
-            standing_words(node, now),
-            labels(&node.labels),
-            clock(node)
-        );
+        let troubles: String = node.troubles.iter().map(|trouble| format!("  {}", trouble.words())).collect();
+        println!("{:<width$}  {:<14}  {}  {}{troubles}", harmless(&node.name), hearing(node), standing_words(node, now), labels(&node.labels));
     }
     Ok(())
 }
@@ -255,15 +249,38 @@ fn heard(node: &NodeSummary, now: Timestamp) -> String {
     }
 }
 
-fn clock(node: &NodeSummary) -> String {
-    node.clock_off_secs.filter(|off| off.abs() > 60).map(|off| format!("  clock {} off", span(off))).unwrap_or_default()
+/// Returns a trouble in words, and what to do about it.
+fn trouble_words(trouble: Trouble, node: &NodeSummary, now: Timestamp) -> (String, String) {
+    let (name, standing) = (harmless(&node.name), &node.standing);
+    let ago = |at: Option<Timestamp>| at.map_or_else(String::new, |at| format!(" {} ago", span(now.duration_since(at).as_secs())));
+    match trouble {
+        Trouble::StateUnusable => (
+            format!("its state cannot be resolved, it keeps its last good one: {}", harmless(standing.unusable.as_deref().unwrap_or("-"))),
+            "mend the group, stage or kit that it names".to_owned(),
+        ),
+        Trouble::Double => (
+            format!("double: two machines were seen as this node, first{}; secrets are withheld", ago(standing.double_since)),
+            format!("revoke it, or decide: constans node settle {name}"),
+        ),
+        Trouble::CertificateEnds => (
+            format!("its certificate ends on {} and was not renewed", node.certificate_ends.map_or_else(|| "-".to_owned(), minute)),
+            "on the node: constans-agent check-in renews it, constans-agent diagnose says why not".to_owned(),
+        ),
+        Trouble::RunsOverdue => (
+            format!("it is heard and does not run; its last full run began{}", ago(standing.run_began)),
+            "on the node: constans-agent daemon --once says why".to_owned(),
+        ),
+        Trouble::MemoryLost => (
+            format!("memory lost{}: what its agent remembered is gone, causes are kept as last known", ago(standing.memory_lost_at)),
+            "was the machine put back or its state folder emptied? It ends with a full run that leaves nothing open".to_owned(),
+        ),
+        Trouble::ClockOff => (
+            format!("its clock is {} off the server's", span(node.clock_off_secs.unwrap_or(0))),
+            "set it: certificates and drift windows depend on it; the order of runs does not".to_owned(),
+        ),
+    }
 }
 
-fn span(secs: i64) -> String {
-    match secs.abs() {
-        0..120 => format!("{secs} s"),
-        120..7_200 => format!("{} min", secs / 60),
-        7_200..172_800 => format!("{} h", secs / 3_600),
-        _ => format!("{} days", secs / 86_400),
-    }
+fn minute(at: Timestamp) -> String {
+    at.strftime("%Y-%m-%d %H:%M UTC").to_string()
 }

@@ -1,9 +1,10 @@
 //! `constans run`.
 
-use crate::server::{ClientError, Output, Server, ServerArguments, harmless, json};
+use crate::server::{ClientError, Output, Server, ServerArguments, json};
 use clap::{Args, Subcommand};
-use constans_core::run::{Cause, ClauseResult, Counts, Mode, Outcome};
-use constans_wire::report::RunReport;
+use constans_core::run::{Counts, Mode};
+use constans_terminal::{Shown, harmless, show_run, style, styled, time};
+use constans_wire::report::{RunReport, StartedBy};
 use constans_wire::run::RunSummary;
 
 /// Arguments of `run`.
@@ -33,6 +34,9 @@ enum RunCommand {
         node: String,
         /// The run; the beginning of its id is enough
         run: String,
+        /// Every clause, with how it was looked at and done
+        #[arg(short, long)]
+        verbose: bool,
         /// How to show it
         #[arg(long, value_enum, default_value_t = Output::Text)]
         output: Output,
@@ -53,12 +57,12 @@ pub async fn run(arguments: &RunArguments) -> Result<(), ClientError> {
             }
             Ok(())
         }
-        RunCommand::Show { server, node, run, output } => {
+        RunCommand::Show { server, node, run, verbose, output } => {
             let report: RunReport = Server::open(server)?.get(&format!("/api/nodes/{node}/runs/{run}")).await?;
             if *output == Output::Json {
                 println!("{}", json(&report));
             } else {
-                println!("{}", shown(&report));
+                anstream::print!("{}", shown(node, &report, *verbose));
             }
             Ok(())
         }
@@ -98,44 +102,24 @@ fn counts(counts: &Counts) -> String {
     all.into_iter().filter(|(number, _)| *number > 0).map(|(number, words)| format!("{number} {words}")).collect::<Vec<_>>().join(", ")
 }
 
-fn shown(report: &RunReport) -> String {
-    let releases: Vec<&str> = report.wanted.releases.iter().map(|release| release.release.as_str()).collect();
-    let mut lines = vec![
-        format!("{}  {}  {}", report.status.words(), mode_word(report.mode), report.began.strftime("%Y-%m-%d %H:%M:%S UTC")),
-        format!("wanted  {}  {}", harmless(&releases.join(" ")), harmless(report.wanted.digest.short())),
-        format!("result  {}", counts(&report.counts)),
-    ];
-    lines.extend(report.reason.as_ref().map(|reason| format!("reason  {}", harmless(reason))));
-    lines.extend(report.clauses.iter().map(clause));
-    lines.join("\n")
-}
-
-fn clause(result: &ClauseResult) -> String {
-    let outcome = match result.outcome {
-        Outcome::InLine => "in line",
-        Outcome::Corrected => "corrected",
-        Outcome::OutOfLine => "out of line",
-        Outcome::Blocked => "blocked",
-        Outcome::Failed => "failed",
-        Outcome::Unsupported => "not examined",
-        Outcome::Idle => "only reacting",
+/// Says which run it was and what started it, then all of it.
+fn shown(node: &str, report: &RunReport, verbose: bool) -> String {
+    let started_by = match report.started_by {
+        StartedBy::Interval => "the interval",
+        StartedBy::NewState => "something new that is wanted",
+        StartedBy::Sweep => "a sweep",
+        StartedBy::OperatorOnNode => "somebody on the node",
+        StartedBy::Boot => "the node's start",
+        StartedBy::AfterRestart => "the agent's start",
+        StartedBy::DueReaction => "a due reaction",
     };
-    let cause = match result.cause {
-        Some(Cause::Drift) => "  drift",
-        Some(Cause::Rollout) => "  rollout",
-        Some(Cause::TargetMoved) => "  target moved",
-        None => "",
-    };
-    let mut lines = vec![format!("{outcome:<13}  {}{cause}", harmless(result.address.as_str()))];
-    for difference in &result.differences {
-        lines.push(format!(
-            "    {}  wanted {}   found {}",
-            harmless(&difference.property),
-            harmless(&difference.wanted.words()),
-            harmless(&difference.found.words())
-        ));
-    }
-    lines.extend(result.kept.iter().map(|old| format!("    old contents of {} are number {} in the node's attic", harmless(&old.path), old.attic)));
-    lines.extend(result.failure.as_ref().map(|failure| format!("    {}", harmless(&failure.message))));
-    lines.join("\n")
+    let reason = report.reason.as_ref().map(|reason| format!(": {}", harmless(reason))).unwrap_or_default();
+    let generation = report.wanted.generation.as_ref().map(|generation| format!(", generation {}", harmless(generation))).unwrap_or_default();
+    format!(
+        "{}, run {}\nbegan {}, started by {started_by}{reason}{generation}\n{}",
+        styled(style::STRONG, harmless(node)),
+        report.run,
+        time(report.began),
+        show_run(report, &Shown { verbose, excluded: &[], is_preview: false })
+    )
 }

@@ -2,6 +2,7 @@
 
 use clap::{Args, ValueEnum};
 use constans_link::{LinkError, client, send};
+use constans_terminal::harmless;
 use constans_wire::exit::Exit;
 use reqwest::{Client, Method};
 use serde::Serialize;
@@ -122,11 +123,6 @@ pub fn say_changed(changed: &constans_wire::kit::Changed) {
 /// Returns a value as JSON for programs.
 pub fn json(value: &impl Serialize) -> String {
     serde_json::to_string_pretty(value).expect("what the server answers is JSON")
-}
-
-/// Makes a text that came from a node harmless on a terminal.
-pub fn harmless(text: &str) -> String {
-    text.chars().flat_map(|c| if c.is_control() { c.escape_unicode().collect::<Vec<_>>() } else { vec![c] }).collect()
 }
 
 /// Returns labels as people read them.

@@ -6,6 +6,7 @@
 pub mod address;
 pub mod compare;
 pub mod digest;
+pub mod episode;
 pub mod filter;
 pub mod group;
 pub mod kind;

@@ -1,11 +1,14 @@
-//! What a node says by being heard: on time, late, silent.
+//! What a node says beside its runs: whether it is heard, what trouble it is in, and the one sign that it is shown by.
 //!
 //! Statuses of runs are the business of [`crate::run`].
 
+use crate::run::Status;
 use jiff::{SignedDuration, Timestamp};
+use serde::{Deserialize, Serialize};
 
 /// Whether a node was heard when it promised.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Hearing {
     /// It was, or its promise is not over yet.
     OnTime,
@@ -47,6 +50,121 @@ pub fn hearing(promise: Option<Promise>, cut_off: i32, server_down: SignedDurati
     }
 }
 
+/// What is wrong about a node beside the status of its runs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Trouble {
+    /// What is wanted of it cannot be resolved.
+    StateUnusable,
+    /// Two machines were seen with its identity.
+    Double,
+    /// Its certificate ends soon, and was not renewed.
+    CertificateEnds,
+    /// It is heard, and does not run.
+    RunsOverdue,
+    /// What its agent remembered was lost.
+    MemoryLost,
+    /// Its clock differs from the server's.
+    ClockOff,
+}
+
+impl Trouble {
+    /// Returns it in words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::StateUnusable => "state unusable",
+            Self::Double => "double",
+            Self::CertificateEnds => "certificate ends",
+            Self::RunsOverdue => "runs overdue",
+            Self::MemoryLost => "memory lost",
+            Self::ClockOff => "clock off",
+        }
+    }
+}
+
+/// A certificate that ends within so many hours was not renewed as it should have been: a quarter of its life.
+pub const CERTIFICATE_ENDS_WITHIN_HOURS: i64 = 45 * 24;
+/// A clock that differs by more seconds is off.
+pub const CLOCK_TOLERANCE_SECS: i64 = 60;
+
+/// What is known of a node, as far as it may be in trouble.
+#[derive(Debug, Clone, Copy)]
+pub struct NodeFacts {
+    /// How it is heard.
+    pub hearing: Hearing,
+    /// Whether its state cannot be resolved.
+    pub is_unusable: bool,
+    /// Whether two machines were seen with its identity.
+    pub is_double: bool,
+    /// Whether its memory was lost.
+    pub is_memory_lost: bool,
+    /// Until when its certificate holds.
+    pub certificate_ends: Option<Timestamp>,
+    /// How often it is to come.
+    pub interval: SignedDuration,
+    /// When the server learned of its last full run; before the first, since when anything is wanted of it.
+    pub last_run: Option<Timestamp>,
+    /// Its clock minus the server's.
+    pub clock_off: SignedDuration,
+}
+
+/// Returns the troubles of a node at `now`, the gravest first.
+///
+/// Runs are overdue when the node is heard on time and three intervals and a minute passed without a full run.
+pub fn troubles(node: &NodeFacts, now: Timestamp) -> Vec<Trouble> {
+    let ends_soon = |end: Timestamp| end.duration_since(now) < SignedDuration::from_hours(CERTIFICATE_ENDS_WITHIN_HOURS);
+    let is_overdue = |last: Timestamp| now.duration_since(last) > node.interval * 3 + SignedDuration::from_secs(60);
+    let is_off = node.clock_off.abs() > SignedDuration::from_secs(CLOCK_TOLERANCE_SECS);
+    let all = [
+        (node.is_unusable, Trouble::StateUnusable),
+        (node.is_double, Trouble::Double),
+        (node.certificate_ends.is_some_and(ends_soon), Trouble::CertificateEnds),
+        (node.hearing == Hearing::OnTime && node.last_run.is_some_and(is_overdue), Trouble::RunsOverdue),
+        (node.is_memory_lost, Trouble::MemoryLost),
+        (is_off, Trouble::ClockOff),
+    ];
+    all.into_iter().filter_map(|(is_so, trouble)| is_so.then_some(trouble)).collect()
+}
+
+/// The one sign that a node is shown by, the gravest first as people look for it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+#[expect(missing_docs, reason = "the words are those of Status and of the vocabulary")]
+pub enum Sign {
+    Failed,
+    StateUnusable,
+    DriftFound,
+    Unmet,
+    Silent,
+    NeverReported,
+    RolloutWaiting,
+    DriftCorrected,
+    RolledOut,
+    NotAllSeen,
+    InLine,
+    Revoked,
+    Retired,
+}
+
+/// Returns the sign of a node: refused, no usable state, never reported, silent, else the standing of its last full run.
+pub fn sign(is_revoked: bool, is_unusable: bool, hearing: Hearing, standing: Option<Status>) -> Sign {
+    match (hearing, standing) {
+        _ if is_revoked => Sign::Revoked,
+        _ if is_unusable => Sign::StateUnusable,
+        (Hearing::NeverReported, _) => Sign::NeverReported,
+        (Hearing::Silent, _) => Sign::Silent,
+        (_, None) => Sign::NeverReported,
+        (_, Some(Status::Failed)) => Sign::Failed,
+        (_, Some(Status::DriftFound)) => Sign::DriftFound,
+        (_, Some(Status::Unmet)) => Sign::Unmet,
+        (_, Some(Status::RolloutWaiting)) => Sign::RolloutWaiting,
+        (_, Some(Status::DriftCorrected)) => Sign::DriftCorrected,
+        (_, Some(Status::RolledOut)) => Sign::RolledOut,
+        (_, Some(Status::NotAllSeen)) => Sign::NotAllSeen,
+        (_, Some(Status::InLine)) => Sign::InLine,
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -71,6 +189,49 @@ mod tests {
         ] {
             let promise = Some(Promise { heard_at: at(0), next_at: at(promised) });
             assert_eq!(hearing(promise, USUAL_CUT_OFF, SignedDuration::from_secs(down), at(now)), expected, "promised {promised}, now {now}");
+        }
+    }
+
+    #[test]
+    fn troubles_are_raised_past_their_bounds_and_not_before() {
+        let day = 86_400;
+        let fine = NodeFacts {
+            hearing: Hearing::OnTime,
+            is_unusable: false,
+            is_double: false,
+            is_memory_lost: false,
+            certificate_ends: Some(at(45 * day)),
+            interval: SignedDuration::from_secs(900),
+            last_run: Some(at(-2_760)),
+            clock_off: SignedDuration::from_secs(-60),
+        };
+        assert_eq!(troubles(&fine, at(0)), []);
+        for (node, expected) in [
+            (NodeFacts { certificate_ends: Some(at(45 * day - 1)), ..fine }, Trouble::CertificateEnds),
+            (NodeFacts { last_run: Some(at(-2_761)), ..fine }, Trouble::RunsOverdue),
+            (NodeFacts { clock_off: SignedDuration::from_secs(-61), ..fine }, Trouble::ClockOff),
+            (NodeFacts { is_memory_lost: true, ..fine }, Trouble::MemoryLost),
+            (NodeFacts { is_double: true, ..fine }, Trouble::Double),
+            (NodeFacts { is_unusable: true, ..fine }, Trouble::StateUnusable),
+        ] {
+            assert_eq!(troubles(&node, at(0)), [expected]);
+        }
+        let silent = NodeFacts { hearing: Hearing::Silent, last_run: Some(at(-9_999)), ..fine };
+        assert_eq!(troubles(&silent, at(0)), [], "a silent node's runs are not overdue, it is silent");
+    }
+
+    #[test]
+    fn a_node_has_one_sign_and_silence_hides_what_it_said_before() {
+        let in_line = Some(Status::InLine);
+        for (revoked, unusable, hearing, standing, expected) in [
+            (true, true, Hearing::Silent, in_line, Sign::Revoked),
+            (false, true, Hearing::Silent, in_line, Sign::StateUnusable),
+            (false, false, Hearing::Silent, Some(Status::Failed), Sign::Silent),
+            (false, false, Hearing::OnTime, None, Sign::NeverReported),
+            (false, false, Hearing::Late, in_line, Sign::InLine),
+            (false, false, Hearing::OnTime, Some(Status::DriftFound), Sign::DriftFound),
+        ] {
+            assert_eq!(sign(revoked, unusable, hearing, standing), expected);
         }
     }
 

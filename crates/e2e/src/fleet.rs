@@ -73,6 +73,35 @@ impl Fleet {
         self.wait();
     }
 
+    /// Keeps the database as it is now.
+    ///
+    /// # Panics
+    ///
+    /// Panics if PostgreSQL refuses.
+    pub fn back_up(&mut self) {
+        self.kill_server();
+        self.query_elsewhere("create database night template constans");
+        self.start_server();
+    }
+
+    /// Puts the database back to what was kept.
+    ///
+    /// # Panics
+    ///
+    /// Panics if PostgreSQL refuses.
+    pub fn put_back(&mut self) {
+        self.kill_server();
+        self.query_elsewhere("drop database constans with (force)");
+        self.query_elsewhere("create database constans template night");
+        self.start_server();
+    }
+
+    fn query_elsewhere(&self, sql: &str) {
+        let elsewhere = format!("{}/postgres", self.database.trim_end_matches("/constans"));
+        let output = Command::new("psql").args(["-tAq", "-c", sql, &elsewhere]).output().expect("psql starts");
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    }
+
     /// Returns what the server wrote to its log.
     pub fn log(&self) -> String {
         fs::read_to_string(self.folder.path().join("log")).unwrap_or_default()

@@ -1,12 +1,14 @@
 //! Starts the real programs for tests: on private roots, under an unprivileged account, and with a real PostgreSQL.
 
 mod fleet;
+pub mod story;
 
 pub use fleet::Fleet;
 
 use constans_wire::report::RunReport;
 use constans_world::{PrivateRoot, UNPRIVILEGED, build_repository, is_root, kits};
 use std::fs;
+use std::io::Write as _;
 use std::os::unix::fs::PermissionsExt as _;
 use std::os::unix::process::CommandExt as _;
 use std::path::{Path, PathBuf};
@@ -85,6 +87,21 @@ impl Machine {
     /// Panics if it cannot be started.
     pub fn run(&self, arguments: &[&str]) -> Ended {
         Ended::of(&self.agent(arguments).output().expect("the agent starts"))
+    }
+
+    /// Runs the agent on a terminal, where somebody types.
+    ///
+    /// # Panics
+    ///
+    /// Panics if it cannot be started.
+    pub fn run_on_terminal(&self, arguments: &[&str], typed: &str) -> Ended {
+        let agent = self.agent(arguments);
+        let words: Vec<String> = std::iter::once(agent.get_program()).chain(agent.get_args()).map(|word| format!("'{}'", word.display())).collect();
+        let mut terminal = unprivileged(Path::new("script"));
+        terminal.args(["-qefc", &words.join(" "), "/dev/null"]).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        let mut started = terminal.spawn().expect("script(1) starts");
+        started.stdin.as_mut().expect("it reads").write_all(typed.as_bytes()).expect("it is typed");
+        Ended::of(&started.wait_with_output().expect("it ends"))
     }
 
     /// Runs the agent on a kit of the demo.

@@ -1,56 +1,8 @@
 //! The story of a small fleet: published, served, assigned, run, drifted, put right, away and back. With the real
 //! server, PostgreSQL, agents and client on loopback.
 
-use constans_e2e::{Ended, Fleet, Machine, demo_kit};
-
-/// Brings a machine in as a node.
-fn joined(fleet: &Fleet, name: &str, labels: &[&str]) -> Machine {
-    let machine = Machine::fresh();
-    let labels: Vec<&str> = labels.iter().flat_map(|label| ["--label", label]).collect();
-    let invitation = fleet.invite(&machine, &labels);
-    machine.run(&["join", "--invitation", &invitation, "--name", name, "--wait", "0"]);
-    assert_eq!(fleet.client(&["join", "approve", name]).exit, Some(0));
-    let connected = machine.run(&["join", "--invitation", &invitation, "--name", name, "--wait", "0"]);
-    assert_eq!(connected.exit, Some(0), "{}", connected.stderr);
-    machine
-}
-
-fn well(ended: &Ended) -> &str {
-    assert_eq!(ended.exit, Some(0), "{}{}", ended.stdout, ended.stderr);
-    &ended.stdout
-}
-
-fn publish_and_serve(fleet: &Fleet) {
-    for kit in ["quay-base", "kiosk-floor", "gate-reader"] {
-        assert!(well(&fleet.client(&["kit", "publish", &demo_kit(kit)])).starts_with(&format!("published {kit}@")));
-    }
-    well(&fleet.client(&["stage", "serve", "open-water", "quay-base@1.3.0", "kiosk-floor@1.0.0", "gate-reader@2.1.0"]));
-}
-
-fn group(fleet: &Fleet, machine: &Machine, text: &str) -> Ended {
-    fleet.client(&["group", "set", &machine.document("group.toml", text)])
-}
-
-const KIOSKS: &str = r#"
-name = "kiosks"
-priority = 10
-filter = "labels.role == 'kiosk'"
-
-[[assignments]]
-kit = "quay-base"
-baseline = "login"
-
-[[assignments]]
-kit = "kiosk-floor"
-baseline = "kiosk-lockdown"
-
-[parameters]
-"kiosk-floor/kiosk-lockdown.idle_seconds" = 45
-
-[settings]
-mode = "MODE"
-interval_secs = 60
-"#;
+use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
+use constans_e2e::{Fleet, Machine, demo_kit};
 
 #[test]
 fn a_fleet_is_observed_enforced_drifts_is_put_right_and_goes_on_alone() {
@@ -99,7 +51,7 @@ fn a_fleet_is_observed_enforced_drifts_is_put_right_and_goes_on_alone() {
     assert!(runs.contains("3 runs since"), "{runs}");
     let id = runs.lines().next().unwrap().rsplit(' ').next().unwrap();
     let shown = fleet.client(&["run", "show", "kiosk-auken-1", &id[..13]]).stdout;
-    assert!(shown.contains("corrected      file:/etc/issue  drift") && shown.contains("attic"), "{shown}");
+    assert!(shown.contains("corrected · drift: the node changed between") && shown.contains("in the attic"), "{shown}");
 
     let nodes = fleet.client(&["node", "list"]).stdout;
     assert!(

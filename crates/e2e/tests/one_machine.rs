@@ -52,6 +52,26 @@ fn a_kiosk_is_looked_at_brought_in_edited_by_hand_put_right_and_changed() {
 }
 
 #[test]
+fn enforcing_shows_what_it_would_do_and_asks_before_it_acts() {
+    let kiosk = Machine::fresh();
+    let kit = demo_kit("quay-base");
+    let enforce = ["enforce", "--kit", &kit, "--baseline", "login"];
+    let before = kiosk.everything();
+    let declined = kiosk.run_on_terminal(&enforce, "no\n");
+    assert!(
+        declined.stdout.contains("what enforcing would do; nothing is changed yet") && declined.stdout.contains("file:/etc/issue"),
+        "{}",
+        declined.stdout
+    );
+    assert_eq!(kiosk.everything(), before, "who says no changes nothing");
+    let agreed = kiosk.run_on_terminal(&enforce, "yes\n");
+    assert!(agreed.stdout.contains("rolled out"), "{}", agreed.stdout);
+    assert!(kiosk.root.read("/etc/issue").unwrap().contains("Skerry Line"));
+    let unasked = kiosk.run(&["enforce", "--kit", &kit, "--baseline", "upkeep"]);
+    assert!(unasked.exit != Some(0) && unasked.stderr.contains("--yes"), "without a terminal nobody can be asked: {}", unasked.stderr);
+}
+
+#[test]
 fn what_replaced_contents_were_is_found_and_put_back_and_the_next_run_undoes_it() {
     let kiosk = Machine::fresh();
     kiosk.run_kit("enforce", "quay-base", &["--baseline", "login"]);

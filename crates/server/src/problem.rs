@@ -53,6 +53,9 @@ pub enum ApiError {
     /// The database did not do its part.
     #[error("the database does not answer as it should")]
     Database(#[from] sqlx::Error),
+    /// The protected folder could not be written.
+    #[error("the server's protected folder cannot be written")]
+    Protected(#[source] std::io::Error),
     /// A certificate could not be made.
     #[error("a certificate could not be made")]
     Certificate(#[from] rcgen::Error),
@@ -71,7 +74,7 @@ impl ApiError {
             Self::Conflict { .. } => Status::Conflict,
             Self::Wrong(_) | Self::Findings { .. } => Status::UnprocessableEntity,
             Self::Database(_) => Status::ServiceUnavailable,
-            Self::Certificate(_) => Status::InternalServerError,
+            Self::Certificate(_) | Self::Protected(_) => Status::InternalServerError,
         }
     }
 
@@ -100,6 +103,7 @@ impl ApiError {
             Self::Findings { .. } => ("findings", Some("constans kit check finds the same before anything is sent".to_owned())),
             Self::Wrong(_) => ("wrong_request", None),
             Self::Database(_) => ("database", Some("the server's log says more; try again".to_owned())),
+            Self::Protected(_) => ("protected_folder", Some("the server's log says more".to_owned())),
             Self::Certificate(_) => ("certificate", Some("the server's log says more".to_owned())),
         };
         let detail = if let Self::Findings { text, .. } = self { Some(text.clone()) } else { None };
@@ -109,7 +113,7 @@ impl ApiError {
 
 impl<'r> Responder<'r, 'static> for ApiError {
     fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
-        if matches!(self, Self::Database(_) | Self::Certificate(_)) {
+        if matches!(self, Self::Database(_) | Self::Certificate(_) | Self::Protected(_)) {
             tracing::error!(cause = ?std::error::Error::source(&self), "{self}");
         }
         respond(&self.problem())

@@ -4,6 +4,8 @@ use constans_core::filter::About;
 use constans_core::group::AgentSettings;
 use constans_core::param::ParameterValue;
 use constans_core::run::{Mode, Status};
+pub use constans_core::standing::Hearing;
+use constans_core::standing::{Sign, Trouble};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -23,6 +25,18 @@ pub struct CheckIn {
     /// The mark that the last answer gave; none at first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mark: Option<Uuid>,
+    /// What it was given last; none before anything was.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub has: Option<Held>,
+}
+
+/// What a node was given last.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Held {
+    /// The digest of its effective state.
+    pub digest: String,
+    /// What only rises.
+    pub generation: Generation,
 }
 
 /// What the server answers.
@@ -37,6 +51,9 @@ pub struct CheckInAnswer {
     /// What the node is wanted to be; none before anything is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wanted: Option<WantedOffer>,
+    /// Whether the server is recovering: then it offers nothing, and what the node has stays.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub recovering: bool,
 }
 
 /// What a node is wanted to be, and how its agent is set.
@@ -97,6 +114,14 @@ pub struct NodeSummary {
     pub revoked_at: Option<Timestamp>,
     /// Until when its certificate holds.
     pub certificate_ends: Option<Timestamp>,
+    /// The one sign that it is shown by.
+    pub sign: Sign,
+    /// What is wrong about it beside the status of its runs, the gravest first.
+    #[serde(default)]
+    pub troubles: Vec<Trouble>,
+    /// How many of its clauses are out of line by drift and stay so.
+    #[serde(default)]
+    pub open_episodes: i32,
     /// What is wanted of it and what it has said of itself last.
     #[serde(default)]
     pub standing: NodeStanding,
@@ -129,6 +154,12 @@ pub struct NodeStanding {
     /// Since when two machines were seen with this identity.
     #[serde(default)]
     pub double_since: Option<Timestamp>,
+    /// Since when its agent has lost what it remembered.
+    #[serde(default)]
+    pub memory_lost_at: Option<Timestamp>,
+    /// Its last full run.
+    #[serde(default)]
+    pub run: Option<Uuid>,
     /// The status of its last full run.
     #[serde(default)]
     pub status: Option<Status>,
@@ -141,20 +172,6 @@ pub struct NodeStanding {
     /// The releases that it ran.
     #[serde(default)]
     pub has_releases: Vec<String>,
-}
-
-/// Whether a node was heard when it promised.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Hearing {
-    /// It was.
-    OnTime,
-    /// It is past its promise.
-    Late,
-    /// It is past the cut-off.
-    Silent,
-    /// It never was.
-    NeverReported,
 }
 
 /// An error as `application/problem+json` (RFC 9457).

@@ -71,6 +71,17 @@ pub struct JoinRequest {
     pub agent: String,
 }
 
+/// A known node's request after its certificate ended: it shows the key that it has, and no certificate.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct AskAgain {
+    /// The certificate request (PKCS #10), PEM.
+    pub request: String,
+    /// What the node found out about itself.
+    pub about: About,
+    /// The version of the agent.
+    pub agent: String,
+}
+
 /// What became of a joining request.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case", tag = "state")]
@@ -90,6 +101,8 @@ pub enum JoinAnswer {
         certificate: String,
         /// When it is to be renewed.
         renew_after: Timestamp,
+        /// Until when it holds.
+        ends_at: Timestamp,
     },
     /// It was denied.
     Denied {
@@ -113,8 +126,11 @@ pub struct JoiningRequest {
     pub about: About,
     /// The labels that the invitation gives.
     pub labels: BTreeMap<String, String>,
-    /// Who made the invitation.
-    pub invited_by: String,
+    /// Who made the invitation; none for a known node whose certificate ended and which asks again.
+    pub invited_by: Option<String>,
+    /// The known node that asks again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub known_as: Option<String>,
     /// When it was asked first.
     pub requested_at: Timestamp,
     /// Whether a node has this name already.
@@ -150,4 +166,6 @@ pub struct Renewed {
     pub certificate: String,
     /// When it is to be renewed.
     pub renew_after: Timestamp,
+    /// Until when it holds.
+    pub ends_at: Timestamp,
 }

@@ -4,5 +4,6 @@ pub mod check_in;
 pub mod exit;
 pub mod join;
 pub mod kit;
+pub mod recovery;
 pub mod report;
 pub mod run;

@@ -1,5 +1,7 @@
 //! Runs as operators see them.
 
+use constans_core::episode::ClosedAs;
+use constans_core::kit::Severity;
 use constans_core::run::{Counts, Mode, Status};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -26,6 +28,27 @@ pub struct RunSummary {
     pub state: String,
     /// When the server learned it.
     pub learned: Timestamp,
+}
+
+/// One clause of a node out of line by drift, from when it was last known to be in line to when it was so again.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Episode {
+    /// The clause.
+    pub address: String,
+    /// How much it matters.
+    pub severity: Severity,
+    /// The last moment that the clause was known to be in line: the drift happened after it.
+    pub in_line_until: Timestamp,
+    /// When it was detected: the drift happened before it.
+    pub detected_at: Timestamp,
+    /// The run that detected it.
+    pub detected_run: Uuid,
+    /// When it was in line again, or no longer wanted; none while the episode is open.
+    pub closed_at: Option<Timestamp>,
+    /// How it ended.
+    pub closed_as: Option<ClosedAs>,
+    /// The run that ended it.
+    pub closed_run: Option<Uuid>,
 }
 
 /// What became of a report.

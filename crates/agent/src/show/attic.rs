@@ -1,7 +1,7 @@
 //! The attic, for people.
 
-use super::words::{count, harmless, style, styled, time};
 use crate::attic::Kept;
+use constans_terminal::{count, harmless, style, styled, time};
 use std::fmt::Write as _;
 
 /// Returns a list of what is kept, the newest first.

@@ -1,12 +1,9 @@
-//! What the agent says on a terminal.
+//! What the agent says on a terminal beside its runs.
 
 mod attic;
-mod clause;
+mod next;
 mod progress;
-mod run;
-mod words;
 
 pub use attic::show_list;
+pub use next::next_step;
 pub use progress::Progress;
-pub use run::{Shown, show_run};
-pub use words::{count, duration, style, time};

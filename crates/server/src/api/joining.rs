@@ -4,10 +4,11 @@ use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::joining::{self, RequestRow};
 use crate::store::{audit, fact, mark, node};
-use crate::trust::{Allowed, JoinDecide, NodeRead, ReadRequest};
+use crate::trust::{Allowed, JoinDecide, NodeRead, ReadRequest, Refusal};
 use crate::work::resolve::resolve_nodes;
 use constans_core::digest::hex;
 use constans_wire::join::{Approve, Deny, JoiningRequest};
+use jiff::Timestamp;
 use rocket::State;
 use rocket::serde::json::Json;
 use serde_json::json;
@@ -30,10 +31,11 @@ fn shown(row: RequestRow, in_use: &[String]) -> JoiningRequest {
         fingerprint: hex(&row.spki_digest),
         address: row.address,
         about: serde_json::from_value(row.about).unwrap_or_default(),
-        labels: serde_json::from_value(row.labels).unwrap_or_default(),
+        labels: row.labels.and_then(|labels| serde_json::from_value(labels).ok()).unwrap_or_default(),
         invited_by: row.made_by,
         requested_at: row.requested_at.to_jiff(),
-        name_in_use: in_use.contains(&row.name),
+        name_in_use: row.known_node.is_none() && in_use.contains(&row.name),
+        known_as: row.known_node.map(|_| row.name.clone()),
         name: row.name,
     }
 }
@@ -43,11 +45,17 @@ fn shown(row: RequestRow, in_use: &[String]) -> JoiningRequest {
 pub async fn approve(id: Uuid, how: Json<Approve>, caller: Allowed<JoinDecide>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<String> {
     let mut transaction = db.begin().await?;
     let request = undecided(&mut transaction, id).await?;
+    if let Some(node) = request.known_node {
+        let name = approve_again(&mut transaction, node, &request, &how, &caller.person, here).await?;
+        transaction.commit().await?;
+        return Ok(Json(name));
+    }
     let (node_id, name) = match &how.as_node {
         Some(known) => {
             let missing = || ApiError::Missing { what: "node", name: known.clone() };
             let node_id = node::by_name(&mut *transaction, known).await?.ok_or_else(missing)?;
-            node::let_back(&mut transaction, node_id).await?;
+            let keys = node::let_back(&mut transaction, node_id).await?.iter().map(|key| hex(key)).collect();
+            here.refusals.add(&Refusal { at: Timestamp::now(), node: node_id, refused: false, keys }).map_err(ApiError::Protected)?;
             mark::forget(&mut *transaction, node_id).await?;
             (node_id, known.clone())
         }
@@ -63,6 +71,24 @@ pub async fn approve(id: Uuid, how: Json<Approve>, caller: Allowed<JoinDecide>, 
     Ok(Json(name))
 }
 
+/// Gives a known node a new certificate for the key that it has.
+async fn approve_again(db: &mut PgConnection, node: Uuid, request: &RequestRow, how: &Approve, by: &str, here: &Here) -> Result<String, ApiError> {
+    if how.as_node.as_ref().is_some_and(|other| *other != request.name) {
+        return Err(ApiError::Conflict {
+            message: format!("this is {} asking again with the key that it has", request.name),
+            hint: "approve it without --as".to_owned(),
+        });
+    }
+    let issued = here.authority.issue_node(node, ReadRequest::read(&request.request)?)?;
+    if !node::renew(&mut *db, node, &request.spki_digest, &issued.certificate, issued.ends_at).await? {
+        return Err(ApiError::Revoked(request.name.clone()));
+    }
+    joining::approve(&mut *db, request.id, node, by).await?;
+    let detail = json!({ "request": request.id, "node": node, "until": issued.ends_at, "fingerprint": hex(&request.spki_digest) });
+    audit::add(db, by, "approved again", &request.name, &detail).await?;
+    Ok(request.name.clone())
+}
+
 async fn new_node(db: &mut PgConnection, request: &RequestRow) -> Result<Uuid, ApiError> {
     if node::by_name(&mut *db, &request.name).await?.is_some() {
         return Err(ApiError::Conflict {
@@ -72,7 +98,9 @@ async fn new_node(db: &mut PgConnection, request: &RequestRow) -> Result<Uuid, A
     }
     let id = Uuid::now_v7();
     node::add(&mut *db, id, &request.name).await?;
-    for (what, value) in [("name", json!(request.name)), ("labels", request.labels.clone()), ("about", request.about.clone())] {
+    for (what, value) in
+        [("name", json!(request.name)), ("labels", request.labels.clone().unwrap_or_else(|| json!({}))), ("about", request.about.clone())]
+    {
         fact::now_is(&mut *db, id, what, &value).await?;
     }
     Ok(id)

@@ -4,6 +4,7 @@ mod group;
 mod invitation;
 mod joining;
 mod node;
+mod recovery;
 mod release;
 mod run;
 mod stage;
@@ -21,6 +22,8 @@ pub fn routes() -> Vec<Route> {
         node::explained,
         node::revoke,
         node::settle,
+        recovery::show,
+        recovery::end,
         release::prepare,
         release::put_content,
         release::publish,
@@ -31,5 +34,6 @@ pub fn routes() -> Vec<Route> {
         group::set,
         run::list,
         run::show,
+        run::episodes,
     ]
 }

@@ -1,12 +1,13 @@
 //! Nodes.
 
+use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::node::{self, NodeRow};
 use crate::store::{audit, mark, wanted};
-use crate::trust::{Allowed, NodeRead, NodeRevoke};
+use crate::trust::{Allowed, NodeRead, NodeRevoke, Refusal};
 use constans_core::group::AgentSettings;
-use constans_core::standing::{self, Promise, USUAL_CUT_OFF};
-use constans_wire::check_in::{Explained, Hearing, NodeStanding, NodeSummary};
+use constans_core::standing::{self, Hearing, NodeFacts, Promise, USUAL_CUT_OFF};
+use constans_wire::check_in::{Explained, NodeStanding, NodeSummary};
 use jiff::{SignedDuration, Timestamp};
 use rocket::State;
 use rocket::serde::json::Json;
@@ -14,6 +15,7 @@ use serde::de::DeserializeOwned;
 use serde_json::{Value, json};
 use sqlx::PgPool;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// `GET /api/nodes?<after>`: the nodes by name, 1,000 at a time.
 #[rocket::get("/api/nodes?<after>")]
@@ -35,12 +37,13 @@ pub async fn explained(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool
 
 /// `POST /api/nodes/<name>/revoke`: the node is refused from its next request on.
 #[rocket::post("/api/nodes/<name>/revoke")]
-pub async fn revoke(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>) -> Answer<String> {
+pub async fn revoke(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<String> {
     let mut transaction = db.begin().await?;
     let id = node::by_name(&mut *transaction, name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     if !node::revoke(&mut *transaction, id).await? {
         return Err(ApiError::Conflict { message: format!("{name} was revoked already"), hint: "constans node list shows since when".to_owned() });
     }
+    here.refusals.add(&Refusal { at: Timestamp::now(), node: id, refused: true, keys: Vec::new() }).map_err(ApiError::Protected)?;
     audit::add(&mut *transaction, &caller.person, "revoked", name, &json!({ "node": id })).await?;
     transaction.commit().await?;
     Ok(Json(name.to_owned()))
@@ -63,12 +66,8 @@ fn summary(row: NodeRow, releases: &BTreeMap<String, Vec<String>>, now: Timestam
     let standing = standing_of(&row, releases);
     let (last_heard, promised) = (row.last_at.map(|at| at.to_jiff()), row.promised_at.map(|at| at.to_jiff()));
     let promise = last_heard.zip(promised).map(|(heard_at, next_at)| Promise { heard_at, next_at });
-    let hearing = match standing::hearing(promise, USUAL_CUT_OFF, SignedDuration::from_secs(row.server_down_secs), now) {
-        standing::Hearing::OnTime => Hearing::OnTime,
-        standing::Hearing::Late => Hearing::Late,
-        standing::Hearing::Silent => Hearing::Silent,
-        standing::Hearing::NeverReported => Hearing::NeverReported,
-    };
+    let hearing = standing::hearing(promise, USUAL_CUT_OFF, SignedDuration::from_secs(row.server_down_secs), now);
+    let facts = facts_of(&row, hearing);
     NodeSummary {
         id: row.id,
         name: row.name,
@@ -78,9 +77,26 @@ fn summary(row: NodeRow, releases: &BTreeMap<String, Vec<String>>, now: Timestam
         promised,
         clock_off_secs: row.clock_off_ms.map(|off| off / 1_000),
         hearing,
+        sign: standing::sign(row.revoked_at.is_some(), facts.is_unusable, hearing, standing.status),
+        troubles: standing::troubles(&facts, now),
+        open_episodes: row.open_episodes,
         revoked_at: row.revoked_at.map(|at| at.to_jiff()),
         certificate_ends: row.ends_at.map(|at| at.to_jiff()),
         standing,
+    }
+}
+
+fn facts_of(row: &NodeRow, hearing: Hearing) -> NodeFacts {
+    let settings: AgentSettings = row.settings.clone().and_then(|settings| serde_json::from_value(settings).ok()).unwrap_or_default();
+    NodeFacts {
+        hearing,
+        is_unusable: row.unusable.is_some(),
+        is_double: row.double_since.is_some(),
+        is_memory_lost: row.memory_lost_at.is_some(),
+        certificate_ends: row.ends_at.map(|at| at.to_jiff()),
+        interval: SignedDuration::from_secs(i64::try_from(settings.interval_secs).unwrap_or(i64::MAX / 8)),
+        last_run: row.full_learned.or(row.since.filter(|_| row.state.is_some())).map(|at| at.to_jiff()),
+        clock_off: SignedDuration::from_millis(row.clock_off_ms.unwrap_or(0)),
     }
 }
 
@@ -98,6 +114,8 @@ fn standing_of(row: &NodeRow, releases: &BTreeMap<String, Vec<String>>) -> NodeS
         mode: read::<AgentSettings>(row.settings.clone()).map(|settings| settings.mode),
         unusable: row.unusable.clone(),
         double_since: row.double_since.map(|at| at.to_jiff()),
+        memory_lost_at: row.memory_lost_at.map(|at| at.to_jiff()),
+        run: row.full_run,
         status: read(row.full_status.clone().map(Value::from)),
         run_began: row.full_began.map(|at| at.to_jiff()),
         has: row.full_state.clone(),

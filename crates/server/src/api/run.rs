@@ -1,15 +1,17 @@
 //! Runs of a node.
 
 use crate::problem::{Answer, ApiError};
-use crate::store::{node, run};
+use crate::store::{episode, node, report_text, run};
 use crate::trust::{Allowed, NodeRead};
+use crate::work::texts::put_in;
 use constans_wire::report::RunReport;
-use constans_wire::run::RunSummary;
+use constans_wire::run::{Episode, RunSummary};
 use rocket::State;
 use rocket::serde::json::Json;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 use sqlx::PgPool;
+use std::collections::BTreeMap;
 
 /// `GET /api/nodes/<name>/runs`: a node's runs, the newest first; equal uneventful ones as one.
 #[rocket::get("/api/nodes/<name>/runs")]
@@ -23,8 +25,32 @@ pub async fn list(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) ->
 #[rocket::get("/api/nodes/<name>/runs/<id>")]
 pub async fn show(name: &str, id: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<RunReport> {
     let node = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
-    let report = run::report(db.inner(), node, id).await?.ok_or_else(|| ApiError::Missing { what: "run kept whole", name: id.to_owned() })?;
+    let missing = || ApiError::Missing { what: "run kept whole", name: id.to_owned() };
+    let (mut report, places) = run::report(db.inner(), node, id).await?.ok_or_else(missing)?;
+    let places: BTreeMap<String, String> = read(places)?;
+    let digests: Vec<String> = places.values().cloned().collect();
+    put_in(&mut report, &places, &report_text::find(db.inner(), &digests).await?.into_iter().collect());
     read(report).map(Json)
+}
+
+/// `GET /api/nodes/<name>/episodes`: a node's drift episodes, open ones first, then the newest.
+#[rocket::get("/api/nodes/<name>/episodes")]
+pub async fn episodes(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Episode>> {
+    let node = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    episode::of_node(db.inner(), node).await?.into_iter().map(shown_episode).collect::<Result<Vec<_>, _>>().map(Json)
+}
+
+fn shown_episode(row: episode::EpisodeRow) -> Result<Episode, ApiError> {
+    Ok(Episode {
+        address: row.address,
+        severity: read(Value::from(row.severity))?,
+        in_line_until: row.in_line_until.to_jiff(),
+        detected_at: row.detected_at.to_jiff(),
+        detected_run: row.detected_run,
+        closed_at: row.closed_at.map(|at| at.to_jiff()),
+        closed_as: row.closed_as.map(|word| read(Value::from(word))).transpose()?,
+        closed_run: row.closed_run,
+    })
 }
 
 fn shown(row: run::ListedRow) -> Result<RunSummary, ApiError> {

@@ -33,25 +33,33 @@ pub async fn check_in(said: Json<CheckIn>, node: NodeCaller, db: &State<PgPool>,
         // What the node is may decide what it should be.
         resolve_nodes(&mut transaction, here, Some(node.id)).await?;
     }
-    let mark = next_mark(&mut transaction, node.id, said.mark).await?;
+    let mark = next_mark(&mut transaction, node.id, &said).await?;
     let wanted = wanted::of(&mut *transaction, node.id).await?;
     transaction.commit().await?;
-    Ok(Json(CheckInAnswer { name: node.name, now, mark, wanted: wanted.and_then(offer) }))
+    let recovering = wanted.as_ref().is_some_and(|row| row.recovering);
+    let offered = wanted.and_then(offer);
+    if let Some(offered) = &offered {
+        here.handed_out.note(offered.generation).map_err(ApiError::Protected)?;
+    }
+    Ok(Json(CheckInAnswer { name: node.name, now, mark, wanted: offered, recovering }))
 }
 
 /// Gives the mark for the next check-in. Who shows neither of the last two is another machine, or an old image.
-async fn next_mark(db: &mut PgConnection, node: Uuid, shown: Option<Uuid>) -> sqlx::Result<Uuid> {
-    let known = mark::of(&mut *db, node).await?;
+async fn next_mark(db: &mut PgConnection, node: Uuid, said: &CheckIn) -> sqlx::Result<Uuid> {
+    let (known, shown) = (mark::of(&mut *db, node).await?, said.mark);
     let is_double = known.is_some_and(|known| {
         known.is_double || (shown != Some(known.current) && (known.before.is_some() || shown.is_some()) && shown != known.before)
     });
     let next = Uuid::now_v7();
-    mark::give(db, node, next, is_double).await?;
+    mark::give(db, node, next, is_double, said.has.as_ref()).await?;
     Ok(next)
 }
 
-/// A node that never had a usable state is offered none.
+/// A node that never had a usable state is offered none, and while the server recovers nobody is.
 fn offer(row: WantedRow) -> Option<WantedOffer> {
+    if row.recovering {
+        return None;
+    }
     let settings = serde_json::from_value(row.settings).ok()?;
     Some(WantedOffer { digest: row.state?, generation: Generation { epoch: row.epoch, counter: row.counter }, settings })
 }

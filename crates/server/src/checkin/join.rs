@@ -7,10 +7,11 @@ use crate::store::joining::{self, RequestRow};
 use crate::store::{audit, node};
 use crate::trust::{NodeCaller, ReadRequest, digest_of, renew_after};
 use constans_wire::check_in::Greeting;
-use constans_wire::join::{JoinAnswer, JoinRequest, Renew, Renewed};
+use constans_wire::join::{AskAgain, JoinAnswer, JoinRequest, Renew, Renewed};
 use rocket::State;
 use rocket::data::{ByteUnit, Data};
 use rocket::serde::json::Json;
+use serde::de::DeserializeOwned;
 use serde_json::json;
 use sqlx::{PgConnection, PgPool};
 use std::net::SocketAddr;
@@ -29,22 +30,58 @@ pub fn greeting() -> Json<Greeting> {
 /// `POST /join`: asks to be a node of this fleet, or what became of it.
 #[rocket::post("/join", data = "<body>")]
 pub async fn join(body: Data<'_>, from: SocketAddr, db: &State<PgPool>) -> Answer<JoinAnswer> {
-    // Anybody may send this: little of it is read.
-    let body = body.open(LARGEST_REQUEST).into_bytes().await.map_err(|error| ApiError::Wrong(format!("the request cannot be read: {error}")))?;
-    if !body.is_complete() {
-        return Err(ApiError::Wrong(format!("a joining request has at most {LARGEST_REQUEST}")));
-    }
-    let asked: JoinRequest = serde_json::from_slice(&body.value).map_err(|error| ApiError::Wrong(format!("this is no joining request: {error}")))?;
-    let read = ReadRequest::read(&asked.request).map_err(|error| ApiError::Wrong(format!("the certificate request cannot be read: {error}")))?;
+    let asked: JoinRequest = read_little(body).await?;
+    let read = read_certificate_request(&asked.request)?;
     check_name(&asked.name)?;
     let mut transaction = db.begin().await?;
     let standing = invitation::standing(&mut *transaction, asked.invitation, &digest_of(asked.secret.as_bytes())).await?;
     let known = joining::by_key(&mut *transaction, &read.spki).await?;
     let answer = match known {
         // Who holds the key of a known request may ask what became of it, also when the invitation is over.
-        Some(known) if standing != Standing::Unknown && known.invitation == asked.invitation => state_of(&mut transaction, &known).await?,
+        Some(known) if standing != Standing::Unknown && known.invitation == Some(asked.invitation) => state_of(&mut transaction, &known).await?,
         Some(_) => return Err(ApiError::Unknown("invitation")),
         None => ask(&mut transaction, &asked, &read.spki, standing, from).await?,
+    };
+    transaction.commit().await?;
+    Ok(Json(answer))
+}
+
+/// Reads a request that anybody may send: little of it.
+async fn read_little<T: DeserializeOwned>(body: Data<'_>) -> Result<T, ApiError> {
+    let body = body.open(LARGEST_REQUEST).into_bytes().await.map_err(|error| ApiError::Wrong(format!("the request cannot be read: {error}")))?;
+    if !body.is_complete() {
+        return Err(ApiError::Wrong(format!("a joining request has at most {LARGEST_REQUEST}")));
+    }
+    serde_json::from_slice(&body.value).map_err(|error| ApiError::Wrong(format!("this is no joining request: {error}")))
+}
+
+fn read_certificate_request(pem: &str) -> Result<ReadRequest, ApiError> {
+    ReadRequest::read(pem).map_err(|error| ApiError::Wrong(format!("the certificate request cannot be read: {error}")))
+}
+
+/// `POST /ask-again`: a known node whose certificate ended asks for another, or what became of that. Its request is
+/// signed by the key that it has.
+#[rocket::post("/ask-again", data = "<body>")]
+pub async fn ask_again(body: Data<'_>, from: SocketAddr, db: &State<PgPool>) -> Answer<JoinAnswer> {
+    let asked: AskAgain = read_little(body).await?;
+    let spki = read_certificate_request(&asked.request)?.spki;
+    let mut transaction = db.begin().await?;
+    let known = node::of_key(&mut *transaction, &spki).await?.ok_or(ApiError::Unknown("key"))?;
+    if known.is_refused {
+        return Err(ApiError::Revoked(known.name));
+    }
+    let last = joining::by_key(&mut *transaction, &spki).await?;
+    let answer = match last.filter(|last| !known.has_ended || last.decision.as_deref() != Some("approved")) {
+        Some(last) => state_of(&mut transaction, &last).await?,
+        None => {
+            let id = Uuid::now_v7();
+            let about = serde_json::to_value(asked.about.only_stable()).map_err(|error| ApiError::Wrong(error.to_string()))?;
+            let (name, request, address) = (&known.name, &asked.request, &from.ip().to_string());
+            let row = joining::NewRow { id, invitation: None, known_node: Some(known.node), spki: &spki, name, request, address, about: &about };
+            joining::add(&mut *transaction, &row).await?;
+            audit::add(&mut *transaction, address, "asked again", name, &json!({ "request": id })).await?;
+            JoinAnswer::Waiting { request: id }
+        }
     };
     transaction.commit().await?;
     Ok(Json(answer))
@@ -53,7 +90,7 @@ pub async fn join(body: Data<'_>, from: SocketAddr, db: &State<PgPool>) -> Answe
 /// `POST /renew`: a newer certificate for the key that the node has.
 #[rocket::post("/renew", data = "<wish>")]
 pub async fn renew(wish: Json<Renew>, node: NodeCaller, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Renewed> {
-    let read = ReadRequest::read(&wish.request).map_err(|error| ApiError::Wrong(format!("the certificate request cannot be read: {error}")))?;
+    let read = read_certificate_request(&wish.request)?;
     let spki = read.spki.clone();
     let issued = here.authority.issue_node(node.id, read)?;
     let mut transaction = db.begin().await?;
@@ -62,7 +99,7 @@ pub async fn renew(wish: Json<Renew>, node: NodeCaller, db: &State<PgPool>, here
     }
     audit::add(&mut *transaction, &node.name, "renewed its certificate", &node.name, &json!({ "until": issued.ends_at })).await?;
     transaction.commit().await?;
-    Ok(Json(Renewed { certificate: issued.certificate, renew_after: renew_after(issued.ends_at) }))
+    Ok(Json(Renewed { certificate: issued.certificate, renew_after: renew_after(issued.ends_at), ends_at: issued.ends_at }))
 }
 
 async fn ask(db: &mut PgConnection, asked: &JoinRequest, spki: &[u8], standing: Standing, from: SocketAddr) -> Result<JoinAnswer, ApiError> {
@@ -76,8 +113,16 @@ async fn ask(db: &mut PgConnection, asked: &JoinRequest, spki: &[u8], standing: 
     let id = Uuid::now_v7();
     let about = serde_json::to_value(asked.about.only_stable()).map_err(|error| ApiError::Wrong(error.to_string()))?;
     let address = from.ip().to_string();
-    let row =
-        joining::NewRow { id, invitation: asked.invitation, spki, name: &asked.name, request: &asked.request, address: &address, about: &about };
+    let row = joining::NewRow {
+        id,
+        invitation: Some(asked.invitation),
+        known_node: None,
+        spki,
+        name: &asked.name,
+        request: &asked.request,
+        address: &address,
+        about: &about,
+    };
     joining::add(&mut *db, &row).await?;
     invitation::use_once(&mut *db, asked.invitation).await?;
     audit::add(db, &address, "asked to join", &asked.name, &json!({ "request": id })).await?;
@@ -89,7 +134,8 @@ async fn state_of(db: &mut PgConnection, known: &RequestRow) -> Result<JoinAnswe
         Some("approved") => {
             let missing = || ApiError::Missing { what: "certificate for the request", name: known.id.to_string() };
             let (node, name, certificate, ends_at) = node::certificate(db, &known.spki_digest).await?.ok_or_else(missing)?;
-            Ok(JoinAnswer::Approved { node, name, certificate, renew_after: renew_after(ends_at.to_jiff()) })
+            let ends_at = ends_at.to_jiff();
+            Ok(JoinAnswer::Approved { node, name, certificate, renew_after: renew_after(ends_at), ends_at })
         }
         Some(_) => Ok(JoinAnswer::Denied { because: known.because.clone().unwrap_or_default() }),
         None => Ok(JoinAnswer::Waiting { request: known.id }),

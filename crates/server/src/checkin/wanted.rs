@@ -29,7 +29,7 @@ pub async fn content(name: &str, node: NodeCaller, db: &State<PgPool>) -> Result
 #[rocket::post("/runs", data = "<report>")]
 pub async fn report(report: Json<RunReport>, node: NodeCaller, db: &State<PgPool>) -> Answer<Received> {
     let mut transaction = db.begin().await?;
-    let received = take_in(&mut transaction, node.id, &report).await?;
+    let received = take_in(&mut transaction, node.id, report.into_inner()).await?;
     transaction.commit().await?;
     Ok(Json(received))
 }

@@ -10,8 +10,10 @@ use uuid::Uuid;
 pub struct RequestRow {
     /// Its id.
     pub id: Uuid,
-    /// The invitation that it came with.
-    pub invitation: Uuid,
+    /// The invitation that it came with; none for a known node that asks again.
+    pub invitation: Option<Uuid>,
+    /// The known node that asks again.
+    pub known_node: Option<Uuid>,
     /// The SHA-256 of the node's public key.
     pub spki_digest: Vec<u8>,
     /// The name that the node wants.
@@ -31,18 +33,21 @@ pub struct RequestRow {
     /// The node that it became.
     pub node: Option<Uuid>,
     /// The labels that the invitation gives.
-    pub labels: Value,
+    pub labels: Option<Value>,
     /// Who made the invitation.
-    pub made_by: String,
+    pub made_by: Option<String>,
 }
 
 const COLUMNS: &str =
-    "r.id, r.invitation, r.spki_digest, r.name, r.request, r.address, r.about, r.requested_at, r.decision, r.because, r.node, i.labels, i.made_by
-     from joining_request r join invitation i on i.id = r.invitation";
+    "r.id, r.invitation, r.known_node, r.spki_digest, r.name, r.request, r.address, r.about, r.requested_at, r.decision, r.because, r.node, i.labels, i.made_by
+     from joining_request r left join invitation i on i.id = r.invitation";
 
-/// Returns the request of this key. It is locked until the transaction ends.
+/// Returns the last request of this key. It is locked until the transaction ends.
 pub async fn by_key(db: impl PgExecutor<'_>, spki: &[u8]) -> sqlx::Result<Option<RequestRow>> {
-    sqlx::query_as(sqlx::AssertSqlSafe(format!("select {COLUMNS} where r.spki_digest = $1 for update of r"))).bind(spki).fetch_optional(db).await
+    sqlx::query_as(sqlx::AssertSqlSafe(format!("select {COLUMNS} where r.spki_digest = $1 order by r.requested_at desc limit 1 for update of r")))
+        .bind(spki)
+        .fetch_optional(db)
+        .await
 }
 
 /// Returns one request. It is locked until the transaction ends.
@@ -60,7 +65,9 @@ pub struct NewRow<'a> {
     /// Its id.
     pub id: Uuid,
     /// The invitation that it came with.
-    pub invitation: Uuid,
+    pub invitation: Option<Uuid>,
+    /// The known node that asks again.
+    pub known_node: Option<Uuid>,
     /// The SHA-256 of the node's public key.
     pub spki: &'a [u8],
     /// The name that the node wants.
@@ -75,7 +82,7 @@ pub struct NewRow<'a> {
 
 /// Adds a request.
 pub async fn add(db: impl PgExecutor<'_>, row: &NewRow<'_>) -> sqlx::Result<()> {
-    sqlx::query("insert into joining_request (id, invitation, spki_digest, name, request, address, about) values ($1, $2, $3, $4, $5, $6, $7)")
+    sqlx::query("insert into joining_request (id, invitation, spki_digest, name, request, address, about, known_node) values ($1, $2, $3, $4, $5, $6, $7, $8)")
         .bind(row.id)
         .bind(row.invitation)
         .bind(row.spki)
@@ -83,6 +90,7 @@ pub async fn add(db: impl PgExecutor<'_>, row: &NewRow<'_>) -> sqlx::Result<()> 
         .bind(row.request)
         .bind(row.address)
         .bind(row.about)
+        .bind(row.known_node)
         .execute(db)
         .await
         .map(|_| ())

@@ -1,5 +1,6 @@
 //! Marks: what each check-in must show, so that two machines with one identity are told apart.
 
+use constans_wire::check_in::Held;
 use sqlx::{PgConnection, PgExecutor};
 use uuid::Uuid;
 
@@ -22,16 +23,20 @@ pub async fn of(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<Mark
         .await
 }
 
-/// Gives a new mark, and notes whether two machines were seen.
-pub async fn give(db: impl PgExecutor<'_>, node: Uuid, mark: Uuid, is_double: bool) -> sqlx::Result<()> {
+/// Gives a new mark, and notes whether two machines were seen, and what the node has.
+pub async fn give(db: impl PgExecutor<'_>, node: Uuid, mark: Uuid, is_double: bool, has: Option<&Held>) -> sqlx::Result<()> {
     sqlx::query(
-        "insert into node_mark (node, current, double_since) values ($1, $2, case when $3 then now() end)
+        "insert into node_mark (node, current, double_since, has_epoch, has_counter, has_state) values ($1, $2, case when $3 then now() end, $4, $5, $6)
          on conflict (node) do update set before = node_mark.current, current = excluded.current,
+             has_epoch = excluded.has_epoch, has_counter = excluded.has_counter, has_state = excluded.has_state,
              double_since = case when $3 then coalesce(node_mark.double_since, now()) else node_mark.double_since end",
     )
     .bind(node)
     .bind(mark)
     .bind(is_double)
+    .bind(has.map(|has| has.generation.epoch))
+    .bind(has.map(|has| has.generation.counter))
+    .bind(has.map(|has| &has.digest))
     .execute(db)
     .await
     .map(|_| ())

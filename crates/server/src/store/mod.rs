@@ -2,6 +2,7 @@
 
 pub mod alive;
 pub mod audit;
+pub mod episode;
 pub mod fact;
 pub mod group;
 pub mod heard;
@@ -10,7 +11,9 @@ pub mod joining;
 pub mod mark;
 pub mod node;
 pub mod person;
+pub mod recovery;
 pub mod release;
+pub mod report_text;
 pub mod run;
 pub mod stage;
 pub mod wanted;

@@ -42,10 +42,13 @@ pub async fn add(db: impl PgExecutor<'_>, id: Uuid, name: &str) -> sqlx::Result<
     sqlx::query("insert into node (id, name) values ($1, $2)").bind(id).bind(name).execute(db).await.map(|_| ())
 }
 
-/// Gives a known node on a new machine its way back: it is no longer revoked, and its older keys are.
-pub async fn let_back(db: &mut sqlx::PgConnection, id: Uuid) -> sqlx::Result<()> {
-    sqlx::query("update node_key set revoked_at = now() where node = $1 and revoked_at is null").bind(id).execute(&mut *db).await?;
-    sqlx::query("update node set revoked_at = null where id = $1").bind(id).execute(db).await.map(|_| ())
+/// Gives a known node on a new machine its way back: it is no longer revoked, and its older keys are. Returns those.
+pub async fn let_back(db: &mut sqlx::PgConnection, id: Uuid) -> sqlx::Result<Vec<Vec<u8>>> {
+    sqlx::query("update node set revoked_at = null where id = $1").bind(id).execute(&mut *db).await?;
+    sqlx::query_scalar("update node_key set revoked_at = now() where node = $1 and revoked_at is null returning spki_digest")
+        .bind(id)
+        .fetch_all(db)
+        .await
 }
 
 /// Replaces the certificate of a key by a newer one.
@@ -78,6 +81,31 @@ pub async fn add_key(db: impl PgExecutor<'_>, id: Uuid, spki: &[u8], certificate
 pub async fn certificate(db: impl PgExecutor<'_>, spki: &[u8]) -> sqlx::Result<Option<(Uuid, String, String, SqlTimestamp)>> {
     sqlx::query_as(
         "select node.id, node.name, node_key.certificate, node_key.ends_at from node_key join node on node.id = node_key.node where spki_digest = $1",
+    )
+    .bind(spki)
+    .fetch_optional(db)
+    .await
+}
+
+/// A key that is known.
+#[derive(Debug, sqlx::FromRow)]
+pub struct KeyRow {
+    /// The node.
+    pub node: Uuid,
+    /// Its name.
+    pub name: String,
+    /// Whether the node or its key was revoked, or the node retired.
+    pub is_refused: bool,
+    /// Whether its certificate ended.
+    pub has_ended: bool,
+}
+
+/// Returns what is known of a key.
+pub async fn of_key(db: impl PgExecutor<'_>, spki: &[u8]) -> sqlx::Result<Option<KeyRow>> {
+    sqlx::query_as(
+        "select node.id as node, node.name, (node.revoked_at is not null or node.retired_at is not null or node_key.revoked_at is not null) as is_refused,
+             node_key.ends_at <= now() as has_ended
+         from node_key join node on node.id = node_key.node where spki_digest = $1",
     )
     .bind(spki)
     .fetch_optional(db)
@@ -133,13 +161,22 @@ pub struct NodeRow {
     pub full_state: Option<String>,
     /// When that run began.
     pub full_began: Option<SqlTimestamp>,
+    /// When the server learned of it.
+    pub full_learned: Option<SqlTimestamp>,
+    /// That run.
+    pub full_run: Option<Uuid>,
+    /// Since when its memory is lost.
+    pub memory_lost_at: Option<SqlTimestamp>,
+    /// How many drift episodes are open.
+    pub open_episodes: i32,
 }
 
 /// Returns the nodes that were not retired, by name; at most 1,000 after the name `after`.
 pub async fn all(db: impl PgExecutor<'_>, after: &str) -> sqlx::Result<Vec<NodeRow>> {
     sqlx::query_as(
         "select node.id, node.name, node.revoked_at, labels.value as labels, about.value as about, h.last_at, h.promised_at, h.clock_off_ms, d.server_down_secs, k.ends_at,
-             stage.value as stage, groups.value as groups, w.state, w.settings, w.unusable, m.double_since, w.since, n.full_status, n.full_state, n.full_began
+             stage.value as stage, groups.value as groups, w.state, w.settings, w.unusable, m.double_since, w.since, n.full_status, n.full_state, n.full_began,
+             n.full_learned, n.full_run, n.memory_lost_at, coalesce(n.open_episodes, 0) as open_episodes
          from node
          left join node_wanted w on w.node = node.id
          left join node_mark m on m.node = node.id

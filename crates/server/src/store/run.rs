@@ -28,11 +28,13 @@ pub struct OrderRow {
     pub sequence: i64,
     /// The span that its last run lengthened, if it was uneventful.
     pub span: Option<i64>,
+    /// How many drift episodes are open.
+    pub open_episodes: i32,
 }
 
 /// Returns where a node is in the order of its runs. Its row is locked until the transaction ends.
 pub async fn order(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<OrderRow>> {
-    sqlx::query_as("select memory_epoch, sequence, span from node_now where node = $1 for update").bind(node).fetch_optional(db).await
+    sqlx::query_as("select memory_epoch, sequence, span, open_episodes from node_now where node = $1 for update").bind(node).fetch_optional(db).await
 }
 
 /// Notes where a node is in the order of its runs.
@@ -52,7 +54,7 @@ pub async fn set_order(db: impl PgExecutor<'_>, node: Uuid, memory_epoch: Uuid, 
 
 /// Notes a node's last full run: its standing.
 pub async fn set_standing(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>) -> sqlx::Result<()> {
-    sqlx::query("update node_now set full_status = $2, full_state = $3, full_began = $4, full_run = $5 where node = $1")
+    sqlx::query("update node_now set full_status = $2, full_state = $3, full_began = $4, full_run = $5, full_learned = now() where node = $1")
         .bind(node)
         .bind(row.status)
         .bind(row.state)
@@ -79,11 +81,13 @@ pub struct NewRun<'a> {
     pub state: &'a str,
     /// The whole report.
     pub report: &'a Value,
+    /// Where its long texts belong, by digest.
+    pub texts: &'a Value,
 }
 
 /// Stores a run whole.
 pub async fn add(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>) -> sqlx::Result<()> {
-    sqlx::query("insert into run (node, run, began, mode, status, partial, state, report) values ($1, $2, $3, $4, $5, $6, $7, $8)")
+    sqlx::query("insert into run (node, run, began, mode, status, partial, state, report, texts) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)")
         .bind(node)
         .bind(row.run)
         .bind(row.began.to_sqlx())
@@ -92,18 +96,35 @@ pub async fn add(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>) -> sqlx:
         .bind(row.partial)
         .bind(row.state)
         .bind(row.report)
+        .bind(row.texts)
         .execute(db)
         .await
         .map(|_| ())
 }
 
-/// Lengthens a span by one equal run, if it is of the same state and mode. Returns whether it was.
+/// Notes whether a node lost its memory, or has one of everything again.
+pub async fn note_memory(db: impl PgExecutor<'_>, node: Uuid, lost: bool, is_whole_again: bool) -> sqlx::Result<()> {
+    sqlx::query(
+        "update node_now set memory_lost_at = case when $2 then now() else null end where node = $1 and ($2 or ($3 and memory_lost_at is not null))",
+    )
+    .bind(node)
+    .bind(lost)
+    .bind(is_whole_again)
+    .execute(db)
+    .await
+    .map(|_| ())
+}
+
+/// Lengthens a span by one equal run, if it is of the same state and mode, and was learned before the next check-in was
+/// promised. Returns whether it was.
 pub async fn lengthen(db: impl PgExecutor<'_>, span: i64, row: &NewRun<'_>, now: Timestamp) -> sqlx::Result<bool> {
     let done = sqlx::query(
         "update run_span set last_at = $4, count = count + 1, last_learned_at = $5,
              largest_gap_ms = greatest(largest_gap_ms, (extract(epoch from ($4 - last_at)) * 1000)::bigint),
              largest_delay_ms = greatest(largest_delay_ms, (extract(epoch from ($5 - $4)) * 1000)::bigint)
-         where id = $1 and state = $2 and mode = $3",
+         where id = $1 and state = $2 and mode = $3
+             and $5 - $4 <= make_interval(secs => (select coalesce(max((settings ->> 'interval_secs')::float8), 900) * 1.1 + 60 from node_wanted w where w.node = run_span.node)
+                 - coalesce((select clock_off_ms from heard h where h.node = run_span.node order by last_at desc limit 1), 0) / 1000.0)",
     )
     .bind(span)
     .bind(row.state)
@@ -167,9 +188,9 @@ pub async fn of_node(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<Li
     .await
 }
 
-/// Returns the report of the run whose id begins so.
-pub async fn report(db: impl PgExecutor<'_>, node: Uuid, run: &str) -> sqlx::Result<Option<Value>> {
-    sqlx::query_scalar("select report from run where node = $1 and starts_with(run::text, $2) order by began desc limit 1")
+/// Returns the report of the run whose id begins so, and where its long texts belong.
+pub async fn report(db: impl PgExecutor<'_>, node: Uuid, run: &str) -> sqlx::Result<Option<(Value, Value)>> {
+    sqlx::query_as("select report, texts from run where node = $1 and starts_with(run::text, $2) order by began desc limit 1")
         .bind(node)
         .bind(run)
         .fetch_optional(db)

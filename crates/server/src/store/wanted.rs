@@ -54,9 +54,9 @@ pub async fn store_state(db: impl PgExecutor<'_>, digest: &str, body: &Value, na
 /// Says what a node is wanted to be from now on. Its counter rises.
 pub async fn set(db: &mut PgConnection, node: Uuid, state: Option<&str>, settings: &Value, epoch: i64) -> sqlx::Result<()> {
     sqlx::query(
-        "insert into node_wanted (node, state, epoch, counter, settings) values ($1, $2, $4, 1, $3)
+        "insert into node_wanted (node, state, epoch, counter, settings) values ($1, $2, $4, nextval('generation_counter'), $3)
          on conflict (node) do update set state = excluded.state, settings = excluded.settings, epoch = excluded.epoch,
-             counter = node_wanted.counter + 1, unusable = null, since = now()",
+             counter = excluded.counter, unusable = null, since = now()",
     )
     .bind(node)
     .bind(state)
@@ -107,11 +107,19 @@ pub struct WantedRow {
     pub unusable: Option<String>,
     /// Since when.
     pub since: SqlTimestamp,
+    /// Whether the server is recovering: then nothing of this is offered.
+    pub recovering: bool,
 }
 
 /// Returns what a node is wanted to be.
 pub async fn of(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<WantedRow>> {
-    sqlx::query_as("select state, epoch, counter, settings, unusable, since from node_wanted where node = $1").bind(node).fetch_optional(db).await
+    sqlx::query_as(
+        "select state, epoch, counter, settings, unusable, since, exists (select 1 from recovery where ended_at is null) as recovering
+         from node_wanted where node = $1",
+    )
+    .bind(node)
+    .fetch_optional(db)
+    .await
 }
 
 /// Returns a node's own effective state by its digest; none if it is another node's.

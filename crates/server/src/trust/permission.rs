@@ -75,6 +75,8 @@ permissions! {
     GroupEdit = "group.edit";
     /// Refuse a node from now on.
     NodeRevoke = "node.revoke";
+    /// End recovering after the database was put back.
+    ServerRecover = "server.recover";
 }
 
 #[cfg(test)]
@@ -83,9 +85,18 @@ mod tests {
 
     #[test]
     fn roles_hold_what_they_are_for_and_no_more() {
-        let all = [InvitationMake::NAME, JoinDecide::NAME, NodeRead::NAME, NodeRevoke::NAME, KitPublish::NAME, StageServe::NAME, GroupEdit::NAME];
+        let all = [
+            InvitationMake::NAME,
+            JoinDecide::NAME,
+            NodeRead::NAME,
+            NodeRevoke::NAME,
+            KitPublish::NAME,
+            StageServe::NAME,
+            GroupEdit::NAME,
+            ServerRecover::NAME,
+        ];
         for (role, may) in [
-            ("administrator", "join.invite join.approve node.read node.revoke kit.publish stage.serve group.edit"),
+            ("administrator", "join.invite join.approve node.read node.revoke kit.publish stage.serve group.edit server.recover"),
             ("approver", "join.invite join.approve node.read node.revoke stage.serve group.edit"),
             ("publisher", "node.read kit.publish"),
             ("reader", "node.read"),

@@ -1,5 +1,7 @@
 //! Background work and what changes set off: resolving states, storing reports.
 
 pub mod publish;
+pub mod recover;
 pub mod report;
 pub mod resolve;
+pub mod texts;

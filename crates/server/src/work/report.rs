@@ -1,12 +1,15 @@
-//! Taking in reports: eventful runs whole, equal uneventful ones as one span, each once.
+//! Taking in reports: eventful runs whole, equal uneventful ones as one span, each once; and what they say of drift.
 
+use super::texts::take_out;
 use crate::problem::ApiError;
-use crate::store::run::{self, NewRun};
-use constans_core::run::{Outcome, Status};
+use crate::store::run::{self, NewRun, OrderRow};
+use crate::store::{episode, report_text};
+use constans_core::episode::{follow, keep_causes};
+use constans_core::run::{Outcome, Status, status_of};
 use constans_wire::report::RunReport;
 use constans_wire::run::Received;
 use jiff::{SignedDuration, Timestamp};
-use serde_json::Value;
+use serde_json::{Value, json};
 use sqlx::PgConnection;
 use uuid::Uuid;
 
@@ -15,38 +18,80 @@ use uuid::Uuid;
 /// # Errors
 ///
 /// Returns why it could not be stored.
-pub async fn take_in(db: &mut PgConnection, node: Uuid, report: &RunReport) -> Result<Received, ApiError> {
+pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -> Result<Received, ApiError> {
     let sequence = i64::try_from(report.sequence).map_err(|_| ApiError::Wrong("the sequence is too large".to_owned()))?;
     let order = run::order(&mut *db, node).await?;
     // An agent delivers in order, so what is not newer was stored already.
     if order.as_ref().is_some_and(|order| order.memory_epoch == report.memory_epoch && order.sequence >= sequence) {
         return Ok(Received::Known);
     }
+    let memory_lost = order.as_ref().is_some_and(|order| order.memory_epoch != report.memory_epoch);
+    let changed_episodes = follow_drift(db, node, &mut report, order.as_ref(), memory_lost).await?;
     let now = Timestamp::now();
-    let body = serde_json::to_value(report).map_err(|error| ApiError::Wrong(error.to_string()))?;
+    let mut body = serde_json::to_value(&report).map_err(|error| ApiError::Wrong(error.to_string()))?;
+    let taken = take_out(&mut body);
     let (mode, status) = (word(&body["mode"]), word(&body["status"]));
-    let row =
-        NewRun { run: report.run, began: report.began, mode, status, partial: report.partial, state: report.wanted.digest.as_str(), report: &body };
-    let span = if is_uneventful(report) {
-        let last = order.as_ref().and_then(|order| order.span);
-        let lengthened = match last {
-            Some(span) if run::lengthen(&mut *db, span, &row, now).await? => Some(span),
-            _ => None,
-        };
-        Some(match lengthened {
-            Some(span) => span,
-            None => run::begin_span(&mut *db, node, &row, now).await?,
-        })
+    let row = NewRun {
+        run: report.run,
+        began: report.began,
+        mode,
+        status,
+        partial: report.partial,
+        state: report.wanted.digest.as_str(),
+        report: &body,
+        texts: &json!(taken.places),
+    };
+    let span = if is_uneventful(&report) && !changed_episodes {
+        Some(lengthen_or_begin(db, node, order.as_ref().and_then(|order| order.span), &row, now).await?)
     } else {
         run::make_partitions(&mut *db, &[now, now + SignedDuration::from_hours(24 * 28)]).await?;
+        report_text::store(&mut *db, &taken.texts).await?;
         run::add(&mut *db, node, &row).await?;
         None
     };
     run::set_order(&mut *db, node, report.memory_epoch, sequence, span).await?;
+    if changed_episodes {
+        episode::count_open(&mut *db, node).await?;
+    }
     if !report.partial {
-        run::set_standing(db, node, &row).await?;
+        run::set_standing(&mut *db, node, &row).await?;
+        // After a first run under a new memory, one that leaves nothing open has everything remembered again.
+        let is_whole_again = !memory_lost && report.counts.out_of_line + report.counts.blocked + report.counts.failed == 0;
+        run::note_memory(db, node, memory_lost, is_whole_again).await?;
     }
     Ok(Received::Stored)
+}
+
+/// Follows the drift episodes of the node; after its memory was lost, causes stay what they were last known to be.
+/// Returns whether any episode opened or ended.
+async fn follow_drift(
+    db: &mut PgConnection,
+    node: Uuid,
+    report: &mut RunReport,
+    order: Option<&OrderRow>,
+    memory_lost: bool,
+) -> Result<bool, ApiError> {
+    let has_drift = report.clauses.iter().any(|result| result.drift_window.is_some());
+    if !has_drift && order.is_none_or(|order| order.open_episodes == 0) {
+        return Ok(false);
+    }
+    let open = episode::open_of(&mut *db, node).await?;
+    if memory_lost && keep_causes(&open, &mut report.clauses, report.began) {
+        report.status = status_of(&report.clauses, !report.due.is_empty());
+    }
+    let ended_at = report.began + SignedDuration::from_micros(i64::try_from(report.took_us).unwrap_or(0));
+    let changes = follow(&open, &report.clauses, !report.partial);
+    for change in &changes {
+        episode::apply(&mut *db, node, report.run, change, report.began, ended_at).await?;
+    }
+    Ok(!changes.is_empty())
+}
+
+async fn lengthen_or_begin(db: &mut PgConnection, node: Uuid, span: Option<i64>, row: &NewRun<'_>, now: Timestamp) -> sqlx::Result<i64> {
+    match span {
+        Some(span) if run::lengthen(&mut *db, span, row, now).await? => Ok(span),
+        _ => run::begin_span(db, node, row, now).await,
+    }
 }
 
 /// Returns whether a run says nothing that the one before it did not say.

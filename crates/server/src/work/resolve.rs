@@ -56,7 +56,7 @@ pub async fn resolve_nodes(db: &mut PgConnection, here: &Here, only: Option<Uuid
     let for_thread = inputs.clone();
     let outcomes = tokio::task::spawn_blocking(move || on_large_stack(|| compute(&for_thread))).await;
     let outcomes = outcomes.map_err(|error| ApiError::Wrong(format!("resolving broke off: {error}")))?;
-    let mut changed = Changed::default();
+    let (mut changed, epoch) = (Changed::default(), here.handed_out.newest().epoch);
     for (before, outcome) in inputs.nodes.iter().zip(outcomes) {
         note_plan(db, &outcome).await?;
         let new_settings = json!(outcome.plan.as_ref().map_or_else(AgentSettings::default, |plan| plan.settings.clone()));
@@ -65,7 +65,7 @@ pub async fn resolve_nodes(db: &mut PgConnection, here: &Here, only: Option<Uuid
                 store(db, &made).await?;
                 let explained = json!(made.explained);
                 if before.state.as_ref() != Some(&made.digest) || before.settings.as_ref() != Some(&new_settings) || before.unusable.is_some() {
-                    wanted::set(db, outcome.node, Some(&made.digest), &new_settings, here.epoch).await?;
+                    wanted::set(db, outcome.node, Some(&made.digest), &new_settings, epoch).await?;
                     let value = json!({ "state": made.digest, "releases": made.releases });
                     fact::now_is(db, outcome.node, "wanted", &value).await?;
                     changed.nodes += 1;
@@ -73,7 +73,7 @@ pub async fn resolve_nodes(db: &mut PgConnection, here: &Here, only: Option<Uuid
                 wanted::explain(db, outcome.node, &explained).await?;
             }
             Err(because) => {
-                wanted::set_unusable(db, outcome.node, &because, &new_settings, here.epoch).await?;
+                wanted::set_unusable(db, outcome.node, &because, &new_settings, epoch).await?;
                 fact::now_is(db, outcome.node, "unusable", &json!(because)).await?;
                 changed.unusable.push((before.name.clone(), because));
             }

@@ -1,7 +1,7 @@
-//! A whole run, for people: the summary first, then what wants attention, then what to do next.
+//! A whole run, for people: the summary first, then what wants attention.
 
 use super::clause::clause;
-use super::words::{count, duration, style, styled};
+use super::words::{count, duration, harmless, style, styled};
 use constans_core::run::{ClauseResult, Decision, Mode, Outcome, ReactionState, Status};
 use constans_core::state::Excluded;
 use constans_wire::report::RunReport;
@@ -14,10 +14,6 @@ pub struct Shown<'a> {
     pub verbose: bool,
     /// Clauses that conditions exclude on this node.
     pub excluded: &'a [Excluded],
-    /// The words that name what is wanted and where, to be repeated in the next command.
-    pub arguments: &'a str,
-    /// The words that name the root and the agent's own folder, with a space before them.
-    pub place: &'a str,
     /// Whether the run was the look ahead of an enforcing one.
     pub is_preview: bool,
 }
@@ -33,9 +29,6 @@ pub fn show_run(report: &RunReport, shown: &Shown<'_>) -> String {
         text += &clause(result, shown.verbose);
     }
     quiet(&mut text, report, shown);
-    if !shown.is_preview {
-        let _ = writeln!(text, "\n{} {}", styled(style::STRONG, "Next:"), next(report, shown));
-    }
     text
 }
 
@@ -51,8 +44,8 @@ fn head(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
     };
     let wanted: Vec<String> = report.wanted.releases.iter().map(|release| format!("{} {}", release.release, release.baselines.join(" "))).collect();
     let _ = writeln!(text, "{}", styled(style::STRONG, doing));
-    let _ = writeln!(text, "on      {place}");
-    let wanted = if wanted.is_empty() { "nothing yet".to_owned() } else { wanted.join(", ") };
+    let _ = writeln!(text, "on      {}", harmless(&place));
+    let wanted = if wanted.is_empty() { "nothing yet".to_owned() } else { harmless(&wanted.join(", ")) };
     let _ = writeln!(text, "wanted  {wanted}   {}", styled(style::MUTED, report.wanted.digest.short()));
 }
 
@@ -126,28 +119,6 @@ fn quiet(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
         text.push('\n');
     }
     for remark in remarks {
-        let _ = writeln!(text, "{}", styled(style::MUTED, remark));
-    }
-}
-
-/// Returns the sensible next step.
-fn next(report: &RunReport, shown: &Shown<'_>) -> String {
-    let arguments = shown.arguments;
-    let would = report.clauses.iter().any(|result| result.would == Some(Decision::Correct));
-    let replaced = report.clauses.iter().any(|result| !result.kept.is_empty());
-    match (report.mode, report.status) {
-        (Mode::Observe, Status::Failed) => format!("mend what failed above, then constans-agent observe {arguments}"),
-        (Mode::Observe, _) if would || !report.due.is_empty() => format!("constans-agent enforce {arguments}"),
-        (Mode::Enforce, Status::Failed) => format!("mend what failed above, then constans-agent enforce {arguments}"),
-        (_, Status::DriftFound | Status::Unmet | Status::RolloutWaiting) => {
-            "what is left is left on purpose; change its switch in the document to have it corrected".to_owned()
-        }
-        (_, Status::NotAllSeen) => "see above what could not be examined, and why".to_owned(),
-        (Mode::Enforce, Status::RolledOut | Status::DriftCorrected) if replaced => {
-            format!("constans-agent attic list{} shows what was replaced; another run should find everything in line", shown.place)
-        }
-        (Mode::Enforce, Status::RolledOut | Status::DriftCorrected) => "another run should find everything in line".to_owned(),
-        _ if report.clauses.is_empty() => "say what is wanted: on a node that joined, an operator assigns its groups baselines".to_owned(),
-        _ => "nothing; everything is as wanted".to_owned(),
+        let _ = writeln!(text, "{}", styled(style::MUTED, harmless(&remark)));
     }
 }

@@ -1,0 +1,71 @@
+//! `constans recovery`.
+
+use crate::server::{ClientError, Output, Server, ServerArguments, json};
+use clap::{Args, Subcommand};
+use constans_terminal::harmless;
+use constans_wire::recovery::{EndRecovery, Recovering, Recovery};
+
+/// Arguments of `recovery`.
+#[derive(Debug, Args)]
+pub struct RecoveryArguments {
+    #[command(subcommand)]
+    command: RecoveryCommand,
+}
+
+#[derive(Debug, Subcommand)]
+enum RecoveryCommand {
+    /// Show whether the server is recovering, which nodes it has not heard since, and what ending it would alter
+    Show {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// How to show it
+        #[arg(long, value_enum, default_value_t = Output::Text)]
+        output: Output,
+    },
+    /// End it: nodes are given what the restored database wants of them
+    End {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// Also if nodes were not heard since
+        #[arg(long)]
+        although_not_heard: bool,
+    },
+}
+
+/// Shows or ends.
+pub async fn run(arguments: &RecoveryArguments) -> Result<(), ClientError> {
+    match &arguments.command {
+        RecoveryCommand::Show { server, output } => {
+            let recovery: Recovery = Server::open(server)?.get("/api/recovery").await?;
+            println!("{}", if *output == Output::Json { json(&recovery) } else { shown(recovery.recovering.as_ref()) });
+        }
+        RecoveryCommand::End { server, although_not_heard } => {
+            let wish = EndRecovery { although_not_heard: *although_not_heard };
+            let ended: Recovering = Server::open(server)?.post("/api/recovery/end", &wish).await?;
+            println!("recovering ended; {} given something else than they have", nodes(&ended.would_change));
+            println!("Next: constans node list shows what they have and what is wanted");
+        }
+    }
+    Ok(())
+}
+
+fn shown(recovering: Option<&Recovering>) -> String {
+    let Some(recovering) = recovering else { return "the server is not recovering".to_owned() };
+    let since = recovering.since.strftime("%Y-%m-%d %H:%M:%S UTC");
+    format!(
+        "the server is recovering since {since}: its database was put back to an earlier day\n\
+         nodes are offered nothing new and go on with what they have; refused nodes stay refused\n\
+         not heard since  {}\nwould change     {}\n\
+         Next: publish and serve again what the database lost, then constans recovery end",
+        nodes(&recovering.not_heard),
+        nodes(&recovering.would_change)
+    )
+}
+
+fn nodes(names: &[String]) -> String {
+    match names {
+        [] => "no nodes".to_owned(),
+        [one] => harmless(one),
+        several => format!("{} nodes: {}", several.len(), harmless(&several.join(", "))),
+    }
+}

@@ -1,0 +1,72 @@
+//! What the stories of several tests begin with.
+
+use crate::{Ended, Fleet, Machine, demo_kit};
+
+/// Brings a machine in as a node.
+///
+/// # Panics
+///
+/// Panics if it does not become one.
+pub fn joined(fleet: &Fleet, name: &str, labels: &[&str]) -> Machine {
+    let machine = Machine::fresh();
+    let labels: Vec<&str> = labels.iter().flat_map(|label| ["--label", label]).collect();
+    let invitation = fleet.invite(&machine, &labels);
+    machine.run(&["join", "--invitation", &invitation, "--name", name, "--wait", "0"]);
+    assert_eq!(fleet.client(&["join", "approve", name]).exit, Some(0));
+    let connected = machine.run(&["join", "--invitation", &invitation, "--name", name, "--wait", "0"]);
+    assert_eq!(connected.exit, Some(0), "{}", connected.stderr);
+    machine
+}
+
+/// Returns what a command said that went well.
+///
+/// # Panics
+///
+/// Panics if it did not.
+pub fn well(ended: &Ended) -> &str {
+    assert_eq!(ended.exit, Some(0), "{}{}", ended.stdout, ended.stderr);
+    &ended.stdout
+}
+
+/// Publishes the demo's kits and serves them to the whole fleet.
+///
+/// # Panics
+///
+/// Panics if something is refused.
+pub fn publish_and_serve(fleet: &Fleet) {
+    for kit in ["quay-base", "kiosk-floor", "gate-reader"] {
+        assert!(well(&fleet.client(&["kit", "publish", &demo_kit(kit)])).starts_with(&format!("published {kit}@")));
+    }
+    well(&fleet.client(&["stage", "serve", "open-water", "quay-base@1.3.0", "kiosk-floor@1.0.0", "gate-reader@2.1.0"]));
+}
+
+/// Sets a group.
+///
+/// # Panics
+///
+/// Panics if the client cannot be started.
+pub fn group(fleet: &Fleet, machine: &Machine, text: &str) -> Ended {
+    fleet.client(&["group", "set", &machine.document("group.toml", text)])
+}
+
+/// The group of the kiosks; MODE is to be replaced.
+pub const KIOSKS: &str = r#"
+name = "kiosks"
+priority = 10
+filter = "labels.role == 'kiosk'"
+
+[[assignments]]
+kit = "quay-base"
+baseline = "login"
+
+[[assignments]]
+kit = "kiosk-floor"
+baseline = "kiosk-lockdown"
+
+[parameters]
+"kiosk-floor/kiosk-lockdown.idle_seconds" = 45
+
+[settings]
+mode = "MODE"
+interval_secs = 60
+"#;

@@ -1,0 +1,50 @@
+//! Recovering after the database was put back to an earlier day.
+
+use crate::problem::{Answer, ApiError};
+use crate::store::{audit, recovery};
+use crate::trust::{Allowed, NodeRead, ServerRecover};
+use constans_wire::recovery::{EndRecovery, Recovering, Recovery};
+use rocket::State;
+use rocket::serde::json::Json;
+use serde_json::json;
+use sqlx::{PgConnection, PgPool};
+
+/// `GET /api/recovery`: whether the server is recovering, and what ending it would alter.
+#[rocket::get("/api/recovery")]
+pub async fn show(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Recovery> {
+    let mut connection = db.acquire().await?;
+    Ok(Json(Recovery { recovering: now(&mut connection).await? }))
+}
+
+async fn now(db: &mut PgConnection) -> Result<Option<Recovering>, ApiError> {
+    let Some(since) = recovery::since(&mut *db).await? else { return Ok(None) };
+    let nodes = recovery::nodes(db).await?;
+    let names = |rows: Vec<&recovery::NodeRow>| rows.into_iter().map(|row| row.name.clone()).collect::<Vec<String>>();
+    let differs = |row: &&recovery::NodeRow| row.heard && row.has.is_some() && row.has != row.wanted;
+    Ok(Some(Recovering {
+        since: since.to_jiff(),
+        nodes: nodes.len(),
+        not_heard: names(nodes.iter().filter(|row| !row.heard).collect()),
+        would_change: names(nodes.iter().filter(differs).collect()),
+    }))
+}
+
+/// `POST /api/recovery/end`: from now on nodes are offered what this database wants of them.
+#[rocket::post("/api/recovery/end", data = "<wish>")]
+pub async fn end(wish: Json<EndRecovery>, caller: Allowed<ServerRecover>, db: &State<PgPool>) -> Answer<Recovering> {
+    let mut transaction = db.begin().await?;
+    let before = now(&mut transaction)
+        .await?
+        .ok_or_else(|| ApiError::Conflict { message: "the server is not recovering".to_owned(), hint: "there is nothing to end".to_owned() })?;
+    if !before.not_heard.is_empty() && !wish.although_not_heard {
+        return Err(ApiError::Conflict {
+            message: format!("{} of {} nodes were not heard since: {}", before.not_heard.len(), before.nodes, before.not_heard.join(", ")),
+            hint: "wait for them, or end it with --although-not-heard: they are given what this database wants, whatever they have".to_owned(),
+        });
+    }
+    recovery::end(&mut transaction, &caller.person).await?;
+    let detail = json!({ "would_change": before.would_change, "not_heard": before.not_heard });
+    audit::add(&mut *transaction, &caller.person, "ended recovering", "server", &detail).await?;
+    transaction.commit().await?;
+    Ok(Json(before))
+}

@@ -1,0 +1,8 @@
+//! How runs read on a terminal: the same words from the agent on the node and from the operators' client.
+
+mod clause;
+mod run;
+mod words;
+
+pub use run::{Shown, show_run};
+pub use words::{count, duration, harmless, span, style, styled, time};
