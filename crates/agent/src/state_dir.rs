@@ -144,7 +144,10 @@ impl StateDir {
     ///
     /// Returns why it cannot be kept.
     pub fn next_run(&self) -> Result<RunOrder, AgentError> {
-        let path = self.path.join("runs.json");
+        // With the memories: whoever loses them begins a new epoch.
+        let folder = self.path.join("memory");
+        DirBuilder::new().recursive(true).mode(0o700).create(&folder).map_err(|error| AgentError::own_file("make the folder", &folder, &error))?;
+        let path = folder.join("runs.json");
         let mut order = read_json(&path)?.unwrap_or_else(|| RunOrder { memory_epoch: Uuid::now_v7(), sequence: 0 });
         order.sequence += 1;
         write_json(&path, &order)?;

@@ -7,18 +7,20 @@ use crate::work::recover::look_for_restored;
 use crate::{api, checkin};
 use clap::Args;
 use constans_core::digest::DigestKey;
+use constans_core::kit::Kit;
 use rocket::config::{LogLevel, MutualTls, TlsConfig};
 use rocket::data::{Limits, ToByteUnit as _};
 use rocket::shield::{Hsts, Shield};
 use rocket::{Build, Config, Rocket, Route};
 use sqlx::PgPool;
 use sqlx::postgres::PgPoolOptions;
+use std::collections::BTreeMap;
 use std::fs::OpenOptions;
 use std::io::Write as _;
 use std::net::SocketAddr;
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 /// What the server is started with.
@@ -93,6 +95,8 @@ pub struct Here {
     pub key: DigestKey,
     /// Which generations were handed out, and the epoch, which rises when a database is restored.
     pub handed_out: HandedOut,
+    /// The releases that were read so far, by digest.
+    pub kits: Mutex<BTreeMap<String, Arc<Kit>>>,
     /// Who was refused, also when the database forgets.
     pub refusals: Refusals,
 }
@@ -128,7 +132,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     let agent_urls = settings.names.iter().map(|name| format!("https://{}:{}", bracketed(name), settings.agents.port())).collect();
     tracing::info!(fingerprint = authority.fingerprint(), "the CA's fingerprint");
     let digest_key = protected_key(&settings.protected.join("digest.key"))?;
-    let here = Arc::new(Here { authority, agent_urls, key: digest_key, handed_out, refusals });
+    let here = Arc::new(Here { authority, agent_urls, key: digest_key, kits: Mutex::default(), handed_out, refusals });
     let mutual = TlsConfig::from_bytes(chain.as_bytes(), key.as_bytes()).with_mutual(MutualTls::from_bytes(ca.as_bytes()).mandatory(false));
     let plain = TlsConfig::from_bytes(chain.as_bytes(), key.as_bytes());
     let agents = listener(settings.agents, mutual, &db, &here, checkin::routes());

@@ -16,7 +16,7 @@ use constans_wire::kit::Changed;
 use serde_json::{Value, json};
 use sqlx::PgConnection;
 use std::collections::BTreeMap;
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError};
 use uuid::Uuid;
 
 /// Everything that resolving depends on.
@@ -24,7 +24,7 @@ struct Inputs {
     groups: Vec<Group>,
     stages: Vec<String>,
     served: BTreeMap<String, BTreeMap<String, String>>,
-    kits: BTreeMap<(String, String), Kit>,
+    kits: BTreeMap<(String, String), Arc<Kit>>,
     nodes: Vec<NodeViewRow>,
     key: DigestKey,
 }
@@ -89,13 +89,9 @@ async fn read_inputs(db: &mut PgConnection, here: &Here, only: Option<Uuid>) -> 
         served.entry(stage).or_default().insert(kit.clone(), version.clone());
         let key = (kit, version);
         if !kits.contains_key(&key)
-            && let Some(row) = release::find(&mut *db, &key.0, &key.1).await?
+            && let Some(kit) = read_kit(db, here, &key).await?
         {
-            let files = files_of(db, &row.files).await?;
-            let read = tokio::task::spawn_blocking(move || on_large_stack(|| check(files, None).kit)).await;
-            if let Ok(Some(kit)) = read {
-                kits.insert(key, kit);
-            }
+            kits.insert(key, kit);
         }
     }
     let groups = group::all(&mut *db).await?.into_iter().filter_map(|body| serde_json::from_value(body).ok()).collect();
@@ -107,6 +103,20 @@ async fn read_inputs(db: &mut PgConnection, here: &Here, only: Option<Uuid>) -> 
         nodes: wanted::node_views(&mut *db, only).await?,
         key: here.key.clone(),
     })
+}
+
+/// Returns a release as it was read. Releases never change, so each is read once.
+async fn read_kit(db: &mut PgConnection, here: &Here, key: &(String, String)) -> Result<Option<Arc<Kit>>, ApiError> {
+    let Some(row) = release::find(&mut *db, &key.0, &key.1).await? else { return Ok(None) };
+    if let Some(kit) = here.kits.lock().unwrap_or_else(PoisonError::into_inner).get(&row.digest) {
+        return Ok(Some(kit.clone()));
+    }
+    let files = files_of(db, &row.files).await?;
+    let read = tokio::task::spawn_blocking(move || on_large_stack(|| check(files, None).kit)).await;
+    let Ok(Some(kit)) = read else { return Ok(None) };
+    let kit = Arc::new(kit);
+    here.kits.lock().unwrap_or_else(PoisonError::into_inner).insert(row.digest, kit.clone());
+    Ok(Some(kit))
 }
 
 fn compute(inputs: &Inputs) -> Vec<Outcome> {
