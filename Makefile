@@ -2,26 +2,40 @@
 DEMO_DIR ?= /var/tmp/constans-demo-$(shell id -u)
 export DEMO_DIR
 
-.PHONY: demo demo-reset test check fmt shots licences bans
+.PHONY: demo demo-reset console console-check test check fmt shots licences bans
 
-demo: ## builds, makes three machines of Skerry Line, and says what to try
-	@demo/check
+demo: ## builds, starts the server and six nodes of Skerry Line, and says what to try; Ctrl-C stops all
+	@demo/check demo
 	@echo "building (the first time takes some minutes)"
-	@cargo build --locked --profile demo --bins -p constans-agent -p constans-cli -p constans-world
-	@target/demo/constans-world $(DEMO_DIR) target/demo
-	@sed "s#\"\$$DEMO_DIR\"#$(DEMO_DIR)#" demo/try.txt
+	@$(MAKE) --no-print-directory console
+	@cargo build --locked --profile demo --bins -p constans-agent -p constans-cli -p constans-server -p constans-world
+	@exec target/demo/constans-world $(DEMO_DIR) target/demo
+
+console: console/dist/built ## builds the console's pages, which the server holds
+
+console/node_modules/installed: console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+console/dist/built: console/node_modules/installed console/index.html console/vite.config.ts $(shell find console/src -type f 2>/dev/null)
+	cd console && npm run --silent build -- --logLevel warn
+	@touch $@
 
 demo-reset: ## takes the demo's machines away, so that make demo begins anew
 	rm -rf -- "$(DEMO_DIR)"
 
-test: ## all tests, on the real programs
-	@demo/check
+test: console ## all tests, on the real programs
+	@demo/check test
+	cd console && npm run --silent test
 	cargo build --locked --workspace --bins
 	cargo test --locked --workspace
 
-check: licences bans ## format, lints, licences, dependency bans
+check: licences bans console-check ## format, lints, licences, dependency bans
 	cargo fmt --all --check
 	cargo clippy --locked --workspace --all-targets -- -D warnings
+
+console-check: console/node_modules/installed ## types, and that they are those of the interface
+	cd console && npm run --silent check
 
 fmt:
 	cargo fmt --all

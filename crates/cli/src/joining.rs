@@ -96,7 +96,7 @@ pub async fn run(arguments: &JoinArguments) -> Result<(), ClientError> {
     }
 }
 
-async fn list(server: &Server<'_>, output: Output) -> Result<(), ClientError> {
+async fn list(server: &Server, output: Output) -> Result<(), ClientError> {
     let waiting: Vec<JoiningRequest> = server.get("/api/joining-requests").await?;
     if output == Output::Json {
         println!("{}", json(&waiting));
@@ -135,7 +135,7 @@ fn shown(request: &JoiningRequest) -> String {
     )
 }
 
-async fn approve(server: &Server<'_>, wanted: &str, as_node: Option<String>) -> Result<(), ClientError> {
+async fn approve(server: &Server, wanted: &str, as_node: Option<String>) -> Result<(), ClientError> {
     let request = find(server, wanted).await?;
     let name: String = server.post(&format!("/api/joining-requests/{}/approve", request.id), &Approve { as_node }).await?;
     println!("{name} may join; its key is {}", request.fingerprint);
@@ -143,7 +143,7 @@ async fn approve(server: &Server<'_>, wanted: &str, as_node: Option<String>) -> 
     Ok(())
 }
 
-async fn deny(server: &Server<'_>, wanted: &str, because: &str) -> Result<(), ClientError> {
+async fn deny(server: &Server, wanted: &str, because: &str) -> Result<(), ClientError> {
     let request = find(server, wanted).await?;
     let name: String = server.post(&format!("/api/joining-requests/{}/deny", request.id), &Deny { because: because.to_owned() }).await?;
     println!("{} was denied", harmless(&name));
@@ -151,7 +151,7 @@ async fn deny(server: &Server<'_>, wanted: &str, because: &str) -> Result<(), Cl
 }
 
 /// Finds the one waiting request that is meant.
-async fn find(server: &Server<'_>, wanted: &str) -> Result<JoiningRequest, ClientError> {
+async fn find(server: &Server, wanted: &str) -> Result<JoiningRequest, ClientError> {
     let waiting: Vec<JoiningRequest> = server.get("/api/joining-requests").await?;
     let mut fitting: Vec<&JoiningRequest> = waiting.iter().filter(|request| request.name == wanted || request.id.to_string() == wanted).collect();
     match (fitting.pop(), fitting.is_empty()) {

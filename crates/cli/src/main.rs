@@ -1,5 +1,6 @@
 //! `constans`: the operators' client.
 
+mod credentials;
 mod group;
 mod joining;
 mod kit_check;
@@ -8,9 +9,10 @@ mod node;
 mod recovery;
 mod run;
 mod server;
+mod sign_in;
 mod stage;
 
-use clap::{Args, Parser, Subcommand};
+use clap::{Args, CommandFactory as _, Parser, Subcommand};
 use constans_wire::exit::Exit;
 use std::process::ExitCode;
 
@@ -24,6 +26,12 @@ struct CommandLine {
 
 #[derive(Debug, Subcommand)]
 enum Command {
+    /// Sign in to a server: its fingerprint is shown, and what it gives is kept for you alone
+    SignIn(sign_in::SignInArguments),
+    /// Sign out: what was given ends at the server too
+    SignOut(sign_in::SessionArguments),
+    /// Show as whom and at which server you are signed in
+    Session(sign_in::SessionArguments),
     /// Kits: what is wanted, as documents
     Kit(KitArguments),
     /// Make an invitation, which a new node shows to be heard
@@ -40,6 +48,11 @@ enum Command {
     Run(run::RunArguments),
     /// After the server's database was put back to an earlier day: what nodes have, and how to go on
     Recovery(recovery::RecoveryArguments),
+    /// Print what a shell needs to complete this client's commands
+    Completions {
+        /// The shell
+        shell: clap_complete::Shell,
+    },
 }
 
 #[derive(Debug, Args)]
@@ -74,6 +87,13 @@ fn main() -> ExitCode {
         Command::Stage(arguments) => server::on_network(stage::run(&arguments)),
         Command::Group(arguments) => server::on_network(group::run(&arguments)),
         Command::Run(arguments) => server::on_network(run::run(&arguments)),
+        Command::SignIn(arguments) => server::on_network(sign_in::run(&arguments)),
+        Command::SignOut(arguments) => server::on_network(sign_in::sign_out(&arguments)),
+        Command::Session(arguments) => server::on_network(sign_in::session(&arguments)),
+        Command::Completions { shell } => {
+            clap_complete::generate(shell, &mut CommandLine::command(), "constans", &mut std::io::stdout());
+            Exit::Well.into()
+        }
         Command::Recovery(arguments) => server::on_network(recovery::run(&arguments)),
         Command::Invite(arguments) => server::on_network(joining::invite(&arguments)),
         Command::Join(arguments) => server::on_network(joining::run(&arguments)),

@@ -8,8 +8,10 @@ use constans_core::run::Mode;
 use constans_core::standing::Trouble;
 use constans_terminal::{harmless, span};
 use constans_wire::check_in::{Explained, Hearing, NodeSummary};
+use constans_wire::fleet::NodePage;
 use constans_wire::run::Episode;
 use jiff::Timestamp;
+use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 
 /// Arguments of `node`.
 #[derive(Debug, Args)]
@@ -24,6 +26,9 @@ enum NodeCommand {
     List {
         #[command(flatten)]
         server: ServerArguments,
+        /// Only nodes that are so: CEL, as 'labels.site == "auken" && node.sign == "failed"'
+        #[arg(long, value_name = "CEL")]
+        filter: Option<String>,
         /// How to show them
         #[arg(long, value_enum, default_value_t = Output::Text)]
         output: Output,
@@ -67,7 +72,7 @@ enum NodeCommand {
 /// Lists or revokes.
 pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        NodeCommand::List { server, output } => list(&Server::open(server)?, *output).await,
+        NodeCommand::List { server, filter, output } => list(&Server::open(server)?, filter.as_deref(), *output).await,
         NodeCommand::Show { server, node, output } => show(&Server::open(server)?, node, *output).await,
         NodeCommand::Explain { server, node, output } => {
             let explained: Explained = Server::open(server)?.get(&format!("/api/nodes/{node}/explained")).await?;
@@ -89,25 +94,31 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
     }
 }
 
-async fn all(server: &Server<'_>) -> Result<Vec<NodeSummary>, ClientError> {
+/// Returns all nodes, or those that a filter names, and how many could not be decided.
+async fn all(server: &Server, filter: Option<&str>) -> Result<(Vec<NodeSummary>, usize), ClientError> {
     let mut nodes: Vec<NodeSummary> = Vec::new();
+    let filter = filter.map(|filter| format!("&filter={}", utf8_percent_encode(filter, NON_ALPHANUMERIC))).unwrap_or_default();
+    let mut after = String::new();
     loop {
-        let after = nodes.last().map_or("", |last| last.name.as_str());
-        let page: Vec<NodeSummary> = server.get(&format!("/api/nodes?after={after}")).await?;
-        let is_last = page.len() < 1_000;
-        nodes.extend(page);
-        if is_last {
-            return Ok(nodes);
+        let page: NodePage = server.get(&format!("/api/nodes?after={after}{filter}")).await?;
+        nodes.extend(page.nodes);
+        match page.next {
+            Some(next) => after = next,
+            None => return Ok((nodes, page.undecidable)),
         }
     }
 }
 
-async fn show(server: &Server<'_>, name: &str, output: Output) -> Result<(), ClientError> {
-    let nodes = all(server).await?;
-    let Some(node) = nodes.iter().find(|node| node.name == name) else {
-        let near = nearest_word(name, nodes.iter().map(|node| node.name.as_str()));
-        let hint = near.map_or_else(|| "constans node list shows them all".to_owned(), |near| format!("did you mean `{near}`?"));
-        return Err(ClientError::new(format!("there is no node {name}"), hint));
+async fn show(server: &Server, name: &str, output: Output) -> Result<(), ClientError> {
+    let node: &NodeSummary = &match server.get(&format!("/api/nodes/{name}")).await {
+        Ok(node) => node,
+        Err(error) if error.is_missing() => {
+            let (nodes, _) = all(server, None).await?;
+            let near = nearest_word(name, nodes.iter().map(|node| node.name.as_str()));
+            let hint = near.map_or_else(|| "constans node list shows them all".to_owned(), |near| format!("did you mean `{near}`?"));
+            return Err(ClientError::new(format!("there is no node {name}"), hint));
+        }
+        Err(error) => return Err(error),
     };
     if output == Output::Json {
         println!("{}", json(node));
@@ -209,10 +220,17 @@ fn standing_words(node: &NodeSummary, now: Timestamp) -> String {
     format!("{}, {} ago; {has}", status.words(), span(now.duration_since(began).as_secs()))
 }
 
-async fn list(server: &Server<'_>, output: Output) -> Result<(), ClientError> {
-    let nodes = all(server).await?;
+async fn list(server: &Server, filter: Option<&str>, output: Output) -> Result<(), ClientError> {
+    let (nodes, undecidable) = all(server, filter).await?;
     if output == Output::Json {
         println!("{}", json(&nodes));
+        return Ok(());
+    }
+    if undecidable > 0 {
+        eprintln!("{undecidable} more did not report what the filter asks for");
+    }
+    if nodes.is_empty() && filter.is_some() {
+        println!("no node is so");
         return Ok(());
     }
     if nodes.is_empty() {

@@ -1,26 +1,28 @@
 //! The server that the client speaks to.
 
+use crate::credentials::Credentials;
 use clap::{Args, ValueEnum};
-use constans_link::{LinkError, client, send};
+use constans_link::{LinkError, client, send_told};
 use constans_terminal::harmless;
 use constans_wire::exit::Exit;
-use reqwest::{Client, Method};
+use reqwest::{Client, Method, RequestBuilder};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::process::ExitCode;
+use std::sync::Once;
 
-/// Which server, and by which token.
+/// Which server, and as whom; without any, the one that was signed in to last.
 #[derive(Debug, Args)]
 pub struct ServerArguments {
     /// The server's address for people, as https://hub.skerry.example:7444
     #[arg(long, env = "CONSTANS_SERVER", value_name = "URL")]
-    server: String,
-    /// Fingerprint of the server's CA
+    server: Option<String>,
+    /// Fingerprint of the server's CA; needed with --token
     #[arg(long, env = "CONSTANS_CA", value_name = "SHA256")]
-    ca: String,
-    /// The token to be known by; better set in the environment than written here
+    ca: Option<String>,
+    /// The token of a program; better set in the environment than written here
     #[arg(long, env = "CONSTANS_TOKEN", hide_env_values = true, value_name = "TOKEN")]
-    token: String,
+    token: Option<String>,
 }
 
 /// How results are shown.
@@ -37,12 +39,20 @@ pub struct ClientError {
     message: String,
     hint: Option<String>,
     exit: Exit,
+    missing: bool,
 }
 
 impl ClientError {
     /// Returns an error with what to do.
     pub fn new(message: impl Into<String>, hint: impl Into<String>) -> Self {
-        Self { message: message.into(), hint: Some(hint.into()), exit: Exit::Error }
+        Self { message: message.into(), hint: Some(hint.into()), exit: Exit::Error, missing: false }
+    }
+}
+
+impl ClientError {
+    /// Returns whether the server said that there is nothing of this name.
+    pub fn is_missing(&self) -> bool {
+        self.missing
     }
 }
 
@@ -50,20 +60,50 @@ impl From<LinkError> for ClientError {
     fn from(error: LinkError) -> Self {
         let exit = if matches!(error, LinkError::Refused(_)) { Exit::Refused } else { Exit::Error };
         let detail = if let LinkError::Refused(problem) = &error { problem.detail.as_ref().map(|detail| format!("\n\n{detail}")) } else { None };
-        Self { message: format!("{error}{}", detail.unwrap_or_default()), hint: error.hint(), exit }
+        let missing = matches!(&error, LinkError::Refused(problem) if problem.kind == "missing");
+        Self { message: format!("{error}{}", detail.unwrap_or_default()), hint: error.hint(), exit, missing }
     }
 }
 
 /// A server that can be asked.
-pub struct Server<'a> {
+pub struct Server {
     client: Client,
-    arguments: &'a ServerArguments,
+    url: String,
+    ca: String,
+    token: String,
+    /// Whether it was said already as whom the server takes this.
+    said: Once,
 }
 
-impl<'a> Server<'a> {
+impl Server {
     /// Prepares the link.
-    pub fn open(arguments: &'a ServerArguments) -> Result<Self, ClientError> {
-        Ok(Self { client: client(&arguments.ca, None)?, arguments })
+    pub fn open(arguments: &ServerArguments) -> Result<Self, ClientError> {
+        if let (Some(server), Some(ca), Some(token)) = (&arguments.server, &arguments.ca, &arguments.token) {
+            return Self::new(server, ca, token);
+        }
+        if arguments.token.is_some() || arguments.ca.is_some() {
+            return Err(ClientError::new(
+                "a token needs its server and the fingerprint of the server's CA",
+                "set CONSTANS_SERVER, CONSTANS_CA and CONSTANS_TOKEN together",
+            ));
+        }
+        let known = Credentials::read()?.find(arguments.server.as_deref())?;
+        Self::new(&known.url, &known.ca, &known.token)
+    }
+
+    fn new(url: &str, ca: &str, token: &str) -> Result<Self, ClientError> {
+        Ok(Self {
+            client: client(ca, None)?,
+            url: url.trim_end_matches('/').to_owned(),
+            ca: ca.to_owned(),
+            token: token.to_owned(),
+            said: Once::new(),
+        })
+    }
+
+    /// Returns its address.
+    pub fn url(&self) -> &str {
+        &self.url
     }
 
     /// Asks for something.
@@ -83,16 +123,20 @@ impl<'a> Server<'a> {
 
     /// Sends bytes.
     pub async fn put_bytes<T: DeserializeOwned>(&self, path: &str, bytes: Vec<u8>) -> Result<T, ClientError> {
-        let url = format!("{}{path}", self.arguments.server.trim_end_matches('/'));
-        let request = self.client.put(url).bearer_auth(&self.arguments.token).header("Content-Type", "application/octet-stream").body(bytes);
-        Ok(send(request, &self.arguments.ca).await?)
+        let request = self.client.put(format!("{}{path}", self.url)).header("Content-Type", "application/octet-stream").body(bytes);
+        self.answer(request).await
     }
 
     async fn send<B: Serialize + Sync, T: DeserializeOwned>(&self, method: Method, path: &str, body: Option<&B>) -> Result<T, ClientError> {
-        let url = format!("{}{path}", self.arguments.server.trim_end_matches('/'));
-        let request = self.client.request(method, url).bearer_auth(&self.arguments.token);
-        let request = if let Some(body) = body { request.json(body) } else { request };
-        Ok(send(request, &self.arguments.ca).await?)
+        let request = self.client.request(method, format!("{}{path}", self.url));
+        self.answer(if let Some(body) = body { request.json(body) } else { request }).await
+    }
+
+    async fn answer<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, ClientError> {
+        let (answer, person) = send_told(request.bearer_auth(&self.token), &self.ca).await?;
+        self.said
+            .call_once(|| anstream::eprintln!("as {} at {}", person.map_or_else(|| "somebody".to_owned(), |person| harmless(&person)), self.url));
+        Ok(answer)
     }
 }
 

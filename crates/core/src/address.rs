@@ -15,6 +15,16 @@ pub struct ClauseAddress {
     colon: usize,
 }
 
+#[cfg(feature = "schema")]
+impl utoipa::PartialSchema for ClauseAddress {
+    fn schema() -> utoipa::openapi::RefOr<utoipa::openapi::schema::Schema> {
+        String::schema()
+    }
+}
+
+#[cfg(feature = "schema")]
+impl utoipa::ToSchema for ClauseAddress {}
+
 /// Why a text is no address of a clause.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum AddressError {

@@ -7,6 +7,7 @@ use std::fmt;
 
 /// A digest with its scheme, `s1:6f…`. Digests of unequal schemes are never compared as if they said something.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(transparent)]
 pub struct Digest(String);
 

@@ -20,6 +20,7 @@ pub struct OpenEpisode {
 
 /// How an episode ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum ClosedAs {
     /// The agent put it right.

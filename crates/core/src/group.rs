@@ -14,6 +14,7 @@ pub const EVERYONE: &str = "everyone";
 
 /// A named set of nodes and what they are given.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Group {
     /// Its name.
@@ -43,6 +44,7 @@ pub struct Group {
 
 /// A baseline given to a group.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Assignment {
     /// The kit.
@@ -59,6 +61,7 @@ pub struct Assignment {
 
 /// Settings of agents, as far as a group names any.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 #[expect(missing_docs, reason = "the words are those of AgentSettings")]
 pub struct GroupSettings {
@@ -74,6 +77,7 @@ pub struct GroupSettings {
 
 /// The settings of one node's agent.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct AgentSettings {
     /// Whether anything may change.
     pub mode: Mode,

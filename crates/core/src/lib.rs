@@ -4,6 +4,7 @@
 //! [`state::resolve()`] does so on a thread with a large stack, since conditions are compiled there.
 
 pub mod address;
+pub mod attention;
 pub mod compare;
 pub mod digest;
 pub mod episode;

@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 
 /// Whether a node was heard when it promised.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Hearing {
     /// It was, or its promise is not over yet.
@@ -52,6 +53,7 @@ pub fn hearing(promise: Option<Promise>, cut_off: i32, server_down: SignedDurati
 
 /// What is wrong about a node beside the status of its runs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Trouble {
     /// What is wanted of it cannot be resolved.
@@ -128,6 +130,7 @@ pub fn troubles(node: &NodeFacts, now: Timestamp) -> Vec<Trouble> {
 
 /// The one sign that a node is shown by, the gravest first as people look for it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 #[expect(missing_docs, reason = "the words are those of Status and of the vocabulary")]
 pub enum Sign {

@@ -1,11 +1,12 @@
 //! A server with its own PostgreSQL, on loopback, for one test.
 
-use crate::{Ended, Machine, program};
+use crate::{Curl, Ended, Machine, program};
 use constans_world::Postgres;
 use std::fs::{self, File};
 use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::PermissionsExt as _;
-use std::path::PathBuf;
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
@@ -30,12 +31,25 @@ impl Fleet {
     ///
     /// Panics if something does not start.
     pub fn start() -> Self {
+        Self::start_with(true)
+    }
+
+    /// Starts a server that nobody administers yet.
+    ///
+    /// # Panics
+    ///
+    /// Panics if something does not start.
+    pub fn start_without_people() -> Self {
+        Self::start_with(false)
+    }
+
+    fn start_with(an_administrator: bool) -> Self {
         let folder = tempfile::tempdir().expect("a folder for the test");
         fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755)).expect("others may look into it");
         let postgres = Postgres::start(&folder.path().join("postgres")).expect("PostgreSQL starts");
         let database = postgres.database("constans").expect("a database");
         let (agents, people) = (free_port(), free_port());
-        let administrator = token(&database, "ilse.maren", "administrator");
+        let administrator = if an_administrator { token(&database, "ilse.maren", "administrator") } else { String::new() };
         let server = serve(&folder, &database, agents, people);
         let mut fleet = Self { server, _postgres: postgres, folder, database, agents, people, ca: String::new(), administrator };
         fleet.wait();
@@ -126,6 +140,41 @@ impl Fleet {
             .env("CONSTANS_TOKEN", token)
             .stdin(Stdio::null());
         Ended::of(&command.output().expect("the client starts"))
+    }
+
+    /// Runs the operators' client with credentials of its own, and something typed.
+    ///
+    /// # Panics
+    ///
+    /// Panics if it cannot be started.
+    pub fn client_at(&self, credentials: &Path, arguments: &[&str], typed: &str) -> Ended {
+        let mut command = Command::new(program("constans"));
+        command.args(arguments).env("CONSTANS_CREDENTIALS", credentials).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        let mut started = command.spawn().expect("the client starts");
+        // It may not want to read any of it.
+        let _ = started.stdin.take().expect("it can be told").write_all(typed.as_bytes());
+        Ended::of(&started.wait_with_output().expect("it ends"))
+    }
+
+    /// Returns what a command of the server's program says.
+    ///
+    /// # Panics
+    ///
+    /// Panics if it fails.
+    pub fn server_says(&self, arguments: &[&str]) -> String {
+        let output = Command::new(program("constans-server")).args(arguments).env("CONSTANS_DATABASE", &self.database).output().expect("it starts");
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        String::from_utf8_lossy(&output.stdout).into_owned()
+    }
+
+    /// Returns a link by which a person with a role signs in once.
+    pub fn link(&self, person: &str, role: &str) -> String {
+        self.server_says(&["link", "--url", &self.people_url(), "--person", person, "--role", role]).trim().to_owned()
+    }
+
+    /// Returns a caller of the interface that nobody knows.
+    pub fn curl(&self) -> Curl {
+        Curl::new(self.people_url(), self.agents_url())
     }
 
     /// Returns the URL of the people's listener.

@@ -1,8 +1,12 @@
 //! Starts the real programs for tests: on private roots, under an unprivileged account, and with a real PostgreSQL.
 
+mod browser;
+mod curl;
 mod fleet;
 pub mod story;
 
+pub use browser::Browser;
+pub use curl::Curl;
 pub use fleet::Fleet;
 
 use constans_wire::report::RunReport;

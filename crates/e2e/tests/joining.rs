@@ -221,8 +221,8 @@ fn each_route_refuses_those_who_may_not() {
     };
     let without = curl(&["-X", "POST", "-H", "Content-Type: application/json", "-d", "{}", &format!("{}/check-in", fleet.agents_url())]);
     assert!(without.contains("nobody is known by this certificate") && without.ends_with(" 401"), "{without}");
-    let nothing = curl(&[&format!("{}/nothing", fleet.people_url())]);
-    assert!(nothing.contains("there is nothing at GET /nothing") && nothing.ends_with(" 404"), "{nothing}");
+    let nothing = curl(&[&format!("{}/api/nothing", fleet.people_url())]);
+    assert!(nothing.contains("there is nothing at GET /api/nothing") && nothing.ends_with(" 404"), "{nothing}");
 }
 
 #[test]

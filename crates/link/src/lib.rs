@@ -5,7 +5,7 @@
 mod pinned;
 
 use constans_wire::check_in::Problem;
-use pinned::PinnedVerifier;
+use pinned::{PinnedVerifier, RecordingVerifier};
 use reqwest::{Client, RequestBuilder, StatusCode};
 use rustls::ClientConfig;
 use rustls::pki_types::pem::PemObject as _;
@@ -83,10 +83,7 @@ impl LinkError {
 /// Returns what is wrong with fingerprint or identity.
 pub fn client(fingerprint: &str, identity: Option<&Identity<'_>>) -> Result<Client, LinkError> {
     let verifier = PinnedVerifier::new(fingerprint).ok_or_else(|| LinkError::NoFingerprint(fingerprint.to_owned()))?;
-    let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let config =
-        ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions().map_err(|error| LinkError::Tls(error.to_string()))?;
-    let config = config.dangerous().with_custom_certificate_verifier(Arc::new(verifier));
+    let config = config()?.with_custom_certificate_verifier(Arc::new(verifier));
     let config = match identity {
         None => config.with_no_client_auth(),
         Some(identity) => {
@@ -96,6 +93,16 @@ pub fn client(fingerprint: &str, identity: Option<&Identity<'_>>) -> Result<Clie
             config.with_client_auth_cert(certificates, key).map_err(|_| LinkError::Identity)?
         }
     };
+    built(config)
+}
+
+fn config() -> Result<rustls::client::danger::DangerousClientConfigBuilder, LinkError> {
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let builder = ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions();
+    Ok(builder.map_err(|error| LinkError::Tls(error.to_string()))?.dangerous())
+}
+
+fn built(config: ClientConfig) -> Result<Client, LinkError> {
     let built = Client::builder()
         .tls_backend_preconfigured(config)
         .no_proxy()
@@ -111,8 +118,34 @@ pub fn client(fingerprint: &str, identity: Option<&Identity<'_>>) -> Result<Clie
 ///
 /// Returns why the server was not heard, or what it refused.
 pub async fn send<T: DeserializeOwned>(request: RequestBuilder, fingerprint: &str) -> Result<T, LinkError> {
-    let (url, body) = answered(request, fingerprint).await?;
-    serde_json::from_slice(&body).map_err(|error| LinkError::Strange { url, because: error.to_string() })
+    send_told(request, fingerprint).await.map(|(answer, _)| answer)
+}
+
+/// Sends a request, and reads the answer and as whom the server took it.
+///
+/// # Errors
+///
+/// Returns why the server was not heard, or what it refused.
+pub async fn send_told<T: DeserializeOwned>(request: RequestBuilder, fingerprint: &str) -> Result<(T, Option<String>), LinkError> {
+    let answered = answered(request, fingerprint).await?;
+    let answer = serde_json::from_slice(&answered.body).map_err(|error| LinkError::Strange { url: answered.url, because: error.to_string() })?;
+    Ok((answer, answered.person))
+}
+
+/// Asks a server for the fingerprint of its CA. Nothing else is said to it: a person has to say whether it is the right one.
+///
+/// # Errors
+///
+/// Returns why the server was not heard.
+pub async fn fingerprint_of(url: &str) -> Result<String, LinkError> {
+    let verifier = Arc::new(RecordingVerifier::default());
+    let client = built(config()?.with_custom_certificate_verifier(verifier.clone()).with_no_client_auth())?;
+    let refused = client.get(url).send().await;
+    match (verifier.seen(), refused) {
+        (Some(fingerprint), _) => Ok(fingerprint),
+        (None, Err(error)) => Err(not_sent(&error, "")),
+        (None, Ok(_)) => Err(LinkError::Strange { url: url.to_owned(), because: "it was not reached over TLS".to_owned() }),
+    }
 }
 
 /// Sends a request and returns the answer's bytes.
@@ -121,15 +154,23 @@ pub async fn send<T: DeserializeOwned>(request: RequestBuilder, fingerprint: &st
 ///
 /// Returns why the server was not heard, or what it refused.
 pub async fn send_bytes(request: RequestBuilder, fingerprint: &str) -> Result<Vec<u8>, LinkError> {
-    answered(request, fingerprint).await.map(|(_, body)| body)
+    answered(request, fingerprint).await.map(|answered| answered.body)
 }
 
-async fn answered(request: RequestBuilder, fingerprint: &str) -> Result<(String, Vec<u8>), LinkError> {
+/// What came back.
+struct Answered {
+    url: String,
+    body: Vec<u8>,
+    person: Option<String>,
+}
+
+async fn answered(request: RequestBuilder, fingerprint: &str) -> Result<Answered, LinkError> {
     let response = request.send().await.map_err(|error| not_sent(&error, fingerprint))?;
     let (url, status) = (response.url().to_string(), response.status());
+    let person = response.headers().get("Constans-Person").and_then(|person| person.to_str().ok()).map(str::to_owned);
     let body = response.bytes().await.map_err(|error| not_sent(&error, fingerprint))?;
     if status.is_success() {
-        return Ok((url, body.to_vec()));
+        return Ok(Answered { url, body: body.to_vec(), person });
     }
     match serde_json::from_slice::<Problem>(&body) {
         Ok(problem) => Err(LinkError::Refused(problem)),

@@ -7,7 +7,7 @@ use rustls::crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signat
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{CertificateError, DigitallySignedStruct, Error, RootCertStore, SignatureScheme};
 use sha2::{Digest as _, Sha256};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use x509_parser::prelude::{FromDer as _, X509Certificate};
 
 /// What [`words`] says of a server with another CA.
@@ -88,5 +88,50 @@ impl ServerCertVerifier for PinnedVerifier {
 
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
         self.provider.signature_verification_algorithms.supported_schemes()
+    }
+}
+
+/// Remembers which CA a server has, and trusts none.
+#[derive(Debug, Default)]
+pub struct RecordingVerifier {
+    seen: Mutex<Option<String>>,
+}
+
+impl RecordingVerifier {
+    /// Returns the fingerprint of the CA that the server has.
+    pub fn seen(&self) -> Option<String> {
+        self.seen.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+}
+
+impl ServerCertVerifier for RecordingVerifier {
+    fn verify_server_cert(
+        &self,
+        end_entity: &CertificateDer<'_>,
+        intermediates: &[CertificateDer<'_>],
+        server_name: &ServerName<'_>,
+        ocsp_response: &[u8],
+        now: UnixTime,
+    ) -> Result<ServerCertVerified, Error> {
+        // A CA counts only if it issued this server's certificate, for this name and now.
+        for fingerprint in intermediates.iter().filter_map(fingerprint_of) {
+            let Some(pinned) = PinnedVerifier::new(&fingerprint) else { continue };
+            pinned.verify_server_cert(end_entity, intermediates, server_name, ocsp_response, now)?;
+            *self.seen.lock().unwrap_or_else(PoisonError::into_inner) = Some(fingerprint);
+        }
+        // Nothing is to be said to it yet.
+        Err(Error::InvalidCertificate(CertificateError::UnknownIssuer))
+    }
+
+    fn verify_tls12_signature(&self, _: &[u8], _: &CertificateDer<'_>, _: &DigitallySignedStruct) -> Result<HandshakeSignatureValid, Error> {
+        Err(Error::InvalidCertificate(CertificateError::UnknownIssuer))
+    }
+
+    fn verify_tls13_signature(&self, _: &[u8], _: &CertificateDer<'_>, _: &DigitallySignedStruct) -> Result<HandshakeSignatureValid, Error> {
+        Err(Error::InvalidCertificate(CertificateError::UnknownIssuer))
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        rustls::crypto::ring::default_provider().signature_verification_algorithms.supported_schemes()
     }
 }

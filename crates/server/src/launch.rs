@@ -1,5 +1,6 @@
 //! Starting: the database, the CA, and the two listeners on one runtime.
 
+use crate::people::welcome_first;
 use crate::problem::caught;
 use crate::store::alive;
 use crate::trust::{Authority, AuthorityError, HandedOut, Refusals, Secret};
@@ -41,6 +42,12 @@ pub struct Settings {
     /// A name or address by which this server is called; repeat it for several
     #[arg(long = "name", value_name = "NAME", required = true)]
     pub names: Vec<String>,
+    /// What the console calls this server
+    #[arg(long, value_name = "TITLE", default_value = "Constans")]
+    pub title: String,
+    /// The colour of this server in the console's header, as #0F5E6B, so that two windows are never mixed up
+    #[arg(long, value_name = "COLOUR", value_parser = colour)]
+    pub colour: Option<String>,
 }
 
 /// How often the server notes that it hears.
@@ -67,6 +74,9 @@ pub enum LaunchError {
     /// What lies outside the database.
     #[error("the protected folder, or the database beside it, cannot be used")]
     Protected(#[source] std::io::Error),
+    /// A person.
+    #[error("nobody is called {0}")]
+    NoPerson(String),
     /// Randomness.
     #[error("there is no randomness")]
     Random(#[source] std::io::Error),
@@ -80,6 +90,7 @@ impl LaunchError {
             Self::Migration(_) => Some("was this database used by a newer version? It cannot go back"),
             Self::Listener(..) => Some("does another program listen there? Name another address"),
             Self::Authority(_) | Self::Protected(_) => Some("the folder --protected belongs to the server's account, with mode 0700"),
+            Self::NoPerson(_) => Some("a new person needs a --role"),
             Self::Certificate(_) | Self::Random(_) => None,
         }
     }
@@ -87,6 +98,10 @@ impl LaunchError {
 
 /// What handlers need to know of this server.
 pub struct Here {
+    /// What the operator calls this server.
+    pub title: String,
+    /// The colour that the operator chose for it.
+    pub colour: Option<String>,
     /// The CA.
     pub authority: Authority,
     /// The URLs of the agents' listener.
@@ -124,6 +139,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     alive::note_start(&mut connection, 3.0 * ALIVE_EVERY.as_secs_f64()).await.map_err(LaunchError::Database)?;
     let authority = Authority::open(&settings.protected)?;
     let (handed_out, refusals) = (HandedOut::open(&settings.protected).map_err(LaunchError::Protected)?, Refusals::new(&settings.protected));
+    welcome_first(&mut connection, &format!("https://{}:{}", bracketed(&settings.names[0]), settings.people.port())).await?;
     look_for_restored(&mut connection, &handed_out, &refusals).await.map_err(LaunchError::Protected)?;
     drop(connection);
     tokio::spawn(stay_alive(db.clone()));
@@ -132,11 +148,21 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     let agent_urls = settings.names.iter().map(|name| format!("https://{}:{}", bracketed(name), settings.agents.port())).collect();
     tracing::info!(fingerprint = authority.fingerprint(), "the CA's fingerprint");
     let digest_key = protected_key(&settings.protected.join("digest.key"))?;
-    let here = Arc::new(Here { authority, agent_urls, key: digest_key, kits: Mutex::default(), handed_out, refusals });
+    let here = Arc::new(Here {
+        title: settings.title,
+        colour: settings.colour,
+        authority,
+        agent_urls,
+        key: digest_key,
+        kits: Mutex::default(),
+        handed_out,
+        refusals,
+    });
     let mutual = TlsConfig::from_bytes(chain.as_bytes(), key.as_bytes()).with_mutual(MutualTls::from_bytes(ca.as_bytes()).mandatory(false));
     let plain = TlsConfig::from_bytes(chain.as_bytes(), key.as_bytes());
     let agents = listener(settings.agents, mutual, &db, &here, checkin::routes());
-    let people = listener(settings.people, plain, &db, &here, api::routes());
+    let people = listener(settings.people, plain, &db, &here, api::routes()).mount("/", api::pages()).attach(api::Told);
+    let people = people.manage(api::Changes::begin(db.clone()));
     let (agents, people) = (run(agents, settings.agents), run(people, settings.people));
     tokio::try_join!(agents, people).map(|_| ())
 }
@@ -182,6 +208,11 @@ fn listener(address: SocketAddr, tls: TlsConfig, db: &PgPool, here: &Arc<Here>, 
     };
     let shield = Shield::default().enable(Hsts::default());
     rocket::custom(config).attach(shield).manage(db.clone()).manage(here.clone()).mount("/", routes).register("/", rocket::catchers![caught])
+}
+
+fn colour(text: &str) -> Result<String, String> {
+    let is_one = text.strip_prefix('#').is_some_and(|digits| digits.len() == 6 && digits.chars().all(|c| c.is_ascii_hexdigit()));
+    if is_one { Ok(text.to_owned()) } else { Err("write it as #0F5E6B".to_owned()) }
 }
 
 fn bracketed(name: &str) -> String {

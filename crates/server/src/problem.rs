@@ -12,6 +12,24 @@ pub enum ApiError {
     /// Nobody is known by this token or certificate.
     #[error("nobody is known by this {0}")]
     Unknown(&'static str),
+    /// Nobody is signed in.
+    #[error("nobody is signed in")]
+    NotSignedIn,
+    /// The request was not sent by the console's own pages.
+    #[error("the request was not sent by this server's own pages")]
+    NotOurPage,
+    /// The name or the password is wrong; which of them is not said.
+    #[error("the name or the password is wrong")]
+    WrongPassword,
+    /// Too many failures to sign in.
+    #[error("too many attempts to sign in failed")]
+    TooOften,
+    /// A one-time link that was used or ended.
+    #[error("this link was used already, or its time is over")]
+    LinkOver,
+    /// Randomness.
+    #[error("there is no randomness")]
+    Random(#[source] std::io::Error),
     /// The caller may not do this.
     #[error("{person} may not do this: it needs the permission {permission}")]
     NotAllowed {
@@ -35,6 +53,14 @@ pub enum ApiError {
     #[error("{message}")]
     Conflict {
         /// One fact.
+        message: String,
+        /// What to do.
+        hint: String,
+    },
+    /// A filter that cannot be used.
+    #[error("{message}")]
+    Filter {
+        /// Everything that is wrong with it.
         message: String,
         /// What to do.
         hint: String,
@@ -68,13 +94,14 @@ impl ApiError {
     /// Returns the HTTP status.
     pub fn status(&self) -> Status {
         match self {
-            Self::Unknown(_) => Status::Unauthorized,
-            Self::NotAllowed { .. } | Self::Revoked(_) => Status::Forbidden,
+            Self::Unknown(_) | Self::NotSignedIn | Self::WrongPassword => Status::Unauthorized,
+            Self::NotAllowed { .. } | Self::Revoked(_) | Self::NotOurPage | Self::LinkOver => Status::Forbidden,
+            Self::TooOften => Status::TooManyRequests,
             Self::Missing { .. } => Status::NotFound,
             Self::Conflict { .. } => Status::Conflict,
-            Self::Wrong(_) | Self::Findings { .. } => Status::UnprocessableEntity,
+            Self::Wrong(_) | Self::Findings { .. } | Self::Filter { .. } => Status::UnprocessableEntity,
             Self::Database(_) => Status::ServiceUnavailable,
-            Self::Certificate(_) | Self::Protected(_) => Status::InternalServerError,
+            Self::Certificate(_) | Self::Protected(_) | Self::Random(_) => Status::InternalServerError,
         }
     }
 
@@ -94,12 +121,21 @@ impl ApiError {
     /// Returns the problem as it is sent. What went wrong inside is for the log only.
     pub fn problem(&self) -> Problem {
         let (kind, hint) = match self {
-            Self::Unknown("token") => ("unknown_caller", Some("constans-server token makes a token".to_owned())),
+            Self::Unknown("token") => ("unknown_caller", Some("constans sign-in URL gets one; for a program: constans-server token".to_owned())),
             Self::Unknown(_) => ("unknown_caller", Some("only nodes that joined are heard here".to_owned())),
+            Self::NotSignedIn => ("not_signed_in", Some("sign in, or show a token".to_owned())),
+            Self::NotOurPage => ("not_our_page", Some("load the page again; another page may have tried to act in your name".to_owned())),
+            Self::WrongPassword => {
+                ("wrong_password", Some("an administrator gives a new one-time link: constans-server link --person NAME".to_owned()))
+            }
+            Self::TooOften => ("too_often", Some("wait a quarter of an hour".to_owned())),
+            Self::LinkOver => ("link_over", Some("an administrator makes another: constans-server link --person NAME".to_owned())),
+            Self::Random(_) => ("randomness", None),
             Self::NotAllowed { .. } => ("not_allowed", Some("an administrator gives roles".to_owned())),
             Self::Revoked(_) => ("revoked", Some("an operator can let it join again as this node".to_owned())),
             Self::Missing { .. } => ("missing", None),
             Self::Conflict { hint, .. } => ("conflict", Some(hint.clone())),
+            Self::Filter { hint, .. } => ("filter", Some(hint.clone())),
             Self::Findings { .. } => ("findings", Some("constans kit check finds the same before anything is sent".to_owned())),
             Self::Wrong(_) => ("wrong_request", None),
             Self::Database(_) => ("database", Some("the server's log says more; try again".to_owned())),

@@ -2,8 +2,7 @@
 
 use super::words::{duration, harmless, span, style, styled, time};
 use constans_core::compare::TextDiffRefusal;
-use constans_core::run::{Cause, ClauseResult, Decision, FailureAt, Leave, Newness, Outcome, ReactionState};
-use constans_core::state::SwitchFrom;
+use constans_core::run::{Cause, ClauseResult, Decision, FailureAt, Newness, Outcome, ReactionState};
 use std::fmt::Write as _;
 
 /// Returns what is to be said of one clause, several lines.
@@ -51,10 +50,10 @@ fn headline(result: &ClauseResult) -> (anstyle::Style, String) {
         (Outcome::Idle, _) => (style::MUTED, "only reacts, and nothing set it off".into()),
         (Outcome::Unsupported, _) => (style::ATTENTION, format!("not examined: {}", result.unsupported.as_deref().unwrap_or("no means here"))),
         (Outcome::Failed, _) => (style::BAD, format!("failed ({})", result.failed_at().map_or("run", failed_at))),
-        (Outcome::Blocked, Decision::Blocked { by }) => (style::BAD, blocked(by)),
+        (Outcome::Blocked, Decision::Blocked { by }) => (style::BAD, format!("blocked: {}", by.words())),
         (Outcome::Blocked, _) => (style::BAD, "blocked".into()),
         (Outcome::OutOfLine, Decision::Correct) => (style::ATTENTION, "would be corrected".into()),
-        (Outcome::OutOfLine, Decision::Leave { why }) => (style::ATTENTION, format!("left as it is: {}", leave(why))),
+        (Outcome::OutOfLine, Decision::Leave { why }) => (style::ATTENTION, format!("left as it is: {}", why.words())),
         (Outcome::OutOfLine, _) => (style::ATTENTION, "out of line".into()),
     }
 }
@@ -65,37 +64,6 @@ fn failed_at(at: FailureAt) -> &'static str {
         FailureAt::Correct => "correct",
         FailureAt::Verify => "verify",
         FailureAt::React => "react",
-    }
-}
-
-fn blocked(by: &constans_core::run::Blocker) -> String {
-    let why = match by.outcome {
-        Outcome::Failed => "failed",
-        Outcome::Unsupported => "could not be examined",
-        _ => "is not in line",
-    };
-    if by.need == by.first {
-        format!("blocked: it needs {}, which {why}", by.need)
-    } else {
-        format!("blocked: it needs {}, which waits for {}, which {why}", by.need, by.first)
-    }
-}
-
-fn leave(why: &Leave) -> String {
-    let set_by = |from: &SwitchFrom| match from {
-        SwitchFrom::Clause => "the clause",
-        SwitchFrom::Assignment => "the assignment",
-        SwitchFrom::Baseline => "the baseline",
-        SwitchFrom::Group => "the group",
-    };
-    match why {
-        Leave::Hold { until, because } => format!("a hold is in force until {} ({because})", time(*until)),
-        Leave::Observing => "this run only observes".into(),
-        Leave::OnDrift { from } => format!("{} says on_drift = \"tell\"", set_by(from)),
-        Leave::OnRollout { from } => format!("{} says on_rollout = \"wait\"", set_by(from)),
-        Leave::Grace { until } => format!("its grace lasts until {}", time(*until)),
-        Leave::Window { opens } => format!("the change window opens at {}", time(*opens)),
-        Leave::OnlyAPerson => "only a person can change this".into(),
     }
 }
 

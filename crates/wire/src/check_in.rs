@@ -13,6 +13,7 @@ use uuid::Uuid;
 
 /// What an agent says when it contacts the server.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct CheckIn {
     /// The version of the agent.
     pub agent: String,
@@ -32,6 +33,7 @@ pub struct CheckIn {
 
 /// What a node was given last.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Held {
     /// The digest of its effective state.
     pub digest: String,
@@ -41,6 +43,7 @@ pub struct Held {
 
 /// What the server answers.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct CheckInAnswer {
     /// The node's name.
     pub name: String,
@@ -58,6 +61,7 @@ pub struct CheckInAnswer {
 
 /// What a node is wanted to be, and how its agent is set.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct WantedOffer {
     /// The digest of the effective state, which is fetched by it.
     pub digest: String,
@@ -69,6 +73,7 @@ pub struct WantedOffer {
 
 /// What only rises: the server's epoch, then a counter of the node.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Generation {
     /// The server's epoch.
     pub epoch: i64,
@@ -84,6 +89,7 @@ impl std::fmt::Display for Generation {
 
 /// What the server says to anybody who asks: for finding out why a node cannot be heard.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Greeting {
     /// The server's version.
     pub server: String,
@@ -93,6 +99,7 @@ pub struct Greeting {
 
 /// A node as operators see it.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct NodeSummary {
     /// Its id.
     pub id: Uuid,
@@ -129,6 +136,7 @@ pub struct NodeSummary {
 
 /// What is wanted of a node, and what its last full run said.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct NodeStanding {
     /// Its stage.
     #[serde(default)]
@@ -176,6 +184,7 @@ pub struct NodeStanding {
 
 /// An error as `application/problem+json` (RFC 9457).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Problem {
     /// A stable word for it.
     #[serde(rename = "type")]
@@ -194,6 +203,7 @@ pub struct Problem {
 
 /// Why a node is wanted to be what it is: where each part of it comes from.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Explained {
     /// Its stage.
     #[serde(default)]

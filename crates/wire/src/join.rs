@@ -12,6 +12,7 @@ pub const INVITATION_FORM: u32 = 1;
 
 /// What a new node shows to be heard. Everything else about it is looked up by its id.
 #[derive(Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Invitation {
     /// The version of this form.
     pub form: u32,
@@ -33,6 +34,7 @@ impl fmt::Debug for Invitation {
 
 /// What an operator wants of an invitation.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct NewInvitation {
     /// How long it holds, in seconds.
     pub for_secs: u64,
@@ -45,6 +47,7 @@ pub struct NewInvitation {
 
 /// A made invitation. The text is shown once and never again.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct MadeInvitation {
     /// Its id.
     pub id: Uuid,
@@ -56,6 +59,7 @@ pub struct MadeInvitation {
 
 /// A node's certificate request. Sent again with the same key it asks what became of it.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct JoinRequest {
     /// The invitation's id.
     pub invitation: Uuid,
@@ -73,6 +77,7 @@ pub struct JoinRequest {
 
 /// A known node's request after its certificate ended: it shows the key that it has, and no certificate.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct AskAgain {
     /// The certificate request (PKCS #10), PEM.
     pub request: String,
@@ -84,6 +89,7 @@ pub struct AskAgain {
 
 /// What became of a joining request.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case", tag = "state")]
 pub enum JoinAnswer {
     /// An operator has not decided yet.
@@ -113,6 +119,7 @@ pub enum JoinAnswer {
 
 /// A joining request as operators see it.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct JoiningRequest {
     /// Its id.
     pub id: Uuid,
@@ -139,6 +146,7 @@ pub struct JoiningRequest {
 
 /// How a request is approved.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Approve {
     /// As a known node on a new machine.
     #[serde(default)]
@@ -147,6 +155,7 @@ pub struct Approve {
 
 /// Why a request is denied.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Deny {
     /// Why.
     pub because: String,
@@ -154,6 +163,7 @@ pub struct Deny {
 
 /// A node's wish for a newer certificate of the key that it has.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Renew {
     /// The certificate request (PKCS #10), PEM.
     pub request: String,
@@ -161,6 +171,7 @@ pub struct Renew {
 
 /// A newer certificate.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Renewed {
     /// The certificate, PEM.
     pub certificate: String,

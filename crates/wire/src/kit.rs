@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 
 /// A kit to be published: its paths with the SHA-256 of each file's contents, sorted by path.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ReleaseFiles {
     /// Pairs of path and `sha256:…`.
     pub files: Vec<(String, String)>,
@@ -12,6 +13,7 @@ pub struct ReleaseFiles {
 
 /// The contents that the server lacks.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Lacking {
     /// Their names, `sha256:…`.
     pub contents: Vec<String>,
@@ -19,6 +21,7 @@ pub struct Lacking {
 
 /// A published release.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Release {
     /// The kit.
     pub kit: String,
@@ -36,6 +39,7 @@ pub struct Release {
 
 /// Which releases a stage is to serve from now on, beside what it serves of other kits.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Serve {
     /// `kit@1.0.0` each.
     pub releases: Vec<String>,
@@ -46,6 +50,7 @@ pub struct Serve {
 
 /// What a stage serves.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Stage {
     /// Its name.
     pub name: String,
@@ -55,6 +60,7 @@ pub struct Stage {
 
 /// What a change of releases, groups or parameters came to.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Changed {
     /// How many nodes are wanted to be otherwise from now on.
     pub nodes: u64,

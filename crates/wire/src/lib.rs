@@ -2,8 +2,10 @@
 
 pub mod check_in;
 pub mod exit;
+pub mod fleet;
 pub mod join;
 pub mod kit;
+pub mod people;
 pub mod recovery;
 pub mod report;
 pub mod run;

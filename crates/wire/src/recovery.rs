@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 
 /// Whether the server is recovering.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Recovery {
     /// How it is; none if it is not recovering.
     pub recovering: Option<Recovering>,
@@ -12,6 +13,7 @@ pub struct Recovery {
 
 /// A server that is recovering: nodes are offered nothing new and go on with what they have.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Recovering {
     /// Since when.
     pub since: Timestamp,
@@ -25,6 +27,7 @@ pub struct Recovering {
 
 /// Ends recovering.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct EndRecovery {
     /// Also if nodes were not heard since.
     #[serde(default)]

@@ -11,6 +11,7 @@ pub const FORM: u32 = 1;
 
 /// The report of one run. Receiving it twice is the same as receiving it once: it is known by node and run id.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RunReport {
     /// The version of this form.
     pub form: u32,
@@ -56,6 +57,7 @@ pub struct RunReport {
 
 /// What is wanted of the node.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Wanted {
     /// The digest of the effective state.
     pub digest: Digest,
@@ -68,6 +70,7 @@ pub struct Wanted {
 
 /// A release that clauses come from.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Release {
     /// `kit@version`.
     pub release: String,
@@ -77,6 +80,7 @@ pub struct Release {
 
 /// What started a run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum StartedBy {
     /// The interval was over.

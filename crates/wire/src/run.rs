@@ -9,6 +9,7 @@ use uuid::Uuid;
 
 /// One run, or a row of equal uneventful ones.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RunSummary {
     /// The run; none for a row of uneventful ones.
     pub run: Option<Uuid>,
@@ -32,6 +33,7 @@ pub struct RunSummary {
 
 /// One clause of a node out of line by drift, from when it was last known to be in line to when it was so again.
 #[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Episode {
     /// The clause.
     pub address: String,
@@ -53,6 +55,7 @@ pub struct Episode {
 
 /// What became of a report.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Received {
     /// It was stored.

@@ -15,6 +15,7 @@ pub const PRESENCE: &str = "presence";
 
 /// One property that is not as wanted.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Difference {
     /// The property.
     pub property: String,
@@ -26,6 +27,7 @@ pub struct Difference {
 
 /// One side of a difference.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case", tag = "is")]
 pub enum Side {
     /// This value.

@@ -8,6 +8,7 @@ const LARGEST_DIFF: usize = 8 * 1024;
 
 /// A text diff in the unified form, from what was found to what is wanted.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct TextDiff {
     /// The diff.
     pub text: String,
@@ -21,6 +22,7 @@ pub struct TextDiff {
 
 /// Why there is no text diff.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum TextDiffRefusal {
     /// One of both is no text.

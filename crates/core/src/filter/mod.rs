@@ -16,6 +16,8 @@ use std::ops::Range;
 
 /// The longest condition, in bytes.
 pub const MAX_SOURCE_BYTES: usize = 2 * 1024;
+/// What filters of lists may ask of a node as it is now, below `node`.
+pub const LISTED_FIELDS: [&str; 8] = ["sign", "hearing", "mode", "stage", "groups", "releases", "troubles", "open_episodes"];
 const MAX_SYNTAX_NODES: usize = 500;
 const MAX_COMPREHENSION_DEPTH: usize = 2;
 const MAX_LIST: usize = 1_000;
@@ -62,12 +64,25 @@ struct Uses {
 }
 
 impl Condition {
+    /// Reads a filter of a list of nodes: it may also ask for how they are now, [`LISTED_FIELDS`].
+    ///
+    /// # Errors
+    ///
+    /// Returns everything that is wrong with it.
+    pub fn parse_for_list(source: &str) -> Result<Self, Vec<ConditionError>> {
+        Self::parse_with(source, &[], true)
+    }
+
     /// Reads a condition whose `params` are those declared.
     ///
     /// # Errors
     ///
     /// Returns everything that is wrong with it: syntax, size, names that are not known.
     pub fn parse(source: &str, parameters: &[&str]) -> Result<Self, Vec<ConditionError>> {
+        Self::parse_with(source, parameters, false)
+    }
+
+    fn parse_with(source: &str, parameters: &[&str], listed: bool) -> Result<Self, Vec<ConditionError>> {
         let whole = |message: String| vec![ConditionError { message, range: 0..source.len(), hint: None, about_a_name: false }];
         if source.len() > MAX_SOURCE_BYTES {
             return Err(whole(format!("the condition has {} bytes, at most {MAX_SOURCE_BYTES} are read", source.len())));
@@ -80,6 +95,7 @@ impl Condition {
             source,
             info: program.source_info(),
             parameters,
+            listed,
             bound: Vec::new(),
             nodes: 0,
             depth: 0,
@@ -103,14 +119,26 @@ impl Condition {
     ///
     /// Returns why it cannot be evaluated although the node reported all that it asks for.
     pub fn holds(&self, view: &NodeView, params: &Value) -> Result<Answer, ConditionError> {
+        self.holds_of(view, params, json!({ "name": view.name }))
+    }
+
+    /// Returns what a filter of a list says of a node; `now` has the [`LISTED_FIELDS`].
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be evaluated although the node reported all that it asks for.
+    pub fn holds_now(&self, view: &NodeView, mut now: Value) -> Result<Answer, ConditionError> {
+        now["name"] = view.name.clone().into();
+        self.holds_of(view, &Value::Null, now)
+    }
+
+    fn holds_of(&self, view: &NodeView, params: &Value, node: Value) -> Result<Answer, ConditionError> {
         let mut labels: BTreeMap<String, String> = view.labels.clone();
         for label in self.uses.labels.difference(&self.uses.labels_asked_for) {
             labels.entry(label.clone()).or_default();
         }
         let mut context = Context::default();
-        for (name, value) in
-            [("labels", json!(labels)), ("about", view.about.nested()), ("params", params.clone()), ("node", json!({ "name": view.name }))]
-        {
+        for (name, value) in [("labels", json!(labels)), ("about", view.about.nested()), ("params", params.clone()), ("node", node)] {
             context.add_variable_from_value(name, to_cel(&value));
         }
         let failed = |message: String| ConditionError { message, range: 0..0, hint: None, about_a_name: false };
@@ -177,6 +205,7 @@ struct Walk<'a> {
     source: &'a str,
     info: &'a cel::common::ast::SourceInfo,
     parameters: &'a [&'a str],
+    listed: bool,
     bound: Vec<String>,
     nodes: usize,
     depth: usize,
@@ -280,8 +309,14 @@ impl Walk<'_> {
                 }
             }
             Expr::Ident(root) if root == "node" => {
-                if path != ["name"] {
-                    self.error(expression, format!("`node.{}` is not known", path.join(".")), Some("the node is known by node.name".into()), true);
+                let is_listed = self.listed && path.len() == 1 && LISTED_FIELDS.contains(&path[0]);
+                if path != ["name"] && !is_listed {
+                    let hint = match nearest_word(path[0], LISTED_FIELDS.iter().copied()).filter(|_| self.listed) {
+                        Some(near) => format!("did you mean `node.{near}`?"),
+                        None if self.listed => format!("a list knows node.name, node.{}", LISTED_FIELDS.join(", node.")),
+                        None => "the node is known by node.name".to_owned(),
+                    };
+                    self.error(expression, format!("`node.{}` is not known", path.join(".")), Some(hint), true);
                 }
             }
             _ => self.expression(at),
@@ -358,6 +393,19 @@ mod tests {
             let errors = Condition::parse(source, &["idle"]).err().unwrap();
             assert_eq!((errors[0].message.as_str(), &source[errors[0].range.clone()], errors[0].hint.as_deref()), (message, marked, Some(hint)));
         }
+    }
+
+    #[test]
+    fn a_filter_of_a_list_asks_for_how_nodes_are_now() {
+        let now = json!({ "sign": "drift_found", "groups": ["everyone", "kiosks"] });
+        for (source, expected) in
+            [("node.sign == 'drift_found'", Answer::Yes), ("'gates' in node.groups", Answer::No), ("node.name == 'kiosk-auken-1'", Answer::Yes)]
+        {
+            assert_eq!(Condition::parse_for_list(source).unwrap().holds_now(&kiosk(), now.clone()).unwrap(), expected, "{source}");
+        }
+        let errors = Condition::parse_for_list("node.sing == 'failed'").err().unwrap();
+        assert_eq!(errors[0].hint.as_deref(), Some("did you mean `node.sign`?"));
+        assert!(Condition::parse("node.sign == 'failed'", &[]).is_err(), "a condition of a document does not depend on how things go");
     }
 
     #[test]

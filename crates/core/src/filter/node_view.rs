@@ -43,6 +43,16 @@ pub struct About {
     fields: BTreeMap<String, Value>,
 }
 
+#[cfg(feature = "schema")]
+impl utoipa::PartialSchema for About {
+    fn schema() -> utoipa::openapi::RefOr<utoipa::openapi::schema::Schema> {
+        BTreeMap::<String, Value>::schema()
+    }
+}
+
+#[cfg(feature = "schema")]
+impl utoipa::ToSchema for About {}
+
 impl About {
     /// Takes fields by path; what is left out counts as not reported.
     pub fn new(fields: impl IntoIterator<Item = (String, Value)>) -> Self {

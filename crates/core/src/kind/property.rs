@@ -106,6 +106,7 @@ pub enum Matcher {
 
 /// What is done to a clause's thing when something that it depends on was corrected.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Reaction {
     /// Let the service read its configuration again.

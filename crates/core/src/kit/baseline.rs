@@ -12,6 +12,7 @@ use serde_json::Value;
 
 /// How much it matters.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 #[expect(missing_docs, reason = "the words say it")]
 pub enum Severity {
@@ -23,6 +24,7 @@ pub enum Severity {
 
 /// What is done about drift.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum OnDrift {
     /// It is corrected.
@@ -33,6 +35,7 @@ pub enum OnDrift {
 
 /// What is done about what is newly wanted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum OnRollout {
     /// It is brought in.

@@ -51,6 +51,7 @@ pub enum ItemType {
 
 /// Where a value comes from; a later layer replaces an earlier one whole.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case", tag = "layer", content = "name")]
 pub enum Layer {
     /// The baseline's own default.
@@ -67,6 +68,7 @@ pub enum Layer {
 
 /// A parameter's value on one node, with its origin.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ParameterValue {
     /// The value.
     pub value: Value,

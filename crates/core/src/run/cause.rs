@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 
 /// Why a clause was different.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Cause {
     /// It was as wanted, the same is wanted, and the node changed.
@@ -19,6 +20,7 @@ pub enum Cause {
 
 /// What is new about a rollout.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case", tag = "newness")]
 pub enum Newness {
     /// It was never wanted here, or never right.
@@ -34,6 +36,7 @@ pub enum Newness {
 
 /// When drift happened: from the moment it was last known to be alike to the moment it was found.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct DriftWindow {
     /// When it was last known to be alike.
     pub from: Timestamp,

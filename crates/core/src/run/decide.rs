@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 
 /// Whether a run may change anything.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Mode {
     /// Nothing on the node is changed.

@@ -25,4 +25,5 @@ pub use result::{
     Blocker, ClauseResult, Decision, Failure, FailureAt, KeptOld, Leave, NativeStep, NotExamined, Outcome, PackageChange, ReactionResult,
     ReactionState, Verdict,
 };
+pub(crate) use status::remaining;
 pub use status::{Counts, Status, status_of};

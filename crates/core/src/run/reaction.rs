@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 
 /// A reaction that was set off. It is written to durable memory before the change that sets it off.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct DueReaction {
     /// The clause that reacts.
     pub target: ClauseAddress,
@@ -27,6 +28,7 @@ pub struct DueReaction {
 
 /// One change that set a reaction off, or is about to.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct DueCause {
     /// The clause that was corrected.
     pub address: ClauseAddress,

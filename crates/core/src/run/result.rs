@@ -13,6 +13,7 @@ use std::collections::BTreeSet;
 
 /// What was seen of a clause.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Verdict {
     /// It is as wanted.
@@ -25,6 +26,7 @@ pub enum Verdict {
 
 /// What was due.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case", tag = "due")]
 pub enum Decision {
     /// Nothing.
@@ -45,6 +47,7 @@ pub enum Decision {
 
 /// Why a clause is left as it is.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case", tag = "reason")]
 pub enum Leave {
     /// A hold is in force.
@@ -80,8 +83,47 @@ pub enum Leave {
     OnlyAPerson,
 }
 
+impl Leave {
+    /// Returns the reason in words.
+    pub fn words(&self) -> String {
+        let set_by = |from: &SwitchFrom| match from {
+            SwitchFrom::Clause => "the clause",
+            SwitchFrom::Assignment => "the assignment",
+            SwitchFrom::Baseline => "the baseline",
+            SwitchFrom::Group => "the group",
+        };
+        let time = |at: &Timestamp| at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string();
+        match self {
+            Self::Hold { until, because } => format!("a hold is in force until {} ({because})", time(until)),
+            Self::Observing => "this run only observes".into(),
+            Self::OnDrift { from } => format!("{} says on_drift = \"tell\"", set_by(from)),
+            Self::OnRollout { from } => format!("{} says on_rollout = \"wait\"", set_by(from)),
+            Self::Grace { until } => format!("its grace lasts until {}", time(until)),
+            Self::Window { opens } => format!("the change window opens at {}", time(opens)),
+            Self::OnlyAPerson => "only a person can change this".into(),
+        }
+    }
+}
+
+impl Blocker {
+    /// Returns in words what is waited for.
+    pub fn words(&self) -> String {
+        let why = match self.outcome {
+            Outcome::Failed => "failed",
+            Outcome::Unsupported => "could not be examined",
+            _ => "is not in line",
+        };
+        if self.need == self.first {
+            format!("it needs {}, which {why}", self.need)
+        } else {
+            format!("it needs {}, which waits for {}, which {why}", self.need, self.first)
+        }
+    }
+}
+
 /// What keeps a clause from being corrected.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Blocker {
     /// What it needs itself.
     pub need: ClauseAddress,
@@ -93,6 +135,7 @@ pub struct Blocker {
 
 /// What came of it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Outcome {
     /// It was as wanted.
@@ -113,6 +156,7 @@ pub enum Outcome {
 
 /// What failed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 #[expect(missing_docs, reason = "the words say it")]
 pub enum FailureAt {
@@ -124,6 +168,7 @@ pub enum FailureAt {
 
 /// A failure with all that helps to end it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Failure {
     /// What failed.
     pub at: FailureAt,
@@ -139,6 +184,7 @@ pub struct Failure {
 
 /// One native command or system call, as it was done.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct NativeStep {
     /// The command line, or the system call in words.
     pub what: String,
@@ -152,6 +198,7 @@ pub struct NativeStep {
 
 /// A package that came, went or changed version.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct PackageChange {
     /// Its name.
     pub package: String,
@@ -163,6 +210,7 @@ pub struct PackageChange {
 
 /// Old contents that were replaced or removed, and where they are now.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct KeptOld {
     /// Their number in the node's attic.
     pub attic: u64,
@@ -176,6 +224,7 @@ pub struct KeptOld {
 
 /// A property that cannot exist here and was left out of the comparison.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct NotExamined {
     /// The property.
     pub property: String,
@@ -185,6 +234,7 @@ pub struct NotExamined {
 
 /// What became of a reaction.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ReactionResult {
     /// What was or is to be done.
     pub reaction: Reaction,
@@ -198,6 +248,7 @@ pub struct ReactionResult {
 
 /// What became of a reaction.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum ReactionState {
     /// It was done.
@@ -214,6 +265,7 @@ pub enum ReactionState {
 
 /// What a run says of one clause.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ClauseResult {
     /// Its address.
     pub address: ClauseAddress,

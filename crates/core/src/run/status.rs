@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 
 /// The status of a run, the gravest first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Status {
     /// Something failed.
@@ -45,6 +46,7 @@ impl Status {
 
 /// How many clauses came out how.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[expect(missing_docs, reason = "the words are those of Outcome")]
 pub struct Counts {
     pub in_line: u64,
@@ -103,7 +105,7 @@ fn status_of_clause(result: &ClauseResult) -> Status {
 }
 
 /// The status that follows from a clause that stays out of line.
-fn remaining(result: &ClauseResult) -> Status {
+pub(crate) fn remaining(result: &ClauseResult) -> Status {
     let drifted = result.cause == Some(Cause::Drift) || result.also_drifted;
     let due = result.would.as_ref().unwrap_or(&result.decision);
     match due {

@@ -27,6 +27,7 @@ pub struct Switch<T> {
 
 /// Who set a switch.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 #[expect(missing_docs, reason = "the words say it")]
 pub enum SwitchFrom {
@@ -38,10 +39,12 @@ pub enum SwitchFrom {
 
 /// The release and baseline that a clause comes from.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Origin {
     /// The kit's name.
     pub kit: String,
     /// The kit's version.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub version: semver::Version,
     /// The baseline's name.
     pub baseline: String,

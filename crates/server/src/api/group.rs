@@ -2,27 +2,29 @@
 
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
-use crate::store::{audit, group, stage};
+use crate::store::{audit, group, notice, stage};
 use crate::trust::{Allowed, GroupEdit, NodeRead};
 use crate::work::resolve::resolve_nodes;
 use constans_core::filter::Condition;
 use constans_core::group::{EVERYONE, Group};
 use constans_folder::on_large_stack;
 use constans_wire::kit::Changed;
-use rocket::State;
 use rocket::serde::json::Json;
+use rocket::{State, get, put};
 use serde_json::json;
 use sqlx::PgPool;
 use std::sync::Arc;
 
-/// `GET /api/groups`: the groups as they are now.
-#[rocket::get("/api/groups")]
+/// The groups as they are now.
+#[utoipa::path(tag = "groups", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<Group>)))]
+#[get("/api/groups")]
 pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Group>> {
     Ok(Json(group::all(db.inner()).await?.into_iter().filter_map(|body| serde_json::from_value(body).ok()).collect()))
 }
 
-/// `PUT /api/groups?<although_unusable>`: sets a group whole.
-#[rocket::put("/api/groups?<although_unusable>", data = "<wanted>")]
+/// Sets a group whole.
+#[utoipa::path(tag = "groups", security(("token" = ["group.edit"]), ("session" = ["group.edit"])), request_body = Group, responses((status = 200, body = Changed)))]
+#[put("/api/groups?<although_unusable>", data = "<wanted>")]
 pub async fn set(
     wanted: Json<Group>,
     although_unusable: Option<bool>,
@@ -40,6 +42,7 @@ pub async fn set(
     if !changed.unusable.is_empty() && although_unusable != Some(true) {
         return Err(ApiError::unusable(&changed));
     }
+    notice::tell(&mut *transaction, "groups").await?;
     transaction.commit().await?;
     Ok(Json(changed))
 }

@@ -8,8 +8,8 @@ use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use constans_wire::join::{INVITATION_FORM, Invitation, MadeInvitation, NewInvitation};
 use jiff::{SignedDuration, Timestamp};
-use rocket::State;
 use rocket::serde::json::Json;
+use rocket::{State, post};
 use serde_json::json;
 use sqlx::PgPool;
 use std::sync::Arc;
@@ -17,8 +17,9 @@ use uuid::Uuid;
 
 const LONGEST_SECS: u64 = 30 * 86_400;
 
-/// `POST /api/invitations`: makes an invitation; its text is shown this once.
-#[rocket::post("/api/invitations", data = "<wanted>")]
+/// Makes an invitation; its text is shown this once.
+#[utoipa::path(tag = "joining", security(("token" = ["join.invite"]), ("session" = ["join.invite"])), request_body = NewInvitation, responses((status = 200, body = MadeInvitation)))]
+#[post("/api/invitations", data = "<wanted>")]
 pub async fn make(
     wanted: Json<NewInvitation>,
     caller: Allowed<InvitationMake>,

@@ -3,21 +3,22 @@
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::joining::{self, RequestRow};
-use crate::store::{audit, fact, mark, node};
+use crate::store::{audit, fact, mark, node, notice};
 use crate::trust::{Allowed, JoinDecide, NodeRead, ReadRequest, Refusal};
 use crate::work::resolve::resolve_nodes;
 use constans_core::digest::hex;
 use constans_wire::join::{Approve, Deny, JoiningRequest};
 use jiff::Timestamp;
-use rocket::State;
 use rocket::serde::json::Json;
+use rocket::{State, get, post};
 use serde_json::json;
 use sqlx::{PgConnection, PgPool};
 use std::sync::Arc;
 use uuid::Uuid;
 
-/// `GET /api/joining-requests`: the requests that nobody has decided yet, the oldest first.
-#[rocket::get("/api/joining-requests")]
+/// The requests that nobody has decided yet, the oldest first.
+#[utoipa::path(tag = "joining", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<JoiningRequest>)))]
+#[get("/api/joining-requests")]
 pub async fn waiting(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<JoiningRequest>> {
     let rows = joining::waiting(db.inner()).await?;
     let names: Vec<String> = rows.iter().map(|row| row.name.clone()).collect();
@@ -40,8 +41,9 @@ fn shown(row: RequestRow, in_use: &[String]) -> JoiningRequest {
     }
 }
 
-/// `POST /api/joining-requests/<id>/approve`: the request becomes a node, or a known node on a new machine.
-#[rocket::post("/api/joining-requests/<id>/approve", data = "<how>")]
+/// The request becomes a node, or a known node on a new machine.
+#[utoipa::path(tag = "joining", security(("token" = ["join.approve"]), ("session" = ["join.approve"])), request_body = Approve, responses((status = 200, body = String)))]
+#[post("/api/joining-requests/<id>/approve", data = "<how>")]
 pub async fn approve(id: Uuid, how: Json<Approve>, caller: Allowed<JoinDecide>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<String> {
     let mut transaction = db.begin().await?;
     let request = undecided(&mut transaction, id).await?;
@@ -63,6 +65,7 @@ pub async fn approve(id: Uuid, how: Json<Approve>, caller: Allowed<JoinDecide>, 
     };
     let issued = here.authority.issue_node(node_id, ReadRequest::read(&request.request)?)?;
     node::add_key(&mut *transaction, node_id, &request.spki_digest, &issued.certificate, issued.ends_at).await?;
+    notice::tell(&mut *transaction, "joining").await?;
     joining::approve(&mut *transaction, id, node_id, &caller.person).await?;
     resolve_nodes(&mut transaction, here, Some(node_id)).await?;
     let detail = json!({ "request": id, "node": node_id, "as_known": how.as_node.is_some(), "fingerprint": hex(&request.spki_digest) });
@@ -83,6 +86,7 @@ async fn approve_again(db: &mut PgConnection, node: Uuid, request: &RequestRow, 
     if !node::renew(&mut *db, node, &request.spki_digest, &issued.certificate, issued.ends_at).await? {
         return Err(ApiError::Revoked(request.name.clone()));
     }
+    notice::tell(&mut *db, "joining").await?;
     joining::approve(&mut *db, request.id, node, by).await?;
     let detail = json!({ "request": request.id, "node": node, "until": issued.ends_at, "fingerprint": hex(&request.spki_digest) });
     audit::add(db, by, "approved again", &request.name, &detail).await?;
@@ -106,11 +110,13 @@ async fn new_node(db: &mut PgConnection, request: &RequestRow) -> Result<Uuid, A
     Ok(id)
 }
 
-/// `POST /api/joining-requests/<id>/deny`: the request is refused.
-#[rocket::post("/api/joining-requests/<id>/deny", data = "<why>")]
+/// The request is refused.
+#[utoipa::path(tag = "joining", security(("token" = ["join.approve"]), ("session" = ["join.approve"])), request_body = Deny, responses((status = 200, body = String)))]
+#[post("/api/joining-requests/<id>/deny", data = "<why>")]
 pub async fn deny(id: Uuid, why: Json<Deny>, caller: Allowed<JoinDecide>, db: &State<PgPool>) -> Answer<String> {
     let mut transaction = db.begin().await?;
     let request = undecided(&mut transaction, id).await?;
+    notice::tell(&mut *transaction, "joining").await?;
     joining::deny(&mut *transaction, id, &why.because, &caller.person).await?;
     audit::add(&mut *transaction, &caller.person, "denied", &request.name, &json!({ "request": id, "because": why.because })).await?;
     transaction.commit().await?;

@@ -1,5 +1,10 @@
 //! Handlers for people and programs. Each names the permission that it needs.
 
+mod clauses;
+mod console;
+mod document;
+mod events;
+mod fleet;
 mod group;
 mod invitation;
 mod joining;
@@ -7,21 +12,36 @@ mod node;
 mod recovery;
 mod release;
 mod run;
+mod sign_in;
 mod stage;
+
+pub use console::Told;
+pub use document::document_text;
+pub use events::Changes;
 
 use rocket::Route;
 
-/// Returns the routes of the people's listener.
+/// Returns the routes of the people's listener: the interface.
 pub fn routes() -> Vec<Route> {
     rocket::routes![
+        sign_in::sign_in,
+        sign_in::client_token,
+        sign_in::welcome_for,
+        sign_in::welcome,
+        sign_in::own_session,
+        sign_in::sign_out,
+        fleet::fleet,
+        events::events,
         invitation::make,
         joining::waiting,
         joining::approve,
         joining::deny,
         node::list,
+        node::show,
         node::explained,
         node::revoke,
         node::settle,
+        clauses::list,
         recovery::show,
         recovery::end,
         release::prepare,
@@ -35,5 +55,11 @@ pub fn routes() -> Vec<Route> {
         run::list,
         run::show,
         run::episodes,
+        document::document,
     ]
+}
+
+/// Returns the routes of the console's pages. What they show they ask the interface for.
+pub fn pages() -> Vec<Route> {
+    rocket::routes![console::page, console::part]
 }

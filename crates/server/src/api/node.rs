@@ -1,42 +1,95 @@
 //! Nodes.
 
+use super::fleet::{Filtered, filtered};
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::node::{self, NodeRow};
-use crate::store::{audit, mark, wanted};
+use crate::store::{audit, mark, notice, wanted};
 use crate::trust::{Allowed, NodeRead, NodeRevoke, Refusal};
 use constans_core::group::AgentSettings;
 use constans_core::standing::{self, Hearing, NodeFacts, Promise, USUAL_CUT_OFF};
 use constans_wire::check_in::{Explained, NodeStanding, NodeSummary};
+use constans_wire::fleet::NodePage;
 use jiff::{SignedDuration, Timestamp};
-use rocket::State;
 use rocket::serde::json::Json;
+use rocket::{State, get, post};
 use serde::de::DeserializeOwned;
 use serde_json::{Value, json};
 use sqlx::PgPool;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-/// `GET /api/nodes?<after>`: the nodes by name, 1,000 at a time.
-#[rocket::get("/api/nodes?<after>")]
-pub async fn list(after: Option<&str>, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<NodeSummary>> {
-    let rows = node::all(db.inner(), after.unwrap_or_default()).await?;
+/// The nodes by name, 1,000 at a time, or those that a filter names.
+#[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = NodePage)))]
+#[get("/api/nodes?<after>&<filter>")]
+pub async fn list(after: Option<&str>, filter: Option<&str>, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<NodePage> {
     let now = Timestamp::now();
-    let digests: Vec<String> = rows.iter().flat_map(|row| [&row.state, &row.full_state]).flatten().cloned().collect();
-    let releases: BTreeMap<String, Vec<String>> = wanted::releases(db.inner(), &digests).await?.into_iter().collect();
-    Ok(Json(rows.into_iter().map(|row| summary(row, &releases, now)).collect()))
+    if filter.is_some_and(|filter| !filter.trim().is_empty()) {
+        let Filtered { nodes, undecidable } = filtered(all_summaries(db.inner(), now).await?, filter).await?;
+        let nodes: Vec<NodeSummary> = nodes.into_iter().filter(|node| node.name.as_str() > after.unwrap_or_default()).take(PAGE).collect();
+        return Ok(Json(NodePage { next: next_page(&nodes), nodes, undecidable }));
+    }
+    let nodes = summaries(db.inner(), after.unwrap_or_default(), now).await?;
+    Ok(Json(NodePage { next: next_page(&nodes), nodes, undecidable: 0 }))
 }
 
-/// `GET /api/nodes/<name>/explained`: where each part of what the node is wanted to be comes from.
-#[rocket::get("/api/nodes/<name>/explained")]
+/// How many nodes a page has at most.
+const PAGE: usize = 1_000;
+
+fn next_page(nodes: &[NodeSummary]) -> Option<String> {
+    (nodes.len() == PAGE).then(|| nodes.last().map(|last| last.name.clone())).flatten()
+}
+
+/// One node.
+#[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = NodeSummary)))]
+#[get("/api/nodes/<name>")]
+pub async fn show(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<NodeSummary> {
+    let now = Timestamp::now();
+    let row = node::one(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    summarised(db.inner(), vec![row], now).await?.pop().map(Json).ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })
+}
+
+/// Returns all nodes that were not retired.
+///
+/// # Errors
+///
+/// Returns why the database does not answer.
+pub async fn all_summaries(db: &PgPool, now: Timestamp) -> Result<Vec<NodeSummary>, ApiError> {
+    let mut all: Vec<NodeSummary> = Vec::new();
+    loop {
+        let page = summaries(db, all.last().map_or("", |last| last.name.as_str()), now).await?;
+        let is_last = page.len() < PAGE;
+        all.extend(page);
+        if is_last {
+            return Ok(all);
+        }
+    }
+}
+
+async fn summaries(db: &PgPool, after: &str, now: Timestamp) -> Result<Vec<NodeSummary>, ApiError> {
+    summarised(db, node::all(db, after).await?, now).await
+}
+
+async fn summarised(db: &PgPool, rows: Vec<NodeRow>, now: Timestamp) -> Result<Vec<NodeSummary>, ApiError> {
+    let mut digests: Vec<String> = rows.iter().flat_map(|row| [&row.state, &row.full_state]).flatten().cloned().collect();
+    digests.sort_unstable();
+    digests.dedup();
+    let releases: BTreeMap<String, Vec<String>> = wanted::releases(db, &digests).await?.into_iter().collect();
+    Ok(rows.into_iter().map(|row| summary(row, &releases, now)).collect())
+}
+
+/// Where each part of what the node is wanted to be comes from.
+#[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Explained)))]
+#[get("/api/nodes/<name>/explained")]
 pub async fn explained(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Explained> {
     let id = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     let stored = wanted::explained(db.inner(), id).await?.and_then(|stored| serde_json::from_value(stored).ok());
     Ok(Json(stored.unwrap_or_default()))
 }
 
-/// `POST /api/nodes/<name>/revoke`: the node is refused from its next request on.
-#[rocket::post("/api/nodes/<name>/revoke")]
+/// The node is refused from its next request on.
+#[utoipa::path(tag = "nodes", security(("token" = ["node.revoke"]), ("session" = ["node.revoke"])), responses((status = 200, body = String)))]
+#[post("/api/nodes/<name>/revoke")]
 pub async fn revoke(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<String> {
     let mut transaction = db.begin().await?;
     let id = node::by_name(&mut *transaction, name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
@@ -44,19 +97,22 @@ pub async fn revoke(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>,
         return Err(ApiError::Conflict { message: format!("{name} was revoked already"), hint: "constans node list shows since when".to_owned() });
     }
     here.refusals.add(&Refusal { at: Timestamp::now(), node: id, refused: true, keys: Vec::new() }).map_err(ApiError::Protected)?;
+    notice::tell(&mut *transaction, "nodes").await?;
     audit::add(&mut *transaction, &caller.person, "revoked", name, &json!({ "node": id })).await?;
     transaction.commit().await?;
     Ok(Json(name.to_owned()))
 }
 
-/// `POST /api/nodes/<name>/settle`: a person has decided which of two machines is the node: the one that checks in next.
-#[rocket::post("/api/nodes/<name>/settle")]
+/// A person has decided which of two machines is the node: the one that checks in next.
+#[utoipa::path(tag = "nodes", security(("token" = ["node.revoke"]), ("session" = ["node.revoke"])), responses((status = 200, body = String)))]
+#[post("/api/nodes/<name>/settle")]
 pub async fn settle(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>) -> Answer<String> {
     let mut transaction = db.begin().await?;
     let id = node::by_name(&mut *transaction, name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     if !mark::settle(&mut transaction, id).await? {
         return Err(ApiError::Conflict { message: format!("only one machine was seen as {name}"), hint: "there is nothing to decide".to_owned() });
     }
+    notice::tell(&mut *transaction, "nodes").await?;
     audit::add(&mut *transaction, &caller.person, "settled", name, &json!({ "node": id })).await?;
     transaction.commit().await?;
     Ok(Json(name.to_owned()))

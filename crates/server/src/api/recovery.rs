@@ -4,13 +4,14 @@ use crate::problem::{Answer, ApiError};
 use crate::store::{audit, recovery};
 use crate::trust::{Allowed, NodeRead, ServerRecover};
 use constans_wire::recovery::{EndRecovery, Recovering, Recovery};
-use rocket::State;
 use rocket::serde::json::Json;
+use rocket::{State, get, post};
 use serde_json::json;
 use sqlx::{PgConnection, PgPool};
 
-/// `GET /api/recovery`: whether the server is recovering, and what ending it would alter.
-#[rocket::get("/api/recovery")]
+/// Whether the server is recovering, and what ending it would alter.
+#[utoipa::path(tag = "server", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Recovery)))]
+#[get("/api/recovery")]
 pub async fn show(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Recovery> {
     let mut connection = db.acquire().await?;
     Ok(Json(Recovery { recovering: now(&mut connection).await? }))
@@ -29,8 +30,9 @@ async fn now(db: &mut PgConnection) -> Result<Option<Recovering>, ApiError> {
     }))
 }
 
-/// `POST /api/recovery/end`: from now on nodes are offered what this database wants of them.
-#[rocket::post("/api/recovery/end", data = "<wish>")]
+/// From now on nodes are offered what this database wants of them.
+#[utoipa::path(tag = "server", security(("token" = ["server.recover"]), ("session" = ["server.recover"])), request_body = EndRecovery, responses((status = 200, body = Recovering)))]
+#[post("/api/recovery/end", data = "<wish>")]
 pub async fn end(wish: Json<EndRecovery>, caller: Allowed<ServerRecover>, db: &State<PgPool>) -> Answer<Recovering> {
     let mut transaction = db.begin().await?;
     let before = now(&mut transaction)

@@ -6,21 +6,23 @@ use crate::store::release::{self, ReleaseRow};
 use crate::trust::{Allowed, KitPublish, NodeRead};
 use crate::work::publish::{LARGEST_FILE, check_release, is_named_right};
 use constans_wire::kit::{Lacking, Release, ReleaseFiles};
-use rocket::State;
 use rocket::data::{Data, ToByteUnit as _};
 use rocket::serde::json::Json;
+use rocket::{State, get, post, put};
 use serde_json::json;
 use sqlx::PgPool;
 
-/// `POST /api/releases/prepare`: which contents of a kit the server lacks.
-#[rocket::post("/api/releases/prepare", data = "<kit>")]
+/// Which contents of a kit the server lacks.
+#[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body = ReleaseFiles, responses((status = 200, body = Lacking)))]
+#[post("/api/releases/prepare", data = "<kit>")]
 pub async fn prepare(kit: Json<ReleaseFiles>, _caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Lacking> {
     let names: Vec<String> = kit.files.iter().map(|(_, name)| name.clone()).collect();
     Ok(Json(Lacking { contents: release::lacking(db.inner(), &names).await? }))
 }
 
-/// `PUT /api/contents/<name>`: contents, by their digest.
-#[rocket::put("/api/contents/<name>", data = "<body>")]
+/// Contents, by their digest.
+#[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 200, body = bool)))]
+#[put("/api/contents/<name>", data = "<body>")]
 pub async fn put_content(name: &str, body: Data<'_>, _caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<bool> {
     let read =
         body.open(LARGEST_FILE.bytes()).into_bytes().await.map_err(|error| ApiError::Wrong(format!("the contents cannot be read: {error}")))?;
@@ -34,8 +36,9 @@ pub async fn put_content(name: &str, body: Data<'_>, _caller: Allowed<KitPublish
     Ok(Json(true))
 }
 
-/// `POST /api/releases`: publishes a kit; checked again, and refused whole.
-#[rocket::post("/api/releases", data = "<kit>")]
+/// Publishes a kit; checked again, and refused whole.
+#[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body = ReleaseFiles, responses((status = 200, body = Release)))]
+#[post("/api/releases", data = "<kit>")]
 pub async fn publish(kit: Json<ReleaseFiles>, caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Release> {
     let mut transaction = db.begin().await?;
     let row = check_release(&mut transaction, kit.into_inner().files, &caller.person).await?;
@@ -54,8 +57,9 @@ pub async fn publish(kit: Json<ReleaseFiles>, caller: Allowed<KitPublish>, db: &
     Ok(Json(shown(row)))
 }
 
-/// `GET /api/releases`: the releases, the newest first.
-#[rocket::get("/api/releases")]
+/// The releases, the newest first.
+#[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<Release>)))]
+#[get("/api/releases")]
 pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Release>> {
     Ok(Json(release::all(db.inner()).await?.into_iter().map(shown).collect()))
 }

@@ -6,35 +6,48 @@ use crate::trust::{Allowed, NodeRead};
 use crate::work::texts::put_in;
 use constans_wire::report::RunReport;
 use constans_wire::run::{Episode, RunSummary};
-use rocket::State;
 use rocket::serde::json::Json;
+use rocket::{State, get};
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 use sqlx::PgPool;
 use std::collections::BTreeMap;
+use uuid::Uuid;
 
-/// `GET /api/nodes/<name>/runs`: a node's runs, the newest first; equal uneventful ones as one.
-#[rocket::get("/api/nodes/<name>/runs")]
+/// A node's runs, the newest first; equal uneventful ones as one.
+#[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<RunSummary>)))]
+#[get("/api/nodes/<name>/runs")]
 pub async fn list(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<RunSummary>> {
     let id = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     let rows = run::of_node(db.inner(), id).await?;
     rows.into_iter().map(shown).collect::<Result<Vec<_>, _>>().map(Json)
 }
 
-/// `GET /api/nodes/<name>/runs/<id>`: the whole report of a run; the beginning of its id is enough.
-#[rocket::get("/api/nodes/<name>/runs/<id>")]
+/// The whole report of a run; the beginning of its id is enough.
+#[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = RunReport)))]
+#[get("/api/nodes/<name>/runs/<id>")]
 pub async fn show(name: &str, id: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<RunReport> {
     let node = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     let missing = || ApiError::Missing { what: "run kept whole", name: id.to_owned() };
-    let (mut report, places) = run::report(db.inner(), node, id).await?.ok_or_else(missing)?;
-    let places: BTreeMap<String, String> = read(places)?;
-    let digests: Vec<String> = places.values().cloned().collect();
-    put_in(&mut report, &places, &report_text::find(db.inner(), &digests).await?.into_iter().collect());
-    read(report).map(Json)
+    Ok(Json(whole_report(db.inner(), node, id).await?.ok_or_else(missing)?))
 }
 
-/// `GET /api/nodes/<name>/episodes`: a node's drift episodes, open ones first, then the newest.
-#[rocket::get("/api/nodes/<name>/episodes")]
+/// Returns the report of a run that was kept whole, with its long texts.
+///
+/// # Errors
+///
+/// Returns why it cannot be read.
+pub async fn whole_report(db: &PgPool, node: Uuid, id: &str) -> Result<Option<RunReport>, ApiError> {
+    let Some((mut report, places)) = run::report(db, node, id).await? else { return Ok(None) };
+    let places: BTreeMap<String, String> = read(places)?;
+    let digests: Vec<String> = places.values().cloned().collect();
+    put_in(&mut report, &places, &report_text::find(db, &digests).await?.into_iter().collect());
+    read(report).map(Some)
+}
+
+/// A node's drift episodes, open ones first, then the newest.
+#[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<Episode>)))]
+#[get("/api/nodes/<name>/episodes")]
 pub async fn episodes(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Episode>> {
     let node = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     episode::of_node(db.inner(), node).await?.into_iter().map(shown_episode).collect::<Result<Vec<_>, _>>().map(Json)

@@ -2,28 +2,39 @@
 
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
-use crate::store::{audit, release, stage};
+use crate::store::{audit, notice, release, stage};
 use crate::trust::{Allowed, NodeRead, StageServe};
 use crate::work::resolve::resolve_nodes;
 use constans_wire::kit::{Changed, Serve, Stage};
-use rocket::State;
 use rocket::serde::json::Json;
+use rocket::{State, get, post};
 use semver::{Version, VersionReq};
 use serde_json::json;
 use sqlx::{PgConnection, PgPool};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-/// `GET /api/stages`: the stages in order, with what each serves.
-#[rocket::get("/api/stages")]
+/// The stages in order, with what each serves.
+#[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<Stage>)))]
+#[get("/api/stages")]
 pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Stage>> {
-    let served = stage::served(db.inner()).await?;
-    let of = |name: &str| served.iter().filter(|(stage, _, _)| stage == name).map(|(_, kit, version)| format!("{kit}@{version}")).collect();
-    Ok(Json(stage::names(db.inner()).await?.into_iter().map(|name| Stage { serves: of(&name), name }).collect()))
+    Ok(Json(stages(db.inner()).await?))
 }
 
-/// `POST /api/stages/<name>/serve`: serves releases in a stage; all of them or none.
-#[rocket::post("/api/stages/<name>/serve", data = "<wanted>")]
+/// Returns the stages in order, with what each serves.
+///
+/// # Errors
+///
+/// Returns why the database does not answer.
+pub async fn stages(db: &PgPool) -> Result<Vec<Stage>, ApiError> {
+    let served = stage::served(db).await?;
+    let of = |name: &str| served.iter().filter(|(stage, _, _)| stage == name).map(|(_, kit, version)| format!("{kit}@{version}")).collect();
+    Ok(stage::names(db).await?.into_iter().map(|name| Stage { serves: of(&name), name }).collect())
+}
+
+/// Serves releases in a stage; all of them or none.
+#[utoipa::path(tag = "kits", security(("token" = ["stage.serve"]), ("session" = ["stage.serve"])), request_body = Serve, responses((status = 200, body = Changed)))]
+#[post("/api/stages/<name>/serve", data = "<wanted>")]
 pub async fn serve(name: &str, wanted: Json<Serve>, caller: Allowed<StageServe>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
     let mut transaction = db.begin().await?;
     if !stage::names(&mut *transaction).await?.iter().any(|known| known == name) {
@@ -41,6 +52,7 @@ pub async fn serve(name: &str, wanted: Json<Serve>, caller: Allowed<StageServe>,
     if !changed.unusable.is_empty() && !wanted.although_unusable {
         return Err(ApiError::unusable(&changed));
     }
+    notice::tell(&mut *transaction, "kits").await?;
     transaction.commit().await?;
     Ok(Json(changed))
 }

@@ -3,13 +3,13 @@
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::wanted::{self, WantedRow};
-use crate::store::{fact, heard, mark};
+use crate::store::{fact, heard, mark, notice};
 use crate::trust::NodeCaller;
 use crate::work::resolve::resolve_nodes;
 use constans_wire::check_in::{CheckIn, CheckInAnswer, Generation, WantedOffer};
 use jiff::{SignedDuration, Timestamp};
-use rocket::State;
 use rocket::serde::json::Json;
+use rocket::{State, post};
 use serde_json::json;
 use sqlx::{PgConnection, PgPool};
 use std::sync::Arc;
@@ -18,8 +18,9 @@ use uuid::Uuid;
 /// The longest promise that is taken: a node that promises more would never be late.
 const LONGEST_PROMISE_SECS: u64 = 7 * 86_400;
 
-/// `POST /check-in`: a node is here, and says when it comes next.
-#[rocket::post("/check-in", data = "<said>")]
+/// A node is here, and says when it comes next.
+#[utoipa::path(tag = "agents", security(("node" = [])), request_body = CheckIn, responses((status = 200, body = CheckInAnswer)))]
+#[post("/check-in", data = "<said>")]
 pub async fn check_in(said: Json<CheckIn>, node: NodeCaller, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<CheckInAnswer> {
     let now = Timestamp::now();
     let next_secs = i64::try_from(said.next_in_secs.min(LONGEST_PROMISE_SECS)).unwrap_or(0);
@@ -27,7 +28,10 @@ pub async fn check_in(said: Json<CheckIn>, node: NodeCaller, db: &State<PgPool>,
     let clock_off_ms = i64::try_from(said.now.duration_since(now).as_millis()).unwrap_or(i64::MAX);
     let about = serde_json::to_value(said.about.only_stable()).map_err(|error| ApiError::Wrong(error.to_string()))?;
     let mut transaction = db.begin().await?;
-    heard::note(&mut transaction, node.id, now, promised, clock_off_ms).await?;
+    if heard::note(&mut transaction, node.id, now, promised, clock_off_ms).await? {
+        // It was away or new; who keeps its promises changes no page.
+        notice::tell(&mut *transaction, "nodes").await?;
+    }
     fact::now_is(&mut transaction, node.id, "agent", &json!(said.agent)).await?;
     if fact::now_is(&mut transaction, node.id, "about", &about).await? {
         // What the node is may decide what it should be.

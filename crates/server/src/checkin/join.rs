@@ -4,13 +4,13 @@ use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::invitation::{self, Standing};
 use crate::store::joining::{self, RequestRow};
-use crate::store::{audit, node};
+use crate::store::{audit, node, notice};
 use crate::trust::{NodeCaller, ReadRequest, digest_of, renew_after};
 use constans_wire::check_in::Greeting;
 use constans_wire::join::{AskAgain, JoinAnswer, JoinRequest, Renew, Renewed};
-use rocket::State;
 use rocket::data::{ByteUnit, Data};
 use rocket::serde::json::Json;
+use rocket::{State, get, post};
 use serde::de::DeserializeOwned;
 use serde_json::json;
 use sqlx::{PgConnection, PgPool};
@@ -21,14 +21,16 @@ use uuid::Uuid;
 /// The largest joining request that is read.
 const LARGEST_REQUEST: ByteUnit = ByteUnit::Kibibyte(64);
 
-/// `GET /greeting`: the server's version and clock, for whoever wants to know whether it can be reached.
-#[rocket::get("/greeting")]
+/// The server's version and clock, for whoever wants to know whether it can be reached.
+#[utoipa::path(tag = "agents", security(()), responses((status = 200, body = Greeting)))]
+#[get("/greeting")]
 pub fn greeting() -> Json<Greeting> {
     Json(Greeting { server: env!("CARGO_PKG_VERSION").to_owned(), now: jiff::Timestamp::now() })
 }
 
-/// `POST /join`: asks to be a node of this fleet, or what became of it.
-#[rocket::post("/join", data = "<body>")]
+/// Asks to be a node of this fleet, or what became of it.
+#[utoipa::path(tag = "agents", security(()), request_body = JoinRequest, responses((status = 200, body = JoinAnswer)))]
+#[post("/join", data = "<body>")]
 pub async fn join(body: Data<'_>, from: SocketAddr, db: &State<PgPool>) -> Answer<JoinAnswer> {
     let asked: JoinRequest = read_little(body).await?;
     let read = read_certificate_request(&asked.request)?;
@@ -59,9 +61,10 @@ fn read_certificate_request(pem: &str) -> Result<ReadRequest, ApiError> {
     ReadRequest::read(pem).map_err(|error| ApiError::Wrong(format!("the certificate request cannot be read: {error}")))
 }
 
-/// `POST /ask-again`: a known node whose certificate ended asks for another, or what became of that. Its request is
+/// A known node whose certificate ended asks for another, or what became of that. Its request is
 /// signed by the key that it has.
-#[rocket::post("/ask-again", data = "<body>")]
+#[utoipa::path(tag = "agents", security(()), request_body = AskAgain, responses((status = 200, body = JoinAnswer)))]
+#[post("/ask-again", data = "<body>")]
 pub async fn ask_again(body: Data<'_>, from: SocketAddr, db: &State<PgPool>) -> Answer<JoinAnswer> {
     let asked: AskAgain = read_little(body).await?;
     let spki = read_certificate_request(&asked.request)?.spki;
@@ -79,6 +82,7 @@ pub async fn ask_again(body: Data<'_>, from: SocketAddr, db: &State<PgPool>) -> 
             let (name, request, address) = (&known.name, &asked.request, &from.ip().to_string());
             let row = joining::NewRow { id, invitation: None, known_node: Some(known.node), spki: &spki, name, request, address, about: &about };
             joining::add(&mut *transaction, &row).await?;
+            notice::tell(&mut *transaction, "joining").await?;
             audit::add(&mut *transaction, address, "asked again", name, &json!({ "request": id })).await?;
             JoinAnswer::Waiting { request: id }
         }
@@ -87,8 +91,9 @@ pub async fn ask_again(body: Data<'_>, from: SocketAddr, db: &State<PgPool>) -> 
     Ok(Json(answer))
 }
 
-/// `POST /renew`: a newer certificate for the key that the node has.
-#[rocket::post("/renew", data = "<wish>")]
+/// A newer certificate for the key that the node has.
+#[utoipa::path(tag = "agents", security(("node" = [])), request_body = Renew, responses((status = 200, body = Renewed)))]
+#[post("/renew", data = "<wish>")]
 pub async fn renew(wish: Json<Renew>, node: NodeCaller, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Renewed> {
     let read = read_certificate_request(&wish.request)?;
     let spki = read.spki.clone();
@@ -124,6 +129,7 @@ async fn ask(db: &mut PgConnection, asked: &JoinRequest, spki: &[u8], standing: 
         about: &about,
     };
     joining::add(&mut *db, &row).await?;
+    notice::tell(&mut *db, "joining").await?;
     invitation::use_once(&mut *db, asked.invitation).await?;
     audit::add(db, &address, "asked to join", &asked.name, &json!({ "request": id })).await?;
     Ok(JoinAnswer::Waiting { request: id })

@@ -1,8 +1,8 @@
 //! Handlers for agents.
 
-mod check_in;
-mod join;
-mod wanted;
+pub mod check_in;
+pub mod join;
+pub mod wanted;
 
 use rocket::Route;
 

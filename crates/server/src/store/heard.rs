@@ -13,8 +13,9 @@ struct LastRow {
     promised_at: SqlTimestamp,
 }
 
-/// Notes a check-in at `now`: it lengthens the node's last span if it came as promised, else it begins another.
-pub async fn note(db: &mut PgConnection, node: Uuid, now: Timestamp, promised_at: Timestamp, clock_off_ms: i64) -> sqlx::Result<()> {
+/// Notes a check-in at `now`: it lengthens the node's last span if it came as promised, else it begins another. Returns
+/// whether another began.
+pub async fn note(db: &mut PgConnection, node: Uuid, now: Timestamp, promised_at: Timestamp, clock_off_ms: i64) -> sqlx::Result<bool> {
     let last: Option<LastRow> = sqlx::query_as("select id, last_at, promised_at from heard where node = $1 order by last_at desc limit 1 for update")
         .bind(node)
         .fetch_optional(&mut *db)
@@ -40,5 +41,5 @@ pub async fn note(db: &mut PgConnection, node: Uuid, now: Timestamp, promised_at
         .bind(now.to_sqlx())
         .bind(0_i64),
     };
-    query.bind(promised_at.to_sqlx()).bind(clock_off_ms).execute(db).await.map(|_| ())
+    query.bind(promised_at.to_sqlx()).bind(clock_off_ms).execute(db).await.map(|_| kept.is_none())
 }

@@ -3,6 +3,7 @@
 pub mod alive;
 pub mod audit;
 pub mod episode;
+pub mod exception;
 pub mod fact;
 pub mod group;
 pub mod heard;
@@ -10,6 +11,7 @@ pub mod invitation;
 pub mod joining;
 pub mod mark;
 pub mod node;
+pub mod notice;
 pub mod person;
 pub mod recovery;
 pub mod release;

@@ -171,10 +171,8 @@ pub struct NodeRow {
     pub open_episodes: i32,
 }
 
-/// Returns the nodes that were not retired, by name; at most 1,000 after the name `after`.
-pub async fn all(db: impl PgExecutor<'_>, after: &str) -> sqlx::Result<Vec<NodeRow>> {
-    sqlx::query_as(
-        "select node.id, node.name, node.revoked_at, labels.value as labels, about.value as about, h.last_at, h.promised_at, h.clock_off_ms, d.server_down_secs, k.ends_at,
+const NODES: &str =
+    "select node.id, node.name, node.revoked_at, labels.value as labels, about.value as about, h.last_at, h.promised_at, h.clock_off_ms, d.server_down_secs, k.ends_at,
              stage.value as stage, groups.value as groups, w.state, w.settings, w.unusable, m.double_since, w.since, n.full_status, n.full_state, n.full_began,
              n.full_learned, n.full_run, n.memory_lost_at, coalesce(n.open_episodes, 0) as open_episodes
          from node
@@ -188,10 +186,15 @@ pub async fn all(db: impl PgExecutor<'_>, after: &str) -> sqlx::Result<Vec<NodeR
          left join lateral (select last_at, promised_at, clock_off_ms from heard where heard.node = node.id order by last_at desc limit 1) h on true
          left join lateral (select coalesce(sum(extract(epoch from (until_at - greatest(from_at, h.last_at)))), 0)::bigint as server_down_secs
              from server_down where until_at > h.last_at) d on true
-         left join lateral (select max(ends_at) as ends_at from node_key where node_key.node = node.id and node_key.revoked_at is null) k on true
-         where node.retired_at is null and node.name > $1 order by node.name limit 1000",
-    )
-    .bind(after)
-    .fetch_all(db)
-    .await
+         left join lateral (select max(ends_at) as ends_at from node_key where node_key.node = node.id and node_key.revoked_at is null) k on true";
+
+/// Returns the nodes that were not retired, by name; at most 1,000 after the name `after`.
+pub async fn all(db: impl PgExecutor<'_>, after: &str) -> sqlx::Result<Vec<NodeRow>> {
+    let sql = format!("{NODES} where node.retired_at is null and node.name > $1 order by node.name limit 1000");
+    sqlx::query_as(sqlx::AssertSqlSafe(sql)).bind(after).fetch_all(db).await
+}
+
+/// Returns the node that has this name now.
+pub async fn one(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Option<NodeRow>> {
+    sqlx::query_as(sqlx::AssertSqlSafe(format!("{NODES} where node.retired_at is null and node.name = $1"))).bind(name).fetch_optional(db).await
 }

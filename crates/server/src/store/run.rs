@@ -4,6 +4,7 @@ use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
 use serde_json::Value;
 use sqlx::{AssertSqlSafe, PgConnection, PgExecutor};
+use std::collections::BTreeMap;
 use uuid::Uuid;
 
 /// Makes the partitions for the months of these moments, ahead of need.
@@ -30,11 +31,19 @@ pub struct OrderRow {
     pub span: Option<i64>,
     /// How many drift episodes are open.
     pub open_episodes: i32,
+    /// Whether anything was not in line at its last full run.
+    pub has_exceptions: bool,
 }
 
 /// Returns where a node is in the order of its runs. Its row is locked until the transaction ends.
 pub async fn order(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<OrderRow>> {
-    sqlx::query_as("select memory_epoch, sequence, span, open_episodes from node_now where node = $1 for update").bind(node).fetch_optional(db).await
+    sqlx::query_as(
+        "select memory_epoch, sequence, span, open_episodes, exists (select 1 from node_exception e where e.node = node_now.node) as has_exceptions
+         from node_now where node = $1 for update",
+    )
+    .bind(node)
+    .fetch_optional(db)
+    .await
 }
 
 /// Notes where a node is in the order of its runs.
@@ -195,4 +204,43 @@ pub async fn report(db: impl PgExecutor<'_>, node: Uuid, run: &str) -> sqlx::Res
         .bind(run)
         .fetch_optional(db)
         .await
+}
+
+/// A run in which something happened.
+#[derive(Debug, sqlx::FromRow)]
+pub struct LateRow {
+    /// The node's name.
+    pub node: String,
+    /// The run.
+    pub run: Uuid,
+    /// When it began.
+    pub began: SqlTimestamp,
+    /// When the server learned it.
+    pub learned: SqlTimestamp,
+    /// Its mode.
+    pub mode: String,
+    /// Its status.
+    pub status: String,
+}
+
+/// Returns the last runs of the fleet in which something happened, the newest first; at most 200 of the last 30 days.
+pub async fn latest(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<LateRow>> {
+    sqlx::query_as(
+        "select node.name as node, run.run, run.began, run.learned_at as learned, run.mode, run.status from run join node on node.id = run.node
+         where run.learned_at > now() - interval '30 days' and node.retired_at is null order by run.learned_at desc limit 200",
+    )
+    .fetch_all(db)
+    .await
+}
+
+/// Returns a node's last full run and the digest of the state that it ran.
+pub async fn last_full(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<(Uuid, String)>> {
+    sqlx::query_as("select full_run, full_state from node_now where node = $1 and full_run is not null").bind(node).fetch_optional(db).await
+}
+
+/// Returns since when each of a node's exceptions is one.
+pub async fn exceptions_since(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<BTreeMap<String, Timestamp>> {
+    let rows: Vec<(String, SqlTimestamp)> =
+        sqlx::query_as("select address, since from node_exception where node = $1").bind(node).fetch_all(db).await?;
+    Ok(rows.into_iter().map(|(address, since)| (address, since.to_jiff())).collect())
 }

@@ -131,6 +131,11 @@ pub async fn own_state(db: impl PgExecutor<'_>, node: Uuid, digest: &str) -> sql
         .await
 }
 
+/// Returns an effective state by its digest.
+pub async fn state(db: impl PgExecutor<'_>, digest: &str) -> sqlx::Result<Option<Value>> {
+    sqlx::query_scalar("select body from effective_state where digest = $1").bind(digest).fetch_optional(db).await
+}
+
 /// Returns contents that a node's own state names; none if it names none so. What is concealed is withheld while two
 /// machines were seen with this identity.
 pub async fn own_content(db: impl PgExecutor<'_>, node: Uuid, name: &str) -> sqlx::Result<Option<Vec<u8>>> {

@@ -30,7 +30,7 @@ impl Role {
     }
 
     fn holds(word: &str, permission: &str) -> bool {
-        let reads = permission == NodeRead::NAME;
+        let reads = [NodeRead::NAME, SessionOwn::NAME].contains(&permission);
         match word {
             "administrator" => true,
             "approver" => {
@@ -48,6 +48,11 @@ pub(super) fn allows(roles: &[String], permission: &str) -> bool {
     roles.iter().any(|role| Role::holds(role, permission))
 }
 
+/// Returns the permissions that these roles hold.
+pub fn permissions_of(roles: &[String]) -> Vec<&'static str> {
+    ALL.iter().copied().filter(|permission| allows(roles, permission)).collect()
+}
+
 /// A permission as a type, so that a route cannot forget to name the one it needs.
 pub trait Permission: Send + Sync + 'static {
     /// Its name.
@@ -57,10 +62,14 @@ pub trait Permission: Send + Sync + 'static {
 macro_rules! permissions {
     ($($(#[$doc:meta])* $name:ident = $word:literal;)*) => {
         $($(#[$doc])* pub struct $name; impl Permission for $name { const NAME: &'static str = $word; })*
+        /// All permissions.
+        const ALL: &[&str] = &[$($word),*];
     };
 }
 
 permissions! {
+    /// See who one is oneself, and sign out.
+    SessionOwn = "session.own";
     /// Make and see invitations.
     InvitationMake = "join.invite";
     /// Approve and deny joining requests.
@@ -85,26 +94,15 @@ mod tests {
 
     #[test]
     fn roles_hold_what_they_are_for_and_no_more() {
-        let all = [
-            InvitationMake::NAME,
-            JoinDecide::NAME,
-            NodeRead::NAME,
-            NodeRevoke::NAME,
-            KitPublish::NAME,
-            StageServe::NAME,
-            GroupEdit::NAME,
-            ServerRecover::NAME,
-        ];
         for (role, may) in [
-            ("administrator", "join.invite join.approve node.read node.revoke kit.publish stage.serve group.edit server.recover"),
-            ("approver", "join.invite join.approve node.read node.revoke stage.serve group.edit"),
-            ("publisher", "node.read kit.publish"),
-            ("reader", "node.read"),
-            ("operator", "node.read"),
+            ("administrator", "session.own join.invite join.approve node.read kit.publish stage.serve group.edit node.revoke server.recover"),
+            ("approver", "session.own join.invite join.approve node.read stage.serve group.edit node.revoke"),
+            ("publisher", "session.own node.read kit.publish"),
+            ("reader", "session.own node.read"),
+            ("operator", "session.own node.read"),
             ("stranger", ""),
         ] {
-            let holds: Vec<&str> = all.into_iter().filter(|permission| allows(&[role.to_owned()], permission)).collect();
-            assert_eq!(holds.join(" "), may, "{role}");
+            assert_eq!(permissions_of(&[role.to_owned()]).join(" "), may, "{role}");
         }
     }
 }

@@ -2,8 +2,10 @@
 
 use super::texts::take_out;
 use crate::problem::ApiError;
+use crate::store::exception::{self, NewException};
 use crate::store::run::{self, NewRun, OrderRow};
-use crate::store::{episode, report_text};
+use crate::store::{episode, notice, report_text};
+use constans_core::attention::ExceptionSort;
 use constans_core::episode::{follow, keep_causes};
 use constans_core::run::{Outcome, Status, status_of};
 use constans_wire::report::RunReport;
@@ -55,9 +57,15 @@ pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -
     }
     if !report.partial {
         run::set_standing(&mut *db, node, &row).await?;
+        if order.as_ref().is_none_or(|order| order.has_exceptions) || span.is_none() {
+            keep_exceptions(&mut *db, node, &report).await?;
+        }
         // After a first run under a new memory, one that leaves nothing open has everything remembered again.
         let is_whole_again = !memory_lost && report.counts.out_of_line + report.counts.blocked + report.counts.failed == 0;
-        run::note_memory(db, node, memory_lost, is_whole_again).await?;
+        run::note_memory(&mut *db, node, memory_lost, is_whole_again).await?;
+    }
+    if span.is_none() || order.is_none_or(|order| order.span.is_none()) {
+        notice::tell(db, "nodes").await?;
     }
     Ok(Received::Stored)
 }
@@ -85,6 +93,26 @@ async fn follow_drift(
         episode::apply(&mut *db, node, report.run, change, report.began, ended_at).await?;
     }
     Ok(!changes.is_empty())
+}
+
+/// Keeps what is not in line as of a full run.
+async fn keep_exceptions(db: &mut PgConnection, node: Uuid, report: &RunReport) -> Result<(), ApiError> {
+    let owned = |value: Value| word(&value).to_owned();
+    let rows: Vec<NewException> = report
+        .clauses
+        .iter()
+        .filter_map(|result| {
+            let (sort, said) = ExceptionSort::of(result)?;
+            Some(NewException {
+                address: result.address.to_string(),
+                severity: owned(json!(result.severity)),
+                sort: owned(json!(sort)),
+                cause: result.cause.map(|cause| owned(json!(cause))),
+                said: said.lines().next().unwrap_or_default().to_owned(),
+            })
+        })
+        .collect();
+    Ok(exception::set(db, node, report.run, report.began, &rows).await?)
 }
 
 async fn lengthen_or_begin(db: &mut PgConnection, node: Uuid, span: Option<i64>, row: &NewRun<'_>, now: Timestamp) -> sqlx::Result<i64> {

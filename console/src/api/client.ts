@@ -1,0 +1,76 @@
+import createClient from 'openapi-fetch';
+import type { components, paths } from './schema';
+
+/** The types of the interface, as the server describes them. */
+export type Schemas = components['schemas'];
+
+/** Why a request was not answered as asked. */
+export class Refused extends Error {
+  constructor(
+    readonly problem: Schemas['Problem'],
+  ) {
+    super(problem.title);
+  }
+
+  /** Whether nobody is signed in (any more). */
+  get isSignedOut() {
+    return this.problem.type === 'not_signed_in';
+  }
+}
+
+let token: string | undefined;
+
+/** Keeps the session's token, which goes along with each request that changes something. */
+export function keepToken(given: string | null | undefined) {
+  token = given ?? undefined;
+}
+
+const client = createClient<paths>({ baseUrl: location.origin, fetch: (request) => fetch(request) });
+client.use({
+  onRequest({ request }) {
+    if (token && request.method !== 'GET') request.headers.set('Constans-Token', token);
+    return request;
+  },
+});
+
+interface Answered<T> {
+  data?: T;
+  error?: unknown;
+  response: Response;
+}
+
+async function answer<T>(asked: Promise<Answered<T>>): Promise<T> {
+  let answered: Answered<T>;
+  try {
+    answered = await asked;
+  } catch (cause) {
+    if (cause instanceof DOMException && cause.name === 'AbortError') throw cause;
+    const hint = 'what you see is as it was; it is tried again by itself';
+    throw new Refused({ type: 'not_reached', title: 'the server does not answer', status: 0, hint });
+  }
+  if (answered.response.ok) return answered.data as T;
+  const problem = answered.error as Schemas['Problem'] | undefined;
+  throw new Refused(problem?.title ? problem : { type: 'strange', title: `the server answers ${answered.response.status}`, status: answered.response.status });
+}
+
+const of = (name: string) => ({ path: { name } });
+
+/** Every request that the console makes. */
+export const api = {
+  session: (signal?: AbortSignal) => answer(client.GET('/api/session', { signal })),
+  signIn: (body: Schemas['SignIn']) => answer(client.POST('/api/sign-in', { body })),
+  signOut: () => answer(client.POST('/api/sign-out')),
+  welcomeFor: (secret: string) => answer(client.POST('/api/welcome/for', { body: secret })),
+  welcome: (body: Schemas['Welcome']) => answer(client.POST('/api/welcome', { body })),
+  fleet: (filter: string, signal?: AbortSignal) => answer(client.GET('/api/fleet', { params: { query: filter ? { filter } : {} }, signal })),
+  nodes: (filter: string, signal?: AbortSignal) => answer(client.GET('/api/nodes', { params: { query: filter ? { filter } : {} }, signal })),
+  node: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}', { params: of(name), signal })),
+  clauses: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/clauses', { params: of(name), signal })),
+  // Its pairs would be read as lists of any length.
+  explained: (name: string, signal?: AbortSignal) =>
+    answer(client.GET('/api/nodes/{name}/explained', { params: of(name), signal })) as Promise<Schemas['Explained']>,
+  episodes: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/episodes', { params: of(name), signal })),
+  runs: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/runs', { params: of(name), signal })),
+  run: (name: string, id: string, signal?: AbortSignal) =>
+    answer(client.GET('/api/nodes/{name}/runs/{id}', { params: { path: { name, id } }, signal })),
+};

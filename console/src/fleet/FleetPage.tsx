@@ -1,0 +1,102 @@
+import Box from '@mui/material/Box';
+import Link from '@mui/material/Link';
+import Typography from '@mui/material/Typography';
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { Link as RouterLink } from 'react-router';
+import { api, type Schemas } from '../api/client';
+import { Address } from '../looks/Address';
+import { Card } from '../looks/Card';
+import { CopiedCommand } from '../looks/CopiedCommand';
+import { FilterField } from '../nodes/FilterField';
+import { asArgument, useFilter } from '../nodes/filter';
+import { Page } from '../shell/Page';
+import { QueryView } from '../shell/QueryView';
+import { exact } from '../words/time';
+import { count } from '../words/words';
+import { AttentionList } from './AttentionList';
+import { LatelyList } from './LatelyList';
+import { Ribbon } from './Ribbon';
+import { SignLegend } from './SignLegend';
+import { StageList } from './StageList';
+
+/** The fleet at a glance: is anything wrong, since when, and where. */
+export function FleetPage() {
+  const [filter, setFilter] = useFilter();
+  const fleet = useQuery({ queryKey: ['fleet', filter], queryFn: ({ signal }) => api.fleet(filter, signal), placeholderData: keepPreviousData });
+  return (
+    <Page title="Fleet" heading={null}>
+      <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
+        <FilterField filter={filter} onFilter={setFilter} error={fleet.error} />
+        <Typography sx={{ color: 'text.secondary', pt: 0.75, whiteSpace: 'nowrap' }}>
+          {fleet.data ? shownWords(fleet.data) : 'looking'}
+        </Typography>
+        <CopiedCommand command={`constans node list${asArgument(filter)}`} />
+      </Box>
+      <QueryView query={fleet}>{(fleet) => <FleetParts fleet={fleet} filter={filter} />}</QueryView>
+    </Page>
+  );
+}
+
+function shownWords(fleet: Schemas['Fleet']): string {
+  const shown = fleet.shown === fleet.total ? count(fleet.total, 'node') : `${fleet.shown} of ${count(fleet.total, 'node')}`;
+  return fleet.undecidable ? `${shown}, ${fleet.undecidable} did not report it` : shown;
+}
+
+function FleetParts({ fleet, filter }: { fleet: Schemas['Fleet']; filter: string }) {
+  if (fleet.total === 0) return <NoNodes joining={fleet.joining} />;
+  return (
+    <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 13fr) minmax(0, 7fr)' }, alignItems: 'start' }}>
+      <Box sx={{ gridColumn: '1 / -1' }}>
+        <Card>
+          <Ribbon ticks={fleet.ticks} signs={fleet.signs} filter={filter} />
+          <SignLegend signs={fleet.signs} filter={filter} />
+        </Card>
+      </Box>
+      <Card title="What wants attention">
+        {fleet.recovering_since && (
+          <Typography sx={{ mb: 1 }}>
+            The server is recovering since {exact(fleet.recovering_since)}: its database was put back to an earlier day, and nodes are offered nothing new.{' '}
+            <Address>constans recovery show</Address>
+          </Typography>
+        )}
+        <AttentionList attention={fleet.attention} now={Date.parse(fleet.now)} />
+      </Card>
+      <Box sx={{ display: 'grid', gap: 2, minWidth: 0 }}>
+        <Card title="Lately" aside={<Joining joining={fleet.joining} />}>
+          <LatelyList runs={fleet.lately} />
+        </Card>
+        <Card title="Served">
+          <StageList stages={fleet.stages} />
+        </Card>
+      </Box>
+    </Box>
+  );
+}
+
+function Joining({ joining }: { joining: number }) {
+  if (joining === 0) return null;
+  return (
+    <Typography sx={{ fontSize: 14 }}>
+      {count(joining, 'machine')} {joining === 1 ? 'waits' : 'wait'} to join: <Address>constans join list</Address>
+    </Typography>
+  );
+}
+
+function NoNodes({ joining }: { joining: number }) {
+  return (
+    <Card title="No nodes yet">
+      <Typography sx={{ mb: 1 }}>Make an invitation, give it to a machine, and approve what it asks for:</Typography>
+      <Box component="pre" sx={{ m: 0, p: 1.5, bgcolor: 'sunken', overflow: 'auto' }}>
+        {'constans invite --for 24h --label site=auken > invitation\nconstans-agent join --invitation invitation      # on the machine\nconstans join list\nconstans join approve NAME'}
+      </Box>
+      {joining > 0 && (
+        <Typography sx={{ mt: 1 }}>
+          {count(joining, 'machine')} {joining === 1 ? 'waits' : 'wait'} already.
+        </Typography>
+      )}
+      <Typography sx={{ mt: 1 }}>
+        Then see <Link component={RouterLink} to="/nodes">all nodes</Link>.
+      </Typography>
+    </Card>
+  );
+}

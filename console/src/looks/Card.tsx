@@ -1,0 +1,22 @@
+import Box from '@mui/material/Box';
+import Paper from '@mui/material/Paper';
+import Typography from '@mui/material/Typography';
+import { useId, type ReactNode } from 'react';
+
+/** A sheet on the page with a heading of its own. */
+export function Card({ title, aside, children }: { title?: string; aside?: ReactNode; children: ReactNode }) {
+  const id = useId();
+  return (
+    <Paper component="section" aria-labelledby={title ? id : undefined} sx={{ p: 2.5, minWidth: 0 }}>
+      {title && (
+        <Box sx={{ display: 'flex', justifyContent: 'space-between', alignItems: 'baseline', gap: 2, mb: 1.5 }}>
+          <Typography variant="h2" id={id}>
+            {title}
+          </Typography>
+          {aside}
+        </Box>
+      )}
+      {children}
+    </Paper>
+  );
+}

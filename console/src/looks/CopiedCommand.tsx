@@ -1,0 +1,19 @@
+import Button from '@mui/material/Button';
+import Tooltip from '@mui/material/Tooltip';
+import { useState } from 'react';
+import { Address } from './Address';
+
+/** What the page shows, as a command of the client that shows the same. */
+export function CopiedCommand({ command }: { command: string }) {
+  const [isCopied, setCopied] = useState(false);
+  const copy = () => {
+    void navigator.clipboard?.writeText(command).then(() => setCopied(true));
+  };
+  return (
+    <Tooltip title={<Address>{command}</Address>} onOpen={() => setCopied(false)}>
+      <Button variant="text" color="inherit" onClick={copy} aria-label={`Copy the command: ${command}`} sx={{ color: 'text.secondary', fontWeight: 400 }}>
+        {isCopied ? 'copied' : 'copy as a command'}
+      </Button>
+    </Tooltip>
+  );
+}

@@ -1,0 +1,42 @@
+import '@fontsource/source-sans-3/latin-400.css';
+import '@fontsource/source-sans-3/latin-600.css';
+import createCache from '@emotion/cache';
+import { CacheProvider } from '@emotion/react';
+import CssBaseline from '@mui/material/CssBaseline';
+import { ThemeProvider } from '@mui/material/styles';
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
+import { StrictMode } from 'react';
+import { createRoot } from 'react-dom/client';
+import { BrowserRouter } from 'react-router';
+import { Refused } from './api/client';
+import { theme } from './looks/theme';
+import { App } from './shell/App';
+
+// The server lets only styles with this page's nonce count.
+const nonce = document.querySelector<HTMLMetaElement>('meta[property="csp-nonce"]')?.content;
+const cache = createCache({ key: 'constans', nonce, prepend: true });
+
+const queries = new QueryClient({
+  defaultOptions: {
+    queries: {
+      // Hearing changes by time passing, of which no event tells.
+      refetchInterval: 20_000,
+      retry: (failures, error) => failures < 2 && !(error instanceof Refused && error.problem.status >= 400 && error.problem.status < 500),
+    },
+  },
+});
+
+createRoot(document.getElementById('root')!).render(
+  <StrictMode>
+    <CacheProvider value={cache}>
+      <ThemeProvider theme={theme} defaultMode="system" noSsr>
+        <CssBaseline enableColorScheme />
+        <QueryClientProvider client={queries}>
+          <BrowserRouter>
+            <App />
+          </BrowserRouter>
+        </QueryClientProvider>
+      </ThemeProvider>
+    </CacheProvider>
+  </StrictMode>,
+);

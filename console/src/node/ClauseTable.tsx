@@ -1,0 +1,113 @@
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import Link from '@mui/material/Link';
+import Table from '@mui/material/Table';
+import TableBody from '@mui/material/TableBody';
+import TableCell from '@mui/material/TableCell';
+import TableHead from '@mui/material/TableHead';
+import TableRow from '@mui/material/TableRow';
+import Typography from '@mui/material/Typography';
+import { Fragment } from 'react';
+import { Link as RouterLink, useSearchParams } from 'react-router';
+import type { Schemas } from '../api/client';
+import { Address } from '../looks/Address';
+import { SignWord } from '../looks/SignWord';
+import { clock, exact } from '../words/time';
+import { count, outcomeSign, outcomeWords } from '../words/words';
+import { WantedProperties } from './WantedProperties';
+
+type Clause = Schemas['NodeClause'];
+
+const isQuiet = (clause: Clause) => clause.outcome === 'in_line' || clause.outcome === 'idle';
+
+/** A node's clauses as of its last full run: what is not in line first, and one opened, as the address says. */
+export function ClauseTable({ node, clauses: { clauses, run, state } }: { node: string; clauses: Schemas['NodeClauses'] }) {
+  const [parameters, setParameters] = useSearchParams();
+  const open = parameters.get('clause');
+  const showsAll = parameters.has('all');
+  if (!state) {
+    return <Typography>No full run yet. On the node, <Address>constans-agent daemon --once</Address> begins one.</Typography>;
+  }
+  if (clauses.length === 0) {
+    return (
+      <Typography>
+        Nothing is wanted of it yet. Give a group that it is in a baseline: <Address>constans group set FILE</Address>
+      </Typography>
+    );
+  }
+  const loud = clauses.filter((clause) => !isQuiet(clause));
+  const quiet = clauses.filter(isQuiet);
+  const shown = showsAll || loud.length === 0 ? [...loud, ...quiet] : [...loud, ...quiet.filter((clause) => clause.address === open)];
+  const hidden = clauses.length - shown.length;
+  const set = (name: string, value: string | null) => {
+    const next = new URLSearchParams(parameters);
+    if (value === null) next.delete(name);
+    else next.set(name, value);
+    setParameters(next, { replace: true });
+  };
+  return (
+    <>
+      <Table size="small" aria-label="Clauses">
+        <TableHead>
+          <TableRow>
+            <TableCell>Clause</TableCell>
+            <TableCell>As of the last full run</TableCell>
+            <TableCell>Severity</TableCell>
+            <TableCell>From</TableCell>
+          </TableRow>
+        </TableHead>
+        <TableBody>
+          {shown.map((clause) => (
+            <Fragment key={clause.address}>
+              <ClauseRow clause={clause} isOpen={clause.address === open} onOpen={() => set('clause', clause.address === open ? null : clause.address)} />
+              {clause.address === open && (
+                <TableRow>
+                  <TableCell colSpan={4} sx={{ bgcolor: 'sunken', pl: 2 }}>
+                    <WantedProperties wanted={clause.wanted} />
+                    {run && (
+                      <Link component={RouterLink} to={`/nodes/${encodeURIComponent(node)}/runs/${run}?clause=${encodeURIComponent(clause.address)}`}>
+                        What the run found and did
+                      </Link>
+                    )}
+                  </TableCell>
+                </TableRow>
+              )}
+            </Fragment>
+          ))}
+        </TableBody>
+      </Table>
+      {(hidden > 0 || showsAll) && loud.length > 0 && (
+        <Button variant="text" sx={{ mt: 1, px: 0 }} onClick={() => set('all', showsAll ? null : '')}>
+          {showsAll ? 'Only what is not in line' : `${count(hidden, 'clause is', 'clauses are')} in line: show all`}
+        </Button>
+      )}
+    </>
+  );
+}
+
+function ClauseRow({ clause, isOpen, onOpen }: { clause: Clause; isOpen: boolean; onOpen: () => void }) {
+  return (
+    <TableRow>
+      <TableCell>
+        <Link component="button" onClick={onOpen} aria-expanded={isOpen} sx={{ textAlign: 'left', verticalAlign: 'baseline' }}>
+          <Address>{clause.address}</Address>
+        </Link>
+      </TableCell>
+      <TableCell>
+        <SignWord sign={outcomeSign(clause.outcome, clause.cause)} word={outcomeWords(clause.outcome) + (clause.cause === 'drift' ? ', drift' : '')} />
+        {clause.said && (
+          <Box sx={{ color: 'text.secondary', fontSize: 13, overflowWrap: 'anywhere' }}>
+            {clause.said}
+            {clause.since && (
+              <>
+                , since <time dateTime={clause.since} title={exact(clause.since)}>{clock(clause.since)}</time>
+              </>
+            )}
+          </Box>
+        )}
+      </TableCell>
+      <TableCell>{clause.severity}</TableCell>
+      <TableCell sx={{ color: 'text.secondary', fontSize: '13px !important' }}>{clause.origins.join(', ')}</TableCell>
+    </TableRow>
+  );
+}

@@ -1,0 +1,119 @@
+import Alert from '@mui/material/Alert';
+import Box from '@mui/material/Box';
+import Link from '@mui/material/Link';
+import Typography from '@mui/material/Typography';
+import { useQuery } from '@tanstack/react-query';
+import { Link as RouterLink, useParams } from 'react-router';
+import { api, type Schemas } from '../api/client';
+import { Address } from '../looks/Address';
+import { Card } from '../looks/Card';
+import { CopiedCommand } from '../looks/CopiedCommand';
+import { SignWord } from '../looks/SignWord';
+import { Page } from '../shell/Page';
+import { QueryView } from '../shell/QueryView';
+import { heardWords, sentence, troubleWords } from '../words/standing';
+import { useNow } from '../words/useNow';
+import { ClauseTable } from './ClauseTable';
+import { DriftLanes } from './DriftLanes';
+import { RunList } from './RunList';
+import { Origins } from './Origins';
+
+/** One node: its state in one sentence, clause by clause, its drift over time, its runs, and where all of it comes from. */
+export function NodePage() {
+  const { name = '' } = useParams();
+  const node = useQuery({ queryKey: ['node', name], queryFn: ({ signal }) => api.node(name, signal) });
+  return (
+    <Page title={name} heading={null}>
+      <Typography sx={{ fontSize: 14, mb: 0.5 }}>
+        <Link component={RouterLink} to="/nodes">
+          Nodes
+        </Link>{' '}
+        / {name}
+      </Typography>
+      <QueryView query={node}>{(node) => <NodeParts node={node} />}</QueryView>
+    </Page>
+  );
+}
+
+function NodeParts({ node }: { node: Schemas['NodeSummary'] }) {
+  const name = node.name;
+  const clauses = useQuery({ queryKey: ['node', name, 'clauses'], queryFn: ({ signal }) => api.clauses(name, signal) });
+  const episodes = useQuery({ queryKey: ['node', name, 'episodes'], queryFn: ({ signal }) => api.episodes(name, signal) });
+  const runs = useQuery({ queryKey: ['node', name, 'runs'], queryFn: ({ signal }) => api.runs(name, signal) });
+  const explained = useQuery({ queryKey: ['node', name, 'explained'], queryFn: ({ signal }) => api.explained(name, signal) });
+  return (
+    <>
+      <NodeHead node={node} />
+      <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 13fr) minmax(0, 7fr)' }, alignItems: 'start' }}>
+        <Box sx={{ display: 'grid', gap: 2, minWidth: 0 }}>
+          <Card title="Clauses">
+            <QueryView query={clauses}>{(clauses) => <ClauseTable node={name} clauses={clauses} />}</QueryView>
+          </Card>
+          <Card title="Drift">
+            <QueryView query={episodes}>{(episodes) => <DriftLanes node={name} episodes={episodes} />}</QueryView>
+          </Card>
+        </Box>
+        <Box sx={{ display: 'grid', gap: 2, minWidth: 0 }}>
+          <Card title="Runs" aside={<CopiedCommand command={`constans run list ${name}`} />}>
+            <QueryView query={runs}>{(runs) => <RunList node={name} runs={runs} />}</QueryView>
+          </Card>
+          <Card title="What is wanted, and by whom" aside={<CopiedCommand command={`constans node explain ${name}`} />}>
+            <QueryView query={explained}>{(explained) => <Origins explained={explained} />}</QueryView>
+          </Card>
+          <Card title="About">
+            <AboutList node={node} />
+          </Card>
+        </Box>
+      </Box>
+    </>
+  );
+}
+
+function NodeHead({ node }: { node: Schemas['NodeSummary'] }) {
+  const now = useNow();
+  return (
+    <Box sx={{ mb: 2 }}>
+      <Box sx={{ display: 'flex', gap: 2, alignItems: 'baseline' }}>
+        <Typography variant="h1">{node.name}</Typography>
+        <SignWord sign={node.sign} late={node.hearing === 'late'} />
+        <Box sx={{ flex: 1 }} />
+        <CopiedCommand command={`constans node show ${node.name}`} />
+      </Box>
+      <Typography sx={{ '&::first-letter': { textTransform: 'uppercase' } }}>{sentence(node, now)}</Typography>
+      {(node.troubles ?? []).map((trouble) => {
+        const { said, remedy } = troubleWords(trouble, node, now);
+        return (
+          <Alert key={trouble} severity="warning" variant="outlined" sx={{ mt: 1 }}>
+            {said}. <Address>{remedy}</Address>
+          </Alert>
+        );
+      })}
+    </Box>
+  );
+}
+
+function AboutList({ node }: { node: Schemas['NodeSummary'] }) {
+  const now = useNow();
+  const facts: [string, string][] = [
+    ...Object.entries(node.about as Record<string, unknown>).map(([field, value]): [string, string] => [field, String(value)]),
+    ...Object.entries(node.labels).map(([label, value]): [string, string] => [`label ${label}`, value]),
+    ['hearing', heardWords(node, now)],
+    ['certificate until', node.certificate_ends ? new Date(node.certificate_ends).toLocaleDateString('en-GB', { dateStyle: 'medium' }) : '–'],
+    ['clock', node.clock_off_secs ? `${node.clock_off_secs} s off the server's` : "as the server's"],
+    ['NodeId', node.id],
+  ];
+  return (
+    <Box component="dl" sx={{ m: 0, display: 'grid', gridTemplateColumns: 'auto minmax(0, 1fr)', columnGap: 2, rowGap: 0.25, fontSize: 14 }}>
+      {facts.map(([what, value]) => (
+        <Box key={what} sx={{ display: 'contents' }}>
+          <Box component="dt" sx={{ color: 'text.secondary' }}>
+            {what}
+          </Box>
+          <Box component="dd" sx={{ m: 0, overflowWrap: 'anywhere' }}>
+            {value}
+          </Box>
+        </Box>
+      ))}
+    </Box>
+  );
+}

@@ -1,0 +1,58 @@
+import Box from '@mui/material/Box';
+import Link from '@mui/material/Link';
+import Typography from '@mui/material/Typography';
+import { useState } from 'react';
+import Button from '@mui/material/Button';
+import { Link as RouterLink } from 'react-router';
+import type { Schemas } from '../api/client';
+import { Address } from '../looks/Address';
+import { SignGlyph } from '../looks/SignGlyph';
+import { clock, exact } from '../words/time';
+import { count, words } from '../words/words';
+
+const FIRST = 12;
+
+/** A node's runs, the newest first; equal uneventful ones are one line. */
+export function RunList({ node, runs }: { node: string; runs: Schemas['RunSummary'][] }) {
+  const [showsAll, setShowsAll] = useState(false);
+  if (runs.length === 0) {
+    return (
+      <Typography>
+        No run yet. On the node: <Address>constans-agent daemon --once</Address>
+      </Typography>
+    );
+  }
+  const shown = showsAll ? runs : runs.slice(0, FIRST);
+  return (
+    <>
+      <Box component="ul" sx={{ listStyle: 'none', p: 0, m: 0, fontSize: 14 }}>
+        {shown.map((run) => (
+          <Box component="li" key={run.run ?? `${run.began}${run.last}`} sx={{ display: 'flex', gap: 1, py: 0.375 }}>
+            <SignGlyph sign={run.status} size={18} />
+            <Box sx={{ flex: 1, minWidth: 0 }}>
+              <RunWords node={node} run={run} />
+            </Box>
+            <Box component="time" dateTime={run.last} title={exact(run.last)} sx={{ color: 'text.secondary', whiteSpace: 'nowrap' }}>
+              {clock(run.last)}
+            </Box>
+          </Box>
+        ))}
+      </Box>
+      {runs.length > shown.length && (
+        <Button variant="text" sx={{ px: 0 }} onClick={() => setShowsAll(true)}>
+          {runs.length - shown.length} more
+        </Button>
+      )}
+    </>
+  );
+}
+
+function RunWords({ node, run }: { node: string; run: Schemas['RunSummary'] }) {
+  if (!run.run) return <>{run.count === 1 ? 'in line' : `${count(run.count, 'run')} in line since ${clock(run.began)}`}</>;
+  return (
+    <Link component={RouterLink} to={`/nodes/${encodeURIComponent(node)}/runs/${run.run}`} color="inherit">
+      {words(run.status)}
+      {run.mode === 'observe' ? ', observing' : ''}
+    </Link>
+  );
+}

@@ -1,0 +1,23 @@
+import { screen } from '@testing-library/react';
+import userEvent from '@testing-library/user-event';
+import { Refused } from '../api/client';
+import { serve, show } from '../testing';
+import { FilterField } from './FilterField';
+
+test('a field is completed by Tab and applied by Enter', async () => {
+  serve({ 'GET /api/nodes': { body: { nodes: [], next: null, undecidable: 0 } } });
+  const applied = vi.fn();
+  show(<FilterField filter="" onFilter={applied} error={null} />);
+  const field = screen.getByLabelText('Filter');
+  await userEvent.type(field, 'node.si');
+  expect(screen.getByRole('option', { name: 'node.sign' })).toBeTruthy();
+  await userEvent.keyboard('{Tab} == "failed"{Enter}');
+  expect(applied).toHaveBeenCalledWith('node.sign == "failed"');
+});
+
+test('what is wrong with a filter is said below it, with what to do, and what was typed stays', () => {
+  const error = new Refused({ type: 'filter', title: '`node.sing` is not known', status: 422, hint: 'did you mean `node.sign`?' });
+  show(<FilterField filter={'node.sing == "failed"'} onFilter={vi.fn()} error={error} />);
+  expect(screen.getByRole('alert').textContent).toBe('`node.sing` is not known — did you mean `node.sign`?');
+  expect(screen.getByLabelText<HTMLInputElement>('Filter').value).toBe('node.sing == "failed"');
+});

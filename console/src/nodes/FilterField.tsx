@@ -1,0 +1,120 @@
+import Box from '@mui/material/Box';
+import InputBase from '@mui/material/InputBase';
+import List from '@mui/material/List';
+import ListItemButton from '@mui/material/ListItemButton';
+import Paper from '@mui/material/Paper';
+import Popper from '@mui/material/Popper';
+import Typography from '@mui/material/Typography';
+import { useQuery } from '@tanstack/react-query';
+import { useId, useRef, useState, type KeyboardEvent } from 'react';
+import { api, Refused } from '../api/client';
+import { mono } from '../looks/theme';
+import { complete, completionsAt } from './completions';
+import { labelsOf } from './labels';
+
+const MOST_OPTIONS = 8;
+
+/** Where a list of nodes is narrowed, in CEL: Enter applies it, Tab takes the marked completion, Escape closes them. */
+export function FilterField({ filter, onFilter, error }: { filter: string; onFilter: (filter: string) => void; error: Error | null }) {
+  const [typed, setTyped] = useState(filter);
+  const [applied, setApplied] = useState(filter);
+  const [caret, setCaret] = useState(0);
+  const [marked, setMarked] = useState(0);
+  const [isOpen, setOpen] = useState(false);
+  const [wasFocused, setFocused] = useState(false);
+  const input = useRef<HTMLInputElement>(null);
+  const id = useId();
+  if (filter !== applied) {
+    // The address changed by itself: by a link, or by going back.
+    setApplied(filter);
+    setTyped(filter);
+  }
+  const known = useQuery({ queryKey: ['nodes', ''], queryFn: ({ signal }) => api.nodes('', signal), enabled: wasFocused, staleTime: 60_000 });
+  const completions = completionsAt(typed, caret, labelsOf(known.data?.nodes ?? []));
+  const options = isOpen ? completions.options.slice(0, MOST_OPTIONS) : [];
+
+  const take = (option: string) => {
+    const taken = complete(typed, completions, option);
+    setTyped(taken.text);
+    setCaret(taken.caret);
+    setMarked(0);
+    requestAnimationFrame(() => input.current?.setSelectionRange(taken.caret, taken.caret));
+  };
+  const onKeyDown = (event: KeyboardEvent) => {
+    const option = options[marked];
+    if (event.key === 'Enter') {
+      setOpen(false);
+      onFilter(typed.trim());
+    } else if (event.key === 'Escape') {
+      setOpen(false);
+    } else if (event.key === 'Tab' && option && !event.shiftKey) {
+      event.preventDefault();
+      take(option);
+    } else if ((event.key === 'ArrowDown' || event.key === 'ArrowUp') && options.length > 0) {
+      event.preventDefault();
+      setMarked((marked + (event.key === 'ArrowDown' ? 1 : options.length - 1)) % options.length);
+    }
+  };
+  const problem = error instanceof Refused && error.problem.type === 'filter' ? error.problem : undefined;
+  return (
+    <Box sx={{ flex: 1, minWidth: 0 }} data-filter>
+      <Paper sx={{ px: 1.5, py: 0.25, borderColor: problem ? 'error.main' : 'divider' }}>
+        <InputBase
+          fullWidth
+          inputRef={input}
+          value={typed}
+          placeholder={'all nodes; as labels.site == "auken" && node.sign == "failed"'}
+          onChange={(event) => {
+            setTyped(event.target.value);
+            setCaret(event.target.selectionStart ?? event.target.value.length);
+            setMarked(0);
+            setOpen(true);
+          }}
+          onFocus={() => setFocused(true)}
+          onBlur={() => setOpen(false)}
+          onKeyDown={onKeyDown}
+          inputProps={{
+            'aria-label': 'Filter',
+            role: 'combobox',
+            'aria-expanded': options.length > 0,
+            'aria-controls': id,
+            'aria-activedescendant': options[marked] ? `${id}-${marked}` : undefined,
+            'aria-invalid': problem !== undefined,
+            'aria-describedby': problem ? `${id}-problem` : undefined,
+            spellCheck: false,
+            autoComplete: 'off',
+          }}
+          sx={{ fontFamily: mono, fontSize: 13 }}
+        />
+      </Paper>
+      <Popper open={options.length > 0} anchorEl={input.current} placement="bottom-start" sx={{ zIndex: 'modal' }}>
+        <Paper>
+          <List dense role="listbox" id={id} aria-label="Completions" sx={{ py: 0.5 }}>
+            {options.map((option, at) => (
+              <ListItemButton
+                key={option}
+                id={`${id}-${at}`}
+                role="option"
+                aria-selected={at === marked}
+                selected={at === marked}
+                onMouseDown={(event) => {
+                  event.preventDefault();
+                  take(option);
+                }}
+                sx={{ fontFamily: mono, fontSize: 13, py: 0.25 }}
+              >
+                {option}
+              </ListItemButton>
+            ))}
+          </List>
+        </Paper>
+      </Popper>
+      {problem && (
+        <Typography id={`${id}-problem`} role="alert" sx={{ color: 'error.main', fontSize: 13, mt: 0.5 }}>
+          {problem.title}
+          {problem.hint && ` — ${problem.hint}`}
+        </Typography>
+      )}
+    </Box>
+  );
+}

@@ -1,0 +1,21 @@
+import { complete, completionsAt } from './completions';
+
+const labels = { site: ['auken', 'brisk'], role: ['gate', 'kiosk'] };
+
+test.each([
+  ['lab', ['labels.role', 'labels.site']],
+  ['node.si', ['node.sign']],
+  ['labels.site == "a', ['auken']],
+  ['node.sign == "drift', ['drift_found', 'drift_corrected']],
+  ['labels.site == "auken" && about.mem', ['about.memory.mib']],
+  ['labels.note == "lab', []],
+  ['', []],
+])('at the end of %s there can be %j', (text, options) => {
+  expect(completionsAt(text, text.length, labels).options).toEqual(options);
+});
+
+test('a completion replaces what was typed of it and leaves the rest', () => {
+  const text = 'node.si == "failed"';
+  const taken = complete(text, completionsAt(text, 7, labels), 'node.sign');
+  expect(taken).toEqual({ text: 'node.sign == "failed"', caret: 9 });
+});

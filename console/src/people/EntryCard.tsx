@@ -1,0 +1,31 @@
+import Alert from '@mui/material/Alert';
+import Box from '@mui/material/Box';
+import Paper from '@mui/material/Paper';
+import Typography from '@mui/material/Typography';
+import type { ReactNode } from 'react';
+import { Refused } from '../api/client';
+import { SignGlyph } from '../looks/SignGlyph';
+
+/** What stands before the pages: signing in. A failure keeps what was typed. */
+export function EntryCard({ title, failure, children }: { title: string; failure: Error | null; children: ReactNode }) {
+  const problem = failure instanceof Refused ? failure.problem : undefined;
+  return (
+    <Box component="main" sx={{ minHeight: '100vh', display: 'grid', placeItems: 'center', p: 2 }}>
+      <Paper sx={{ p: 4, width: 420, maxWidth: '100%' }}>
+        <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, color: 'primary.main', mb: 2 }}>
+          <SignGlyph sign="in_line" size={24} />
+          <Typography variant="h1" sx={{ color: 'text.primary' }}>
+            {title}
+          </Typography>
+        </Box>
+        {failure && (
+          <Alert severity="error" variant="outlined" sx={{ mb: 2 }}>
+            {problem?.title ?? failure.message}
+            {problem?.hint && `: ${problem.hint}`}
+          </Alert>
+        )}
+        {children}
+      </Paper>
+    </Box>
+  );
+}

@@ -1,0 +1,77 @@
+import Box from '@mui/material/Box';
+import Paper from '@mui/material/Paper';
+import Typography from '@mui/material/Typography';
+import { useEffect, useRef } from 'react';
+import type { Schemas } from '../api/client';
+import { Address } from '../looks/Address';
+import { SignWord } from '../looks/SignWord';
+import { exact, took } from '../words/time';
+import { outcomeSign } from '../words/words';
+import { causeWords, headline } from './clauseWords';
+import { Differences } from './Differences';
+import { FailureReport } from './FailureReport';
+import { TextDiff } from './TextDiff';
+
+type Result = Schemas['ClauseResult'];
+
+/** What a run says of one clause: verdict and cause in a sentence, differences, text, and what was done natively. */
+export function ClauseReport({ clause, isChosen }: { clause: Result; isChosen: boolean }) {
+  const box = useRef<HTMLElement>(null);
+  useEffect(() => {
+    if (isChosen) box.current?.scrollIntoView?.({ block: 'center' });
+  }, [isChosen]);
+  const origins = clause.origins.map(({ kit, version, baseline }) => `${kit}@${version}/${baseline}`).join(', ');
+  const cause = causeWords(clause);
+  return (
+    <Paper component="article" ref={box} aria-label={clause.address} sx={{ p: 2, borderColor: isChosen ? 'primary.main' : 'divider' }}>
+      <Box sx={{ display: 'flex', gap: 2, alignItems: 'baseline', flexWrap: 'wrap' }}>
+        <Box component="strong">
+          <Address>{clause.address}</Address>
+        </Box>
+        <SignWord sign={outcomeSign(clause.outcome, clause.cause)} word={headline(clause)} />
+        <Box sx={{ flex: 1 }} />
+        <Typography sx={{ color: 'text.secondary', fontSize: 13 }}>
+          {clause.severity} severity · {origins} · {took(clause.took_us)}
+        </Typography>
+      </Box>
+      {cause && <Typography sx={{ color: 'text.secondary', fontSize: 14 }}>{cause}</Typography>}
+      <Differences differences={clause.differences ?? []} />
+      {(clause.still_different ?? []).length > 0 && <Differences title="Still different after it was corrected" differences={clause.still_different ?? []} />}
+      <TextDiff diff={clause.text_diff} refused={clause.text_diff_refused} />
+      <FailureReport failure={clause.failure} />
+      <Aftermath clause={clause} />
+    </Paper>
+  );
+}
+
+function Aftermath({ clause }: { clause: Result }) {
+  const said = [
+    ...(clause.kept ?? []).map((old) => `Old contents of ${old.path} are number ${old.attic} in the node's attic: constans-agent attic put-back ${old.attic}`),
+    ...(clause.packages ?? []).map((change) => `Package ${change.package}: ${change.before ?? 'not installed'} → ${change.after ?? 'removed'}`),
+    ...(clause.not_examined ?? []).map((left) => `${left.property} was not examined here: ${left.why}`),
+    ...(clause.dropped_needs ?? []).map((need) => `Its need ${need} does not count on this node`),
+    ...(clause.reaction ? [`${clause.reaction.reaction}: ${clause.reaction.state.replaceAll('_', ' ')} since ${exact(clause.reaction.since)}, set off by ${clause.reaction.causes.join(', ')}`] : []),
+    ...(clause.stand_in ? [clause.stand_in] : []),
+  ];
+  const native = clause.native ?? [];
+  return (
+    <>
+      {said.map((line) => (
+        <Typography key={line} sx={{ fontSize: 14, mt: 0.5, overflowWrap: 'anywhere' }}>
+          {line}
+        </Typography>
+      ))}
+      {native.length > 0 && (
+        <Box component="details" sx={{ mt: 0.5, fontSize: 14 }}>
+          <summary>How it was done</summary>
+          {native.map((step, at) => (
+            <Box key={at}>
+              <Address>{`${step.exit === undefined || step.exit === null ? '·' : '$'} ${step.what}`}</Address>
+              {step.exit !== undefined && step.exit !== null && ` (exit status ${step.exit})`}
+            </Box>
+          ))}
+        </Box>
+      )}
+    </>
+  );
+}

@@ -1,0 +1,87 @@
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import Link from '@mui/material/Link';
+import Typography from '@mui/material/Typography';
+import { useQuery } from '@tanstack/react-query';
+import { Link as RouterLink, useParams, useSearchParams } from 'react-router';
+import { api, type Schemas } from '../api/client';
+import { Card } from '../looks/Card';
+import { CopiedCommand } from '../looks/CopiedCommand';
+import { SignWord } from '../looks/SignWord';
+import { Page } from '../shell/Page';
+import { QueryView } from '../shell/QueryView';
+import { exact, took } from '../words/time';
+import { count, startedBy } from '../words/words';
+import { ClauseReport } from './ClauseReport';
+import { isQuiet, totals } from './totals';
+
+/** One run, whole: what started it, totals, and per clause what was wanted, found and done. */
+export function RunPage() {
+  const { name = '', run: id = '' } = useParams();
+  const run = useQuery({ queryKey: ['run', name, id], queryFn: ({ signal }) => api.run(name, id, signal), staleTime: Infinity, refetchInterval: false });
+  return (
+    <Page title={`Run of ${name}`} heading={null}>
+      <Typography sx={{ fontSize: 14, mb: 0.5 }}>
+        <Link component={RouterLink} to="/nodes">
+          Nodes
+        </Link>{' '}
+        /{' '}
+        <Link component={RouterLink} to={`/nodes/${encodeURIComponent(name)}`}>
+          {name}
+        </Link>{' '}
+        / run
+      </Typography>
+      <QueryView query={run}>{(report) => <RunParts node={name} report={report} />}</QueryView>
+    </Page>
+  );
+}
+
+function RunParts({ node, report }: { node: string; report: Schemas['RunReport'] }) {
+  const [parameters, setParameters] = useSearchParams();
+  const chosen = parameters.get('clause');
+  const showsAll = parameters.has('all');
+  const shown = report.clauses.filter((clause) => showsAll || !isQuiet(clause) || clause.address === chosen);
+  const hidden = report.clauses.length - shown.length;
+  return (
+    <>
+      <RunHead node={node} report={report} />
+      <Box sx={{ display: 'grid', gap: 2 }}>
+        {shown.map((clause) => (
+          <ClauseReport key={clause.address} clause={clause} isChosen={clause.address === chosen} />
+        ))}
+      </Box>
+      {(hidden > 0 || showsAll) && (
+        <Button variant="text" sx={{ mt: 1 }} onClick={() => setParameters(showsAll ? {} : { all: '' }, { replace: true })}>
+          {showsAll ? 'Only what wants attention' : `${count(hidden, 'clause is', 'clauses are')} in line or only reacts: show all`}
+        </Button>
+      )}
+    </>
+  );
+}
+
+function RunHead({ node, report }: { node: string; report: Schemas['RunReport'] }) {
+  const releases = report.wanted.releases.map(({ release }) => release).join(' ') || 'nothing';
+  return (
+    <Box sx={{ mb: 2 }}>
+      <Box sx={{ display: 'flex', gap: 2, alignItems: 'baseline', mb: 0.5 }}>
+        <Typography variant="h1">Run of {node}</Typography>
+        <SignWord sign={report.status} />
+        <Box sx={{ flex: 1 }} />
+        <CopiedCommand command={`constans run show ${node} ${report.run}`} />
+      </Box>
+      <Card>
+        <Typography>
+          {report.mode === 'observe' ? 'Observed: nothing was changed. ' : 'Enforced. '}
+          {totals(report)} in {took(report.took_us)}
+          {report.partial && ', only a part'}.
+        </Typography>
+        <Typography sx={{ color: 'text.secondary' }}>
+          Began {exact(report.began)} by the node's clock, started by {startedBy(report.started_by)}
+          {report.reason && ` (${report.reason})`}. Wanted {releases}
+          {report.wanted.generation && `, generation ${report.wanted.generation}`}; agent {report.agent}
+          {report.root && `, below the private root ${report.root}`}.
+        </Typography>
+      </Card>
+    </Box>
+  );
+}

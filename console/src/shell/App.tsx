@@ -1,0 +1,53 @@
+import { useQuery } from '@tanstack/react-query';
+import { lazy, Suspense } from 'react';
+import { Route, Routes } from 'react-router';
+import { Refused, type Schemas } from '../api/client';
+import { useLive } from '../api/live';
+import { FleetPage } from '../fleet/FleetPage';
+import { NodePage } from '../node/NodePage';
+import { SignInPage } from '../people/SignInPage';
+import { WelcomePage } from '../people/WelcomePage';
+import { RunPage } from '../run/RunPage';
+import { Header } from './Header';
+import { NothingHere } from './NothingHere';
+import { QueryView } from './QueryView';
+import { sessionQuery } from './session';
+import { useShortcuts } from './shortcuts';
+
+// It brings the grid along, which no other page needs.
+const NodesPage = lazy(() => import('../nodes/NodesPage').then((page) => ({ default: page.NodesPage })));
+
+/** The console: signing in, or the pages. */
+export function App() {
+  return (
+    <Routes>
+      <Route path="/welcome" element={<WelcomePage />} />
+      <Route path="*" element={<SignedIn />} />
+    </Routes>
+  );
+}
+
+function SignedIn() {
+  const session = useQuery(sessionQuery);
+  if (session.error instanceof Refused && session.error.isSignedOut) return <SignInPage />;
+  return <QueryView query={session}>{(session) => <Pages session={session} />}</QueryView>;
+}
+
+function Pages({ session }: { session: Schemas['Session'] }) {
+  const isHeard = useLive();
+  useShortcuts();
+  return (
+    <>
+      <Header session={session} isHeard={isHeard} />
+      <Suspense fallback={null}>
+        <Routes>
+          <Route index element={<FleetPage />} />
+          <Route path="nodes" element={<NodesPage />} />
+          <Route path="nodes/:name" element={<NodePage />} />
+          <Route path="nodes/:name/runs/:run" element={<RunPage />} />
+          <Route path="*" element={<NothingHere />} />
+        </Routes>
+      </Suspense>
+    </>
+  );
+}

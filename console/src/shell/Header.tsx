@@ -1,0 +1,114 @@
+import AppBar from '@mui/material/AppBar';
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import Link from '@mui/material/Link';
+import Menu from '@mui/material/Menu';
+import MenuItem from '@mui/material/MenuItem';
+import Typography from '@mui/material/Typography';
+import { useColorScheme } from '@mui/material/styles';
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { NavLink } from 'react-router';
+import { api, type Schemas } from '../api/client';
+import { SignGlyph } from '../looks/SignGlyph';
+
+const PAGES = [
+  { to: '/', name: 'Fleet' },
+  { to: '/nodes', name: 'Nodes' },
+];
+
+/** The head of every page: where one is, on which server, and as whom. */
+export function Header({ session, isHeard }: { session: Schemas['Session']; isHeard: boolean }) {
+  return (
+    <AppBar position="static" color="transparent" sx={{ border: 0, borderBottom: '1px solid', borderColor: 'divider' }}>
+      <Box component="nav" aria-label="Pages" sx={{ display: 'flex', alignItems: 'stretch', gap: 2.5, px: { xs: 2, md: 3 }, minHeight: 51 }}>
+        <Link href="#main" sx={{ position: 'absolute', left: -999, '&:focus': { left: 8, top: 8 } }}>
+          Skip to the page
+        </Link>
+        <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, mr: 1, color: 'primary.main' }}>
+          <SignGlyph sign="in_line" size={22} />
+          <Typography component="span" sx={{ fontWeight: 600, fontSize: 17, color: 'text.primary' }}>
+            Constans
+          </Typography>
+        </Box>
+        {PAGES.map((page) => (
+          <Link
+            key={page.to}
+            component={NavLink}
+            to={page.to}
+            end={page.to === '/'}
+            underline="none"
+            sx={{
+              display: 'flex',
+              alignItems: 'center',
+              color: 'text.secondary',
+              borderBottom: '2px solid transparent',
+              '&.active': { color: 'text.primary', fontWeight: 600, borderColor: 'primary.main' },
+            }}
+          >
+            {page.name}
+          </Link>
+        ))}
+        <Box sx={{ flex: 1 }} />
+        {!isHeard && (
+          <Typography role="status" sx={{ alignSelf: 'center', color: 'error.main' }}>
+            the server is not heard
+          </Typography>
+        )}
+        <ServerName server={session.server} />
+        <PersonMenu session={session} />
+      </Box>
+    </AppBar>
+  );
+}
+
+function ServerName({ server }: { server: Schemas['ServerAbout'] }) {
+  return (
+    <Box
+      sx={{ alignSelf: 'center', px: 1.25, py: 0.25, borderRadius: 1, bgcolor: server.colour ?? 'primary.main', color: server.colour ? inkOn(server.colour) : 'primary.contrastText' }}
+      title={`version ${server.version}, CA ${server.fingerprint}`}
+    >
+      {server.title}
+    </Box>
+  );
+}
+
+/** Black or white, whichever is read better on a colour (WCAG's relative luminance). */
+function inkOn(colour: string): string {
+  const [red = 0, green = 0, blue = 0] = [1, 3, 5].map((at) => {
+    const part = parseInt(colour.slice(at, at + 2), 16) / 255;
+    return part <= 0.04045 ? part / 12.92 : ((part + 0.055) / 1.055) ** 2.4;
+  });
+  return 0.2126 * red + 0.7152 * green + 0.0722 * blue > 0.179 ? 'common.black' : 'common.white';
+}
+
+function PersonMenu({ session }: { session: Schemas['Session'] }) {
+  const [anchor, setAnchor] = useState<HTMLElement>();
+  const { mode, setMode } = useColorScheme();
+  const queries = useQueryClient();
+  const signOut = useMutation({ mutationFn: api.signOut, onSettled: () => queries.resetQueries() });
+  const close = () => setAnchor(undefined);
+  return (
+    <>
+      <Button color="inherit" aria-haspopup="menu" aria-expanded={anchor !== undefined} onClick={(event) => setAnchor(event.currentTarget)} sx={{ color: 'text.secondary' }}>
+        {session.person}
+      </Button>
+      <Menu anchorEl={anchor} open={anchor !== undefined} onClose={close}>
+        <MenuItem disabled>{session.roles.join(', ')}</MenuItem>
+        {(['light', 'dark', 'system'] as const).map((scheme) => (
+          <MenuItem
+            key={scheme}
+            selected={mode === scheme}
+            onClick={() => {
+              setMode(scheme);
+              close();
+            }}
+          >
+            {scheme === 'system' ? 'light or dark as the system is' : scheme}
+          </MenuItem>
+        ))}
+        <MenuItem onClick={() => signOut.mutate()}>Sign out</MenuItem>
+      </Menu>
+    </>
+  );
+}

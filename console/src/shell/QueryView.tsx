@@ -1,0 +1,32 @@
+import Alert from '@mui/material/Alert';
+import LinearProgress from '@mui/material/LinearProgress';
+import Box from '@mui/material/Box';
+import type { UseQueryResult } from '@tanstack/react-query';
+import type { ReactNode } from 'react';
+import { Refused } from '../api/client';
+import { clock } from '../words/time';
+
+/** Knows loading, failure, and old data after a failed refresh; what it draws else is the children's business. */
+export function QueryView<T>({ query, children }: { query: UseQueryResult<T, Error>; children: (data: T) => ReactNode }) {
+  const { data, error, dataUpdatedAt } = query;
+  if (data === undefined && !error) {
+    return (
+      <Box sx={{ minHeight: 240 }} aria-busy="true">
+        <LinearProgress aria-label="loading" />
+      </Box>
+    );
+  }
+  const problem = error instanceof Refused ? error.problem : undefined;
+  return (
+    <>
+      {error && (
+        <Alert severity="error" variant="outlined" sx={{ mb: 2 }}>
+          {problem?.title ?? error.message}
+          {problem?.hint && `: ${problem.hint}`}
+          {data !== undefined && `. What you see is of ${clock(new Date(dataUpdatedAt).toISOString())}.`}
+        </Alert>
+      )}
+      {data !== undefined && children(data)}
+    </>
+  );
+}

@@ -1,0 +1,33 @@
+/** Times as people read them. The day and the minute in the reader's zone, with the zone named where it matters. */
+export function clock(at: string, now: Date = new Date()): string {
+  const date = new Date(at);
+  const isToday = date.toDateString() === now.toDateString();
+  const time = date.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit' });
+  return isToday ? time : `${date.toLocaleDateString('en-GB', { day: 'numeric', month: 'short' })} ${time}`;
+}
+
+/** A whole time, with seconds and zone. */
+export function exact(at: string): string {
+  return new Date(at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'long' });
+}
+
+/** A span of seconds in its largest whole unit. */
+export function span(secs: number): string {
+  const whole = Math.max(0, Math.round(secs));
+  if (whole < 120) return `${whole} s`;
+  if (whole < 7_200) return `${Math.floor(whole / 60)} min`;
+  if (whole < 172_800) return `${Math.floor(whole / 3_600)} h`;
+  return `${Math.floor(whole / 86_400)} days`;
+}
+
+/** How long ago something was. */
+export function ago(at: string, now: number = Date.now()): string {
+  return `${span((now - Date.parse(at)) / 1_000)} ago`;
+}
+
+/** A duration given in microseconds. */
+export function took(micros: number): string {
+  if (micros < 1_000) return `${micros} µs`;
+  if (micros < 1_000_000) return `${Math.floor(micros / 1_000)} ms`;
+  return `${(micros / 1_000_000).toFixed(1)} s`;
+}

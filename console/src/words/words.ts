@@ -1,0 +1,73 @@
+import type { Schemas } from '../api/client';
+
+/** What a word of the interface is called on screen. */
+export function words(word: string): string {
+  return word.replaceAll('_', ' ');
+}
+
+/** A number with its noun. */
+export function count(number: number, one: string, many = `${one}s`): string {
+  return `${number.toLocaleString('en')} ${number === 1 ? one : many}`;
+}
+
+/** Where a parameter's value comes from. */
+export function layerWords(layer: Schemas['Layer']): string {
+  switch (layer.layer) {
+    case 'default':
+      return "the baseline's default";
+    case 'node':
+      return 'the node';
+    case 'command_line':
+      return 'the command line';
+    default:
+      return `the ${layer.layer} ${layer.name}`;
+  }
+}
+
+const STARTED_BY: Record<Schemas['StartedBy'], string> = {
+  interval: 'the interval',
+  new_state: 'something new that is wanted',
+  sweep: 'a sweep',
+  operator_on_node: 'somebody on the node',
+  boot: "the node's start",
+  after_restart: "the agent's start",
+  due_reaction: 'a due reaction',
+};
+
+/** What started a run. */
+export function startedBy(by: Schemas['StartedBy']): string {
+  return STARTED_BY[by];
+}
+
+const OUTCOMES: Record<Schemas['Outcome'], string> = {
+  in_line: 'in line',
+  corrected: 'corrected',
+  out_of_line: 'out of line',
+  blocked: 'blocked',
+  failed: 'failed',
+  unsupported: 'not examined',
+  idle: 'only reacts',
+};
+
+/** What came of a clause. */
+export function outcomeWords(outcome: Schemas['Outcome']): string {
+  return OUTCOMES[outcome];
+}
+
+/** The sign that an outcome is drawn by. */
+export function outcomeSign(outcome: Schemas['Outcome'], cause?: Schemas['Cause'] | null): Schemas['Sign'] {
+  const drifted = cause === 'drift';
+  switch (outcome) {
+    case 'corrected':
+      return drifted ? 'drift_corrected' : 'rolled_out';
+    case 'out_of_line':
+    case 'blocked':
+      return drifted ? 'drift_found' : 'rollout_waiting';
+    case 'failed':
+      return 'failed';
+    case 'unsupported':
+      return 'not_all_seen';
+    default:
+      return 'in_line';
+  }
+}

@@ -1,0 +1,97 @@
+//! Headless Chromium, driven step by step; it ends with the test.
+
+use serde_json::{Value, json};
+use std::io::{BufRead as _, BufReader, Write as _};
+use std::path::Path;
+use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
+
+/// A browser with one page.
+pub struct Browser {
+    driver: Child,
+    tell: ChildStdin,
+    hear: BufReader<ChildStdout>,
+    base: String,
+}
+
+impl Browser {
+    /// Starts it; addresses are below `base`.
+    ///
+    /// # Panics
+    ///
+    /// Panics if it does not start.
+    pub fn start(base: &str) -> Self {
+        let here = Path::new(env!("CARGO_MANIFEST_DIR"));
+        let mut driver = Command::new("node")
+            .arg(here.join("browser/driver.mjs"))
+            .env("CONSOLE", here.join("../../console"))
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .expect("Node.js starts");
+        let (tell, hear) = (driver.stdin.take().expect("it reads"), driver.stdout.take().expect("it writes"));
+        Self { driver, tell, hear: BufReader::new(hear), base: base.to_owned() }
+    }
+
+    fn step(&mut self, step: &Value) -> Value {
+        writeln!(self.tell, "{step}").expect("the browser runs");
+        let mut line = String::new();
+        self.hear.read_line(&mut line).expect("the browser answers");
+        let answer: Value = serde_json::from_str(&line).unwrap_or_else(|error| panic!("{step}: {error}: {line}"));
+        assert_eq!(answer["ok"], true, "{step}: {}", answer["said"].as_str().unwrap_or_default());
+        answer["said"].clone()
+    }
+
+    /// Opens an address of the console.
+    pub fn open(&mut self, path: &str) {
+        let url = if path.starts_with("https:") { path.to_owned() } else { format!("{}{path}", self.base) };
+        self.step(&json!({ "do": "goto", "url": url }));
+    }
+
+    /// Waits until a text is seen.
+    pub fn see(&mut self, text: &str) {
+        self.step(&json!({ "do": "see", "text": text }));
+    }
+
+    /// Clicks what has this role and name.
+    pub fn click(&mut self, role: &str, name: &str) {
+        self.step(&json!({ "do": "click", "role": role, "name": name }));
+    }
+
+    /// Types into a field.
+    pub fn fill(&mut self, label: &str, text: &str) {
+        self.step(&json!({ "do": "fill", "label": label, "text": text }));
+    }
+
+    /// Presses a key.
+    pub fn press(&mut self, key: &str) {
+        self.step(&json!({ "do": "press", "key": key }));
+    }
+
+    /// Types where the focus is.
+    pub fn type_text(&mut self, text: &str) {
+        self.step(&json!({ "do": "type", "text": text }));
+    }
+
+    /// Returns the address of the page.
+    pub fn address(&mut self) -> String {
+        self.step(&json!({ "do": "address" })).as_str().unwrap_or_default().to_owned()
+    }
+
+    /// Returns everything that is read on the page.
+    pub fn text(&mut self) -> String {
+        self.step(&json!({ "do": "text" })).as_str().unwrap_or_default().to_owned()
+    }
+
+    /// Returns what the browser complained of, as a policy that was broken.
+    pub fn complaints(&mut self) -> Vec<String> {
+        serde_json::from_value(self.step(&json!({ "do": "complaints" }))).unwrap_or_default()
+    }
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        // Chromium ends when its driver does; the driver ends by itself when nothing more is said to it.
+        let _ = self.driver.kill();
+        let _ = self.driver.wait();
+    }
+}

@@ -1,0 +1,65 @@
+//! A node clause by clause: what is wanted, and how it is as of its last full run.
+
+use super::run::whole_report;
+use crate::problem::{Answer, ApiError};
+use crate::store::{node, run, wanted};
+use crate::trust::{Allowed, NodeRead};
+use constans_core::attention::ExceptionSort;
+use constans_core::run::{ClauseResult, Outcome};
+use constans_core::state::{Clause, EffectiveState, Origin};
+use constans_wire::fleet::{NodeClause, NodeClauses};
+use rocket::serde::json::Json;
+use rocket::{State, get};
+use sqlx::PgPool;
+use std::collections::BTreeMap;
+
+/// A node's clauses in their order, with what is wanted and how each is as of the last full run.
+#[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = NodeClauses)))]
+#[get("/api/nodes/<name>/clauses")]
+pub async fn list(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<NodeClauses> {
+    let id = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    let Some((run_id, digest)) = run::last_full(db.inner(), id).await? else { return Ok(Json(NodeClauses::default())) };
+    let state = wanted::state(db.inner(), &digest).await?.and_then(|state| serde_json::from_value::<EffectiveState>(state).ok());
+    let report = whole_report(db.inner(), id, &run_id.to_string()).await?;
+    let since = run::exceptions_since(db.inner(), id).await?;
+    let clauses = match (&report, &state) {
+        (Some(report), _) => report.clauses.iter().map(|result| of_result(result, state.as_ref(), &since)).collect(),
+        // A run that was not kept whole had nothing to say: all of its state was in line.
+        (None, Some(state)) => state.clauses.iter().map(all_is_well).collect(),
+        (None, None) => Vec::new(),
+    };
+    Ok(Json(NodeClauses { run: report.map(|_| run_id), state: Some(digest), clauses }))
+}
+
+fn of_result(result: &ClauseResult, state: Option<&EffectiveState>, since: &BTreeMap<String, jiff::Timestamp>) -> NodeClause {
+    let clause = state.and_then(|state| state.clauses.iter().find(|clause| clause.address == result.address));
+    NodeClause {
+        address: result.address.to_string(),
+        severity: result.severity,
+        origins: result.origins.iter().map(origin).collect(),
+        satisfies: result.satisfies.iter().cloned().collect(),
+        outcome: result.outcome,
+        cause: result.cause,
+        said: ExceptionSort::of(result).map(|(_, said)| said),
+        since: since.get(result.address.as_str()).copied(),
+        wanted: clause.map(|clause| clause.properties.clone()).unwrap_or_default(),
+    }
+}
+
+fn all_is_well(clause: &Clause) -> NodeClause {
+    NodeClause {
+        address: clause.address.to_string(),
+        severity: clause.severity,
+        origins: clause.origins.iter().map(origin).collect(),
+        satisfies: clause.satisfies.iter().cloned().collect(),
+        outcome: if clause.is_only_a_reaction() { Outcome::Idle } else { Outcome::InLine },
+        cause: None,
+        said: None,
+        since: None,
+        wanted: clause.properties.clone(),
+    }
+}
+
+fn origin(origin: &Origin) -> String {
+    format!("{}@{}/{}", origin.kit, origin.version, origin.baseline)
+}

@@ -1,0 +1,81 @@
+//! The OpenAPI document of the interface, made from the handlers.
+
+use super::{clauses, events, fleet, group, invitation, joining, node, recovery, release, run, sign_in, stage};
+use crate::checkin::{check_in, join, wanted};
+use constans_wire::check_in::Problem;
+use rocket::get;
+use rocket::http::ContentType;
+use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder, SecurityScheme};
+use utoipa::openapi::{ContentBuilder, Ref, ResponseBuilder};
+use utoipa::{Modify, OpenApi};
+
+/// The interface. The scopes of each path are the permissions that it needs.
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Constans", description = "What machines should be, and what they are. Errors are application/problem+json (RFC 9457)."),
+    components(schemas(Problem)),
+    modifiers(&Schemes),
+    paths(
+        sign_in::sign_in, sign_in::client_token, sign_in::welcome_for, sign_in::welcome, sign_in::own_session, sign_in::sign_out,
+        fleet::fleet, events::events, invitation::make, joining::waiting, joining::approve, joining::deny,
+        node::list, node::show, node::explained, node::revoke, node::settle, clauses::list, recovery::show, recovery::end,
+        release::prepare, release::put_content, release::publish, release::list, stage::list, stage::serve, group::list, group::set,
+        run::list, run::show, run::episodes, document,
+        join::greeting, join::join, join::ask_again, join::renew, check_in::check_in, wanted::state, wanted::content, wanted::report,
+    )
+)]
+struct Interface;
+
+struct Schemes;
+
+impl Modify for Schemes {
+    fn modify(&self, document: &mut utoipa::openapi::OpenApi) {
+        for (path, item) in &mut document.paths.paths {
+            for (method, operation) in [("get", &mut item.get), ("put", &mut item.put), ("post", &mut item.post)] {
+                let Some(operation) = operation else { continue };
+                let words: Vec<&str> = path.split(['/', '{', '}', '.', '-']).filter(|word| !word.is_empty()).collect();
+                operation.operation_id = Some(format!("{method}_{}", words.join("_")));
+                let problem = ContentBuilder::new().schema(Some(Ref::from_schema_name("Problem"))).build();
+                let refused = ResponseBuilder::new().description("Why it was not done").content("application/problem+json", problem).build();
+                operation.responses.responses.insert("default".to_owned(), refused.into());
+            }
+        }
+        let components = document.components.get_or_insert_default();
+        components.add_security_scheme("token", SecurityScheme::Http(HttpBuilder::new().scheme(HttpAuthScheme::Bearer).build()));
+        components.add_security_scheme("session", SecurityScheme::ApiKey(ApiKey::Cookie(ApiKeyValue::new("__Host-constans"))));
+        components.add_security_scheme("node", SecurityScheme::MutualTls { description: None, deprecated: None, extensions: None });
+    }
+}
+
+/// Returns the document as JSON.
+pub fn document_text() -> String {
+    Interface::openapi().to_pretty_json().expect("the document is JSON")
+}
+
+/// This document.
+#[utoipa::path(tag = "server", security(()), responses((status = 200, body = Object)))]
+#[get("/api/openapi.json")]
+pub fn document() -> (ContentType, String) {
+    (ContentType::JSON, document_text())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::BTreeSet;
+
+    #[test]
+    fn every_route_is_in_the_document_and_nothing_else() {
+        let routes = crate::api::routes().into_iter().chain(crate::checkin::routes());
+        let mounted: BTreeSet<String> =
+            routes.map(|route| format!("{} {}", route.method, route.uri.path().replace('<', "{").replace('>', "}"))).collect();
+        let document: serde_json::Value = serde_json::from_str(&document_text()).unwrap();
+        let described: BTreeSet<String> = document["paths"]
+            .as_object()
+            .unwrap()
+            .iter()
+            .flat_map(|(path, methods)| methods.as_object().unwrap().keys().map(move |method| format!("{} {path}", method.to_uppercase())))
+            .collect();
+        assert_eq!(described, mounted);
+    }
+}

@@ -1,0 +1,59 @@
+//! Live progress, as server-sent events.
+
+use crate::store::notice::CHANNEL;
+use crate::trust::{Allowed, NodeRead};
+use rocket::response::stream::{Event, EventStream};
+use rocket::{Shutdown, State, get};
+use sqlx::PgPool;
+use sqlx::postgres::PgListener;
+use std::time::Duration;
+use tokio::sync::broadcast::{self, Sender, error::RecvError};
+
+/// What changed, for whoever listens.
+pub struct Changes(Sender<String>);
+
+impl Changes {
+    /// Begins to listen to what all processes of the server tell.
+    pub fn begin(db: PgPool) -> Self {
+        let (sender, _) = broadcast::channel(256);
+        tokio::spawn(listen(db, sender.clone()));
+        Self(sender)
+    }
+}
+
+async fn listen(db: PgPool, sender: Sender<String>) {
+    loop {
+        if let Ok(mut listener) = PgListener::connect_with(&db).await
+            && listener.listen(CHANNEL).await.is_ok()
+        {
+            while let Ok(told) = listener.recv().await {
+                // Nobody may be listening.
+                let _ = sender.send(told.payload().to_owned());
+            }
+        }
+        // What was missed meanwhile is not known: pages look at everything again.
+        let _ = sender.send("everything".to_owned());
+        tokio::time::sleep(Duration::from_secs(1)).await;
+    }
+}
+
+/// Says what changed as it happens: `nodes`, `joining`, `kits`, `groups`, or `everything`.
+#[utoipa::path(tag = "fleet", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, content_type = "text/event-stream", body = String)))]
+#[get("/api/events")]
+pub fn events(_caller: Allowed<NodeRead>, changes: &State<Changes>, mut end: Shutdown) -> EventStream![] {
+    let mut receiver = changes.0.subscribe();
+    EventStream! {
+        yield Event::data("everything").event("changed");
+        loop {
+            let told = tokio::select! {
+                told = receiver.recv() => told,
+                () = &mut end => break,
+            };
+            match told {
+                Ok(what) => yield Event::data(what).event("changed"),
+                Err(RecvError::Lagged(_)) => yield Event::data("everything").event("changed"),
+                Err(RecvError::Closed) => break,
+            }
+        }
+    }
+}

@@ -1,0 +1,186 @@
+//! Signing in and out.
+
+use crate::launch::Here;
+use crate::problem::{Answer, ApiError};
+use crate::store::{audit, person};
+use crate::trust::session::{OurPage, ShownToken};
+use crate::trust::{Allowed, Role, Secret, SessionOwn, digest_of, password, permissions_of, session};
+use constans_wire::people::{ClientToken, Concealed, ServerAbout, Session, SignIn, Welcome, WelcomeFor};
+use rocket::http::CookieJar;
+use rocket::serde::json::Json;
+use rocket::{State, get, post};
+use serde_json::json;
+use sqlx::{PgConnection, PgPool};
+use std::net::SocketAddr;
+use std::sync::Arc;
+
+/// How long the client's token holds, in hours.
+const CLIENT_TOKEN_HOURS: i32 = 12;
+
+/// Signs a person in on the console: the answer sets the session's cookie.
+#[utoipa::path(tag = "people", security(()), request_body = SignIn, responses((status = 200, body = Session)))]
+#[post("/api/sign-in", data = "<by>")]
+pub async fn sign_in(
+    by: Json<SignIn>,
+    _our_page: OurPage,
+    from: SocketAddr,
+    cookies: &CookieJar<'_>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Session> {
+    let roles = check_password(db, &by, from).await?;
+    let mut transaction = db.begin().await?;
+    let answer = begin_session(&mut transaction, &by.name, roles, from, cookies, here).await?;
+    audit::add(&mut *transaction, &by.name, "signed in", &by.name, &json!({ "from": from.ip().to_string(), "by": "password" })).await?;
+    transaction.commit().await?;
+    Ok(Json(answer))
+}
+
+/// Gives the client a token for a person: it holds 12 hours.
+#[utoipa::path(tag = "people", security(()), request_body = SignIn, responses((status = 200, body = ClientToken)))]
+#[post("/api/sign-in/client", data = "<by>")]
+pub async fn client_token(by: Json<SignIn>, from: SocketAddr, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<ClientToken> {
+    check_password(db, &by, from).await?;
+    let secret = Secret::make().map_err(ApiError::Random)?;
+    let mut transaction = db.begin().await?;
+    let ends = person::add_token(&mut *transaction, &by.name, &secret.digest(), "client", Some(CLIENT_TOKEN_HOURS)).await?;
+    audit::add(&mut *transaction, &by.name, "signed in", &by.name, &json!({ "from": from.ip().to_string(), "by": "password, client" })).await?;
+    transaction.commit().await?;
+    let expires_at = ends.map_or(jiff::Timestamp::MAX, |ends| ends.to_jiff());
+    Ok(Json(ClientToken { person: by.name.clone(), token: Concealed(secret.text().to_owned()), expires_at, server: about(here) }))
+}
+
+/// Tells for whom a one-time link is.
+#[utoipa::path(tag = "people", security(()), request_body = Concealed, responses((status = 200, body = WelcomeFor)))]
+#[post("/api/welcome/for", data = "<secret>")]
+pub async fn welcome_for(secret: Json<Concealed>, _our_page: OurPage, db: &State<PgPool>) -> Answer<WelcomeFor> {
+    let name = person::link(db.inner(), &digest_of(secret.0.0.as_bytes())).await?.ok_or(ApiError::LinkOver)?;
+    Ok(Json(WelcomeFor { name }))
+}
+
+/// Signs a person in once by a link, and sets the password to sign in by from then on.
+#[utoipa::path(tag = "people", security(()), request_body = Welcome, responses((status = 200, body = Session)))]
+#[post("/api/welcome", data = "<by>")]
+pub async fn welcome(
+    by: Json<Welcome>,
+    _our_page: OurPage,
+    from: SocketAddr,
+    cookies: &CookieJar<'_>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Session> {
+    let digest = digest_of(by.secret.0.as_bytes());
+    let hash = {
+        let meant = person::link(db.inner(), &digest).await?.ok_or(ApiError::LinkOver)?;
+        let name = meant.or_else(|| by.name.clone()).unwrap_or_default();
+        check_person_name(&name)?;
+        if let Some(refusal) = password::refusal(&name, &by.password.0) {
+            return Err(ApiError::Wrong(refusal));
+        }
+        password::hash(by.password.0.clone()).await.ok_or_else(|| ApiError::Wrong("the password cannot be hashed".to_owned()))?
+    };
+    let mut transaction = db.begin().await?;
+    // Looked up again, now locked: of two who use the link at once only one gets in.
+    let meant = person::link(&mut *transaction, &digest).await?.ok_or(ApiError::LinkOver)?;
+    let name = match meant {
+        Some(name) => name,
+        None => first_administrator(&mut transaction, by.name.as_deref().unwrap_or_default()).await?,
+    };
+    person::use_link(&mut *transaction, &digest).await?;
+    person::set_password(&mut transaction, &name, &hash).await?;
+    let roles = person::roles(&mut *transaction, &name).await?.unwrap_or_default();
+    let answer = begin_session(&mut transaction, &name, roles, from, cookies, here).await?;
+    audit::add(&mut *transaction, &name, "signed in", &name, &json!({ "from": from.ip().to_string(), "by": "one-time link" })).await?;
+    transaction.commit().await?;
+    Ok(Json(answer))
+}
+
+/// Says who one is.
+#[utoipa::path(tag = "people", security(("token" = ["session.own"]), ("session" = ["session.own"])), responses((status = 200, body = Session)))]
+#[get("/api/session")]
+pub async fn own_session(caller: Allowed<SessionOwn>, here: &State<Arc<Here>>) -> Answer<Session> {
+    Ok(Json(described(&caller.person, caller.roles, caller.session.as_deref(), here)))
+}
+
+/// Signs out: the session, or the token that the client shows, ends.
+#[utoipa::path(tag = "people", security(("token" = ["session.own"]), ("session" = ["session.own"])), responses((status = 200, body = String)))]
+#[post("/api/sign-out")]
+pub async fn sign_out(caller: Allowed<SessionOwn>, shown: ShownToken, cookies: &CookieJar<'_>, db: &State<PgPool>) -> Answer<String> {
+    let mut transaction = db.begin().await?;
+    match (&caller.session, &shown.0) {
+        (Some(session), _) => person::end_session(&mut *transaction, session).await?,
+        (None, Some(digest)) => person::remove_token(&mut *transaction, digest).await?,
+        (None, None) => {}
+    }
+    cookies.add(session::no_cookie());
+    audit::add(&mut *transaction, &caller.person, "signed out", &caller.person, &json!({})).await?;
+    transaction.commit().await?;
+    Ok(Json(caller.person))
+}
+
+/// Returns a person's roles if the password is right; failures are counted and slowed down.
+async fn check_password(db: &PgPool, by: &SignIn, from: SocketAddr) -> Result<Vec<String>, ApiError> {
+    let address = from.ip().to_string();
+    let name: String = by.name.chars().take(64).collect();
+    let failures = person::failures(db, &name, &address).await?;
+    if failures.of_both >= 5 || failures.of_address >= 30 || failures.of_name >= 100 {
+        return Err(ApiError::TooOften);
+    }
+    let hash = person::password(db, &name).await?;
+    let given: String = if by.password.0.len() > password::LONGEST { String::new() } else { by.password.0.clone() };
+    if password::is_right(given, hash).await {
+        return Ok(person::roles(db, &name).await?.unwrap_or_default());
+    }
+    let mut connection = db.acquire().await?;
+    person::note_failure(&mut connection, &name, &address).await?;
+    audit::add(&mut *connection, &address, "failed to sign in", "server", &json!({ "from": address })).await?;
+    Err(ApiError::WrongPassword)
+}
+
+async fn first_administrator(db: &mut PgConnection, name: &str) -> Result<String, ApiError> {
+    check_person_name(name)?;
+    if person::has_administrator(&mut *db).await? {
+        return Err(ApiError::LinkOver);
+    }
+    person::give_roles(db, name, &[Role::Administrator.word()]).await?;
+    Ok(name.to_owned())
+}
+
+fn check_person_name(name: &str) -> Result<(), ApiError> {
+    let fine = (1..=64).contains(&name.len())
+        && name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || matches!(c, '.' | '-' | '_'))
+        && name.starts_with(|c: char| c.is_ascii_lowercase());
+    if fine {
+        Ok(())
+    } else {
+        Err(ApiError::Wrong("a person's name has lower-case letters, digits, `.`, `-`, `_`, at most 64, and begins with a letter".to_owned()))
+    }
+}
+
+async fn begin_session(
+    db: &mut PgConnection,
+    name: &str,
+    roles: Vec<String>,
+    from: SocketAddr,
+    cookies: &CookieJar<'_>,
+    here: &Here,
+) -> Result<Session, ApiError> {
+    let secret = Secret::make().map_err(ApiError::Random)?;
+    person::begin_session(db, name, &secret.digest(), &from.ip().to_string(), session::LASTS_SECS).await?;
+    cookies.add(session::cookie(&secret));
+    Ok(described(name, roles, Some(&secret.digest()), here))
+}
+
+fn described(person: &str, roles: Vec<String>, session: Option<&[u8]>, here: &Here) -> Session {
+    let permissions = permissions_of(&roles).into_iter().map(str::to_owned).collect();
+    Session { person: person.to_owned(), permissions, roles, token: session.map(session::token), server: about(here) }
+}
+
+fn about(here: &Here) -> ServerAbout {
+    ServerAbout {
+        title: here.title.clone(),
+        colour: here.colour.clone(),
+        version: env!("CARGO_PKG_VERSION").to_owned(),
+        fingerprint: here.authority.fingerprint().to_owned(),
+    }
+}

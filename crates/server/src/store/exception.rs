@@ -1,0 +1,83 @@
+//! What is not in line at each node now: kept up as its reports come, since what is alike follows from the state's digest.
+
+use jiff::Timestamp;
+use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
+use sqlx::{PgConnection, PgExecutor};
+use uuid::Uuid;
+
+/// An exception.
+#[derive(Debug, sqlx::FromRow)]
+pub struct ExceptionRow {
+    /// The node's name.
+    pub node: String,
+    /// The clause.
+    pub address: String,
+    /// What sort of exception it is.
+    pub outcome: String,
+    /// Why it is left, or what failed.
+    pub said: String,
+    /// Since when.
+    pub since: SqlTimestamp,
+}
+
+/// An exception to be kept.
+pub struct NewException {
+    /// The clause.
+    pub address: String,
+    /// How much it matters.
+    pub severity: String,
+    /// What sort of exception it is.
+    pub sort: String,
+    /// Why it was different.
+    pub cause: Option<String>,
+    /// Why it is left, or what failed.
+    pub said: String,
+}
+
+/// Keeps what is not in line at a node as of a full run. What was so before keeps since when.
+pub async fn set(db: &mut PgConnection, node: Uuid, run: Uuid, began: Timestamp, rows: &[NewException]) -> sqlx::Result<()> {
+    let addresses: Vec<&str> = rows.iter().map(|row| row.address.as_str()).collect();
+    sqlx::query("delete from node_exception where node = $1 and address <> all($2)").bind(node).bind(&addresses).execute(&mut *db).await?;
+    if rows.is_empty() {
+        return Ok(());
+    }
+    sqlx::query(
+        "insert into node_exception (node, address, severity, outcome, cause, said, since, run)
+         select $1, address, severity, outcome, cause, said, $2, $3 from unnest($4::text[], $5::text[], $6::text[], $7::text[], $8::text[])
+             as new (address, severity, outcome, cause, said)
+         on conflict (node, address) do update set severity = excluded.severity, outcome = excluded.outcome, cause = excluded.cause, said = excluded.said,
+             since = case when node_exception.outcome = excluded.outcome then node_exception.since else excluded.since end, run = excluded.run",
+    )
+    .bind(node)
+    .bind(began.to_sqlx())
+    .bind(run)
+    .bind(addresses)
+    .bind(rows.iter().map(|row| row.severity.as_str()).collect::<Vec<_>>())
+    .bind(rows.iter().map(|row| row.sort.as_str()).collect::<Vec<_>>())
+    .bind(rows.iter().map(|row| row.cause.as_deref()).collect::<Vec<_>>())
+    .bind(rows.iter().map(|row| row.said.as_str()).collect::<Vec<_>>())
+    .execute(db)
+    .await
+    .map(|_| ())
+}
+
+/// Returns the exceptions of all nodes that are not refused; at most 10,000.
+pub async fn all(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<ExceptionRow>> {
+    sqlx::query_as(
+        "select node.name as node, e.address, e.outcome, e.said, e.since from node_exception e join node on node.id = e.node
+         where node.revoked_at is null and node.retired_at is null order by e.since limit 10000",
+    )
+    .fetch_all(db)
+    .await
+}
+
+/// Returns the clauses that were put right three times or more within the last day, as (node, address, times, since).
+pub async fn tugs_of_war(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, String, i64, SqlTimestamp)>> {
+    sqlx::query_as(
+        "select node.name, e.address, count(*), min(e.detected_at) from episode e join node on node.id = e.node
+         where e.closed_as = 'corrected' and e.closed_at > now() - interval '1 day' and node.revoked_at is null and node.retired_at is null
+         group by node.name, e.address having count(*) >= 3 order by 3 desc limit 100",
+    )
+    .fetch_all(db)
+    .await
+}

@@ -1,0 +1,11 @@
+//! Telling every process of the server, and through them the open pages, that something changed.
+
+use sqlx::PgExecutor;
+
+/// The channel.
+pub const CHANNEL: &str = "constans";
+
+/// Tells what changed: `nodes`, `joining`, `kits`, `groups`. It is heard when the transaction commits.
+pub async fn tell(db: impl PgExecutor<'_>, what: &str) -> sqlx::Result<()> {
+    sqlx::query("select pg_notify($1, $2)").bind(CHANNEL).bind(what).execute(db).await.map(|_| ())
+}

@@ -1,0 +1,160 @@
+//! What happens at Skerry Line, so that every page has something true to show: nothing is written into the database, the
+//! real agents and the real client do it all.
+
+use crate::fleet::Fleet;
+use constans_world::PrivateRoot;
+use std::fs;
+use std::io;
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+/// One machine of the demo.
+struct Machine {
+    name: &'static str,
+    labels: &'static [&'static str],
+    part: Part,
+}
+
+/// What a machine does in the demo.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Part {
+    /// Its agent goes on as a daemon.
+    Stays,
+    /// Its agent stops after a first round: the ship is at sea.
+    AtSea,
+    /// It was approved, and its agent was never started.
+    NeverReports,
+    /// It asked to join, and nobody has answered.
+    Waits,
+}
+
+const MACHINES: &[Machine] = &[
+    Machine { name: "kiosk-auken-1", labels: &["role=kiosk", "site=auken"], part: Part::Stays },
+    Machine { name: "kiosk-brisk-1", labels: &["role=kiosk", "site=brisk"], part: Part::Stays },
+    Machine { name: "gate-auken-1", labels: &["role=gate", "site=auken"], part: Part::Stays },
+    Machine { name: "gate-brisk-1", labels: &["role=gate", "site=brisk"], part: Part::Stays },
+    Machine { name: "bridge-tern", labels: &["role=bridge", "ship=tern"], part: Part::AtSea },
+    Machine { name: "depot-print-1", labels: &["role=depot"], part: Part::NeverReports },
+    Machine { name: "kiosk-corran-1", labels: &["role=kiosk", "site=corran"], part: Part::Waits },
+];
+
+/// Plays the whole the first time; later only starts the agents again.
+pub fn perform(fleet: &mut Fleet) -> io::Result<()> {
+    let played = fleet.folder().join("played");
+    if !played.exists() {
+        wish(fleet)?;
+        for machine in MACHINES {
+            bring_in(fleet, machine)?;
+        }
+        disturb(fleet)?;
+        fs::write(played, "")?;
+    }
+    for machine in MACHINES.iter().filter(|machine| machine.part == Part::Stays) {
+        fleet.start_agent(machine.name)?;
+    }
+    Ok(())
+}
+
+/// Publishes what is wanted and gives it to groups.
+fn wish(fleet: &Fleet) -> io::Result<()> {
+    println!("publishing the kits of Skerry Line");
+    let kits = fleet.folder().join("kits");
+    for kit in ["quay-base", "kiosk-floor", "gate-reader", "ship-gateway"] {
+        fleet.client(&["kit", "publish", path(&kits.join(kit))])?;
+    }
+    fleet.client(&["stage", "serve", "open-water", "quay-base@1.3.0", "kiosk-floor@1.0.0", "gate-reader@2.1.0", "ship-gateway@0.9.0"])?;
+    // The next release of what every node has, which only the harbour has so far.
+    let next = kits.join("quay-base");
+    for (file, from, to) in [("kit.toml", "1.3.0", "1.4.0"), ("copies/issue", "Skerry Line", "Skerry Line, five islands")] {
+        let text = fs::read_to_string(next.join(file))?;
+        fs::write(next.join(file), text.replace(from, to))?;
+    }
+    fleet.client(&["kit", "publish", path(&next)])?;
+    fleet.client(&["stage", "serve", "harbour", "quay-base@1.4.0", "kiosk-floor@1.0.0", "gate-reader@2.1.0", "ship-gateway@0.9.0"])?;
+    let groups = fleet.folder().join("groups");
+    fs::create_dir_all(&groups)?;
+    for (name, text) in GROUPS {
+        let file = groups.join(format!("{name}.toml"));
+        fs::write(&file, text)?;
+        fleet.client(&["group", "set", path(&file)])?;
+    }
+    Ok(())
+}
+
+const GROUPS: [(&str, &str); 5] = [
+    (
+        "everyone",
+        "name = \"everyone\"\n\n[[assignments]]\nkit = \"quay-base\"\nbaseline = \"login\"\n\n[settings]\nmode = \"enforce\"\ninterval_secs = 15\n",
+    ),
+    (
+        "kiosks",
+        "name = \"kiosks\"\npriority = 10\nfilter = \"labels.role == 'kiosk'\"\n\n[[assignments]]\nkit = \"kiosk-floor\"\nbaseline = \"kiosk-lockdown\"\n\n[parameters]\n\"kiosk-floor/kiosk-lockdown.idle_seconds\" = 45\n",
+    ),
+    (
+        "gates",
+        "name = \"gates\"\npriority = 10\nfilter = \"labels.role == 'gate'\"\n\n[[assignments]]\nkit = \"gate-reader\"\nbaseline = \"reader\"\n",
+    ),
+    (
+        "bridges",
+        "name = \"bridges\"\npriority = 10\nfilter = \"labels.role == 'bridge'\"\n\n[[assignments]]\nkit = \"ship-gateway\"\nbaseline = \"store-and-forward\"\n\n[settings]\ninterval_secs = 5\n",
+    ),
+    ("brisk-first", "name = \"brisk-first\"\npriority = 20\nfilter = \"labels.site == 'brisk'\"\nstage = \"harbour\"\n"),
+];
+
+fn bring_in(fleet: &Fleet, machine: &Machine) -> io::Result<()> {
+    println!("bringing in {}", machine.name);
+    let place = fleet.folder().join(machine.name);
+    let _ = fs::remove_dir_all(&place);
+    // The package source of this one kiosk is empty: what it is to install cannot be had.
+    let source = if machine.name == "kiosk-brisk-1" { fleet.folder().join("no-packages") } else { fleet.folder().join("packages") };
+    fs::create_dir_all(&source)?;
+    if !source.join("Packages").exists() {
+        fs::write(source.join("Packages"), "")?;
+    }
+    PrivateRoot::make(&place.join("root"), &source)?;
+    let labels: Vec<&str> = machine.labels.iter().flat_map(|label| ["--label", label]).collect();
+    let invitation = fleet.client(&[&["invite", "--for", "1h"], labels.as_slice()].concat())?;
+    let file = place.join("invitation");
+    fs::write(&file, invitation)?;
+    let join = ["join", "--invitation", path(&file), "--name", machine.name, "--wait", "0"];
+    // Nobody approved it yet, which the agent says by its exit status.
+    let _ = fleet.on(machine.name, &join);
+    if machine.part == Part::Waits {
+        return Ok(());
+    }
+    fleet.client(&["join", "approve", machine.name])?;
+    if machine.part != Part::NeverReports {
+        fleet.on(machine.name, &join)?;
+        fleet.on(machine.name, &["daemon", "--once"])?;
+    }
+    Ok(())
+}
+
+/// Does what people do to machines, and lets the agents find it.
+fn disturb(fleet: &Fleet) -> io::Result<()> {
+    println!("letting people edit what they should not");
+    let edit = |node: &str, file: &str, from: &str, to: &str| -> io::Result<()> {
+        let path = fleet.folder().join(node).join("root").join(file);
+        let text = fs::read_to_string(&path)?;
+        if !text.contains(from) {
+            return Err(io::Error::other(format!("{} does not hold `{from}`", path.display())));
+        }
+        fs::write(path, text.replace(from, to))
+    };
+    edit("gate-auken-1", "etc/gate/tariffs.csv", "4.20", "4.10")?;
+    fleet.on("gate-auken-1", &["daemon", "--once"])?;
+    edit("kiosk-auken-1", "etc/kiosk/shell.conf", "idle = 45", "idle = 600")?;
+    fleet.on("kiosk-auken-1", &["daemon", "--once"])?;
+    let end = Instant::now() + Duration::from_secs(30);
+    while !fleet.client(&["node", "list", "--filter", "node.sign == 'drift_found'"])?.contains("gate-auken-1") {
+        if Instant::now() > end {
+            return Err(io::Error::other("the changed tariffs of gate-auken-1 were not found"));
+        }
+        std::thread::sleep(Duration::from_millis(200));
+    }
+    Ok(())
+}
+
+fn path(path: &Path) -> &str {
+    path.to_str().unwrap_or_default()
+}
