@@ -9,11 +9,10 @@ import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { BrowserRouter } from 'react-router';
 import { Refused } from './api/client';
+import { nonce } from './looks/nonce';
 import { theme } from './looks/theme';
 import { App } from './shell/App';
 
-// The server lets only styles with this page's nonce count.
-const nonce = document.querySelector<HTMLMetaElement>('meta[property="csp-nonce"]')?.content;
 const cache = createCache({ key: 'constans', nonce, prepend: true });
 
 const queries = new QueryClient({

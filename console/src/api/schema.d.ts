@@ -659,11 +659,8 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
-        /** @description What an agent found out about its node, by the paths of [`STABLE_FIELDS`]. */
         About: {
-            fields: {
-                [key: string]: unknown;
-            };
+            [key: string]: unknown;
         };
         /** @description The settings of one node's agent. */
         AgentSettings: {

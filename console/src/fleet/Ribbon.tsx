@@ -9,7 +9,7 @@ import { ribbonMarks, tickShape, type Mark } from './ribbonLayout';
 
 const HEIGHT = 50;
 /** Ticks stand apart as long as there is room for it. */
-const WIDEST_TICK = 14;
+const WIDEST_TICK = 28;
 
 /** Every node a thin tick, the worst first; each leads to its node. By keyboard: arrows, Home, End, Enter. */
 export function Ribbon({ ticks, signs, filter }: { ticks: Schemas['Tick'][]; signs: Schemas['SignCount'][]; filter: string }) {

@@ -53,7 +53,6 @@ export function ClauseTable({ node, clauses: { clauses, run, state } }: { node: 
             <TableCell>Clause</TableCell>
             <TableCell>As of the last full run</TableCell>
             <TableCell>Severity</TableCell>
-            <TableCell>From</TableCell>
           </TableRow>
         </TableHead>
         <TableBody>
@@ -62,7 +61,7 @@ export function ClauseTable({ node, clauses: { clauses, run, state } }: { node: 
               <ClauseRow clause={clause} isOpen={clause.address === open} onOpen={() => set('clause', clause.address === open ? null : clause.address)} />
               {clause.address === open && (
                 <TableRow>
-                  <TableCell colSpan={4} sx={{ bgcolor: 'sunken', pl: 2 }}>
+                  <TableCell colSpan={3} sx={{ bgcolor: 'sunken', pl: 2 }}>
                     <WantedProperties wanted={clause.wanted} />
                     {run && (
                       <Link component={RouterLink} to={`/nodes/${encodeURIComponent(node)}/runs/${run}?clause=${encodeURIComponent(clause.address)}`}>
@@ -92,6 +91,7 @@ function ClauseRow({ clause, isOpen, onOpen }: { clause: Clause; isOpen: boolean
         <Link component="button" onClick={onOpen} aria-expanded={isOpen} sx={{ textAlign: 'left', verticalAlign: 'baseline' }}>
           <Address>{clause.address}</Address>
         </Link>
+        <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{clause.origins.join(', ')}</Box>
       </TableCell>
       <TableCell>
         <SignWord sign={outcomeSign(clause.outcome, clause.cause)} word={outcomeWords(clause.outcome) + (clause.cause === 'drift' ? ', drift' : '')} />
@@ -107,7 +107,6 @@ function ClauseRow({ clause, isOpen, onOpen }: { clause: Clause; isOpen: boolean
         )}
       </TableCell>
       <TableCell>{clause.severity}</TableCell>
-      <TableCell sx={{ color: 'text.secondary', fontSize: '13px !important' }}>{clause.origins.join(', ')}</TableCell>
     </TableRow>
   );
 }

@@ -73,7 +73,7 @@ function NodeHead({ node }: { node: Schemas['NodeSummary'] }) {
   const now = useNow();
   return (
     <Box sx={{ mb: 2 }}>
-      <Box sx={{ display: 'flex', gap: 2, alignItems: 'baseline' }}>
+      <Box sx={{ display: 'flex', gap: 2, alignItems: 'center' }}>
         <Typography variant="h1">{node.name}</Typography>
         <SignWord sign={node.sign} late={node.hearing === 'late'} />
         <Box sx={{ flex: 1 }} />

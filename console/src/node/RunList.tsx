@@ -8,6 +8,7 @@ import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
 import { SignGlyph } from '../looks/SignGlyph';
 import { clock, exact } from '../words/time';
+import { alike } from './alike';
 import { count, words } from '../words/words';
 
 const FIRST = 12;
@@ -22,15 +23,17 @@ export function RunList({ node, runs }: { node: string; runs: Schemas['RunSummar
       </Typography>
     );
   }
-  const shown = showsAll ? runs : runs.slice(0, FIRST);
+  const rows = alike(runs);
+  const shown = showsAll ? rows : rows.slice(0, FIRST);
   return (
     <>
       <Box component="ul" sx={{ listStyle: 'none', p: 0, m: 0, fontSize: 14 }}>
-        {shown.map((run) => (
+        {shown.map(({ run, times, since }) => (
           <Box component="li" key={run.run ?? `${run.began}${run.last}`} sx={{ display: 'flex', gap: 1, py: 0.375 }}>
             <SignGlyph sign={run.status} size={18} />
             <Box sx={{ flex: 1, minWidth: 0 }}>
               <RunWords node={node} run={run} />
+              {times > 1 && <Box component="span" sx={{ color: 'text.secondary' }}>{`, ${times} runs since ${clock(since)}`}</Box>}
             </Box>
             <Box component="time" dateTime={run.last} title={exact(run.last)} sx={{ color: 'text.secondary', whiteSpace: 'nowrap' }}>
               {clock(run.last)}
@@ -38,9 +41,9 @@ export function RunList({ node, runs }: { node: string; runs: Schemas['RunSummar
           </Box>
         ))}
       </Box>
-      {runs.length > shown.length && (
+      {rows.length > shown.length && (
         <Button variant="text" sx={{ px: 0 }} onClick={() => setShowsAll(true)}>
-          {runs.length - shown.length} more
+          {rows.length - shown.length} more
         </Button>
       )}
     </>

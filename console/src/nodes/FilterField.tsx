@@ -7,6 +7,7 @@ import Popper from '@mui/material/Popper';
 import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
 import { useId, useRef, useState, type KeyboardEvent } from 'react';
+import { flushSync } from 'react-dom';
 import { api, Refused } from '../api/client';
 import { mono } from '../looks/theme';
 import { complete, completionsAt } from './completions';
@@ -35,10 +36,13 @@ export function FilterField({ filter, onFilter, error }: { filter: string; onFil
 
   const take = (option: string) => {
     const taken = complete(typed, completions, option);
-    setTyped(taken.text);
-    setCaret(taken.caret);
-    setMarked(0);
-    requestAnimationFrame(() => input.current?.setSelectionRange(taken.caret, taken.caret));
+    // At once, so that what is typed next finds it there.
+    flushSync(() => {
+      setTyped(taken.text);
+      setCaret(taken.caret);
+      setMarked(0);
+    });
+    input.current?.setSelectionRange(taken.caret, taken.caret);
   };
   const onKeyDown = (event: KeyboardEvent) => {
     const option = options[marked];

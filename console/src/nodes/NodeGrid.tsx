@@ -6,9 +6,11 @@ import { useMemo } from 'react';
 import { Link as RouterLink, useNavigate } from 'react-router';
 import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
+import { nonce } from '../looks/nonce';
 import { SignGlyph } from '../looks/SignGlyph';
 import { SignWord } from '../looks/SignWord';
-import { heardWords, standingWords } from '../words/standing';
+import { lastRunWords } from '../words/standing';
+import { ago } from '../words/time';
 import { useNow } from '../words/useNow';
 import { words } from '../words/words';
 
@@ -23,6 +25,7 @@ export function NodeGrid({ nodes, isFiltered }: { nodes: Node[]; isFiltered: boo
     <DataGrid
       rows={nodes}
       columns={columns}
+      nonce={nonce}
       density="compact"
       aria-label="Nodes"
       disableRowSelectionOnClick
@@ -31,7 +34,13 @@ export function NodeGrid({ nodes, isFiltered }: { nodes: Node[]; isFiltered: boo
       initialState={{ pagination: { paginationModel: { pageSize: 100 } } }}
       onRowClick={({ row }) => void navigate(`/nodes/${encodeURIComponent((row as Node).name)}`)}
       slots={{ noRowsOverlay: isFiltered ? NoneSo : NoneYet }}
-      sx={{ bgcolor: 'background.paper', minHeight: 200, '& .MuiDataGrid-row': { cursor: 'pointer' }, '& .MuiDataGrid-columnHeaderTitle': { fontWeight: 600 } }}
+      sx={{
+        '--DataGrid-rowBorderColor': 'var(--mui-palette-hairline)',
+        bgcolor: 'background.paper',
+        borderColor: 'divider',
+        minHeight: 200,
+        '& .MuiDataGrid-columnSeparator': { color: 'divider' },
+        '& .MuiDataGrid-row': { cursor: 'pointer' }, '& .MuiDataGrid-columnHeaderTitle': { fontWeight: 600 } }}
     />
   );
 }
@@ -41,24 +50,24 @@ function columnsAt(now: number): GridColDef<Node>[] {
     {
       field: 'name',
       headerName: 'Node',
-      width: 180,
+      width: 140,
       renderCell: ({ row }) => (
         <Link component={RouterLink} to={`/nodes/${encodeURIComponent(row.name)}`} color="inherit" sx={{ fontWeight: 600 }} tabIndex={-1}>
           {row.name}
         </Link>
       ),
     },
-    { field: 'sign', headerName: 'Sign', width: 150, renderCell: ({ row }) => <SignWord sign={row.sign} late={row.hearing === 'late'} /> },
-    { field: 'standing', headerName: 'Last full run', flex: 2, minWidth: 260, valueGetter: (_, row) => standingWords(row, now) },
-    { field: 'heard', headerName: 'Heard', flex: 1, minWidth: 220, valueGetter: (_, row) => row.last_heard ?? '', valueFormatter: (_, row) => heardWords(row, now) },
-    { field: 'mode', headerName: 'Mode', width: 80, valueGetter: (_, row) => row.standing?.mode ?? '–' },
-    { field: 'stage', headerName: 'Stage', width: 100, valueGetter: (_, row) => row.standing?.stage ?? '–' },
-    { field: 'troubles', headerName: 'Trouble', width: 110, valueGetter: (_, row) => (row.troubles ?? []).map(words).join(', ') },
+    { field: 'sign', headerName: 'Sign', width: 145, renderCell: ({ row }) => <SignWord sign={row.sign} late={row.hearing === 'late'} /> },
+    { field: 'standing', headerName: 'Last full run', flex: 3, minWidth: 280, valueGetter: (_, row) => lastRunWords(row, now) },
+    { field: 'heard', headerName: 'Heard', flex: 1, minWidth: 130, valueGetter: (_, row) => row.last_heard ?? '', valueFormatter: (_, row) => (row.last_heard ? ago(row.last_heard, now) : 'never') },
+    { field: 'mode', headerName: 'Mode', width: 75, valueGetter: (_, row) => row.standing?.mode ?? '–' },
+    { field: 'stage', headerName: 'Stage', width: 95, valueGetter: (_, row) => row.standing?.stage ?? '–' },
+    { field: 'troubles', headerName: 'Trouble', width: 100, valueGetter: (_, row) => (row.troubles ?? []).map(words).join(', ') },
     {
       field: 'labels',
       headerName: 'Labels',
-      flex: 1,
-      minWidth: 160,
+      flex: 2,
+      minWidth: 180,
       valueGetter: (_, row) => Object.entries(row.labels).map(([label, value]) => `${label}=${value}`).join(' '),
       renderCell: ({ value }) => <Address>{String(value)}</Address>,
     },

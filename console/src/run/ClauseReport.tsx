@@ -24,7 +24,7 @@ export function ClauseReport({ clause, isChosen }: { clause: Result; isChosen: b
   const cause = causeWords(clause);
   return (
     <Paper component="article" ref={box} aria-label={clause.address} sx={{ p: 2, borderColor: isChosen ? 'primary.main' : 'divider' }}>
-      <Box sx={{ display: 'flex', gap: 2, alignItems: 'baseline', flexWrap: 'wrap' }}>
+      <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', flexWrap: 'wrap' }}>
         <Box component="strong">
           <Address>{clause.address}</Address>
         </Box>

@@ -52,7 +52,7 @@ function RunParts({ node, report }: { node: string; report: Schemas['RunReport']
       </Box>
       {(hidden > 0 || showsAll) && (
         <Button variant="text" sx={{ mt: 1 }} onClick={() => setParameters(showsAll ? {} : { all: '' }, { replace: true })}>
-          {showsAll ? 'Only what wants attention' : `${count(hidden, 'clause is', 'clauses are')} in line or only reacts: show all`}
+          {showsAll ? 'Only what wants attention' : `${count(hidden, 'quiet clause')}: show all`}
         </Button>
       )}
     </>
@@ -63,7 +63,7 @@ function RunHead({ node, report }: { node: string; report: Schemas['RunReport'] 
   const releases = report.wanted.releases.map(({ release }) => release).join(' ') || 'nothing';
   return (
     <Box sx={{ mb: 2 }}>
-      <Box sx={{ display: 'flex', gap: 2, alignItems: 'baseline', mb: 0.5 }}>
+      <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', mb: 0.5 }}>
         <Typography variant="h1">Run of {node}</Typography>
         <SignWord sign={report.status} />
         <Box sx={{ flex: 1 }} />

@@ -8,14 +8,14 @@ const REFUSALS: Record<Schemas['TextDiffRefusal'], string> = {
   key_material: 'it holds what looks like a private key',
 };
 
-/** How a file's text differed: from what was found to what is wanted. The signs at the lines say it, colour repeats it. */
+/** How a file's text differed: from what was found to what is wanted. The signs at the lines say it, the colour beside them repeats it. */
 export function TextDiff({ diff, refused }: { diff?: Schemas['TextDiff'] | null; refused?: Schemas['TextDiffRefusal'] | null }) {
   if (refused) return <Typography sx={{ fontSize: 14, mt: 0.5 }}>The difference of the text is not shown: {REFUSALS[refused]}.</Typography>;
   if (!diff) return null;
   return (
     <Box component="pre" aria-label="Difference of the text" sx={{ m: 0, mt: 1, p: 1.5, bgcolor: 'sunken', overflow: 'auto', fontSize: 13, lineHeight: 1.45 }}>
-      {diff.text.split('\n').map((line, at) => (
-        <Box key={at} component="span" sx={{ display: 'block', color: colourOf(line) }}>
+      {diff.text.trimEnd().split('\n').map((line, at) => (
+        <Box key={at} component="span" sx={{ display: 'block', pl: 1, borderLeft: '3px solid', borderColor: colourOf(line) }}>
           {line || ' '}
         </Box>
       ))}
@@ -27,5 +27,5 @@ export function TextDiff({ diff, refused }: { diff?: Schemas['TextDiff'] | null;
 function colourOf(line: string): string {
   if (line.startsWith('+')) return 'sign.in_line';
   if (line.startsWith('-')) return 'sign.drift_found';
-  return 'text.secondary';
+  return 'transparent';
 }

@@ -20,7 +20,7 @@ const PAGES = [
 /** The head of every page: where one is, on which server, and as whom. */
 export function Header({ session, isHeard }: { session: Schemas['Session']; isHeard: boolean }) {
   return (
-    <AppBar position="static" color="transparent" sx={{ border: 0, borderBottom: '1px solid', borderColor: 'divider' }}>
+    <AppBar position="static" color="transparent" elevation={0} sx={{ border: 0, borderBottom: '1px solid', borderColor: 'divider' }}>
       <Box component="nav" aria-label="Pages" sx={{ display: 'flex', alignItems: 'stretch', gap: 2.5, px: { xs: 2, md: 3 }, minHeight: 51 }}>
         <Link href="#main" sx={{ position: 'absolute', left: -999, '&:focus': { left: 8, top: 8 } }}>
           Skip to the page

@@ -10,6 +10,13 @@ export function standingWords(node: Schemas['NodeSummary'], now: number): string
   return `${words(standing.status)}, ${ago(standing.run_began, now)}; ${hasWords(standing, now)}`;
 }
 
+/** When the last full run was and what it ran, beside the sign that says how it went. */
+export function lastRunWords(node: Schemas['NodeSummary'], now: number): string {
+  const standing = node.standing ?? {};
+  const isRun = standing.status && standing.run_began && (standing.releases ?? []).length > 0;
+  return isRun ? `${ago(standing.run_began!, now)}; ${hasWords(standing, now)}` : standingWords(node, now);
+}
+
 /** What a node has, and what is wanted if that is something else. */
 export function hasWords(standing: Schemas['NodeStanding'], now: number): string {
   const has = (standing.has_releases ?? []).join(' ') || 'no release';

@@ -6,7 +6,7 @@ use constans_core::kind::nearest_word;
 use constans_core::param::Layer;
 use constans_core::run::Mode;
 use constans_core::standing::Trouble;
-use constans_terminal::{harmless, span};
+use constans_terminal::{harmless, span, time};
 use constans_wire::check_in::{Explained, Hearing, NodeSummary};
 use constans_wire::fleet::NodePage;
 use constans_wire::run::Episode;
@@ -141,8 +141,8 @@ async fn show(server: &Server, name: &str, output: Output) -> Result<(), ClientE
         println!(
             "  drift     {}, happened between {} and {}, is open",
             harmless(&episode.address),
-            minute(episode.in_line_until),
-            minute(episode.detected_at)
+            time(episode.in_line_until),
+            time(episode.detected_at)
         );
     }
     println!("Next: constans node explain {name} says where each part comes from; constans run list {name}");

@@ -95,7 +95,13 @@ impl Curl {
         let jar = self.folder.path().join("cookies");
         let mut command = Command::new("curl");
         // Events go on for ever; what they begin with is enough.
-        command.args(["-sk", "-m", "2", "-w", "\n%{http_code}", "-b"]).arg(&jar).arg("-c").arg(&jar).arg("-D").arg(self.folder.path().join("headers"));
+        command
+            .args(["-sk", "-m", "2", "-w", "\n%{http_code}", "-b"])
+            .arg(&jar)
+            .arg("-c")
+            .arg(&jar)
+            .arg("-D")
+            .arg(self.folder.path().join("headers"));
         if let Some(bearer) = &self.bearer {
             command.arg("-H").arg(format!("Authorization: Bearer {bearer}"));
         }

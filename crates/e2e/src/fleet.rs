@@ -3,9 +3,9 @@
 use crate::{Curl, Ended, Machine, program};
 use constans_world::Postgres;
 use std::fs::{self, File};
+use std::io::Write as _;
 use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::PermissionsExt as _;
-use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};

@@ -82,7 +82,8 @@ fn the_client_signs_in_shows_the_fingerprint_and_keeps_what_it_is_given_to_itsel
     let client = |arguments: &[&str], typed: &str| fleet.client_at(&credentials, arguments, typed);
     let unsure = client(&["sign-in", &fleet.people_url(), "--person", "ilse.maren", "--password-file", "-"], PASSWORD);
     assert!(unsure.stdout.contains(&fleet.ca) && unsure.stderr.contains("nobody can be asked whether this is the right server"), "{}", unsure.stderr);
-    let wrong = client(&["sign-in", &fleet.people_url(), "--fingerprint", &"0".repeat(64), "--person", "ilse.maren", "--password-file", "-"], PASSWORD);
+    let wrong =
+        client(&["sign-in", &fleet.people_url(), "--fingerprint", &"0".repeat(64), "--person", "ilse.maren", "--password-file", "-"], PASSWORD);
     assert!(wrong.stderr.contains("nothing was said to it"), "{}", wrong.stderr);
     let signed_in = client(&["sign-in", &fleet.people_url(), "--fingerprint", &fleet.ca, "--person", "ilse.maren", "--password-file", "-"], PASSWORD);
     assert!(well(&signed_in).contains("signed in as ilse.maren at "), "{}", signed_in.stdout);

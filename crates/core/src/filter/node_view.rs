@@ -46,7 +46,8 @@ pub struct About {
 #[cfg(feature = "schema")]
 impl utoipa::PartialSchema for About {
     fn schema() -> utoipa::openapi::RefOr<utoipa::openapi::schema::Schema> {
-        BTreeMap::<String, Value>::schema()
+        use utoipa::openapi::schema::AdditionalProperties;
+        utoipa::openapi::ObjectBuilder::new().additional_properties(Some(AdditionalProperties::FreeForm(true))).into()
     }
 }
 

@@ -223,11 +223,16 @@ pub struct LateRow {
     pub status: String,
 }
 
-/// Returns the last runs of the fleet in which something happened, the newest first; at most 200 of the last 30 days.
+/// Returns the last runs of the fleet in which something happened, the newest first; at most 200. What only finds again
+/// what the node's run before it found did not happen.
 pub async fn latest(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<LateRow>> {
     sqlx::query_as(
-        "select node.name as node, run.run, run.began, run.learned_at as learned, run.mode, run.status from run join node on node.id = run.node
-         where run.learned_at > now() - interval '30 days' and node.retired_at is null order by run.learned_at desc limit 200",
+        "with last as (select * from run where learned_at > now() - interval '30 days' order by learned_at desc limit 2000),
+             told as (select *, lag(status) over w as status_before, lag(state) over w as state_before from last window w as (partition by node order by learned_at))
+         select node.name as node, told.run, told.began, told.learned_at as learned, told.mode, told.status from told join node on node.id = told.node
+         where node.retired_at is null
+             and (told.status in ('drift_corrected', 'rolled_out') or told.status is distinct from status_before or told.state is distinct from state_before)
+         order by told.learned_at desc limit 200",
     )
     .fetch_all(db)
     .await

@@ -1,0 +1,93 @@
+//! The story of a fleet as it is seen in the console, in headless Chromium: live, by keyboard, with its address.
+
+use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
+use constans_e2e::{Browser, Fleet};
+
+const PASSWORD: &str = "herring under the pier";
+
+/// Opens the console and signs in by a one-time link.
+fn signed_in(fleet: &Fleet) -> Browser {
+    let mut browser = Browser::start(&fleet.people_url());
+    browser.open(&fleet.link("ilse.maren", "administrator"));
+    browser.see("Welcome, ilse.maren");
+    browser.fill("Password *", PASSWORD);
+    browser.fill("The password again *", PASSWORD);
+    browser.click("button", "Set the password and go on");
+    browser
+}
+
+#[test]
+fn a_fleet_is_followed_from_its_first_node_to_drift_that_is_put_right_without_loading_the_page_again() {
+    let mut fleet = Fleet::start();
+    let mut browser = signed_in(&fleet);
+    browser.see("No nodes yet");
+    browser.see("constans invite --for 24h");
+
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    browser.see("kiosk-auken-1 has never reported");
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
+    well(&kiosk.run(&["daemon", "--once"]));
+    browser.see("1 rolled out");
+    well(&kiosk.run(&["daemon", "--once"]));
+    browser.see("Nothing. Every node that was heard is as it should be.");
+
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe")));
+    let edited = kiosk.root.read("/etc/kiosk/shell.conf").unwrap().replace("45", "4");
+    kiosk.root.write("/etc/kiosk/shell.conf", &edited).unwrap();
+    well(&kiosk.run(&["daemon", "--once"]));
+    browser.click("link", "kiosk-auken-1: file:/etc/kiosk/shell.conf drifted");
+    browser.see("1 clause drifted and stays so. Its agent only observes");
+    browser.see("out of line, drift");
+    assert!(browser.address().ends_with("/nodes/kiosk-auken-1?clause=file%3A%2Fetc%2Fkiosk%2Fshell.conf"), "{}", browser.address());
+    browser.click("link", "What the run found and did");
+    browser.see("would be corrected");
+    browser.see("Drift: the node changed between");
+    browser.see("-idle = 4");
+
+    browser.click("link", "kiosk-auken-1");
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
+    well(&kiosk.run(&["daemon", "--once"]));
+    browser.see("Drift corrected, ");
+    assert!(browser.text().contains("drift corrected"), "{}", browser.text());
+
+    fleet.kill_server();
+    browser.see("the server is not heard");
+    fleet.start_server();
+    kiosk.root.write("/etc/issue", "who was here?\n").unwrap();
+    well(&kiosk.run(&["daemon", "--once"]));
+    browser.press("g");
+    browser.press("f");
+    browser.see("1 drift corrected");
+    let complaints: Vec<String> = browser.complaints().into_iter().filter(|said| !said.contains("ERR_CONNECTION_REFUSED")).collect();
+    assert!(complaints.iter().all(|said| !said.contains("Content Security Policy")), "{complaints:?}");
+}
+
+#[test]
+fn nodes_are_narrowed_by_keyboard_and_what_is_wrong_with_a_filter_is_said() {
+    let fleet = Fleet::start();
+    let mut browser = signed_in(&fleet);
+    browser.see("No nodes yet");
+    for (name, role) in [("kiosk-auken-1", "role=kiosk"), ("gate-auken-1", "role=gate")] {
+        drop(joined(&fleet, name, &[role]));
+    }
+    browser.press("g");
+    browser.press("n");
+    browser.see("Last full run");
+    browser.press("/");
+    browser.type_text("labels.ro");
+    browser.press("Tab");
+    browser.type_text(" == \"gate\"");
+    browser.press("Enter");
+    browser.see("1 node");
+    assert!(browser.address().contains("/nodes?filter=labels.role+%3D%3D+%22gate%22"), "{}", browser.address());
+    let text = browser.text();
+    assert!(text.contains("gate-auken-1") && !text.contains("kiosk-auken-1"), "{text}");
+    browser.open("/nodes?filter=node.sing%20%3D%3D%20%22failed%22");
+    browser.see("`node.sing` is not known");
+    browser.see("did you mean `node.sign`?");
+    browser.open("/nodes/gate-brisk-9");
+    browser.see("there is no node `gate-brisk-9`");
+    browser.open("/nowhere");
+    browser.see("No page has this address");
+}
