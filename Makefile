@@ -35,6 +35,7 @@ check: licences bans console-check ## format, lints, licences, dependency bans
 	cargo clippy --locked --workspace --all-targets -- -D warnings
 
 console-check: console/node_modules/installed ## types, and that they are those of the interface
+	node ci/console-licences.mjs
 	cd console && npm run --silent check
 
 fmt:

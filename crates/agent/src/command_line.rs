@@ -29,6 +29,11 @@ pub enum Command {
     Daemon(DaemonArguments),
     /// Find out why this node is not heard: name, port, trust, clock, approval
     Diagnose(WhereArguments),
+    /// Print what a shell needs to complete the agent's commands
+    Completions {
+        /// The shell
+        shell: clap_complete::Shell,
+    },
 }
 
 /// Arguments of `join`.

@@ -6,7 +6,7 @@ mod repeated;
 mod session;
 
 use asking::{on_network, open_place};
-use clap::Parser as _;
+use clap::{CommandFactory as _, Parser as _};
 use constans_agent::command_line::{AtticCommand, Command, CommandLine};
 use constans_agent::{daemon, diagnose, join};
 use constans_wire::exit::Exit;
@@ -29,6 +29,10 @@ fn main() -> ExitCode {
         Command::Daemon(arguments) => open_place(&arguments.place)
             .and_then(|(state_dir, mut machine)| on_network(daemon::run(&state_dir, &mut machine, arguments.once)).map(|()| Exit::Well)),
         Command::Diagnose(place) => open_place(&place).and_then(|(state_dir, machine)| on_network(diagnose::diagnose(&state_dir, &machine))),
+        Command::Completions { shell } => {
+            clap_complete::generate(shell, &mut CommandLine::command(), "constans-agent", &mut std::io::stdout());
+            Ok(Exit::Well)
+        }
         Command::Attic(arguments) => match arguments.command {
             AtticCommand::List(arguments) => attic_commands::list(&arguments),
             AtticCommand::Show(arguments) => attic_commands::show(&arguments),

@@ -1,6 +1,6 @@
 //! `constans group`.
 
-use crate::server::{ClientError, Output, Server, ServerArguments, json, say_changed};
+use crate::server::{ClientError, Server, ServerArguments, say_changed};
 use clap::{Args, Subcommand};
 use constans_core::group::Group;
 use constans_wire::kit::Changed;
@@ -19,9 +19,6 @@ enum GroupCommand {
     List {
         #[command(flatten)]
         server: ServerArguments,
-        /// How to show them
-        #[arg(long, value_enum, default_value_t = Output::Text)]
-        output: Output,
     },
     /// Set a group whole, from a TOML document
     Set {
@@ -39,11 +36,10 @@ enum GroupCommand {
 /// Lists or sets.
 pub async fn run(arguments: &GroupArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        GroupCommand::List { server, output } => {
-            let groups: Vec<Group> = Server::open(server)?.get("/api/groups").await?;
-            if *output == Output::Json {
-                println!("{}", json(&groups));
-            } else {
+        GroupCommand::List { server } => {
+            let server = Server::open(server)?;
+            let groups: Vec<Group> = server.get("/api/groups").await?;
+            if !server.says_json(&groups) {
                 groups.iter().for_each(|group| println!("{}", shown(group)));
             }
             Ok(())
@@ -57,9 +53,9 @@ pub async fn run(arguments: &GroupArguments) -> Result<(), ClientError> {
             };
             let text = std::fs::read_to_string(document).map_err(|error| failed(error.to_string()))?;
             let group: Group = toml::from_str(&text).map_err(|error| failed(error.to_string()))?;
-            let changed: Changed = Server::open(server)?.put(&format!("/api/groups?although_unusable={although_unusable}"), &group).await?;
-            println!("the group {} is set", group.name);
-            say_changed(&changed);
+            let server = Server::open(server)?;
+            let changed: Changed = server.put(&format!("/api/groups?although_unusable={although_unusable}"), &group).await?;
+            say_changed(&server, &format!("the group {} is set", group.name), &changed);
             Ok(())
         }
     }

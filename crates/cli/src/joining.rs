@@ -1,6 +1,6 @@
 //! `constans invite` and `constans join`.
 
-use crate::server::{ClientError, Output, Server, ServerArguments, json, labels};
+use crate::server::{ClientError, Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
 use constans_core::kind::{duration_secs, nearest_word};
 use constans_terminal::harmless;
@@ -35,9 +35,6 @@ enum JoinCommand {
     List {
         #[command(flatten)]
         server: ServerArguments,
-        /// How to show them
-        #[arg(long, value_enum, default_value_t = Output::Text)]
-        output: Output,
     },
     /// Approve a request: the machine becomes a node
     Approve {
@@ -75,7 +72,11 @@ fn key_and_value(text: &str) -> Result<(String, String), String> {
 /// Makes an invitation; its one line goes to standard output, all else to standard error.
 pub async fn invite(arguments: &InviteArguments) -> Result<(), ClientError> {
     let wanted = NewInvitation { for_secs: arguments.for_secs, uses: arguments.uses, labels: arguments.labels.iter().cloned().collect() };
-    let made: MadeInvitation = Server::open(&arguments.server)?.post("/api/invitations", &wanted).await?;
+    let server = Server::open(&arguments.server)?;
+    let made: MadeInvitation = server.post("/api/invitations", &wanted).await?;
+    if server.says_json(&made) {
+        return Ok(());
+    }
     println!("{}", made.text);
     let nodes = if arguments.uses == 1 { "one node".to_owned() } else { format!("{} nodes", arguments.uses) };
     eprintln!(
@@ -90,16 +91,15 @@ pub async fn invite(arguments: &InviteArguments) -> Result<(), ClientError> {
 /// Lists, approves or denies.
 pub async fn run(arguments: &JoinArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        JoinCommand::List { server, output } => list(&Server::open(server)?, *output).await,
+        JoinCommand::List { server } => list(&Server::open(server)?).await,
         JoinCommand::Approve { server, request, as_node } => approve(&Server::open(server)?, request, as_node.clone()).await,
         JoinCommand::Deny { server, request, because } => deny(&Server::open(server)?, request, because).await,
     }
 }
 
-async fn list(server: &Server, output: Output) -> Result<(), ClientError> {
+async fn list(server: &Server) -> Result<(), ClientError> {
     let waiting: Vec<JoiningRequest> = server.get("/api/joining-requests").await?;
-    if output == Output::Json {
-        println!("{}", json(&waiting));
+    if server.says_json(&waiting) {
         return Ok(());
     }
     if waiting.is_empty() {
@@ -138,6 +138,9 @@ fn shown(request: &JoiningRequest) -> String {
 async fn approve(server: &Server, wanted: &str, as_node: Option<String>) -> Result<(), ClientError> {
     let request = find(server, wanted).await?;
     let name: String = server.post(&format!("/api/joining-requests/{}/approve", request.id), &Approve { as_node }).await?;
+    if server.says_json(&name) {
+        return Ok(());
+    }
     println!("{name} may join; its key is {}", request.fingerprint);
     println!("Next: constans node list shows when it is heard");
     Ok(())
@@ -146,7 +149,9 @@ async fn approve(server: &Server, wanted: &str, as_node: Option<String>) -> Resu
 async fn deny(server: &Server, wanted: &str, because: &str) -> Result<(), ClientError> {
     let request = find(server, wanted).await?;
     let name: String = server.post(&format!("/api/joining-requests/{}/deny", request.id), &Deny { because: because.to_owned() }).await?;
-    println!("{} was denied", harmless(&name));
+    if !server.says_json(&name) {
+        println!("{} was denied", harmless(&name));
+    }
     Ok(())
 }
 

@@ -1,6 +1,6 @@
 //! `constans kit publish` and `kit list`.
 
-use crate::server::{ClientError, Output, Server, ServerArguments, json};
+use crate::server::{ClientError, Server, ServerArguments};
 use clap::Args;
 use constans_core::digest::of_contents;
 use constans_core::kit::explain_findings;
@@ -24,16 +24,13 @@ pub struct PublishArguments {
 pub struct ListArguments {
     #[command(flatten)]
     server: ServerArguments,
-    /// How to show them
-    #[arg(long, value_enum, default_value_t = Output::Text)]
-    output: Output,
 }
 
 /// Lists the published releases.
 pub async fn list(arguments: &ListArguments) -> Result<(), ClientError> {
-    let releases: Vec<Release> = Server::open(&arguments.server)?.get("/api/releases").await?;
-    if arguments.output == Output::Json {
-        println!("{}", json(&releases));
+    let server = Server::open(&arguments.server)?;
+    let releases: Vec<Release> = server.get("/api/releases").await?;
+    if server.says_json(&releases) {
         return Ok(());
     }
     if releases.is_empty() {
@@ -67,6 +64,9 @@ pub async fn run(arguments: &PublishArguments) -> Result<(), ClientError> {
         let _: bool = server.put_bytes(&format!("/api/contents/{name}"), bytes.to_vec()).await?;
     }
     let release: Release = server.post("/api/releases", &kit).await?;
+    if server.says_json(&release) {
+        return Ok(());
+    }
     println!("published {}@{}  {}", release.kit, release.version, release.digest);
     println!("Next: constans stage serve STAGE {}@{}", release.kit, release.version);
     Ok(())

@@ -1,6 +1,6 @@
 //! `constans node`.
 
-use crate::server::{ClientError, Output, Server, ServerArguments, json, labels};
+use crate::server::{ClientError, Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
 use constans_core::kind::nearest_word;
 use constans_core::param::Layer;
@@ -29,9 +29,6 @@ enum NodeCommand {
         /// Only nodes that are so: CEL, as 'labels.site == "auken" && node.sign == "failed"'
         #[arg(long, value_name = "CEL")]
         filter: Option<String>,
-        /// How to show them
-        #[arg(long, value_enum, default_value_t = Output::Text)]
-        output: Output,
     },
     /// Show one node: what it has, what is wanted of it and why, and how its last full run went
     Show {
@@ -39,9 +36,6 @@ enum NodeCommand {
         server: ServerArguments,
         /// The node
         node: String,
-        /// How to show it
-        #[arg(long, value_enum, default_value_t = Output::Text)]
-        output: Output,
     },
     /// Explain why a node is wanted to be what it is: groups, baselines, and where each parameter comes from
     Explain {
@@ -49,9 +43,6 @@ enum NodeCommand {
         server: ServerArguments,
         /// The node
         node: String,
-        /// How to show it
-        #[arg(long, value_enum, default_value_t = Output::Text)]
-        output: Output,
     },
     /// Decide, after two machines were seen as one node: the one that checks in next is the node
     Settle {
@@ -72,21 +63,32 @@ enum NodeCommand {
 /// Lists or revokes.
 pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        NodeCommand::List { server, filter, output } => list(&Server::open(server)?, filter.as_deref(), *output).await,
-        NodeCommand::Show { server, node, output } => show(&Server::open(server)?, node, *output).await,
-        NodeCommand::Explain { server, node, output } => {
-            let explained: Explained = Server::open(server)?.get(&format!("/api/nodes/{node}/explained")).await?;
-            println!("{}", if *output == Output::Json { json(&explained) } else { explain(node, &explained) });
+        NodeCommand::List { server, filter } => list(&Server::open(server)?, filter.as_deref()).await,
+        NodeCommand::Show { server, node } => show(&Server::open(server)?, node).await,
+        NodeCommand::Explain { server, node } => {
+            let server = Server::open(server)?;
+            let explained: Explained = server.get(&format!("/api/nodes/{node}/explained")).await?;
+            if !server.says_json(&explained) {
+                println!("{}", explain(node, &explained));
+            }
             Ok(())
         }
         NodeCommand::Settle { server, node } => {
-            let name: String = Server::open(server)?.post(&format!("/api/nodes/{node}/settle"), &()).await?;
+            let server = Server::open(server)?;
+            let name: String = server.post(&format!("/api/nodes/{node}/settle"), &()).await?;
+            if server.says_json(&name) {
+                return Ok(());
+            }
             println!("whoever checks in next as {name} is {name}");
             println!("Next: see that the other machine is switched off, or joins as a node of its own");
             Ok(())
         }
         NodeCommand::Revoke { server, node } => {
-            let name: String = Server::open(server)?.post(&format!("/api/nodes/{node}/revoke"), &()).await?;
+            let server = Server::open(server)?;
+            let name: String = server.post(&format!("/api/nodes/{node}/revoke"), &()).await?;
+            if server.says_json(&name) {
+                return Ok(());
+            }
             println!("{name} is refused from its next request on");
             println!("Next: to let it back, have it join again and approve it with --as {name}");
             Ok(())
@@ -109,7 +111,7 @@ async fn all(server: &Server, filter: Option<&str>) -> Result<(Vec<NodeSummary>,
     }
 }
 
-async fn show(server: &Server, name: &str, output: Output) -> Result<(), ClientError> {
+async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
     let node: &NodeSummary = &match server.get(&format!("/api/nodes/{name}")).await {
         Ok(node) => node,
         Err(error) if error.is_missing() => {
@@ -120,8 +122,7 @@ async fn show(server: &Server, name: &str, output: Output) -> Result<(), ClientE
         }
         Err(error) => return Err(error),
     };
-    if output == Output::Json {
-        println!("{}", json(node));
+    if server.says_json(node) {
         return Ok(());
     }
     let now = Timestamp::now();
@@ -220,10 +221,9 @@ fn standing_words(node: &NodeSummary, now: Timestamp) -> String {
     format!("{}, {} ago; {has}", status.words(), span(now.duration_since(began).as_secs()))
 }
 
-async fn list(server: &Server, filter: Option<&str>, output: Output) -> Result<(), ClientError> {
+async fn list(server: &Server, filter: Option<&str>) -> Result<(), ClientError> {
     let (nodes, undecidable) = all(server, filter).await?;
-    if output == Output::Json {
-        println!("{}", json(&nodes));
+    if server.says_json(&nodes) {
         return Ok(());
     }
     if undecidable > 0 {

@@ -1,6 +1,6 @@
 //! `constans recovery`.
 
-use crate::server::{ClientError, Output, Server, ServerArguments, json};
+use crate::server::{ClientError, Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_terminal::harmless;
 use constans_wire::recovery::{EndRecovery, Recovering, Recovery};
@@ -18,9 +18,6 @@ enum RecoveryCommand {
     Show {
         #[command(flatten)]
         server: ServerArguments,
-        /// How to show it
-        #[arg(long, value_enum, default_value_t = Output::Text)]
-        output: Output,
     },
     /// End it: nodes are given what the restored database wants of them
     End {
@@ -35,13 +32,20 @@ enum RecoveryCommand {
 /// Shows or ends.
 pub async fn run(arguments: &RecoveryArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        RecoveryCommand::Show { server, output } => {
-            let recovery: Recovery = Server::open(server)?.get("/api/recovery").await?;
-            println!("{}", if *output == Output::Json { json(&recovery) } else { shown(recovery.recovering.as_ref()) });
+        RecoveryCommand::Show { server } => {
+            let server = Server::open(server)?;
+            let recovery: Recovery = server.get("/api/recovery").await?;
+            if !server.says_json(&recovery) {
+                println!("{}", shown(recovery.recovering.as_ref()));
+            }
         }
         RecoveryCommand::End { server, although_not_heard } => {
             let wish = EndRecovery { although_not_heard: *although_not_heard };
-            let ended: Recovering = Server::open(server)?.post("/api/recovery/end", &wish).await?;
+            let server = Server::open(server)?;
+            let ended: Recovering = server.post("/api/recovery/end", &wish).await?;
+            if server.says_json(&ended) {
+                return Ok(());
+            }
             println!("recovering ended; {} given something else than they have", nodes(&ended.would_change));
             println!("Next: constans node list shows what they have and what is wanted");
         }

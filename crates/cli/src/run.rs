@@ -1,6 +1,6 @@
 //! `constans run`.
 
-use crate::server::{ClientError, Output, Server, ServerArguments, json};
+use crate::server::{ClientError, Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_core::run::{Counts, Mode};
 use constans_terminal::{Shown, harmless, show_run, style, styled, time};
@@ -22,9 +22,6 @@ enum RunCommand {
         server: ServerArguments,
         /// The node
         node: String,
-        /// How to show them
-        #[arg(long, value_enum, default_value_t = Output::Text)]
-        output: Output,
     },
     /// Show a run whole: every clause with what was wanted, found and done
     Show {
@@ -37,31 +34,29 @@ enum RunCommand {
         /// Every clause, with how it was looked at and done
         #[arg(short, long)]
         verbose: bool,
-        /// How to show it
-        #[arg(long, value_enum, default_value_t = Output::Text)]
-        output: Output,
     },
 }
 
 /// Lists or shows.
 pub async fn run(arguments: &RunArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        RunCommand::List { server, node, output } => {
-            let runs: Vec<RunSummary> = Server::open(server)?.get(&format!("/api/nodes/{node}/runs")).await?;
-            if *output == Output::Json {
-                println!("{}", json(&runs));
-            } else if runs.is_empty() {
+        RunCommand::List { server, node } => {
+            let server = Server::open(server)?;
+            let runs: Vec<RunSummary> = server.get(&format!("/api/nodes/{node}/runs")).await?;
+            if server.says_json(&runs) {
+                return Ok(());
+            }
+            if runs.is_empty() {
                 println!("{node} has not run yet\nNext: constans node show {node} says what is wanted of it");
             } else {
                 runs.iter().for_each(|run| println!("{}", line(run)));
             }
             Ok(())
         }
-        RunCommand::Show { server, node, run, verbose, output } => {
-            let report: RunReport = Server::open(server)?.get(&format!("/api/nodes/{node}/runs/{run}")).await?;
-            if *output == Output::Json {
-                println!("{}", json(&report));
-            } else {
+        RunCommand::Show { server, node, run, verbose } => {
+            let server = Server::open(server)?;
+            let report: RunReport = server.get(&format!("/api/nodes/{node}/runs/{run}")).await?;
+            if !server.says_json(&report) {
                 anstream::print!("{}", shown(node, &report, *verbose));
             }
             Ok(())

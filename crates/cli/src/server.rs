@@ -23,6 +23,9 @@ pub struct ServerArguments {
     /// The token of a program; better set in the environment than written here
     #[arg(long, env = "CONSTANS_TOKEN", hide_env_values = true, value_name = "TOKEN")]
     token: Option<String>,
+    /// How to show the result
+    #[arg(long, value_enum, default_value_t = Output::Text)]
+    output: Output,
 }
 
 /// How results are shown.
@@ -71,6 +74,7 @@ pub struct Server {
     url: String,
     ca: String,
     token: String,
+    output: Output,
     /// Whether it was said already as whom the server takes this.
     said: Once,
 }
@@ -79,7 +83,7 @@ impl Server {
     /// Prepares the link.
     pub fn open(arguments: &ServerArguments) -> Result<Self, ClientError> {
         if let (Some(server), Some(ca), Some(token)) = (&arguments.server, &arguments.ca, &arguments.token) {
-            return Self::new(server, ca, token);
+            return Self::new(server, ca, token, arguments.output);
         }
         if arguments.token.is_some() || arguments.ca.is_some() {
             return Err(ClientError::new(
@@ -88,17 +92,27 @@ impl Server {
             ));
         }
         let known = Credentials::read()?.find(arguments.server.as_deref())?;
-        Self::new(&known.url, &known.ca, &known.token)
+        Self::new(&known.url, &known.ca, &known.token, arguments.output)
     }
 
-    fn new(url: &str, ca: &str, token: &str) -> Result<Self, ClientError> {
+    fn new(url: &str, ca: &str, token: &str, output: Output) -> Result<Self, ClientError> {
         Ok(Self {
             client: client(ca, None)?,
             url: url.trim_end_matches('/').to_owned(),
             ca: ca.to_owned(),
             token: token.to_owned(),
+            output,
             said: Once::new(),
         })
+    }
+
+    /// Prints a result for programs, if that is how it is to be shown; returns whether it did.
+    pub fn says_json(&self, result: &impl Serialize) -> bool {
+        let is_wanted = self.output == Output::Json;
+        if is_wanted {
+            println!("{}", serde_json::to_string_pretty(result).expect("what the server answers is JSON"));
+        }
+        is_wanted
     }
 
     /// Returns its address.
@@ -156,17 +170,16 @@ pub fn on_network(work: impl Future<Output = Result<(), ClientError>>) -> ExitCo
 }
 
 /// Says what a change of what is wanted came to.
-pub fn say_changed(changed: &constans_wire::kit::Changed) {
+pub fn say_changed(server: &Server, what: &str, changed: &constans_wire::kit::Changed) {
+    if server.says_json(changed) {
+        return;
+    }
+    println!("{what}");
     println!("{} wanted otherwise from now on", if changed.nodes == 1 { "1 node is".to_owned() } else { format!("{} nodes are", changed.nodes) });
     for (node, because) in &changed.unusable {
         println!("{node} keeps its last good state: {because}");
     }
     println!("Next: constans node list shows what they have and what is wanted");
-}
-
-/// Returns a value as JSON for programs.
-pub fn json(value: &impl Serialize) -> String {
-    serde_json::to_string_pretty(value).expect("what the server answers is JSON")
 }
 
 /// Returns labels as people read them.

@@ -1,7 +1,7 @@
 //! `constans sign-in`, `sign-out` and `session`.
 
 use crate::credentials::{Credentials, Known};
-use crate::server::{ClientError, Output, Server, ServerArguments, json};
+use crate::server::{ClientError, Server, ServerArguments};
 use clap::Args;
 use constans_link::{client, fingerprint_of, send};
 use constans_terminal::{harmless, time};
@@ -30,9 +30,6 @@ pub struct SignInArguments {
 pub struct SessionArguments {
     #[command(flatten)]
     server: ServerArguments,
-    /// How to show it
-    #[arg(long, value_enum, default_value_t = Output::Text)]
-    output: Output,
 }
 
 /// Signs in and keeps what the server gives.
@@ -100,9 +97,9 @@ fn password(from: Option<&str>, person: &str) -> Result<String, ClientError> {
 
 /// Says who one is, and where.
 pub async fn session(arguments: &SessionArguments) -> Result<(), ClientError> {
-    let session: Session = Server::open(&arguments.server)?.get("/api/session").await?;
-    if arguments.output == Output::Json {
-        println!("{}", json(&session));
+    let server = Server::open(&arguments.server)?;
+    let session: Session = server.get("/api/session").await?;
+    if server.says_json(&session) {
         return Ok(());
     }
     println!("{} is {} at {}", harmless(&session.person), session.roles.join(", "), harmless(&session.server.title));
@@ -116,6 +113,8 @@ pub async fn sign_out(arguments: &SessionArguments) -> Result<(), ClientError> {
     let server = Server::open(&arguments.server)?;
     let person: String = server.post("/api/sign-out", &()).await?;
     Credentials::read()?.forget(server.url())?;
-    println!("{} is signed out", harmless(&person));
+    if !server.says_json(&person) {
+        println!("{} is signed out", harmless(&person));
+    }
     Ok(())
 }

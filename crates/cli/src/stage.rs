@@ -1,6 +1,6 @@
 //! `constans stage`.
 
-use crate::server::{ClientError, Output, Server, ServerArguments, json, say_changed};
+use crate::server::{ClientError, Server, ServerArguments, say_changed};
 use clap::{Args, Subcommand};
 use constans_wire::kit::{Changed, Serve, Stage};
 
@@ -17,9 +17,6 @@ enum StageCommand {
     List {
         #[command(flatten)]
         server: ServerArguments,
-        /// How to show them
-        #[arg(long, value_enum, default_value_t = Output::Text)]
-        output: Output,
     },
     /// Serve releases in a stage; all of them or none
     Serve {
@@ -39,10 +36,10 @@ enum StageCommand {
 /// Lists or serves.
 pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        StageCommand::List { server, output } => {
-            let stages: Vec<Stage> = Server::open(server)?.get("/api/stages").await?;
-            if *output == Output::Json {
-                println!("{}", json(&stages));
+        StageCommand::List { server } => {
+            let server = Server::open(server)?;
+            let stages: Vec<Stage> = server.get("/api/stages").await?;
+            if server.says_json(&stages) {
                 return Ok(());
             }
             for stage in stages {
@@ -52,9 +49,9 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
         }
         StageCommand::Serve { server, stage, releases, although_unusable } => {
             let wanted = Serve { releases: releases.clone(), although_unusable: *although_unusable };
-            let changed: Changed = Server::open(server)?.post(&format!("/api/stages/{stage}/serve"), &wanted).await?;
-            println!("{stage} serves {}", releases.join(" "));
-            say_changed(&changed);
+            let server = Server::open(server)?;
+            let changed: Changed = server.post(&format!("/api/stages/{stage}/serve"), &wanted).await?;
+            say_changed(&server, &format!("{stage} serves {}", releases.join(" ")), &changed);
             Ok(())
         }
     }

@@ -1,7 +1,7 @@
 //! curl as a caller of the interface: as a program, as a browser would, or as a node.
 
 use crate::Machine;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use tempfile::TempDir;
 
@@ -54,8 +54,7 @@ impl Curl {
 
     /// Returns the cookie as the server set it last.
     pub fn cookie(&self) -> String {
-        let headers = std::fs::read_to_string(self.folder.path().join("headers")).unwrap_or_default();
-        headers.lines().find(|line| line.to_ascii_lowercase().starts_with("set-cookie:")).unwrap_or_default().to_owned()
+        self.headers().lines().find(|line| line.to_ascii_lowercase().starts_with("set-cookie:")).unwrap_or_default().to_owned()
     }
 
     /// Asks for something.
@@ -77,6 +76,22 @@ impl Curl {
             arguments.extend(["-H", &token]);
         }
         self.send(&format!("{}{path}", self.people), &arguments)
+    }
+
+    /// Sets something whole.
+    pub fn put(&self, path: &str, body: &str) -> (u16, String) {
+        self.send(&format!("{}{path}", self.people), &["-X", "PUT", "-H", "Content-Type: application/json", "-d", body])
+    }
+
+    /// Sends a file.
+    pub fn put_file(&self, path: &str, file: &Path) -> (u16, String) {
+        let data = format!("@{}", file.display());
+        self.send(&format!("{}{path}", self.people), &["-X", "PUT", "-H", "Content-Type: application/octet-stream", "--data-binary", &data])
+    }
+
+    /// Returns the headers of the last answer.
+    pub fn headers(&self) -> String {
+        std::fs::read_to_string(self.folder.path().join("headers")).unwrap_or_default()
     }
 
     /// Calls a path by a method with an empty object, as our own pages do; returns the status.

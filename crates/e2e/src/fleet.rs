@@ -177,6 +177,11 @@ impl Fleet {
         Curl::new(self.people_url(), self.agents_url())
     }
 
+    /// Returns the URL of the database.
+    pub fn database(&self) -> &str {
+        &self.database
+    }
+
     /// Returns the URL of the people's listener.
     pub fn people_url(&self) -> String {
         format!("https://127.0.0.1:{}", self.people)

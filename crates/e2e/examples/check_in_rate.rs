@@ -1,0 +1,137 @@
+//! How many uneventful check-ins a server takes in a second, beside a bare handler of the same server over the same
+//! connections, and beside pgbench writing the same rows: `cargo run --release -p constans-e2e --example check_in_rate`.
+
+use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
+use constans_e2e::{Fleet, Machine};
+use constans_link::{Identity, client};
+use reqwest::Client;
+use serde_json::{Value, json};
+use std::process::Command;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+
+const NODES: usize = 16;
+const MEASURED: Duration = Duration::from_secs(10);
+
+/// A node as its agent speaks, without the agent.
+struct Speaker {
+    client: Client,
+    said: Value,
+    report: Value,
+}
+
+fn main() {
+    let fleet = Fleet::start();
+    let machines: Vec<Machine> = (1..=NODES).map(|number| joined(&fleet, &format!("kiosk-auken-{number}"), &["role=kiosk"])).collect();
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &machines[0], &KIOSKS.replace("MODE", "enforce")));
+    for machine in &machines {
+        well(&machine.run(&["daemon", "--once"]));
+    }
+    let speakers: Vec<Speaker> = machines.iter().map(|machine| speaker(&fleet, machine)).collect();
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime");
+    let agents = fleet.agents_url();
+    let (bare, speakers) = runtime.block_on(measure(speakers, agents.clone(), false));
+    let (check_ins, _) = runtime.block_on(measure(speakers, agents, true));
+    println!("spans {}, runs kept whole {}", fleet.query("select sum(count) from run_span"), fleet.query("select count(*) from run"));
+    let rows = pgbench(&fleet);
+    println!("bare handler          {bare:>8.0} requests/s");
+    println!("check-in and report   {check_ins:>8.0} pairs/s");
+    println!("pgbench, same rows    {rows:>8.0} transactions/s");
+    println!("check-ins ÷ pgbench   {:>8.2}", check_ins / rows);
+}
+
+fn speaker(fleet: &Fleet, machine: &Machine) -> Speaker {
+    let run = machine.run(&["enforce", "--yes", "--output", "json"]);
+    let report: Value = serde_json::from_str(&run.stdout).expect("a report");
+    assert_eq!(report["status"], "in_line", "{}", run.stdout);
+    let read = |name: &str| machine.root.read(&format!("/var/lib/constans/{name}")).expect("it joined");
+    let membership: Value = serde_json::from_str(&read("joined.json")).expect("JSON");
+    let key = read("node.key");
+    let identity = Identity { certificate: membership["certificate"].as_str().expect("a certificate"), key: &key };
+    let about: Value = serde_json::from_str(&fleet.query("select value from fact where what = 'about' and until_at is null limit 1")).expect("JSON");
+    Speaker {
+        client: client(&fleet.ca, Some(&identity)).expect("a link"),
+        said: json!({ "agent": env!("CARGO_PKG_VERSION"), "now": null, "next_in_secs": 60, "about": about, "mark": membership["mark"] }),
+        report,
+    }
+}
+
+/// Lets all nodes speak at once, each waiting for its answers; returns how often a second they were answered.
+async fn measure(speakers: Vec<Speaker>, url: String, checks_in: bool) -> (f64, Vec<Speaker>) {
+    let done = Arc::new(AtomicU64::new(0));
+    let began = Instant::now();
+    let tasks: Vec<_> = speakers
+        .into_iter()
+        .map(|mut speaker| {
+            let (done, url) = (done.clone(), url.clone());
+            tokio::spawn(async move {
+                while began.elapsed() < MEASURED {
+                    if checks_in {
+                        check_in(&mut speaker, &url).await;
+                    } else {
+                        let answer = speaker.client.get(format!("{url}/greeting")).send().await.expect("it is heard");
+                        answer.bytes().await.expect("it ends");
+                    }
+                    done.fetch_add(1, Ordering::Relaxed);
+                }
+                speaker
+            })
+        })
+        .collect();
+    let mut speakers = Vec::new();
+    for task in tasks {
+        speakers.push(task.await.expect("it ends"));
+    }
+    #[expect(clippy::cast_precision_loss, reason = "it is rounded for people")]
+    let rate = done.load(Ordering::Relaxed) as f64 / began.elapsed().as_secs_f64();
+    (rate, speakers)
+}
+
+async fn check_in(speaker: &mut Speaker, url: &str) {
+    let now = jiff::Timestamp::now().to_string();
+    speaker.said["now"] = now.clone().into();
+    let answer: Value = post(&speaker.client, &format!("{url}/check-in"), &speaker.said).await;
+    speaker.said["mark"] = answer["mark"].clone();
+    speaker.report["run"] = uuid::Uuid::now_v7().to_string().into();
+    speaker.report["sequence"] = (speaker.report["sequence"].as_u64().expect("a sequence") + 1).into();
+    speaker.report["began"] = now.into();
+    assert_eq!(post(&speaker.client, &format!("{url}/runs"), &speaker.report).await, "stored");
+}
+
+async fn post(client: &Client, url: &str, body: &Value) -> Value {
+    let answer = client.post(url).json(body).send().await.expect("it is heard");
+    assert!(answer.status().is_success(), "{}", answer.text().await.unwrap_or_default());
+    answer.json().await.expect("JSON")
+}
+
+/// Inserts and updates the same rows as a check-in and a report do, two transactions for one.
+fn pgbench(fleet: &Fleet) -> f64 {
+    let script = std::env::temp_dir().join("constans-pgbench.sql");
+    let sql = format!(
+        "\\set n random(1, {NODES})\n\
+         select node as id from (select node, row_number() over (order by node) as n from node_now) x where n = :n \\gset\n\
+         begin;\n\
+         update heard set last_at = now(), count = count + 1 where node = ':id';\n\
+         update node_mark set before = current, current = gen_random_uuid() where node = ':id';\n\
+         commit;\n\
+         begin;\n\
+         update run_span set last_at = now(), count = count + 1, last_learned_at = now() where node = ':id';\n\
+         update node_now set sequence = sequence + 1, full_learned = now() where node = ':id';\n\
+         commit;\n"
+    );
+    std::fs::write(&script, sql).expect("the script is written");
+    let programs = std::fs::read_dir("/usr/lib/postgresql").expect("PostgreSQL").flatten().next().expect("a version").path().join("bin/pgbench");
+    let seconds = MEASURED.as_secs().to_string();
+    let clients = NODES.to_string();
+    let output = Command::new(programs)
+        .args(["-n", "-c", &clients, "-j", "2", "-T", &seconds, "-f"])
+        .arg(&script)
+        .arg(fleet.database())
+        .output()
+        .expect("pgbench");
+    let said = String::from_utf8_lossy(&output.stdout).into_owned();
+    let tps = said.lines().find_map(|line| line.strip_prefix("tps = ")).and_then(|rest| rest.split(' ').next());
+    tps.and_then(|tps| tps.parse().ok()).unwrap_or_else(|| panic!("{said}{}", String::from_utf8_lossy(&output.stderr)))
+}

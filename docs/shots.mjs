@@ -1,0 +1,30 @@
+// Pictures of the console's pages on the demo's fleet: node docs/shots.mjs LINK FOLDER
+import { createRequire } from 'node:module';
+
+const { chromium } = createRequire(`${process.env.CONSOLE}/`)('playwright-core');
+const [link, folder] = process.argv.slice(2);
+const base = new URL(link).origin;
+const quiet = ['--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync'];
+const browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: quiet });
+const context = await browser.newContext({ ignoreHTTPSErrors: true, viewport: { width: 1280, height: 800 }, colorScheme: 'light' });
+const page = await context.newPage();
+
+async function shot(name, path, seen) {
+  if (path) await page.goto(base + path);
+  await page.getByText(seen).first().waitFor();
+  await page.waitForTimeout(800);
+  await page.screenshot({ path: `${folder}/${name}.png` });
+}
+
+await page.goto(link);
+await page.getByLabel('Password *', { exact: true }).fill('herring under the pier');
+await page.getByLabel('The password again *').fill('herring under the pier');
+await page.getByRole('button', { name: 'Set the password and go on' }).click();
+await shot('fleet-light', undefined, 'What wants attention');
+await shot('nodes', '/nodes?filter=labels.site+in+["auken",+"brisk"]', 'Last full run');
+await shot('node', '/nodes/gate-auken-1?clause=file:/etc/gate/tariffs.csv', 'What the run found and did');
+await page.getByRole('link', { name: 'What the run found and did' }).click();
+await shot('run', undefined, 'Began');
+await page.emulateMedia({ colorScheme: 'dark' });
+await shot('fleet-dark', '/', 'What wants attention');
+await browser.close();
