@@ -22,6 +22,7 @@ export function ClauseReport({ clause, isChosen }: { clause: Result; isChosen: b
   }, [isChosen]);
   const origins = clause.origins.map(({ kit, version, baseline }) => `${kit}@${version}/${baseline}`).join(', ');
   const cause = causeWords(clause);
+  const stillDiffers = JSON.stringify(clause.still_different ?? []) !== JSON.stringify(clause.differences ?? []);
   return (
     <Paper component="article" ref={box} aria-label={clause.address} sx={{ p: 2, borderColor: isChosen ? 'primary.main' : 'divider' }}>
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', flexWrap: 'wrap' }}>
@@ -36,7 +37,7 @@ export function ClauseReport({ clause, isChosen }: { clause: Result; isChosen: b
       </Box>
       {cause && <Typography sx={{ color: 'text.secondary', fontSize: 14 }}>{cause}</Typography>}
       <Differences differences={clause.differences ?? []} />
-      {(clause.still_different ?? []).length > 0 && <Differences title="Still different after it was corrected" differences={clause.still_different ?? []} />}
+      {stillDiffers && <Differences title="Still different after it was corrected" differences={clause.still_different ?? []} />}
       <TextDiff diff={clause.text_diff} refused={clause.text_diff_refused} />
       <FailureReport failure={clause.failure} />
       <Aftermath clause={clause} />

@@ -11,7 +11,7 @@ export function FailureReport({ failure }: { failure?: Schemas['Failure'] | null
       <Typography sx={{ color: 'sign.failed', fontWeight: 600, overflowWrap: 'anywhere' }}>{failure.message}</Typography>
       {command && (
         <Box component="pre" aria-label="Native command and its output" sx={{ m: 0, mt: 0.5, p: 1.5, bgcolor: 'sunken', overflow: 'auto', fontSize: 13, whiteSpace: 'pre-wrap' }}>
-          {`$ ${command.what}   (${command.exit === undefined || command.exit === null ? 'did not end' : `exit status ${command.exit}`})\n${command.output ?? ''}`}
+          {`$ ${command.what}   (${command.exit === undefined || command.exit === null ? 'did not end' : `exit status ${command.exit}`})\n${command.output || '(it said nothing)'}`}
         </Box>
       )}
       {failure.remedy && <Typography sx={{ fontSize: 14, mt: 0.5 }}>What may help: {failure.remedy}</Typography>}

@@ -1,7 +1,7 @@
 //! What wants attention in a fleet: one sentence a trouble, the gravest first, each leading to its cause.
 
 use crate::run::{ClauseResult, Decision, Outcome, Status, remaining};
-use crate::standing::{Hearing, Sign, Trouble};
+use crate::standing::{Hearing, Sign, Trouble, span_words};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -264,13 +264,7 @@ fn waiting(exceptions: &[&Exception]) -> Option<Attention> {
 }
 
 fn span(duration: SignedDuration) -> String {
-    let secs = duration.as_secs();
-    match secs.abs() {
-        0..120 => format!("{secs} s"),
-        120..7_200 => format!("{} min", secs / 60),
-        7_200..172_800 => format!("{} h", secs / 3_600),
-        _ => format!("{} days", secs / 86_400),
-    }
+    span_words(duration.as_secs())
 }
 
 #[cfg(test)]

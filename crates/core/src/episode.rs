@@ -16,6 +16,8 @@ pub struct OpenEpisode {
     pub wanted: Digest,
     /// The last moment the clause was known to be in line.
     pub in_line_until: Timestamp,
+    /// When the drift was detected.
+    pub detected_at: Timestamp,
 }
 
 /// How an episode ended.
@@ -89,14 +91,14 @@ fn of_clause(open: Option<&OpenEpisode>, result: &ClauseResult) -> Vec<EpisodeCh
 }
 
 /// Gives the results of a run whose node lost its memory the causes that were last known. Returns whether any changed.
-pub fn keep_causes(open: &BTreeMap<ClauseAddress, OpenEpisode>, results: &mut [ClauseResult], now: Timestamp) -> bool {
+pub fn keep_causes(open: &BTreeMap<ClauseAddress, OpenEpisode>, results: &mut [ClauseResult]) -> bool {
     let mut kept = false;
     for result in results {
         let is_new = result.cause == Some(Cause::Rollout) && result.newness == Some(Newness::NewHere);
         if let Some(open) = open.get(&result.address).filter(|open| is_new && open.wanted == result.wanted) {
             result.cause = Some(Cause::Drift);
             result.newness = None;
-            result.drift_window = Some(DriftWindow { from: open.in_line_until, to: now });
+            result.drift_window = Some(DriftWindow { from: open.in_line_until, to: open.detected_at });
             kept = true;
         }
     }
@@ -125,7 +127,7 @@ mod tests {
 
     fn open(wanted: &str) -> BTreeMap<ClauseAddress, OpenEpisode> {
         let address = result(None, None, Outcome::Idle, "").address;
-        BTreeMap::from([(address, OpenEpisode { wanted: of_value("w1", &wanted), in_line_until: at(1) })])
+        BTreeMap::from([(address, OpenEpisode { wanted: of_value("w1", &wanted), in_line_until: at(1), detected_at: at(2) })])
     }
 
     #[test]
@@ -164,10 +166,10 @@ mod tests {
     #[test]
     fn a_node_that_lost_its_memory_keeps_the_causes_last_known() {
         let mut results = [result(Some(Verdict::Different), Some(Cause::Rollout), Outcome::OutOfLine, "a")];
-        assert!(!keep_causes(&open("a"), &mut results, at(9)), "changed is not new");
+        assert!(!keep_causes(&open("a"), &mut results), "changed is not new");
         results[0].newness = Some(Newness::NewHere);
-        assert!(!keep_causes(&open("b"), &mut results, at(9)), "something else is wanted");
-        assert!(keep_causes(&open("a"), &mut results, at(9)));
-        assert_eq!((results[0].cause, results[0].drift_window), (Some(Cause::Drift), Some(DriftWindow { from: at(1), to: at(9) })));
+        assert!(!keep_causes(&open("b"), &mut results), "something else is wanted");
+        assert!(keep_causes(&open("a"), &mut results));
+        assert_eq!((results[0].cause, results[0].drift_window), (Some(Cause::Drift), Some(DriftWindow { from: at(1), to: at(2) })));
     }
 }

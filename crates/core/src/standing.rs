@@ -128,6 +128,16 @@ pub fn troubles(node: &NodeFacts, now: Timestamp) -> Vec<Trouble> {
     all.into_iter().filter_map(|(is_so, trouble)| is_so.then_some(trouble)).collect()
 }
 
+/// Returns a span of seconds in its largest whole unit.
+pub fn span_words(secs: i64) -> String {
+    match secs.abs() {
+        0..120 => format!("{secs} s"),
+        120..7_200 => format!("{} min", secs / 60),
+        7_200..172_800 => format!("{} h", secs / 3_600),
+        _ => format!("{} days", secs / 86_400),
+    }
+}
+
 /// The one sign that a node is shown by, the gravest first as people look for it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

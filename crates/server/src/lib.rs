@@ -3,6 +3,7 @@
 pub mod api;
 pub mod checkin;
 pub mod launch;
+pub mod little;
 pub mod people;
 pub mod problem;
 pub mod store;

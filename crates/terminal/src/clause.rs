@@ -1,8 +1,9 @@
 //! One clause of a run, for people.
 
-use super::words::{duration, harmless, span, style, styled, time};
+use super::words::{duration, harmless, style, styled, time};
 use constans_core::compare::TextDiffRefusal;
 use constans_core::run::{Cause, ClauseResult, Decision, FailureAt, Newness, Outcome, ReactionState};
+use constans_core::standing::span_words;
 use std::fmt::Write as _;
 
 /// Returns what is to be said of one clause, several lines.
@@ -71,7 +72,7 @@ fn failed_at(at: FailureAt) -> &'static str {
 fn why(result: &ClauseResult) -> Option<String> {
     let window = result.drift_window.map(|window| {
         let secs = window.to.as_second() - window.from.as_second();
-        format!("the node changed between {} and {} (within {})", time(window.from), time(window.to), span(secs.max(1)))
+        format!("the node changed between {} and {} (within {})", time(window.from), time(window.to), span_words(secs.max(1)))
     });
     let wanted = match result.newness {
         Some(Newness::NewHere) => "wanted here for the first time".to_owned(),

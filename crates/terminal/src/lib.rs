@@ -4,5 +4,6 @@ mod clause;
 mod run;
 mod words;
 
+pub use constans_core::standing::span_words as span;
 pub use run::{Shown, show_run};
-pub use words::{count, duration, harmless, span, style, styled, time};
+pub use words::{count, duration, harmless, style, styled, time};

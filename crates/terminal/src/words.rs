@@ -42,16 +42,6 @@ pub fn duration(micros: u64) -> String {
     }
 }
 
-/// Returns a span of seconds in its largest whole unit.
-pub fn span(secs: i64) -> String {
-    match secs.abs() {
-        0..120 => format!("{secs} s"),
-        120..7_200 => format!("{} min", secs / 60),
-        7_200..172_800 => format!("{} h", secs / 3_600),
-        _ => format!("{} days", secs / 86_400),
-    }
-}
-
 /// Returns a number with its noun.
 pub fn count(number: usize, one: &str, many: &str) -> String {
     format!("{number} {}", if number == 1 { one } else { many })

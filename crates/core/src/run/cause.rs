@@ -78,7 +78,8 @@ pub fn cause_of(memory: Option<&Memory>, wanted: &Digest, found: &Digest, now: T
     if alike.wanted.scheme() != wanted.scheme() || alike.found.scheme() != found.scheme() {
         return target_moved;
     }
-    let window = Some(DriftWindow { from: alike.at, to: now });
+    // The run that found it first says when it had happened; later ones only find it again.
+    let window = Some(DriftWindow { from: alike.at, to: memory.drift_found_at.unwrap_or(now) });
     match (alike.wanted == *wanted, alike.found == *found) {
         (true, true) => target_moved,
         (true, false) => CauseFound { cause: Cause::Drift, also_drifted: false, window, newness: None },
@@ -151,5 +152,13 @@ mod tests {
     fn unequal_schemes_are_never_drift() {
         let found = cause_of(Some(&remembered()), &digest("w2", "wanted"), &digest("f1", "other"), at(200));
         assert_eq!(found.cause, Cause::TargetMoved);
+    }
+
+    #[test]
+    fn the_window_ends_with_the_run_that_found_the_drift_first() {
+        let window = |memory: &Memory| cause_of(Some(memory), &digest("w1", "wanted"), &digest("f1", "other"), at(900)).window;
+        assert_eq!(window(&remembered()), Some(DriftWindow { from: at(100), to: at(900) }));
+        let known = Memory { drift_found_at: Some(at(200)), ..remembered() };
+        assert_eq!(window(&known), Some(DriftWindow { from: at(100), to: at(200) }));
     }
 }

@@ -1,6 +1,7 @@
 //! Signing in and out.
 
 use crate::launch::Here;
+use crate::little::Little;
 use crate::problem::{Answer, ApiError};
 use crate::store::{audit, person};
 use crate::trust::session::{OurPage, ShownToken};
@@ -21,17 +22,17 @@ const CLIENT_TOKEN_HOURS: i32 = 12;
 #[utoipa::path(tag = "people", security(()), request_body = SignIn, responses((status = 200, body = Session)))]
 #[post("/api/sign-in", data = "<by>")]
 pub async fn sign_in(
-    by: Json<SignIn>,
+    by: Little<SignIn>,
     _our_page: OurPage,
     from: SocketAddr,
     cookies: &CookieJar<'_>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Session> {
-    let roles = check_password(db, &by, from).await?;
+    let roles = check_password(db, &by.0, from).await?;
     let mut transaction = db.begin().await?;
-    let answer = begin_session(&mut transaction, &by.name, roles, from, cookies, here).await?;
-    audit::add(&mut *transaction, &by.name, "signed in", &by.name, &json!({ "from": from.ip().to_string(), "by": "password" })).await?;
+    let answer = begin_session(&mut transaction, &by.0.name, roles, from, cookies, here).await?;
+    audit::add(&mut *transaction, &by.0.name, "signed in", &by.0.name, &json!({ "from": from.ip().to_string(), "by": "password" })).await?;
     transaction.commit().await?;
     Ok(Json(answer))
 }
@@ -39,21 +40,21 @@ pub async fn sign_in(
 /// Gives the client a token for a person: it holds 12 hours.
 #[utoipa::path(tag = "people", security(()), request_body = SignIn, responses((status = 200, body = ClientToken)))]
 #[post("/api/sign-in/client", data = "<by>")]
-pub async fn client_token(by: Json<SignIn>, from: SocketAddr, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<ClientToken> {
-    check_password(db, &by, from).await?;
+pub async fn client_token(by: Little<SignIn>, from: SocketAddr, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<ClientToken> {
+    check_password(db, &by.0, from).await?;
     let secret = Secret::make().map_err(ApiError::Random)?;
     let mut transaction = db.begin().await?;
-    let ends = person::add_token(&mut *transaction, &by.name, &secret.digest(), "client", Some(CLIENT_TOKEN_HOURS)).await?;
-    audit::add(&mut *transaction, &by.name, "signed in", &by.name, &json!({ "from": from.ip().to_string(), "by": "password, client" })).await?;
+    let ends = person::add_token(&mut *transaction, &by.0.name, &secret.digest(), "client", Some(CLIENT_TOKEN_HOURS)).await?;
+    audit::add(&mut *transaction, &by.0.name, "signed in", &by.0.name, &json!({ "from": from.ip().to_string(), "by": "password, client" })).await?;
     transaction.commit().await?;
     let expires_at = ends.map_or(jiff::Timestamp::MAX, |ends| ends.to_jiff());
-    Ok(Json(ClientToken { person: by.name.clone(), token: Concealed(secret.text().to_owned()), expires_at, server: about(here) }))
+    Ok(Json(ClientToken { person: by.0.name.clone(), token: Concealed(secret.text().to_owned()), expires_at, server: about(here) }))
 }
 
 /// Tells for whom a one-time link is.
 #[utoipa::path(tag = "people", security(()), request_body = Concealed, responses((status = 200, body = WelcomeFor)))]
 #[post("/api/welcome/for", data = "<secret>")]
-pub async fn welcome_for(secret: Json<Concealed>, _our_page: OurPage, db: &State<PgPool>) -> Answer<WelcomeFor> {
+pub async fn welcome_for(secret: Little<Concealed>, _our_page: OurPage, db: &State<PgPool>) -> Answer<WelcomeFor> {
     let name = person::link(db.inner(), &digest_of(secret.0.0.as_bytes())).await?.ok_or(ApiError::LinkOver)?;
     Ok(Json(WelcomeFor { name }))
 }
@@ -62,29 +63,29 @@ pub async fn welcome_for(secret: Json<Concealed>, _our_page: OurPage, db: &State
 #[utoipa::path(tag = "people", security(()), request_body = Welcome, responses((status = 200, body = Session)))]
 #[post("/api/welcome", data = "<by>")]
 pub async fn welcome(
-    by: Json<Welcome>,
+    by: Little<Welcome>,
     _our_page: OurPage,
     from: SocketAddr,
     cookies: &CookieJar<'_>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Session> {
-    let digest = digest_of(by.secret.0.as_bytes());
+    let digest = digest_of(by.0.secret.0.as_bytes());
     let hash = {
         let meant = person::link(db.inner(), &digest).await?.ok_or(ApiError::LinkOver)?;
-        let name = meant.or_else(|| by.name.clone()).unwrap_or_default();
+        let name = meant.or_else(|| by.0.name.clone()).unwrap_or_default();
         check_person_name(&name)?;
-        if let Some(refusal) = password::refusal(&name, &by.password.0) {
+        if let Some(refusal) = password::refusal(&name, &by.0.password.0) {
             return Err(ApiError::Wrong(refusal));
         }
-        password::hash(by.password.0.clone()).await.ok_or_else(|| ApiError::Wrong("the password cannot be hashed".to_owned()))?
+        password::hash(by.0.password.0.clone()).await.ok_or_else(|| ApiError::Wrong("the password cannot be hashed".to_owned()))?
     };
     let mut transaction = db.begin().await?;
     // Looked up again, now locked: of two who use the link at once only one gets in.
     let meant = person::link(&mut *transaction, &digest).await?.ok_or(ApiError::LinkOver)?;
     let name = match meant {
         Some(name) => name,
-        None => first_administrator(&mut transaction, by.name.as_deref().unwrap_or_default()).await?,
+        None => first_administrator(&mut transaction, by.0.name.as_deref().unwrap_or_default()).await?,
     };
     person::use_link(&mut *transaction, &digest).await?;
     person::set_password(&mut transaction, &name, &hash).await?;
@@ -122,6 +123,8 @@ pub async fn sign_out(caller: Allowed<SessionOwn>, shown: ShownToken, cookies: &
 async fn check_password(db: &PgPool, by: &SignIn, from: SocketAddr) -> Result<Vec<String>, ApiError> {
     let address = from.ip().to_string();
     let name: String = by.name.chars().take(64).collect();
+    // Whoever sends many at once does not get past the count of failures before it rises.
+    let _turn = password::turn().await;
     let failures = person::failures(db, &name, &address).await?;
     if failures.of_both >= 5 || failures.of_address >= 30 || failures.of_name >= 100 {
         return Err(ApiError::TooOften);

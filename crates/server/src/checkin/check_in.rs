@@ -3,7 +3,7 @@
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::wanted::{self, WantedRow};
-use crate::store::{fact, heard, mark, notice};
+use crate::store::{fact, heard, mark, notice, recovery};
 use crate::trust::NodeCaller;
 use crate::work::resolve::resolve_nodes;
 use constans_wire::check_in::{CheckIn, CheckInAnswer, Generation, WantedOffer};
@@ -43,9 +43,21 @@ pub async fn check_in(said: Json<CheckIn>, node: NodeCaller, db: &State<PgPool>,
     let recovering = wanted.as_ref().is_some_and(|row| row.recovering);
     let offered = wanted.and_then(offer);
     if let Some(offered) = &offered {
-        here.handed_out.note(offered.generation).map_err(ApiError::Protected)?;
+        note_handed_out(db, here, offered.generation).await?;
     }
     Ok(Json(CheckInAnswer { name: node.name, now, mark, wanted: offered, recovering }))
+}
+
+/// Notes durably that a generation is handed out. What was made together with it is noted with it: after a change for all
+/// nodes that is one writing, not one a node.
+async fn note_handed_out(db: &PgPool, here: &Arc<Here>, generation: Generation) -> Result<(), ApiError> {
+    if generation <= here.handed_out.newest() {
+        return Ok(());
+    }
+    let newest = Generation { epoch: generation.epoch, counter: recovery::newest_counter(db).await? };
+    let here = here.clone();
+    let noted = tokio::task::spawn_blocking(move || here.handed_out.note(newest.max(generation))).await;
+    noted.map_err(|error| ApiError::Wrong(format!("noting broke off: {error}")))?.map_err(ApiError::Protected)
 }
 
 /// Gives the mark for the next check-in. Who shows neither of the last two is another machine, or an old image.

@@ -1,6 +1,7 @@
 //! Joining, as an agent does it: the only requests that need no certificate.
 
 use crate::launch::Here;
+use crate::little::Little;
 use crate::problem::{Answer, ApiError};
 use crate::store::invitation::{self, Standing};
 use crate::store::joining::{self, RequestRow};
@@ -8,18 +9,13 @@ use crate::store::{audit, node, notice};
 use crate::trust::{NodeCaller, ReadRequest, digest_of, renew_after};
 use constans_wire::check_in::Greeting;
 use constans_wire::join::{AskAgain, JoinAnswer, JoinRequest, Renew, Renewed};
-use rocket::data::{ByteUnit, Data};
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
-use serde::de::DeserializeOwned;
 use serde_json::json;
 use sqlx::{PgConnection, PgPool};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use uuid::Uuid;
-
-/// The largest joining request that is read.
-const LARGEST_REQUEST: ByteUnit = ByteUnit::Kibibyte(64);
 
 /// The server's version and clock, for whoever wants to know whether it can be reached.
 #[utoipa::path(tag = "agents", security(()), responses((status = 200, body = Greeting)))]
@@ -30,9 +26,9 @@ pub fn greeting() -> Json<Greeting> {
 
 /// Asks to be a node of this fleet, or what became of it.
 #[utoipa::path(tag = "agents", security(()), request_body = JoinRequest, responses((status = 200, body = JoinAnswer)))]
-#[post("/join", data = "<body>")]
-pub async fn join(body: Data<'_>, from: SocketAddr, db: &State<PgPool>) -> Answer<JoinAnswer> {
-    let asked: JoinRequest = read_little(body).await?;
+#[post("/join", data = "<asked>")]
+pub async fn join(asked: Little<JoinRequest>, from: SocketAddr, db: &State<PgPool>) -> Answer<JoinAnswer> {
+    let asked = asked.0;
     let read = read_certificate_request(&asked.request)?;
     check_name(&asked.name)?;
     let mut transaction = db.begin().await?;
@@ -48,15 +44,6 @@ pub async fn join(body: Data<'_>, from: SocketAddr, db: &State<PgPool>) -> Answe
     Ok(Json(answer))
 }
 
-/// Reads a request that anybody may send: little of it.
-async fn read_little<T: DeserializeOwned>(body: Data<'_>) -> Result<T, ApiError> {
-    let body = body.open(LARGEST_REQUEST).into_bytes().await.map_err(|error| ApiError::Wrong(format!("the request cannot be read: {error}")))?;
-    if !body.is_complete() {
-        return Err(ApiError::Wrong(format!("a joining request has at most {LARGEST_REQUEST}")));
-    }
-    serde_json::from_slice(&body.value).map_err(|error| ApiError::Wrong(format!("this is no joining request: {error}")))
-}
-
 fn read_certificate_request(pem: &str) -> Result<ReadRequest, ApiError> {
     ReadRequest::read(pem).map_err(|error| ApiError::Wrong(format!("the certificate request cannot be read: {error}")))
 }
@@ -64,9 +51,9 @@ fn read_certificate_request(pem: &str) -> Result<ReadRequest, ApiError> {
 /// A known node whose certificate ended asks for another, or what became of that. Its request is
 /// signed by the key that it has.
 #[utoipa::path(tag = "agents", security(()), request_body = AskAgain, responses((status = 200, body = JoinAnswer)))]
-#[post("/ask-again", data = "<body>")]
-pub async fn ask_again(body: Data<'_>, from: SocketAddr, db: &State<PgPool>) -> Answer<JoinAnswer> {
-    let asked: AskAgain = read_little(body).await?;
+#[post("/ask-again", data = "<asked>")]
+pub async fn ask_again(asked: Little<AskAgain>, from: SocketAddr, db: &State<PgPool>) -> Answer<JoinAnswer> {
+    let asked = asked.0;
     let spki = read_certificate_request(&asked.request)?.spki;
     let mut transaction = db.begin().await?;
     let known = node::of_key(&mut *transaction, &spki).await?.ok_or(ApiError::Unknown("key"))?;

@@ -30,12 +30,19 @@ pub struct EpisodeRow {
 
 /// Returns a node's open episodes by address.
 pub async fn open_of(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<BTreeMap<constans_core::address::ClauseAddress, OpenEpisode>> {
-    let rows: Vec<(String, String, SqlTimestamp)> =
-        sqlx::query_as("select address, wanted, in_line_until from episode where node = $1 and closed_at is null").bind(node).fetch_all(db).await?;
+    let rows: Vec<(String, String, SqlTimestamp, SqlTimestamp)> =
+        sqlx::query_as("select address, wanted, in_line_until, detected_at from episode where node = $1 and closed_at is null")
+            .bind(node)
+            .fetch_all(db)
+            .await?;
     let decode = |error: serde_json::Error| sqlx::Error::Decode(error.into());
     rows.into_iter()
-        .map(|(address, wanted, until)| {
-            let episode = OpenEpisode { wanted: serde_json::from_value(wanted.into()).map_err(decode)?, in_line_until: until.to_jiff() };
+        .map(|(address, wanted, until, detected)| {
+            let episode = OpenEpisode {
+                wanted: serde_json::from_value(wanted.into()).map_err(decode)?,
+                in_line_until: until.to_jiff(),
+                detected_at: detected.to_jiff(),
+            };
             Ok((serde_json::from_value(address.into()).map_err(decode)?, episode))
         })
         .collect()

@@ -42,9 +42,10 @@ pub async fn password(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Optio
     Ok(sqlx::query_scalar::<_, Option<String>>("select password from person where name = $1").bind(name).fetch_optional(db).await?.flatten())
 }
 
-/// Sets a person's password, and ends all sessions that began with another.
+/// Sets a person's password, and ends all sessions and clients' tokens that began with another.
 pub async fn set_password(db: &mut PgConnection, name: &str, hash: &str) -> sqlx::Result<()> {
     sqlx::query("delete from session where person = $1").bind(name).execute(&mut *db).await?;
+    sqlx::query("delete from token where person = $1 and made_for = 'client'").bind(name).execute(&mut *db).await?;
     sqlx::query("update person set password = $2 where name = $1").bind(name).bind(hash).execute(db).await.map(|_| ())
 }
 

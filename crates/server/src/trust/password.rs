@@ -3,7 +3,7 @@
 use argon2::Argon2;
 use argon2::password_hash::phc::PasswordHash;
 use argon2::password_hash::{PasswordHasher as _, PasswordVerifier as _};
-use tokio::sync::Semaphore;
+use tokio::sync::{Semaphore, SemaphorePermit};
 
 /// The shortest password that is taken, in characters.
 pub const SHORTEST: usize = 12;
@@ -34,17 +34,22 @@ pub fn refusal(person: &str, password: &str) -> Option<String> {
     (letters.len() < 5).then(|| "a password has at least 5 different characters".to_owned())
 }
 
+/// Waits until few enough others are hashing.
+pub async fn turn() -> Option<SemaphorePermit<'static>> {
+    AT_ONCE.acquire().await.ok()
+}
+
 /// Returns the hash of a new password.
 pub async fn hash(password: String) -> Option<String> {
-    let _turn = AT_ONCE.acquire().await.ok()?;
+    let _turn = turn().await;
     let made =
         tokio::task::spawn_blocking(move || Argon2::default().hash_password(password.as_bytes()).map(|hash: PasswordHash| hash.to_string()).ok());
     made.await.ok().flatten()
 }
 
-/// Returns whether a password is the one of this hash. Without a hash it takes as long and is not.
+/// Returns whether a password is the one of this hash. Without a hash it takes as long and is not. The caller waits for its
+/// [`turn`] first.
 pub async fn is_right(password: String, hash: Option<String>) -> bool {
-    let Ok(_turn) = AT_ONCE.acquire().await else { return false };
     let checked = tokio::task::spawn_blocking(move || {
         let is_somebodys = hash.is_some();
         let fits = Argon2::default().verify_password(password.as_bytes(), hash.as_deref().unwrap_or(NOBODYS)).is_ok();

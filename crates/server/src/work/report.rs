@@ -84,7 +84,7 @@ async fn follow_drift(
         return Ok(false);
     }
     let open = episode::open_of(&mut *db, node).await?;
-    if memory_lost && keep_causes(&open, &mut report.clauses, report.began) {
+    if memory_lost && keep_causes(&open, &mut report.clauses) {
         report.status = status_of(&report.clauses, !report.due.is_empty());
     }
     let ended_at = report.began + SignedDuration::from_micros(i64::try_from(report.took_us).unwrap_or(0));
