@@ -24,11 +24,11 @@ pub enum Command {
     /// Join a fleet: show an invitation and wait until an operator approves
     Join(JoinArguments),
     /// Contact the server once
-    CheckIn(WhereArguments),
+    CheckIn(ReportingArguments),
     /// Check in, run and deliver at the interval that the server sets
     Daemon(DaemonArguments),
     /// Find out why this node is not heard: name, port, trust, clock, approval
-    Diagnose(WhereArguments),
+    Diagnose(ReportingArguments),
     /// Print what a shell needs to complete the agent's commands
     Completions {
         /// The shell
@@ -51,6 +51,9 @@ pub struct JoinArguments {
     /// How many seconds to wait for approval
     #[arg(long, value_name = "SECONDS", default_value_t = 3600)]
     pub wait: u64,
+    /// How to show the result
+    #[arg(long, value_enum, default_value_t = Output::Text)]
+    pub output: Output,
     /// Join although this machine belongs to a fleet already
     #[arg(long)]
     pub again: bool,
@@ -79,6 +82,17 @@ pub struct WhereArguments {
     /// The agent's own folder: memory, attic [default: ROOT/var/lib/constans]
     #[arg(long, value_name = "DIR")]
     pub state_dir: Option<PathBuf>,
+}
+
+/// Where, and how the result is shown.
+#[derive(Debug, Args)]
+pub struct ReportingArguments {
+    /// Where
+    #[command(flatten)]
+    pub place: WhereArguments,
+    /// How to show the result
+    #[arg(long, value_enum, default_value_t = Output::Text)]
+    pub output: Output,
 }
 
 /// What is wanted, where, and how it is shown.

@@ -1,6 +1,7 @@
 //! Finding out why a node is not heard: each thing that must hold, one after the other, and what to do about the first
 //! that does not.
 
+use crate::command_line::Output;
 use crate::error::AgentError;
 use crate::membership::{Membership, NodeKey};
 use crate::server_link::Saying;
@@ -10,6 +11,8 @@ use constans_link::{Identity, LinkError, client, send};
 use constans_wire::check_in::Greeting;
 use constans_wire::exit::Exit;
 use jiff::Timestamp;
+use serde::Serialize;
+use serde_json::json;
 use std::net::SocketAddr;
 use std::time::Duration;
 use tokio::net::{TcpStream, lookup_host};
@@ -19,30 +22,73 @@ use tokio::time::timeout;
 const CLOCK_TOLERANCE_SECS: i64 = 60;
 const PATIENCE: Duration = Duration::from_secs(10);
 
+/// What was tested, and what came of it.
+#[derive(Serialize)]
+struct Part {
+    part: &'static str,
+    well: bool,
+    said: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    hint: Option<String>,
+}
+
+/// The way to one of the server's URLs, as far as it was tested.
+#[derive(Serialize)]
+struct Way {
+    url: String,
+    parts: Vec<Part>,
+    #[serde(skip)]
+    output: Output,
+}
+
+impl Way {
+    /// Notes what came of a part; people are told at once.
+    fn tell(&mut self, part: Part) {
+        if self.output == Output::Text {
+            println!("  {:<10}  {}: {}", part.part, if part.well { "well" } else { "FAILS" }, part.said);
+            if let Some(hint) = &part.hint {
+                println!("  what to do: {hint}");
+            }
+        }
+        self.parts.push(part);
+    }
+
+    fn well(&mut self, part: &'static str, said: String) {
+        self.tell(Part { part, well: true, said, hint: None });
+    }
+}
+
 /// Tests the way to the server and says which part of it fails.
 ///
 /// # Errors
 ///
 /// Returns that the machine belongs to no fleet.
-pub async fn diagnose(state_dir: &StateDir, machine: &Machine) -> Result<Exit, AgentError> {
+pub async fn diagnose(state_dir: &StateDir, machine: &Machine, output: Output) -> Result<Exit, AgentError> {
     let membership = crate::join::membership(state_dir)?;
-    println!("this machine is {}, node {}", membership.name, membership.node);
     let key = NodeKey::open(state_dir)?;
+    let mut ways = Vec::new();
     let mut is_heard = false;
-    for url in &membership.urls {
-        println!("\n{url}");
-        is_heard |= match way_to(url, &membership, &key, machine, state_dir).await {
-            Ok(()) => true,
-            Err(failed) => {
-                println!("  {:<10}  FAILS: {}", failed.part, failed.message);
-                if let Some(hint) = &failed.hint {
-                    println!("  what to do: {hint}");
-                }
-                false
-            }
-        };
+    if output == Output::Text {
+        println!("this machine is {}, node {}", membership.name, membership.node);
     }
-    println!("\n{}", if is_heard { "all is well: this node is heard" } else { "this node is not heard" });
+    for url in &membership.urls {
+        if output == Output::Text {
+            println!("\n{url}");
+        }
+        let mut way = Way { url: url.clone(), parts: Vec::new(), output };
+        match way_to(&mut way, &membership, &key, machine, state_dir).await {
+            Ok(()) => is_heard = true,
+            Err(Failed { part, message, hint }) => way.tell(Part { part, well: false, said: message, hint }),
+        }
+        ways.push(way);
+    }
+    match output {
+        Output::Text => println!("\n{}", if is_heard { "all is well: this node is heard" } else { "this node is not heard" }),
+        Output::Json => {
+            let said = json!({ "name": membership.name, "node": membership.node, "is_heard": is_heard, "ways": ways });
+            println!("{}", serde_json::to_string_pretty(&said).expect("it is JSON"));
+        }
+    }
     Ok(if is_heard { Exit::Well } else { Exit::Error })
 }
 
@@ -62,8 +108,8 @@ impl Failed {
     }
 }
 
-async fn way_to(url: &str, membership: &Membership, key: &NodeKey, machine: &Machine, state_dir: &StateDir) -> Result<(), Failed> {
-    let well = |part: &str, said: String| println!("  {part:<10}  well: {said}");
+async fn way_to(way: &mut Way, membership: &Membership, key: &NodeKey, machine: &Machine, state_dir: &StateDir) -> Result<(), Failed> {
+    let url = &way.url.clone();
     let host = url.trim_start_matches("https://");
     let addresses: Vec<SocketAddr> = match timeout(PATIENCE, lookup_host(host)).await {
         Ok(Ok(addresses)) => addresses.collect(),
@@ -83,11 +129,11 @@ async fn way_to(url: &str, membership: &Membership, key: &NodeKey, machine: &Mac
         }
     };
     let shown: Vec<String> = addresses.iter().map(|address| address.ip().to_string()).collect();
-    well("name", shown.join(", "));
+    way.well("name", shown.join(", "));
 
     let address = *addresses.first().ok_or_else(|| Failed::new("name", format!("{host} has no address"), "ask who keeps the name"))?;
     match timeout(PATIENCE, TcpStream::connect(address)).await {
-        Ok(Ok(_)) => well("port", format!("{address} is open")),
+        Ok(Ok(_)) => way.well("port", format!("{address} is open")),
         Ok(Err(error)) => return Err(Failed::new("port", format!("{address} refuses: {error}"), "is the server running, and does it listen there?")),
         Err(_) => return Err(Failed::new("port", format!("{address} does not answer"), "a firewall stands in between, or the machine is off")),
     }
@@ -95,15 +141,24 @@ async fn way_to(url: &str, membership: &Membership, key: &NodeKey, machine: &Mac
     let plain = client(&membership.ca, None).map_err(Failed::link("trust"))?;
     let asked = Timestamp::now();
     let greeting: Greeting = send(plain.get(format!("{url}/greeting")), &membership.ca).await.map_err(Failed::link("trust"))?;
-    well("trust", format!("the server has the CA {}…, version {}", &membership.ca[..16], greeting.server));
+    way.well("trust", format!("the server has the CA {}…, version {}", &membership.ca[..16], greeting.server));
 
     let off_secs = asked.duration_since(greeting.now).as_secs();
     if off_secs.abs() > CLOCK_TOLERANCE_SECS {
-        println!("  {:<10}  {off_secs} s off the server's: set it, certificates and drift windows depend on it", "clock");
+        let hint = Some("set it: certificates and drift windows depend on it".to_owned());
+        way.tell(Part { part: "clock", well: false, said: format!("{off_secs} s off the server's"), hint });
     } else {
-        well("clock", format!("within {CLOCK_TOLERANCE_SECS} s of the server's"));
+        way.well("clock", format!("within {CLOCK_TOLERANCE_SECS} s of the server's"));
     }
 
+    if membership.ends_at <= asked {
+        let ended = membership.ends_at.strftime("%Y-%m-%d");
+        return Err(Failed::new(
+            "approval",
+            format!("this node's certificate ended on {ended}"),
+            "constans-agent check-in asks for another one, which an operator approves",
+        ));
+    }
     let pem = key.pem();
     let identity = Identity { certificate: &membership.certificate, key: &pem };
     let known = client(&membership.ca, Some(&identity)).map_err(Failed::link("approval"))?;
@@ -113,6 +168,6 @@ async fn way_to(url: &str, membership: &Membership, key: &NodeKey, machine: &Mac
         .await
         .map_err(Failed::link("approval"))?;
     Membership { mark: Some(answer.mark), ..membership.clone() }.keep(state_dir).map_err(failed)?;
-    well("approval", format!("it is known as {}", answer.name));
+    way.well("approval", format!("it is known as {}", answer.name));
     Ok(())
 }

@@ -1,6 +1,6 @@
 //! Joining a fleet, and checking in.
 
-use crate::command_line::JoinArguments;
+use crate::command_line::{JoinArguments, Output};
 use crate::error::AgentError;
 use crate::local::state_dir;
 use crate::membership::{Membership, NodeKey};
@@ -13,6 +13,7 @@ use constans_host::Machine;
 use constans_link::{LinkError, client, send};
 use constans_wire::exit::Exit;
 use constans_wire::join::{INVITATION_FORM, Invitation, JoinAnswer, JoinRequest};
+use serde_json::json;
 use std::io::Read as _;
 use std::time::{Duration, Instant};
 
@@ -50,7 +51,7 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
                 urls.sort_by_key(|known| *known != url);
                 let membership = Membership { urls, ca: invitation.ca.clone(), node, name, certificate, renew_after, ends_at, mark: None };
                 membership.keep(&state_dir)?;
-                return check_in(&state_dir, &machine).await;
+                return check_in(&state_dir, &machine, arguments.output).await;
             }
             JoinAnswer::Denied { because } => {
                 return Err(AgentError::new(format!("an operator denied it: {because}"))
@@ -58,14 +59,19 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
                     .exit(Exit::Refused));
             }
             JoinAnswer::Waiting { request } => {
-                if !told {
+                if !told && arguments.output == Output::Text {
                     println!("waiting for approval as {name}, key fingerprint {}", key.fingerprint);
                     println!("request {request} at {url}");
                     println!("Next: an operator compares the fingerprint and approves: constans join approve {name}");
-                    told = true;
                 }
+                told = true;
                 if Instant::now() >= patience {
-                    println!("nobody approved it yet; run the same command again to ask what became of it");
+                    match arguments.output {
+                        Output::Text => println!("nobody approved it yet; run the same command again to ask what became of it"),
+                        Output::Json => {
+                            say(&json!({ "state": "waiting", "name": name, "fingerprint": key.fingerprint, "request": request, "server": url }));
+                        }
+                    }
                     return Ok(Exit::Error);
                 }
                 tokio::time::sleep(Duration::from_secs(2)).await;
@@ -115,20 +121,25 @@ fn read_invitation(from: &str) -> Result<Invitation, AgentError> {
 /// # Errors
 ///
 /// Returns that the machine belongs to no fleet, or why the server was not heard.
-pub async fn check_in(state_dir: &StateDir, machine: &Machine) -> Result<Exit, AgentError> {
+pub async fn check_in(state_dir: &StateDir, machine: &Machine, output: Output) -> Result<Exit, AgentError> {
     let checked_in = ServerLink::open(state_dir)?.check_in(state_dir, &machine.about()?).await?;
-    println!("connected to {} as {}", checked_in.url, checked_in.name);
-    println!(
-        "{}",
-        match checked_in.takeover {
-            None if checked_in.recovering => "the server is recovering: it offers nothing new, and what this node has stays wanted",
-            None => "nothing is wanted of this node yet",
-            Some(_) if Served::read(state_dir)?.is_some_and(|served| served.state.clauses.is_empty()) => "nothing is wanted of this node yet",
-            Some(Takeover::Unchanged) => "what is wanted is here already",
-            Some(Takeover::New) => "something new is wanted\nNext: constans-agent observe shows what that would change",
-        }
-    );
+    let is_nothing = Served::read(state_dir)?.is_none_or(|served| served.state.clauses.is_empty());
+    let (word, words) = match checked_in.takeover {
+        None if checked_in.recovering => ("recovering", "the server is recovering: it offers nothing new, and what this node has stays wanted"),
+        None => ("nothing", "nothing is wanted of this node yet"),
+        Some(_) if is_nothing => ("nothing", "nothing is wanted of this node yet"),
+        Some(Takeover::Unchanged) => ("unchanged", "what is wanted is here already"),
+        Some(Takeover::New) => ("new", "something new is wanted\nNext: constans-agent observe shows what that would change"),
+    };
+    match output {
+        Output::Text => println!("connected to {} as {}\n{words}", checked_in.url, checked_in.name),
+        Output::Json => say(&json!({ "state": "connected", "server": checked_in.url, "name": checked_in.name, "wanted": word })),
+    }
     Ok(Exit::Well)
+}
+
+fn say(result: &serde_json::Value) {
+    println!("{}", serde_json::to_string_pretty(result).expect("it is JSON"));
 }
 
 /// Returns the fleet that this machine belongs to.

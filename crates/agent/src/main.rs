@@ -25,10 +25,14 @@ fn main() -> ExitCode {
         Command::Observe(arguments) => session::observe(&arguments.wanted),
         Command::Enforce(arguments) => session::enforce(&arguments),
         Command::Join(arguments) => on_network(join::join(&arguments)),
-        Command::CheckIn(place) => open_place(&place).and_then(|(state_dir, machine)| on_network(join::check_in(&state_dir, &machine))),
+        Command::CheckIn(arguments) => {
+            open_place(&arguments.place).and_then(|(state_dir, machine)| on_network(join::check_in(&state_dir, &machine, arguments.output)))
+        }
         Command::Daemon(arguments) => open_place(&arguments.place)
             .and_then(|(state_dir, mut machine)| on_network(daemon::run(&state_dir, &mut machine, arguments.once)).map(|()| Exit::Well)),
-        Command::Diagnose(place) => open_place(&place).and_then(|(state_dir, machine)| on_network(diagnose::diagnose(&state_dir, &machine))),
+        Command::Diagnose(arguments) => {
+            open_place(&arguments.place).and_then(|(state_dir, machine)| on_network(diagnose::diagnose(&state_dir, &machine, arguments.output)))
+        }
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut CommandLine::command(), "constans-agent", &mut std::io::stdout());
             Ok(Exit::Well)

@@ -172,6 +172,10 @@ fn diagnose_says_which_part_fails_and_what_to_do() {
     ] {
         assert!(well.stdout.contains(part), "{part} in {}", well.stdout);
     }
+    let said: serde_json::Value = serde_json::from_str(&machine.run(&["diagnose", "--output", "json"]).stdout).unwrap();
+    assert!(said["is_heard"] == true && said["ways"][0]["parts"][2]["part"] == "trust", "{said}");
+    let said: serde_json::Value = serde_json::from_str(&machine.run(&["check-in", "--output", "json"]).stdout).unwrap();
+    assert_eq!((&said["name"], &said["wanted"]), (&"depot-print-1".into(), &"nothing".into()));
     fleet.kill_server();
     let down = machine.run(&["diagnose"]);
     assert_eq!(down.exit, Some(1));
