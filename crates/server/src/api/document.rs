@@ -78,4 +78,10 @@ mod tests {
             .collect();
         assert_eq!(described, mounted);
     }
+
+    #[test]
+    fn the_consoles_copy_of_the_document_is_current() {
+        let copy = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/openapi.json")).unwrap();
+        assert!(copy.trim_end() == document_text(), "run: constans-server openapi > console/openapi.json; then npm run schema in console/");
+    }
 }

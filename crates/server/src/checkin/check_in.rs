@@ -32,10 +32,13 @@ pub async fn check_in(said: Json<CheckIn>, node: NodeCaller, db: &State<PgPool>,
         // It was away or new; who keeps its promises changes no page.
         notice::tell(&mut *transaction, "nodes").await?;
     }
-    fact::now_is(&mut transaction, node.id, "agent", &json!(said.agent)).await?;
-    if fact::now_is(&mut transaction, node.id, "about", &about).await? {
-        // What the node is may decide what it should be.
-        resolve_nodes(&mut transaction, here, Some(node.id)).await?;
+    let agent = json!(said.agent);
+    if !fact::are_so(&mut *transaction, node.id, &[("agent", &agent), ("about", &about)]).await? {
+        fact::now_is(&mut transaction, node.id, "agent", &agent).await?;
+        if fact::now_is(&mut transaction, node.id, "about", &about).await? {
+            // What the node is may decide what it should be.
+            resolve_nodes(&mut transaction, here, Some(node.id)).await?;
+        }
     }
     let mark = next_mark(&mut transaction, node.id, &said).await?;
     let wanted = wanted::of(&mut *transaction, node.id).await?;

@@ -33,45 +33,19 @@ pub struct OrderRow {
     pub open_episodes: i32,
     /// Whether anything was not in line at its last full run.
     pub has_exceptions: bool,
+    /// Whether its memory is lost.
+    pub is_memory_lost: bool,
 }
 
 /// Returns where a node is in the order of its runs. Its row is locked until the transaction ends.
 pub async fn order(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<OrderRow>> {
     sqlx::query_as(
-        "select memory_epoch, sequence, span, open_episodes, exists (select 1 from node_exception e where e.node = node_now.node) as has_exceptions
+        "select memory_epoch, sequence, span, open_episodes, memory_lost_at is not null as is_memory_lost, exists (select 1 from node_exception e where e.node = node_now.node) as has_exceptions
          from node_now where node = $1 for update",
     )
     .bind(node)
     .fetch_optional(db)
     .await
-}
-
-/// Notes where a node is in the order of its runs.
-pub async fn set_order(db: impl PgExecutor<'_>, node: Uuid, memory_epoch: Uuid, sequence: i64, span: Option<i64>) -> sqlx::Result<()> {
-    sqlx::query(
-        "insert into node_now (node, memory_epoch, sequence, span) values ($1, $2, $3, $4)
-         on conflict (node) do update set memory_epoch = excluded.memory_epoch, sequence = excluded.sequence, span = excluded.span",
-    )
-    .bind(node)
-    .bind(memory_epoch)
-    .bind(sequence)
-    .bind(span)
-    .execute(db)
-    .await
-    .map(|_| ())
-}
-
-/// Notes a node's last full run: its standing.
-pub async fn set_standing(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>) -> sqlx::Result<()> {
-    sqlx::query("update node_now set full_status = $2, full_state = $3, full_began = $4, full_run = $5, full_learned = now() where node = $1")
-        .bind(node)
-        .bind(row.status)
-        .bind(row.state)
-        .bind(row.began.to_sqlx())
-        .bind(row.run)
-        .execute(db)
-        .await
-        .map(|_| ())
 }
 
 /// A run to be stored.
@@ -109,6 +83,40 @@ pub async fn add(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>) -> sqlx:
         .execute(db)
         .await
         .map(|_| ())
+}
+
+/// Where a node is after a run.
+pub struct Place {
+    /// New when the node's memory was lost.
+    pub memory_epoch: Uuid,
+    /// Of the run.
+    pub sequence: i64,
+    /// The span that the run lengthened, if it was uneventful.
+    pub span: Option<i64>,
+}
+
+/// Notes where a node is in the order of its runs, and its standing if the run was a full one.
+pub async fn note(db: impl PgExecutor<'_>, node: Uuid, place: &Place, row: &NewRun<'_>) -> sqlx::Result<()> {
+    sqlx::query(
+        "insert into node_now as n (node, memory_epoch, sequence, span, full_status, full_state, full_began, full_run, full_learned)
+         values ($1, $2, $3, $4, case when $9 then $5 end, case when $9 then $6 end, case when $9 then $7::timestamptz end, case when $9 then $8::uuid end, case when $9 then now() end)
+         on conflict (node) do update set memory_epoch = excluded.memory_epoch, sequence = excluded.sequence, span = excluded.span,
+             full_status = coalesce(excluded.full_status, n.full_status), full_state = coalesce(excluded.full_state, n.full_state),
+             full_began = coalesce(excluded.full_began, n.full_began), full_run = coalesce(excluded.full_run, n.full_run),
+             full_learned = coalesce(excluded.full_learned, n.full_learned)",
+    )
+    .bind(node)
+    .bind(place.memory_epoch)
+    .bind(place.sequence)
+    .bind(place.span)
+    .bind(row.status)
+    .bind(row.state)
+    .bind(row.began.to_sqlx())
+    .bind(row.run)
+    .bind(!row.partial)
+    .execute(db)
+    .await
+    .map(|_| ())
 }
 
 /// Notes whether a node lost its memory, or has one of everything again.

@@ -3,7 +3,7 @@
 use super::texts::take_out;
 use crate::problem::ApiError;
 use crate::store::exception::{self, NewException};
-use crate::store::run::{self, NewRun, OrderRow};
+use crate::store::run::{self, NewRun, OrderRow, Place};
 use crate::store::{episode, notice, report_text};
 use constans_core::attention::ExceptionSort;
 use constans_core::episode::{follow, keep_causes};
@@ -51,18 +51,19 @@ pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -
         run::add(&mut *db, node, &row).await?;
         None
     };
-    run::set_order(&mut *db, node, report.memory_epoch, sequence, span).await?;
+    run::note(&mut *db, node, &Place { memory_epoch: report.memory_epoch, sequence, span }, &row).await?;
     if changed_episodes {
         episode::count_open(&mut *db, node).await?;
     }
     if !report.partial {
-        run::set_standing(&mut *db, node, &row).await?;
         if order.as_ref().is_none_or(|order| order.has_exceptions) || span.is_none() {
             keep_exceptions(&mut *db, node, &report).await?;
         }
         // After a first run under a new memory, one that leaves nothing open has everything remembered again.
         let is_whole_again = !memory_lost && report.counts.out_of_line + report.counts.blocked + report.counts.failed == 0;
-        run::note_memory(&mut *db, node, memory_lost, is_whole_again).await?;
+        if memory_lost || order.as_ref().is_some_and(|order| order.is_memory_lost) {
+            run::note_memory(&mut *db, node, memory_lost, is_whole_again).await?;
+        }
     }
     if span.is_none() || order.is_none_or(|order| order.span.is_none()) {
         notice::tell(db, "nodes").await?;
