@@ -69,6 +69,7 @@ export const api = {
   // Its pairs would be read as lists of any length.
   explained: (name: string, signal?: AbortSignal) =>
     answer(client.GET('/api/nodes/{name}/explained', { params: of(name), signal })) as Promise<Schemas['Explained']>,
+  leftBehind: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/left-behind', { params: of(name), signal })),
   episodes: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/episodes', { params: of(name), signal })),
   runs: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/runs', { params: of(name), signal })),
   run: (name: string, id: string, signal?: AbortSignal) =>

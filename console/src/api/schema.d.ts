@@ -226,6 +226,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/nodes/{name}/left-behind": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the node keeps of clauses that are no longer wanted. */
+        get: operations["get_api_nodes_name_left_behind"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/nodes/{name}/revoke": {
         parameters: {
             query?: never;
@@ -1330,6 +1347,18 @@ export interface components {
             /** @enum {string} */
             reason: "only_a_person";
         };
+        /** @description A clause that was wanted and brought in, and is no longer wanted: the node keeps its thing until somebody makes it gone. */
+        LeftBehind: {
+            /** @description Its address. */
+            address: components["schemas"]["ClauseAddress"];
+            /** @description The releases and baselines that wanted it last. */
+            origins: components["schemas"]["Origin"][];
+            /**
+             * Format: date-time
+             * @description Until when it was wanted.
+             */
+            wanted_until: string;
+        };
         /** @description A made invitation. The text is shown once and never again. */
         MadeInvitation: {
             /**
@@ -2372,6 +2401,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Explained"];
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_nodes_name_left_behind: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LeftBehind"][];
                 };
             };
             /** @description Why it was not done */

@@ -15,6 +15,7 @@ import { heardWords, sentence, troubleWords } from '../words/standing';
 import { useNow } from '../words/useNow';
 import { ClauseTable } from './ClauseTable';
 import { DriftLanes } from './DriftLanes';
+import { LeftBehindList } from './LeftBehindList';
 import { RunList } from './RunList';
 import { Origins } from './Origins';
 
@@ -40,6 +41,7 @@ function NodeParts({ node }: { node: Schemas['NodeSummary'] }) {
   const clauses = useQuery({ queryKey: ['node', name, 'clauses'], queryFn: ({ signal }) => api.clauses(name, signal) });
   const episodes = useQuery({ queryKey: ['node', name, 'episodes'], queryFn: ({ signal }) => api.episodes(name, signal) });
   const runs = useQuery({ queryKey: ['node', name, 'runs'], queryFn: ({ signal }) => api.runs(name, signal) });
+  const left = useQuery({ queryKey: ['node', name, 'left'], queryFn: ({ signal }) => api.leftBehind(name, signal) });
   const explained = useQuery({ queryKey: ['node', name, 'explained'], queryFn: ({ signal }) => api.explained(name, signal) });
   return (
     <>
@@ -51,6 +53,9 @@ function NodeParts({ node }: { node: Schemas['NodeSummary'] }) {
           </Card>
           <Card title="Drift">
             <QueryView query={episodes}>{(episodes) => <DriftLanes node={name} episodes={episodes} />}</QueryView>
+          </Card>
+          <Card title="Left behind">
+            <QueryView query={left}>{(left) => <LeftBehindList left={left} />}</QueryView>
           </Card>
         </Box>
         <Box sx={{ display: 'grid', gap: 2, minWidth: 0 }}>

@@ -6,6 +6,7 @@ use constans_core::kind::nearest_word;
 use constans_core::param::Layer;
 use constans_core::run::Mode;
 use constans_core::standing::Trouble;
+use constans_core::state::LeftBehind;
 use constans_terminal::{harmless, span, time};
 use constans_wire::check_in::{Explained, Hearing, NodeSummary};
 use constans_wire::fleet::NodePage;
@@ -145,6 +146,10 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
             time(episode.in_line_until),
             time(episode.detected_at)
         );
+    }
+    for left in server.get::<Vec<LeftBehind>>(&format!("/api/nodes/{name}/left-behind")).await? {
+        let origins: Vec<String> = left.origins.iter().map(|origin| format!("{}@{}/{}", origin.kit, origin.version, origin.baseline)).collect();
+        println!("  left      {}, wanted until {} by {}", harmless(left.address.as_str()), time(left.wanted_until), origins.join(", "));
     }
     println!("Next: constans node explain {name} says where each part comes from; constans run list {name}");
     Ok(())

@@ -94,6 +94,15 @@ fn a_program_invites_approves_serves_and_reads_what_becomes_of_it() {
     let runs = answered(program.get("/api/nodes/kiosk-auken-1/runs"));
     assert_eq!(runs.as_array().unwrap().iter().filter(|run| run["status"] == "drift_found").count(), 2, "the run without a server was delivered");
 
+    assert_eq!(answered(program.get("/api/nodes/kiosk-auken-1/left-behind")), json!([]));
+    let fewer = json!({ "name": "kiosks", "priority": 10, "filter": "labels.role == 'kiosk'", "settings": { "mode": "enforce" },
+        "assignments": [{ "kit": "kiosk-floor", "baseline": "kiosk-lockdown" }] });
+    answered(program.put("/api/groups", &fewer.to_string()));
+    let left = answered(program.get("/api/nodes/kiosk-auken-1/left-behind"));
+    let addresses: Vec<&str> = left.as_array().unwrap().iter().filter_map(|one| one["address"].as_str()).collect();
+    assert_eq!(addresses, ["account:ops", "account_group:ops", "directory:/etc/sudoers.d", "file:/etc/issue", "file:/etc/sudoers.d/ops"]);
+    assert!(well(&fleet.client(&["node", "show", "kiosk-auken-1"])).contains("left      file:/etc/issue, wanted until "));
+
     let (status, problem) = program.get("/api/nodes/kiosk-auken-9");
     assert_eq!((status, serde_json::from_str::<Value>(&problem).unwrap()["type"].clone()), (404, json!("missing")));
     assert!(program.headers().to_lowercase().contains("content-type: application/problem+json"), "{}", program.headers());

@@ -3,6 +3,7 @@
 mod claims;
 mod clause;
 mod instantiate;
+mod left_behind;
 mod order;
 mod reference;
 mod render;
@@ -11,5 +12,6 @@ mod resolve;
 pub(crate) mod testing;
 
 pub use clause::{Clause, EffectiveState, Origin, Switch, SwitchFrom};
+pub use left_behind::{LeftBehind, left_behind};
 pub use render::{RenderError, Renderer, Scope};
 pub use resolve::{Assigned, Conditions, Excluded, ResolveInput, Resolved, Untouchable, resolve};

@@ -6,7 +6,7 @@ use crate::store::{node, run, wanted};
 use crate::trust::{Allowed, NodeRead};
 use constans_core::attention::ExceptionSort;
 use constans_core::run::{ClauseResult, Outcome};
-use constans_core::state::{Clause, EffectiveState, Origin};
+use constans_core::state::{Clause, EffectiveState, LeftBehind, Origin, left_behind};
 use constans_wire::fleet::{NodeClause, NodeClauses};
 use rocket::serde::json::Json;
 use rocket::{State, get};
@@ -29,6 +29,20 @@ pub async fn list(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) ->
         (None, None) => Vec::new(),
     };
     Ok(Json(NodeClauses { run: report.map(|_| run_id), state: Some(digest), clauses }))
+}
+
+/// What the node keeps of clauses that are no longer wanted.
+#[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<LeftBehind>)))]
+#[get("/api/nodes/<name>/left-behind")]
+pub async fn left(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<LeftBehind>> {
+    let id = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    let Some(digest) = wanted::of(db.inner(), id).await?.and_then(|row| row.state) else { return Ok(Json(Vec::new())) };
+    let Some(present) = wanted::state(db.inner(), &digest).await? else { return Ok(Json(Vec::new())) };
+    let read =
+        |body| serde_json::from_value::<EffectiveState>(body).map_err(|error| ApiError::Wrong(format!("what is stored cannot be read: {error}")));
+    let past = wanted::past_states(db.inner(), id).await?;
+    let past = past.into_iter().map(|(body, until)| Ok((read(body)?, until.to_jiff()))).collect::<Result<Vec<_>, ApiError>>()?;
+    Ok(Json(left_behind(&past, &read(present)?)))
 }
 
 fn of_result(result: &ClauseResult, state: Option<&EffectiveState>, since: &BTreeMap<String, jiff::Timestamp>) -> NodeClause {

@@ -18,7 +18,8 @@ use utoipa::{Modify, OpenApi};
     paths(
         sign_in::sign_in, sign_in::client_token, sign_in::welcome_for, sign_in::welcome, sign_in::own_session, sign_in::sign_out,
         fleet::fleet, events::events, invitation::make, joining::waiting, joining::approve, joining::deny,
-        node::list, node::show, node::explained, node::revoke, node::settle, clauses::list, recovery::show, recovery::end,
+        node::list, node::show, node::explained, node::revoke, node::settle, clauses::list,
+        clauses::left, recovery::show, recovery::end,
         release::prepare, release::put_content, release::publish, release::list, stage::list, stage::serve, group::list, group::set,
         run::list, run::show, run::episodes, document,
         join::greeting, join::join, join::ask_again, join::renew, check_in::check_in, wanted::state, wanted::content, wanted::report,

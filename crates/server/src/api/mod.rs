@@ -42,6 +42,7 @@ pub fn routes() -> Vec<Route> {
         node::revoke,
         node::settle,
         clauses::list,
+        clauses::left,
         recovery::show,
         recovery::end,
         release::prepare,

@@ -136,6 +136,23 @@ pub async fn state(db: impl PgExecutor<'_>, digest: &str) -> sqlx::Result<Option
     sqlx::query_scalar("select body from effective_state where digest = $1").bind(digest).fetch_optional(db).await
 }
 
+/// Returns the states that were wanted of a node, that an enforcing run of it brought in, and that are wanted no more: the
+/// oldest first, each with the moment until which it was wanted; at most the last 100.
+pub async fn past_states(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<(Value, SqlTimestamp)>> {
+    sqlx::query_as(
+        "select body, until_at from (
+             select s.body, f.until_at from fact f join effective_state s on s.digest = f.value ->> 'state'
+             where f.node = $1 and f.what = 'wanted' and f.until_at is not null and f.superseded_at is null
+                 and (exists (select 1 from run r where r.node = $1 and r.state = s.digest and r.mode = 'enforce')
+                     or exists (select 1 from run_span p where p.node = $1 and p.state = s.digest and p.mode = 'enforce'))
+             order by f.until_at desc limit 100) last
+         order by until_at",
+    )
+    .bind(node)
+    .fetch_all(db)
+    .await
+}
+
 /// Returns contents that a node's own state names; none if it names none so. What is concealed is withheld while two
 /// machines were seen with this identity.
 pub async fn own_content(db: impl PgExecutor<'_>, node: Uuid, name: &str) -> sqlx::Result<Option<Vec<u8>>> {
