@@ -9,7 +9,7 @@ import { Address } from '../looks/Address';
 import { nonce } from '../looks/nonce';
 import { SignGlyph } from '../looks/SignGlyph';
 import { SignWord } from '../looks/SignWord';
-import { lastRunWords } from '../words/standing';
+import { releaseWords } from '../words/standing';
 import { ago } from '../words/time';
 import { useNow } from '../words/useNow';
 import { words } from '../words/words';
@@ -30,6 +30,7 @@ export function NodeGrid({ nodes, isFiltered }: { nodes: Node[]; isFiltered: boo
       aria-label="Nodes"
       disableRowSelectionOnClick
       disableColumnMenu
+      columnVisibilityModel={{ troubles: nodes.some((node) => (node.troubles ?? []).length > 0) }}
       hideFooter={nodes.length <= 100}
       initialState={{ pagination: { paginationModel: { pageSize: 100 } } }}
       onRowClick={({ row }) => void navigate(`/nodes/${encodeURIComponent((row as Node).name)}`)}
@@ -58,8 +59,9 @@ function columnsAt(now: number): GridColDef<Node>[] {
       ),
     },
     { field: 'sign', headerName: 'Sign', width: 145, renderCell: ({ row }) => <SignWord sign={row.sign} late={row.hearing === 'late'} /> },
-    { field: 'standing', headerName: 'Last full run', flex: 3, minWidth: 280, valueGetter: (_, row) => lastRunWords(row, now) },
-    { field: 'heard', headerName: 'Heard', flex: 1, minWidth: 130, valueGetter: (_, row) => row.last_heard ?? '', valueFormatter: (_, row) => (row.last_heard ? ago(row.last_heard, now) : 'never') },
+    { field: 'run', headerName: 'Last full run', width: 110, valueGetter: (_, row) => row.standing?.run_began ?? '', valueFormatter: (_, row) => (row.standing?.run_began ? ago(row.standing.run_began, now) : 'none yet') },
+    { field: 'has', headerName: 'Has', flex: 4, minWidth: 340, valueGetter: (_, row) => releaseWords(row, now) },
+    { field: 'heard', headerName: 'Heard', width: 100, valueGetter: (_, row) => row.last_heard ?? '', valueFormatter: (_, row) => (row.last_heard ? ago(row.last_heard, now) : 'never') },
     { field: 'mode', headerName: 'Mode', width: 75, valueGetter: (_, row) => row.standing?.mode ?? '–' },
     { field: 'stage', headerName: 'Stage', width: 95, valueGetter: (_, row) => row.standing?.stage ?? '–' },
     { field: 'troubles', headerName: 'Trouble', width: 100, valueGetter: (_, row) => (row.troubles ?? []).map(words).join(', ') },

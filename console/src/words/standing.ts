@@ -10,11 +10,11 @@ export function standingWords(node: Schemas['NodeSummary'], now: number): string
   return `${words(standing.status)}, ${ago(standing.run_began, now)}; ${hasWords(standing, now)}`;
 }
 
-/** When the last full run was and what it ran, beside the sign that says how it went. */
-export function lastRunWords(node: Schemas['NodeSummary'], now: number): string {
+/** What a node has, and what is wanted if that is something else, beside the sign that says how its run went. */
+export function releaseWords(node: Schemas['NodeSummary'], now: number): string {
   const standing = node.standing ?? {};
   const isRun = standing.status && standing.run_began && (standing.releases ?? []).length > 0;
-  return isRun ? `${ago(standing.run_began!, now)}; ${hasWords(standing, now)}` : standingWords(node, now);
+  return isRun ? hasWords(standing, now).replace(/^has /, '') : standingWords(node, now);
 }
 
 /** What a node has, and what is wanted if that is something else. */
