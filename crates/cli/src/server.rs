@@ -53,6 +53,13 @@ impl ClientError {
 }
 
 impl ClientError {
+    /// Says that a person declined.
+    #[must_use]
+    pub fn declined(mut self) -> Self {
+        self.exit = Exit::Refused;
+        self
+    }
+
     /// Returns whether the server said that there is nothing of this name.
     pub fn is_missing(&self) -> bool {
         self.missing
@@ -147,9 +154,14 @@ impl Server {
     }
 
     async fn answer<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, ClientError> {
-        let (answer, person) = send_told(request.bearer_auth(&self.token), &self.ca).await?;
-        self.said
-            .call_once(|| anstream::eprintln!("as {} at {}", person.map_or_else(|| "somebody".to_owned(), |person| harmless(&person)), self.url));
+        let answered = send_told(request.bearer_auth(&self.token), &self.ca).await;
+        // Also of a failure it is said which server it was.
+        self.said.call_once(|| {
+            let person = answered.as_ref().ok().and_then(|(_, person)| person.as_deref());
+            let as_whom = person.map(|person| format!("as {} ", harmless(person))).unwrap_or_default();
+            anstream::eprintln!("{as_whom}at {}", self.url);
+        });
+        let (answer, _) = answered?;
         Ok(answer)
     }
 }

@@ -67,7 +67,7 @@ async fn confirmed(url: &str) -> Result<String, ClientError> {
     if matches!(asked("is it the right one? (yes/no) ")?.as_str(), "yes" | "y") {
         return Ok(fingerprint);
     }
-    Err(ClientError::new("then nothing was said to it", "ask who runs the server for its address and fingerprint"))
+    Err(ClientError::new("then nothing was said to it", "ask who runs the server for its address and fingerprint").declined())
 }
 
 fn asked(question: &str) -> Result<String, ClientError> {

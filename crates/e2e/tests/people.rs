@@ -101,7 +101,9 @@ fn the_client_signs_in_shows_the_fingerprint_and_keeps_what_it_is_given_to_itsel
     well(&client(&["sign-out"], ""));
     assert!(client(&["node", "list"], "").stderr.contains("nobody signed in to a server from here"));
     fs::write(&credentials, kept).unwrap();
-    assert!(client(&["node", "list"], "").stderr.contains("nobody is known by this token"), "the token ended at the server too");
+    let ended = client(&["node", "list"], "").stderr;
+    assert!(ended.contains("nobody is known by this token"), "the token ended at the server too: {ended}");
+    assert!(ended.starts_with(&format!("at {}", fleet.people_url())), "a failure says at which server: {ended}");
     assert!(well(&client(&["completions", "bash"], "")).contains("sign-in"));
 }
 

@@ -161,7 +161,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     let mutual = TlsConfig::from_bytes(chain.as_bytes(), key.as_bytes()).with_mutual(MutualTls::from_bytes(ca.as_bytes()).mandatory(false));
     let plain = TlsConfig::from_bytes(chain.as_bytes(), key.as_bytes());
     let agents = listener(settings.agents, mutual, &db, &here, checkin::routes());
-    let people = listener(settings.people, plain, &db, &here, api::routes()).mount("/", api::pages()).attach(api::Told);
+    let people = listener(settings.people, plain, &db, &here, api::routes()).mount("/", api::pages()).attach(api::AnswerHeaders);
     let people = people.manage(api::Changes::begin(db.clone()));
     let (agents, people) = (run(agents, settings.agents), run(people, settings.people));
     tokio::try_join!(agents, people).map(|_| ())

@@ -3,9 +3,9 @@
 pub mod api;
 pub mod checkin;
 pub mod launch;
-pub mod little;
 pub mod people;
 pub mod problem;
+pub mod small_body;
 pub mod store;
 pub mod trust;
 pub mod work;

@@ -77,10 +77,10 @@ fn compress<'r>(request: &Request<'_>, response: &mut Response<'r>) {
 }
 
 /// Says with each answer as whom it was asked, and that answers about the fleet are not to be kept.
-pub struct Told;
+pub struct AnswerHeaders;
 
 #[rocket::async_trait]
-impl Fairing for Told {
+impl Fairing for AnswerHeaders {
     fn info(&self) -> Info {
         Info { name: "what each answer tells", kind: Kind::Response }
     }

@@ -15,7 +15,7 @@ mod run;
 mod sign_in;
 mod stage;
 
-pub use console::Told;
+pub use console::AnswerHeaders;
 pub use document::document_text;
 pub use events::Changes;
 

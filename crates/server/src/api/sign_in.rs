@@ -1,8 +1,8 @@
 //! Signing in and out.
 
 use crate::launch::Here;
-use crate::little::Little;
 use crate::problem::{Answer, ApiError};
+use crate::small_body::SmallBody;
 use crate::store::{audit, person};
 use crate::trust::session::{OurPage, ShownToken};
 use crate::trust::{Allowed, Role, Secret, SessionOwn, digest_of, password, permissions_of, session};
@@ -22,7 +22,7 @@ const CLIENT_TOKEN_HOURS: i32 = 12;
 #[utoipa::path(tag = "people", security(()), request_body = SignIn, responses((status = 200, body = Session)))]
 #[post("/api/sign-in", data = "<by>")]
 pub async fn sign_in(
-    by: Little<SignIn>,
+    by: SmallBody<SignIn>,
     _our_page: OurPage,
     from: SocketAddr,
     cookies: &CookieJar<'_>,
@@ -40,7 +40,7 @@ pub async fn sign_in(
 /// Gives the client a token for a person: it holds 12 hours.
 #[utoipa::path(tag = "people", security(()), request_body = SignIn, responses((status = 200, body = ClientToken)))]
 #[post("/api/sign-in/client", data = "<by>")]
-pub async fn client_token(by: Little<SignIn>, from: SocketAddr, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<ClientToken> {
+pub async fn client_token(by: SmallBody<SignIn>, from: SocketAddr, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<ClientToken> {
     check_password(db, &by.0, from).await?;
     let secret = Secret::make().map_err(ApiError::Random)?;
     let mut transaction = db.begin().await?;
@@ -54,7 +54,7 @@ pub async fn client_token(by: Little<SignIn>, from: SocketAddr, db: &State<PgPoo
 /// Tells for whom a one-time link is.
 #[utoipa::path(tag = "people", security(()), request_body = Concealed, responses((status = 200, body = WelcomeFor)))]
 #[post("/api/welcome/for", data = "<secret>")]
-pub async fn welcome_for(secret: Little<Concealed>, _our_page: OurPage, db: &State<PgPool>) -> Answer<WelcomeFor> {
+pub async fn welcome_for(secret: SmallBody<Concealed>, _our_page: OurPage, db: &State<PgPool>) -> Answer<WelcomeFor> {
     let name = person::link(db.inner(), &digest_of(secret.0.0.as_bytes())).await?.ok_or(ApiError::LinkOver)?;
     Ok(Json(WelcomeFor { name }))
 }
@@ -63,7 +63,7 @@ pub async fn welcome_for(secret: Little<Concealed>, _our_page: OurPage, db: &Sta
 #[utoipa::path(tag = "people", security(()), request_body = Welcome, responses((status = 200, body = Session)))]
 #[post("/api/welcome", data = "<by>")]
 pub async fn welcome(
-    by: Little<Welcome>,
+    by: SmallBody<Welcome>,
     _our_page: OurPage,
     from: SocketAddr,
     cookies: &CookieJar<'_>,

@@ -1,8 +1,8 @@
 //! Joining, as an agent does it: the only requests that need no certificate.
 
 use crate::launch::Here;
-use crate::little::Little;
 use crate::problem::{Answer, ApiError};
+use crate::small_body::SmallBody;
 use crate::store::invitation::{self, Standing};
 use crate::store::joining::{self, RequestRow};
 use crate::store::{audit, node, notice};
@@ -27,7 +27,7 @@ pub fn greeting() -> Json<Greeting> {
 /// Asks to be a node of this fleet, or what became of it.
 #[utoipa::path(tag = "agents", security(()), request_body = JoinRequest, responses((status = 200, body = JoinAnswer)))]
 #[post("/join", data = "<asked>")]
-pub async fn join(asked: Little<JoinRequest>, from: SocketAddr, db: &State<PgPool>) -> Answer<JoinAnswer> {
+pub async fn join(asked: SmallBody<JoinRequest>, from: SocketAddr, db: &State<PgPool>) -> Answer<JoinAnswer> {
     let asked = asked.0;
     let read = read_certificate_request(&asked.request)?;
     check_name(&asked.name)?;
@@ -52,7 +52,7 @@ fn read_certificate_request(pem: &str) -> Result<ReadRequest, ApiError> {
 /// signed by the key that it has.
 #[utoipa::path(tag = "agents", security(()), request_body = AskAgain, responses((status = 200, body = JoinAnswer)))]
 #[post("/ask-again", data = "<asked>")]
-pub async fn ask_again(asked: Little<AskAgain>, from: SocketAddr, db: &State<PgPool>) -> Answer<JoinAnswer> {
+pub async fn ask_again(asked: SmallBody<AskAgain>, from: SocketAddr, db: &State<PgPool>) -> Answer<JoinAnswer> {
     let asked = asked.0;
     let spki = read_certificate_request(&asked.request)?.spki;
     let mut transaction = db.begin().await?;

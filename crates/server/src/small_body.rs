@@ -10,10 +10,10 @@ use serde::de::DeserializeOwned;
 const LARGEST: ByteUnit = ByteUnit::Kibibyte(64);
 
 /// A body of at most 64 KiB, as JSON.
-pub struct Little<T>(pub T);
+pub struct SmallBody<T>(pub T);
 
 #[rocket::async_trait]
-impl<'r, T: DeserializeOwned> FromData<'r> for Little<T> {
+impl<'r, T: DeserializeOwned> FromData<'r> for SmallBody<T> {
     type Error = ();
 
     async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> Outcome<'r, Self> {
