@@ -74,4 +74,13 @@ export const api = {
   runs: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/runs', { params: of(name), signal })),
   run: (name: string, id: string, signal?: AbortSignal) =>
     answer(client.GET('/api/nodes/{name}/runs/{id}', { params: { path: { name, id } }, signal })),
+  releases: (signal?: AbortSignal) => answer(client.GET('/api/releases', { signal })),
+  // Its pairs would be read as lists of any length.
+  release: (kit: string, version: string, signal?: AbortSignal) =>
+    answer(client.GET('/api/releases/{kit}/{version}', { params: { path: { kit, version } }, signal })) as Promise<Schemas['ReleaseShown']>,
+  releaseText: (kit: string, version: string, path: string, signal?: AbortSignal) =>
+    answer(client.GET('/api/releases/{kit}/{version}/text', { params: { path: { kit, version }, query: { path } }, signal })),
+  compareReleases: (from: string, to: string, signal?: AbortSignal) => answer(client.GET('/api/compare/releases', { params: { query: { from, to } }, signal })),
+  kitLog: (kit: string, signal?: AbortSignal) => answer(client.GET('/api/kits/{kit}/log', { params: { path: { kit } }, signal })),
+  kinds: (signal?: AbortSignal) => answer(client.GET('/api/kinds', { signal })),
 };

@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/compare/releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Two releases side by side: clause by clause, property by property. */
+        get: operations["get_api_compare_releases"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/contents/{name}": {
         parameters: {
             query?: never;
@@ -135,6 +152,57 @@ export interface paths {
         put?: never;
         /** The request is refused. */
         post: operations["post_api_joining_requests_id_deny"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The kinds that clauses can be of. */
+        get: operations["get_api_kinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/kits/{kit}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The releases of a kit, the newest first, with where and when each was served. */
+        get: operations["get_api_kits_kit_log"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The labels that nodes have, each with its values. */
+        get: operations["get_api_labels"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -372,8 +440,76 @@ export interface paths {
         /** The releases, the newest first. */
         get: operations["get_api_releases"];
         put?: never;
-        /** Publishes a kit; checked again, and refused whole. */
+        /** Publishes kits together; checked again, and refused whole. */
         post: operations["post_api_releases"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/releases/{kit}/{version}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One release: what it is, its files, and what it wants. */
+        get: operations["get_api_releases_kit_version"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/releases/{kit}/{version}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Contents of a published kit as they are: only for those who may publish it. */
+        get: operations["get_api_releases_kit_version_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/releases/{kit}/{version}/text": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One file of a release to be read, with what is concealed replaced. */
+        get: operations["get_api_releases_kit_version_text"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/releases/{kit}/{version}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Withdraws a release: nothing serves it anew. */
+        post: operations["post_api_releases_kit_version_withdraw"];
         delete?: never;
         options?: never;
         head?: never;
@@ -476,6 +612,23 @@ export interface paths {
         get: operations["get_api_stages"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/stages/{name}/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Serves the release of a kit that the stage served before the present one. */
+        post: operations["post_api_stages_name_back"];
         delete?: never;
         options?: never;
         head?: never;
@@ -734,6 +887,36 @@ export interface components {
             /** @description The sentence. */
             title: string;
         };
+        /** @description In what a baseline differs. */
+        BaselineDifference: {
+            /** @description The clauses that differ, by address as written. */
+            clauses: components["schemas"]["ClauseDifference"][];
+            /** @description Its own properties and parameters that differ. */
+            differences: components["schemas"]["Difference"][];
+            /** @description Where it is. */
+            is: components["schemas"]["Where"];
+            /** @description Its name. */
+            name: string;
+        };
+        /** @description One baseline on a page. */
+        BaselinePage: {
+            /** @description What it wants. */
+            clauses: components["schemas"]["ClausePage"][];
+            /** @description The document that it stands in. */
+            file: string;
+            /** @description The baselines that come before it. */
+            include: string[];
+            /** @description Its name. */
+            name: string;
+            /** @description Whom it is for, if not for every node that it is assigned to. */
+            only_where?: string | null;
+            /** @description What can be set. */
+            parameters: components["schemas"]["ParameterPage"][];
+            /** @description The controls that all its clauses satisfy. */
+            satisfies: string[];
+            /** @description What it is for. */
+            summary: string;
+        };
         /** @description What keeps a clause from being corrected. */
         Blocker: {
             /** @description The first cause of the chain. */
@@ -803,6 +986,35 @@ export interface components {
             wanted?: components["schemas"]["WantedOffer"] | null;
         };
         ClauseAddress: string;
+        /** @description In what a clause differs. */
+        ClauseDifference: {
+            /** @description Its address as written. */
+            address: string;
+            /** @description Its properties that differ; all that it has if it is only there. */
+            differences: components["schemas"]["Difference"][];
+            /** @description Where it is. */
+            is: components["schemas"]["Where"];
+        };
+        /** @description One clause on a page. */
+        ClausePage: {
+            /** @description Its address. */
+            address: string;
+            /** @description The contents that are written or rendered, where they are a short text. */
+            contents?: string | null;
+            /** @description How it should be, each a name and a value. */
+            details: [
+                string,
+                string
+            ][];
+            /** @description What a person wanted to say of it. */
+            note?: string | null;
+            /** @description The controls that it satisfies beside the baseline's. */
+            satisfies: string[];
+            /** @description How much it matters. */
+            severity: components["schemas"]["Severity"];
+            /** @description What is wanted of it, one sentence. */
+            wanted: string;
+        };
         /** @description What a run says of one clause. */
         ClauseResult: {
             /** @description Its address. */
@@ -1052,6 +1264,14 @@ export interface components {
          * @enum {string}
          */
         FailureAt: "inspect" | "correct" | "verify" | "react";
+        /** @description In what a file differs. */
+        FileDifference: {
+            /** @description Where it is. */
+            is: components["schemas"]["Where"];
+            /** @description Its path below the kit's folder. */
+            path: string;
+            text?: components["schemas"]["TextDiff"] | null;
+        };
         /** @description The fleet, or the part of it that a filter names. */
         Fleet: {
             /** @description What wants attention, the gravest first. */
@@ -1095,6 +1315,13 @@ export interface components {
              * @description The server's epoch.
              */
             epoch: number;
+        };
+        /** @description The kit that a stage is to serve as before. */
+        GoBack: {
+            /** @description Go on although some nodes' state cannot be resolved then. */
+            although_unusable?: boolean;
+            /** @description The kit. */
+            kit: string;
         };
         /** @description What the server says to anybody who asks: for finding out why a node cannot be heard. */
         Greeting: {
@@ -1253,6 +1480,61 @@ export interface components {
             /** @description Where they stood. */
             path: string;
         };
+        /** @description What there is to know of a kind. */
+        KindPage: {
+            /** @description What one wants to achieve by it. */
+            achieves: string[];
+            /** @description Whether its things can be wanted gone. */
+            can_be_gone: boolean;
+            /** @description What a clause of it claims. */
+            claims: string;
+            /** @description Whether it is corrected; what is not is only looked at. */
+            correctable: boolean;
+            /** @description Properties of which a clause has one at most. */
+            either: string[];
+            /** @description The shortest useful clause. */
+            example: string;
+            /** @description Whether agents of this version keep it; what they do not comes out unsupported. */
+            kept: boolean;
+            /** @description Its name. */
+            name: string;
+            /** @description What its names look like. */
+            names: string;
+            /** @description What it needs on the node. */
+            on_node: string;
+            /** @description Its own properties. */
+            properties: components["schemas"]["PropertyPage"][];
+            /** @description What it is for. */
+            purpose: string;
+            /** @description The reactions that it knows. */
+            reactions: string[];
+        };
+        /** @description In what two kits differ. */
+        KitDifference: {
+            /** @description The baselines that differ, by name. */
+            baselines: components["schemas"]["BaselineDifference"][];
+            /** @description Copies and renders that differ, by path. */
+            files: components["schemas"]["FileDifference"][];
+            /** @description The one that is compared from. */
+            from: string;
+            /** @description What `kit.toml` says otherwise. */
+            kit: components["schemas"]["Difference"][];
+            /** @description The one that is compared to. */
+            to: string;
+        };
+        /** @description A whole kit as a page. */
+        KitPage: {
+            /** @description Its baselines. */
+            baselines: components["schemas"]["BaselinePage"][];
+            /** @description Its name. */
+            name: string;
+            /** @description The kits that it requires. */
+            requires: string[];
+            /** @description What it is for. */
+            summary: string;
+            /** @description Its version. */
+            version: string;
+        };
         /** @description The contents that the server lacks. */
         Lacking: {
             /** @description Their names, `sha256:…`. */
@@ -1282,7 +1564,7 @@ export interface components {
             /** @description Its status. */
             status: components["schemas"]["Status"];
         };
-        /** @description Where a value comes from; a later layer replaces an earlier one whole. */
+        /** @description Where a value comes from. */
         Layer: {
             /** @enum {string} */
             layer: "default";
@@ -1302,6 +1584,9 @@ export interface components {
         } | {
             /** @enum {string} */
             layer: "command_line";
+        } | {
+            /** @enum {string} */
+            layer: "case";
         };
         /** @description Why a clause is left as it is. */
         Leave: {
@@ -1358,6 +1643,13 @@ export interface components {
              * @description Until when it was wanted.
              */
             wanted_until: string;
+        };
+        /** @description One release of a kit with where it was served. */
+        Logged: {
+            /** @description The release. */
+            release: components["schemas"]["PublishedRelease"];
+            /** @description Where and when it was served, the newest first. */
+            served: components["schemas"]["ServedFor"][];
         };
         /** @description A made invitation. The text is shown once and never again. */
         MadeInvitation: {
@@ -1606,8 +1898,19 @@ export interface components {
             /** @description Its name. */
             package: string;
         };
+        /** @description One parameter on a page. */
+        ParameterPage: {
+            /** @description What it is where nobody sets it; none if it must be set. */
+            default?: string | null;
+            /** @description Its name. */
+            name: string;
+            /** @description What it means. */
+            note: string;
+        };
         /** @description A parameter's value on one node, with its origin. */
         ParameterValue: components["schemas"]["Layer"] & {
+            /** @description The layers below that it adds to, removes from or merges into, the lowest first. */
+            over?: components["schemas"]["Layer"][];
             /** @description The value. */
             value: unknown;
         };
@@ -1626,6 +1929,58 @@ export interface components {
             title: string;
             /** @description A stable word for it. */
             type: string;
+        };
+        /** @description What there is to know of a property. */
+        PropertyPage: {
+            /** @description Whether its value is never shown. */
+            concealed: boolean;
+            /** @description What it counts as if it is left out. */
+            default?: string | null;
+            /** @description Its name. */
+            name: string;
+            /** @description What it means. */
+            note: string;
+            /** @description Whether a clause must have it. */
+            required: boolean;
+            /** @description What values it takes. */
+            takes: string;
+        };
+        /** @description Kits to be published together: all of them or none. */
+        Publish: {
+            /** @description The kits, in any order. */
+            kits: components["schemas"]["ReleaseFiles"][];
+        };
+        /** @description What was published. */
+        Published: {
+            /** @description The releases, each after those that it requires; also those that were published before with the same contents. */
+            releases: components["schemas"]["PublishedRelease"][];
+            /** @description What the check warns of, as it is read; empty if it does not. */
+            warnings: string;
+        };
+        /** @description A published release. */
+        PublishedRelease: {
+            /** @description Over all its files. */
+            digest: string;
+            /** @description The kit. */
+            kit: string;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            published_at: string;
+            /** @description Who published it. */
+            published_by: string;
+            /** @description The kits that it requires, with SemVer requirements. */
+            requires?: {
+                [key: string]: string;
+            };
+            /** @description The stages that serve it now. */
+            served_in?: string[];
+            /** @description What it is for. */
+            summary: string;
+            /** @description Its version. */
+            version: string;
+            withdrawn?: components["schemas"]["Withdrawn"] | null;
         };
         /**
          * @description What is done to a clause's thing when something that it depends on was corrected.
@@ -1681,6 +2036,18 @@ export interface components {
             /** @description `kit@version`. */
             release: string;
         };
+        /** @description A file of a release. */
+        ReleaseFile: {
+            /**
+             * Format: int64
+             * @description Its size in bytes.
+             */
+            bytes: number;
+            /** @description The name of its contents, `sha256:…`. */
+            content: string;
+            /** @description Its path below the kit's folder. */
+            path: string;
+        };
         /** @description A kit to be published: its paths with the SHA-256 of each file's contents, sorted by path. */
         ReleaseFiles: {
             /** @description Pairs of path and `sha256:…`. */
@@ -1688,6 +2055,22 @@ export interface components {
                 string,
                 string
             ][];
+        };
+        /** @description A release whole: what it is, and its files. */
+        ReleaseShown: {
+            /** @description Its files. */
+            files: components["schemas"]["ReleaseFile"][];
+            /** @description What it wants, as people read it who do not read documents. */
+            page: components["schemas"]["KitPage"];
+            /** @description The release. */
+            release: components["schemas"]["PublishedRelease"];
+        };
+        /** @description A file of a release to be read. */
+        ReleaseText: {
+            /** @description Whether something in it is concealed. */
+            concealed: boolean;
+            /** @description Its text, with `•` in place of what is concealed; none if it is no text or larger than 256 KiB. */
+            text?: string | null;
         };
         /** @description A node's wish for a newer certificate of the key that it has. */
         Renew: {
@@ -1807,6 +2190,23 @@ export interface components {
             although_unusable?: boolean;
             /** @description `kit@1.0.0` each. */
             releases: string[];
+        };
+        /** @description A time for which a stage served a release. */
+        ServedFor: {
+            /** @description By whom. */
+            by: string;
+            /**
+             * Format: date-time
+             * @description From when.
+             */
+            from: string;
+            /** @description The stage. */
+            stage: string;
+            /**
+             * Format: date-time
+             * @description Until when; none if it does now.
+             */
+            until?: string | null;
         };
         /** @description A server, so that two windows are never mixed up. */
         ServerAbout: {
@@ -1971,6 +2371,37 @@ export interface components {
             /** @description The person; none for the first administrator, who chooses a name. */
             name?: string | null;
         };
+        /** @description Where a stage went back to. */
+        WentBack: {
+            /** @description What the change came to. */
+            changed: components["schemas"]["Changed"];
+            /** @description The release that was served. */
+            from: string;
+            /** @description The release that is served again. */
+            to: string;
+        };
+        /**
+         * @description Where something is.
+         * @enum {string}
+         */
+        Where: "both" | "only_from" | "only_to";
+        /** @description The reason for which a release is withdrawn. */
+        Withdraw: {
+            /** @description Why, for people. */
+            because: string;
+        };
+        /** @description That a release was withdrawn: nothing serves it anew. */
+        Withdrawn: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Why. */
+            because: string;
+            /** @description By whom. */
+            by: string;
+        };
     };
     responses: never;
     parameters: never;
@@ -1980,6 +2411,37 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    get_api_compare_releases: {
+        parameters: {
+            query: {
+                from: string;
+                to: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitDifference"];
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     put_api_contents_name: {
         parameters: {
             query?: never;
@@ -2250,6 +2712,94 @@ export interface operations {
                 };
                 content: {
                     "text/plain": string;
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_kinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KindPage"][];
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_kits_kit_log: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kit: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Logged"][];
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_labels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: string[];
+                    };
                 };
             };
             /** @description Why it was not done */
@@ -2667,7 +3217,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Release"][];
+                    "application/json": components["schemas"]["PublishedRelease"][];
                 };
             };
             /** @description Why it was not done */
@@ -2690,7 +3240,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ReleaseFiles"];
+                "application/json": components["schemas"]["Publish"];
             };
         };
         responses: {
@@ -2699,7 +3249,139 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Release"];
+                    "application/json": components["schemas"]["Published"];
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_releases_kit_version: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kit: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseShown"];
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_releases_kit_version_file: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                kit: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": number[];
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_releases_kit_version_text: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                kit: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseText"];
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_releases_kit_version_withdraw: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kit: string;
+                version: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Withdraw"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PublishedRelease"];
                 };
             };
             /** @description Why it was not done */
@@ -2880,6 +3562,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Stage"][];
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_stages_name_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GoBack"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WentBack"];
                 };
             };
             /** @description Why it was not done */

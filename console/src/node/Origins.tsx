@@ -27,7 +27,10 @@ export function Origins({ explained }: { explained: Schemas['Explained'] }) {
           {parameters.map(([name, value]) => (
             <Box key={name} sx={{ mb: 0.5 }}>
               <Address>{`${name} = ${JSON.stringify(value.value)}`}</Address>
-              <Box sx={{ color: 'text.secondary' }}>from {layerWords(value)}</Box>
+              <Box sx={{ color: 'text.secondary' }}>
+                from {layerWords(value)}
+                {value.over?.length ? `, over ${value.over.map(layerWords).join(', ')}` : ''}
+              </Box>
             </Box>
           ))}
         </Fact>

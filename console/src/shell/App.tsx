@@ -14,8 +14,11 @@ import { QueryView } from './QueryView';
 import { sessionQuery } from './session';
 import { useShortcuts } from './shortcuts';
 
-// It brings the grid along, which no other page needs.
+// What is seldom looked at is fetched when it is; the nodes' page brings the grid along.
 const NodesPage = lazy(() => import('../nodes/NodesPage').then((page) => ({ default: page.NodesPage })));
+const KitsPage = lazy(() => import('../kits/KitsPage').then((page) => ({ default: page.KitsPage })));
+const ReleasePage = lazy(() => import('../kits/ReleasePage').then((page) => ({ default: page.ReleasePage })));
+const KindsPage = lazy(() => import('../kits/KindsPage').then((page) => ({ default: page.KindsPage })));
 
 /** The console: signing in, or the pages. */
 export function App() {
@@ -45,6 +48,10 @@ function Pages({ session }: { session: Schemas['Session'] }) {
           <Route path="nodes" element={<NodesPage />} />
           <Route path="nodes/:name" element={<NodePage />} />
           <Route path="nodes/:name/runs/:run" element={<RunPage />} />
+          <Route path="kits" element={<KitsPage />} />
+          <Route path="kits/:kit/:version" element={<ReleasePage />} />
+          <Route path="kinds" element={<KindsPage />} />
+          <Route path="kinds/:kind" element={<KindsPage />} />
           <Route path="*" element={<NothingHere />} />
         </Routes>
       </Suspense>

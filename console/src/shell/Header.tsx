@@ -15,6 +15,8 @@ import { SignGlyph } from '../looks/SignGlyph';
 const PAGES = [
   { to: '/', name: 'Fleet' },
   { to: '/nodes', name: 'Nodes' },
+  { to: '/kits', name: 'Kits' },
+  { to: '/kinds', name: 'Kinds' },
 ];
 
 /** The head of every page: where one is, on which server, and as whom. */

@@ -19,6 +19,8 @@ export function layerWords(layer: Schemas['Layer']): string {
       return 'the node';
     case 'command_line':
       return 'the command line';
+    case 'case':
+      return 'the case';
     default:
       return `the ${layer.layer} ${layer.name}`;
   }

@@ -65,6 +65,9 @@ pub struct What {
     /// Folder of the kit; without it, what the server wants
     #[arg(long, value_name = "DIR", conflicts_with = "file")]
     pub kit: Option<PathBuf>,
+    /// Folder of a kit that it requires; those that lie beside it are found without
+    #[arg(long, value_name = "DIR", requires = "kit")]
+    pub with: Vec<PathBuf>,
     /// Baseline of the kit; not needed if it has only one
     #[arg(long, value_name = "NAME", conflicts_with = "file")]
     pub baseline: Option<String>,

@@ -6,10 +6,10 @@ use crate::state_dir::{StateDir, USUAL};
 use constans_core::digest::{Digest, DigestKey};
 use constans_core::filter::NodeView;
 use constans_core::kind::nearest_word;
-use constans_core::kit::{Baseline, Checked, Finding, Kit, KitFiles, Level, explain_findings};
+use constans_core::kit::{Baseline, Checked, Finding, Kit, KitFiles, Level, explain_findings, require};
 use constans_core::param::{Given, Layer};
 use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
-use constans_folder::{ReadKitError, check_document, check_folder, on_large_stack};
+use constans_folder::{CheckedFolder, ReadKitError, check_document, check_folder, on_large_stack};
 use constans_host::{Contents, Machine};
 use constans_wire::report::Release;
 use std::collections::BTreeMap;
@@ -54,7 +54,7 @@ pub fn state_dir(root: &Path, named: Option<&PathBuf>) -> Result<StateDir, Agent
 ///
 /// Returns everything that is wrong with it, as the check says it.
 pub fn resolve_wanted(arguments: &WantedArguments, machine: &Machine, state_dir: &StateDir, key: &DigestKey) -> Result<Wanted, AgentError> {
-    let (files, checked, folder) = read(&arguments.what)?;
+    let (CheckedFolder { files, checked, beside }, folder) = read(&arguments.what)?;
     let warnings: Vec<Finding> = checked.findings.iter().filter(|finding| finding.level == Level::Warning).cloned().collect();
     if checked.has_errors() {
         return Err(findings_error(&checked.findings, &files, &folder));
@@ -67,30 +67,50 @@ pub fn resolve_wanted(arguments: &WantedArguments, machine: &Machine, state_dir:
     };
     let baseline = choose_baseline(&kit, arguments.what.baseline.as_deref())?;
     let view = NodeView { name: machine.acted_on.machine.clone(), labels: arguments.labels.iter().cloned().collect(), about: machine.about()? };
-    let given = given(baseline, &arguments.set)?;
+    let beside = chosen_beside(&kit, &beside)?;
+    let given = given(&kit, baseline, &beside, &arguments.set)?;
     let untouchable = untouchable(machine, state_dir);
     let resolved = on_large_stack(|| {
         resolve(&ResolveInput {
-            assigned: vec![Assigned { kit: &kit, baseline, on_drift: None, on_rollout: None, given }],
+            assigned: vec![Assigned::plainly(&kit, baseline)],
+            kits: &beside,
+            given: &given,
             view: &view,
             key,
             conditions: Conditions::Decide,
             untouchable: &untouchable,
         })
     });
-    let resolved = resolved.map_err(|findings| findings_error(&findings, &files, &folder))?;
-    let release = Release { release: format!("{}@{}", kit.name, kit.version), baselines: vec![baseline.name.value.clone()] };
-    Ok(Wanted { store: Path::new(&kit.name).join(&baseline.name.value), releases: vec![release], generation: None, resolved })
+    let resolved = resolved.map_err(|findings| {
+        let findings: Vec<Finding> = findings.into_iter().map(|finding| finding.seen_from(&kit.name)).collect();
+        findings_error(&findings, &files, &folder)
+    })?;
+    let releases = releases_of(&kit, baseline, &resolved);
+    Ok(Wanted { store: Path::new(&kit.name).join(&baseline.name.value), releases, generation: None, resolved })
 }
 
-fn read(what: &What) -> Result<(KitFiles, Checked, String), AgentError> {
+/// Returns the baseline's own release first, then those that it includes from.
+fn releases_of(kit: &Kit, baseline: &Baseline, resolved: &Resolved) -> Vec<Release> {
+    let mut releases = vec![Release { release: format!("{}@{}", kit.name, kit.version), baselines: vec![baseline.name.value.clone()] }];
+    for origin in resolved.state.clauses.iter().flat_map(|clause| &clause.origins) {
+        let name = format!("{}@{}", origin.kit, origin.version);
+        match releases.iter_mut().find(|release| release.release == name) {
+            Some(release) if release.baselines.contains(&origin.baseline) => {}
+            Some(release) => release.baselines.push(origin.baseline.clone()),
+            None => releases.push(Release { release: name, baselines: vec![origin.baseline.clone()] }),
+        }
+    }
+    releases
+}
+
+fn read(what: &What) -> Result<(CheckedFolder, String), AgentError> {
     let failed = |error: ReadKitError| AgentError::new(error.to_string()).hint(error.hint());
     let (read, folder) = match (&what.kit, &what.file) {
-        (Some(kit), _) => (check_folder(kit), format!("{}/", kit.display().to_string().trim_end_matches('/'))),
+        (Some(kit), _) => (check_folder(kit, &what.with), format!("{}/", kit.display().to_string().trim_end_matches('/'))),
         (None, Some(file)) => (check_document(file), String::new()),
         (None, None) => return Err(AgentError::new("nothing says what is wanted")),
     };
-    read.map(|(files, checked)| (files, checked, folder)).map_err(failed)
+    read.map(|read| (read, folder)).map_err(failed)
 }
 
 fn findings_error(findings: &[Finding], files: &KitFiles, folder: &str) -> AgentError {
@@ -119,9 +139,33 @@ fn choose_baseline<'k>(kit: &'k Kit, named: Option<&str>) -> Result<&'k Baseline
     }
 }
 
-fn given(baseline: &Baseline, set: &[(String, String)]) -> Result<BTreeMap<String, Vec<Given>>, AgentError> {
+/// Returns the release of each other kit that the kit's requirements come to.
+fn chosen_beside<'k>(kit: &Kit, beside: &'k [Kit]) -> Result<Vec<&'k Kit>, AgentError> {
+    let pool: Vec<require::Release> = beside.iter().map(Kit::as_release).collect();
+    let chosen = require::solve(&[kit.as_release()], &pool).map_err(|unmet| {
+        let said: Vec<String> = unmet.iter().map(require::Unmet::message).collect();
+        AgentError::new(said.join("; ")).hint("name the folders of the kits that are required: --with ../KIT")
+    })?;
+    Ok(beside.iter().filter(|other| chosen.get(&other.name) == Some(&other.version)).collect())
+}
+
+/// Reads what `--set` gives: `PARAM` of the baseline itself, or `KIT/BASELINE.PARAM` of one that it includes.
+fn given(kit: &Kit, baseline: &Baseline, beside: &[&Kit], set: &[(String, String)]) -> Result<BTreeMap<String, Vec<Given>>, AgentError> {
     let mut given: BTreeMap<String, Vec<Given>> = BTreeMap::new();
-    for (name, text) in set {
+    for (written, text) in set {
+        let (kit, baseline, name) = match written.split_once('/').and_then(|(kit, rest)| Some((kit, rest.split_once('.')?))) {
+            Some((kit_name, (baseline_name, name))) => {
+                let kits = || std::iter::once(kit).chain(beside.iter().copied());
+                let other = kits().find(|kit| kit.name == kit_name);
+                let found = other.and_then(|kit| Some((kit, kit.baseline(baseline_name)?)));
+                let (kit, baseline) = found.ok_or_else(|| {
+                    AgentError::new(format!("no kit at hand has the baseline {kit_name}/{baseline_name}"))
+                        .hint(format!("kits at hand: {}", kits().map(|kit| kit.name.as_str()).collect::<Vec<_>>().join(", ")))
+                })?;
+                (kit, baseline, name)
+            }
+            None => (kit, baseline, written.as_str()),
+        };
         let declared = baseline.parameters.iter().find(|parameter| parameter.name.value == *name);
         let declared = declared.ok_or_else(|| {
             let names = baseline.parameters.iter().map(|parameter| parameter.name.value.as_str());
@@ -134,7 +178,8 @@ fn given(baseline: &Baseline, set: &[(String, String)]) -> Result<BTreeMap<Strin
         let value = declared.read_argument(text).map_err(|reason| {
             AgentError::new(reason).hint(format!("--set {name}=… reads texts as they are, and everything else as a document does"))
         })?;
-        given.entry(name.clone()).or_default().push(Given { value, layer: Layer::CommandLine });
+        let whole = format!("{}/{}.{name}", kit.name, baseline.name.value);
+        given.entry(whole).or_default().push(Given { value, layer: Layer::CommandLine });
     }
     Ok(given)
 }

@@ -105,7 +105,7 @@ impl Served {
             store: PathBuf::from("served"),
             releases: releases(&state),
             generation: Some(self.generation.to_string()),
-            resolved: Resolved { state, contents, excluded: Vec::new(), parameters: BTreeMap::new() },
+            resolved: Resolved { state, contents, ..Resolved::default() },
         })
     }
 }

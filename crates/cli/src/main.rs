@@ -3,8 +3,9 @@
 mod credentials;
 mod group;
 mod joining;
-mod kit_check;
-mod kit_publish;
+mod kind;
+mod kit;
+mod lsp;
 mod node;
 mod recovery;
 mod run;
@@ -12,7 +13,7 @@ mod server;
 mod sign_in;
 mod stage;
 
-use clap::{Args, CommandFactory as _, Parser, Subcommand};
+use clap::{CommandFactory as _, Parser, Subcommand};
 use constans_wire::exit::Exit;
 use std::process::ExitCode;
 
@@ -33,7 +34,11 @@ enum Command {
     /// Show as whom and at which server you are signed in
     Session(sign_in::SessionArguments),
     /// Kits: what is wanted, as documents
-    Kit(KitArguments),
+    Kit(kit::KitArguments),
+    /// Kinds: what clauses can keep, and how to write it
+    Kind(kind::KindArguments),
+    /// Explain the code of a finding: what it means, and what to write instead
+    Explain(kind::ExplainArguments),
     /// Make an invitation, which a new node shows to be heard
     Invite(joining::InviteArguments),
     /// Joining requests: see them, approve them, deny them
@@ -55,22 +60,6 @@ enum Command {
     },
 }
 
-#[derive(Debug, Args)]
-struct KitArguments {
-    #[command(subcommand)]
-    command: KitCommand,
-}
-
-#[derive(Debug, Subcommand)]
-enum KitCommand {
-    /// Find everything that is wrong with a kit, at once and where it stands
-    Check(kit_check::CheckArguments),
-    /// Publish a kit: checked again by the server, and refused whole if anything is wrong
-    Publish(kit_publish::PublishArguments),
-    /// List the published releases, the newest first
-    List(kit_publish::ListArguments),
-}
-
 fn main() -> ExitCode {
     let command_line = match CommandLine::try_parse() {
         Ok(command_line) => command_line,
@@ -81,9 +70,9 @@ fn main() -> ExitCode {
         }
     };
     match command_line.command {
-        Command::Kit(KitArguments { command: KitCommand::Check(arguments) }) => kit_check::run(&arguments).into(),
-        Command::Kit(KitArguments { command: KitCommand::Publish(arguments) }) => server::on_network(kit_publish::run(&arguments)),
-        Command::Kit(KitArguments { command: KitCommand::List(arguments) }) => server::on_network(kit_publish::list(&arguments)),
+        Command::Kit(arguments) => kit::run(arguments),
+        Command::Kind(arguments) => kind::run(&arguments).into(),
+        Command::Explain(arguments) => kind::explain(&arguments).into(),
         Command::Stage(arguments) => server::on_network(stage::run(&arguments)),
         Command::Group(arguments) => server::on_network(group::run(&arguments)),
         Command::Run(arguments) => server::on_network(run::run(&arguments)),

@@ -3,7 +3,7 @@
 use crate::server::{ClientError, Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
 use constans_core::kind::nearest_word;
-use constans_core::param::Layer;
+use constans_core::param::{Layer, ParameterValue};
 use constans_core::run::Mode;
 use constans_core::standing::Trouble;
 use constans_core::state::LeftBehind;
@@ -171,23 +171,20 @@ fn explain(node: &str, explained: &Explained) -> String {
     ];
     lines.extend(explained.undecidable.iter().map(|group| format!("not decidable: the group {group} asks for what the node did not report")));
     lines.extend(explained.not_served.iter().map(|baseline| format!("assigned and left out: {baseline}, whose kit the stage does not serve")));
-    lines.extend(explained.parameters.iter().map(|(name, value)| format!("  {name} = {}   from {}", value.value, layer(&value.from))));
+    lines.extend(explained.parameters.iter().map(|(name, value)| format!("  {name} = {}   from {}", value.value, origin(value))));
     lines.extend(explained.excluded.iter().map(|(address, condition)| format!("  {address} does not count here: {condition}")));
     lines.join("\n")
 }
 
-fn count(clauses: usize) -> String {
-    if clauses == 1 { "1 clause".to_owned() } else { format!("{clauses} clauses") }
+/// Says which layer a value comes from, and which below it built upon.
+fn origin(value: &ParameterValue) -> String {
+    let over: Vec<String> = value.over.iter().map(Layer::words).collect();
+    let over = if over.is_empty() { String::new() } else { format!(", over {}", over.join(", ")) };
+    format!("{}{over}", value.from.words())
 }
 
-fn layer(layer: &Layer) -> String {
-    match layer {
-        Layer::Default => "the baseline's default".to_owned(),
-        Layer::Stage(stage) => format!("the stage {stage}"),
-        Layer::Group(group) => format!("the group {group}"),
-        Layer::Node => "the node".to_owned(),
-        Layer::CommandLine => "the command line".to_owned(),
-    }
+fn count(clauses: usize) -> String {
+    if clauses == 1 { "1 clause".to_owned() } else { format!("{clauses} clauses") }
 }
 
 fn mode_word(node: &NodeSummary) -> &'static str {

@@ -2,7 +2,7 @@
 
 use crate::credentials::Credentials;
 use clap::{Args, ValueEnum};
-use constans_link::{LinkError, client, send_told};
+use constans_link::{LinkError, client, send_bytes, send_told};
 use constans_terminal::harmless;
 use constans_wire::exit::Exit;
 use reqwest::{Client, Method, RequestBuilder};
@@ -13,7 +13,7 @@ use std::sync::Once;
 
 /// Which server, and as whom; without any, the one that was signed in to last.
 #[derive(Debug, Args)]
-pub struct ServerArguments {
+pub struct ServerAddress {
     /// The server's address for people, as https://hub.skerry.example:7444
     #[arg(long, env = "CONSTANS_SERVER", value_name = "URL")]
     server: Option<String>,
@@ -23,9 +23,23 @@ pub struct ServerArguments {
     /// The token of a program; better set in the environment than written here
     #[arg(long, env = "CONSTANS_TOKEN", hide_env_values = true, value_name = "TOKEN")]
     token: Option<String>,
+}
+
+/// Which server, and how results are shown.
+#[derive(Debug, Args)]
+pub struct ServerArguments {
+    #[command(flatten)]
+    address: ServerAddress,
     /// How to show the result
     #[arg(long, value_enum, default_value_t = Output::Text)]
     output: Output,
+}
+
+impl ServerArguments {
+    /// Returns whether results are for programs.
+    pub fn prints_json(&self) -> bool {
+        self.output == Output::Json
+    }
 }
 
 /// How results are shown.
@@ -60,6 +74,15 @@ impl ClientError {
         self
     }
 
+    /// Says it, with what to do, and returns how the program ends.
+    pub fn say(&self) -> Exit {
+        anstream::eprintln!("error: {}", self.message);
+        if let Some(hint) = &self.hint {
+            anstream::eprintln!("hint: {hint}");
+        }
+        self.exit
+    }
+
     /// Returns whether the server said that there is nothing of this name.
     pub fn is_missing(&self) -> bool {
         self.missing
@@ -89,17 +112,22 @@ pub struct Server {
 impl Server {
     /// Prepares the link.
     pub fn open(arguments: &ServerArguments) -> Result<Self, ClientError> {
-        if let (Some(server), Some(ca), Some(token)) = (&arguments.server, &arguments.ca, &arguments.token) {
-            return Self::new(server, ca, token, arguments.output);
+        Self::at(&arguments.address, arguments.output)
+    }
+
+    /// Prepares the link for a command that shows its results in its own way.
+    pub fn at(address: &ServerAddress, output: Output) -> Result<Self, ClientError> {
+        if let (Some(server), Some(ca), Some(token)) = (&address.server, &address.ca, &address.token) {
+            return Self::new(server, ca, token, output);
         }
-        if arguments.token.is_some() || arguments.ca.is_some() {
+        if address.token.is_some() || address.ca.is_some() {
             return Err(ClientError::new(
                 "a token needs its server and the fingerprint of the server's CA",
                 "set CONSTANS_SERVER, CONSTANS_CA and CONSTANS_TOKEN together",
             ));
         }
-        let known = Credentials::read()?.find(arguments.server.as_deref())?;
-        Self::new(&known.url, &known.ca, &known.token, arguments.output)
+        let known = Credentials::read()?.find(address.server.as_deref())?;
+        Self::new(&known.url, &known.ca, &known.token, output)
     }
 
     fn new(url: &str, ca: &str, token: &str, output: Output) -> Result<Self, ClientError> {
@@ -142,6 +170,12 @@ impl Server {
         self.send(Method::PUT, path, Some(body)).await
     }
 
+    /// Asks for bytes.
+    pub async fn get_bytes(&self, path: &str) -> Result<Vec<u8>, ClientError> {
+        let request = self.client.get(format!("{}{path}", self.url)).bearer_auth(&self.token);
+        Ok(send_bytes(request, &self.ca).await?)
+    }
+
     /// Sends bytes.
     pub async fn put_bytes<T: DeserializeOwned>(&self, path: &str, bytes: Vec<u8>) -> Result<T, ClientError> {
         let request = self.client.put(format!("{}{path}", self.url)).header("Content-Type", "application/octet-stream").body(bytes);
@@ -171,13 +205,7 @@ pub fn on_network(work: impl Future<Output = Result<(), ClientError>>) -> ExitCo
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime can be started");
     match runtime.block_on(work) {
         Ok(()) => Exit::Well.into(),
-        Err(error) => {
-            anstream::eprintln!("error: {}", error.message);
-            if let Some(hint) = &error.hint {
-                anstream::eprintln!("hint: {hint}");
-            }
-            error.exit.into()
-        }
+        Err(error) => error.say().into(),
     }
 }
 

@@ -2,7 +2,7 @@
 
 use crate::server::{ClientError, Server, ServerArguments, say_changed};
 use clap::{Args, Subcommand};
-use constans_wire::kit::{Changed, Serve, Stage};
+use constans_wire::kit::{Changed, GoBack, Serve, Stage, WentBack};
 
 /// Arguments of `stage`.
 #[derive(Debug, Args)]
@@ -31,6 +31,18 @@ enum StageCommand {
         #[arg(long)]
         although_unusable: bool,
     },
+    /// Go back: serve the release of a kit that the stage served before the present one
+    Back {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The stage
+        stage: String,
+        /// The kit
+        kit: String,
+        /// Go on although some nodes' state cannot be resolved then
+        #[arg(long)]
+        although_unusable: bool,
+    },
 }
 
 /// Lists or serves.
@@ -52,6 +64,15 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
             let server = Server::open(server)?;
             let changed: Changed = server.post(&format!("/api/stages/{stage}/serve"), &wanted).await?;
             say_changed(&server, &format!("{stage} serves {}", releases.join(" ")), &changed);
+            Ok(())
+        }
+        StageCommand::Back { server, stage, kit, although_unusable } => {
+            let server = Server::open(server)?;
+            let wanted = GoBack { kit: kit.clone(), although_unusable: *although_unusable };
+            let back: WentBack = server.post(&format!("/api/stages/{stage}/back"), &wanted).await?;
+            if !server.says_json(&back) {
+                say_changed(&server, &format!("{stage} serves {} again, as before {}", back.to, back.from), &back.changed);
+            }
             Ok(())
         }
     }

@@ -3,7 +3,7 @@
 
 use crate::filter::{Answer, Condition, NodeView};
 use crate::kit::{OnDrift, OnRollout};
-use crate::param::{Given, Layer};
+use crate::param::{Given, Layer, disagree};
 use crate::run::Mode;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -206,9 +206,13 @@ fn given(groups: &[&Group]) -> Result<BTreeMap<String, Vec<Given>>, PlanError> {
     let names: BTreeSet<&String> = groups.iter().flat_map(|group| group.parameters.keys()).collect();
     let mut given = BTreeMap::new();
     for name in names {
-        highest(groups, &format!("the parameter {name}"), |group| group.parameters.get(name).cloned())?;
-        let layers =
-            groups.iter().filter_map(|group| Some(Given { value: group.parameters.get(name)?.clone(), layer: Layer::Group(group.name.clone()) }));
+        let said: Vec<(&Group, &Value)> = groups.iter().filter_map(|group| Some((*group, group.parameters.get(name)?))).collect();
+        for (at, (first, value)) in said.iter().enumerate() {
+            if let Some((second, _)) = said[at + 1..].iter().find(|(second, other)| second.priority == first.priority && disagree(value, other)) {
+                return Err(PlanError::Disagree { first: first.name.clone(), second: second.name.clone(), about: format!("the parameter {name}") });
+            }
+        }
+        let layers = said.into_iter().map(|(group, value)| Given { value: value.clone(), layer: Layer::Group(group.name.clone()) });
         given.insert(name.clone(), layers.collect());
     }
     Ok(given)

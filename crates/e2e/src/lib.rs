@@ -207,7 +207,11 @@ fn shared_folder() -> TempDir {
 }
 
 /// Returns a program of this workspace, copied to where the unprivileged account can run it.
-pub(crate) fn program(name: &str) -> PathBuf {
+///
+/// # Panics
+///
+/// Panics if it was not built.
+pub fn program(name: &str) -> PathBuf {
     static PROGRAMS: OnceLock<TempDir> = OnceLock::new();
     let programs = PROGRAMS.get_or_init(|| {
         let folder = shared_folder();

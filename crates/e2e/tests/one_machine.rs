@@ -290,7 +290,8 @@ fn a_part_is_chosen_by_address_or_topic() {
     kiosk.root.write("/etc/kiosk/shell.conf", "x").unwrap();
     kiosk.root.write("/etc/kiosk/debug.conf", "x").unwrap();
     let report = kiosk.run_kit("enforce", "kiosk-floor", &["--topic", "settings", "--output", "json"]).report();
-    assert_eq!(report.clauses.iter().map(|result| result.address.as_str()).collect::<Vec<_>>(), [CONF, "link:/etc/kiosk/current"]);
+    let settings = [CONF, "file:/etc/kiosk/lanes/A.conf", "file:/etc/kiosk/lanes/B.conf", "link:/etc/kiosk/current"];
+    assert_eq!(report.clauses.iter().map(|result| result.address.as_str()).collect::<Vec<_>>(), settings);
     assert_eq!((report.partial, report.status, report.due.len()), (true, Status::RolloutWaiting, 2), "the reactions stay due");
     assert!(kiosk.root.at("/etc/kiosk/debug.conf").exists());
     let wrong = kiosk.run_kit("observe", "kiosk-floor", &["--clause", "file:/etc/kiosk/shel.conf"]);

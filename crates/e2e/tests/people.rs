@@ -56,7 +56,7 @@ fn a_session_is_used_by_our_own_pages_only_and_ends_when_one_signs_out() {
         let (status, answer) = tor.post_from(origin, token, "/api/invitations", invite);
         assert!(status == 403 && answer.contains("not_our_page"), "{origin} {token}: {status} {answer}");
     }
-    let (status, answer) = tor.post("/api/releases", r#"{"files": []}"#);
+    let (status, answer) = tor.post("/api/releases", r#"{"kits": [{"files": []}]}"#);
     assert!(status == 403 && answer.contains("tor.havik may not do this: it needs the permission kit.publish"), "{status} {answer}");
     assert_eq!(tor.post("/api/sign-out", "").0, 200);
     assert_eq!(tor.get("/api/session").0, 401, "the session ended at the server too");

@@ -1,7 +1,7 @@
 //! Kits as folders on a disk, for client and agent: read within bounds, and checked on a thread with a large stack.
 
-use constans_core::kit::{Checked, KitFiles, check, check_single};
-use std::collections::BTreeMap;
+use constans_core::kit::{Checked, Kit, KitFiles, Surroundings, check, check_single};
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -93,16 +93,87 @@ pub fn read_kit(folder: &Path) -> Result<KitFiles, ReadKitError> {
     Ok(KitFiles::new(files))
 }
 
-/// Reads and checks a kit's folder.
+/// Reads and checks a kit's folder; `beside` are folders of kits that it may require.
 ///
 /// # Errors
 ///
-/// Returns why the folder cannot be read; what is wrong in it are findings.
-pub fn check_folder(folder: &Path) -> Result<(KitFiles, Checked), ReadKitError> {
-    let files = read_kit(folder)?;
-    let name = folder.canonicalize().ok().and_then(|path| path.file_name().map(|name| name.to_string_lossy().into_owned()));
-    let checked = on_large_stack(|| check(files.clone(), name.as_deref()));
-    Ok((files, checked))
+/// Returns why a folder cannot be read; what is wrong in the kit are findings.
+pub fn check_folder(folder: &Path, beside: &[PathBuf]) -> Result<CheckedFolder, ReadKitError> {
+    check_folder_knowing(folder, &Known { beside, ..Known::default() })
+}
+
+/// What a check of a folder is given beside it.
+#[derive(Debug, Default)]
+pub struct Known<'a> {
+    /// Folders of kits that it may require.
+    pub beside: &'a [PathBuf],
+    /// The labels that nodes have.
+    pub labels: Option<&'a BTreeSet<String>>,
+    /// Texts that an editor has not saved yet, by their paths below the folder.
+    pub unsaved: BTreeMap<String, Vec<u8>>,
+}
+
+/// The same, knowing more.
+///
+/// # Errors
+///
+/// Returns why a folder cannot be read; what is wrong in the kit are findings.
+pub fn check_folder_knowing(folder: &Path, known: &Known<'_>) -> Result<CheckedFolder, ReadKitError> {
+    let files = read_kit(folder)?.with(&known.unsaved);
+    let kits = read_beside(folder, &files, known.beside)?;
+    let name = name_of(folder);
+    let surroundings = Surroundings { kits: &kits, labels: known.labels, ..Surroundings::default() };
+    let checked = on_large_stack(|| check(files.clone(), name.as_deref(), surroundings));
+    Ok(CheckedFolder { files, checked, beside: kits })
+}
+
+/// Reads files as a kit, as far as they can be read.
+pub fn read_files(files: BTreeMap<String, Vec<u8>>) -> Option<Kit> {
+    on_large_stack(|| check(KitFiles::new(files), None, Surroundings::default()).kit)
+}
+
+/// A kit that was read from its folder.
+#[derive(Debug)]
+pub struct CheckedFolder {
+    /// Its files.
+    pub files: KitFiles,
+    /// What the check says.
+    pub checked: Checked,
+    /// The other kits that were at hand.
+    pub beside: Vec<Kit>,
+}
+
+fn name_of(folder: &Path) -> Option<String> {
+    folder.canonicalize().ok().and_then(|path| path.file_name().map(|name| name.to_string_lossy().into_owned()))
+}
+
+/// Reads the kits that are named, and those that lie beside the kit's folder and are required by it or by one of them.
+fn read_beside(folder: &Path, files: &KitFiles, named: &[PathBuf]) -> Result<Vec<Kit>, ReadKitError> {
+    let read = |folder: &Path| -> Result<Option<Kit>, ReadKitError> {
+        let (files, name) = (read_kit(folder)?, name_of(folder));
+        Ok(on_large_stack(|| check(files, name.as_deref(), Surroundings::default()).kit))
+    };
+    let mut kits = Vec::new();
+    for folder in named {
+        kits.extend(read(folder)?);
+    }
+    let parent = folder.canonicalize().ok().and_then(|path| path.parent().map(Path::to_owned));
+    let own = on_large_stack(|| check(KitFiles::new(only_manifest(files)), None, Surroundings::default()).kit);
+    let required_by = |kit: &Kit| kit.requires.iter().map(|one| one.kit.clone()).collect::<Vec<_>>();
+    let mut open: Vec<String> = own.iter().chain(&kits).flat_map(required_by).collect();
+    while let Some(name) = open.pop() {
+        let lies_beside = parent.as_ref().map(|parent| parent.join(&name)).filter(|folder| folder.join("kit.toml").is_file());
+        let (Some(folder), false) = (lies_beside, kits.iter().any(|kit| kit.name == name)) else { continue };
+        if let Some(kit) = read(&folder)?.filter(|kit| kit.name == name) {
+            open.extend(required_by(&kit));
+            kits.push(kit);
+        }
+    }
+    Ok(kits)
+}
+
+fn only_manifest(files: &KitFiles) -> BTreeMap<String, Vec<u8>> {
+    files.get("kit.toml").map(|bytes| ("kit.toml".to_owned(), bytes.to_vec())).into_iter().collect()
 }
 
 /// Reads and checks a single baseline document.
@@ -110,7 +181,7 @@ pub fn check_folder(folder: &Path) -> Result<(KitFiles, Checked), ReadKitError> 
 /// # Errors
 ///
 /// Returns why the file cannot be read; what is wrong in it are findings.
-pub fn check_document(path: &Path) -> Result<(KitFiles, Checked), ReadKitError> {
+pub fn check_document(path: &Path) -> Result<CheckedFolder, ReadKitError> {
     let failed = |source| ReadKitError::Io { path: path.to_owned(), source };
     if fs::metadata(path).map_err(failed)?.len() > MOST_BYTES {
         return Err(ReadKitError::TooLarge(path.to_owned()));
@@ -118,7 +189,7 @@ pub fn check_document(path: &Path) -> Result<(KitFiles, Checked), ReadKitError> 
     let contents = fs::read(path).map_err(failed)?;
     let name = path.display().to_string();
     let files = KitFiles::new(BTreeMap::from([(name.clone(), contents.clone())]));
-    Ok((files, on_large_stack(|| check_single(&name, contents))))
+    Ok(CheckedFolder { files, checked: on_large_stack(|| check_single(&name, contents)), beside: Vec::new() })
 }
 
 /// Does something on a thread with a large stack, as checking and resolving need it.

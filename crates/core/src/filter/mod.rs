@@ -3,30 +3,42 @@
 //!
 //! Compiling needs a deep stack: callers use a thread with a large one.
 
+mod items;
 mod node_view;
+mod walk;
 
+pub use items::{Items, MOST_ITEMS};
 pub use node_view::{About, NodeView, STABLE_FIELDS, StableField};
 
-use crate::kind::nearest_word;
-use cel::common::ast::{EntryExpr, Expr, IdedExpr};
 use cel::{Context, Program, Value as CelValue};
 use serde_json::{Value, json};
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::ops::Range;
+use walk::{Uses, Walk};
 
 /// The longest condition, in bytes.
 pub const MAX_SOURCE_BYTES: usize = 2 * 1024;
 /// What filters of lists may ask of a node as it is now, below `node`.
 pub const LISTED_FIELDS: [&str; 8] = ["sign", "hearing", "mode", "stage", "groups", "releases", "troubles", "open_episodes"];
 const MAX_SYNTAX_NODES: usize = 500;
-const MAX_COMPREHENSION_DEPTH: usize = 2;
-const MAX_LIST: usize = 1_000;
 const MAX_BRACKET_DEPTH: usize = 32;
 
 /// A condition that was read and whose names are all known.
-pub struct Condition {
+#[derive(Debug)]
+pub struct Condition(Expression);
+
+/// An expression that was read and whose names are all known.
+#[derive(Debug)]
+struct Expression {
     program: Program,
     uses: Uses,
+}
+
+/// What an expression comes to on one node.
+enum Evaluated {
+    Value(CelValue),
+    /// The node did not report these fields.
+    Undecidable(Vec<String>),
 }
 
 /// What a condition says of one node.
@@ -54,15 +66,6 @@ pub struct ConditionError {
     pub about_a_name: bool,
 }
 
-/// The names that a condition uses.
-#[derive(Default)]
-struct Uses {
-    about: BTreeSet<String>,
-    labels: BTreeSet<String>,
-    labels_asked_for: BTreeSet<String>,
-    params: BTreeSet<String>,
-}
-
 impl Condition {
     /// Reads a filter of a list of nodes: it may also ask for how they are now, [`LISTED_FIELDS`].
     ///
@@ -70,7 +73,7 @@ impl Condition {
     ///
     /// Returns everything that is wrong with it.
     pub fn parse_for_list(source: &str) -> Result<Self, Vec<ConditionError>> {
-        Self::parse_with(source, &[], true)
+        Expression::parse(source, &[], true).map(Self)
     }
 
     /// Reads a condition whose `params` are those declared.
@@ -79,11 +82,57 @@ impl Condition {
     ///
     /// Returns everything that is wrong with it: syntax, size, names that are not known.
     pub fn parse(source: &str, parameters: &[&str]) -> Result<Self, Vec<ConditionError>> {
-        Self::parse_with(source, parameters, false)
+        Expression::parse(source, parameters, false).map(Self)
     }
 
-    fn parse_with(source: &str, parameters: &[&str], listed: bool) -> Result<Self, Vec<ConditionError>> {
-        let whole = |message: String| vec![ConditionError { message, range: 0..source.len(), hint: None, about_a_name: false }];
+    /// Returns what the condition says of a node.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be evaluated although the node reported all that it asks for.
+    pub fn holds(&self, view: &NodeView, params: &Value) -> Result<Answer, ConditionError> {
+        self.holds_of(view, params, json!({ "name": view.name }))
+    }
+
+    /// Returns what a filter of a list says of a node; `now` has the [`LISTED_FIELDS`].
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be evaluated although the node reported all that it asks for.
+    pub fn holds_now(&self, view: &NodeView, mut now: Value) -> Result<Answer, ConditionError> {
+        now["name"] = view.name.clone().into();
+        self.holds_of(view, &Value::Null, now)
+    }
+
+    fn holds_of(&self, view: &NodeView, params: &Value, node: Value) -> Result<Answer, ConditionError> {
+        match self.0.evaluate(view, params, node)? {
+            Evaluated::Value(CelValue::Bool(true)) => Ok(Answer::Yes),
+            Evaluated::Value(CelValue::Bool(false)) => Ok(Answer::No),
+            Evaluated::Value(_) => Err(ConditionError::whole("the condition does not come to `true` or `false`".into(), 0)),
+            Evaluated::Undecidable(missing) => Ok(Answer::Undecidable(missing)),
+        }
+    }
+
+    /// Returns the labels that the condition uses.
+    pub fn labels(&self) -> impl Iterator<Item = &str> {
+        self.0.uses.labels.iter().map(String::as_str)
+    }
+
+    /// Returns the parameters that the condition uses.
+    pub fn parameters(&self) -> impl Iterator<Item = &str> {
+        self.0.parameters()
+    }
+}
+
+impl ConditionError {
+    fn whole(message: String, len: usize) -> Self {
+        Self { message, range: 0..len, hint: None, about_a_name: false }
+    }
+}
+
+impl Expression {
+    fn parse(source: &str, parameters: &[&str], listed: bool) -> Result<Self, Vec<ConditionError>> {
+        let whole = |message: String| vec![ConditionError::whole(message, source.len())];
         if source.len() > MAX_SOURCE_BYTES {
             return Err(whole(format!("the condition has {} bytes, at most {MAX_SOURCE_BYTES} are read", source.len())));
         }
@@ -113,26 +162,11 @@ impl Condition {
         Ok(Self { program, uses })
     }
 
-    /// Returns what the condition says of a node.
-    ///
-    /// # Errors
-    ///
-    /// Returns why it cannot be evaluated although the node reported all that it asks for.
-    pub fn holds(&self, view: &NodeView, params: &Value) -> Result<Answer, ConditionError> {
-        self.holds_of(view, params, json!({ "name": view.name }))
+    fn parameters(&self) -> impl Iterator<Item = &str> {
+        self.uses.params.iter().map(String::as_str)
     }
 
-    /// Returns what a filter of a list says of a node; `now` has the [`LISTED_FIELDS`].
-    ///
-    /// # Errors
-    ///
-    /// Returns why it cannot be evaluated although the node reported all that it asks for.
-    pub fn holds_now(&self, view: &NodeView, mut now: Value) -> Result<Answer, ConditionError> {
-        now["name"] = view.name.clone().into();
-        self.holds_of(view, &Value::Null, now)
-    }
-
-    fn holds_of(&self, view: &NodeView, params: &Value, node: Value) -> Result<Answer, ConditionError> {
+    fn evaluate(&self, view: &NodeView, params: &Value, node: Value) -> Result<Evaluated, ConditionError> {
         let mut labels: BTreeMap<String, String> = view.labels.clone();
         for label in self.uses.labels.difference(&self.uses.labels_asked_for) {
             labels.entry(label.clone()).or_default();
@@ -141,22 +175,14 @@ impl Condition {
         for (name, value) in [("labels", json!(labels)), ("about", view.about.nested()), ("params", params.clone()), ("node", node)] {
             context.add_variable_from_value(name, to_cel(&value));
         }
-        let failed = |message: String| ConditionError { message, range: 0..0, hint: None, about_a_name: false };
         match self.program.execute(&context) {
-            Ok(CelValue::Bool(true)) => Ok(Answer::Yes),
-            Ok(CelValue::Bool(false)) => Ok(Answer::No),
-            Ok(_) => Err(failed("the condition does not come to `true` or `false`".into())),
+            Ok(value) => Ok(Evaluated::Value(value)),
             Err(error) => {
                 let missing: Vec<String> =
                     self.uses.about.iter().filter(|field| view.about.get(field).is_none()).map(|field| format!("about.{field}")).collect();
-                if missing.is_empty() { Err(failed(error.to_string())) } else { Ok(Answer::Undecidable(missing)) }
+                if missing.is_empty() { Err(ConditionError::whole(error.to_string(), 0)) } else { Ok(Evaluated::Undecidable(missing)) }
             }
         }
-    }
-
-    /// Returns the parameters that the condition uses.
-    pub fn parameters(&self) -> impl Iterator<Item = &str> {
-        self.uses.params.iter().map(String::as_str)
     }
 }
 
@@ -199,152 +225,6 @@ fn syntax_error(source: &str, error: &cel::ParseError) -> ConditionError {
         .replace("mismatched input", "did not expect")
         .replace("no viable alternative at input", "cannot read");
     ConditionError { message: format!("{} in the condition", plain.replace('\'', "`")), range: start..start + 1, hint: None, about_a_name: false }
-}
-
-struct Walk<'a> {
-    source: &'a str,
-    info: &'a cel::common::ast::SourceInfo,
-    parameters: &'a [&'a str],
-    listed: bool,
-    bound: Vec<String>,
-    nodes: usize,
-    depth: usize,
-    errors: Vec<ConditionError>,
-    uses: Uses,
-}
-
-impl Walk<'_> {
-    fn expression(&mut self, expression: &IdedExpr) {
-        self.nodes += 1;
-        match &expression.expr {
-            Expr::Ident(name) => self.name(expression, name),
-            Expr::Select(_) => self.select(expression),
-            Expr::Call(call) => {
-                if call.func_name == "_[_]" && self.labels_by_key(&call.args) {
-                    return;
-                }
-                call.target.iter().for_each(|target| self.expression(target));
-                call.args.iter().for_each(|argument| self.expression(argument));
-            }
-            Expr::List(list) => {
-                if list.elements.len() > MAX_LIST {
-                    self.error(expression, format!("the list has more than {MAX_LIST} items"), None, false);
-                }
-                list.elements.iter().for_each(|item| self.expression(item));
-            }
-            Expr::Map(map) => map.entries.iter().for_each(|entry| {
-                if let EntryExpr::MapEntry(entry) = &entry.expr {
-                    self.expression(&entry.key);
-                    self.expression(&entry.value);
-                }
-            }),
-            Expr::Comprehension(comprehension) => {
-                self.expression(&comprehension.iter_range);
-                self.depth += 1;
-                if self.depth > MAX_COMPREHENSION_DEPTH {
-                    self.error(expression, format!("loops are nested deeper than {MAX_COMPREHENSION_DEPTH}"), None, false);
-                }
-                let before = self.bound.len();
-                self.bound.push(comprehension.iter_var.clone());
-                self.bound.extend(comprehension.iter_var2.clone());
-                self.bound.push(comprehension.accu_var.clone());
-                for part in [&comprehension.accu_init, &comprehension.loop_cond, &comprehension.loop_step, &comprehension.result] {
-                    self.expression(part);
-                }
-                self.bound.truncate(before);
-                self.depth -= 1;
-            }
-            _ => {}
-        }
-    }
-
-    /// `labels["key"]` reads like `labels.key`.
-    fn labels_by_key(&mut self, arguments: &[IdedExpr]) -> bool {
-        if let [IdedExpr { expr: Expr::Ident(root), .. }, IdedExpr { expr: Expr::Literal(cel::common::ast::LiteralValue::String(key)), .. }] =
-            arguments
-            && root == "labels"
-        {
-            self.uses.labels.insert(key.inner().to_owned());
-            return true;
-        }
-        false
-    }
-
-    fn name(&mut self, expression: &IdedExpr, name: &str) {
-        const ROOTS: [&str; 4] = ["labels", "about", "params", "node"];
-        if self.bound.iter().any(|bound| bound == name) || name.starts_with('@') || ROOTS.contains(&name) {
-            return;
-        }
-        let hint = nearest_word(name, ROOTS)
-            .map_or_else(|| "conditions know labels, about, params and node".to_owned(), |word| format!("did you mean `{word}`?"));
-        self.error(expression, format!("conditions do not know the name `{name}`"), Some(hint), true);
-    }
-
-    fn select(&mut self, expression: &IdedExpr) {
-        let mut path = Vec::new();
-        let mut tested = false;
-        let mut at = expression;
-        while let Expr::Select(select) = &at.expr {
-            path.push(select.field.as_str());
-            tested |= select.test;
-            at = &select.operand;
-            self.nodes += 1;
-        }
-        path.reverse();
-        match &at.expr {
-            Expr::Ident(root) if root == "labels" => {
-                let label = path[0].to_owned();
-                if tested {
-                    self.uses.labels_asked_for.insert(label.clone());
-                }
-                self.uses.labels.insert(label);
-            }
-            Expr::Ident(root) if root == "about" => self.about(expression, &path.join(".")),
-            Expr::Ident(root) if root == "params" => {
-                if self.parameters.contains(&path[0]) {
-                    self.uses.params.insert(path[0].to_owned());
-                } else {
-                    let hint = nearest_word(path[0], self.parameters.iter().copied()).map(|word| format!("did you mean `params.{word}`?"));
-                    self.error(expression, format!("the baseline declares no parameter `{}`", path[0]), hint, true);
-                }
-            }
-            Expr::Ident(root) if root == "node" => {
-                let is_listed = self.listed && path.len() == 1 && LISTED_FIELDS.contains(&path[0]);
-                if path != ["name"] && !is_listed {
-                    let hint = match nearest_word(path[0], LISTED_FIELDS.iter().copied()).filter(|_| self.listed) {
-                        Some(near) => format!("did you mean `node.{near}`?"),
-                        None if self.listed => format!("a list knows node.name, node.{}", LISTED_FIELDS.join(", node.")),
-                        None => "the node is known by node.name".to_owned(),
-                    };
-                    self.error(expression, format!("`node.{}` is not known", path.join(".")), Some(hint), true);
-                }
-            }
-            _ => self.expression(at),
-        }
-    }
-
-    fn about(&mut self, expression: &IdedExpr, field: &str) {
-        if STABLE_FIELDS.iter().any(|known| known.path == field) {
-            self.uses.about.insert(field.to_owned());
-            return;
-        }
-        let known = STABLE_FIELDS.iter().map(|known| known.path);
-        let hint = match nearest_word(field, known.clone()) {
-            Some(near) => format!("did you mean `about.{near}`?"),
-            None => format!("stable fields are {}", known.map(|path| format!("about.{path}")).collect::<Vec<_>>().join(", ")),
-        };
-        self.error(expression, format!("`about.{field}` is no stable field of a node"), Some(hint), true);
-    }
-
-    fn error(&mut self, expression: &IdedExpr, message: String, hint: Option<String>, about_a_name: bool) {
-        // CEL counts characters, places count bytes; a select is known by its dot, so the name before it is added.
-        let at = self.info.offset_for(expression.id).map_or(0, |(start, _)| start as usize);
-        let byte = self.source.char_indices().nth(at).map_or(self.source.len(), |(byte, _)| byte);
-        let is_word = |c: char| c.is_alphanumeric() || c == '_' || c == '.';
-        let start = self.source[..byte].rfind(|c: char| !is_word(c)).map_or(0, |before| before + 1);
-        let end = self.source[byte..].find(|c: char| !is_word(c)).map_or(self.source.len(), |after| byte + after);
-        self.errors.push(ConditionError { message, range: start..end.max(start + 1), hint, about_a_name });
-    }
 }
 
 #[cfg(test)]

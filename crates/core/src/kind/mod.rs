@@ -4,14 +4,20 @@
 
 mod claim;
 mod normalise;
+mod page;
 mod property;
+mod schema;
+mod search;
 mod table;
 mod version;
 
-pub use claim::{Claim, path_claim};
+pub use claim::Claim;
 pub use normalise::{Refused, duration_secs, normalise};
 pub(crate) use normalise::{absolute_path, type_word as kind_type_word};
-pub use property::{Kind, Matcher, Property, Reaction, ValueType};
+pub use page::{COMMON_KEYS, KindPage, PropertyPage, kind_page, kinds_as_markdown};
+pub use property::{Kind, Matcher, Naming, Property, Reaction, ValueType};
+pub use schema::{baseline_schema, case_schema, manifest_schema};
+pub use search::search;
 pub use table::{KINDS, find, nearest};
 pub use version::{VersionWish, VersionWishError};
 

@@ -48,6 +48,19 @@ pub fn normalise(name: &str, value_type: ValueType, value: &Value) -> Result<Val
         ValueType::Duration => duration(name, value),
         ValueType::Version => version(name, value),
         ValueType::PasswordHash => password_hash(value),
+        ValueType::TextList => texts(name, value).map(Value::from),
+        ValueType::Any => Ok(value.clone()),
+        ValueType::Word(words) => word(name, words, value),
+        ValueType::SysctlValue => {
+            let value = text(value).ok_or_else(|| wrong(name, "a text or a number", value))?;
+            Ok(json!(value.split_whitespace().collect::<Vec<_>>().join(" ")))
+        }
+        ValueType::Port => match value.as_u64() {
+            Some(port) if (1..=65_535).contains(&port) => Ok(json!(port)),
+            _ => Err(wrong(name, "a port from 1 to 65535", value)),
+        },
+        ValueType::Expectation => expectation(name, value),
+        shaped => shaped_text(name, shaped, value),
     }
 }
 
@@ -203,10 +216,110 @@ fn version(name: &str, value: &Value) -> Result<Value, Refused> {
     }
 }
 
+fn word(name: &str, words: &[&str], value: &Value) -> Result<Value, Refused> {
+    let said = value.as_str().ok_or_else(|| wrong(name, "a word in quotes", value))?;
+    if words.contains(&said) {
+        return Ok(value.clone());
+    }
+    let all: Vec<String> = words.iter().map(|word| format!("`{word}`")).collect();
+    let refused = Refused::new(format!("`{name}` is one of {}, and this is `{said}`", all.join(", ")));
+    Err(match super::nearest_word(said, words.iter().copied()) {
+        Some(near) => refused.hint(format!("did you mean `{near}`?")),
+        None => refused,
+    })
+}
+
+fn expectation(name: &str, value: &Value) -> Result<Value, Refused> {
+    let usage = "write expect = { exit = 0, stdout = \"a regular expression\" }, or one of both";
+    let said = value.as_object().filter(|said| !said.is_empty()).ok_or_else(|| wrong(name, "a map of `exit` and `stdout`", value).hint(usage))?;
+    for (key, value) in said {
+        match key.as_str() {
+            "exit" if value.as_u64().is_some_and(|exit| exit < 256) => {}
+            "exit" => return Err(Refused::new("`exit` is a number from 0 to 255").hint(usage)),
+            "stdout" => drop(shaped_text("stdout", ValueType::Pattern, value)?),
+            other => return Err(Refused::new(format!("`{name}` has no `{other}`")).hint(usage)),
+        }
+    }
+    Ok(value.clone())
+}
+
+/// Texts of a certain shape.
+fn shaped_text(name: &str, shape: ValueType, value: &Value) -> Result<Value, Refused> {
+    let said = value.as_str().ok_or_else(|| wrong(name, &format!("{} in quotes", shape.words()), value))?;
+    let (fits, example) = match shape {
+        ValueType::Pattern => (regex::RegexBuilder::new(said).size_limit(256 * 1024).build().is_ok(), r"\shub\.skerry\.example$"),
+        ValueType::Url => (
+            ["https://", "http://", "file:"].iter().any(|scheme| said.starts_with(scheme)) && !said.contains(char::is_whitespace),
+            "https://packages.skerry.example/debian",
+        ),
+        ValueType::Fingerprint => {
+            let digits: String = said.chars().filter(|c| !c.is_whitespace() && *c != ':').collect();
+            let fits = matches!(digits.len(), 40 | 64) && digits.chars().all(|c| c.is_ascii_hexdigit());
+            return fits
+                .then(|| json!(digits.to_ascii_uppercase()))
+                .ok_or_else(|| Refused::new(format!("`{name}` takes 40 or 64 hexadecimal digits")).hint("copy the fingerprint whole"));
+        }
+        ValueType::CronTime => (is_cron_time(said), "15 3 * * *"),
+        ValueType::SshKey => (is_ssh_key(said), "ssh-ed25519 AAAAC3Nza…"),
+        ValueType::TimeZone => {
+            (said.split('/').all(|part| !part.is_empty() && part.chars().all(|c| c.is_ascii_alphanumeric() || "_+-".contains(c))), "Etc/UTC")
+        }
+        ValueType::HostName => (
+            said.len() <= 253
+                && said.split('.').all(|part| {
+                    (1..=63).contains(&part.len())
+                        && !part.starts_with('-')
+                        && !part.ends_with('-')
+                        && part.chars().all(|c| c.is_ascii_alphanumeric() || c == '-')
+                }),
+            "kiosk-auken-1",
+        ),
+        ValueType::Network => (is_network(said), "192.0.2.0/24"),
+        _ => (true, ""),
+    };
+    fits.then(|| value.clone())
+        .ok_or_else(|| Refused::new(format!("`{name}` takes {}, and `{said}` is none", shape.words())).hint(format!("write it as \"{example}\"")))
+}
+
+/// Returns whether a text has the five fields of crontab(5): numbers, names, `*`, ranges, lists and steps.
+fn is_cron_time(text: &str) -> bool {
+    const LIMITS: [(u32, u32); 5] = [(0, 59), (0, 23), (1, 31), (1, 12), (0, 7)];
+    let fields: Vec<&str> = text.split_whitespace().collect();
+    let number = |text: &str, (least, most): (u32, u32)| {
+        let is_name = text.len() == 3 && text.chars().all(|c| c.is_ascii_alphabetic()) && matches!((least, most), (1, 12) | (0, 7));
+        is_name || text.parse::<u32>().is_ok_and(|number| (least..=most).contains(&number))
+    };
+    let item = |text: &str, limits| {
+        let (range, step) = text.split_once('/').map_or((text, None), |(range, step)| (range, Some(step)));
+        let ends = range.split_once('-');
+        step.is_none_or(|step| step.parse::<u32>().is_ok_and(|step| step > 0))
+            && (range == "*" || ends.map_or_else(|| number(range, limits), |(from, to)| number(from, limits) && number(to, limits)))
+    };
+    fields.len() == 5 && fields.iter().zip(LIMITS).all(|(field, limits)| field.split(',').all(|part| item(part, limits)))
+}
+
+fn is_ssh_key(text: &str) -> bool {
+    let mut words = text.split_whitespace();
+    let known = ["ssh-ed25519", "ssh-rsa", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521", "sk-ssh-ed25519@openssh.com"];
+    let is_base64 = |word: &str| word.len() >= 40 && word.chars().all(|c| c.is_ascii_alphanumeric() || "+/=".contains(c));
+    words.next().is_some_and(|word| known.contains(&word)) && words.next().is_some_and(is_base64) && words.next().is_none()
+}
+
+fn is_network(text: &str) -> bool {
+    let (address, bits) = text.split_once('/').map_or((text, None), |(address, bits)| (address, Some(bits)));
+    let Ok(address) = address.parse::<std::net::IpAddr>() else { return false };
+    let most = if address.is_ipv4() { 32 } else { 128 };
+    bits.is_none_or(|bits| bits.parse::<u8>().is_ok_and(|bits| bits <= most))
+}
+
 fn password_hash(value: &Value) -> Result<Value, Refused> {
     let hash = value.as_str().unwrap_or_default();
     let fields: Vec<&str> = hash.split('$').collect();
     let is_hash = fields.len() >= 4 && fields[0].is_empty() && fields.iter().skip(1).all(|field| !field.is_empty()) && !hash.contains([':', '\n']);
+    let is_weak = is_hash && ["1", "md5", "sha1", "3"].contains(&fields[1]);
+    if is_weak {
+        return Err(Refused::new("this hash is too weak: whoever reads it finds the password").hint("make one with `mkpasswd --method=yescrypt`"));
+    }
     // The value itself is never repeated: it may be the password.
     is_hash.then(|| value.clone()).ok_or_else(|| {
         Refused::new("`password_hash` takes a hash as crypt(5) writes it, not the password itself")
@@ -236,6 +349,11 @@ mod tests {
             (ValueType::Duration, json!("5m"), "300"),
             (ValueType::Version, json!(">=3.2,<4"), "\">= 3.2, < 4\""),
             (ValueType::Condition, json!("/var//lib/x"), "\"/var/lib/x\""),
+            (ValueType::SysctlValue, json!(" 4096\t87380   6291456"), "\"4096 87380 6291456\""),
+            (ValueType::SysctlValue, json!(0), "\"0\""),
+            (ValueType::Fingerprint, json!("a".repeat(40)), &format!("{:?}", "A".repeat(40))),
+            (ValueType::CronTime, json!("*/15 3,4 1-5 jan mon-fri"), "\"*/15 3,4 1-5 jan mon-fri\""),
+            (ValueType::Network, json!("2001:db8::/32"), "\"2001:db8::/32\""),
         ] {
             assert_eq!(shown("p", value_type, &value), normal);
         }
@@ -250,6 +368,10 @@ mod tests {
             (ValueType::Argv, json!("ls -l"), "`p` takes a list: the program, then its arguments; write p = [\"ls\", \"-l\"]"),
             (ValueType::KitPath, json!("../x"), "`../x` leads out of the kit; `p` is a path below the kit's folder for it, without `..`"),
             (ValueType::Path, json!("etc/x"), "`etc/x` is not an absolute path; write `/etc/x`"),
+            (ValueType::CronTime, json!("61 3 * * *"), "`p` takes five fields of cron, and `61 3 * * *` is none; write it as \"15 3 * * *\""),
+            (ValueType::Network, json!("192.0.2.0/33"), "`p` takes IP address or network, and `192.0.2.0/33` is none; write it as \"192.0.2.0/24\""),
+            (ValueType::Port, json!(0), "`p` takes a port from 1 to 65535, and this is an integer; "),
+            (ValueType::Word(&["in", "out"]), json!("ni"), "`p` is one of `in`, `out`, and this is `ni`; did you mean `in`?"),
             (ValueType::Boolean, json!("yes"), "`p` takes `true` or `false`, and this is a text; "),
         ] {
             assert_eq!(shown("p", value_type, &value), reason);

@@ -2,30 +2,108 @@
 
 use super::claim::Claim;
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use std::collections::BTreeMap;
 
 /// One kind of thing on a node.
 pub struct Kind {
     /// Its name, the part of an address before the `:`.
     pub name: &'static str,
-    /// What it is for, in words that people search by.
+    /// What a person calls one of it.
+    pub noun: &'static str,
+    /// What it is for.
     pub purpose: &'static str,
+    /// What one wants to achieve by it, in words that people search by.
+    pub achieves: &'static [&'static str],
     /// Its own properties, in the order in which they are shown.
     pub properties: &'static [Property],
+    /// Properties of which a clause has one at most.
+    pub either: &'static [&'static str],
+    /// Whether it must have one of these.
+    pub needs_either: bool,
     /// The reactions that it knows.
     pub reactions: &'static [Reaction],
     /// Whether its things can be wanted gone.
     pub can_be_gone: bool,
     /// Whether it can be corrected at all; what only looks cannot.
     pub correctable: bool,
-    /// Whether its names are absolute paths.
-    pub named_by_path: bool,
-    /// What a clause of this name claims.
-    pub claim: fn(&str) -> Claim,
+    /// What its names look like.
+    pub naming: Naming,
+    /// What a clause of this name and these properties claims.
+    pub claim: fn(&str, &BTreeMap<String, Value>) -> Claim,
+    /// What it claims, in words.
+    pub claims: &'static str,
+    /// What it needs on the node.
+    pub on_node: &'static str,
+    /// Whether agents of this version inspect and correct it; what they do not comes out unsupported.
+    pub kept: bool,
     /// The shortest useful clause.
     pub example: &'static str,
 }
 
+/// What the names of a kind look like.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Naming {
+    /// An absolute path.
+    Path,
+    /// Letters, digits and `+ - . _ @ :`.
+    Plain,
+    /// The name of a kernel setting.
+    Sysctl,
+    /// `tcp/22`.
+    Port,
+    /// Any words.
+    Free,
+}
+
+impl Naming {
+    /// Says it in words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Path => "an absolute path",
+            Self::Plain => "letters, digits and + - . _ @ :, not beginning with -",
+            Self::Sysctl => "the setting's name, as net.ipv4.ip_forward",
+            Self::Port => "protocol and port, as tcp/22",
+            Self::Free => "any words",
+        }
+    }
+
+    /// Returns whether a name is one; a path is looked at elsewhere.
+    pub fn fits(self, name: &str) -> bool {
+        let plain = |c: char| c.is_alphanumeric() || "+-._@:".contains(c);
+        match self {
+            Self::Path | Self::Free => true,
+            Self::Plain => name.chars().all(plain) && !name.starts_with('-'),
+            Self::Sysctl => name.chars().all(|c| c.is_ascii_alphanumeric() || "._-/@".contains(c)) && !name.contains(".."),
+            Self::Port => {
+                let parts = name.split_once('/');
+                parts.is_some_and(|(protocol, port)| matches!(protocol, "tcp" | "udp") && port.parse::<u16>().is_ok_and(|port| port > 0))
+            }
+        }
+    }
+}
+
 impl Kind {
+    /// What most kinds have in common; names and properties are each kind's own.
+    pub(super) const PLAIN: Self = Self {
+        name: "",
+        noun: "",
+        purpose: "",
+        achieves: &[],
+        properties: &[],
+        either: &[],
+        needs_either: false,
+        reactions: &[],
+        can_be_gone: true,
+        correctable: true,
+        naming: Naming::Plain,
+        claim: |name, _| Claim::Command(name.to_owned()),
+        claims: "",
+        on_node: "nothing beyond the operating system",
+        kept: true,
+        example: "",
+    };
+
     /// Returns the property of this name.
     pub fn property(&self, name: &str) -> Option<&'static Property> {
         self.properties.iter().find(|property| property.name == name)
@@ -39,6 +117,7 @@ impl std::fmt::Debug for Kind {
 }
 
 /// One property of a kind.
+#[derive(Debug, Clone, Copy)]
 pub struct Property {
     /// Its name.
     pub name: &'static str,
@@ -48,6 +127,12 @@ pub struct Property {
     pub describes_node: bool,
     /// Whether its value is never shown.
     pub concealed: bool,
+    /// Whether a clause that is not `gone` must have it.
+    pub required: bool,
+    /// Whether it tells the thing apart from others of its kind, so that also what is `gone` has it.
+    pub identifies: bool,
+    /// What it counts as if it is left out, as a document would say it.
+    pub default: Option<&'static str>,
     /// How a found value is held against the wanted one.
     pub matcher: Matcher,
     /// What it means, in one line.
@@ -87,6 +172,71 @@ pub enum ValueType {
     Version,
     /// A hash as crypt(5) writes it.
     PasswordHash,
+    /// A list of texts in which the order counts.
+    TextList,
+    /// One of these words.
+    Word(&'static [&'static str]),
+    /// Any value.
+    Any,
+    /// A regular expression.
+    Pattern,
+    /// An address that begins with `http://`, `https://` or `file:`.
+    Url,
+    /// 40 or 64 hexadecimal digits.
+    Fingerprint,
+    /// The five fields of cron.
+    CronTime,
+    /// A public key as OpenSSH writes it: type and base64.
+    SshKey,
+    /// The value of a kernel setting.
+    SysctlValue,
+    /// The name of a time zone.
+    TimeZone,
+    /// The name of a host.
+    HostName,
+    /// A port, from 1 to 65535.
+    Port,
+    /// An IP address, or a network as `192.0.2.0/24`.
+    Network,
+    /// What must come of a program: its exit and a pattern of its output.
+    Expectation,
+}
+
+impl ValueType {
+    /// Says in a few words what it takes.
+    pub fn words(self) -> String {
+        match self {
+            Self::Text => "text".to_owned(),
+            Self::Contents => "text, may have many lines".to_owned(),
+            Self::KitPath => "path below the kit's folder for it".to_owned(),
+            Self::Path => "absolute path".to_owned(),
+            Self::LinkTarget => "path".to_owned(),
+            Self::Boolean => "true or false".to_owned(),
+            Self::Id => "whole number from 0".to_owned(),
+            Self::Permissions => "octal digits in quotes".to_owned(),
+            Self::TextSet => "list of texts, order does not count".to_owned(),
+            Self::TextList => "list of texts".to_owned(),
+            Self::Argv => "list: program and arguments".to_owned(),
+            Self::Condition => "path, or list: program and arguments".to_owned(),
+            Self::TextMap => "map of texts".to_owned(),
+            Self::Duration => "duration: \"30s\", \"5m\", \"2h\", \"1d\"".to_owned(),
+            Self::Version => "version, pattern, range or \"newest\"".to_owned(),
+            Self::PasswordHash => "crypt(5) hash".to_owned(),
+            Self::Word(words) => words.iter().map(|word| format!("\"{word}\"")).collect::<Vec<_>>().join(", "),
+            Self::Any => "any value".to_owned(),
+            Self::Pattern => "regular expression".to_owned(),
+            Self::Url => "URL".to_owned(),
+            Self::Fingerprint => "40 or 64 hexadecimal digits".to_owned(),
+            Self::CronTime => "five fields of cron".to_owned(),
+            Self::SshKey => "type and base64 of a public key".to_owned(),
+            Self::SysctlValue => "text or number".to_owned(),
+            Self::TimeZone => "name of a time zone".to_owned(),
+            Self::HostName => "host name".to_owned(),
+            Self::Port => "port from 1 to 65535".to_owned(),
+            Self::Network => "IP address or network".to_owned(),
+            Self::Expectation => "map of `exit` and `stdout`".to_owned(),
+        }
+    }
 }
 
 /// How a found value is held against the wanted one.

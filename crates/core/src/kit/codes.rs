@@ -19,8 +19,12 @@ pub enum Code {
     WrongValue = 112,
     /// A part of the language that this version does not know yet.
     NotYet = 113,
+    /// A document that is larger or deeper than any needs to be.
+    TooLarge = 114,
     /// An address whose kind is not known.
     UnknownKind = 120,
+    /// A kind that agents of this version do not keep yet.
+    NotKeptYet = 122,
     /// A text that is no address.
     NotAnAddress = 121,
     /// Properties that do not go together, or one that is missing.
@@ -37,12 +41,22 @@ pub enum Code {
     MissingParameter = 133,
     /// A parameter that nothing uses.
     UnusedParameter = 134,
+    /// A secret that the server does not have.
+    UnknownSecret = 135,
+    /// A secret where it would decide what is wanted.
+    SecretDecides = 136,
     /// A condition that cannot be read or is too large.
     Condition = 140,
     /// A name that conditions do not know.
     ConditionName = 141,
+    /// A label that no node has.
+    UnknownLabel = 143,
+    /// A `for` that does not go over a list or a map of its size.
+    Loop = 142,
     /// A render that fails.
     Render = 150,
+    /// A name that renders do not know.
+    RenderName = 151,
     /// A file of the kit that is named and not there.
     MissingFile = 152,
     /// A file of the kit that nothing uses.
@@ -55,6 +69,8 @@ pub enum Code {
     Circle = 162,
     /// A clause that would stop, remove or alter the agent itself.
     TouchesAgent = 163,
+    /// Two clauses that can be referred to by one name.
+    SameName = 164,
     /// The folder and the kit are called differently.
     FolderName = 170,
     /// A baseline without clauses, or a kit without baselines.
@@ -63,6 +79,24 @@ pub enum Code {
     AtticOff = 172,
     /// A baseline that the kit does not have.
     UnknownBaseline = 173,
+    /// Baselines that include each other in a circle.
+    IncludeCircle = 174,
+    /// A requirement that no release fits.
+    Unsolvable = 180,
+    /// A kit that is used and not required.
+    NotRequired = 181,
+    /// A required kit that is not at hand, so that it cannot be looked into.
+    NotAtHand = 182,
+    /// A required kit that has errors of its own.
+    RequiredNotWell = 183,
+    /// A password in plain text, or a hash that is too weak.
+    Password = 190,
+    /// What looks like a secret in plain text.
+    PlainSecret = 191,
+    /// A file and a service that belong together and are not related.
+    Unrelated = 200,
+    /// A clause that may lock administrators out.
+    LocksOut = 201,
 }
 
 impl std::fmt::Display for Code {

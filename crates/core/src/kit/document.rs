@@ -1,7 +1,7 @@
 //! TOML documents as trees in which everything has its place.
 
 use super::codes::Code;
-use super::files::{KitFiles, Place};
+use super::files::{KitFiles, Lines, Place};
 use super::finding::Finding;
 use super::syntax;
 use crate::kind::nearest_word;
@@ -64,7 +64,7 @@ pub(super) fn read(files: &KitFiles, path: &str, findings: &mut Vec<Finding>) ->
     if bytes.len() > MAX_DOCUMENT_BYTES {
         findings.push(
             Finding::error(
-                Code::Unreadable,
+                Code::TooLarge,
                 Place::of_file(path),
                 format!("the document has {} bytes, at most {MAX_DOCUMENT_BYTES} are read", bytes.len()),
             )
@@ -83,25 +83,27 @@ pub(super) fn read(files: &KitFiles, path: &str, findings: &mut Vec<Finding>) ->
         }
     };
     if let Some(deep) = syntax::nesting_too_deep(text) {
-        findings.push(Finding::error(Code::Syntax, Place::new(&file, text, deep..deep + 1), "lists and tables are nested too deep here"));
+        findings.push(
+            Finding::error(Code::TooLarge, Place::new(&file, text, deep..deep + 1), "lists and tables are nested too deep here")
+                .hint("at most 64 levels are read"),
+        );
         return None;
     }
     let (table, errors) = DeTable::parse_recoverable(text);
     findings.extend(syntax::findings(&file, text, &errors));
-    let mut reader = TreeReader { file, text, findings };
+    let mut reader = TreeReader { lines: Lines::new(file, text), findings };
     let span = table.span();
     Some(reader.table(table.get_ref(), span))
 }
 
 struct TreeReader<'a> {
-    file: Arc<str>,
-    text: &'a str,
+    lines: Lines<'a>,
     findings: &'a mut Vec<Finding>,
 }
 
 impl TreeReader<'_> {
     fn place(&self, span: Range<usize>) -> Place {
-        Place::new(&self.file, self.text, span)
+        self.lines.place(span)
     }
 
     fn table(&mut self, table: &DeTable<'_>, span: Range<usize>) -> Node {

@@ -17,6 +17,17 @@ impl KitFiles {
         Self { files: Arc::new(files) }
     }
 
+    /// Returns the files with some of them replaced or added.
+    #[must_use]
+    pub fn with(&self, others: &BTreeMap<String, Vec<u8>>) -> Self {
+        if others.is_empty() {
+            return self.clone();
+        }
+        let mut files = (*self.files).clone();
+        files.extend(others.iter().map(|(path, bytes)| (path.clone(), bytes.clone())));
+        Self::new(files)
+    }
+
     /// Returns the contents of one file.
     pub fn get(&self, path: &str) -> Option<&[u8]> {
         self.files.get(path).map(Vec::as_slice)
@@ -41,6 +52,9 @@ impl KitFiles {
 /// A place in a file of a kit.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub struct Place {
+    /// The kit, where it is another one than the one that is looked at.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kit: Option<Arc<str>>,
     /// The file's path below the kit's folder.
     pub file: Arc<str>,
     /// Line, from 1.
@@ -65,12 +79,27 @@ impl Place {
         };
         let (start, end) = (floor(range.start), floor(range.end.max(range.start)));
         let line_start = text[..start].rfind('\n').map_or(0, |newline| newline + 1);
-        Self { file: file.clone(), line: text[..start].matches('\n').count() + 1, column: text[line_start..start].chars().count() + 1, start, end }
+        let line = text[..start].matches('\n').count() + 1;
+        Self { kit: None, file: file.clone(), line, column: text[line_start..start].chars().count() + 1, start, end }
     }
 
     /// Returns the place of a whole file, for what is said of no line in particular.
     pub fn of_file(file: &str) -> Self {
-        Self { file: file.into(), line: 1, column: 1, start: 0, end: 0 }
+        Self { kit: None, file: file.into(), line: 1, column: 1, start: 0, end: 0 }
+    }
+
+    /// Says that the place is in this kit, unless that is known.
+    #[must_use]
+    pub fn in_kit(mut self, kit: &str) -> Self {
+        self.kit.get_or_insert_with(|| kit.into());
+        self
+    }
+
+    /// Returns the place without the kit, if it is in this one.
+    #[must_use]
+    pub fn seen_from(mut self, kit: &str) -> Self {
+        self.kit = self.kit.filter(|other| &**other != kit);
+        self
     }
 
     /// Returns the place of a part of a quoted text that stands here, or this place if it is written with escapes.
@@ -85,9 +114,38 @@ impl Place {
 
 impl std::fmt::Display for Place {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        if let Some(kit) = &self.kit {
+            write!(f, "{kit}/")?;
+        }
         if self.end == 0 {
             return f.write_str(&self.file);
         }
         write!(f, "{}:{}:{}", self.file, self.line, self.column)
+    }
+}
+
+/// Where the lines of a text begin, to find many places in it quickly.
+pub(super) struct Lines<'t> {
+    file: Arc<str>,
+    text: &'t str,
+    starts: Vec<usize>,
+}
+
+impl<'t> Lines<'t> {
+    pub fn new(file: Arc<str>, text: &'t str) -> Self {
+        let starts = std::iter::once(0).chain(text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n').map(|(at, _)| at + 1)).collect();
+        Self { file, text, starts }
+    }
+
+    /// Returns the place of a range that lies on the borders of characters, as a parser's does.
+    pub fn place(&self, range: Range<usize>) -> Place {
+        let line = self.starts.partition_point(|start| *start <= range.start);
+        match self.text.get(self.starts[line - 1]..range.start) {
+            Some(before) if range.end <= self.text.len() => {
+                let column = if before.is_ascii() { before.len() } else { before.chars().count() } + 1;
+                Place { kit: None, file: self.file.clone(), line, column, start: range.start, end: range.end.max(range.start) }
+            }
+            _ => Place::new(&self.file, self.text, range),
+        }
     }
 }

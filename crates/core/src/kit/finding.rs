@@ -63,6 +63,24 @@ impl Finding {
         self
     }
 
+    /// Says that all its places are in this kit, unless that is known.
+    #[must_use]
+    pub fn in_kit(self, kit: &str) -> Self {
+        self.at_places(|place| place.in_kit(kit))
+    }
+
+    /// Takes this kit's name from all places in it.
+    #[must_use]
+    pub fn seen_from(self, kit: &str) -> Self {
+        self.at_places(|place| place.seen_from(kit))
+    }
+
+    fn at_places(mut self, change: impl Fn(Place) -> Place) -> Self {
+        self.place = change(self.place);
+        self.related = self.related.into_iter().map(|(what, place)| (what, change(place))).collect();
+        self
+    }
+
     /// Returns the finding as a person reads it, with the line itself marked. `folder` is put before file names.
     pub fn explain(&self, files: &KitFiles, folder: &str) -> String {
         let level = match self.level {
@@ -70,9 +88,10 @@ impl Finding {
             Level::Warning => "warning",
         };
         let mut text = format!("{level} {}: {}\n", self.code, self.message);
-        mark(&mut text, files, folder, &self.place, None);
+        let hidden = matches!(self.code, Code::Password | Code::PlainSecret);
+        mark(&mut text, files, folder, &self.place, None, hidden);
         for (what, place) in &self.related {
-            mark(&mut text, files, folder, place, Some(what));
+            mark(&mut text, files, folder, place, Some(what), hidden);
         }
         if let Some(hint) = &self.hint {
             let _ = writeln!(text, "hint: {hint}");
@@ -86,16 +105,23 @@ pub fn explain_findings(findings: &[Finding], files: &KitFiles, folder: &str) ->
     findings.iter().map(|finding| finding.explain(files, folder)).collect::<Vec<_>>().join("\n")
 }
 
-fn mark(text: &mut String, files: &KitFiles, folder: &str, place: &Place, what: Option<&str>) {
+/// Shows a place with its line; what is `hidden` is a secret and only its place is shown.
+fn mark(text: &mut String, files: &KitFiles, folder: &str, place: &Place, what: Option<&str>, hidden: bool) {
     let what = what.map(|what| format!("  ({what})")).unwrap_or_default();
+    let folder = if place.kit.is_some() { "" } else { folder };
     let _ = writeln!(text, "  --> {folder}{place}{what}");
-    let Some(line) = files.text(&place.file).filter(|_| place.end > 0).and_then(|source| source.lines().nth(place.line - 1)) else { return };
-    let shown: String = line.chars().map(|c| if c == '\t' { ' ' } else { c }).take(200).collect();
+    let source = files.text(&place.file).filter(|_| place.end > 0 && place.kit.is_none());
+    let Some((source, line)) = source.and_then(|source| Some((source, source.lines().nth(place.line - 1)?))) else { return };
+    let plain = |line: &str| line.chars().map(|c| if c == '\t' { ' ' } else { c }).collect::<String>();
+    let width = source.get(place.start..place.end.min(source.len())).map_or(1, |marked| marked.lines().next().unwrap_or("").chars().count());
+    let (before, after) = (place.column - 1, place.column - 1 + width);
+    let shown: String = if hidden {
+        let plain = plain(line);
+        plain.chars().take(before).chain(std::iter::repeat_n('•', width)).chain(plain.chars().skip(after)).take(200).collect()
+    } else {
+        plain(line).chars().take(200).collect()
+    };
     let number = place.line.to_string();
-    let width = files.text(&place.file).map_or(1, |source| {
-        let end = place.end.min(source.len());
-        source.get(place.start..end).map_or(1, |marked| marked.lines().next().unwrap_or("").chars().count())
-    });
     let _ = writeln!(text, "{number} | {shown}");
-    let _ = writeln!(text, "{} | {}{}", " ".repeat(number.len()), " ".repeat(place.column - 1), "^".repeat(width.clamp(1, 120)));
+    let _ = writeln!(text, "{} | {}{}", " ".repeat(number.len()), " ".repeat(before), "^".repeat(width.clamp(1, 120)));
 }

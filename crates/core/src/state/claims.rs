@@ -2,8 +2,9 @@
 
 use super::clause::{Clause, Switch};
 use super::instantiate::Draft;
-use super::resolve::{Conditions, place};
-use crate::kit::{Code, Finding};
+use super::resolve::{Conditions, path_of, place};
+use crate::address::ClauseAddress;
+use crate::kit::{Code, Finding, Gone};
 use std::collections::BTreeMap;
 
 /// Merges equal clauses into the first of them and says of all others that they are in conflict.
@@ -30,6 +31,46 @@ pub(super) fn merge(drafts: Vec<Draft>, conditions: Conditions, findings: &mut V
     merged
 }
 
+/// Says of a part of a file that another clause keeps the file whole.
+pub(super) fn parts_of_whole(drafts: &[Draft], conditions: Conditions, findings: &mut Vec<Finding>) {
+    let whole: BTreeMap<&str, &Draft> = drafts
+        .iter()
+        .filter(|draft| draft.clause.address.kind() != "file" || draft.clause.get("content").is_some() || draft.clause.gone != Gone::No)
+        .filter_map(|draft| Some((path_of(&draft.clause)?, draft)))
+        .collect();
+    for draft in drafts {
+        let Some(first) = draft.clause.claim.part_of().and_then(|path| whole.get(path)) else { continue };
+        if conditions == Conditions::Decide || !(first.conditional || draft.conditional) {
+            let message = format!("{} keeps a part of a file that {} keeps whole", draft.clause.address, first.clause.address);
+            findings.push(
+                Finding::error(Code::ClaimConflict, place(draft), message)
+                    .related("the other one", place(first))
+                    .hint("put the part into the file's contents, or keep the file's ownership only"),
+            );
+        }
+    }
+}
+
+/// Says of clauses that can be referred to by one name that nobody could tell them apart; the turns of one loop share
+/// their second name.
+pub(super) fn tell_apart(drafts: &[Draft], conditions: Conditions, findings: &mut Vec<Finding>) {
+    let mut known: BTreeMap<&ClauseAddress, &Draft> = BTreeMap::new();
+    for draft in drafts {
+        for name in std::iter::once(&draft.clause.address).chain(&draft.clause.also) {
+            let Some(first) = known.insert(name, draft) else { continue };
+            let either_conditional = conditions == Conditions::CountAsTrue && (first.conditional || draft.conditional);
+            let either_undecidable = first.clause.undecidable.is_some() || draft.clause.undecidable.is_some();
+            if first.place != draft.place && first.clause.claim != draft.clause.claim && !either_conditional && !either_undecidable {
+                findings.push(
+                    Finding::error(Code::SameName, place(draft), format!("two clauses are called `{name}`"))
+                        .related("the other one", place(first))
+                        .hint("give each its own name in `as`"),
+                );
+            }
+        }
+    }
+}
+
 fn want_the_same(left: &Clause, right: &Clause) -> bool {
     left.address.kind() == right.address.kind() && left.gone == right.gone && left.described() == right.described()
 }
@@ -50,8 +91,10 @@ fn conflict(first: &Draft, second: &Draft) -> Finding {
 
 fn join(first: &mut Draft, second: Draft) {
     let (into, from) = (&mut first.clause, second.clause);
-    if from.address != into.address && !into.also.contains(&from.address) {
-        into.also.push(from.address);
+    for name in std::iter::once(from.address).chain(from.also) {
+        if name != into.address && !into.also.contains(&name) {
+            into.also.push(name);
+        }
     }
     into.severity = into.severity.max(from.severity);
     into.satisfies.extend(from.satisfies);

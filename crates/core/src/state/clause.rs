@@ -177,6 +177,12 @@ pub struct EffectiveState {
     pub digest: Digest,
 }
 
+impl Default for EffectiveState {
+    fn default() -> Self {
+        Self::new(Vec::new(), &DigestKey::new(""))
+    }
+}
+
 impl EffectiveState {
     /// Puts clauses, already in order, together.
     pub fn new(clauses: Vec<Clause>, key: &DigestKey) -> Self {
@@ -207,7 +213,11 @@ impl EffectiveState {
         let contents = self.clauses.iter().filter_map(|clause| clause.text("content").map(str::to_owned));
         let sealed =
             self.clauses.iter().flat_map(|clause| clause.properties.values()).filter_map(|value| value.get(SEALED)?.as_str().map(str::to_owned));
-        contents.chain(sealed).collect()
+        let copied = self.clauses.iter().filter(|clause| matches!(clause.address.kind(), "tree" | "package_source")).flat_map(|clause| {
+            let tree = clause.get("copy").and_then(Value::as_object).into_iter().flatten().filter_map(|(_, digest)| digest.as_str());
+            tree.chain(clause.text("signed_by")).map(str::to_owned).collect::<Vec<_>>()
+        });
+        contents.chain(sealed).chain(copied).collect()
     }
 
     /// Puts sealed values back in, from where `value_of` finds them by name.

@@ -5,9 +5,10 @@ use super::render::{RenderError, Renderer, Scope, has_markup};
 use super::resolve::{Assigned, Conditions, ResolveInput};
 use crate::address::ClauseAddress;
 use crate::digest::{self, Digest};
-use crate::filter::{Answer, Condition};
-use crate::kind;
+use crate::filter::{Answer, Condition, ConditionError, Items, MOST_ITEMS};
+use crate::kind::{self, Naming};
 use crate::kit::{ClauseDocument, Code, Finding, Gone, Located, Place};
+use crate::param::Parameter;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -32,29 +33,56 @@ pub(super) struct Instantiation<'a> {
     scope: Scope,
     contents: &'a mut BTreeMap<Digest, Vec<u8>>,
     origin: Origin,
+    kit: Arc<str>,
 }
 
 impl<'a> Instantiation<'a> {
     pub fn new(assigned: &'a Assigned<'a>, input: &'a ResolveInput<'a>, params: &Value, contents: &'a mut BTreeMap<Digest, Vec<u8>>) -> Self {
+        let scope = match input.conditions {
+            Conditions::Decide => Scope::new(input.view, params),
+            Conditions::CountAsTrue => Scope::guessing(input.view, params),
+        };
         Self {
             assigned,
             input,
             renderer: Renderer::new(&assigned.kit.files),
-            scope: Scope::new(input.view, params),
+            scope,
             params: params.clone(),
             contents,
             origin: Origin { kit: assigned.kit.name.clone(), version: assigned.kit.version.clone(), baseline: assigned.baseline.name.value.clone() },
+            kit: assigned.kit.name.as_str().into(),
         }
     }
 
-    pub fn clause(&mut self, document: &ClauseDocument) -> Result<Draft, Vec<Finding>> {
-        let address = self.address(document).map_err(|finding| vec![finding])?;
+    /// Returns what a clause of a document comes to here: one clause, or one for each turn of its loops.
+    pub fn clause(&mut self, document: &ClauseDocument) -> Result<Vec<Draft>, Vec<Finding>> {
         let (excluded_by, undecidable) = self.condition(document).map_err(|finding| vec![finding])?;
+        if document.loops.is_empty() {
+            return self.draft(document, excluded_by, undecidable).map(|draft| vec![draft]);
+        }
+        let turns = self.turns(document).map_err(|finding| vec![finding])?;
+        let base = self.scope.clone();
+        let (mut drafts, mut findings) = (Vec::new(), Vec::new());
+        for turn in turns {
+            self.scope = base.with(document.loops.iter().map(|one| one.name.as_str()).zip(turn));
+            match self.draft(document, excluded_by.clone(), undecidable.clone()) {
+                Ok(draft) => drafts.push(draft),
+                Err(errors) => findings.extend(errors),
+            }
+        }
+        self.scope = base;
+        findings.dedup();
+        if findings.is_empty() { Ok(drafts) } else { Err(findings) }
+    }
+
+    fn draft(&mut self, document: &ClauseDocument, excluded_by: Option<String>, undecidable: Option<String>) -> Result<Draft, Vec<Finding>> {
+        let address = self.address(document).map_err(|finding| vec![finding])?;
         let common = &document.common;
         let baseline = self.assigned.baseline;
+        let second_name = common.second_name.as_ref().map(|name| second_name(name, &address)).transpose().map_err(|finding| vec![finding])?;
         let mut clause = Clause {
-            claim: (document.kind.claim)(address.name()),
-            also: Vec::new(),
+            claim: (document.kind.claim)(address.name(), &BTreeMap::new()),
+            also: second_name.into_iter().collect(),
             properties: BTreeMap::new(),
             concealed: BTreeSet::new(),
             gone: common.gone,
@@ -79,15 +107,56 @@ impl<'a> Instantiation<'a> {
         // What does not count here need not be renderable here: that may be why it has a condition.
         if excluded_by.is_none() && clause.undecidable.is_none() {
             self.properties(document, &mut clause)?;
+            clause.claim = (document.kind.claim)(clause.address.name(), &clause.properties);
         }
+        let in_kit = |references: &[Located<String>]| -> Vec<Located<String>> {
+            references.iter().map(|one| Located { value: one.value.clone(), place: self.in_kit(&one.place) }).collect()
+        };
         Ok(Draft {
-            place: document.what.place.clone(),
+            place: self.in_kit(&document.what.place),
             excluded_by,
             conditional: common.condition.is_some() || baseline.condition.is_some(),
-            needs: baseline.needs.iter().chain(&common.needs).cloned().collect(),
-            reacts_to: common.reacts_to.clone(),
+            needs: [in_kit(&baseline.needs), in_kit(&common.needs)].concat(),
+            reacts_to: in_kit(&common.reacts_to),
             clause,
         })
+    }
+
+    fn in_kit(&self, place: &Place) -> Place {
+        Place { kit: Some(self.kit.clone()), ..place.clone() }
+    }
+
+    /// Returns the values of the loops' names, turn by turn; the last name changes fastest.
+    fn turns(&self, document: &ClauseDocument) -> Result<Vec<Vec<Value>>, Finding> {
+        let names: Vec<&str> = self.assigned.baseline.parameters.iter().map(|parameter| parameter.name.value.as_str()).collect();
+        let mut turns: Vec<Vec<Value>> = vec![Vec::new()];
+        for one in &document.loops {
+            let failed = |error: ConditionError| Finding::error(Code::Loop, one.over.place.clone(), error.message).maybe_hint(error.hint);
+            let parsed = match self.assigned.baseline.compiled.items.get(&one.over.value) {
+                Some(parsed) => parsed.clone(),
+                None => Arc::new(Items::parse(&one.over.value, &names).map_err(|mut errors| failed(errors.remove(0)))?),
+            };
+            let items = parsed.of(self.input.view, &self.params).map_err(failed)?;
+            let mut items = items.map_err(|missing| {
+                let message = format!("the node did not report {}, which `for` goes over", missing.join(", "));
+                Finding::error(Code::Loop, one.over.place.clone(), message)
+            })?;
+            if items.is_empty() && self.input.conditions == Conditions::CountAsTrue {
+                items.push(self.sample_item(&parsed));
+            }
+            turns = turns.iter().flat_map(|turn| items.iter().map(|item| [turn.clone(), vec![item.clone()]].concat())).collect();
+            if turns.len() > MOST_ITEMS {
+                let message = format!("the loops come to {} clauses, at most {MOST_ITEMS} are allowed", turns.len());
+                return Err(Finding::error(Code::Loop, one.over.place.clone(), message));
+            }
+        }
+        Ok(turns)
+    }
+
+    /// Returns what stands for the items of an empty list, so that a check sees the clause.
+    fn sample_item(&self, items: &Items) -> Value {
+        let parameter = items.parameters().next().and_then(|name| self.assigned.baseline.parameters.iter().find(|one| one.name.value == name));
+        parameter.and_then(Parameter::sample_item).unwrap_or(Value::Null)
     }
 
     fn address(&self, document: &ClauseDocument) -> Result<ClauseAddress, Finding> {
@@ -103,14 +172,14 @@ impl<'a> Instantiation<'a> {
         if address.kind() != document.kind.name {
             return Err(refuse("the kind of a clause is written, not rendered".into()));
         }
-        if document.kind.named_by_path {
+        let naming = document.kind.naming;
+        if naming == Naming::Path {
             let path = kind::absolute_path(address.name()).map_err(|refused| refuse(refused.message).maybe_hint(refused.hint))?;
             return ClauseAddress::parse(&format!("{}:{path}", address.kind())).map_err(|error| refuse(error.to_string()));
         }
-        let plain = |c: char| c.is_alphanumeric() || "+-._@:".contains(c);
-        if address.kind() != "command" && (!address.name().chars().all(plain) || address.name().starts_with('-')) {
-            return Err(refuse(format!("`{}` is no name of a {}", address.name(), address.kind()))
-                .hint("names have letters, digits and + - . _ @ :, and do not begin with -"));
+        if !naming.fits(address.name()) {
+            let message = format!("`{}` is no name of a {}", address.name(), address.kind());
+            return Err(refuse(message).hint(format!("names of a {} are {}", address.kind(), naming.words())));
         }
         Ok(address)
     }
@@ -124,7 +193,10 @@ impl<'a> Instantiation<'a> {
         let mut missing = BTreeSet::new();
         for condition in self.assigned.baseline.condition.iter().chain(&document.common.condition) {
             let failed = |message: String| Finding::error(Code::Condition, condition.place.clone(), message);
-            let parsed = Condition::parse(&condition.value, &names).map_err(|errors| failed(errors[0].message.clone()))?;
+            let parsed = match self.assigned.baseline.compiled.conditions.get(&condition.value) {
+                Some(parsed) => parsed.clone(),
+                None => Arc::new(Condition::parse(&condition.value, &names).map_err(|errors| failed(errors[0].message.clone()))?),
+            };
             match parsed.holds(self.input.view, &self.params).map_err(|error| failed(error.message))? {
                 Answer::Yes => {}
                 Answer::No => return Ok((Some(condition.value.clone()), None)),
@@ -139,7 +211,8 @@ impl<'a> Instantiation<'a> {
         let mut findings = Vec::new();
         for (name, written) in &document.properties {
             match self.property(document, name, written) {
-                Ok(value) => drop(clause.properties.insert((*name).to_owned(), value)),
+                Ok(Some(value)) => drop(clause.properties.insert((*name).to_owned(), value)),
+                Ok(None) => {}
                 Err(finding) => findings.push(finding),
             }
         }
@@ -149,8 +222,10 @@ impl<'a> Instantiation<'a> {
         let concealed = document.kind.properties.iter().filter(|property| property.concealed || document.common.conceal);
         clause.concealed =
             concealed.filter(|property| clause.properties.contains_key(property.name)).map(|property| property.name.to_owned()).collect();
-        if clause.address.kind() == "file" {
-            self.content(document, clause).map_err(|finding| vec![finding])?;
+        match clause.address.kind() {
+            "file" | "trust_anchor" => self.content(document, clause).map_err(|finding| vec![finding])?,
+            "tree" | "package_source" => self.copies(document, clause).map_err(|finding| vec![finding])?,
+            _ => {}
         }
         if clause.flag("shell") == Some(true) && clause.list("argv").len() != 1 {
             return Err(vec![
@@ -161,15 +236,24 @@ impl<'a> Instantiation<'a> {
         Ok(())
     }
 
-    fn property(&self, document: &ClauseDocument, name: &'static str, written: &Located<Value>) -> Result<Value, Finding> {
+    /// Returns a property's value in normal form; none if a check can only guess at it.
+    fn property(&self, document: &ClauseDocument, name: &'static str, written: &Located<Value>) -> Result<Option<Value>, Finding> {
         let property = document.kind.property(name).expect("reading a document refuses unknown properties");
         let value = if document.common.literal {
             written.value.clone()
         } else {
-            self.renderer.deep(&written.value, &self.scope).map_err(|error| self.render_finding(&error, &as_text(written), None))?
+            match self.renderer.deep(&written.value, &self.scope) {
+                Ok(value) => value,
+                Err(error) if error.is_a_guess => return Ok(None),
+                Err(error) => return Err(self.render_finding(&error, &as_text(written), None)),
+            }
         };
-        kind::normalise(name, property.value, &value)
-            .map_err(|refused| Finding::error(Code::WrongValue, written.place.clone(), refused.message).maybe_hint(refused.hint))
+        let normal = kind::normalise(name, property.value, &value);
+        if normal.is_err() && self.scope.guessed() {
+            return Ok(None);
+        }
+        let code = if property.value == kind::ValueType::PasswordHash { Code::Password } else { Code::WrongValue };
+        normal.map(Some).map_err(|refused| Finding::error(code, written.place.clone(), refused.message).maybe_hint(refused.hint))
     }
 
     /// Replaces what a file's contents come from by the contents' digest.
@@ -177,7 +261,7 @@ impl<'a> Instantiation<'a> {
         let files = &self.assigned.kit.files;
         let place_of =
             |name: &str| document.properties.iter().find(|(property, _)| *property == name).map_or(&document.what.place, |(_, value)| &value.place);
-        let text = clause.properties.remove("text");
+        let text = clause.properties.remove("text").or_else(|| clause.properties.remove("pem"));
         let copy = clause.properties.remove("copy");
         let render = clause.properties.remove("render");
         let mut bytes = match (text, copy, render) {
@@ -192,7 +276,11 @@ impl<'a> Instantiation<'a> {
                     return Err(missing_file(files, &format!("renders/{name}"), place_of("render")));
                 }
                 let written = Located { value: name.to_owned(), place: place_of("render").clone() };
-                self.renderer.file(name, &self.scope).map_err(|error| self.render_finding(&error, &written, Some(name)))?.into_bytes()
+                match self.renderer.file(name, &self.scope) {
+                    Ok(text) => text.into_bytes(),
+                    Err(error) if error.is_a_guess => return Ok(()),
+                    Err(error) => return Err(self.render_finding(&error, &written, Some(name))),
+                }
             }
             _ => return Ok(()),
         };
@@ -205,6 +293,29 @@ impl<'a> Instantiation<'a> {
         }
         clause.properties.insert("content".into(), Value::from(name.as_str()));
         self.contents.insert(name, bytes);
+        Ok(())
+    }
+
+    /// Replaces the copies that a tree or a repository's key is made of by their digests.
+    fn copies(&mut self, document: &ClauseDocument, clause: &mut Clause) -> Result<(), Finding> {
+        let files = &self.assigned.kit.files;
+        for (name, written) in document.properties.iter().filter(|(name, _)| matches!(*name, "copy" | "signed_by")) {
+            let Some(path) = clause.text(name).map(|path| format!("copies/{path}")) else { continue };
+            let mut found: BTreeMap<String, Value> = BTreeMap::new();
+            let below = files.below(&path).map(|inner| (inner.to_owned(), format!("{path}/{inner}")));
+            let single = files.get(&path).map(|_| (String::new(), path.clone())).filter(|_| *name == "signed_by");
+            for (inner, path) in below.filter(|_| *name == "copy").chain(single) {
+                let bytes = files.get(&path).unwrap_or_default().to_vec();
+                let digest = digest::of_contents(&bytes);
+                found.insert(inner, Value::from(digest.as_str()));
+                self.contents.insert(digest, bytes);
+            }
+            if found.is_empty() {
+                return Err(missing_file(files, &path, &written.place));
+            }
+            let value = found.get("").cloned().unwrap_or_else(|| Value::Object(found.into_iter().collect()));
+            clause.properties.insert((*name).to_owned(), value);
+        }
         Ok(())
     }
 
@@ -225,8 +336,19 @@ impl<'a> Instantiation<'a> {
                 _ => written.place.clone(),
             },
         };
-        Finding::error(Code::Render, place, error.message.clone()).hint("in scope are params, labels, about and node.name")
+        Finding::error(Code::Render, place, error.message.clone()).hint("in scope are params, labels, about and node.name, and in a loop its names")
     }
+}
+
+/// Reads a second name: an address of the clause's own kind.
+fn second_name(written: &Located<String>, own: &ClauseAddress) -> Result<ClauseAddress, Finding> {
+    let refuse =
+        |message: String| Finding::error(Code::NotAnAddress, written.place.clone(), message).hint(format!("write as = \"{}:name\"", own.kind()));
+    let name = ClauseAddress::parse(&written.value).map_err(|error| refuse(error.to_string()))?;
+    if name.kind() != own.kind() || crate::address::is_pattern(name.as_str()) {
+        return Err(refuse(format!("`as` gives a {} a second name, and `{name}` is none", own.kind())));
+    }
+    Ok(name)
 }
 
 fn as_text(written: &Located<Value>) -> Located<String> {

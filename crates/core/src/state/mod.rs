@@ -2,6 +2,7 @@
 
 mod claims;
 mod clause;
+mod include;
 mod instantiate;
 mod left_behind;
 mod order;
@@ -13,5 +14,6 @@ pub(crate) mod testing;
 
 pub use clause::{Clause, EffectiveState, Origin, Switch, SwitchFrom};
 pub use left_behind::{LeftBehind, left_behind};
-pub use render::{RenderError, Renderer, Scope};
+pub use order::{Move, Relation, Why};
+pub use render::{RenderError, Renderer, Scope, has_markup};
 pub use resolve::{Assigned, Conditions, Excluded, ResolveInput, Resolved, Untouchable, resolve};

@@ -3,13 +3,15 @@
 use crate::filter::NodeView;
 use crate::kit::KitFiles;
 use minijinja::syntax::SyntaxConfig;
-use minijinja::value::{Enumerator, Object, Serde, Value as JinjaValue};
+use minijinja::value::{Enumerator, Object, Serde, Value as JinjaValue, merge_maps};
 use minijinja::{AutoEscape, Environment, Error, ErrorKind, UndefinedBehavior};
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
 use std::io;
 use std::ops::Range;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 /// The largest rendered text, in bytes.
 pub const MAX_OUTPUT_BYTES: usize = 1024 * 1024;
@@ -27,24 +29,102 @@ pub struct RenderError {
     pub range: Option<Range<usize>>,
     /// Its line, from 1, where the part is not known.
     pub line: Option<usize>,
+    /// Whether it may only come from what a check has to guess at, as the items of an empty list.
+    pub is_a_guess: bool,
 }
 
 /// What renders may speak of.
+#[derive(Clone)]
 pub struct Scope {
     context: JinjaValue,
+    guesses: Option<Arc<Guesses>>,
 }
 
 impl Scope {
     /// Puts a node and the parameters' values together.
     pub fn new(view: &NodeView, params: &Value) -> Self {
-        let labels = JinjaValue::from_object(Labels(view.labels.clone()));
-        let context = minijinja::context! {
-            labels => labels,
-            about => JinjaValue::from(Serde(view.about.nested())),
-            params => JinjaValue::from(Serde(params)),
-            node => minijinja::context! { name => view.name.clone() },
-        };
-        Self { context }
+        Self { context: context(view, JinjaValue::from(Serde(params))), guesses: None }
+    }
+
+    /// The same for a check, which has no node and not all values: what a map does not hold is guessed at.
+    pub fn guessing(view: &NodeView, params: &Value) -> Self {
+        let guesses = Arc::new(Guesses::default());
+        let known: BTreeMap<String, JinjaValue> =
+            params.as_object().into_iter().flatten().map(|(name, value)| (name.clone(), guessable(value, &guesses))).collect();
+        Self { context: context(view, JinjaValue::from_object(known)), guesses: Some(guesses) }
+    }
+
+    /// Adds the names of loops.
+    pub fn with<'n>(&self, names: impl Iterator<Item = (&'n str, Value)>) -> Self {
+        let names: BTreeMap<String, JinjaValue> = names
+            .map(|(name, value)| {
+                let value = match &self.guesses {
+                    Some(guesses) => guessable(&value, guesses),
+                    None => JinjaValue::from(Serde(&value)),
+                };
+                (name.to_owned(), value)
+            })
+            .collect();
+        Self { context: merge_maps([JinjaValue::from_object(names), self.context.clone()]), guesses: self.guesses.clone() }
+    }
+
+    /// Returns whether something was guessed at since it was asked last.
+    pub fn guessed(&self) -> bool {
+        self.guesses.as_ref().is_some_and(|guesses| guesses.made.swap(false, Ordering::Relaxed))
+    }
+}
+
+fn context(view: &NodeView, params: JinjaValue) -> JinjaValue {
+    minijinja::context! {
+        labels => JinjaValue::from_object(Labels(view.labels.clone())),
+        about => JinjaValue::from(Serde(view.about.nested())),
+        params => params,
+        node => minijinja::context! { name => view.name.clone() },
+    }
+}
+
+/// Whether a check had to guess.
+#[derive(Debug, Default)]
+struct Guesses {
+    made: AtomicBool,
+}
+
+/// A map of which a check may not know all keys, or nothing at all: then anything may be asked of it.
+#[derive(Debug)]
+struct Guessed {
+    known: BTreeMap<String, JinjaValue>,
+    guesses: Arc<Guesses>,
+}
+
+fn guessable(value: &Value, guesses: &Arc<Guesses>) -> JinjaValue {
+    let known = match value {
+        Value::Null => BTreeMap::new(),
+        Value::Object(map) => map.iter().map(|(key, value)| (key.clone(), guessable(value, guesses))).collect(),
+        other => return JinjaValue::from(Serde(other)),
+    };
+    JinjaValue::from_object(Guessed { known, guesses: guesses.clone() })
+}
+
+impl Object for Guessed {
+    fn get_value(self: &Arc<Self>, key: &JinjaValue) -> Option<JinjaValue> {
+        if let Some(known) = key.as_str().and_then(|key| self.known.get(key)) {
+            return Some(known.clone());
+        }
+        self.guesses.made.store(true, Ordering::Relaxed);
+        let usual = self.known.values().next().cloned();
+        Some(usual.unwrap_or_else(|| JinjaValue::from_object(Self { known: BTreeMap::new(), guesses: self.guesses.clone() })))
+    }
+
+    fn enumerate(self: &Arc<Self>) -> Enumerator {
+        Enumerator::Values(self.known.keys().map(JinjaValue::from).collect())
+    }
+
+    fn render(self: &Arc<Self>, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if !self.known.is_empty() {
+            return write!(f, "{}", JinjaValue::from_object(self.known.clone()));
+        }
+        self.guesses.made.store(true, Ordering::Relaxed);
+        f.write_str("sample")
     }
 }
 
@@ -91,7 +171,7 @@ impl Renderer {
     pub fn file(&self, name: &str, scope: &Scope) -> Result<String, RenderError> {
         let template = self.environment.get_template(name).map_err(|error| render_error(&error, Some(name)))?;
         let mut output = Bounded(Vec::new());
-        template.render_captured_to(scope.context.clone(), &mut output).map_err(|error| render_error(&error, Some(name)))?;
+        template.render_captured_to(scope.context.clone(), &mut output).map_err(|error| guess(render_error(&error, Some(name)), scope))?;
         Ok(String::from_utf8(output.0).expect("templates and values are texts"))
     }
 
@@ -104,7 +184,7 @@ impl Renderer {
         if let Some(inner) = only_expression(source) {
             let at = source.find(inner).unwrap_or(0);
             let moved = |error: &Error| {
-                let mut error = render_error(error, None);
+                let mut error = guess(render_error(error, None), scope);
                 error.range = Some(at..at + inner.len());
                 error
             };
@@ -120,7 +200,7 @@ impl Renderer {
             .environment
             .template_from_str(source)
             .and_then(|template| template.render_captured_to(scope.context.clone(), &mut output).map(|_| ()));
-        rendered.map_err(|error| render_error(&error, None))?;
+        rendered.map_err(|error| guess(render_error(&error, None), scope))?;
         Ok(Value::String(String::from_utf8(output.0).expect("templates and values are texts")))
     }
 
@@ -140,13 +220,12 @@ impl Renderer {
         })
     }
 
-    /// Returns the parameters that a text or file speaks of; `None` if it takes them as a whole.
-    pub fn parameters_of(&self, source: &str) -> Option<BTreeSet<String>> {
+    /// Returns the names that a text speaks of, with their fields (`params.lanes`), as far as they can be seen in it;
+    /// none if it cannot be read.
+    pub fn names_in(&self, source: &str) -> BTreeSet<String> {
         let names = self.environment.template_from_str(source).map(|template| template.undeclared_variables(true)).unwrap_or_default();
-        if names.contains("params") {
-            return None;
-        }
-        Some(names.iter().filter_map(|name| name.strip_prefix("params.")).map(|name| name.split('.').next().unwrap_or(name).to_owned()).collect())
+        let is_given = |name: &str| self.environment.globals().any(|(global, _)| global == name);
+        names.into_iter().filter(|name| !is_given(name)).collect()
     }
 }
 
@@ -158,6 +237,10 @@ pub fn has_markup(text: &str) -> bool {
 fn only_expression(source: &str) -> Option<&str> {
     let inner = source.trim().strip_prefix("{{")?.strip_suffix("}}")?;
     (source.trim().len() == source.len() && !inner.contains("}}") && !inner.contains("{{")).then(|| inner.trim_matches('-').trim())
+}
+
+fn guess(error: RenderError, scope: &Scope) -> RenderError {
+    RenderError { is_a_guess: error.is_a_guess || scope.guessed(), ..error }
 }
 
 fn render_error(error: &Error, file: Option<&str>) -> RenderError {
@@ -174,7 +257,7 @@ fn render_error(error: &Error, file: Option<&str>) -> RenderError {
         _ => format!("the render {what}"),
     };
     let file = error.name().filter(|name| !name.starts_with('<')).or(file).map(str::to_owned);
-    RenderError { message, file, range: error.range(), line: error.line() }
+    RenderError { message, file, range: error.range(), line: error.line(), is_a_guess: false }
 }
 
 /// Takes bytes up to [`MAX_OUTPUT_BYTES`].

@@ -2,14 +2,16 @@
 
 use super::clause::{Clause, EffectiveState};
 use super::instantiate::{Draft, Instantiation};
-use super::{claims, order, reference};
+use super::order::{Move, Relation};
+use super::{claims, include, order, reference};
 use crate::digest::{Digest, DigestKey};
 use crate::filter::NodeView;
-use crate::kit::{Baseline, Finding, Gone, Kit, OnDrift, OnRollout, Place};
-use crate::param::{self, Given, ParameterValue};
+use crate::kit::{Baseline, Code, Finding, Gone, Kit, OnDrift, OnRollout, Place};
+use crate::param::{self, Given, ParameterType, ParameterValue};
 use std::collections::BTreeMap;
 
 /// A baseline that is wanted of the node.
+#[derive(Clone)]
 pub struct Assigned<'a> {
     /// The kit that it belongs to.
     pub kit: &'a Kit,
@@ -19,8 +21,17 @@ pub struct Assigned<'a> {
     pub on_drift: Option<OnDrift>,
     /// The assignment's own switch for what is newly wanted.
     pub on_rollout: Option<OnRollout>,
-    /// Values for its parameters, by name, the lowest layer first.
-    pub given: BTreeMap<String, Vec<Given>>,
+}
+
+impl<'a> Assigned<'a> {
+    /// Assigns a baseline without switches.
+    pub fn plainly(kit: &'a Kit, baseline: &'a Baseline) -> Self {
+        Self { kit, baseline, on_drift: None, on_rollout: None }
+    }
+
+    pub(super) fn is_same_as(&self, other: &Self) -> bool {
+        self.kit.name == other.kit.name && self.baseline.name.value == other.baseline.name.value
+    }
 }
 
 /// Whether conditions are asked.
@@ -43,8 +54,12 @@ pub struct Untouchable {
 
 /// All that resolving needs.
 pub struct ResolveInput<'a> {
-    /// The baselines, in order.
+    /// The baselines, in order; what they include is found in their own kit and in `kits`.
     pub assigned: Vec<Assigned<'a>>,
+    /// The other kits, one release of each.
+    pub kits: &'a [&'a Kit],
+    /// Values for parameters, by `KIT/BASELINE.PARAM`, the lowest layer first; those of other baselines do not count.
+    pub given: &'a BTreeMap<String, Vec<Given>>,
     /// The node.
     pub view: &'a NodeView,
     /// The key for what is concealed.
@@ -65,7 +80,7 @@ pub struct Excluded {
 }
 
 /// A node's effective state and what belongs to it.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Resolved {
     /// The state.
     pub state: EffectiveState,
@@ -75,6 +90,12 @@ pub struct Resolved {
     pub excluded: Vec<Excluded>,
     /// The parameters' values, by `KIT/BASELINE.PARAM`, with the layer each comes from.
     pub parameters: BTreeMap<String, ParameterValue>,
+    /// Where each clause of the state stands in its document.
+    pub places: Vec<Place>,
+    /// The clauses that come earlier than they are written, with what asked for that.
+    pub moves: Vec<Move>,
+    /// All that orders two clauses.
+    pub relations: Vec<Relation>,
 }
 
 /// Computes a node's effective state.
@@ -87,29 +108,36 @@ pub fn resolve(input: &ResolveInput<'_>) -> Result<Resolved, Vec<Finding>> {
     let mut parameters = BTreeMap::new();
     let mut drafts: Vec<Draft> = Vec::new();
     let mut contents = BTreeMap::new();
-    for assigned in &input.assigned {
-        let baseline = assigned.baseline;
-        let values = match param::resolve(&baseline.parameters, &assigned.given, &baseline.name.place) {
+    for assigned in &include::with_includes(&input.assigned, input.kits, &mut findings) {
+        let (kit, baseline) = (assigned.kit, assigned.baseline);
+        let in_kit = |errors: Vec<Finding>| errors.into_iter().map(|error| error.in_kit(&kit.name));
+        let prefix = format!("{}/{}.", kit.name, baseline.name.value);
+        let values = match param::resolve(&baseline.parameters, &given_to(input.given, &prefix), &baseline.name.place) {
             Ok(values) => values,
             Err(errors) => {
-                findings.extend(errors);
+                findings.extend(in_kit(errors));
                 continue;
             }
         };
+        if input.conditions == Conditions::Decide {
+            findings.extend(in_kit(secrets_that_are_not_there(baseline, &values)));
+        }
         let mut instantiation = Instantiation::new(assigned, input, &param::plain(&values), &mut contents);
         for document in &baseline.clauses {
             match instantiation.clause(document) {
-                Ok(draft) => drafts.push(draft),
-                Err(errors) => findings.extend(errors),
+                Ok(concrete) => drafts.extend(concrete),
+                Err(errors) => findings.extend(in_kit(errors)),
             }
         }
-        parameters.extend(values.into_iter().map(|(name, value)| (format!("{}/{}.{name}", assigned.kit.name, baseline.name.value), value)));
+        parameters.extend(values.into_iter().map(|(name, value)| (format!("{prefix}{name}"), value)));
     }
     for draft in &drafts {
         findings.extend(touches_agent(draft, input.untouchable));
     }
     let (included, left_out): (Vec<Draft>, Vec<Draft>) = drafts.into_iter().partition(|draft| draft.excluded_by.is_none());
     let mut merged = claims::merge(included, input.conditions, &mut findings);
+    claims::parts_of_whole(&merged, input.conditions, &mut findings);
+    claims::tell_apart(&merged, input.conditions, &mut findings);
     reference::connect(&mut merged, &left_out, &mut findings);
     if !findings.is_empty() {
         return Err(findings);
@@ -119,8 +147,26 @@ pub fn resolve(input: &ResolveInput<'_>) -> Result<Resolved, Vec<Finding>> {
     for draft in &mut merged {
         draft.clause.wanted = draft.clause.wanted_digest(input.key);
     }
-    let clauses = order::in_order(merged).map_err(|circle| vec![circle])?;
-    Ok(Resolved { state: EffectiveState::new(clauses, input.key), contents, excluded, parameters })
+    let order::Ordered { clauses, places, moves, relations } = order::in_order(merged).map_err(|circle| vec![circle])?;
+    Ok(Resolved { state: EffectiveState::new(clauses, input.key), contents, excluded, parameters, places, moves, relations })
+}
+
+fn given_to(given: &BTreeMap<String, Vec<Given>>, prefix: &str) -> BTreeMap<String, Vec<Given>> {
+    let from_prefix = given.range::<str, _>((std::ops::Bound::Included(prefix), std::ops::Bound::Unbounded));
+    from_prefix.map_while(|(name, layers)| Some((name.strip_prefix(prefix)?.to_owned(), layers.clone()))).collect()
+}
+
+/// Values of secrets are kept by no server of this version: what asks for one cannot be brought about.
+fn secrets_that_are_not_there(baseline: &Baseline, values: &BTreeMap<String, ParameterValue>) -> Vec<Finding> {
+    let secrets = baseline.parameters.iter().filter(|parameter| parameter.value_type == ParameterType::Secret);
+    let given = secrets.filter_map(|parameter| Some((parameter, values.get(&parameter.name.value)?)));
+    given
+        .map(|(parameter, value)| {
+            let name = value.value.as_str().unwrap_or_default();
+            Finding::error(Code::UnknownSecret, parameter.name.place.clone(), format!("there is no secret `{name}` (from {})", value.from.words()))
+                .hint("this version of Constans keeps no secrets yet; take the parameter's value away")
+        })
+        .collect()
 }
 
 /// Tells each directory that keeps only what is known which of its entries clauses name.
@@ -161,12 +207,8 @@ fn touches_agent(draft: &Draft, untouchable: &Untouchable) -> Option<Finding> {
         }
     };
     touches.then(|| {
-        Finding::error(
-            crate::kit::Code::TouchesAgent,
-            draft.place.clone(),
-            format!("{} would stop, remove or alter the agent itself", clause.address),
-        )
-        .hint("the agent is not kept by clauses; take this one out")
+        Finding::error(Code::TouchesAgent, draft.place.clone(), format!("{} would stop, remove or alter the agent itself", clause.address))
+            .hint("the agent is not kept by clauses; take this one out")
     })
 }
 

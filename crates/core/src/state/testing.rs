@@ -12,7 +12,7 @@ use std::collections::{BTreeMap, BTreeSet};
 pub fn clause(address: &str) -> Clause {
     let address = ClauseAddress::parse(address).unwrap();
     Clause {
-        claim: (kind::find(address.kind()).unwrap().claim)(address.name()),
+        claim: (kind::find(address.kind()).unwrap().claim)(address.name(), &BTreeMap::new()),
         also: Vec::new(),
         properties: BTreeMap::new(),
         concealed: BTreeSet::new(),

@@ -20,7 +20,8 @@ use utoipa::{Modify, OpenApi};
         fleet::fleet, events::events, invitation::make, joining::waiting, joining::approve, joining::deny,
         node::list, node::show, node::explained, node::revoke, node::settle, clauses::list,
         clauses::left, recovery::show, recovery::end,
-        release::prepare, release::put_content, release::publish, release::list, stage::list, stage::serve, group::list, group::set,
+        release::prepare, release::put_content, release::publish, release::list, release::show, release::text,
+        release::file, release::compare, release::log, release::withdraw, release::labels, release::kinds, stage::list, stage::serve, stage::back, group::list, group::set,
         run::list, run::show, run::episodes, document,
         join::greeting, join::join, join::ask_again, join::renew, check_in::check_in, wanted::state, wanted::content, wanted::report,
     )

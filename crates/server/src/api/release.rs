@@ -1,16 +1,26 @@
-//! Publishing kits.
+//! Publishing kits, reading and comparing releases, withdrawing them.
 
 use crate::problem::{Answer, ApiError};
-use crate::store::audit;
 use crate::store::release::{self, ReleaseRow};
+use crate::store::{audit, notice, stage, wanted};
 use crate::trust::{Allowed, KitPublish, NodeRead};
-use crate::work::publish::{LARGEST_FILE, check_release, is_named_right};
-use constans_wire::kit::{Lacking, Release, ReleaseFiles};
+use crate::work::publish::{LARGEST_FILE, check_releases, is_named_right, on_thread, read_release};
+use constans_core::compare::{KitDifference, kit_difference};
+use constans_core::kind::{KINDS, KindPage, kind_page};
+use constans_core::kit::{page, shown_text};
+use constans_wire::kit::{
+    Lacking, Logged, Publish, Published, Release, ReleaseFile, ReleaseFiles, ReleaseShown, ReleaseText, ServedFor, Withdraw, Withdrawn,
+};
 use rocket::data::{Data, ToByteUnit as _};
+use rocket::http::ContentType;
 use rocket::serde::json::Json;
 use rocket::{State, get, post, put};
 use serde_json::json;
 use sqlx::PgPool;
+use std::collections::BTreeMap;
+
+/// The largest file that is shown as text, in bytes.
+const LARGEST_TEXT: usize = 256 * 1024;
 
 /// Which contents of a kit the server lacks.
 #[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body = ReleaseFiles, responses((status = 200, body = Lacking)))]
@@ -36,41 +46,174 @@ pub async fn put_content(name: &str, body: Data<'_>, _caller: Allowed<KitPublish
     Ok(Json(true))
 }
 
-/// Publishes a kit; checked again, and refused whole.
-#[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body = ReleaseFiles, responses((status = 200, body = Release)))]
-#[post("/api/releases", data = "<kit>")]
-pub async fn publish(kit: Json<ReleaseFiles>, caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Release> {
+/// Publishes kits together; checked again, and refused whole.
+#[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body = Publish, responses((status = 200, body = Published)))]
+#[post("/api/releases", data = "<kits>")]
+pub async fn publish(kits: Json<Publish>, caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Published> {
     let mut transaction = db.begin().await?;
-    let row = check_release(&mut transaction, kit.into_inner().files, &caller.person).await?;
-    if let Some(known) = release::find(&mut *transaction, &row.kit, &row.version).await? {
-        if known.digest == row.digest {
-            return Ok(Json(shown(known)));
+    let (rows, warnings) = check_releases(&mut transaction, kits.into_inner().kits, &caller.person).await?;
+    let mut releases = Vec::new();
+    for row in rows {
+        if let Some(known) = release::find(&mut *transaction, &row.kit, &row.version).await? {
+            if known.digest != row.digest {
+                return Err(ApiError::Conflict {
+                    message: format!("{}@{} was published already, with other contents", row.kit, row.version),
+                    hint: "a release never changes: raise the version in kit.toml".to_owned(),
+                });
+            }
+            releases.push(known);
+            continue;
         }
-        return Err(ApiError::Conflict {
-            message: format!("{}@{} was published already, with other contents", row.kit, row.version),
-            hint: "a release never changes: raise the version in kit.toml".to_owned(),
-        });
+        release::add(&mut *transaction, &row).await?;
+        let name = format!("{}@{}", row.kit, row.version);
+        audit::add(&mut *transaction, &caller.person, "published", &name, &json!({ "digest": row.digest })).await?;
+        releases.push(row);
     }
-    release::add(&mut *transaction, &row).await?;
-    audit::add(&mut *transaction, &caller.person, "published", &format!("{}@{}", row.kit, row.version), &json!({ "digest": row.digest })).await?;
+    notice::tell(&mut *transaction, "kits").await?;
+    let served = stage::served(&mut *transaction).await?;
     transaction.commit().await?;
-    Ok(Json(shown(row)))
+    Ok(Json(Published { releases: releases.into_iter().map(|row| shown(row, &served)).collect(), warnings }))
 }
 
 /// The releases, the newest first.
 #[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<Release>)))]
 #[get("/api/releases")]
 pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Release>> {
-    Ok(Json(release::all(db.inner()).await?.into_iter().map(shown).collect()))
+    let served = stage::served(db.inner()).await?;
+    Ok(Json(release::all(db.inner()).await?.into_iter().map(|row| shown(row, &served)).collect()))
 }
 
-fn shown(row: ReleaseRow) -> Release {
+/// One release: what it is, its files, and what it wants.
+#[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = ReleaseShown)))]
+#[get("/api/releases/<kit>/<version>")]
+pub async fn show(kit: &str, version: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<ReleaseShown> {
+    let mut connection = db.acquire().await?;
+    let (row, read) = read_release(&mut connection, &format!("{kit}@{version}")).await?;
+    let listed: Vec<(String, String)> = serde_json::from_value(row.files.clone()).unwrap_or_default();
+    let names: Vec<String> = listed.iter().map(|(_, name)| name.clone()).collect();
+    let sizes: BTreeMap<String, i64> = release::sizes(&mut *connection, &names).await?.into_iter().collect();
+    let bytes = |name: &str| sizes.get(name).and_then(|bytes| u64::try_from(*bytes).ok()).unwrap_or(0);
+    let files = listed.into_iter().map(|(path, content)| ReleaseFile { bytes: bytes(&content), path, content }).collect();
+    let served = stage::served(&mut *connection).await?;
+    Ok(Json(ReleaseShown { release: shown(row, &served), files, page: page(&read) }))
+}
+
+/// One file of a release to be read, with what is concealed replaced.
+#[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("path" = String, Query)), responses((status = 200, body = ReleaseText)))]
+#[get("/api/releases/<kit>/<version>/text?<path>")]
+pub async fn text(kit: &str, version: &str, path: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<ReleaseText> {
+    let mut connection = db.acquire().await?;
+    let (_, read) = read_release(&mut connection, &format!("{kit}@{version}")).await?;
+    let bytes = read.files.get(path).ok_or_else(|| ApiError::Missing { what: "file of the release", name: path.to_owned() })?;
+    let shown = if bytes.len() > LARGEST_TEXT { None } else { shown_text(&read, path) };
+    let concealed = shown.as_ref().is_some_and(|(_, concealed)| *concealed);
+    Ok(Json(ReleaseText { text: shown.map(|(text, _)| text), concealed }))
+}
+
+/// Two releases side by side: clause by clause, property by property.
+#[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("from" = String, Query), ("to" = String, Query)), responses((status = 200, body = KitDifference)))]
+#[get("/api/compare/releases?<from>&<to>")]
+pub async fn compare(from: &str, to: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<KitDifference> {
+    let mut connection = db.acquire().await?;
+    let (_, from) = read_release(&mut connection, from).await?;
+    let (_, to) = read_release(&mut connection, to).await?;
+    Ok(Json(on_thread(move || kit_difference(&from, &to)).await?))
+}
+
+/// The releases of a kit, the newest first, with where and when each was served.
+#[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<Logged>)))]
+#[get("/api/kits/<kit>/log")]
+pub async fn log(kit: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Logged>> {
+    let releases = release::of_kit(db.inner(), kit).await?;
+    if releases.is_empty() {
+        return Err(ApiError::Missing { what: "kit", name: kit.to_owned() });
+    }
+    let (served, history) = (stage::served(db.inner()).await?, stage::history(db.inner(), kit).await?);
+    let served_for = |version: &str| {
+        let of_it = history.iter().filter(|row| row.version == version);
+        of_it
+            .map(|row| ServedFor {
+                stage: row.stage.clone(),
+                from: row.from_at.to_jiff(),
+                until: row.until_at.map(|at| at.to_jiff()),
+                by: row.served_by.clone(),
+            })
+            .collect()
+    };
+    Ok(Json(releases.into_iter().map(|row| Logged { served: served_for(&row.version), release: shown(row, &served) }).collect()))
+}
+
+/// Withdraws a release: nothing serves it anew.
+#[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body = Withdraw, responses((status = 200, body = Release)))]
+#[post("/api/releases/<kit>/<version>/withdraw", data = "<why>")]
+pub async fn withdraw(kit: &str, version: &str, why: Json<Withdraw>, caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Release> {
+    let name = format!("{kit}@{version}");
+    if why.because.trim().is_empty() {
+        return Err(ApiError::Wrong("a release is withdrawn for a reason: say it in `because`".to_owned()));
+    }
+    let mut transaction = db.begin().await?;
+    let missing = || ApiError::Missing { what: "release", name: name.clone() };
+    release::find(&mut *transaction, kit, version).await?.ok_or_else(missing)?;
+    let served = stage::served(&mut *transaction).await?;
+    let by: Vec<&str> = served.iter().filter(|(_, one, release)| one == kit && release == version).map(|(stage, _, _)| stage.as_str()).collect();
+    if let Some(first) = by.first() {
+        return Err(ApiError::Conflict {
+            message: format!("{name} is served in {}", by.join(", ")),
+            hint: format!("serve another release first, or go back: constans stage back {first} {kit}"),
+        });
+    }
+    release::withdraw(&mut *transaction, kit, version, &caller.person, why.because.trim()).await?;
+    audit::add(&mut *transaction, &caller.person, "withdrew", &name, &json!({ "because": why.because.trim() })).await?;
+    notice::tell(&mut *transaction, "kits").await?;
+    let row = release::find(&mut *transaction, kit, version).await?.ok_or_else(missing)?;
+    transaction.commit().await?;
+    Ok(Json(shown(row, &served)))
+}
+
+/// The labels that nodes have, each with its values.
+#[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = BTreeMap<String, Vec<String>>)))]
+#[get("/api/labels")]
+pub async fn labels(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<BTreeMap<String, Vec<String>>> {
+    Ok(Json(wanted::labels(db.inner()).await?.into_iter().collect()))
+}
+
+/// The kinds that clauses can be of.
+#[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<KindPage>)))]
+#[get("/api/kinds")]
+pub async fn kinds(_caller: Allowed<NodeRead>) -> Answer<Vec<KindPage>> {
+    Ok(Json(KINDS.iter().map(|kind| kind_page(kind)).collect()))
+}
+
+/// Contents of a published kit as they are: only for those who may publish it.
+#[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream")))]
+#[get("/api/releases/<kit>/<version>/file?<path>")]
+pub async fn file(
+    kit: &str,
+    version: &str,
+    path: &str,
+    _caller: Allowed<KitPublish>,
+    db: &State<PgPool>,
+) -> Result<(ContentType, Vec<u8>), ApiError> {
+    let mut connection = db.acquire().await?;
+    let (_, read) = read_release(&mut connection, &format!("{kit}@{version}")).await?;
+    let bytes = read.files.get(path).ok_or_else(|| ApiError::Missing { what: "file of the release", name: path.to_owned() })?;
+    Ok((ContentType::Binary, bytes.to_vec()))
+}
+
+fn shown(row: ReleaseRow, served: &[(String, String, String)]) -> Release {
+    let withdrawn = match (row.withdrawn_at, row.withdrawn_by, row.withdrawn_because) {
+        (Some(at), Some(by), Some(because)) => Some(Withdrawn { at: at.to_jiff(), by, because }),
+        _ => None,
+    };
     Release {
+        served_in: served.iter().filter(|(_, kit, version)| *kit == row.kit && *version == row.version).map(|(stage, _, _)| stage.clone()).collect(),
         kit: row.kit,
         version: row.version,
         digest: row.digest,
         summary: row.summary,
         published_by: row.published_by,
         published_at: row.published_at.to_jiff(),
+        requires: serde_json::from_value(row.requires).unwrap_or_default(),
+        withdrawn,
     }
 }

@@ -4,14 +4,14 @@ use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::{audit, notice, release, stage};
 use crate::trust::{Allowed, NodeRead, StageServe};
+use crate::work::publish::solvable;
 use crate::work::resolve::resolve_nodes;
-use constans_wire::kit::{Changed, Serve, Stage};
+use constans_core::kit::require;
+use constans_wire::kit::{Changed, GoBack, Serve, Stage, WentBack};
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
-use semver::{Version, VersionReq};
 use serde_json::json;
 use sqlx::{PgConnection, PgPool};
-use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// The stages in order, with what each serves.
@@ -43,10 +43,16 @@ pub async fn serve(name: &str, wanted: Json<Serve>, caller: Allowed<StageServe>,
     for wanted in &wanted.releases {
         let missing = || ApiError::Missing { what: "release", name: wanted.clone() };
         let (kit, version) = wanted.split_once('@').ok_or_else(|| ApiError::Wrong(format!("`{wanted}` is not KIT@VERSION")))?;
-        release::find(&mut *transaction, kit, version).await?.ok_or_else(missing)?;
+        let found = release::find(&mut *transaction, kit, version).await?.ok_or_else(missing)?;
+        if let (Some(by), Some(because)) = (found.withdrawn_by, found.withdrawn_because) {
+            return Err(ApiError::Conflict {
+                message: format!("{kit}@{version} was withdrawn by {by}: {because}"),
+                hint: format!("see which releases there are: constans kit log {kit}"),
+            });
+        }
         stage::serve(&mut transaction, name, kit, version, &caller.person).await?;
     }
-    check_requirements(&mut transaction, name).await?;
+    check_requirements(&mut transaction, name, &wanted.releases).await?;
     audit::add(&mut *transaction, &caller.person, "served", name, &json!({ "releases": wanted.releases })).await?;
     let changed = resolve_nodes(&mut transaction, here, None).await?;
     if !changed.unusable.is_empty() && !wanted.although_unusable {
@@ -57,30 +63,50 @@ pub async fn serve(name: &str, wanted: Json<Serve>, caller: Allowed<StageServe>,
     Ok(Json(changed))
 }
 
-/// Refuses a set of releases in which something is required that is not there: says all of it.
-async fn check_requirements(db: &mut PgConnection, name: &str) -> Result<(), ApiError> {
-    let served: BTreeMap<String, String> =
-        stage::served(&mut *db).await?.into_iter().filter(|(stage, _, _)| stage == name).map(|(_, kit, version)| (kit, version)).collect();
-    let mut unmet = Vec::new();
-    for (kit, version) in &served {
-        let Some(row) = release::find(&mut *db, kit, version).await? else { continue };
-        let requires: BTreeMap<String, String> = serde_json::from_value(row.requires).unwrap_or_default();
-        for (required, wanted) in requires {
-            let has = served.get(&required);
-            let fits = has.and_then(|has| Some(VersionReq::parse(&wanted).ok()?.matches(&Version::parse(has).ok()?))).unwrap_or(false);
-            if !fits {
-                unmet.push(format!(
-                    "{kit}@{version} requires {required} {wanted}, and the stage serves {}",
-                    has.map_or_else(|| "none".to_owned(), |has| format!("{required}@{has}"))
-                ));
-            }
+/// Serves the release of a kit that the stage served before the present one.
+#[utoipa::path(tag = "kits", security(("token" = ["stage.serve"]), ("session" = ["stage.serve"])), request_body = GoBack, responses((status = 200, body = WentBack)))]
+#[post("/api/stages/<name>/back", data = "<wanted>")]
+pub async fn back(name: &str, wanted: Json<GoBack>, caller: Allowed<StageServe>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<WentBack> {
+    let kit = &wanted.kit;
+    let served = stage::served(db.inner()).await?;
+    let present = served.into_iter().find(|(stage, one, _)| stage == name && one == kit).map(|(_, _, version)| version);
+    let present = present.ok_or_else(|| ApiError::Missing { what: "kit that the stage serves", name: kit.clone() })?;
+    let before = stage::before(db.inner(), name, kit, &present).await?.ok_or_else(|| ApiError::Conflict {
+        message: format!("{name} served no other release of {kit} before {kit}@{present} that was not withdrawn"),
+        hint: format!("see what there is: constans kit log {kit}"),
+    })?;
+    let to = format!("{kit}@{before}");
+    let wanted = Serve { releases: vec![to.clone()], although_unusable: wanted.although_unusable };
+    let changed = serve(name, Json(wanted), caller, db, here).await?.into_inner();
+    Ok(Json(WentBack { from: format!("{kit}@{present}"), to, changed }))
+}
+
+/// Refuses a set of releases in which something is required that is not there: says all of it, and what would do.
+async fn check_requirements(db: &mut PgConnection, name: &str, named: &[String]) -> Result<(), ApiError> {
+    let all = solvable(&mut *db).await?;
+    let find = |kit: &str, version: &str| all.iter().find(|release| release.kit == kit && release.version.to_string() == version).cloned();
+    let served: Vec<require::Release> = stage::served(&mut *db)
+        .await?
+        .into_iter()
+        .filter(|(stage, _, _)| stage == name)
+        .filter_map(|(_, kit, version)| find(&kit, &version))
+        .collect();
+    // What the stage serves must go together as it is: nothing is chosen for it.
+    let Err(unmet) = require::solve(&served, &served) else { return Ok(()) };
+    let message: Vec<String> = unmet
+        .iter()
+        .map(|unmet| match &unmet.taken {
+            Some((version, _)) => format!("{} requires {} {}, and the stage serves {version}", unmet.by, unmet.kit(), unmet.wanted),
+            None => format!("{} requires {} {}, and the stage serves none", unmet.by, unmet.kit(), unmet.wanted),
+        })
+        .collect();
+    let given: Vec<require::Release> = named.iter().filter_map(|name| name.split_once('@').and_then(|(kit, version)| find(kit, version))).collect();
+    let hint = match require::solve(&given, &all) {
+        Ok(chosen) => {
+            let together: Vec<String> = chosen.iter().map(|(kit, version)| format!("{kit}@{version}")).collect();
+            format!("these go together: constans stage serve {name} {}", together.join(" "))
         }
-    }
-    if unmet.is_empty() {
-        return Ok(());
-    }
-    Err(ApiError::Conflict {
-        message: unmet.join("; "),
-        hint: "name what is required in the same command: constans stage serve STAGE KIT@VERSION KIT@VERSION".to_owned(),
-    })
+        Err(unmet) => unmet.iter().map(require::Unmet::hint).collect::<Vec<_>>().join("; "),
+    };
+    Err(ApiError::Conflict { message: message.join("; "), hint })
 }

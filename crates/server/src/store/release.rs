@@ -23,6 +23,15 @@ pub struct ReleaseRow {
     pub published_by: String,
     /// When.
     pub published_at: SqlTimestamp,
+    /// When it was withdrawn.
+    #[sqlx(default)]
+    pub withdrawn_at: Option<SqlTimestamp>,
+    /// By whom.
+    #[sqlx(default)]
+    pub withdrawn_by: Option<String>,
+    /// Why.
+    #[sqlx(default)]
+    pub withdrawn_because: Option<String>,
 }
 
 /// Returns which of these contents are not stored.
@@ -57,6 +66,36 @@ pub async fn find(db: impl PgExecutor<'_>, kit: &str, version: &str) -> sqlx::Re
 /// Returns all releases, the newest first; at most 1,000.
 pub async fn all(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<ReleaseRow>> {
     sqlx::query_as("select * from release order by published_at desc limit 1000").fetch_all(db).await
+}
+
+/// Returns the releases of one kit, the newest first; at most 1,000.
+pub async fn of_kit(db: impl PgExecutor<'_>, kit: &str) -> sqlx::Result<Vec<ReleaseRow>> {
+    sqlx::query_as("select * from release where kit = $1 order by published_at desc limit 1000").bind(kit).fetch_all(db).await
+}
+
+/// Returns kit, version and requirements of all releases that were not withdrawn: what requirements are solved by.
+pub async fn solvable(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, String, Value)>> {
+    sqlx::query_as("select kit, version, requires from release where withdrawn_at is null").fetch_all(db).await
+}
+
+/// Withdraws a release, once.
+pub async fn withdraw(db: impl PgExecutor<'_>, kit: &str, version: &str, by: &str, because: &str) -> sqlx::Result<()> {
+    sqlx::query(
+        "update release set withdrawn_at = now(), withdrawn_by = $3, withdrawn_because = $4
+         where kit = $1 and version = $2 and withdrawn_at is null",
+    )
+    .bind(kit)
+    .bind(version)
+    .bind(by)
+    .bind(because)
+    .execute(db)
+    .await
+    .map(|_| ())
+}
+
+/// Returns the sizes of contents by their names.
+pub async fn sizes(db: impl PgExecutor<'_>, names: &[String]) -> sqlx::Result<Vec<(String, i64)>> {
+    sqlx::query_as("select name, octet_length(bytes)::bigint from content where name = any($1)").bind(names).fetch_all(db).await
 }
 
 /// Adds a release.

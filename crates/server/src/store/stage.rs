@@ -1,5 +1,6 @@
 //! Stages and what they serve, as intervals.
 
+use jiff_sqlx::Timestamp as SqlTimestamp;
 use sqlx::{PgConnection, PgExecutor};
 
 /// Returns the stages in order.
@@ -10,6 +11,47 @@ pub async fn names(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<String>> {
 /// Returns what all stages serve now, as (stage, kit, version).
 pub async fn served(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, String, String)>> {
     sqlx::query_as("select stage, kit, version from served where until_at is null and superseded_at is null order by stage, kit").fetch_all(db).await
+}
+
+/// A time for which a stage served a release.
+#[derive(Debug, sqlx::FromRow)]
+pub struct ServedRow {
+    /// The stage.
+    pub stage: String,
+    /// The release's version.
+    pub version: String,
+    /// From when.
+    pub from_at: SqlTimestamp,
+    /// Until when.
+    pub until_at: Option<SqlTimestamp>,
+    /// By whom.
+    pub served_by: String,
+}
+
+/// Returns where and when a kit was served, the newest first; at most 1,000.
+pub async fn history(db: impl PgExecutor<'_>, kit: &str) -> sqlx::Result<Vec<ServedRow>> {
+    sqlx::query_as(
+        "select stage, version, from_at, until_at, served_by from served where kit = $1 and superseded_at is null
+         order by from_at desc limit 1000",
+    )
+    .bind(kit)
+    .fetch_all(db)
+    .await
+}
+
+/// Returns the release that a stage served last before the present one, and that was not withdrawn.
+pub async fn before(db: impl PgExecutor<'_>, stage: &str, kit: &str, present: &str) -> sqlx::Result<Option<String>> {
+    sqlx::query_scalar(
+        "select s.version from served s join release r on r.kit = s.kit and r.version = s.version
+         where s.stage = $1 and s.kit = $2 and s.version <> $3 and s.until_at is not null and s.superseded_at is null
+             and r.withdrawn_at is null
+         order by s.until_at desc limit 1",
+    )
+    .bind(stage)
+    .bind(kit)
+    .bind(present)
+    .fetch_optional(db)
+    .await
 }
 
 /// Serves a release in a stage from now on.

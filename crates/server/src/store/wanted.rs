@@ -39,6 +39,18 @@ pub async fn node_views(db: impl PgExecutor<'_>, only: Option<Uuid>) -> sqlx::Re
     .await
 }
 
+/// Returns the labels that nodes have, each with its values; at most 10,000.
+pub async fn labels(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, Vec<String>)>> {
+    sqlx::query_as(
+        "select label.key, array_agg(distinct label.value order by label.value)
+         from fact join node on node.id = fact.node and node.retired_at is null, jsonb_each_text(fact.value) as label
+         where fact.what = 'labels' and fact.until_at is null and fact.superseded_at is null
+         group by label.key order by label.key limit 10000",
+    )
+    .fetch_all(db)
+    .await
+}
+
 /// Stores an effective state once for the whole fleet.
 pub async fn store_state(db: impl PgExecutor<'_>, digest: &str, body: &Value, names: &[String], releases: &[String]) -> sqlx::Result<()> {
     sqlx::query("insert into effective_state (digest, body, names, releases) values ($1, $2, $3, $4) on conflict (digest) do nothing")

@@ -2,13 +2,15 @@
 
 use crate::problem::ApiError;
 use crate::store::release::{self, ReleaseRow};
+use crate::store::wanted;
 use constans_core::digest::{of_contents, of_value};
-use constans_core::kit::{Checked, KitFiles, Level, check, explain_findings};
+use constans_core::kit::{Checked, Kit, KitFiles, Level, Surroundings, check, explain_findings, require};
 use constans_folder::on_large_stack;
+use constans_wire::kit::ReleaseFiles;
 use jiff_sqlx::ToSqlx as _;
 use serde_json::{Value, json};
 use sqlx::PgConnection;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// The scheme of releases' digests.
 const RELEASE_SCHEME: &str = "k1";
@@ -32,12 +34,65 @@ pub async fn files_of(db: &mut PgConnection, listed: &Value) -> Result<KitFiles,
     Ok(KitFiles::new(files))
 }
 
-/// Checks files as a kit and returns the release that they make.
+/// A kit that is to be published, as far as it was read.
+struct Brought {
+    listed: Vec<(String, String)>,
+    files: KitFiles,
+    /// None if it could not even be named.
+    kit: Option<Kit>,
+}
+
+/// Checks kits that are published together and returns the releases that they make, each after those that it requires,
+/// with all warnings as they are read.
 ///
 /// # Errors
 ///
-/// Returns all findings if one of them is an error, or what is wrong with the list.
-pub async fn check_release(db: &mut PgConnection, mut listed: Vec<(String, String)>, by: &str) -> Result<ReleaseRow, ApiError> {
+/// Returns all findings if one of them is an error, or what is wrong with the lists.
+pub async fn check_releases(db: &mut PgConnection, kits: Vec<ReleaseFiles>, by: &str) -> Result<(Vec<ReleaseRow>, String), ApiError> {
+    let mut brought = Vec::new();
+    for kit in kits {
+        brought.push(read_brought(&mut *db, kit.files).await?);
+    }
+    let published = solvable(&mut *db).await?;
+    let at_hand: Vec<Kit> = brought.iter().filter_map(|one| one.kit.clone()).collect();
+    let mut rows = Vec::new();
+    let mut said = Said::default();
+    let labels: BTreeSet<String> = wanted::labels(&mut *db).await?.into_iter().map(|(label, _)| label).collect();
+    for one in in_order(brought) {
+        let others = required_by(&mut *db, &one, &at_hand, &published).await?;
+        let (files, pool, labels) = (one.files.clone(), published.clone(), labels.clone());
+        let checked = on_thread(move || {
+            let secrets = BTreeSet::new();
+            let known = Surroundings { kits: &others, releases: &pool, complete: true, labels: Some(&labels), secrets: Some(&secrets) };
+            check(files, None, known)
+        })
+        .await?;
+        said.take(&checked, &one.files);
+        rows.extend(checked.kit.map(|kit| row_of(&kit, &one.listed, by)));
+    }
+    if said.errors > 0 || rows.is_empty() {
+        let what = if at_hand.len() > 1 { "the kits were" } else { "the kit was" };
+        let message = format!("{what} refused whole: {} {}", said.errors, if said.errors == 1 { "error" } else { "errors" });
+        return Err(ApiError::Findings { message, text: said.text });
+    }
+    Ok((rows, said.text))
+}
+
+#[derive(Default)]
+struct Said {
+    errors: usize,
+    text: String,
+}
+
+impl Said {
+    fn take(&mut self, checked: &Checked, files: &KitFiles) {
+        self.errors += checked.findings.iter().filter(|finding| finding.level == Level::Error).count();
+        let folder = checked.kit.as_ref().map(|kit| format!("{}/", kit.name)).unwrap_or_default();
+        self.text += &explain_findings(&checked.findings, files, &folder);
+    }
+}
+
+async fn read_brought(db: &mut PgConnection, mut listed: Vec<(String, String)>) -> Result<Brought, ApiError> {
     listed.sort();
     listed.dedup_by(|left, right| left.0 == right.0);
     for (path, _) in &listed {
@@ -46,27 +101,94 @@ pub async fn check_release(db: &mut PgConnection, mut listed: Vec<(String, Strin
             return Err(ApiError::Wrong(format!("`{}` leads out of the kit", path.escape_debug())));
         }
     }
-    let files_json = json!(listed);
-    let files = files_of(db, &files_json).await?;
-    let for_text = files.clone();
-    let checked = tokio::task::spawn_blocking(move || on_large_stack(|| check(files, None))).await;
-    let checked: Checked = checked.map_err(|error| ApiError::Wrong(format!("the check broke off: {error}")))?;
-    let errors = checked.findings.iter().filter(|finding| finding.level == Level::Error).count();
-    let (0, Some(kit)) = (errors, checked.kit) else {
-        let message = format!("the kit was refused whole: {errors} {}", if errors == 1 { "error" } else { "errors" });
-        return Err(ApiError::Findings { message, text: explain_findings(&checked.findings, &for_text, "") });
+    let files = files_of(db, &json!(listed)).await?;
+    let for_check = files.clone();
+    let kit = on_thread(move || check(for_check, None, Surroundings::default()).kit).await?;
+    Ok(Brought { listed, files, kit })
+}
+
+/// Returns all releases that requirements are solved by.
+///
+/// # Errors
+///
+/// Returns why the database does not answer.
+pub async fn solvable(db: &mut PgConnection) -> Result<Vec<require::Release>, ApiError> {
+    let read = |(kit, version, requires): (String, String, Value)| {
+        let requires: BTreeMap<String, String> = serde_json::from_value(requires).ok()?;
+        let requires = requires.into_iter().filter_map(|(kit, wanted)| Some((kit, wanted.parse().ok()?))).collect();
+        Some(require::Release { kit, version: version.parse().ok()?, requires })
     };
+    Ok(release::solvable(db).await?.into_iter().filter_map(read).collect())
+}
+
+/// Puts each kit after those that it requires; what goes round stays as it came.
+fn in_order(mut brought: Vec<Brought>) -> Vec<Brought> {
+    let mut ordered: Vec<Brought> = Vec::new();
+    while !brought.is_empty() {
+        let names: BTreeSet<String> = brought.iter().filter_map(|one| one.kit.as_ref().map(|kit| kit.name.clone())).collect();
+        let is_free = |one: &Brought| one.kit.as_ref().is_none_or(|kit| !kit.requires.iter().any(|required| names.contains(&required.kit)));
+        let at = brought.iter().position(is_free).unwrap_or(0);
+        ordered.push(brought.remove(at));
+    }
+    ordered
+}
+
+/// Returns the kits that one requires: brought along, or read from what is published.
+async fn required_by(db: &mut PgConnection, one: &Brought, at_hand: &[Kit], published: &[require::Release]) -> Result<Vec<Kit>, ApiError> {
+    let mut kits: Vec<Kit> = at_hand.iter().filter(|kit| one.kit.as_ref().is_none_or(|own| own.name != kit.name)).cloned().collect();
+    let Some(own) = &one.kit else { return Ok(kits) };
+    let pool: Vec<require::Release> = published.iter().cloned().chain(kits.iter().map(Kit::as_release)).collect();
+    let Ok(chosen) = require::solve(&[own.as_release()], &pool) else { return Ok(kits) };
+    for (kit, version) in chosen {
+        if kit == own.name || kits.iter().any(|known| known.name == kit && known.version == version) {
+            continue;
+        }
+        let Some(row) = release::find(&mut *db, &kit, &version.to_string()).await? else { continue };
+        let files = files_of(db, &row.files).await?;
+        kits.extend(on_thread(move || check(files, None, Surroundings::default()).kit).await?);
+    }
+    Ok(kits)
+}
+
+fn row_of(kit: &Kit, listed: &[(String, String)], by: &str) -> ReleaseRow {
     let requires: BTreeMap<String, String> = kit.requires.iter().map(|one| (one.kit.clone(), one.releases.value.to_string())).collect();
-    Ok(ReleaseRow {
-        kit: kit.name,
+    ReleaseRow {
+        kit: kit.name.clone(),
         version: kit.version.to_string(),
-        digest: of_value(RELEASE_SCHEME, &listed).as_str().to_owned(),
-        summary: kit.summary,
+        digest: of_value(RELEASE_SCHEME, &listed.to_vec()).as_str().to_owned(),
+        summary: kit.summary.clone(),
         requires: json!(requires),
-        files: files_json,
+        files: json!(listed),
         published_by: by.to_owned(),
         published_at: jiff::Timestamp::now().to_sqlx(),
-    })
+        withdrawn_at: None,
+        withdrawn_by: None,
+        withdrawn_because: None,
+    }
+}
+
+/// Reads one release whole.
+///
+/// # Errors
+///
+/// Returns that there is none, or that its contents cannot be read.
+pub async fn read_release(db: &mut PgConnection, name: &str) -> Result<(ReleaseRow, Kit), ApiError> {
+    let missing = || ApiError::Missing { what: "release", name: name.to_owned() };
+    let (kit, version) = name.split_once('@').ok_or_else(|| ApiError::Wrong(format!("`{name}` is not KIT@VERSION")))?;
+    let row = release::find(&mut *db, kit, version).await?.ok_or_else(missing)?;
+    let files = files_of(db, &row.files).await?;
+    let kit = on_thread(move || check(files, None, Surroundings::default()).kit).await?.ok_or_else(missing)?;
+    Ok((row, kit))
+}
+
+/// Does what needs a large stack beside the threads that answer.
+///
+/// # Errors
+///
+/// Returns that it broke off.
+pub async fn on_thread<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, ApiError> {
+    let done = tokio::task::spawn_blocking(move || on_large_stack(work)).await;
+    done.map_err(|error| ApiError::Wrong(format!("the check broke off: {error}")))
 }
 
 /// Returns whether bytes are what their name says.

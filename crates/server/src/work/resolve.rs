@@ -8,7 +8,7 @@ use crate::work::publish::files_of;
 use constans_core::digest::DigestKey;
 use constans_core::filter::NodeView;
 use constans_core::group::{AgentSettings, Group, Plan, plan};
-use constans_core::kit::{Kit, check};
+use constans_core::kit::{Kit, Surroundings, check};
 use constans_core::state::{Assigned, Conditions, ResolveInput, Untouchable, resolve};
 use constans_folder::on_large_stack;
 use constans_wire::check_in::Explained;
@@ -112,7 +112,7 @@ async fn read_kit(db: &mut PgConnection, here: &Here, key: &(String, String)) ->
         return Ok(Some(kit.clone()));
     }
     let files = files_of(db, &row.files).await?;
-    let read = tokio::task::spawn_blocking(move || on_large_stack(|| check(files, None).kit)).await;
+    let read = tokio::task::spawn_blocking(move || on_large_stack(|| check(files, None, Surroundings::default()).kit)).await;
     let Ok(Some(kit)) = read else { return Ok(None) };
     let kit = Arc::new(kit);
     here.kits.lock().unwrap_or_else(PoisonError::into_inner).insert(row.digest, kit.clone());
@@ -162,9 +162,7 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan) -> Result<Made, String> {
             inputs.kits.get(&(assignment.kit.clone(), version.clone())).ok_or_else(|| format!("{}@{version} cannot be read", assignment.kit))?;
         let missing = || format!("{}@{version} has no baseline `{}`", assignment.kit, assignment.baseline);
         let baseline = kit.baseline(&assignment.baseline).ok_or_else(missing)?;
-        let prefix = format!("{}/{}.", assignment.kit, assignment.baseline);
-        let given = plan.given.iter().filter_map(|(name, layers)| Some((name.strip_prefix(&prefix)?.to_owned(), layers.clone()))).collect();
-        assigned.push(Assigned { kit, baseline, on_drift: assignment.on_drift, on_rollout: assignment.on_rollout, given });
+        assigned.push(Assigned { kit, baseline, on_drift: assignment.on_drift, on_rollout: assignment.on_rollout });
         let release = format!("{}@{version}", assignment.kit);
         if !releases.contains(&release) {
             releases.push(release);
@@ -174,10 +172,18 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan) -> Result<Made, String> {
         paths: vec!["/var/lib/constans".to_owned(), "/usr/bin/constans-agent".to_owned()],
         names: vec!["constans-agent".to_owned(), "constans-agent.service".to_owned()],
     };
-    let input = ResolveInput { assigned, view, key: &inputs.key, conditions: Conditions::Decide, untouchable: &untouchable };
+    let kits: Vec<&Kit> = served.iter().filter_map(|(kit, version)| inputs.kits.get(&(kit.clone(), version.clone())).map(Arc::as_ref)).collect();
+    let input =
+        ResolveInput { assigned, kits: &kits, given: &plan.given, view, key: &inputs.key, conditions: Conditions::Decide, untouchable: &untouchable };
     let resolved = resolve(&input)
         .map_err(|findings| findings.iter().map(|finding| format!("{} ({})", finding.message, finding.place)).collect::<Vec<_>>().join("; "))?;
     let mut state = resolved.state;
+    for origin in state.clauses.iter().flat_map(|clause| &clause.origins) {
+        let release = format!("{}@{}", origin.kit, origin.version);
+        if !releases.contains(&release) {
+            releases.push(release);
+        }
+    }
     explained.excluded = resolved.excluded.into_iter().map(|excluded| (excluded.address.to_string(), excluded.condition)).collect();
     explained.parameters = resolved.parameters;
     explained.clauses = state.clauses.len();

@@ -1,13 +1,15 @@
 //! `constans kit check`.
 
+use crate::server::{self, ClientError, Server, ServerAddress};
 use clap::{Args, ValueEnum};
 use constans_core::kit::{Checked, Finding, Kit, KitFiles, Level};
-use constans_folder::{check_document, check_folder};
+use constans_folder::{CheckedFolder, Known, check_document, check_folder_knowing};
 use constans_wire::exit::Exit;
 use serde_json::json;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 use std::path::PathBuf;
+use std::process::ExitCode;
 
 /// Arguments of `kit check`.
 #[derive(Debug, Args)]
@@ -15,12 +17,20 @@ pub struct CheckArguments {
     /// The kit's folder, or a single baseline document
     #[arg(value_name = "DIR|FILE")]
     kit: PathBuf,
+    /// Folder of a kit that it requires; those that lie beside it are found without
+    #[arg(long, value_name = "DIR")]
+    with: Vec<PathBuf>,
     /// Take warnings for errors
     #[arg(long)]
     strict: bool,
+    /// Ask the server which labels nodes have, and warn of those that none has
+    #[arg(long)]
+    online: bool,
     /// How to show the findings
     #[arg(long, value_enum, default_value_t = Output::Text)]
     output: Output,
+    #[command(flatten)]
+    server: ServerAddress,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -33,15 +43,37 @@ enum Output {
     Junit,
 }
 
+/// Says why nothing was done, and what to do.
+pub fn refuse(message: &str, hint: &str) -> Exit {
+    anstream::eprintln!("error: {message}\nhint: {hint}");
+    Exit::Error
+}
+
 /// Checks a kit and says what was found.
-pub fn run(arguments: &CheckArguments) -> Exit {
-    let read = if arguments.kit.is_file() { check_document(&arguments.kit) } else { check_folder(&arguments.kit) };
-    let (files, checked) = match read {
+pub fn run(arguments: &CheckArguments) -> ExitCode {
+    match &arguments.online {
+        false => check(arguments, None).into(),
+        true => server::on_network(check_online(arguments)),
+    }
+}
+
+/// Asks the server first which labels nodes have.
+async fn check_online(arguments: &CheckArguments) -> Result<(), ClientError> {
+    let server = Server::at(&arguments.server, server::Output::Text)?;
+    let labels: BTreeMap<String, Vec<String>> = server.get("/api/labels").await?;
+    let labels: BTreeSet<String> = labels.into_keys().collect();
+    match check(arguments, Some(&labels)) {
+        Exit::Well => Ok(()),
+        _ => Err(ClientError::new("the kit is not well", "mend the errors")),
+    }
+}
+
+fn check(arguments: &CheckArguments, labels: Option<&BTreeSet<String>>) -> Exit {
+    let known = Known { beside: &arguments.with, labels, ..Known::default() };
+    let read = if arguments.kit.is_file() { check_document(&arguments.kit) } else { check_folder_knowing(&arguments.kit, &known) };
+    let CheckedFolder { files, checked, .. } = match read {
         Ok(read) => read,
-        Err(error) => {
-            anstream::eprintln!("error: {error}\nhint: {}", error.hint());
-            return Exit::Error;
-        }
+        Err(error) => return refuse(&error.to_string(), error.hint()),
     };
     let folder = if arguments.kit.is_file() { String::new() } else { format!("{}/", arguments.kit.display().to_string().trim_end_matches('/')) };
     let fails = checked.has_errors() || (arguments.strict && !checked.findings.is_empty());
@@ -130,7 +162,8 @@ fn junit(findings: &[Finding], files: &KitFiles, folder: &str, strict: bool) -> 
     text + "</testsuite>\n"
 }
 
-fn escaped(text: &str) -> String {
+/// Returns a text as XML has it.
+pub fn escaped(text: &str) -> String {
     let plain: String = text.chars().filter(|c| !c.is_control() || matches!(c, '\n' | '\t')).collect();
     plain.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }

@@ -1,0 +1,63 @@
+import Box from '@mui/material/Box';
+import Typography from '@mui/material/Typography';
+import type { Schemas } from '../api/client';
+import { mono } from '../looks/theme';
+
+/** One baseline for people who do not read documents. */
+export function BaselineText({ baseline }: { baseline: Schemas['BaselinePage'] }) {
+  return (
+    <Box component="section" aria-label={baseline.name} sx={{ '& + &': { mt: 3, pt: 2, borderTop: '1px solid', borderColor: 'divider' } }}>
+      <Typography variant="h3" sx={{ fontSize: 17, fontWeight: 600 }}>
+        {baseline.name}
+      </Typography>
+      <Typography>{baseline.summary}</Typography>
+      {aboutBaseline(baseline).map((line) => (
+        <Typography key={line} sx={{ color: 'text.secondary', fontSize: 14 }}>
+          {line}
+        </Typography>
+      ))}
+      {baseline.clauses.map((clause, at) => (
+        <ClauseText key={at} clause={clause} />
+      ))}
+    </Box>
+  );
+}
+
+function aboutBaseline(baseline: Schemas['BaselinePage']): string[] {
+  const lines: string[] = [];
+  if (baseline.satisfies.length) lines.push(`Satisfies ${baseline.satisfies.join(', ')}.`);
+  if (baseline.include.length) lines.push(`Comes after ${baseline.include.join(', ')}.`);
+  if (baseline.only_where) lines.push(`Counts only where ${baseline.only_where}.`);
+  for (const { name, note, default: usual } of baseline.parameters) lines.push(`Can be set: ${name}${note && `: ${note}`} (${usual == null ? 'must be set' : `${usual} unless set otherwise`}).`);
+  return lines;
+}
+
+function ClauseText({ clause }: { clause: Schemas['ClausePage'] }) {
+  return (
+    <Box sx={{ mt: 1.5, pl: 1.5, borderLeft: '3px solid', borderColor: 'divider' }}>
+      <Typography>
+        <strong>{clause.wanted}</strong> <Box component="span" sx={{ color: 'text.secondary', fontSize: 14 }}>{clause.severity} severity</Box>
+      </Typography>
+      {clause.details.length > 0 && (
+        <Box component="dl" sx={{ m: 0, display: 'grid', gridTemplateColumns: 'max-content minmax(0, 1fr)', columnGap: 2, fontSize: 14 }}>
+          {(clause.details as [string, string][]).map(([name, value]) => (
+            <Box key={name} sx={{ display: 'contents' }}>
+              <Box component="dt" sx={{ color: 'text.secondary' }}>
+                {name}
+              </Box>
+              <Box component="dd" sx={{ m: 0, overflowWrap: 'anywhere' }}>
+                {value}
+              </Box>
+            </Box>
+          ))}
+        </Box>
+      )}
+      {clause.contents && (
+        <Box component="pre" sx={{ m: 0, mt: 0.5, p: 1, bgcolor: 'sunken', fontFamily: mono, fontSize: 13, overflow: 'auto' }}>
+          {clause.contents}
+        </Box>
+      )}
+      {clause.note && <Typography sx={{ color: 'text.secondary', fontSize: 14 }}>{clause.note}</Typography>}
+    </Box>
+  );
+}

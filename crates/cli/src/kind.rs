@@ -1,0 +1,188 @@
+//! `constans kind` and `constans explain`.
+
+use clap::{Args, Subcommand, ValueEnum};
+use constans_core::kind::{
+    COMMON_KEYS, KINDS, Kind, KindPage, baseline_schema, case_schema, find, kind_page, manifest_schema, nearest, nearest_word, search,
+};
+use constans_core::kit::{CODE_PAGES, CodePage};
+use constans_terminal::{style, styled};
+use constans_wire::exit::Exit;
+use std::fmt::Write as _;
+
+/// Arguments of `kind`.
+#[derive(Debug, Args)]
+pub struct KindArguments {
+    #[command(subcommand)]
+    command: KindCommand,
+}
+
+#[derive(Debug, Subcommand)]
+enum KindCommand {
+    /// List all kinds
+    List {
+        /// How to show them
+        #[arg(long, value_enum, default_value_t = Output::Text)]
+        output: Output,
+    },
+    /// Find kinds by what you want to achieve, as "close a port"
+    Find {
+        /// What you want to achieve
+        #[arg(required = true, value_name = "WORDS")]
+        wanted: Vec<String>,
+    },
+    /// Show one kind: its properties, what it claims and needs, an example to paste
+    Show {
+        /// The kind
+        kind: String,
+        /// How to show it
+        #[arg(long, value_enum, default_value_t = Output::Text)]
+        output: Output,
+    },
+    /// Print the JSON Schema by which editors complete and check documents
+    Schema {
+        /// Of which documents
+        #[arg(value_enum, default_value_t = Document::Baseline)]
+        document: Document,
+    },
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Output {
+    /// For people
+    Text,
+    /// For programs
+    Json,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Document {
+    /// baselines/*.toml
+    Baseline,
+    /// kit.toml
+    Kit,
+    /// cases/*.toml
+    Case,
+}
+
+/// Arguments of `explain`.
+#[derive(Debug, Args)]
+pub struct ExplainArguments {
+    /// The code of a finding, as C0120; without one, all are listed
+    code: Option<String>,
+}
+
+/// Shows kinds.
+pub fn run(arguments: &KindArguments) -> Exit {
+    match &arguments.command {
+        KindCommand::List { output: Output::Json } => json(&KINDS.iter().map(|kind| kind_page(kind)).collect::<Vec<_>>()),
+        KindCommand::List { output: Output::Text } => {
+            anstream::print!("{}", list(&KINDS));
+            println!("* agents of this version do not keep it yet: it comes out unsupported on nodes");
+            println!("Next: constans kind show KIND");
+        }
+        KindCommand::Find { wanted } => {
+            let found = search(&wanted.join(" "));
+            let Some(first) = found.first() else {
+                anstream::eprintln!("no kind fits these words\nhint: constans kind list shows all; what no kind does, a `command` can");
+                return Exit::Error;
+            };
+            anstream::print!("{}", list(&found));
+            println!("Next: constans kind show {}", first.name);
+        }
+        KindCommand::Show { kind, output } => {
+            let Some(found) = find(kind) else {
+                let near = nearest(kind).or_else(|| search(kind).first().map(|kind| kind.name));
+                let hint = near.map_or_else(|| "constans kind list shows all".to_owned(), |near| format!("did you mean `{near}`?"));
+                anstream::eprintln!("error: there is no kind `{kind}`\nhint: {hint}");
+                return Exit::Error;
+            };
+            match output {
+                Output::Json => json(&kind_page(found)),
+                Output::Text => anstream::print!("{}", text(&kind_page(found))),
+            }
+        }
+        KindCommand::Schema { document } => json(&match document {
+            Document::Baseline => baseline_schema(),
+            Document::Kit => manifest_schema(),
+            Document::Case => case_schema(),
+        }),
+    }
+    Exit::Well
+}
+
+fn json(value: &impl serde::Serialize) {
+    println!("{}", serde_json::to_string_pretty(value).expect("pages are JSON"));
+}
+
+fn list(kinds: &[&Kind]) -> String {
+    let width = kinds.iter().map(|kind| kind.name.len()).max().unwrap_or(0) + 1;
+    let line = |kind: &&Kind| {
+        let name = format!("{}{}", kind.name, if kind.kept { "" } else { "*" });
+        format!("{}  {}\n", styled(style::STRONG, format!("{name:<width$}")), kind.purpose)
+    };
+    kinds.iter().map(line).collect()
+}
+
+fn text(page: &KindPage) -> String {
+    let mut text = format!("{}  {}\n", styled(style::STRONG, &page.name), page.purpose);
+    let mut line = |name: &str, said: &str| {
+        let _ = writeln!(text, "{name:<13} {said}");
+    };
+    line("for instance", &page.achieves.join("; "));
+    line("names", &page.names);
+    line("claims", &page.claims);
+    line("on the node", &page.on_node);
+    if !page.reactions.is_empty() {
+        line("reacts by", &page.reactions.join(", "));
+    }
+    if page.can_be_gone {
+        line("gone", if page.name == "package" { "true, or \"with_settings\"" } else { "true" });
+    }
+    if !page.correctable {
+        line("corrected", "never: it only looks");
+    }
+    if !page.either.is_empty() {
+        line("one at most", &page.either.join(", "));
+    }
+    if !page.kept {
+        line("not yet", "agents of this version do not keep it: it comes out unsupported on nodes");
+    }
+    text += "\nits own properties\n";
+    let width = page.properties.iter().map(|property| property.name.len()).max().unwrap_or(0);
+    for property in &page.properties {
+        let required = if property.required { "; required" } else { "" };
+        let default = property.default.as_ref().map(|default| format!("; {default} if left out")).unwrap_or_default();
+        let concealed = if property.concealed { "; never shown" } else { "" };
+        let _ = writeln!(text, "  {}  {}", styled(style::STRONG, format!("{:<width$}", property.name)), property.note);
+        let _ = writeln!(text, "  {:<width$}  {}", "", styled(style::MUTED, format!("{}{required}{default}{concealed}", property.takes)));
+    }
+    let common: Vec<&str> = COMMON_KEYS.iter().map(|(key, _, _)| *key).collect();
+    let _ = writeln!(text, "\nand as every clause: {}", common.join(", "));
+    let _ = write!(text, "\n{}", page.example);
+    text
+}
+
+/// Explains the code of a finding.
+pub fn explain(arguments: &ExplainArguments) -> Exit {
+    let Some(code) = &arguments.code else {
+        for page in CODE_PAGES {
+            println!("{}  {}", page.code, page.title);
+        }
+        return Exit::Well;
+    };
+    let Some(page) = CodePage::find(code) else {
+        let known: Vec<String> = CODE_PAGES.iter().map(|page| page.code.to_string()).collect();
+        let near = nearest_word(&code.to_uppercase(), known.iter().map(String::as_str)).map(|near| format!("did you mean {near}?"));
+        anstream::eprintln!("error: no finding has the code `{code}`\nhint: {}", near.unwrap_or_else(|| "constans explain lists all".to_owned()));
+        return Exit::Error;
+    };
+    let level = if page.level == constans_core::kit::Level::Error { "error" } else { "warning" };
+    anstream::println!("{}  {level}\n\n{}", styled(style::STRONG, format!("{} {}", page.code, page.title)), page.meaning);
+    for (what, example) in [("brings it about", page.wrong), ("instead", page.right)] {
+        if !example.trim().is_empty() {
+            println!("\n{what}:");
+            example.lines().for_each(|line| println!("    {line}"));
+        }
+    }
+    Exit::Well
+}

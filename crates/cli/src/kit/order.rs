@@ -1,0 +1,158 @@
+//! `constans kit order`.
+
+use clap::{Args, ValueEnum};
+use constans_core::digest::DigestKey;
+use constans_core::filter::NodeView;
+use constans_core::kind::nearest_word;
+use constans_core::kit::{Baseline, Kit, explain_findings};
+use constans_core::param::{Given, Layer};
+use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
+use constans_folder::{CheckedFolder, check_document, check_folder, on_large_stack};
+use constans_terminal::{harmless, style, styled};
+use constans_wire::exit::Exit;
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+use std::path::PathBuf;
+
+/// Arguments of `kit order`.
+#[derive(Debug, Args)]
+pub struct OrderArguments {
+    /// The kit's folder, or a single baseline document
+    #[arg(value_name = "DIR|FILE")]
+    kit: PathBuf,
+    /// The baseline; not needed if there is only one
+    #[arg(value_name = "BASELINE")]
+    baseline: Option<String>,
+    /// Folder of a kit that it requires; those that lie beside it are found without
+    #[arg(long, value_name = "DIR")]
+    with: Vec<PathBuf>,
+    /// How to show it
+    #[arg(long, value_enum, default_value_t = Output::Text)]
+    output: Output,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Output {
+    /// For people
+    Text,
+    /// For programs
+    Json,
+    /// For Graphviz
+    Dot,
+}
+
+/// Shows the order. Conditions count as true, so that all clauses are seen.
+pub fn run(arguments: &OrderArguments) -> Exit {
+    let read = if arguments.kit.is_file() { check_document(&arguments.kit) } else { check_folder(&arguments.kit, &arguments.with) };
+    let CheckedFolder { files, checked, beside } = match read {
+        Ok(read) => read,
+        Err(error) => return super::check::refuse(&error.to_string(), error.hint()),
+    };
+    let Some(kit) = checked.kit else {
+        anstream::eprintln!("{}", explain_findings(&checked.findings, &files, ""));
+        return super::check::refuse("the kit cannot be read", "mend the errors first");
+    };
+    let names: Vec<&str> = kit.baselines.iter().map(|baseline| baseline.name.value.as_str()).collect();
+    let baseline = match (&arguments.baseline, kit.baselines.as_slice()) {
+        (None, [only]) => only,
+        (None, _) => return super::check::refuse("the kit has several baselines", &format!("name one: {}", names.join(", "))),
+        (Some(named), _) => match kit.baseline(named) {
+            Some(found) => found,
+            None => {
+                let hint = nearest_word(named, names.iter().copied())
+                    .map_or_else(|| format!("it has {}", names.join(", ")), |near| format!("did you mean `{near}`?"));
+                return super::check::refuse(&format!("the kit has no baseline `{named}`"), &hint);
+            }
+        },
+    };
+    let others = super::test::required(&kit, &beside);
+    let resolved = match on_large_stack(|| resolve_all(&kit, baseline, &others)) {
+        Ok(resolved) => resolved,
+        Err(findings) => {
+            let own: Vec<_> = findings.into_iter().map(|finding| finding.seen_from(&kit.name)).collect();
+            anstream::eprintln!("{}", explain_findings(&own, &files, ""));
+            return super::check::refuse("there is no order", "mend the errors first");
+        }
+    };
+    match arguments.output {
+        Output::Text => anstream::print!("{}", text(&resolved)),
+        Output::Json => {
+            let order: Vec<_> = resolved.state.clauses.iter().map(|clause| &clause.address).collect();
+            let said = serde_json::json!({ "order": order, "moves": resolved.moves, "relations": resolved.relations });
+            println!("{}", serde_json::to_string_pretty(&said).expect("an order is JSON"));
+        }
+        Output::Dot => print!("{}", dot(&resolved)),
+    }
+    Exit::Well
+}
+
+fn resolve_all(kit: &Kit, baseline: &Baseline, others: &[&Kit]) -> Result<Resolved, Vec<constans_core::kit::Finding>> {
+    let mut given: BTreeMap<String, Vec<Given>> = BTreeMap::new();
+    for kit in std::iter::once(kit).chain(others.iter().copied()) {
+        for baseline in &kit.baselines {
+            for parameter in baseline.parameters.iter().filter(|parameter| parameter.default.is_none()) {
+                let name = format!("{}/{}.{}", kit.name, baseline.name.value, parameter.name.value);
+                given.insert(name, vec![Given { value: parameter.sample(), layer: Layer::Case }]);
+            }
+        }
+    }
+    resolve(&ResolveInput {
+        assigned: vec![Assigned::plainly(kit, baseline)],
+        kits: others,
+        given: &given,
+        view: &NodeView::sample(),
+        key: &DigestKey::new("order"),
+        conditions: Conditions::CountAsTrue,
+        untouchable: &Untouchable::default(),
+    })
+}
+
+fn text(resolved: &Resolved) -> String {
+    let mut text = String::new();
+    let width = resolved.state.clauses.len().to_string().len();
+    for (number, clause) in resolved.state.clauses.iter().enumerate() {
+        let address = &clause.address;
+        let moved = resolved.moves.iter().find(|one| one.clause == *address);
+        let why = moved.map(|one| format!("   earlier than written: {} {} it", one.because.later, one.because.why.words())).unwrap_or_default();
+        let _ = writeln!(
+            text,
+            "{:>width$}  {}{}",
+            number + 1,
+            styled(style::STRONG, harmless(address.as_str())),
+            styled(style::ATTENTION, harmless(&why))
+        );
+        for relation in resolved.relations.iter().filter(|one| one.later == *address) {
+            let implied = if relation.why.is_implied() { "  (implied)" } else { "" };
+            let said = format!("{} {}{implied}", relation.why.words(), relation.earlier);
+            let _ = writeln!(text, "{:>width$}    {}", "", styled(style::MUTED, harmless(&said)));
+        }
+    }
+    let implied = resolved.relations.iter().filter(|one| one.why.is_implied()).count();
+    let moves = resolved.moves.len();
+    let _ = writeln!(
+        text,
+        "as written but for {moves} {}; {implied} {}: say `needs` the other way round to contradict one",
+        if moves == 1 { "move" } else { "moves" },
+        if implied == 1 { "relation is implied" } else { "relations are implied" }
+    );
+    text
+}
+
+fn dot(resolved: &Resolved) -> String {
+    let quoted = |text: &str| format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""));
+    let mut text = String::from("digraph order {\n  rankdir = LR;\n  node [shape = box, fontname = sans];\n");
+    for clause in &resolved.state.clauses {
+        let _ = writeln!(text, "  {};", quoted(clause.address.as_str()));
+    }
+    for relation in &resolved.relations {
+        let style = if relation.why.is_implied() { ", style = dashed" } else { "" };
+        let _ = writeln!(
+            text,
+            "  {} -> {} [label = {}{style}];",
+            quoted(relation.earlier.as_str()),
+            quoted(relation.later.as_str()),
+            quoted(relation.why.words().trim_end_matches(':'))
+        );
+    }
+    text + "}\n"
+}

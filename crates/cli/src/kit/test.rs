@@ -1,0 +1,146 @@
+//! `constans kit test`.
+
+use super::check::escaped;
+use clap::{Args, ValueEnum};
+use constans_core::kit::{Case, CaseFailure, CaseResult, Kit, Level, explain_findings, read_cases, require, run_case};
+use constans_folder::{CheckedFolder, check_folder, on_large_stack};
+use constans_terminal::{harmless, style, styled};
+use constans_wire::exit::Exit;
+use std::fmt::Write as _;
+use std::path::PathBuf;
+
+/// Arguments of `kit test`.
+#[derive(Debug, Args)]
+pub struct TestArguments {
+    /// The kit's folder
+    #[arg(value_name = "DIR")]
+    kit: PathBuf,
+    /// Folder of a kit that it requires; those that lie beside it are found without
+    #[arg(long, value_name = "DIR")]
+    with: Vec<PathBuf>,
+    /// Try only cases whose file name holds this
+    #[arg(long, value_name = "TEXT")]
+    only: Option<String>,
+    /// How to show the results
+    #[arg(long, value_enum, default_value_t = Output::Text)]
+    output: Output,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Output {
+    /// For people
+    Text,
+    /// For programs
+    Json,
+    /// For programs that collect test results (JUnit)
+    Junit,
+}
+
+/// Tries the cases; fails if one of them does.
+pub fn run(arguments: &TestArguments) -> Exit {
+    let CheckedFolder { files, checked, beside } = match check_folder(&arguments.kit, &arguments.with) {
+        Ok(read) => read,
+        Err(error) => return super::check::refuse(&error.to_string(), error.hint()),
+    };
+    let folder = format!("{}/", arguments.kit.display().to_string().trim_end_matches('/'));
+    let errors: Vec<_> = checked.findings.iter().filter(|finding| finding.level == Level::Error).cloned().collect();
+    let (Some(kit), true) = (checked.kit, errors.is_empty()) else {
+        anstream::eprintln!("{}", explain_findings(&errors, &files, &folder));
+        return super::check::refuse("the kit is not well, no case was tried", "mend the errors first");
+    };
+    let wanted = |case: &Case| arguments.only.as_ref().is_none_or(|only| case.file.contains(only.as_str()));
+    let cases: Vec<Case> = read_cases(&kit, &mut Vec::new()).into_iter().filter(wanted).collect();
+    if cases.is_empty() {
+        return super::check::refuse("there is no case to try", "put one into cases/, as `constans kit new` does");
+    }
+    let others = required(&kit, &beside);
+    let results: Vec<CaseResult> = on_large_stack(|| cases.iter().map(|case| run_case(&kit, &others, case)).collect());
+    match arguments.output {
+        Output::Text => anstream::print!("{}", text(&results, &folder)),
+        Output::Json => println!("{}", serde_json::to_string_pretty(&results).expect("results are JSON")),
+        Output::Junit => print!("{}", junit(&results, &folder)),
+    }
+    if results.iter().all(|result| result.failures.is_empty()) { Exit::Well } else { Exit::Error }
+}
+
+/// Returns the release of each other kit that the kit's requirements come to.
+pub fn required<'k>(kit: &Kit, beside: &'k [Kit]) -> Vec<&'k Kit> {
+    let pool: Vec<require::Release> = beside.iter().map(Kit::as_release).collect();
+    let chosen = require::solve(&[kit.as_release()], &pool).unwrap_or_default();
+    beside.iter().filter(|other| chosen.get(&other.name) == Some(&other.version)).collect()
+}
+
+fn text(results: &[CaseResult], folder: &str) -> String {
+    let mut text = String::new();
+    for result in results {
+        let summary = if result.summary.is_empty() { String::new() } else { format!("  {}", harmless(&result.summary)) };
+        if result.failures.is_empty() {
+            let clauses = if result.clauses == 1 { "1 clause".to_owned() } else { format!("{} clauses", result.clauses) };
+            let _ = writeln!(text, "{} {}{summary}  {}", styled(style::WELL, "as expected"), result.file, styled(style::MUTED, clauses));
+            continue;
+        }
+        let _ = writeln!(text, "{} {}{summary}", styled(style::BAD, "otherwise  "), result.file);
+        for failure in &result.failures {
+            let place = if failure.place.kit.is_some() { failure.place.to_string() } else { format!("{folder}{}", failure.place) };
+            let _ = writeln!(text, "   {}  {}", styled(style::STRONG, harmless(&failure.about)), styled(style::MUTED, place));
+            text += &said(failure, "      ");
+        }
+    }
+    let failed = results.iter().filter(|result| !result.failures.is_empty()).count();
+    let all = if results.len() == 1 { "1 case".to_owned() } else { format!("{} cases", results.len()) };
+    let _ = match failed {
+        0 => writeln!(text, "all is as expected: {all}"),
+        _ => writeln!(text, "{failed} of {all} came out otherwise"),
+    };
+    text
+}
+
+fn said(failure: &CaseFailure, indent: &str) -> String {
+    let mut text = String::new();
+    if let Some(message) = &failure.message {
+        let _ = writeln!(text, "{indent}{}", harmless(message));
+    }
+    let width = failure.differences.iter().map(|one| one.property.chars().count()).max().unwrap_or(0);
+    for one in &failure.differences {
+        let (wanted, found) = (harmless(&one.wanted.words()), harmless(&one.found.words()));
+        let _ = writeln!(
+            text,
+            "{indent}{:<width$}  expected {}   came out {}",
+            one.property,
+            styled(style::STRONG, wanted),
+            styled(style::STRONG, found)
+        );
+    }
+    for line in failure.text.iter().flat_map(|diff| diff.text.lines()).filter(|line| !line.starts_with("---") && !line.starts_with("+++")) {
+        let shown = match line.chars().next() {
+            Some('+') => styled(style::WELL, harmless(line)),
+            Some('-') => styled(style::ATTENTION, harmless(line)),
+            _ => styled(style::MUTED, harmless(line)),
+        };
+        let _ = writeln!(text, "{indent}   {shown}");
+    }
+    text
+}
+
+fn junit(results: &[CaseResult], folder: &str) -> String {
+    let failed = results.iter().filter(|result| !result.failures.is_empty()).count();
+    let mut text =
+        format!("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<testsuite name=\"kit test\" tests=\"{}\" failures=\"{failed}\">\n", results.len());
+    for result in results {
+        let (name, place) =
+            (escaped(if result.summary.is_empty() { &result.file } else { &result.summary }), escaped(&format!("{folder}{}", result.file)));
+        if result.failures.is_empty() {
+            let _ = writeln!(text, "  <testcase name=\"{name}\" classname=\"{place}\"/>");
+            continue;
+        }
+        let lines: String = result.failures.iter().map(|failure| format!("{}\n{}", failure.about, said(failure, "  "))).collect();
+        let plain = anstream::adapter::strip_str(&lines).to_string();
+        let _ = writeln!(
+            text,
+            "  <testcase name=\"{name}\" classname=\"{place}\"><failure message=\"{} came out otherwise\">{}</failure></testcase>",
+            result.failures.len(),
+            escaped(&plain)
+        );
+    }
+    text + "</testsuite>\n"
+}

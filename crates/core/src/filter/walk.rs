@@ -1,0 +1,165 @@
+//! The names and the size of a condition, seen by walking through its syntax.
+
+use super::{ConditionError, LISTED_FIELDS, STABLE_FIELDS};
+use crate::kind::nearest_word;
+use cel::common::ast::{EntryExpr, Expr, IdedExpr};
+use std::collections::BTreeSet;
+
+const MAX_COMPREHENSION_DEPTH: usize = 2;
+const MAX_LIST: usize = 1_000;
+
+/// The names that a condition uses.
+#[derive(Debug, Default)]
+pub(super) struct Uses {
+    pub about: BTreeSet<String>,
+    pub labels: BTreeSet<String>,
+    pub labels_asked_for: BTreeSet<String>,
+    pub params: BTreeSet<String>,
+}
+
+/// A walk through one condition.
+pub(super) struct Walk<'a> {
+    pub source: &'a str,
+    pub info: &'a cel::common::ast::SourceInfo,
+    pub parameters: &'a [&'a str],
+    pub listed: bool,
+    pub bound: Vec<String>,
+    pub nodes: usize,
+    pub depth: usize,
+    pub errors: Vec<ConditionError>,
+    pub uses: Uses,
+}
+
+impl Walk<'_> {
+    pub fn expression(&mut self, expression: &IdedExpr) {
+        self.nodes += 1;
+        match &expression.expr {
+            Expr::Ident(name) => self.name(expression, name),
+            Expr::Select(_) => self.select(expression),
+            Expr::Call(call) => {
+                if call.func_name == "_[_]" && self.labels_by_key(&call.args) {
+                    return;
+                }
+                call.target.iter().for_each(|target| self.expression(target));
+                call.args.iter().for_each(|argument| self.expression(argument));
+            }
+            Expr::List(list) => {
+                if list.elements.len() > MAX_LIST {
+                    self.error(expression, format!("the list has more than {MAX_LIST} items"), None, false);
+                }
+                list.elements.iter().for_each(|item| self.expression(item));
+            }
+            Expr::Map(map) => map.entries.iter().for_each(|entry| {
+                if let EntryExpr::MapEntry(entry) = &entry.expr {
+                    self.expression(&entry.key);
+                    self.expression(&entry.value);
+                }
+            }),
+            Expr::Comprehension(comprehension) => {
+                self.expression(&comprehension.iter_range);
+                self.depth += 1;
+                if self.depth > MAX_COMPREHENSION_DEPTH {
+                    self.error(expression, format!("loops are nested deeper than {MAX_COMPREHENSION_DEPTH}"), None, false);
+                }
+                let before = self.bound.len();
+                self.bound.push(comprehension.iter_var.clone());
+                self.bound.extend(comprehension.iter_var2.clone());
+                self.bound.push(comprehension.accu_var.clone());
+                for part in [&comprehension.accu_init, &comprehension.loop_cond, &comprehension.loop_step, &comprehension.result] {
+                    self.expression(part);
+                }
+                self.bound.truncate(before);
+                self.depth -= 1;
+            }
+            _ => {}
+        }
+    }
+
+    /// `labels["key"]` reads like `labels.key`.
+    fn labels_by_key(&mut self, arguments: &[IdedExpr]) -> bool {
+        if let [IdedExpr { expr: Expr::Ident(root), .. }, IdedExpr { expr: Expr::Literal(cel::common::ast::LiteralValue::String(key)), .. }] =
+            arguments
+            && root == "labels"
+        {
+            self.uses.labels.insert(key.inner().to_owned());
+            return true;
+        }
+        false
+    }
+
+    fn name(&mut self, expression: &IdedExpr, name: &str) {
+        const ROOTS: [&str; 4] = ["labels", "about", "params", "node"];
+        if self.bound.iter().any(|bound| bound == name) || name.starts_with('@') || ROOTS.contains(&name) {
+            return;
+        }
+        let hint = nearest_word(name, ROOTS)
+            .map_or_else(|| "conditions know labels, about, params and node".to_owned(), |word| format!("did you mean `{word}`?"));
+        self.error(expression, format!("conditions do not know the name `{name}`"), Some(hint), true);
+    }
+
+    fn select(&mut self, expression: &IdedExpr) {
+        let mut path = Vec::new();
+        let mut tested = false;
+        let mut at = expression;
+        while let Expr::Select(select) = &at.expr {
+            path.push(select.field.as_str());
+            tested |= select.test;
+            at = &select.operand;
+            self.nodes += 1;
+        }
+        path.reverse();
+        match &at.expr {
+            Expr::Ident(root) if root == "labels" => {
+                let label = path[0].to_owned();
+                if tested {
+                    self.uses.labels_asked_for.insert(label.clone());
+                }
+                self.uses.labels.insert(label);
+            }
+            Expr::Ident(root) if root == "about" => self.about(expression, &path.join(".")),
+            Expr::Ident(root) if root == "params" => {
+                if self.parameters.contains(&path[0]) {
+                    self.uses.params.insert(path[0].to_owned());
+                } else {
+                    let hint = nearest_word(path[0], self.parameters.iter().copied()).map(|word| format!("did you mean `params.{word}`?"));
+                    self.error(expression, format!("the baseline declares no parameter `{}`", path[0]), hint, true);
+                }
+            }
+            Expr::Ident(root) if root == "node" => {
+                let is_listed = self.listed && path.len() == 1 && LISTED_FIELDS.contains(&path[0]);
+                if path != ["name"] && !is_listed {
+                    let hint = match nearest_word(path[0], LISTED_FIELDS.iter().copied()).filter(|_| self.listed) {
+                        Some(near) => format!("did you mean `node.{near}`?"),
+                        None if self.listed => format!("a list knows node.name, node.{}", LISTED_FIELDS.join(", node.")),
+                        None => "the node is known by node.name".to_owned(),
+                    };
+                    self.error(expression, format!("`node.{}` is not known", path.join(".")), Some(hint), true);
+                }
+            }
+            _ => self.expression(at),
+        }
+    }
+
+    fn about(&mut self, expression: &IdedExpr, field: &str) {
+        if STABLE_FIELDS.iter().any(|known| known.path == field) {
+            self.uses.about.insert(field.to_owned());
+            return;
+        }
+        let known = STABLE_FIELDS.iter().map(|known| known.path);
+        let hint = match nearest_word(field, known.clone()) {
+            Some(near) => format!("did you mean `about.{near}`?"),
+            None => format!("stable fields are {}", known.map(|path| format!("about.{path}")).collect::<Vec<_>>().join(", ")),
+        };
+        self.error(expression, format!("`about.{field}` is no stable field of a node"), Some(hint), true);
+    }
+
+    fn error(&mut self, expression: &IdedExpr, message: String, hint: Option<String>, about_a_name: bool) {
+        // CEL counts characters, places count bytes; a select is known by its dot, so the name before it is added.
+        let at = self.info.offset_for(expression.id).map_or(0, |(start, _)| start as usize);
+        let byte = self.source.char_indices().nth(at).map_or(self.source.len(), |(byte, _)| byte);
+        let is_word = |c: char| c.is_alphanumeric() || c == '_' || c == '.';
+        let start = self.source[..byte].rfind(|c: char| !is_word(c)).map_or(0, |before| before + 1);
+        let end = self.source[byte..].find(|c: char| !is_word(c)).map_or(self.source.len(), |after| byte + after);
+        self.errors.push(ConditionError { message, range: start..end.max(start + 1), hint, about_a_name });
+    }
+}

@@ -1,0 +1,67 @@
+//! What may come in and go out, and what listens.
+
+use super::{identifying, property, required};
+use crate::kind::claim::Claim;
+use crate::kind::property::{Kind, Matcher, Naming, Property, ValueType};
+
+pub(super) const KINDS: &[Kind] = &[
+    Kind {
+        name: "packet_rule",
+        noun: "packet filter rule",
+        purpose: "Keeps one rule of the packet filter",
+        achieves: &["open a port", "close a port", "firewall a service", "block traffic", "let only some addresses in"],
+        properties: &[
+            required(property("direction", ValueType::Word(&["in", "out", "forward"]), "Which way the packets go")),
+            property("protocol", ValueType::Word(&["tcp", "udp", "icmp"]), "Their protocol; any if left out"),
+            property("port", ValueType::Port, "The port that they go to; any if left out"),
+            property("from", ValueType::Network, "The address or network that they come from; any if left out"),
+            required(property("then", ValueType::Word(&["accept", "drop", "reject"]), "What happens to them")),
+        ],
+        naming: Naming::Free,
+        claim: |name, _| Claim::PacketRule(name.to_owned()),
+        claims: "the rule of this name",
+        on_node: "nftables",
+        example: "[[clause]]\nwhat = \"packet_rule:nobody prints from outside\"\ndirection = \"in\"\nprotocol = \"tcp\"\nport = 631\nthen = \"drop\"\n",
+        kept: false,
+        ..Kind::PLAIN
+    },
+    Kind {
+        name: "listening",
+        noun: "listening port",
+        purpose: "Checks what listens on a port; never corrected",
+        achieves: &["see that a port is closed", "see which program listens", "check open ports"],
+        properties: &[
+            identifying(property("address", ValueType::Network, "The address that it listens on; any if left out")),
+            identifying(property("program", ValueType::Path, "The program that listens")),
+        ],
+        correctable: false,
+        naming: Naming::Port,
+        claim: |name, _| Claim::Listening(name.to_owned()),
+        claims: "the port",
+        on_node: "the kernel's tables",
+        example: "[[clause]]\nwhat = \"listening:tcp/631\"\ngone = true\n",
+        kept: false,
+        ..Kind::PLAIN
+    },
+    Kind {
+        name: "probe",
+        noun: "probe",
+        purpose: "Checks something by a program that changes nothing; never corrected",
+        achieves: &["check something with a script", "see that a web page answers", "prove what no other kind looks at"],
+        properties: &[
+            required(property("argv", ValueType::Argv, "The program and its arguments")),
+            Property {
+                matcher: Matcher::Holds,
+                ..required(property("expect", ValueType::Expectation, "What must come of it: { exit = 0, stdout = \"a regular expression\" }"))
+            },
+        ],
+        correctable: false,
+        can_be_gone: false,
+        naming: Naming::Free,
+        claim: |name, _| Claim::Probe(name.to_owned()),
+        claims: "the name of the probe",
+        example: "[[clause]]\nwhat = \"probe:the tariffs are signed\"\nargv = [\"/usr/bin/gate-reader\", \"--verify-tariffs\"]\nexpect = { exit = 0 }\n",
+        kept: false,
+        ..Kind::PLAIN
+    },
+];

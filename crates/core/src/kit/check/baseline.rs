@@ -1,0 +1,196 @@
+//! One baseline of a kit: its conditions, its names, and what it resolves to on a usual node.
+
+use super::super::baseline::{Baseline, Located};
+use super::super::codes::Code;
+use super::super::files::Place;
+use super::super::finding::Finding;
+use super::names::{Names, check_names};
+use super::risks::check_risks;
+use super::whole::{Kit, Surroundings};
+use crate::digest::DigestKey;
+use crate::filter::{Condition, ConditionError, Items, NodeView};
+use crate::param::{Given, Layer, ParameterType, SecretName};
+use crate::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
+use serde_json::Value;
+use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
+use std::sync::Arc;
+
+/// Reads the conditions and loops of a baseline, so that each is read once, and says what is wrong with them.
+pub(super) fn compile(baseline: &mut Baseline, document: &str, surroundings: Surroundings<'_>, findings: &mut Vec<Finding>) {
+    let labels = surroundings.labels;
+    let names: Vec<&str> = baseline.parameters.iter().map(|parameter| parameter.name.value.as_str()).collect();
+    let mut compiled = std::mem::take(&mut baseline.compiled);
+    let conditions = baseline.condition.iter().chain(baseline.clauses.iter().filter_map(|clause| clause.common.condition.as_ref()));
+    for condition in conditions {
+        if let Some(known) = compiled.conditions.get(&condition.value) {
+            warn_of_labels(known, condition, document, labels, findings);
+            continue;
+        }
+        match Condition::parse(&condition.value, &names) {
+            Ok(parsed) => {
+                check_condition(&parsed, condition, findings);
+                warn_of_labels(&parsed, condition, document, labels, findings);
+                compiled.conditions.insert(condition.value.clone(), Arc::new(parsed));
+            }
+            Err(errors) => findings.extend(say(errors, condition, document, Code::Condition)),
+        }
+    }
+    for (clause, one) in baseline.clauses.iter().flat_map(|clause| clause.loops.iter().map(move |one| (clause, one))) {
+        if compiled.items.contains_key(&one.over.value) {
+            continue;
+        }
+        let own_names: Vec<&str> = clause.loops.iter().map(|one| one.name.as_str()).collect();
+        match Items::parse(&one.over.value, &names) {
+            Ok(parsed) => drop(compiled.items.insert(one.over.value.clone(), Arc::new(parsed))),
+            Err(errors) => findings.extend(say(errors, &one.over, document, Code::Loop).map(|finding| hint_at_loops(finding, &own_names))),
+        }
+    }
+    let secrets: BTreeSet<&str> = baseline
+        .parameters
+        .iter()
+        .filter(|parameter| parameter.value_type == ParameterType::Secret)
+        .map(|parameter| parameter.name.value.as_str())
+        .collect();
+    if !secrets.is_empty() {
+        check_secrets(baseline, &compiled, &secrets, findings);
+        check_known(baseline, surroundings.secrets, findings);
+    }
+    baseline.compiled = compiled;
+}
+
+fn hint_at_loops(finding: Finding, own: &[&str]) -> Finding {
+    let speaks_of_own = own.iter().any(|name| finding.message == format!("conditions do not know the name `{name}`"));
+    if speaks_of_own { finding.hint("the names of `for` are known in what is rendered, not in its own expressions") } else { finding }
+}
+
+fn say<'e>(errors: Vec<ConditionError>, written: &'e Located<String>, document: &'e str, code: Code) -> impl Iterator<Item = Finding> + 'e {
+    let at = move |range: Range<usize>| written.place.within(document, &written.value, range);
+    errors.into_iter().map(move |error| {
+        let code = if error.about_a_name { Code::ConditionName } else { code };
+        Finding::error(code, at(error.range), error.message).maybe_hint(error.hint)
+    })
+}
+
+/// A condition without parameters comes to the same whatever is given: see that it comes to yes or no.
+fn check_condition(parsed: &Condition, written: &Located<String>, findings: &mut Vec<Finding>) {
+    if parsed.parameters().next().is_none()
+        && let Err(error) = parsed.holds(&NodeView::sample(), &Value::Null)
+    {
+        findings.push(Finding::error(Code::Condition, written.place.clone(), error.message).hint("compare something, as labels.role == \"kiosk\""));
+    }
+}
+
+fn warn_of_labels(parsed: &Condition, written: &Located<String>, document: &str, known: Option<&BTreeSet<String>>, findings: &mut Vec<Finding>) {
+    let Some(known) = known else { return };
+    for label in parsed.labels().filter(|label| !known.contains(*label)) {
+        let hint = crate::kind::nearest_word(label, known.iter().map(String::as_str)).map_or_else(
+            || format!("nodes have the labels {}", known.iter().cloned().collect::<Vec<_>>().join(", ")),
+            |near| format!("did you mean `labels.{near}`?"),
+        );
+        let range = written.value.find(label).map_or(0..0, |at| at..at + label.len());
+        let place = written.place.within(document, &written.value, range);
+        findings.push(Finding::warning(Code::UnknownLabel, place, format!("no node has the label `{label}`")).hint(hint));
+    }
+}
+
+/// What a node is wanted to be must not hang on a secret's value: it would show by what is wanted.
+fn check_secrets(baseline: &Baseline, compiled: &super::super::baseline::Compiled, secrets: &BTreeSet<&str>, findings: &mut Vec<Finding>) {
+    let mut refuse = |key: &str, name: &str, written: &Located<String>| {
+        findings.push(
+            Finding::error(Code::SecretDecides, written.place.clone(), format!("`{key}` asks for the secret `{name}`"))
+                .hint("a secret is rendered into what it is for, and decides nothing"),
+        );
+    };
+    let conditions = baseline.condition.iter().chain(baseline.clauses.iter().filter_map(|clause| clause.common.condition.as_ref()));
+    for condition in conditions {
+        let asked = compiled.conditions.get(&condition.value).into_iter().flat_map(|parsed| parsed.parameters());
+        asked.filter(|name| secrets.contains(name)).for_each(|name| refuse("where", name, condition));
+    }
+    for one in baseline.clauses.iter().flat_map(|clause| &clause.loops) {
+        let asked = compiled.items.get(&one.over.value).into_iter().flat_map(|parsed| parsed.parameters());
+        asked.filter(|name| secrets.contains(name)).for_each(|name| refuse("for", name, &one.over));
+    }
+}
+
+/// A default that names a secret must name one that there is.
+fn check_known(baseline: &Baseline, known: Option<&BTreeSet<SecretName>>, findings: &mut Vec<Finding>) {
+    let Some(known) = known else { return };
+    for parameter in baseline.parameters.iter().filter(|parameter| parameter.value_type == ParameterType::Secret) {
+        let Some(default) = &parameter.default else { continue };
+        if let Some(name) = default.value.as_str().and_then(SecretName::parse).filter(|name| !known.contains(name)) {
+            findings.push(
+                Finding::error(Code::UnknownSecret, default.place.clone(), format!("the server has no secret `{name}`"))
+                    .hint("give it to the server first, or take the default away"),
+            );
+        }
+    }
+}
+
+/// What stands for a node and its parameters while nothing is known of them.
+pub(super) struct Sample<'k> {
+    kits: Vec<&'k Kit>,
+    view: NodeView,
+    key: DigestKey,
+    given: BTreeMap<String, Vec<Given>>,
+    names: Names<'k>,
+}
+
+impl<'k> Sample<'k> {
+    pub fn new(kit: &'k Kit, others: &[&'k Kit]) -> Self {
+        let mut given = BTreeMap::new();
+        for kit in std::iter::once(kit).chain(others.iter().copied()) {
+            for baseline in &kit.baselines {
+                for parameter in &baseline.parameters {
+                    if parameter.default.as_ref().is_none_or(|default| parameter.accepts(&default.value).is_err()) {
+                        let name = format!("{}/{}.{}", kit.name, baseline.name.value, parameter.name.value);
+                        given.insert(name, vec![Given { value: parameter.sample(), layer: Layer::Case }]);
+                    }
+                }
+            }
+        }
+        Self { kits: others.to_vec(), view: NodeView::sample(), key: DigestKey::new("check"), given, names: Names::new(kit) }
+    }
+
+    fn resolve(&self, kit: &Kit, baseline: &Baseline) -> Result<Resolved, Vec<Finding>> {
+        resolve(&ResolveInput {
+            assigned: vec![Assigned::plainly(kit, baseline)],
+            kits: &self.kits,
+            given: &self.given,
+            view: &self.view,
+            key: &self.key,
+            conditions: Conditions::CountAsTrue,
+            untouchable: &Untouchable::default(),
+        })
+    }
+}
+
+pub(super) fn check_baseline(kit: &Kit, baseline: &Baseline, sample: &Sample<'_>, documents_are_fine: bool, findings: &mut Vec<Finding>) {
+    if baseline.clauses.is_empty() && baseline.include.is_empty() && documents_are_fine {
+        findings.push(
+            Finding::warning(Code::Empty, baseline.name.place.clone(), format!("the baseline `{}` has no clauses", baseline.name.value))
+                .hint("begin each with [[clause]]"),
+        );
+    }
+    let misnamed = check_names(kit, baseline, &sample.names, findings);
+    match sample.resolve(kit, baseline) {
+        Ok(resolved) => check_risks(kit, baseline, &resolved, findings),
+        Err(errors) => {
+            // A clause that could not be read may be the one that is needed: do not blame the reference. A name that is
+            // not known was said already.
+            let same_line = |place: &Place, error: &Finding| place.file == error.place.file && place.line == error.place.line;
+            let said = findings.len();
+            for error in errors {
+                let is_known = match error.code {
+                    Code::NothingFits => !documents_are_fine,
+                    Code::Render => misnamed.iter().any(|place| same_line(place, &error)),
+                    Code::Condition | Code::Loop => findings[..said].iter().any(|known| same_line(&known.place, &error)),
+                    _ => false,
+                };
+                if !is_known {
+                    findings.push(error);
+                }
+            }
+        }
+    }
+}

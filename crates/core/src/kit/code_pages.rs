@@ -1,0 +1,437 @@
+//! The page of each code: what it means, an example that brings it about, and one that does not.
+//!
+//! An example is a baseline below its head, or several files, each after a line `--- path`. A test checks every one of
+//! them: the wrong one has the code, the right one has not.
+
+use super::codes::Code;
+use super::finding::Level;
+use std::fmt::Write as _;
+
+/// What there is to know of a code.
+pub struct CodePage {
+    /// The code.
+    pub code: Code,
+    /// Whether it forbids going on.
+    pub level: Level,
+    /// What it says, in a few words.
+    pub title: &'static str,
+    /// What it means and what to do.
+    pub meaning: &'static str,
+    /// What brings it about; empty where only a server or a broken file can.
+    pub wrong: &'static str,
+    /// How to write it instead.
+    pub right: &'static str,
+}
+
+const fn error(code: Code, title: &'static str, meaning: &'static str, wrong: &'static str, right: &'static str) -> CodePage {
+    CodePage { code, level: Level::Error, title, meaning, wrong, right }
+}
+
+const fn warning(code: Code, title: &'static str, meaning: &'static str, wrong: &'static str, right: &'static str) -> CodePage {
+    CodePage { level: Level::Warning, ..error(code, title, meaning, wrong, right) }
+}
+
+/// The pages of all codes, in their order.
+pub const CODE_PAGES: &[CodePage] = &[
+    error(
+        Code::Syntax,
+        "not TOML",
+        "The document is not TOML 1.0. What is never closed is reported where it was opened, not where the reader gave up.",
+        "[[clause]]\nwhat = \"file:/etc/issue\ntext = \"x\"\n",
+        "[[clause]]\nwhat = \"file:/etc/issue\"\ntext = \"x\"\n",
+    ),
+    error(Code::Unreadable, "cannot be read as text", "A document is UTF-8. Save the file as UTF-8; what is no text belongs into copies/.", "", ""),
+    error(
+        Code::RefusedValue,
+        "a value that kits do not know",
+        "TOML knows dates, NaN and integers beyond 2^53; kits do not, since not everything that reads them later does. Write them as texts.",
+        "[[clause]]\nwhat = \"account:ops\"\ncomment = 2026-11-23\n",
+        "[[clause]]\nwhat = \"account:ops\"\ncomment = \"2026-11-23\"\n",
+    ),
+    error(
+        Code::UnknownKey,
+        "an unknown key",
+        "The key is not known at this place. The nearest right one is offered; `constans kind show KIND` lists what a kind has.",
+        "[[clause]]\nwhat = \"file:/etc/issue\"\npermisions = \"0644\"\n",
+        "[[clause]]\nwhat = \"file:/etc/issue\"\npermissions = \"0644\"\n",
+    ),
+    error(
+        Code::MissingKey,
+        "a key is missing",
+        "Something that must be said is not. Each clause says `what` it keeps, each parameter its `type`.",
+        "[[clause]]\ntext = \"x\"\n",
+        "[[clause]]\nwhat = \"file:/etc/issue\"\ntext = \"x\"\n",
+    ),
+    error(
+        Code::WrongValue,
+        "a value of the wrong type or range",
+        "The value is not one that the key takes. Where the right one can be guessed, the line to write instead is given.",
+        "[[clause]]\nwhat = \"file:/etc/issue\"\npermissions = 644\n",
+        "[[clause]]\nwhat = \"file:/etc/issue\"\npermissions = \"0644\"\n",
+    ),
+    error(
+        Code::NotYet,
+        "not read by this version",
+        "This belongs to the language, and this version of Constans does not read it yet. Custom kinds come with a later one.",
+        "--- kit.toml\n[kit]\nname = \"kiosk-floor\"\nversion = \"1.0.0\"\n--- kinds/lane/kind.toml\n[kind]\n",
+        "",
+    ),
+    error(
+        Code::TooLarge,
+        "too large or too deep",
+        "A document has at most 4 MiB, lists and tables at most 64 levels, a kit at most 20,000 clauses: more would not be checked in bounded time and memory. Split it.",
+        "[[clause]]\nwhat = \"file:/etc/issue\"\ntext = [[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[\"x\"]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]]\n",
+        "[[clause]]\nwhat = \"file:/etc/issue\"\ntext = \"x\"\n",
+    ),
+    error(
+        Code::UnknownKind,
+        "an unknown kind",
+        "The part of an address before the first `:` is a kind. `constans kind list` shows all, `constans kind find` looks for one by what you want to achieve.",
+        "[[clause]]\nwhat = \"pakage:kiosk-shell\"\n",
+        "[[clause]]\nwhat = \"package:kiosk-shell\"\n",
+    ),
+    error(
+        Code::NotAnAddress,
+        "no address",
+        "An address is `kind:name`. Names are NFC, without control characters, at most 255 bytes, and look as their kind asks; the kind itself is written, never rendered.",
+        "[[clause]]\nwhat = \"kiosk-shell\"\n",
+        "[[clause]]\nwhat = \"package:kiosk-shell\"\n",
+    ),
+    warning(
+        Code::NotKeptYet,
+        "not kept yet",
+        "The kind is checked and published, and agents of this version cannot inspect it: on nodes the clause comes out *unsupported*.",
+        "[[clause]]\nwhat = \"time_zone:system\"\nzone = \"Etc/UTC\"\n",
+        "",
+    ),
+    error(
+        Code::Properties,
+        "properties that do not go together",
+        "One property is missing, or two exclude each other: contents come from one place only, what is gone has no properties.",
+        "[[clause]]\nwhat = \"link:/etc/kiosk/current\"\n",
+        "[[clause]]\nwhat = \"link:/etc/kiosk/current\"\ntarget = \"shell.conf\"\n",
+    ),
+    error(
+        Code::CannotBeGone,
+        "cannot be gone",
+        "Not everything can be wanted gone: a service is kept stopped instead, a command is left out.",
+        "[[clause]]\nwhat = \"service:kiosk-shell\"\ngone = true\n",
+        "[[clause]]\nwhat = \"service:kiosk-shell\"\nrunning = false\nenabled = false\n",
+    ),
+    error(
+        Code::Reaction,
+        "a reaction that cannot be",
+        "The kind does not know this reaction, or nothing sets it off. The reaction stands on the clause that reacts.",
+        "[[clause]]\nwhat = \"service:kiosk-shell\"\nreaction = \"restart\"\n",
+        "[[clause]]\nwhat = \"file:/etc/issue\"\n[[clause]]\nwhat = \"service:kiosk-shell\"\nreacts_to = [\"file:/etc/issue\"]\nreaction = \"restart\"\n",
+    ),
+    error(
+        Code::ParameterValue,
+        "a value that the parameter does not take",
+        "The value is not of the declared type, or out of `min`, `max`, `one_of` or `pattern`. The layer that gave it is named.",
+        "[params.days]\ntype = \"integer\"\nmin = 30\ndefault = 7\n[[clause]]\nwhat = \"file:/etc/x\"\ntext = \"{{ params.days }}\"\n",
+        "[params.days]\ntype = \"integer\"\nmin = 30\ndefault = 90\n[[clause]]\nwhat = \"file:/etc/x\"\ntext = \"{{ params.days }}\"\n",
+    ),
+    error(
+        Code::UnknownParameter,
+        "a parameter that is not declared",
+        "A layer gives a value to a parameter that the baseline does not have. Seen when a node's state is resolved, and in cases.",
+        "",
+        "",
+    ),
+    error(
+        Code::MissingParameter,
+        "a parameter without a value",
+        "It has no default and no layer gives it one. Seen when a node's state is resolved, and in cases.",
+        "",
+        "",
+    ),
+    warning(
+        Code::UnusedParameter,
+        "a parameter that nothing uses",
+        "No condition, loop, text or render of the baseline speaks of it. It may be misspelt where it is meant.",
+        "[params.days]\ntype = \"integer\"\ndefault = 90\n[[clause]]\nwhat = \"file:/etc/x\"\n",
+        "[params.days]\ntype = \"integer\"\ndefault = 90\n[[clause]]\nwhat = \"file:/etc/x\"\ntext = \"{{ params.days }}\"\n",
+    ),
+    error(
+        Code::UnknownSecret,
+        "a secret that is not there",
+        "A parameter of the type `secret` names a secret by name and version, and the server has none such: publishing is refused, and a node's state cannot be resolved.",
+        "",
+        "",
+    ),
+    error(
+        Code::SecretDecides,
+        "a secret that would decide",
+        "`where` and `for` do not ask for secrets: what is wanted would tell about the value.",
+        "[params.key]\ntype = \"secret\"\n[[clause]]\nwhat = \"file:/etc/x\"\ntext = \"{{ params.key }}\"\nwhere = \"params.key == 'x'\"\n",
+        "[params.key]\ntype = \"secret\"\n[[clause]]\nwhat = \"file:/etc/x\"\ntext = \"{{ params.key }}\"\n",
+    ),
+    error(
+        Code::Condition,
+        "a condition that cannot be read",
+        "Conditions are CEL, at most 2 KiB, 500 parts, two nested loops, and come to true or false.",
+        "[[clause]]\nwhat = \"file:/etc/x\"\nwhere = \"labels.role = 'kiosk'\"\n",
+        "[[clause]]\nwhat = \"file:/etc/x\"\nwhere = \"labels.role == 'kiosk'\"\n",
+    ),
+    error(
+        Code::ConditionName,
+        "a name that conditions do not know",
+        "Conditions and loops know `labels`, `about` (its stable fields), `params` (those declared) and `node.name`.",
+        "[[clause]]\nwhat = \"file:/etc/x\"\nwhere = \"about.os.famly == 'debian'\"\n",
+        "[[clause]]\nwhat = \"file:/etc/x\"\nwhere = \"about.os.family == 'debian'\"\n",
+    ),
+    error(
+        Code::Loop,
+        "a loop that cannot be gone over",
+        "`for` goes over a list in its order or a map by key, at most 1,000 items, and comes to at most 1,000 clauses.",
+        "[[clause]]\nfor = { lane = \"'A'\" }\nwhat = \"file:/etc/{{ lane }}\"\n",
+        "[[clause]]\nfor = { lane = \"['A', 'B']\" }\nwhat = \"file:/etc/{{ lane }}\"\n",
+    ),
+    warning(
+        Code::UnknownLabel,
+        "a label that no node has",
+        "The condition asks for a label that no node of the fleet has, so it reads as an empty text everywhere. Said where the fleet is known: when publishing, and by `kit check --online`.",
+        "",
+        "",
+    ),
+    error(
+        Code::Render,
+        "a render that fails",
+        "The render cannot be read, takes more than 1,000,000 steps, makes more than 1 MiB, or fails with the values that it is given.",
+        "[[clause]]\nwhat = \"file:/etc/x\"\ntext = \"{% for a in range(9999) %}{% for b in range(9999) %}{% endfor %}{% endfor %}\"\n",
+        "[[clause]]\nwhat = \"file:/etc/x\"\ntext = \"{% for a in range(3) %}{{ a }}{% endfor %}\"\n",
+    ),
+    error(
+        Code::RenderName,
+        "a name that renders do not know",
+        "In scope are `params` (those declared), `labels`, `about` (its stable fields), `node.name`, and in a loop its names. Names are also looked for in branches that are not taken.",
+        "[params.idle]\ntype = \"integer\"\ndefault = 9\n[[clause]]\nwhat = \"file:/etc/x\"\ntext = \"{{ params.idel }} {{ params.idle }}\"\n",
+        "[params.idle]\ntype = \"integer\"\ndefault = 9\n[[clause]]\nwhat = \"file:/etc/x\"\ntext = \"{{ params.idle }}\"\n",
+    ),
+    error(
+        Code::MissingFile,
+        "a file that is not there",
+        "`copy` names a file of copies/, `render` one of renders/. The nearest name is offered.",
+        "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n--- baselines/gate.toml\n[baseline]\nname = \"gate\"\n[[clause]]\nwhat = \"file:/etc/tariffs\"\ncopy = \"tariff.csv\"\n--- copies/tariffs.csv\nx\n",
+        "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n--- baselines/gate.toml\n[baseline]\nname = \"gate\"\n[[clause]]\nwhat = \"file:/etc/tariffs\"\ncopy = \"tariffs.csv\"\n--- copies/tariffs.csv\nx\n",
+    ),
+    warning(
+        Code::UnusedFile,
+        "a file that nothing uses",
+        "No clause names it, or its folder is none that a kit has. It is published all the same.",
+        "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n--- copies/old.csv\nx\n",
+        "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n--- baselines/gate.toml\n[baseline]\nname = \"gate\"\n[[clause]]\nwhat = \"file:/etc/tariffs\"\ncopy = \"old.csv\"\n--- copies/old.csv\nx\n",
+    ),
+    error(
+        Code::ClaimConflict,
+        "two clauses want different things",
+        "Both claim the same path, package, unit, key of a file, …, and do not want the same. Both places are named. Equal ones become one clause.",
+        "[[clause]]\nwhat = \"package:quay\"\nversion = \"1.0\"\n[[clause]]\nwhat = \"package:quay\"\nversion = \"2.0\"\n",
+        "[[clause]]\nwhat = \"package:quay\"\nversion = \"2.0\"\n",
+    ),
+    error(
+        Code::NothingFits,
+        "a reference that nothing fits",
+        "`needs` and `reacts_to` name clauses by address or pattern (`file:/etc/kiosk/*`), and none is called so in this baseline or what it includes.",
+        "[[clause]]\nwhat = \"file:/etc/x\"\nneeds = [\"package:quay\"]\n",
+        "[[clause]]\nwhat = \"package:quay\"\n[[clause]]\nwhat = \"file:/etc/x\"\nneeds = [\"package:quay\"]\n",
+    ),
+    error(
+        Code::Circle,
+        "clauses that wait for each other",
+        "The circle is printed with its places. What is implied (a file lies in a directory, belongs to an account) gives way to what is said outright.",
+        "[[clause]]\nwhat = \"package:a\"\nneeds = [\"package:b\"]\n[[clause]]\nwhat = \"package:b\"\nneeds = [\"package:a\"]\n",
+        "[[clause]]\nwhat = \"package:a\"\n[[clause]]\nwhat = \"package:b\"\nneeds = [\"package:a\"]\n",
+    ),
+    error(
+        Code::TouchesAgent,
+        "a clause that touches the agent",
+        "It would stop, remove or alter the agent itself or its folder. Seen when a node's state is resolved.",
+        "",
+        "",
+    ),
+    error(
+        Code::SameName,
+        "one name for two",
+        "Two clauses can be referred to by one name, or two baselines are called the same.",
+        "[[clause]]\nwhat = \"package:httpd\"\nas = \"package:web\"\n[[clause]]\nwhat = \"package:proxy\"\nas = \"package:web\"\n",
+        "[[clause]]\nwhat = \"package:httpd\"\nas = \"package:web\"\n[[clause]]\nwhat = \"package:proxy\"\n",
+    ),
+    warning(
+        Code::FolderName,
+        "the folder is called differently",
+        "A kit and its folder have one name, so that other kits find it beside them.",
+        "",
+        "",
+    ),
+    warning(
+        Code::Empty,
+        "nothing in it",
+        "The baseline has no clauses and includes none, or the kit has no baselines.",
+        "\n",
+        "[[clause]]\nwhat = \"file:/etc/x\"\n",
+    ),
+    warning(
+        Code::AtticOff,
+        "replaced contents are not kept",
+        "With `attic = false` nobody can look at or put back what a correction overwrote. It is meant for contents that must not be stored.",
+        "[[clause]]\nwhat = \"file:/etc/x\"\ntext = \"x\"\nattic = false\n",
+        "[[clause]]\nwhat = \"file:/etc/x\"\ntext = \"x\"\n",
+    ),
+    error(
+        Code::UnknownBaseline,
+        "a baseline that is not there",
+        "`include` names a baseline of this kit, or KIT/BASELINE of a required one.",
+        "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n--- baselines/gate.toml\n[baseline]\nname = \"gate\"\ninclude = [\"login\"]\n",
+        "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n--- baselines/gate.toml\n[baseline]\nname = \"gate\"\ninclude = [\"login\"]\n--- baselines/login.toml\n[baseline]\nname = \"login\"\n[[clause]]\nwhat = \"file:/etc/x\"\n",
+    ),
+    error(
+        Code::IncludeCircle,
+        "baselines that include each other",
+        "An included baseline comes before its includer; in a circle none can be first.",
+        "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n--- baselines/gate.toml\n[baseline]\nname = \"gate\"\ninclude = [\"gate\"]\n[[clause]]\nwhat = \"file:/etc/x\"\n",
+        "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n--- baselines/gate.toml\n[baseline]\nname = \"gate\"\n[[clause]]\nwhat = \"file:/etc/x\"\n",
+    ),
+    error(
+        Code::Unsolvable,
+        "a requirement that nothing fits",
+        "No release of the required kit fits (SemVer), or what fits does not go together with the rest. All of them are said, with the releases that there are. The newest that go together are taken.",
+        "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n[requires]\ngate = \"^1.0\"\n",
+        "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n",
+    ),
+    error(
+        Code::NotRequired,
+        "a kit that is used and not required",
+        "A baseline of another kit is included, and [requires] does not say which releases of it will do.",
+        "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n--- baselines/gate.toml\n[baseline]\nname = \"gate\"\ninclude = [\"quay-base/login\"]\n",
+        "",
+    ),
+    warning(
+        Code::NotAtHand,
+        "a required kit is not at hand",
+        "What is included from it was not looked at. Kits that lie beside this one's folder are found; name others by --with. The server looks at what is published.",
+        "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n[requires]\nquay-base = \"^1.0\"\n",
+        "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n",
+    ),
+    error(
+        Code::RequiredNotWell,
+        "a required kit has errors",
+        "The kit that is required has errors of its own; the first one is named. Mend it first.",
+        "",
+        "",
+    ),
+    error(
+        Code::Password,
+        "a password, or a hash that is too weak",
+        "`password_hash` takes a hash as crypt(5) writes it (yescrypt, SHA-512, bcrypt), never the password, and no MD5 or SHA-1. The value is never shown again. A password that was written down is to be changed.",
+        "[[clause]]\nwhat = \"account:ops\"\npassword_hash = \"Tern-1234\"\n",
+        "[[clause]]\nwhat = \"account:ops\"\npassword_hash = \"$y$j9T$Auken$Brisk\"\n",
+    ),
+    warning(
+        Code::PlainSecret,
+        "what looks like a secret",
+        "Whoever reads the kit reads it, and it stays in every release. Declare a parameter of the type `secret` and render it.",
+        "[[clause]]\nwhat = \"file:/etc/x\"\ntext = \"password = Tern-1234\\n\"\n",
+        "[[clause]]\nwhat = \"file:/etc/x\"\ntext = \"user = tern\\n\"\n",
+    ),
+    warning(
+        Code::Unrelated,
+        "a service that does not hear of its file",
+        "The file looks like one that the service reads, and the service neither reacts to it nor needs it: it would go on with the old one.",
+        "[[clause]]\nwhat = \"file:/etc/kiosk/shell.conf\"\ntext = \"x\"\n[[clause]]\nwhat = \"service:kiosk-shell\"\nrunning = true\n",
+        "[[clause]]\nwhat = \"file:/etc/kiosk/shell.conf\"\ntext = \"x\"\n[[clause]]\nwhat = \"service:kiosk-shell\"\nrunning = true\nreacts_to = [\"file:/etc/kiosk/*\"]\nreaction = \"restart\"\n",
+    ),
+    warning(
+        Code::LocksOut,
+        "administrators may be locked out",
+        "It ends signing in from afar, takes the last administrator away, or could break sudo or sshd without being checked first.",
+        "[[clause]]\nwhat = \"file:/etc/sudoers.d/ops\"\ntext = \"%ops ALL=(root) ALL\\n\"\n",
+        "[[clause]]\nwhat = \"file:/etc/sudoers.d/ops\"\ntext = \"%ops ALL=(root) ALL\\n\"\ncheck_with = [\"/usr/sbin/visudo\", \"-cf\", \"{candidate}\"]\n",
+    ),
+];
+
+impl CodePage {
+    /// Returns the page of a code as a person writes it, `C0107` or `107`.
+    pub fn find(code: &str) -> Option<&'static Self> {
+        let digits = code.trim().trim_start_matches(['C', 'c']);
+        let number: u16 = digits.parse().ok()?;
+        CODE_PAGES.iter().find(|page| page.code as u16 == number)
+    }
+
+    /// Returns the page as Markdown.
+    pub fn as_markdown(&self) -> String {
+        let level = if self.level == Level::Error { "error" } else { "warning" };
+        let mut text = format!("## {} {}\n*{level}* · {}\n", self.code, self.title, self.meaning);
+        for (what, example) in [("brings it about", self.wrong), ("instead", self.right)] {
+            if !example.trim().is_empty() {
+                let _ = write!(text, "\n{what}:\n```toml\n{example}```\n");
+            }
+        }
+        text
+    }
+}
+
+/// Returns all pages as one Markdown chapter.
+pub fn findings_as_markdown() -> String {
+    let mut text = String::from(
+        "# Findings\n\nMade from the table of codes in the code. A code never changes its meaning. Errors forbid publishing and running; warnings do\n\
+         not (`--strict` takes them for errors). `constans explain C0120` prints one of these.\n\n| code | | |\n|---|---|---|\n",
+    );
+    for page in CODE_PAGES {
+        let level = if page.level == Level::Error { "error" } else { "warning" };
+        let _ = writeln!(text, "| {} | {level} | {} |", page.code, page.title);
+    }
+    for page in CODE_PAGES {
+        text.push('\n');
+        text += &page.as_markdown();
+    }
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::kit::{Checked, KitFiles, Surroundings, check};
+    use std::collections::BTreeMap;
+
+    fn checked(example: &str) -> Checked {
+        let mut files: BTreeMap<String, Vec<u8>> = BTreeMap::new();
+        if example.contains("--- ") {
+            for part in example.split("--- ").skip(1) {
+                let (path, text) = part.split_once('\n').unwrap();
+                files.insert(path.to_owned(), text.as_bytes().to_vec());
+            }
+        } else {
+            files.insert("kit.toml".into(), b"[kit]\nname = \"quay\"\nversion = \"1.0.0\"\n".to_vec());
+            files.insert("baselines/quay.toml".into(), format!("[baseline]\nname = \"quay\"\n{example}").into_bytes());
+        }
+        check(KitFiles::new(files), None, Surroundings::default())
+    }
+
+    #[test]
+    fn every_example_brings_about_its_code_and_the_other_does_not() {
+        for page in CODE_PAGES {
+            let codes = |example: &str| checked(example).findings.iter().map(|finding| (finding.code, finding.level)).collect::<Vec<_>>();
+            if !page.wrong.is_empty() {
+                assert!(codes(page.wrong).contains(&(page.code, page.level)), "{}: {:?}", page.code, codes(page.wrong));
+            }
+            if !page.right.is_empty() {
+                assert!(codes(page.right).iter().all(|(code, _)| *code != page.code), "{}", page.code);
+                assert!(!checked(page.right).has_errors(), "{}: {:?}", page.code, checked(page.right).findings);
+            }
+        }
+    }
+
+    #[test]
+    fn every_code_has_its_page_and_is_found_by_how_it_is_written() {
+        let source = include_str!("codes.rs");
+        let declared = source.lines().filter(|line| line.trim_end().ends_with(',') && line.contains(" = ")).count();
+        assert_eq!(CODE_PAGES.len(), declared);
+        for written in ["C0120", "c120", "0120", "120"] {
+            assert_eq!(CodePage::find(written).map(|page| page.code), Some(Code::UnknownKind), "{written}");
+        }
+        assert!(CodePage::find("C9999").is_none());
+        assert!(CODE_PAGES.is_sorted_by_key(|page| page.code as u16));
+    }
+}

@@ -1,0 +1,235 @@
+//! The one usual form of documents: keys in their usual order, one space around `=`, one empty line between tables;
+//! comments stay with what they stand at.
+
+use super::clause::COMMON;
+use crate::kind;
+use toml_edit::{Array, ArrayOfTables, Decor, DocumentMut, InlineTable, Item, Table, TomlError, Value};
+
+/// Keys of tables other than clauses, in their usual order; others follow as they are written.
+const USUAL: [&str; 24] = [
+    "name",
+    "version",
+    "summary",
+    "severity",
+    "satisfies",
+    "include",
+    "baselines",
+    "only_these",
+    "finding",
+    "needs",
+    "on_drift",
+    "on_rollout",
+    "where",
+    "type",
+    "of",
+    "default",
+    "min",
+    "max",
+    "one_of",
+    "pattern",
+    "labels",
+    "about",
+    "what",
+    "note",
+];
+
+/// Returns a document in its usual form.
+///
+/// # Errors
+///
+/// Returns why it cannot be read as TOML; then it is to be checked first.
+pub fn format(text: &str) -> Result<String, TomlError> {
+    let mut document: DocumentMut = text.parse()?;
+    let trailing = comments(document.trailing().as_str().unwrap_or_default(), false);
+    format_table(document.as_table_mut(), Some(true));
+    document.set_trailing(trailing);
+    let written = document.to_string();
+    let trimmed = written.trim_start_matches('\n').trim_end();
+    Ok(if trimmed.is_empty() { String::new() } else { format!("{trimmed}\n") })
+}
+
+/// `is_root` is none for tables below others.
+fn format_table(table: &mut Table, is_root: Option<bool>) {
+    if is_root.is_none() && !table.is_implicit() && !table.is_dotted() {
+        let before = table.decor().prefix().and_then(|prefix| prefix.as_str()).unwrap_or_default();
+        let after = suffix_comment(table.decor());
+        let prefix = comments(before, true);
+        *table.decor_mut() = Decor::new(prefix, after);
+    }
+    let order = order_of(table);
+    table.sort_values_by(|left, _, right, _| rank(&order, left.get()).cmp(&rank(&order, right.get())));
+    let keys: Vec<String> = table.iter().map(|(key, _)| key.to_owned()).collect();
+    for key in keys {
+        let Some((mut key, item)) = table.get_key_value_mut(&key) else { continue };
+        match item {
+            Item::Table(inner) => format_table(inner, None),
+            Item::ArrayOfTables(inner) => format_tables(inner),
+            Item::Value(value) => {
+                let before = comments(key.leaf_decor().prefix().and_then(|prefix| prefix.as_str()).unwrap_or_default(), false);
+                *key.leaf_decor_mut() = Decor::new(before, " ");
+                let after = suffix_comment(value.decor());
+                format_value(value);
+                *value.decor_mut() = Decor::new(" ", after);
+            }
+            Item::None => {}
+        }
+    }
+}
+
+fn format_tables(tables: &mut ArrayOfTables) {
+    tables.iter_mut().for_each(|table| format_table(table, None));
+}
+
+/// Returns the usual order of a table's keys: for a clause what it keeps, the kind's own properties, what every clause may
+/// say.
+fn order_of(table: &Table) -> Vec<&'static str> {
+    let kind = table.get("what").and_then(Item::as_str).and_then(|what| what.split_once(':')).and_then(|(name, _)| kind::find(name));
+    let Some(kind) = kind else { return USUAL.to_vec() };
+    let own = kind.properties.iter().map(|property| property.name);
+    let first = ["for", "what", "as", "absent", "gone"];
+    first.into_iter().chain(own).chain(COMMON.iter().copied().filter(|key| !first.contains(key))).collect()
+}
+
+fn rank(order: &[&str], key: &str) -> usize {
+    order.iter().position(|known| *known == key).unwrap_or(order.len())
+}
+
+fn format_value(value: &mut Value) {
+    match value {
+        Value::Array(array) => format_array(array),
+        Value::InlineTable(table) => format_inline(table),
+        _ => {}
+    }
+}
+
+/// Lists stand on one line, unless they were written over several.
+fn format_array(array: &mut Array) {
+    let has_lines =
+        |decor: &Decor| [decor.prefix(), decor.suffix()].into_iter().flatten().any(|text| text.as_str().is_some_and(|text| text.contains('\n')));
+    let trailing = array.trailing().as_str().unwrap_or_default().to_owned();
+    let over_lines = trailing.contains('\n') || array.iter().any(|value| has_lines(value.decor()));
+    let last = array.len().saturating_sub(1);
+    for (at, value) in array.iter_mut().enumerate() {
+        format_value(value);
+        let before = value.decor().prefix().and_then(|text| text.as_str()).unwrap_or_default().to_owned();
+        let after = value.decor().suffix().and_then(|text| text.as_str()).unwrap_or_default().trim().to_owned();
+        let decor = if over_lines {
+            let kept: String = before.lines().map(str::trim).filter(|line| line.starts_with('#')).map(|line| format!("\n    {line}")).collect();
+            let after = if after.is_empty() || at != last { String::new() } else { format!(" {after}") };
+            Decor::new(format!("{kept}\n    "), after)
+        } else {
+            Decor::new(if at == 0 { "" } else { " " }, "")
+        };
+        *value.decor_mut() = decor;
+    }
+    array.set_trailing_comma(over_lines && !array.is_empty());
+    let kept: String = trailing.lines().map(str::trim).filter(|line| line.starts_with('#')).map(|line| format!("\n    {line}")).collect();
+    array.set_trailing(if over_lines { format!("{kept}\n") } else { String::new() });
+}
+
+fn format_inline(table: &mut InlineTable) {
+    let last = table.len().saturating_sub(1);
+    for (at, (mut key, value)) in table.iter_mut().enumerate() {
+        *key.leaf_decor_mut() = Decor::new(" ", " ");
+        format_value(value);
+        *value.decor_mut() = Decor::new(" ", if at == last { " " } else { "" });
+    }
+}
+
+/// Returns the comments of what stands before something, each on its line; `apart` puts one empty line before them.
+fn comments(before: &str, apart: bool) -> String {
+    let mut kept = String::new();
+    let mut lines: Vec<&str> = before.lines().map(str::trim_end).collect();
+    while lines.first().is_some_and(|line| line.trim().is_empty()) {
+        lines.remove(0);
+    }
+    let mut gap = false;
+    for line in lines {
+        if line.trim().is_empty() {
+            gap = true;
+            continue;
+        }
+        if gap {
+            kept.push('\n');
+            gap = false;
+        }
+        kept += line.trim_start();
+        kept.push('\n');
+    }
+    if gap && !kept.is_empty() && !apart {
+        kept.push('\n');
+    }
+    if apart { format!("\n{kept}") } else { kept }
+}
+
+fn suffix_comment(decor: &Decor) -> String {
+    let after = decor.suffix().and_then(|suffix| suffix.as_str()).unwrap_or_default().trim();
+    if after.is_empty() { String::new() } else { format!("  {after}") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    const UNTIDY: &str = "# Skerry Line\n[baseline]\nsummary=\"x\"   # why\nname = \"shell\"\n\n\n\n[params.lanes]\ndefault=[\"A\",  \"B\"]\ntype = \"list\"\n\n# the shell\n[[clause]]\nneeds = [\n  # first\n  \"package:a\",\n  \"package:b\" ]\npermissions = \"0644\"\n# what it reads\nrender   = \"x.jinja\"\nwhat = \"file:/etc/x\"\nfor = {lane=\"params.lanes\"}\n[[clause]]\nwhat = \"package:a\"\n# the end\n";
+
+    #[test]
+    fn documents_have_one_form_and_keep_their_comments() {
+        insta::assert_snapshot!(format(UNTIDY).unwrap(), @r#"
+        # Skerry Line
+        [baseline]
+        name = "shell"
+        summary = "x"  # why
+
+        [params.lanes]
+        type = "list"
+        default = ["A", "B"]
+
+        # the shell
+        [[clause]]
+        for = { lane = "params.lanes" }
+        what = "file:/etc/x"
+        # what it reads
+        render = "x.jinja"
+        permissions = "0644"
+        needs = [
+            # first
+            "package:a",
+            "package:b",
+        ]
+
+        [[clause]]
+        what = "package:a"
+        # the end
+        "#);
+    }
+
+    fn line() -> impl Strategy<Value = String> {
+        prop_oneof![
+            Just("[[clause]]\n".to_owned()),
+            Just("# a comment\n".to_owned()),
+            Just("\n".to_owned()),
+            Just("  ".to_owned()),
+            "[a-d]{1,3} ?= ?(1|true|\"x y\"|\\[1, 2\\]|\\[\n1,\n# c\n2]|\\{a=1,b = 2\\}|'''\n  t\n''')( # c)?\n",
+            "\\[[a-d]{2}\\]\n",
+        ]
+    }
+
+    fn comments_in(text: &str) -> usize {
+        text.matches('#').count()
+    }
+
+    proptest! {
+        #[test]
+        fn formatting_changes_no_value_loses_no_comment_and_is_done_once(lines in prop::collection::vec(line(), 0..12)) {
+            let text = lines.concat();
+            if let Ok(formatted) = format(&text) {
+                let value = |text: &str| toml::from_str::<toml::Table>(text).map(|table| serde_json::to_value(table).unwrap_or_default());
+                prop_assert_eq!(value(&text).ok(), value(&formatted).ok(), "{}", formatted);
+                prop_assert_eq!(comments_in(&text), comments_in(&formatted), "{}\n--\n{}", text, formatted);
+                prop_assert_eq!(format(&formatted).ok(), Some(formatted.clone()), "{}", text);
+            }
+        }
+    }
+}

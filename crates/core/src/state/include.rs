@@ -1,0 +1,96 @@
+//! Included baselines: each comes before its includer, once, and takes its includer's assignment.
+
+use super::resolve::Assigned;
+use crate::kind::nearest_word;
+use crate::kit::{Baseline, Code, Finding, Kit, Located};
+
+/// Returns the assigned baselines with those that they include, in the order in which their clauses come.
+///
+/// What comes twice keeps its first place and takes the more careful switches.
+pub(super) fn with_includes<'a>(assigned: &[Assigned<'a>], kits: &[&'a Kit], findings: &mut Vec<Finding>) -> Vec<Assigned<'a>> {
+    let mut inclusion = Inclusion { kits, all: Vec::new(), open: Vec::new(), findings };
+    for one in assigned {
+        inclusion.visit(one.clone());
+    }
+    inclusion.all
+}
+
+struct Inclusion<'a, 'f> {
+    kits: &'f [&'a Kit],
+    all: Vec<Assigned<'a>>,
+    /// The baselines whose includes are just being looked at, each with the place that includes the next.
+    open: Vec<(Assigned<'a>, Option<&'a Located<String>>)>,
+    findings: &'f mut Vec<Finding>,
+}
+
+impl<'a> Inclusion<'a, '_> {
+    fn visit(&mut self, one: Assigned<'a>) {
+        if let Some(at) = self.open.iter().position(|(open, _)| open.is_same_as(&one)) {
+            return self.circle(at);
+        }
+        let known = self.all.iter().position(|known| known.is_same_as(&one));
+        if let Some(at) = known {
+            let before = (self.all[at].on_drift, self.all[at].on_rollout);
+            let after = (before.0.max(one.on_drift), before.1.max(one.on_rollout));
+            if before == after {
+                return;
+            }
+            (self.all[at].on_drift, self.all[at].on_rollout) = after;
+        }
+        self.open.push((one.clone(), None));
+        for include in &one.baseline.include {
+            self.open.last_mut().expect("just pushed").1 = Some(include);
+            if let Some((kit, baseline)) = self.find(one.kit, include) {
+                self.visit(Assigned { kit, baseline, on_drift: one.on_drift, on_rollout: one.on_rollout });
+            }
+        }
+        self.open.pop();
+        if known.is_none() {
+            self.all.push(one);
+        }
+    }
+
+    /// Finds what an include means; what is wrong with it is said once.
+    fn find(&mut self, own: &'a Kit, include: &'a Located<String>) -> Option<(&'a Kit, &'a Baseline)> {
+        let place = include.place.clone().in_kit(&own.name);
+        let (kit_name, baseline) = include.value.split_once('/').unwrap_or((&own.name, &include.value));
+        let kit = if kit_name == own.name { Some(own) } else { self.kits.iter().copied().find(|kit| kit.name == kit_name) };
+        let required = kit_name == own.name || own.requires.iter().any(|required| required.kit == kit_name);
+        let finding = match kit {
+            _ if !required => Finding::error(Code::NotRequired, place, format!("`{kit_name}` is not among what the kit requires"))
+                .hint(format!("add {kit_name} = \"^1.0\" to [requires] in kit.toml")),
+            // Said of the requirement already.
+            None => return None,
+            Some(kit) => match kit.baseline(baseline) {
+                Some(found) => return Some((kit, found)),
+                None => {
+                    let names = kit.baselines.iter().map(|baseline| baseline.name.value.as_str());
+                    let hint = nearest_word(baseline, names.clone())
+                        .map_or_else(|| format!("it has {}", names.collect::<Vec<_>>().join(", ")), |near| format!("did you mean `{near}`?"));
+                    Finding::error(Code::UnknownBaseline, place, format!("{}@{} has no baseline `{baseline}`", kit.name, kit.version)).hint(hint)
+                }
+            },
+        };
+        if !self.findings.contains(&finding) {
+            self.findings.push(finding);
+        }
+        None
+    }
+
+    fn circle(&mut self, from: usize) {
+        let round = &self.open[from..];
+        let names: Vec<&str> = round.iter().chain(round.first()).map(|(one, _)| one.baseline.name.value.as_str()).collect();
+        let place = |include: Option<&Located<String>>, kit: &Kit| include.map(|include| include.place.clone().in_kit(&kit.name));
+        let Some(first) = place(round[0].1, round[0].0.kit) else { return };
+        let mut finding = Finding::error(Code::IncludeCircle, first, format!("baselines include each other: {}", names.join(" includes ")))
+            .hint("take one of these includes away");
+        for (one, include) in &round[1..] {
+            if let Some(place) = place(*include, one.kit) {
+                finding = finding.related(format!("`{}`", one.baseline.name.value), place);
+            }
+        }
+        if !self.findings.iter().any(|known| known.code == Code::IncludeCircle) {
+            self.findings.push(finding);
+        }
+    }
+}
