@@ -2,7 +2,7 @@
 DEMO_DIR ?= /var/tmp/constans-demo-$(shell id -u)
 export DEMO_DIR
 
-.PHONY: demo demo-reset console console-check test check fmt shots licences bans
+.PHONY: bench fuzz demo demo-reset console console-check test check fmt shots licences bans
 
 demo: ## builds, starts the server and six nodes of Skerry Line, and says what to try; Ctrl-C stops all
 	@demo/check demo
@@ -54,3 +54,6 @@ bans: ## dependencies that must not come in
 
 shots: ## docs/screenshots from the demo's data
 	docs/shots
+
+bench: ## figures beside their budgets, as a table and as target/bench.json
+	cargo run --locked --release -p constans-bench -- target/bench.json

@@ -1,5 +1,7 @@
 //! The language as kits use it: loops, includes, second names, secrets, and what each comes to on a node.
 
+#![expect(clippy::unwrap_used, reason = "a test may panic")]
+
 use constans_core::digest::DigestKey;
 use constans_core::filter::{About, NodeView};
 use constans_core::kit::{Kit, KitFiles, Surroundings, check, explain_findings};
@@ -277,10 +279,12 @@ fn what_is_implied_is_shown_and_gives_way_to_what_is_said() {
         let resolved = resolved(&kit_of("", &body.replace("NEEDS", needs)), &[]).unwrap();
         let mut text = listed(&resolved);
         for relation in &resolved.relations {
-            let _ = writeln!(text, "- {} {} {}", relation.later, relation.why.words(), relation.earlier);
+            let name = |at: usize| resolved.state.clauses[at].address.as_str();
+            let _ = writeln!(text, "- {} {} {}", name(relation.later), relation.why.words(), name(relation.earlier));
         }
         for moved in &resolved.moves {
-            let _ = writeln!(text, "* {} earlier for {}", moved.clause, moved.because.later);
+            let name = |at: usize| resolved.state.clauses[at].address.as_str();
+            let _ = writeln!(text, "* {} earlier for {}", name(moved.earlier), name(moved.later));
         }
         text
     };

@@ -6,10 +6,11 @@ use constans_core::filter::NodeView;
 use constans_core::kind::nearest_word;
 use constans_core::kit::{Baseline, Kit, explain_findings};
 use constans_core::param::{Given, Layer};
-use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
+use constans_core::state::{Assigned, Conditions, Relation, ResolveInput, Resolved, Untouchable, resolve};
 use constans_folder::{CheckedFolder, check_document, check_folder, on_large_stack};
 use constans_terminal::{harmless, style, styled};
 use constans_wire::exit::Exit;
+use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::path::PathBuf;
@@ -78,7 +79,8 @@ pub fn run(arguments: &OrderArguments) -> Exit {
         Output::Text => anstream::print!("{}", text(&resolved)),
         Output::Json => {
             let order: Vec<_> = resolved.state.clauses.iter().map(|clause| &clause.address).collect();
-            let said = serde_json::json!({ "order": order, "moves": resolved.moves, "relations": resolved.relations });
+            let all = |relations: &[Relation]| relations.iter().map(|one| named(&resolved, one)).collect::<Vec<_>>();
+            let said = json!({ "order": order, "moves": all(&resolved.moves), "relations": all(&resolved.relations) });
             println!("{}", serde_json::to_string_pretty(&said).expect("an order is JSON"));
         }
         Output::Dot => print!("{}", dot(&resolved)),
@@ -107,23 +109,24 @@ fn resolve_all(kit: &Kit, baseline: &Baseline, others: &[&Kit]) -> Result<Resolv
     })
 }
 
+/// A relation between two clauses by their addresses.
+fn named(resolved: &Resolved, relation: &Relation) -> Value {
+    let address = |at: usize| &resolved.state.clauses[at].address;
+    json!({ "earlier": address(relation.earlier), "later": address(relation.later), "why": relation.why })
+}
+
 fn text(resolved: &Resolved) -> String {
     let mut text = String::new();
-    let width = resolved.state.clauses.len().to_string().len();
-    for (number, clause) in resolved.state.clauses.iter().enumerate() {
-        let address = &clause.address;
-        let moved = resolved.moves.iter().find(|one| one.clause == *address);
-        let why = moved.map(|one| format!("   earlier than written: {} {} it", one.because.later, one.because.why.words())).unwrap_or_default();
-        let _ = writeln!(
-            text,
-            "{:>width$}  {}{}",
-            number + 1,
-            styled(style::STRONG, harmless(address.as_str())),
-            styled(style::ATTENTION, harmless(&why))
-        );
-        for relation in resolved.relations.iter().filter(|one| one.later == *address) {
+    let clauses = &resolved.state.clauses;
+    let width = clauses.len().to_string().len();
+    for (at, clause) in clauses.iter().enumerate() {
+        let moved = resolved.moves.iter().find(|one| one.earlier == at);
+        let why = moved.map(|one| format!("   earlier than written: {} {} it", clauses[one.later].address, one.why.words())).unwrap_or_default();
+        let address = styled(style::STRONG, harmless(clause.address.as_str()));
+        let _ = writeln!(text, "{:>width$}  {address}{}", at + 1, styled(style::ATTENTION, harmless(&why)));
+        for relation in resolved.relations.iter().filter(|one| one.later == at) {
             let implied = if relation.why.is_implied() { "  (implied)" } else { "" };
-            let said = format!("{} {}{implied}", relation.why.words(), relation.earlier);
+            let said = format!("{} {}{implied}", relation.why.words(), clauses[relation.earlier].address);
             let _ = writeln!(text, "{:>width$}    {}", "", styled(style::MUTED, harmless(&said)));
         }
     }
@@ -140,19 +143,15 @@ fn text(resolved: &Resolved) -> String {
 
 fn dot(resolved: &Resolved) -> String {
     let quoted = |text: &str| format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""));
+    let name = |at: usize| quoted(resolved.state.clauses[at].address.as_str());
     let mut text = String::from("digraph order {\n  rankdir = LR;\n  node [shape = box, fontname = sans];\n");
-    for clause in &resolved.state.clauses {
-        let _ = writeln!(text, "  {};", quoted(clause.address.as_str()));
+    for at in 0..resolved.state.clauses.len() {
+        let _ = writeln!(text, "  {};", name(at));
     }
     for relation in &resolved.relations {
         let style = if relation.why.is_implied() { ", style = dashed" } else { "" };
-        let _ = writeln!(
-            text,
-            "  {} -> {} [label = {}{style}];",
-            quoted(relation.earlier.as_str()),
-            quoted(relation.later.as_str()),
-            quoted(relation.why.words().trim_end_matches(':'))
-        );
+        let label = quoted(relation.why.words().trim_end_matches(':'));
+        let _ = writeln!(text, "  {} -> {} [label = {label}{style}];", name(relation.earlier), name(relation.later));
     }
     text + "}\n"
 }

@@ -10,10 +10,11 @@ mod walk;
 pub use items::{Items, MOST_ITEMS};
 pub use node_view::{About, NodeView, STABLE_FIELDS, StableField};
 
-use cel::{Context, Program, Value as CelValue};
+use cel::{Context, Env, Program, Value as CelValue};
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use std::ops::Range;
+use std::sync::{Arc, LazyLock};
 use walk::{Uses, Walk};
 
 /// The longest condition, in bytes.
@@ -22,6 +23,9 @@ pub const MAX_SOURCE_BYTES: usize = 2 * 1024;
 pub const LISTED_FIELDS: [&str; 8] = ["sign", "hearing", "mode", "stage", "groups", "releases", "troubles", "open_episodes"];
 const MAX_SYNTAX_NODES: usize = 500;
 const MAX_BRACKET_DEPTH: usize = 32;
+
+/// The functions of CEL, made once.
+static STANDARD: LazyLock<Arc<Env>> = LazyLock::new(|| Arc::new(Env::stdlib()));
 
 /// A condition that was read and whose names are all known.
 #[derive(Debug)]
@@ -171,7 +175,7 @@ impl Expression {
         for label in self.uses.labels.difference(&self.uses.labels_asked_for) {
             labels.entry(label.clone()).or_default();
         }
-        let mut context = Context::default();
+        let mut context = Context::with_env(STANDARD.clone());
         for (name, value) in [("labels", json!(labels)), ("about", view.about.nested()), ("params", params.clone()), ("node", node)] {
             context.add_variable_from_value(name, to_cel(&value));
         }

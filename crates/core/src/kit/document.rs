@@ -165,7 +165,7 @@ impl<'n> Fields<'n> {
         match &node.value {
             NodeValue::Table(entries) => {
                 let entries = entries.iter().map(|(key, place, node)| (key.as_str(), place, node)).collect();
-                Some(Self { entries, known: Vec::new(), place: &node.place })
+                Some(Self { entries, known: Vec::with_capacity(24), place: &node.place })
             }
             _ => {
                 findings.push(Finding::error(

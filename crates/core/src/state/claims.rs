@@ -4,13 +4,14 @@ use super::clause::{Clause, Switch};
 use super::instantiate::Draft;
 use super::resolve::{Conditions, path_of, place};
 use crate::address::ClauseAddress;
+use crate::kind::Claim;
 use crate::kit::{Code, Finding, Gone};
-use std::collections::BTreeMap;
+use std::collections::HashMap;
 
 /// Merges equal clauses into the first of them and says of all others that they are in conflict.
 pub(super) fn merge(drafts: Vec<Draft>, conditions: Conditions, findings: &mut Vec<Finding>) -> Vec<Draft> {
     let mut merged: Vec<Draft> = Vec::new();
-    let mut by_claim: BTreeMap<_, usize> = BTreeMap::new();
+    let mut by_claim: HashMap<Claim, usize> = HashMap::with_capacity(drafts.len());
     for draft in drafts {
         let Some(&at) = by_claim.get(&draft.clause.claim) else {
             by_claim.insert(draft.clause.claim.clone(), merged.len());
@@ -33,7 +34,10 @@ pub(super) fn merge(drafts: Vec<Draft>, conditions: Conditions, findings: &mut V
 
 /// Says of a part of a file that another clause keeps the file whole.
 pub(super) fn parts_of_whole(drafts: &[Draft], conditions: Conditions, findings: &mut Vec<Finding>) {
-    let whole: BTreeMap<&str, &Draft> = drafts
+    if drafts.iter().all(|draft| draft.clause.claim.part_of().is_none()) {
+        return;
+    }
+    let whole: HashMap<&str, &Draft> = drafts
         .iter()
         .filter(|draft| draft.clause.address.kind() != "file" || draft.clause.get("content").is_some() || draft.clause.gone != Gone::No)
         .filter_map(|draft| Some((path_of(&draft.clause)?, draft)))
@@ -54,7 +58,7 @@ pub(super) fn parts_of_whole(drafts: &[Draft], conditions: Conditions, findings:
 /// Says of clauses that can be referred to by one name that nobody could tell them apart; the turns of one loop share
 /// their second name.
 pub(super) fn tell_apart(drafts: &[Draft], conditions: Conditions, findings: &mut Vec<Finding>) {
-    let mut known: BTreeMap<&ClauseAddress, &Draft> = BTreeMap::new();
+    let mut known: HashMap<&ClauseAddress, &Draft> = HashMap::with_capacity(drafts.len());
     for draft in drafts {
         for name in std::iter::once(&draft.clause.address).chain(&draft.clause.also) {
             let Some(first) = known.insert(name, draft) else { continue };

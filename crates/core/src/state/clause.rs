@@ -190,6 +190,11 @@ impl EffectiveState {
         Self { digest: digest::of_value(STATE_SCHEME, &whole), clauses }
     }
 
+    /// Puts clauses together for a check, which needs no digest.
+    pub(super) fn unnamed(clauses: Vec<Clause>) -> Self {
+        Self { digest: digest::none(), clauses }
+    }
+
     /// Takes what is concealed out, so that the state can be stored and sent: a keyed digest stands in its place.
     ///
     /// Returns the values under the names of their digests; they are given only to the nodes whose state names them.

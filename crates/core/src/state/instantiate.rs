@@ -10,7 +10,7 @@ use crate::kind::{self, Naming};
 use crate::kit::{ClauseDocument, Code, Finding, Gone, Located, Place};
 use crate::param::Parameter;
 use serde_json::Value;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 /// A clause that is not yet connected with the others.
@@ -29,7 +29,9 @@ pub(super) struct Instantiation<'a> {
     assigned: &'a Assigned<'a>,
     input: &'a ResolveInput<'a>,
     params: Value,
-    renderer: Renderer,
+    renderer: Arc<Renderer>,
+    /// What conditions said already: most clauses share theirs.
+    answered: HashMap<&'a str, Answer>,
     scope: Scope,
     contents: &'a mut BTreeMap<Digest, Vec<u8>>,
     origin: Origin,
@@ -45,7 +47,8 @@ impl<'a> Instantiation<'a> {
         Self {
             assigned,
             input,
-            renderer: Renderer::new(&assigned.kit.files),
+            renderer: assigned.kit.renderer.clone(),
+            answered: HashMap::new(),
             scope,
             params: params.clone(),
             contents,
@@ -55,7 +58,7 @@ impl<'a> Instantiation<'a> {
     }
 
     /// Returns what a clause of a document comes to here: one clause, or one for each turn of its loops.
-    pub fn clause(&mut self, document: &ClauseDocument) -> Result<Vec<Draft>, Vec<Finding>> {
+    pub fn clause(&mut self, document: &'a ClauseDocument) -> Result<Vec<Draft>, Vec<Finding>> {
         let (excluded_by, undecidable) = self.condition(document).map_err(|finding| vec![finding])?;
         if document.loops.is_empty() {
             return self.draft(document, excluded_by, undecidable).map(|draft| vec![draft]);
@@ -87,8 +90,8 @@ impl<'a> Instantiation<'a> {
             concealed: BTreeSet::new(),
             gone: common.gone,
             severity: common.severity.unwrap_or(baseline.severity),
-            satisfies: baseline.satisfies.iter().chain(&common.satisfies).cloned().collect(),
-            topics: common.topics.iter().cloned().collect(),
+            satisfies: BTreeSet::new(),
+            topics: BTreeSet::new(),
             needs: Vec::new(),
             dropped_needs: Vec::new(),
             reacts_to: Vec::new(),
@@ -99,25 +102,29 @@ impl<'a> Instantiation<'a> {
             on_rollout: first_set(common.on_rollout, self.assigned.on_rollout, baseline.on_rollout),
             grace_secs: common.grace_secs,
             via: common.via.clone(),
-            origins: vec![self.origin.clone()],
+            origins: Vec::new(),
             undecidable,
-            wanted: digest::of_contents(b""),
+            wanted: digest::none(),
             address,
         };
+        // A check asks what is kept and how, not for what and by whom.
+        if self.input.conditions == Conditions::Decide {
+            clause.satisfies = baseline.satisfies.iter().chain(&common.satisfies).cloned().collect();
+            clause.topics = common.topics.iter().cloned().collect();
+            clause.origins.push(self.origin.clone());
+        }
         // What does not count here need not be renderable here: that may be why it has a condition.
         if excluded_by.is_none() && clause.undecidable.is_none() {
             self.properties(document, &mut clause)?;
             clause.claim = (document.kind.claim)(clause.address.name(), &clause.properties);
         }
-        let in_kit = |references: &[Located<String>]| -> Vec<Located<String>> {
-            references.iter().map(|one| Located { value: one.value.clone(), place: self.in_kit(&one.place) }).collect()
-        };
+        let in_kit = |one: &Located<String>| Located { value: one.value.clone(), place: self.in_kit(&one.place) };
         Ok(Draft {
             place: self.in_kit(&document.what.place),
             excluded_by,
             conditional: common.condition.is_some() || baseline.condition.is_some(),
-            needs: [in_kit(&baseline.needs), in_kit(&common.needs)].concat(),
-            reacts_to: in_kit(&common.reacts_to),
+            needs: baseline.needs.iter().chain(&common.needs).map(in_kit).collect(),
+            reacts_to: common.reacts_to.iter().map(in_kit).collect(),
             clause,
         })
     }
@@ -175,6 +182,9 @@ impl<'a> Instantiation<'a> {
         let naming = document.kind.naming;
         if naming == Naming::Path {
             let path = kind::absolute_path(address.name()).map_err(|refused| refuse(refused.message).maybe_hint(refused.hint))?;
+            if path == address.name() {
+                return Ok(address);
+            }
             return ClauseAddress::parse(&format!("{}:{path}", address.kind())).map_err(|error| refuse(error.to_string()));
         }
         if !naming.fits(address.name()) {
@@ -185,26 +195,38 @@ impl<'a> Instantiation<'a> {
     }
 
     /// Returns the condition that excludes the clause, and what the node did not report.
-    fn condition(&self, document: &ClauseDocument) -> Result<(Option<String>, Option<String>), Finding> {
+    fn condition(&mut self, document: &'a ClauseDocument) -> Result<(Option<String>, Option<String>), Finding> {
         if self.input.conditions == Conditions::CountAsTrue {
             return Ok((None, None));
         }
-        let names: Vec<&str> = self.assigned.baseline.parameters.iter().map(|parameter| parameter.name.value.as_str()).collect();
         let mut missing = BTreeSet::new();
         for condition in self.assigned.baseline.condition.iter().chain(&document.common.condition) {
-            let failed = |message: String| Finding::error(Code::Condition, condition.place.clone(), message);
-            let parsed = match self.assigned.baseline.compiled.conditions.get(&condition.value) {
-                Some(parsed) => parsed.clone(),
-                None => Arc::new(Condition::parse(&condition.value, &names).map_err(|errors| failed(errors[0].message.clone()))?),
+            let answer = match self.answered.get(condition.value.as_str()) {
+                Some(answer) => answer.clone(),
+                None => self.ask(condition)?,
             };
-            match parsed.holds(self.input.view, &self.params).map_err(|error| failed(error.message))? {
+            match &answer {
                 Answer::Yes => {}
                 Answer::No => return Ok((Some(condition.value.clone()), None)),
-                Answer::Undecidable(fields) => missing.extend(fields),
+                Answer::Undecidable(fields) => missing.extend(fields.iter().cloned()),
             }
+            self.answered.insert(&condition.value, answer);
         }
         let undecidable = (!missing.is_empty()).then(|| format!("the node did not report {}", missing.into_iter().collect::<Vec<_>>().join(", ")));
         Ok((None, undecidable))
+    }
+
+    fn ask(&self, condition: &Located<String>) -> Result<Answer, Finding> {
+        let failed = |message: String| Finding::error(Code::Condition, condition.place.clone(), message);
+        let baseline = self.assigned.baseline;
+        let parsed = match baseline.compiled.conditions.get(&condition.value) {
+            Some(parsed) => parsed.clone(),
+            None => {
+                let names: Vec<&str> = baseline.parameters.iter().map(|parameter| parameter.name.value.as_str()).collect();
+                Arc::new(Condition::parse(&condition.value, &names).map_err(|errors| failed(errors[0].message.clone()))?)
+            }
+        };
+        parsed.holds(self.input.view, &self.params).map_err(|error| failed(error.message))
     }
 
     fn properties(&mut self, document: &ClauseDocument, clause: &mut Clause) -> Result<(), Vec<Finding>> {
@@ -287,7 +309,12 @@ impl<'a> Instantiation<'a> {
         if let Some(sign) = clause.properties.remove("banner") {
             bytes = with_banner(&bytes, sign.as_str().unwrap_or("#"), &self.origin);
         }
-        let name = if document.common.conceal { self.input.key.digest(&bytes) } else { digest::of_contents(&bytes) };
+        let name = match self.input.conditions {
+            // A check only asks whether contents are alike.
+            Conditions::CountAsTrue => digest::for_comparing(&bytes),
+            Conditions::Decide if document.common.conceal => self.input.key.digest(&bytes),
+            Conditions::Decide => digest::of_contents(&bytes),
+        };
         if document.common.conceal {
             clause.concealed.insert("content".into());
         }

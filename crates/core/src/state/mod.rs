@@ -14,6 +14,6 @@ pub(crate) mod testing;
 
 pub use clause::{Clause, EffectiveState, Origin, Switch, SwitchFrom};
 pub use left_behind::{LeftBehind, left_behind};
-pub use order::{Move, Relation, Why};
+pub use order::{Relation, Why};
 pub use render::{RenderError, Renderer, Scope, has_markup};
 pub use resolve::{Assigned, Conditions, Excluded, ResolveInput, Resolved, Untouchable, resolve};

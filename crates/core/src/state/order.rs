@@ -12,26 +12,17 @@ use std::collections::{HashMap, HashSet};
 pub(super) struct Ordered {
     pub clauses: Vec<Clause>,
     pub places: Vec<Place>,
-    pub moves: Vec<Move>,
+    pub moves: Vec<Relation>,
     pub relations: Vec<Relation>,
 }
 
-/// A clause that comes earlier than it is written.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Move {
-    /// The clause.
-    pub clause: ClauseAddress,
-    /// What asked for it: the clause of which is `earlier`.
-    pub because: Relation,
-}
-
-/// One clause that comes before another, and why.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+/// One clause that comes before another, and why; both by their positions in the state.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Relation {
     /// The one that comes first.
-    pub earlier: ClauseAddress,
+    pub earlier: usize,
     /// The one that comes after it.
-    pub later: ClauseAddress,
+    pub later: usize,
     /// Why.
     pub why: Why,
 }
@@ -86,18 +77,12 @@ pub(super) fn in_order(drafts: Vec<Draft>) -> Result<Ordered, Finding> {
     for at in 0..drafts.len() {
         visit(at, &before, &mut marks, &mut order, &mut asked).map_err(|circle| circle_finding(&drafts, &circle))?;
     }
-    let relation = |earlier: usize, later: usize, why: Why| Relation {
-        earlier: drafts[earlier].clause.address.clone(),
-        later: drafts[later].clause.address.clone(),
-        why,
-    };
-    let moves = asked
-        .iter()
-        .filter(|(moved, by, _)| moved > by)
-        .map(|(moved, by, why)| Move { clause: drafts[*moved].clause.address.clone(), because: relation(*moved, *by, *why) })
-        .collect();
-    let relations = before.iter().enumerate().flat_map(|(later, earlier)| earlier.iter().map(move |(earlier, why)| (*earlier, later, *why)));
-    let relations = relations.map(|(earlier, later, why)| relation(earlier, later, why)).collect();
+    let mut position = vec![0; drafts.len()];
+    order.iter().enumerate().for_each(|(at, draft)| position[*draft] = at);
+    let relation = |earlier: usize, later: usize, why: Why| Relation { earlier: position[earlier], later: position[later], why };
+    let moves = asked.iter().filter(|(moved, by, _)| moved > by).map(|(moved, by, why)| relation(*moved, *by, *why)).collect();
+    let all = before.iter().enumerate().flat_map(|(later, earlier)| earlier.iter().map(move |(earlier, why)| (*earlier, later, *why)));
+    let relations = all.map(|(earlier, later, why)| relation(earlier, later, why)).collect();
     let mut clauses: Vec<Option<(Clause, Place)>> = drafts.into_iter().map(|draft| Some((draft.clause, draft.place))).collect();
     let (clauses, places) = order.into_iter().filter_map(|at| clauses[at].take()).unzip();
     Ok(Ordered { clauses, places, moves, relations })
@@ -153,7 +138,7 @@ fn visit(
 /// Returns what comes before each clause.
 fn predecessors(drafts: &[Draft]) -> Predecessors {
     let by_address: HashMap<&ClauseAddress, usize> = drafts.iter().enumerate().map(|(at, draft)| (&draft.clause.address, at)).collect();
-    let by_path: HashMap<&str, usize> = drafts.iter().enumerate().filter_map(|(at, draft)| Some((path_of(&draft.clause)?, at))).collect();
+    let holders = Holders::of(drafts);
     let said = |draft: &Draft| {
         let needs = draft.clause.needs.iter().map(|address| (address, Why::Needs));
         let reacts = draft.clause.reacts_to.iter().map(|address| (address, Why::ReactsTo));
@@ -162,7 +147,7 @@ fn predecessors(drafts: &[Draft]) -> Predecessors {
     let mut before: Predecessors = drafts.iter().map(said).collect();
     let outright = before.clone();
     for (at, draft) in drafts.iter().enumerate() {
-        for (earlier, later, why) in implied(at, &draft.clause, drafts, &by_address, &by_path) {
+        for (earlier, later, why) in implied(at, &draft.clause, drafts, &holders) {
             if earlier == later || before[later].iter().any(|(known, _)| *known == earlier) {
                 continue;
             }
@@ -195,40 +180,53 @@ fn leads_to(before: &Predecessors, from: usize, to: usize) -> bool {
     false
 }
 
-/// Returns (earlier, later, why) that follow from what the clauses keep.
-fn implied(
-    at: usize,
-    clause: &Clause,
-    drafts: &[Draft],
-    by_address: &HashMap<&ClauseAddress, usize>,
-    by_path: &HashMap<&str, usize>,
-) -> Vec<(usize, usize, Why)> {
-    let mut relations = Vec::new();
-    if let Some(path) = path_of(clause) {
-        let mut parent = path.rsplit_once('/').map_or("", |(parent, _)| parent);
-        while !parent.is_empty() {
-            if let Some(&holder) = by_path.get(parent) {
-                let removed = is_gone(&drafts[holder].clause);
-                relations.push(if removed { (at, holder, Why::GoesWithIt) } else { (holder, at, Why::LiesIn) });
-                break;
-            }
-            parent = parent.rsplit_once('/').map_or("", |(parent, _)| parent);
+/// What others can lie in or belong to, by its name.
+struct Holders<'d> {
+    paths: HashMap<&'d str, usize>,
+    accounts: HashMap<&'d str, usize>,
+    account_groups: HashMap<&'d str, usize>,
+}
+
+impl<'d> Holders<'d> {
+    fn of(drafts: &'d [Draft]) -> Self {
+        let of_kind = |kind: &str| {
+            drafts.iter().enumerate().filter(|(_, draft)| draft.clause.address.kind() == kind).map(|(at, draft)| (draft.clause.name(), at)).collect()
+        };
+        Self {
+            paths: drafts.iter().enumerate().filter_map(|(at, draft)| Some((path_of(&draft.clause)?, at))).collect(),
+            accounts: of_kind("account"),
+            account_groups: of_kind("account_group"),
         }
     }
-    let mut belongs = |kind: &str, name: Option<&str>| {
-        if let Some(&other) = name.and_then(|name| ClauseAddress::parse(&format!("{kind}:{name}")).ok()).and_then(|address| by_address.get(&address))
-        {
+}
+
+/// Returns (earlier, later, why) that follow from what the clauses keep.
+fn implied(at: usize, clause: &Clause, drafts: &[Draft], holders: &Holders<'_>) -> Vec<(usize, usize, Why)> {
+    let mut relations = Vec::new();
+    if let Some(path) = path_of(clause) {
+        let parents = std::iter::successors(path.rsplit_once('/'), |(parent, _)| parent.rsplit_once('/')).map(|(parent, _)| parent);
+        if let Some(&holder) = parents.filter(|parent| !parent.is_empty()).find_map(|parent| holders.paths.get(parent)) {
+            let removed = is_gone(&drafts[holder].clause);
+            relations.push(if removed { (at, holder, Why::GoesWithIt) } else { (holder, at, Why::LiesIn) });
+        }
+    }
+    let mut belongs = |known: &HashMap<&str, usize>, name: Option<&str>| {
+        if let Some(&other) = name.and_then(|name| known.get(name)) {
             let removed = is_gone(&drafts[other].clause);
             relations.push(if removed { (at, other, Why::GoesAfterIts) } else { (other, at, Why::BelongsTo) });
         }
     };
-    belongs("account", clause.text("owner"));
-    belongs("account_group", clause.text("group"));
-    belongs("account_group", clause.text("primary_group"));
-    if clause.address.kind() == "account" {
-        clause.list("groups").into_iter().for_each(|group| belongs("account_group", Some(group)));
+    if !holders.accounts.is_empty() {
+        belongs(&holders.accounts, clause.text("owner"));
+        belongs(&holders.accounts, clause.text("account"));
     }
-    belongs("account", clause.text("account"));
+    if !holders.account_groups.is_empty() {
+        belongs(&holders.account_groups, clause.text("group"));
+        belongs(&holders.account_groups, clause.text("primary_group"));
+        if clause.address.kind() == "account" {
+            clause.list("groups").into_iter().for_each(|group| belongs(&holders.account_groups, Some(group)));
+        }
+    }
     relations
 }
 

@@ -4,61 +4,72 @@ use super::instantiate::Draft;
 use crate::address::{ClauseAddress, fits, is_pattern};
 use crate::kind::nearest_word;
 use crate::kit::{Code, Finding, Located};
+use std::collections::HashMap;
 
 /// Turns the addresses and patterns of all drafts into the addresses of clauses.
 pub(super) fn connect(drafts: &mut [Draft], left_out: &[Draft], findings: &mut Vec<Finding>) {
-    let names: Vec<Names> = drafts
-        .iter()
-        .map(|draft| Names {
-            canonical: draft.clause.address.clone(),
-            all: std::iter::once(&draft.clause.address).chain(&draft.clause.also).cloned().collect(),
-        })
-        .collect();
-    let excluded: Vec<ClauseAddress> = left_out.iter().map(|draft| draft.clause.address.clone()).collect();
-    for draft in drafts {
-        let (needs, reacts_to) = (std::mem::take(&mut draft.needs), std::mem::take(&mut draft.reacts_to));
-        let own = draft.clause.address.clone();
-        for written in &needs {
-            let reach = Reach { names: &names, excluded: &excluded, own: &own };
-            let (found, dropped) = reach.of(written, "needs", findings);
-            add_new(&mut draft.clause.needs, found);
-            add_new(&mut draft.clause.dropped_needs, dropped);
-        }
-        for written in &reacts_to {
-            let reach = Reach { names: &names, excluded: &excluded, own: &own };
-            let (found, _) = reach.of(written, "reacts_to", findings);
-            add_new(&mut draft.clause.reacts_to, found);
-        }
+    let connected: Vec<Connected> = {
+        let reach = Reach::of(drafts, left_out);
+        drafts.iter().enumerate().map(|(at, draft)| reach.connect(at, draft, findings)).collect()
+    };
+    for (draft, connected) in drafts.iter_mut().zip(connected) {
+        (draft.clause.needs, draft.clause.dropped_needs, draft.clause.reacts_to) = (connected.needs, connected.dropped, connected.reacts_to);
     }
 }
 
-struct Names {
-    canonical: ClauseAddress,
-    all: Vec<ClauseAddress>,
+/// What one clause needs and reacts to.
+#[derive(Default)]
+struct Connected {
+    needs: Vec<ClauseAddress>,
+    dropped: Vec<ClauseAddress>,
+    reacts_to: Vec<ClauseAddress>,
 }
 
-struct Reach<'a> {
-    names: &'a [Names],
-    excluded: &'a [ClauseAddress],
-    own: &'a ClauseAddress,
+/// The clauses that can be referred to, by each of their names.
+struct Reach<'d> {
+    drafts: &'d [Draft],
+    named: HashMap<&'d str, Vec<usize>>,
+    left_out: &'d [Draft],
 }
 
-impl Reach<'_> {
+impl<'d> Reach<'d> {
+    fn of(drafts: &'d [Draft], left_out: &'d [Draft]) -> Self {
+        let mut named: HashMap<&str, Vec<usize>> = HashMap::with_capacity(drafts.len());
+        for (at, draft) in drafts.iter().enumerate() {
+            names_of(draft).for_each(|name| named.entry(name.as_str()).or_default().push(at));
+        }
+        Self { drafts, named, left_out }
+    }
+
+    fn connect(&self, own: usize, draft: &Draft, findings: &mut Vec<Finding>) -> Connected {
+        let mut connected = Connected::default();
+        for written in &draft.needs {
+            let (found, dropped) = self.meant(own, written, "needs", findings);
+            add_new(&mut connected.needs, found);
+            add_new(&mut connected.dropped, dropped);
+        }
+        for written in &draft.reacts_to {
+            let (found, _) = self.meant(own, written, "reacts_to", findings);
+            add_new(&mut connected.reacts_to, found);
+        }
+        connected
+    }
+
     /// Returns the clauses that are meant, and those that are meant and do not count on this node.
-    fn of(&self, written: &Located<String>, key: &str, findings: &mut Vec<Finding>) -> (Vec<ClauseAddress>, Vec<ClauseAddress>) {
+    fn meant(&self, own: usize, written: &Located<String>, key: &str, findings: &mut Vec<Finding>) -> (Vec<ClauseAddress>, Vec<ClauseAddress>) {
         let pattern = &written.value;
         let meant = |address: &ClauseAddress| if is_pattern(pattern) { fits(pattern, address) } else { address.as_str() == pattern };
+        let address = |at: usize| self.drafts[at].clause.address.clone();
         // A pattern may well fit the clause that it stands in; that one is not meant.
-        let found: Vec<ClauseAddress> = self
-            .names
-            .iter()
-            .filter(|names| names.all.iter().any(meant) && !(is_pattern(pattern) && names.canonical == *self.own))
-            .map(|names| names.canonical.clone())
-            .collect();
-        let dropped: Vec<ClauseAddress> = self.excluded.iter().filter(|address| meant(address)).cloned().collect();
+        let found: Vec<ClauseAddress> = if is_pattern(pattern) {
+            let fitting = (0..self.drafts.len()).filter(|at| *at != own && names_of(&self.drafts[*at]).any(meant));
+            fitting.map(address).collect()
+        } else {
+            self.named.get(pattern.as_str()).into_iter().flatten().map(|at| address(*at)).collect()
+        };
+        let dropped: Vec<ClauseAddress> = self.left_out.iter().flat_map(names_of).filter(|name| meant(name)).cloned().collect();
         if found.is_empty() && dropped.is_empty() {
-            let all = self.names.iter().flat_map(|names| &names.all).map(ClauseAddress::as_str);
-            let hint = nearest_word(pattern, all).map_or_else(
+            let hint = nearest_word(pattern, self.drafts.iter().flat_map(names_of).map(ClauseAddress::as_str)).map_or_else(
                 || "it must be the address of a clause, or a pattern that fits one".to_owned(),
                 |near| format!("did you mean `{near}`?"),
             );
@@ -68,6 +79,10 @@ impl Reach<'_> {
         }
         (found, dropped)
     }
+}
+
+fn names_of(draft: &Draft) -> impl Iterator<Item = &ClauseAddress> {
+    std::iter::once(&draft.clause.address).chain(&draft.clause.also)
 }
 
 fn add_new(to: &mut Vec<ClauseAddress>, from: Vec<ClauseAddress>) {

@@ -143,6 +143,7 @@ impl Object for Labels {
 }
 
 /// Renders the texts and files of one kit.
+#[derive(Debug)]
 pub struct Renderer {
     environment: Environment<'static>,
 }

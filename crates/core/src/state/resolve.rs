@@ -2,7 +2,7 @@
 
 use super::clause::{Clause, EffectiveState};
 use super::instantiate::{Draft, Instantiation};
-use super::order::{Move, Relation};
+use super::order::Relation;
 use super::{claims, include, order, reference};
 use crate::digest::{Digest, DigestKey};
 use crate::filter::NodeView;
@@ -92,8 +92,8 @@ pub struct Resolved {
     pub parameters: BTreeMap<String, ParameterValue>,
     /// Where each clause of the state stands in its document.
     pub places: Vec<Place>,
-    /// The clauses that come earlier than they are written, with what asked for that.
-    pub moves: Vec<Move>,
+    /// What moved clauses: the earlier one is written after the later one.
+    pub moves: Vec<Relation>,
     /// All that orders two clauses.
     pub relations: Vec<Relation>,
 }
@@ -144,11 +144,14 @@ pub fn resolve(input: &ResolveInput<'_>) -> Result<Resolved, Vec<Finding>> {
     }
     let excluded = left_out.into_iter().filter_map(|draft| Some(Excluded { address: draft.clause.address, condition: draft.excluded_by? })).collect();
     know_entries(&mut merged);
-    for draft in &mut merged {
+    // A check looks at what comes out, and needs no name for it.
+    let is_named = input.conditions == Conditions::Decide;
+    for draft in merged.iter_mut().filter(|_| is_named) {
         draft.clause.wanted = draft.clause.wanted_digest(input.key);
     }
     let order::Ordered { clauses, places, moves, relations } = order::in_order(merged).map_err(|circle| vec![circle])?;
-    Ok(Resolved { state: EffectiveState::new(clauses, input.key), contents, excluded, parameters, places, moves, relations })
+    let state = if is_named { EffectiveState::new(clauses, input.key) } else { EffectiveState::unnamed(clauses) };
+    Ok(Resolved { state, contents, excluded, parameters, places, moves, relations })
 }
 
 fn given_to(given: &BTreeMap<String, Vec<Given>>, prefix: &str) -> BTreeMap<String, Vec<Given>> {
@@ -171,6 +174,9 @@ fn secrets_that_are_not_there(baseline: &Baseline, values: &BTreeMap<String, Par
 
 /// Tells each directory that keeps only what is known which of its entries clauses name.
 fn know_entries(drafts: &mut [Draft]) {
+    if drafts.iter().all(|draft| draft.clause.flag("only_known") != Some(true)) {
+        return;
+    }
     let paths: Vec<String> = drafts.iter().filter_map(|draft| path_of(&draft.clause).map(str::to_owned)).collect();
     for draft in drafts {
         if draft.clause.flag("only_known") != Some(true) {

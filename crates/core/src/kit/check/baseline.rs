@@ -12,26 +12,40 @@ use crate::filter::{Condition, ConditionError, Items, NodeView};
 use crate::param::{Given, Layer, ParameterType, SecretName};
 use crate::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
 use serde_json::Value;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ops::Range;
 use std::sync::Arc;
 
+/// Conditions that ask for no parameter mean the same in all baselines: each is read once a kit.
+pub(super) type SharedConditions = HashMap<String, Arc<Condition>>;
+
 /// Reads the conditions and loops of a baseline, so that each is read once, and says what is wrong with them.
-pub(super) fn compile(baseline: &mut Baseline, document: &str, surroundings: Surroundings<'_>, findings: &mut Vec<Finding>) {
+pub(super) fn compile(
+    baseline: &mut Baseline,
+    document: &str,
+    surroundings: Surroundings<'_>,
+    shared: &mut SharedConditions,
+    findings: &mut Vec<Finding>,
+) {
     let labels = surroundings.labels;
     let names: Vec<&str> = baseline.parameters.iter().map(|parameter| parameter.name.value.as_str()).collect();
     let mut compiled = std::mem::take(&mut baseline.compiled);
     let conditions = baseline.condition.iter().chain(baseline.clauses.iter().filter_map(|clause| clause.common.condition.as_ref()));
     for condition in conditions {
-        if let Some(known) = compiled.conditions.get(&condition.value) {
-            warn_of_labels(known, condition, document, labels, findings);
+        if let Some(known) = compiled.conditions.get(&condition.value).or_else(|| shared.get(&condition.value)).cloned() {
+            warn_of_labels(&known, condition, document, labels, findings);
+            compiled.conditions.insert(condition.value.clone(), known);
             continue;
         }
         match Condition::parse(&condition.value, &names) {
             Ok(parsed) => {
                 check_condition(&parsed, condition, findings);
                 warn_of_labels(&parsed, condition, document, labels, findings);
-                compiled.conditions.insert(condition.value.clone(), Arc::new(parsed));
+                let parsed = Arc::new(parsed);
+                if parsed.parameters().next().is_none() {
+                    shared.insert(condition.value.clone(), parsed.clone());
+                }
+                compiled.conditions.insert(condition.value.clone(), parsed);
             }
             Err(errors) => findings.extend(say(errors, condition, document, Code::Condition)),
         }
@@ -165,14 +179,14 @@ impl<'k> Sample<'k> {
     }
 }
 
-pub(super) fn check_baseline(kit: &Kit, baseline: &Baseline, sample: &Sample<'_>, documents_are_fine: bool, findings: &mut Vec<Finding>) {
+pub(super) fn check_baseline(kit: &Kit, baseline: &Baseline, sample: &mut Sample<'_>, documents_are_fine: bool, findings: &mut Vec<Finding>) {
     if baseline.clauses.is_empty() && baseline.include.is_empty() && documents_are_fine {
         findings.push(
             Finding::warning(Code::Empty, baseline.name.place.clone(), format!("the baseline `{}` has no clauses", baseline.name.value))
                 .hint("begin each with [[clause]]"),
         );
     }
-    let misnamed = check_names(kit, baseline, &sample.names, findings);
+    let misnamed = check_names(kit, baseline, &mut sample.names, findings);
     match sample.resolve(kit, baseline) {
         Ok(resolved) => check_risks(kit, baseline, &resolved, findings),
         Err(errors) => {

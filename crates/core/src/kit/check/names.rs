@@ -10,32 +10,43 @@ use crate::filter::STABLE_FIELDS;
 use crate::kind::nearest_word;
 use crate::state::{Renderer, has_markup};
 use serde_json::Value;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 const ROOTS: [&str; 4] = ["params", "labels", "about", "node"];
 
 /// The names in a kit's renders; each file is read once.
 pub(super) struct Names<'k> {
-    renderer: Renderer,
-    of_files: BTreeMap<&'k str, BTreeSet<String>>,
+    renderer: Arc<Renderer>,
+    of_files: BTreeMap<&'k str, Arc<BTreeSet<String>>>,
+    /// Texts that were read already: many clauses have the same.
+    of_texts: HashMap<String, Arc<BTreeSet<String>>>,
     /// Whether renders take in each other: then a parameter may be used where it cannot be seen.
     renders_include: bool,
 }
 
 impl<'k> Names<'k> {
     pub fn new(kit: &'k Kit) -> Self {
-        let renderer = Renderer::new(&kit.files);
+        let renderer = kit.renderer.clone();
         let sources = || kit.files.below("renders").filter_map(|path| Some((path, kit.files.text(&format!("renders/{path}"))?)));
-        let of_files = sources().map(|(path, source)| (path, renderer.names_in(source))).collect();
+        let of_files = sources().map(|(path, source)| (path, Arc::new(renderer.names_in(source)))).collect();
         let renders_include = sources().any(|(_, text)| ["include", "import", "extends"].iter().any(|word| text.contains(word)));
-        Self { renderer, of_files, renders_include }
+        Self { renderer, of_files, of_texts: HashMap::new(), renders_include }
+    }
+
+    fn of_text(&mut self, text: &str) -> Arc<BTreeSet<String>> {
+        if let Some(known) = self.of_texts.get(text) {
+            return known.clone();
+        }
+        let names = Arc::new(self.renderer.names_in(text));
+        self.of_texts.insert(text.to_owned(), names.clone());
+        names
     }
 }
 
 /// Says of each name that is not in scope where it stands, and of each parameter that nothing uses. Returns the places of
 /// what is not in scope.
-pub(super) fn check_names(kit: &Kit, baseline: &Baseline, names: &Names<'_>, findings: &mut Vec<Finding>) -> Vec<Place> {
+pub(super) fn check_names(kit: &Kit, baseline: &Baseline, names: &mut Names<'_>, findings: &mut Vec<Finding>) -> Vec<Place> {
     let mut used: BTreeSet<String> = baseline.compiled.conditions.values().flat_map(|one| one.parameters().map(str::to_owned)).collect();
     used.extend(baseline.compiled.items.values().flat_map(|one| one.parameters().map(str::to_owned)));
     let document = kit.files.text(&baseline.name.place.file).unwrap_or_default();
@@ -55,9 +66,9 @@ pub(super) fn check_names(kit: &Kit, baseline: &Baseline, names: &Names<'_>, fin
                 }
             }
         };
-        for text in texts_of(clause).iter().filter(|text| has_markup(&text.value)) {
+        for text in &texts_of(clause) {
             let place = |name: &str| text.place.within(document, &text.value, position(&text.value, name));
-            names.renderer.names_in(&text.value).iter().for_each(|name| see(name, &place));
+            names.of_text(&text.value).iter().for_each(|name| see(name, &place));
         }
         if let Some((file, of_file)) = render_of(clause).and_then(|file| names.of_files.get_key_value(file)) {
             let path = format!("renders/{file}");
@@ -144,13 +155,16 @@ fn render_of(clause: &ClauseDocument) -> Option<&str> {
 fn texts_of(clause: &ClauseDocument) -> Vec<Located<String>> {
     fn collect(value: &Value, place: &Place, into: &mut Vec<Located<String>>) {
         match value {
-            Value::String(text) => into.push(Located { value: text.clone(), place: place.clone() }),
+            Value::String(text) if has_markup(text) => into.push(Located { value: text.clone(), place: place.clone() }),
             Value::Array(items) => items.iter().for_each(|item| collect(item, place, into)),
             Value::Object(map) => map.values().for_each(|item| collect(item, place, into)),
             _ => {}
         }
     }
-    let mut texts = vec![clause.what.clone()];
+    let mut texts = Vec::new();
+    if has_markup(&clause.what.value) {
+        texts.push(clause.what.clone());
+    }
     clause.properties.iter().for_each(|(_, value)| collect(&value.value, &value.place, &mut texts));
     texts
 }

@@ -8,6 +8,7 @@ use super::super::finding::Finding;
 use super::whole::Kit;
 use crate::state::{Clause, Resolved};
 use regex::Regex;
+use std::collections::HashSet;
 use std::sync::{Arc, LazyLock};
 
 /// Files larger than this are not searched for secrets, in bytes.
@@ -21,8 +22,10 @@ pub(super) fn check_risks(kit: &Kit, baseline: &Baseline, resolved: &Resolved, f
             findings.push(Finding::warning(Code::LocksOut, place.clone(), message).hint(hint));
         }
     }
+    let read: Vec<(&Clause, &str)> = resolved.state.clauses.iter().filter_map(|clause| Some((clause, file_that_is_read(clause)?))).collect();
     for (service, place) in own().filter(|(clause, _)| clause.address.kind() == "service" && clause.flag("running") != Some(false)) {
-        let unheard: Vec<&Clause> = resolved.state.clauses.iter().filter(|file| belongs_to(file, service) && !is_related(file, service)).collect();
+        let unheard: Vec<&Clause> =
+            read.iter().filter(|(file, path)| is_read_by(path, service.name()) && !is_related(file, service)).map(|(file, _)| *file).collect();
         if let Some(first) = unheard.first() {
             let listed: Vec<String> = unheard.iter().map(|file| format!("\"{}\"", file.address)).collect();
             findings.push(
@@ -34,14 +37,16 @@ pub(super) fn check_risks(kit: &Kit, baseline: &Baseline, resolved: &Resolved, f
     search_for_secrets(kit, baseline, findings);
 }
 
+/// Returns the path of a file that a service may read.
+fn file_that_is_read(clause: &Clause) -> Option<&str> {
+    let reads = matches!(clause.address.kind(), "file" | "line" | "setting" | "tree") && clause.gone == Gone::No;
+    let path = clause.text("in").unwrap_or(clause.name());
+    (reads && path.starts_with("/etc/")).then_some(path)
+}
+
 /// Returns whether a file looks like one that a service reads: it lies in a folder of its name, or is called so.
-fn belongs_to(file: &Clause, service: &Clause) -> bool {
-    let reads = matches!(file.address.kind(), "file" | "line" | "setting" | "tree") && file.gone == Gone::No;
-    let path = file.text("in").unwrap_or(file.name());
-    if !reads || !path.starts_with("/etc/") {
-        return false;
-    }
-    let service = service.name().trim_end_matches(".service");
+fn is_read_by(path: &str, service: &str) -> bool {
+    let service = service.trim_end_matches(".service");
     let first_word = service.split('-').next().unwrap_or(service);
     let known_as = |part: &str| {
         let stem = part.split('.').next().unwrap_or(part);
@@ -110,6 +115,7 @@ fn search_for_secrets(kit: &Kit, baseline: &Baseline, findings: &mut Vec<Finding
                 .hint("whoever reads the kit reads it; name it as a parameter of the type `secret`"),
         );
     };
+    let mut searched = HashSet::new();
     for clause in &baseline.clauses {
         for (name, value) in &clause.properties {
             let Some(text) = value.value.as_str() else { continue };
@@ -121,6 +127,9 @@ fn search_for_secrets(kit: &Kit, baseline: &Baseline, findings: &mut Vec<Finding
                 "copy" | "render" => {
                     let folder = if *name == "copy" { "copies" } else { "renders" };
                     let path = format!("{folder}/{text}");
+                    if !searched.insert(path.clone()) {
+                        continue;
+                    }
                     let source = kit.files.text(&path).filter(|source| source.len() <= LARGEST_SEARCHED).unwrap_or_default();
                     for found in SECRET.captures_iter(source).filter_map(|found| found.get(1)) {
                         warn(Place::new(&Arc::from(path.as_str()), source, found.range()));

@@ -8,12 +8,14 @@ use super::super::files::{KitFiles, Place};
 use super::super::finding::{Finding, Level};
 use super::super::manifest::{self, Manifest, Requirement};
 use super::super::require;
-use super::baseline::{Sample, check_baseline, compile};
+use super::baseline::{Sample, SharedConditions, check_baseline, compile};
 use super::files::check_files;
 use crate::kind::nearest_word;
 use crate::param::SecretName;
+use crate::state::Renderer;
 use semver::Version;
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 /// The name of the kit that a single baseline document makes up.
 pub const LOCAL_KIT: &str = "local";
@@ -36,6 +38,8 @@ pub struct Kit {
     pub baselines: Vec<Baseline>,
     /// Its files.
     pub files: KitFiles,
+    /// What renders its texts and files.
+    pub(crate) renderer: Arc<Renderer>,
 }
 
 impl Kit {
@@ -95,6 +99,7 @@ pub fn check(files: KitFiles, folder: Option<&str>, surroundings: Surroundings<'
         summary: manifest.as_ref().map(|manifest| manifest.summary.clone()).unwrap_or_default(),
         requires: manifest.as_ref().map(|manifest| manifest.requires.clone()).unwrap_or_default(),
         baselines,
+        renderer: Arc::new(Renderer::new(&files)),
         files,
     };
     if kit.baselines.is_empty() && paths.is_empty() {
@@ -111,7 +116,15 @@ pub fn check_single(path: &str, contents: Vec<u8>) -> Checked {
     let files = KitFiles::new(BTreeMap::from([(path.to_owned(), contents)]));
     let mut findings = Vec::new();
     let baselines = read_baselines(&files, &[path.to_owned()], &mut findings);
-    let kit = Kit { name: LOCAL_KIT.to_owned(), version: Version::new(0, 0, 0), summary: String::new(), requires: Vec::new(), baselines, files };
+    let kit = Kit {
+        name: LOCAL_KIT.to_owned(),
+        version: Version::new(0, 0, 0),
+        summary: String::new(),
+        requires: Vec::new(),
+        baselines,
+        renderer: Arc::new(Renderer::new(&files)),
+        files,
+    };
     check_whole(kit, true, Surroundings::default(), findings)
 }
 
@@ -151,9 +164,10 @@ fn read_baselines(files: &KitFiles, paths: &[String], findings: &mut Vec<Finding
 
 fn check_whole(mut kit: Kit, named: bool, surroundings: Surroundings<'_>, mut findings: Vec<Finding>) -> Checked {
     let others = required_kits(&kit, surroundings, &mut findings);
+    let mut shared = SharedConditions::new();
     for baseline in &mut kit.baselines {
         let document = kit.files.text(&baseline.name.place.file).unwrap_or_default();
-        compile(baseline, document, surroundings, &mut findings);
+        compile(baseline, document, surroundings, &mut shared, &mut findings);
     }
     let in_error: BTreeSet<_> = findings.iter().filter(|finding| finding.level == Level::Error).map(|finding| finding.place.file.clone()).collect();
     let clauses: usize = kit.baselines.iter().map(|baseline| baseline.clauses.len()).sum();
@@ -162,10 +176,10 @@ fn check_whole(mut kit: Kit, named: bool, surroundings: Surroundings<'_>, mut fi
         findings.push(Finding::error(Code::TooLarge, Place::of_file("kit.toml"), message).hint("split it into several kits"));
         return Checked { kit: named.then_some(kit), findings };
     }
-    let sample = Sample::new(&kit, &others);
+    let mut sample = Sample::new(&kit, &others);
     for baseline in &kit.baselines {
         let documents_are_fine = !in_error.contains(&baseline.name.place.file) && (baseline.include.is_empty() || in_error.is_empty());
-        check_baseline(&kit, baseline, &sample, documents_are_fine, &mut findings);
+        check_baseline(&kit, baseline, &mut sample, documents_are_fine, &mut findings);
     }
     let mut findings: Vec<Finding> = findings.into_iter().map(|finding| finding.seen_from(&kit.name)).collect();
     blame_the_others(&kit, &mut findings);
