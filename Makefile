@@ -57,3 +57,6 @@ shots: ## docs/screenshots from the demo's data
 
 bench: ## figures beside their budgets, as a table and as target/bench.json
 	cargo run --locked --release -p constans-bench -- target/bench.json
+
+fuzz: ## fuzzes each parser for a minute (SECONDS_EACH=60), beginning with the demo's documents
+	fuzz/run

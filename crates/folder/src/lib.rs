@@ -1,5 +1,7 @@
 //! Kits as folders on a disk, for client and agent: read within bounds, and checked on a thread with a large stack.
 
+pub mod bounds;
+
 use constans_core::kit::{Checked, Kit, KitFiles, Surroundings, check, check_single};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;

@@ -1,6 +1,7 @@
 //! `constans-server`: the central program.
 
 use clap::{Parser, Subcommand};
+use constans_folder::bounds;
 use constans_server::launch::{self, Settings};
 use constans_server::{api, people, trust::Role};
 use std::process::ExitCode;
@@ -46,6 +47,9 @@ enum Command {
     },
     /// Print the OpenAPI document of the server's interface
     Openapi,
+    /// Try to check the kits on stdin, within bounds; the server starts this before it checks them itself
+    #[command(hide = true)]
+    TryCheck,
 }
 
 fn main() -> ExitCode {
@@ -53,15 +57,21 @@ fn main() -> ExitCode {
     let filter =
         tracing_subscriber::EnvFilter::try_from_env("CONSTANS_LOG").unwrap_or_else(|_| "info,rocket=error,rocket_http=error,sqlx=warn".into());
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    let command = CommandLine::parse().command;
+    if matches!(command, Command::TryCheck) {
+        let tried = bounds::bind_this_process().and_then(|()| bounds::check_from(std::io::stdin()));
+        return if tried.is_ok() { ExitCode::SUCCESS } else { ExitCode::FAILURE };
+    }
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime can be started");
     let result = runtime.block_on(async {
-        match CommandLine::parse().command {
+        match command {
             Command::Serve(settings) => launch::serve(settings).await,
             Command::Link { database, url, person, roles } => people::print_link(&database, &url, &person, &roles).await,
             Command::Openapi => {
                 println!("{}", api::document_text());
                 Ok(())
             }
+            Command::TryCheck => Ok(()),
             Command::Token { database, person, roles } => people::print_token(&database, &person, &roles).await,
         }
     });

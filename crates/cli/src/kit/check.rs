@@ -8,7 +8,7 @@ use constans_wire::exit::Exit;
 use serde_json::json;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 /// Arguments of `kit check`.
@@ -31,6 +31,13 @@ pub struct CheckArguments {
     output: Output,
     #[command(flatten)]
     server: ServerAddress,
+}
+
+impl CheckArguments {
+    /// Returns the kit, and those that are named beside it.
+    pub fn kit(&self) -> (&Path, &[PathBuf]) {
+        (&self.kit, &self.with)
+    }
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]

@@ -22,6 +22,13 @@ pub struct DiffArguments {
     to: String,
 }
 
+impl DiffArguments {
+    /// Returns the folders among what is compared.
+    pub fn folders(&self) -> impl Iterator<Item = &Path> {
+        [&self.from, &self.to].into_iter().map(|named| Path::new(named.as_str())).filter(|folder| folder.is_dir())
+    }
+}
+
 /// Compares two kits.
 pub async fn run(arguments: &DiffArguments) -> Result<(), ClientError> {
     let is_folder = |named: &str| Path::new(named).is_dir();

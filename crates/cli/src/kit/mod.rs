@@ -14,7 +14,9 @@ pub use publish::read_folder;
 
 use crate::server;
 use clap::{Args, Subcommand};
-use std::process::ExitCode;
+use constans_folder::bounds;
+use std::path::{Path, PathBuf};
+use std::process::{Command, ExitCode};
 
 /// Arguments of `kit`.
 #[derive(Debug, Args)]
@@ -49,10 +51,66 @@ enum KitCommand {
     Withdraw(log::WithdrawArguments),
     /// Speak the language server protocol over stdin and stdout, for editors
     Lsp,
+    /// Check within bounds and say nothing; other commands start this first
+    #[command(hide = true)]
+    TryCheck(TryArguments),
+}
+
+#[derive(Debug, Args)]
+struct TryArguments {
+    kit: PathBuf,
+    #[arg(long)]
+    with: Vec<PathBuf>,
+}
+
+impl KitCommand {
+    /// Returns the kits that are checked on the way, each with those beside it.
+    fn checked(&self) -> Vec<(&Path, &[PathBuf])> {
+        match self {
+            Self::Check(arguments) => vec![arguments.kit()],
+            Self::Show(arguments) => vec![(arguments.kit(), &[])],
+            Self::Order(arguments) => vec![arguments.kit()],
+            Self::Test(arguments) => vec![arguments.kit()],
+            Self::Publish(arguments) => arguments.kits(),
+            Self::Diff(arguments) => arguments.folders().map(|folder| (folder, [].as_slice())).collect(),
+            _ => Vec::new(),
+        }
+    }
+}
+
+/// Checks a kit in this process, which is the second one, within bounds; nothing of what is found is shown.
+fn try_check(arguments: &TryArguments) -> ExitCode {
+    let _ = bounds::bind_this_process();
+    let _ = if arguments.kit.is_file() {
+        constans_folder::check_document(&arguments.kit).map(drop)
+    } else {
+        constans_folder::check_folder(&arguments.kit, &arguments.with).map(drop)
+    };
+    ExitCode::SUCCESS
+}
+
+/// Lets a second process try the check, so that a hostile kit ends that and not what was asked for.
+fn is_bounded(kit: &Path, with: &[PathBuf]) -> std::io::Result<bool> {
+    let mut second = Command::new(std::env::current_exe()?);
+    second.args(["kit", "try-check"]).arg(kit);
+    for folder in with {
+        second.arg("--with").arg(folder);
+    }
+    bounds::ends_by_itself(&mut second, &[])
 }
 
 /// Does what was asked.
 pub fn run(arguments: KitArguments) -> ExitCode {
+    for (kit, with) in arguments.command.checked() {
+        match is_bounded(kit, with) {
+            Ok(true) => {}
+            Ok(false) => {
+                let (message, hint) = bounds::stopped_words();
+                return check::refuse(&format!("{}: {message}", kit.display()), hint).into();
+            }
+            Err(error) => return check::refuse(&format!("the check could not be tried: {error}"), "is there memory left on this machine?").into(),
+        }
+    }
     match arguments.command {
         KitCommand::New(arguments) => new::run(&arguments).into(),
         KitCommand::Check(arguments) => check::run(&arguments),
@@ -66,5 +124,6 @@ pub fn run(arguments: KitArguments) -> ExitCode {
         KitCommand::Log(arguments) => server::on_network(log::run(&arguments)),
         KitCommand::Withdraw(arguments) => server::on_network(log::withdraw(&arguments)),
         KitCommand::Lsp => crate::lsp::run().into(),
+        KitCommand::TryCheck(arguments) => try_check(&arguments),
     }
 }

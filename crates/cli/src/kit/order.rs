@@ -13,7 +13,7 @@ use constans_wire::exit::Exit;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// Arguments of `kit order`.
 #[derive(Debug, Args)]
@@ -30,6 +30,13 @@ pub struct OrderArguments {
     /// How to show it
     #[arg(long, value_enum, default_value_t = Output::Text)]
     output: Output,
+}
+
+impl OrderArguments {
+    /// Returns the kit, and those that are named beside it.
+    pub fn kit(&self) -> (&Path, &[PathBuf]) {
+        (&self.kit, &self.with)
+    }
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]

@@ -23,6 +23,13 @@ pub struct PublishArguments {
     with: Vec<PathBuf>,
 }
 
+impl PublishArguments {
+    /// Returns the kits that are published, each with those beside it.
+    pub fn kits(&self) -> Vec<(&Path, &[PathBuf])> {
+        std::iter::once(&self.kit).chain(&self.with).map(|kit| (kit.as_path(), self.with.as_slice())).collect()
+    }
+}
+
 /// Arguments of `kit list`.
 #[derive(Debug, Args)]
 pub struct ListArguments {

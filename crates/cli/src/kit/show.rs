@@ -5,7 +5,7 @@ use constans_core::kit::{BaselinePage, ClausePage, KitPage, page};
 use constans_terminal::{harmless, style, styled};
 use constans_wire::exit::Exit;
 use std::fmt::Write as _;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// Arguments of `kit show`.
 #[derive(Debug, Args)]
@@ -16,6 +16,13 @@ pub struct ShowArguments {
     /// How to show it
     #[arg(long, value_enum, default_value_t = Output::Text)]
     output: Output,
+}
+
+impl ShowArguments {
+    /// Returns the kit.
+    pub fn kit(&self) -> &Path {
+        &self.kit
+    }
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]

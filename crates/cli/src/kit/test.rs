@@ -7,7 +7,7 @@ use constans_folder::{CheckedFolder, check_folder, on_large_stack};
 use constans_terminal::{harmless, style, styled};
 use constans_wire::exit::Exit;
 use std::fmt::Write as _;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// Arguments of `kit test`.
 #[derive(Debug, Args)]
@@ -24,6 +24,13 @@ pub struct TestArguments {
     /// How to show the results
     #[arg(long, value_enum, default_value_t = Output::Text)]
     output: Output,
+}
+
+impl TestArguments {
+    /// Returns the kit, and those that are named beside it.
+    pub fn kit(&self) -> (&Path, &[PathBuf]) {
+        (&self.kit, &self.with)
+    }
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]

@@ -23,6 +23,8 @@ pub const MAX_SOURCE_BYTES: usize = 2 * 1024;
 pub const LISTED_FIELDS: [&str; 8] = ["sign", "hearing", "mode", "stage", "groups", "releases", "troubles", "open_episodes"];
 const MAX_SYNTAX_NODES: usize = 500;
 const MAX_BRACKET_DEPTH: usize = 32;
+/// The most that an evaluation may make, in bytes, if every turn of its loops made all that it is given anew.
+const MOST_MADE: usize = 256 * 1024 * 1024;
 
 /// The functions of CEL, made once.
 static STANDARD: LazyLock<Arc<Env>> = LazyLock::new(|| Arc::new(Env::stdlib()));
@@ -170,7 +172,22 @@ impl Expression {
         self.uses.params.iter().map(String::as_str)
     }
 
+    /// Refuses what could make more than [`MOST_MADE`] out of what it is given: evaluation itself has no such bound.
+    fn check_volume(&self, params: &Value) -> Result<(), ConditionError> {
+        let used = || self.uses.params.iter().filter_map(|name| params.get(name));
+        let length = |value: &Value| value.as_array().map(Vec::len).or_else(|| value.as_object().map(serde_json::Map::len)).unwrap_or(0);
+        let longest = used().map(length).chain([self.uses.longest_list, 1]).max().unwrap_or(1);
+        let bytes = used().map(|value| value.to_string().len()).sum::<usize>().max(MAX_SOURCE_BYTES);
+        let volume = longest.checked_pow(self.uses.depth).and_then(|turns| turns.checked_mul(bytes));
+        if volume.is_none_or(|volume| volume > MOST_MADE) {
+            let message = format!("its loops go over {longest} items, {} deep, with {bytes} bytes: that is more than is evaluated", self.uses.depth);
+            return Err(ConditionError::whole(message, 0));
+        }
+        Ok(())
+    }
+
     fn evaluate(&self, view: &NodeView, params: &Value, node: Value) -> Result<Evaluated, ConditionError> {
+        self.check_volume(params)?;
         let mut labels: BTreeMap<String, String> = view.labels.clone();
         for label in self.uses.labels.difference(&self.uses.labels_asked_for) {
             labels.entry(label.clone()).or_default();

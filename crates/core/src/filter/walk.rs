@@ -15,6 +15,10 @@ pub(super) struct Uses {
     pub labels: BTreeSet<String>,
     pub labels_asked_for: BTreeSet<String>,
     pub params: BTreeSet<String>,
+    /// How deep loops are nested.
+    pub depth: u32,
+    /// The length of the longest list that is written out.
+    pub longest_list: usize,
 }
 
 /// A walk through one condition.
@@ -44,6 +48,7 @@ impl Walk<'_> {
                 call.args.iter().for_each(|argument| self.expression(argument));
             }
             Expr::List(list) => {
+                self.uses.longest_list = self.uses.longest_list.max(list.elements.len());
                 if list.elements.len() > MAX_LIST {
                     self.error(expression, format!("the list has more than {MAX_LIST} items"), None, false);
                 }
@@ -58,6 +63,7 @@ impl Walk<'_> {
             Expr::Comprehension(comprehension) => {
                 self.expression(&comprehension.iter_range);
                 self.depth += 1;
+                self.uses.depth = self.uses.depth.max(u32::try_from(self.depth).unwrap_or(u32::MAX));
                 if self.depth > MAX_COMPREHENSION_DEPTH {
                     self.error(expression, format!("loops are nested deeper than {MAX_COMPREHENSION_DEPTH}"), None, false);
                 }

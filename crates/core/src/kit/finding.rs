@@ -5,6 +5,9 @@ use super::files::{KitFiles, Place};
 use serde::Serialize;
 use std::fmt::Write as _;
 
+/// The longest message or hint, in characters.
+const LONGEST_SAID: usize = 600;
+
 /// Whether a finding forbids going on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "snake_case")]
@@ -37,7 +40,7 @@ pub struct Finding {
 impl Finding {
     /// Returns an error.
     pub fn error(code: Code, place: Place, message: impl Into<String>) -> Self {
-        Self { code, level: Level::Error, message: message.into(), place, hint: None, related: Vec::new() }
+        Self { code, level: Level::Error, message: one_line(&message.into()), place, hint: None, related: Vec::new() }
     }
 
     /// Returns a warning.
@@ -47,13 +50,13 @@ impl Finding {
 
     /// Adds what to do.
     pub fn hint(mut self, hint: impl Into<String>) -> Self {
-        self.hint = Some(hint.into());
+        self.hint = Some(one_line(&hint.into()));
         self
     }
 
     /// Adds what to do, if there is something.
     pub fn maybe_hint(mut self, hint: Option<String>) -> Self {
-        self.hint = hint;
+        self.hint = hint.map(|hint| one_line(&hint));
         self
     }
 
@@ -98,6 +101,18 @@ impl Finding {
         }
         text
     }
+}
+
+/// What a document says may be long and hold anything: it is told on one line.
+fn one_line(said: &str) -> String {
+    if said.len() <= LONGEST_SAID && !said.chars().any(char::is_control) {
+        return said.to_owned();
+    }
+    let mut line: String = said.chars().take(LONGEST_SAID).map(|c| if c.is_control() { '·' } else { c }).collect();
+    if said.chars().nth(LONGEST_SAID).is_some() {
+        line += " …";
+    }
+    line
 }
 
 /// Returns all findings as a person reads them, errors first, with an empty line between.

@@ -7,10 +7,12 @@ use std::ops::Range;
 use std::sync::Arc;
 
 const DEEPEST_NESTING: usize = 64;
+/// The most mistakes of one document that are told; those after them are mostly consequences.
+const MOST_MISTAKES: usize = 100;
 
 /// Returns one finding for each mistake; what only follows from an earlier one is left out.
 pub(super) fn findings(file: &Arc<str>, text: &str, errors: &[toml::de::Error]) -> Vec<Finding> {
-    let mut mistakes: Vec<Mistake> = errors.iter().map(|error| Mistake::of(text, error)).collect();
+    let mut mistakes: Vec<Mistake> = errors.iter().take(MOST_MISTAKES).map(|error| Mistake::of(text, error)).collect();
     mistakes.sort_by_key(|mistake| (mistake.range.start, !mistake.opened));
     // What is never closed swallows what follows: complaints from there on are its consequences.
     if let Some(from) = mistakes.iter().filter(|mistake| mistake.opened && mistake.swallows).map(|mistake| mistake.range.start).min() {

@@ -5,7 +5,7 @@ use crate::store::release::{self, ReleaseRow};
 use crate::store::wanted;
 use constans_core::digest::{of_contents, of_value};
 use constans_core::kit::{Checked, Kit, KitFiles, Level, Surroundings, check, explain_findings, require};
-use constans_folder::on_large_stack;
+use constans_folder::{bounds, on_large_stack};
 use constans_wire::kit::ReleaseFiles;
 use jiff_sqlx::ToSqlx as _;
 use serde_json::{Value, json};
@@ -60,6 +60,7 @@ pub async fn check_releases(db: &mut PgConnection, kits: Vec<ReleaseFiles>, by: 
     let labels: BTreeSet<String> = wanted::labels(&mut *db).await?.into_iter().map(|(label, _)| label).collect();
     for one in in_order(brought) {
         let others = required_by(&mut *db, &one, &at_hand, &published).await?;
+        try_check(std::iter::once(one.files.clone()).chain(others.iter().map(|kit| kit.files.clone())).collect()).await?;
         let (files, pool, labels) = (one.files.clone(), published.clone(), labels.clone());
         let checked = on_thread(move || {
             let secrets = BTreeSet::new();
@@ -102,9 +103,24 @@ async fn read_brought(db: &mut PgConnection, mut listed: Vec<(String, String)>) 
         }
     }
     let files = files_of(db, &json!(listed)).await?;
+    try_check(vec![files.clone()]).await?;
     let for_check = files.clone();
     let kit = on_thread(move || check(for_check, None, Surroundings::default()).kit).await?;
     Ok(Brought { listed, files, kit })
+}
+
+/// Lets a second process try the check within bounds, so that a hostile kit ends that and not the server.
+async fn try_check(kits: Vec<KitFiles>) -> Result<(), ApiError> {
+    let failed = |error: String| ApiError::Wrong(format!("the check could not be tried: {error}"));
+    let tried = tokio::task::spawn_blocking(move || {
+        let program = std::env::current_exe()?;
+        bounds::ends_by_itself(std::process::Command::new(program).arg("try-check"), &bounds::as_input(kits.iter()))
+    });
+    if tried.await.map_err(|error| failed(error.to_string()))?.map_err(|error| failed(error.to_string()))? {
+        return Ok(());
+    }
+    let (message, hint) = bounds::stopped_words();
+    Err(ApiError::Conflict { message, hint: hint.to_owned() })
 }
 
 /// Returns all releases that requirements are solved by.
