@@ -25,6 +25,9 @@ await shot('nodes', '/nodes?filter=labels.site+in+["auken",+"brisk"]', 'Last ful
 await shot('node', '/nodes/gate-auken-1?clause=file:/etc/gate/tariffs.csv', 'What the run found and did');
 await page.getByRole('link', { name: 'What the run found and did' }).click();
 await shot('run', undefined, 'Began');
+await shot('kits', '/kits', 'Served in');
+await shot('release', '/kits/quay-base/1.4.0', 'The account guest must not exist.');
+await shot('kinds', '/kinds/service?find=start', 'What do you want to achieve?');
 await page.emulateMedia({ colorScheme: 'dark' });
 await shot('fleet-dark', '/', 'What wants attention');
 await browser.close();

@@ -10,7 +10,8 @@ const CASE: &str = include_str!("../../../demo/kits/kiosk-floor/cases/two-lanes.
 const MANIFEST: &str = include_str!("../../../demo/kits/kiosk-floor/kit.toml");
 
 fn kit(manifest: &str, baseline: &str, case: &str) -> KitFiles {
-    let files = [("kit.toml", manifest), ("baselines/kiosk-lockdown.toml", baseline), ("cases/two-lanes.toml", case), ("renders/shell.conf.jinja", "x\n")];
+    let files =
+        [("kit.toml", manifest), ("baselines/kiosk-lockdown.toml", baseline), ("cases/two-lanes.toml", case), ("renders/shell.conf.jinja", "x\n")];
     KitFiles::new(files.map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec())).into())
 }
 

@@ -1,7 +1,7 @@
 //! The story of a fleet as it is seen in the console, in headless Chromium: live, by keyboard, with its address.
 
 use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
-use constans_e2e::{Browser, Fleet};
+use constans_e2e::{Browser, Fleet, demo_kit};
 
 const PASSWORD: &str = "herring under the pier";
 
@@ -90,4 +90,34 @@ fn nodes_are_narrowed_by_keyboard_and_what_is_wrong_with_a_filter_is_said() {
     browser.see("there is no node `gate-brisk-9`");
     browser.open("/nowhere");
     browser.see("No page has this address");
+}
+
+#[test]
+fn releases_are_read_in_plain_words_with_their_documents_and_differences() {
+    let fleet = Fleet::start();
+    let mut browser = signed_in(&fleet);
+    browser.see("No nodes yet");
+    browser.click("link", "Kits");
+    browser.see("constans kit publish DIR");
+    let kits = tempfile::tempdir().unwrap();
+    assert!(std::process::Command::new("cp").arg("-r").arg(demo_kit("quay-base")).arg(kits.path()).status().unwrap().success());
+    let kit = kits.path().join("quay-base");
+    well(&fleet.client(&["kit", "publish", kit.to_str().unwrap()]));
+    browser.see("quay-base@1.3.0");
+    for (file, from, to) in [("kit.toml", "1.3.0", "1.4.0"), ("copies/issue", "Skerry Line", "Skerry Line, five islands")] {
+        let text = std::fs::read_to_string(kit.join(file)).unwrap();
+        std::fs::write(kit.join(file), text.replace(from, to)).unwrap();
+    }
+    well(&fleet.client(&["kit", "publish", kit.to_str().unwrap()]));
+    browser.click("link", "differences from 1.3.0");
+    browser.see("The account guest must not exist.");
+    browser.see("+Skerry Line, five islands");
+    browser.click("tab", "copies/issue");
+    assert!(browser.address().contains("/kits/quay-base/1.4.0?from=1.3.0&file=copies%2Fissue"), "{}", browser.address());
+    browser.click("link", "Kinds");
+    browser.see("What do you want to achieve?");
+    browser.open("/kinds/packet_rule?find=close%20port");
+    browser.see("what = \"packet_rule:nobody prints from outside\"");
+    let complaints = browser.complaints();
+    assert!(complaints.iter().all(|said| !said.contains("Content Security Policy")), "{complaints:?}");
 }

@@ -82,7 +82,11 @@ fn text(results: &[CaseResult], folder: &str) -> String {
     for result in results {
         let summary = if result.summary.is_empty() { String::new() } else { format!("  {}", harmless(&result.summary)) };
         if result.failures.is_empty() {
-            let clauses = if result.clauses == 1 { "1 clause".to_owned() } else { format!("{} clauses", result.clauses) };
+            let clauses = match (&result.refused, result.clauses) {
+                (Some(code), _) => format!("refused with {code}"),
+                (None, 1) => "1 clause".to_owned(),
+                (None, clauses) => format!("{clauses} clauses"),
+            };
             let _ = writeln!(text, "{} {}{summary}  {}", styled(style::WELL, "as expected"), result.file, styled(style::MUTED, clauses));
             continue;
         }

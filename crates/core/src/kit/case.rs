@@ -48,6 +48,9 @@ pub struct CaseResult {
     pub summary: String,
     /// How many clauses came out.
     pub clauses: usize,
+    /// The code of the finding that was expected instead, and came.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub refused: Option<String>,
     /// What was expected otherwise; none if all is as expected.
     pub failures: Vec<CaseFailure>,
 }
@@ -222,7 +225,8 @@ pub fn run_case(kit: &Kit, others: &[&Kit], case: &Case) -> CaseResult {
             failures.extend(unexpected(case, &resolved));
         }
     }
-    CaseResult { file: case.file.clone(), summary: case.summary.clone(), clauses, failures }
+    let refused = case.finding.as_ref().filter(|_| failures.is_empty()).map(|code| code.value.clone());
+    CaseResult { file: case.file.clone(), summary: case.summary.clone(), clauses, refused, failures }
 }
 
 type Outcome = Result<Resolved, Vec<Finding>>;
