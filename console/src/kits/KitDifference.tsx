@@ -12,7 +12,7 @@ export function KitDifference({ difference }: { difference: Schemas['KitDifferen
   const { kit, baselines, files } = difference;
   if (kit.length + baselines.length + files.length === 0) return <Typography sx={{ mt: 1 }}>They want the same.</Typography>;
   return (
-    <Box sx={{ mt: 1, display: 'grid', gap: 1.5 }}>
+    <Box sx={{ mt: 1, display: 'grid', gridTemplateColumns: 'minmax(0, 1fr)', gap: 1.5 }}>
       <Changes of={kit} />
       {baselines.map((baseline) => (
         <Box key={baseline.name} component="section" aria-label={`baseline ${baseline.name}`}>
@@ -29,11 +29,16 @@ export function KitDifference({ difference }: { difference: Schemas['KitDifferen
       {files.map((file) => (
         <div key={file.path}>
           <Head what={file.path} is={file.is} />
-          <TextDiff diff={file.text} />
+          <TextDiff diff={withoutHead(file.text)} />
         </div>
       ))}
     </Box>
   );
+}
+
+/** The first two lines of a diff name its sides, which the page does already. */
+function withoutHead(diff: Schemas['TextDiff'] | null | undefined) {
+  return diff && { ...diff, text: diff.text.split('\n').slice(2).join('\n') };
 }
 
 function Head({ what, is }: { what: string; is: Schemas['Where'] }) {

@@ -46,14 +46,14 @@ function KitCard({ kit, releases }: { kit: string; releases: Schemas['PublishedR
   return (
     <Card title={kit} aside={<CopiedCommand command={`constans kit log ${kit}`} />}>
       <Typography sx={{ color: 'text.secondary', mb: 1 }}>{releases[0]?.summary}</Typography>
-      <Table size="small" aria-label={`Releases of ${kit}`}>
+      <Table size="small" aria-label={`Releases of ${kit}`} sx={{ tableLayout: 'fixed' }}>
         <TableHead>
           <TableRow>
-            <TableCell>Release</TableCell>
-            <TableCell>Published</TableCell>
-            <TableCell>Requires</TableCell>
-            <TableCell>Served in</TableCell>
-            <TableCell />
+            <TableCell sx={{ width: '18%' }}>Release</TableCell>
+            <TableCell sx={{ width: '30%' }}>Published</TableCell>
+            <TableCell sx={{ width: '14%' }}>Requires</TableCell>
+            <TableCell sx={{ width: '18%' }}>Served in</TableCell>
+            <TableCell>Compare, who has it</TableCell>
           </TableRow>
         </TableHead>
         <TableBody>
@@ -88,10 +88,10 @@ function ReleaseRow({ release, before }: { release: Schemas['PublishedRelease'];
       <TableCell>{release.served_in?.join(', ') || 'no stage'}</TableCell>
       <TableCell sx={{ whiteSpace: 'nowrap' }}>
         {before && (
-          <Link component={RouterLink} to={differencesOf(release, before)}>
+          <Link component={RouterLink} to={differencesOf(release, before)} sx={{ mr: 2 }}>
             differences from {before.version}
           </Link>
-        )}{' '}
+        )}
         <Link component={RouterLink} to={listOf(`"${name}" in node.releases`)} aria-label={`nodes that are to have ${name}`}>
           nodes
         </Link>

@@ -60,7 +60,20 @@ enum Command {
     },
 }
 
+/// Ends quietly when nobody reads on, as behind `| head`; the status is that of a program that SIGPIPE ended.
+fn end_when_nobody_reads() {
+    let usual = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |panic| {
+        let said = panic.payload().downcast_ref::<String>().map_or("", String::as_str);
+        if said.contains("Broken pipe") {
+            std::process::exit(141);
+        }
+        usual(panic);
+    }));
+}
+
 fn main() -> ExitCode {
+    end_when_nobody_reads();
     let command_line = match CommandLine::try_parse() {
         Ok(command_line) => command_line,
         Err(error) => {

@@ -1,6 +1,10 @@
 //! What the stories of several tests begin with.
 
 use crate::{Ended, Fleet, Machine, demo_kit};
+use std::fs;
+use std::path::Path;
+use std::process::Command;
+use tempfile::TempDir;
 
 /// Brings a machine in as a node.
 ///
@@ -38,6 +42,31 @@ pub fn publish_and_serve(fleet: &Fleet) {
         assert!(well(&fleet.client(&["kit", "publish", &demo_kit(kit)])).starts_with(&format!("published {kit}@")));
     }
     well(&fleet.client(&["stage", "serve", "open-water", "quay-base@1.3.0", "kiosk-floor@1.0.0", "gate-reader@2.1.0"]));
+}
+
+/// Copies the demo's kits beside each other, to be changed.
+///
+/// # Panics
+///
+/// Panics if they cannot be copied.
+pub fn kits() -> TempDir {
+    let folder = tempfile::tempdir().expect("a folder for the test");
+    for kit in ["quay-base", "kiosk-floor", "gate-reader", "ship-gateway"] {
+        let copied = Command::new("cp").arg("-r").arg(demo_kit(kit)).arg(folder.path()).status();
+        assert!(copied.expect("cp(1) starts").success());
+    }
+    folder
+}
+
+/// Changes one place of a file.
+///
+/// # Panics
+///
+/// Panics if the file does not have it.
+pub fn change(path: &Path, from: &str, to: &str) {
+    let before = fs::read_to_string(path).expect("the file is there");
+    assert!(before.contains(from), "{from} in {before}");
+    fs::write(path, before.replacen(from, to, 1)).expect("the file is written");
 }
 
 /// Sets a group.

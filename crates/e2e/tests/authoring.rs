@@ -2,10 +2,10 @@
 
 #![expect(clippy::unwrap_used, reason = "a test may panic")]
 
+use constans_e2e::story::{change, kits};
 use constans_e2e::{Ended, client, demo_kit};
 use std::fs;
 use std::path::Path;
-use std::process::Command;
 
 fn run(arguments: &[&str]) -> Ended {
     client(arguments)
@@ -13,21 +13,6 @@ fn run(arguments: &[&str]) -> Ended {
 
 fn text(path: &Path) -> &str {
     path.to_str().unwrap()
-}
-
-/// Copies the demo's kits beside each other, to be changed.
-fn kits() -> tempfile::TempDir {
-    let folder = tempfile::tempdir().unwrap();
-    for kit in ["quay-base", "kiosk-floor", "gate-reader", "ship-gateway"] {
-        assert!(Command::new("cp").arg("-r").arg(demo_kit(kit)).arg(folder.path()).status().unwrap().success());
-    }
-    folder
-}
-
-fn change(path: &Path, from: &str, to: &str) {
-    let before = fs::read_to_string(path).unwrap();
-    assert!(before.contains(from), "{from} in {before}");
-    fs::write(path, before.replacen(from, to, 1)).unwrap();
 }
 
 #[test]

@@ -1,27 +1,8 @@
 //! Publishing kits together, reading and comparing releases, going back, withdrawing.
 
-#![expect(clippy::unwrap_used, reason = "a test may panic")]
-
-use constans_e2e::story::{group, joined, well};
-use constans_e2e::{Fleet, demo_kit};
+use constans_e2e::Fleet;
+use constans_e2e::story::{change, group, joined, kits, well};
 use std::fs;
-use std::path::Path;
-use std::process::Command;
-
-/// Copies the demo's kits beside each other, to be changed.
-fn kits() -> tempfile::TempDir {
-    let folder = tempfile::tempdir().unwrap();
-    for kit in ["quay-base", "kiosk-floor", "gate-reader", "ship-gateway"] {
-        assert!(Command::new("cp").arg("-r").arg(demo_kit(kit)).arg(folder.path()).status().unwrap().success());
-    }
-    folder
-}
-
-fn change(path: &Path, from: &str, to: &str) {
-    let before = fs::read_to_string(path).unwrap();
-    assert!(before.contains(from), "{from} in {before}");
-    fs::write(path, before.replacen(from, to, 1)).unwrap();
-}
 
 #[test]
 fn a_kit_brings_what_it_requires_along_or_nothing_is_published() {

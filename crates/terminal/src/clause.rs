@@ -109,12 +109,7 @@ fn differences(text: &mut String, prefix: &str, differences: &[constans_core::co
 fn diff(text: &mut String, result: &ClauseResult) {
     if let Some(diff) = &result.text_diff {
         for line in harmless(&diff.text).lines() {
-            let shown = match line.chars().next() {
-                Some('+') => styled(style::WELL, line),
-                Some('-') => styled(style::ATTENTION, line),
-                _ => styled(style::MUTED, line),
-            };
-            let _ = writeln!(text, "      {shown}");
+            let _ = writeln!(text, "      {}", diff_line(line));
         }
         if diff.cut {
             let _ = writeln!(text, "      (cut here: the difference is longer than 8 KiB)");
@@ -128,6 +123,16 @@ fn diff(text: &mut String, result: &ClauseResult) {
         };
         let _ = writeln!(text, "      (the difference is not shown: {because})");
     }
+}
+
+/// Returns one line of a text diff as it is shown.
+pub fn diff_line(line: &str) -> String {
+    let style = match line.chars().next() {
+        Some('+') => style::WELL,
+        Some('-') => style::ATTENTION,
+        _ => style::MUTED,
+    };
+    styled(style, harmless(line)).to_string()
 }
 
 fn failure(text: &mut String, result: &ClauseResult) {

@@ -4,6 +4,7 @@ mod clause;
 mod run;
 mod words;
 
+pub use clause::diff_line;
 pub use constans_core::standing::span_words as span;
 pub use run::{Shown, show_run};
 pub use words::{count, duration, harmless, style, styled, time};

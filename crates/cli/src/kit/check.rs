@@ -1,5 +1,6 @@
 //! `constans kit check`.
 
+use super::KitPaths;
 use crate::server::{self, ClientError, Server, ServerAddress};
 use clap::{Args, ValueEnum};
 use constans_core::kit::{Checked, Finding, Kit, KitFiles, Level};
@@ -8,18 +9,13 @@ use constans_wire::exit::Exit;
 use serde_json::json;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
-use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 /// Arguments of `kit check`.
 #[derive(Debug, Args)]
 pub struct CheckArguments {
-    /// The kit's folder, or a single baseline document
-    #[arg(value_name = "DIR|FILE")]
-    kit: PathBuf,
-    /// Folder of a kit that it requires; those that lie beside it are found without
-    #[arg(long, value_name = "DIR")]
-    with: Vec<PathBuf>,
+    #[command(flatten)]
+    pub paths: KitPaths,
     /// Take warnings for errors
     #[arg(long)]
     strict: bool,
@@ -31,13 +27,6 @@ pub struct CheckArguments {
     output: Output,
     #[command(flatten)]
     server: ServerAddress,
-}
-
-impl CheckArguments {
-    /// Returns the kit, and those that are named beside it.
-    pub fn kit(&self) -> (&Path, &[PathBuf]) {
-        (&self.kit, &self.with)
-    }
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -76,13 +65,14 @@ async fn check_online(arguments: &CheckArguments) -> Result<(), ClientError> {
 }
 
 fn check(arguments: &CheckArguments, labels: Option<&BTreeSet<String>>) -> Exit {
-    let known = Known { beside: &arguments.with, labels, ..Known::default() };
-    let read = if arguments.kit.is_file() { check_document(&arguments.kit) } else { check_folder_knowing(&arguments.kit, &known) };
+    let known = Known { beside: &arguments.paths.with, labels, ..Known::default() };
+    let read = if arguments.paths.kit.is_file() { check_document(&arguments.paths.kit) } else { check_folder_knowing(&arguments.paths.kit, &known) };
     let CheckedFolder { files, checked, .. } = match read {
         Ok(read) => read,
         Err(error) => return refuse(&error.to_string(), error.hint()),
     };
-    let folder = if arguments.kit.is_file() { String::new() } else { format!("{}/", arguments.kit.display().to_string().trim_end_matches('/')) };
+    let folder =
+        if arguments.paths.kit.is_file() { String::new() } else { format!("{}/", arguments.paths.kit.display().to_string().trim_end_matches('/')) };
     let fails = checked.has_errors() || (arguments.strict && !checked.findings.is_empty());
     match arguments.output {
         Output::Text => anstream::print!("{}", text(&checked, &files, &folder, fails)),

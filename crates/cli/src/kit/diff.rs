@@ -6,7 +6,7 @@ use clap::Args;
 use constans_core::compare::{Difference, KitDifference, Where, kit_difference};
 use constans_core::kit::Kit;
 use constans_folder::on_large_stack;
-use constans_terminal::{harmless, style, styled};
+use constans_terminal::{diff_line, harmless, style, styled};
 use constans_wire::kit::ReleaseShown;
 use std::fmt::Write as _;
 use std::path::Path;
@@ -88,12 +88,7 @@ fn text(difference: &KitDifference) -> String {
     for file in &difference.files {
         let _ = writeln!(text, "{} {}", sign(file.is), styled(style::STRONG, harmless(&file.path)));
         for line in file.text.iter().flat_map(|diff| diff.text.lines()).skip(2) {
-            let shown = match line.chars().next() {
-                Some('+') => styled(style::WELL, harmless(line)),
-                Some('-') => styled(style::ATTENTION, harmless(line)),
-                _ => styled(style::MUTED, harmless(line)),
-            };
-            let _ = writeln!(text, "      {shown}");
+            let _ = writeln!(text, "      {}", diff_line(line));
         }
     }
     text

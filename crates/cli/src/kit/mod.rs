@@ -53,24 +53,34 @@ enum KitCommand {
     Lsp,
     /// Check within bounds and say nothing; other commands start this first
     #[command(hide = true)]
-    TryCheck(TryArguments),
+    TryCheck(KitPaths),
 }
 
+/// Which kit, and what lies beside it.
 #[derive(Debug, Args)]
-struct TryArguments {
-    kit: PathBuf,
-    #[arg(long)]
-    with: Vec<PathBuf>,
+pub struct KitPaths {
+    /// The kit's folder, or a single baseline document
+    #[arg(value_name = "DIR|FILE")]
+    pub kit: PathBuf,
+    /// Folder of a kit that it requires; those that lie beside it are found without
+    #[arg(long, value_name = "DIR")]
+    pub with: Vec<PathBuf>,
+}
+
+impl KitPaths {
+    fn both(&self) -> (&Path, &[PathBuf]) {
+        (&self.kit, &self.with)
+    }
 }
 
 impl KitCommand {
     /// Returns the kits that are checked on the way, each with those beside it.
     fn checked(&self) -> Vec<(&Path, &[PathBuf])> {
         match self {
-            Self::Check(arguments) => vec![arguments.kit()],
+            Self::Check(arguments) => vec![arguments.paths.both()],
             Self::Show(arguments) => vec![(arguments.kit(), &[])],
-            Self::Order(arguments) => vec![arguments.kit()],
-            Self::Test(arguments) => vec![arguments.kit()],
+            Self::Order(arguments) => vec![arguments.paths.both()],
+            Self::Test(arguments) => vec![arguments.paths.both()],
             Self::Publish(arguments) => arguments.kits(),
             Self::Diff(arguments) => arguments.folders().map(|folder| (folder, [].as_slice())).collect(),
             _ => Vec::new(),
@@ -79,7 +89,7 @@ impl KitCommand {
 }
 
 /// Checks a kit in this process, which is the second one, within bounds; nothing of what is found is shown.
-fn try_check(arguments: &TryArguments) -> ExitCode {
+fn try_check(arguments: &KitPaths) -> ExitCode {
     let _ = bounds::bind_this_process();
     let _ = if arguments.kit.is_file() {
         constans_folder::check_document(&arguments.kit).map(drop)

@@ -19,7 +19,7 @@ pub struct NewArguments {
 
 /// Makes a kit that checks and has a case.
 pub fn run(arguments: &NewArguments) -> Exit {
-    let folder = arguments.into.join(&arguments.name);
+    let folder = if arguments.into == Path::new(".") { PathBuf::from(&arguments.name) } else { arguments.into.join(&arguments.name) };
     let is_name = arguments.name.starts_with(|c: char| c.is_ascii_lowercase())
         && arguments.name.len() <= 64
         && arguments.name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-');
@@ -38,7 +38,7 @@ pub fn run(arguments: &NewArguments) -> Exit {
     }
     let shown = folder.display();
     println!(
-        "made {shown}\n  kit.toml             its name and version\n  baselines/first.toml  what is wanted\n  copies/welcome        contents of a file\n  cases/first.toml      what is to come out of it"
+        "made {shown}\n  kit.toml              its name and version\n  baselines/first.toml  what is wanted\n  copies/welcome        contents of a file\n  cases/first.toml      what is to come out of it"
     );
     let is_well = check_folder(&folder, &[]).is_ok_and(|read| read.checked.findings.is_empty());
     println!("{}", if is_well { "all is well: no findings" } else { "constans kit check has something to say of it" });

@@ -1,5 +1,6 @@
 //! `constans kit order`.
 
+use super::KitPaths;
 use clap::{Args, ValueEnum};
 use constans_core::digest::DigestKey;
 use constans_core::filter::NodeView;
@@ -13,30 +14,18 @@ use constans_wire::exit::Exit;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
-use std::path::{Path, PathBuf};
 
 /// Arguments of `kit order`.
 #[derive(Debug, Args)]
 pub struct OrderArguments {
-    /// The kit's folder, or a single baseline document
-    #[arg(value_name = "DIR|FILE")]
-    kit: PathBuf,
+    #[command(flatten)]
+    pub paths: KitPaths,
     /// The baseline; not needed if there is only one
     #[arg(value_name = "BASELINE")]
     baseline: Option<String>,
-    /// Folder of a kit that it requires; those that lie beside it are found without
-    #[arg(long, value_name = "DIR")]
-    with: Vec<PathBuf>,
     /// How to show it
     #[arg(long, value_enum, default_value_t = Output::Text)]
     output: Output,
-}
-
-impl OrderArguments {
-    /// Returns the kit, and those that are named beside it.
-    pub fn kit(&self) -> (&Path, &[PathBuf]) {
-        (&self.kit, &self.with)
-    }
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -51,7 +40,8 @@ enum Output {
 
 /// Shows the order. Conditions count as true, so that all clauses are seen.
 pub fn run(arguments: &OrderArguments) -> Exit {
-    let read = if arguments.kit.is_file() { check_document(&arguments.kit) } else { check_folder(&arguments.kit, &arguments.with) };
+    let read =
+        if arguments.paths.kit.is_file() { check_document(&arguments.paths.kit) } else { check_folder(&arguments.paths.kit, &arguments.paths.with) };
     let CheckedFolder { files, checked, beside } = match read {
         Ok(read) => read,
         Err(error) => return super::check::refuse(&error.to_string(), error.hint()),
@@ -139,12 +129,15 @@ fn text(resolved: &Resolved) -> String {
     }
     let implied = resolved.relations.iter().filter(|one| one.why.is_implied()).count();
     let moves = resolved.moves.len();
-    let _ = writeln!(
-        text,
-        "as written but for {moves} {}; {implied} {}: say `needs` the other way round to contradict one",
-        if moves == 1 { "move" } else { "moves" },
-        if implied == 1 { "relation is implied" } else { "relations are implied" }
-    );
+    let moved = match moves {
+        0 => "all as written".to_owned(),
+        1 => "as written but for 1 move".to_owned(),
+        _ => format!("as written but for {moves} moves"),
+    };
+    let _ = match implied {
+        0 => writeln!(text, "{moved}"),
+        _ => writeln!(text, "{moved}; what is implied gives way to `needs` the other way round"),
+    };
     text
 }
 

@@ -1,36 +1,25 @@
 //! `constans kit test`.
 
+use super::KitPaths;
 use super::check::escaped;
 use clap::{Args, ValueEnum};
 use constans_core::kit::{Case, CaseFailure, CaseResult, Kit, Level, explain_findings, read_cases, require, run_case};
 use constans_folder::{CheckedFolder, check_folder, on_large_stack};
-use constans_terminal::{harmless, style, styled};
+use constans_terminal::{diff_line, harmless, style, styled};
 use constans_wire::exit::Exit;
 use std::fmt::Write as _;
-use std::path::{Path, PathBuf};
 
 /// Arguments of `kit test`.
 #[derive(Debug, Args)]
 pub struct TestArguments {
-    /// The kit's folder
-    #[arg(value_name = "DIR")]
-    kit: PathBuf,
-    /// Folder of a kit that it requires; those that lie beside it are found without
-    #[arg(long, value_name = "DIR")]
-    with: Vec<PathBuf>,
+    #[command(flatten)]
+    pub paths: KitPaths,
     /// Try only cases whose file name holds this
     #[arg(long, value_name = "TEXT")]
     only: Option<String>,
     /// How to show the results
     #[arg(long, value_enum, default_value_t = Output::Text)]
     output: Output,
-}
-
-impl TestArguments {
-    /// Returns the kit, and those that are named beside it.
-    pub fn kit(&self) -> (&Path, &[PathBuf]) {
-        (&self.kit, &self.with)
-    }
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -45,11 +34,11 @@ enum Output {
 
 /// Tries the cases; fails if one of them does.
 pub fn run(arguments: &TestArguments) -> Exit {
-    let CheckedFolder { files, checked, beside } = match check_folder(&arguments.kit, &arguments.with) {
+    let CheckedFolder { files, checked, beside } = match check_folder(&arguments.paths.kit, &arguments.paths.with) {
         Ok(read) => read,
         Err(error) => return super::check::refuse(&error.to_string(), error.hint()),
     };
-    let folder = format!("{}/", arguments.kit.display().to_string().trim_end_matches('/'));
+    let folder = format!("{}/", arguments.paths.kit.display().to_string().trim_end_matches('/'));
     let errors: Vec<_> = checked.findings.iter().filter(|finding| finding.level == Level::Error).cloned().collect();
     let (Some(kit), true) = (checked.kit, errors.is_empty()) else {
         anstream::eprintln!("{}", explain_findings(&errors, &files, &folder));
@@ -123,12 +112,7 @@ fn said(failure: &CaseFailure, indent: &str) -> String {
         );
     }
     for line in failure.text.iter().flat_map(|diff| diff.text.lines()).filter(|line| !line.starts_with("---") && !line.starts_with("+++")) {
-        let shown = match line.chars().next() {
-            Some('+') => styled(style::WELL, harmless(line)),
-            Some('-') => styled(style::ATTENTION, harmless(line)),
-            _ => styled(style::MUTED, harmless(line)),
-        };
-        let _ = writeln!(text, "{indent}   {shown}");
+        let _ = writeln!(text, "{indent}   {}", diff_line(line));
     }
     text
 }
