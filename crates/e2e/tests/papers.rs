@@ -4,7 +4,10 @@
 
 use constans_core::kind::{baseline_schema, case_schema, kinds_as_markdown, manifest_schema};
 use constans_core::kit::findings_as_markdown;
+use constans_e2e::demo_kit;
 use constans_wire::exit::Exit;
+use jsonschema::Validator;
+use serde_json::Value;
 use std::fmt::Write as _;
 use std::path::PathBuf;
 
@@ -40,5 +43,38 @@ fn the_chapter_of_findings_is_current() {
 fn the_schemas_for_editors_are_current() {
     for (name, schema) in [("kit.json", manifest_schema()), ("baseline.json", baseline_schema()), ("case.json", case_schema())] {
         held(&format!("schemas/{name}"), &format!("{}\n", serde_json::to_string_pretty(&schema).unwrap()));
+    }
+}
+
+fn validator(schema: &Value) -> Validator {
+    jsonschema::validator_for(schema).expect("it is a schema")
+}
+
+fn mistakes(validator: &Validator, document: &str) -> Vec<String> {
+    let document: Value = toml::from_str(document).expect("it is TOML");
+    validator.iter_errors(&document).map(|error| error.to_string()).collect()
+}
+
+#[test]
+fn editors_that_check_by_the_schemas_agree_with_the_check_on_the_demos_documents() {
+    let all = [("baselines", validator(&baseline_schema())), ("cases", validator(&case_schema()))];
+    for kit in ["quay-base", "kiosk-floor", "gate-reader", "ship-gateway"] {
+        let kit = PathBuf::from(demo_kit(kit));
+        let manifest = std::fs::read_to_string(kit.join("kit.toml")).unwrap();
+        assert_eq!(mistakes(&validator(&manifest_schema()), &manifest), Vec::<String>::new());
+        for (folder, validator) in &all {
+            for entry in std::fs::read_dir(kit.join(folder)).unwrap() {
+                let document = std::fs::read_to_string(entry.unwrap().path()).unwrap();
+                assert_eq!(mistakes(validator, &document), Vec::<String>::new(), "{document}");
+            }
+        }
+    }
+    for wrong in [
+        "what = \"file:/x\"\npermisions = \"0644\"",
+        "what = \"file:/x\"\npermissions = 644",
+        "what = \"pakage:x\"",
+        "what = \"service:x\"\ngone = true",
+    ] {
+        assert!(!mistakes(&all[0].1, &format!("[baseline]\nname = \"x\"\n[[clause]]\n{wrong}\n")).is_empty(), "{wrong}");
     }
 }

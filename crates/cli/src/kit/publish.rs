@@ -51,7 +51,8 @@ pub async fn list(arguments: &ListArguments) -> Result<(), ClientError> {
         let at = release.published_at.strftime("%Y-%m-%d %H:%M UTC");
         let served = if release.served_in.is_empty() { String::new() } else { format!("  served in {}", release.served_in.join(", ")) };
         let withdrawn = if release.withdrawn.is_some() { "  withdrawn" } else { "" };
-        println!("{}@{}  by {} at {at}{served}{withdrawn}  {}", release.kit, release.version, release.published_by, release.summary);
+        let (by, summary) = (harmless(&release.published_by), harmless(&release.summary));
+        println!("{}@{}  by {by} at {at}{served}{withdrawn}  {summary}", release.kit, release.version);
     }
     Ok(())
 }
