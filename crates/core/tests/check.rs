@@ -267,3 +267,26 @@ fn a_fine_kit_has_no_findings() {
         ""
     );
 }
+
+#[test]
+fn what_may_lock_administrators_out_is_warned_of() {
+    for (clause, warning) in [
+        ("what = \"service:ssh\"\nenabled = false", "service:ssh ends signing in from afar"),
+        ("what = \"account_group:sudo\"\nmembers = []", "account_group:sudo would have no member: nobody is an administrator"),
+        (
+            "what = \"account_group:sudo\"\nmembers = [\"ops\"]\n[[clause]]\nwhat = \"account:ops\"\nlocked = true",
+            "`ops` is the last administrator, and could not sign in any more",
+        ),
+        (
+            "what = \"file:/etc/sudoers\"\ntext = \"x\"",
+            "a mistake in /etc/sudoers locks administrators out, and nothing checks new contents before they count",
+        ),
+    ] {
+        let said = clauses(&format!("[[clause]]\n{clause}\n"));
+        assert!(said.contains(&format!("warning C0201: {warning}\n")), "{said}");
+    }
+    assert_eq!(
+        clauses("[[clause]]\nwhat = \"account_group:sudo\"\nmembers = [\"ops\", \"tor\"]\n[[clause]]\nwhat = \"account:ops\"\ngone = true\n"),
+        ""
+    );
+}

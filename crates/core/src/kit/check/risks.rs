@@ -22,6 +22,19 @@ pub(super) fn check_risks(kit: &Kit, baseline: &Baseline, resolved: &Resolved, f
             findings.push(Finding::warning(Code::LocksOut, place.clone(), message).hint(hint));
         }
     }
+    let administrators: Vec<&str> =
+        resolved.state.clauses.iter().filter(|clause| is_administrators(clause)).flat_map(|clause| clause.list("members")).collect();
+    if let [last] = administrators.as_slice() {
+        let ends = |clause: &Clause| {
+            clause.address.kind() == "account" && clause.name() == *last && (clause.gone != Gone::No || clause.flag("locked") == Some(true))
+        };
+        for (_, place) in own().filter(|(clause, _)| ends(clause)) {
+            findings.push(
+                Finding::warning(Code::LocksOut, place.clone(), format!("`{last}` is the last administrator, and could not sign in any more"))
+                    .hint("name another one in the group first"),
+            );
+        }
+    }
     let read: Vec<(&Clause, &str)> = resolved.state.clauses.iter().filter_map(|clause| Some((clause, file_that_is_read(clause)?))).collect();
     for (service, place) in own().filter(|(clause, _)| clause.address.kind() == "service" && clause.flag("running") != Some(false)) {
         let unheard: Vec<&Clause> =
@@ -61,6 +74,11 @@ fn is_related(file: &Clause, service: &Clause) -> bool {
         one.reacts_to.iter().chain(&one.needs).any(|address| names().any(|name| name == address))
     };
     related(service, file) || related(file, service)
+}
+
+/// Returns whether a clause keeps the group whose members act as root.
+fn is_administrators(clause: &Clause) -> bool {
+    clause.address.kind() == "account_group" && ["sudo", "wheel", "admin"].contains(&clause.name())
 }
 
 /// Returns what a clause may keep administrators from, and what to do.
