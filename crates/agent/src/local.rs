@@ -67,7 +67,10 @@ pub fn resolve_wanted(arguments: &WantedArguments, machine: &Machine, state_dir:
     };
     let baseline = choose_baseline(&kit, arguments.what.baseline.as_deref())?;
     let view = NodeView { name: machine.acted_on.machine.clone(), labels: arguments.labels.iter().cloned().collect(), about: machine.about()? };
-    let beside = chosen_beside(&kit, &beside)?;
+    let beside = kit.required_among(&beside).map_err(|unmet| {
+        let said: Vec<String> = unmet.iter().map(require::Unmet::message).collect();
+        AgentError::new(said.join("; ")).hint("name the folders of the kits that are required: --with ../KIT")
+    })?;
     let given = given(&kit, baseline, &beside, &arguments.set)?;
     let untouchable = untouchable(machine, state_dir);
     let resolved = on_large_stack(|| {
@@ -137,16 +140,6 @@ fn choose_baseline<'k>(kit: &'k Kit, named: Option<&str>) -> Result<&'k Baseline
             AgentError::new(format!("the kit {} has no baseline `{name}`", kit.name)).hint(hint)
         }),
     }
-}
-
-/// Returns the release of each other kit that the kit's requirements come to.
-fn chosen_beside<'k>(kit: &Kit, beside: &'k [Kit]) -> Result<Vec<&'k Kit>, AgentError> {
-    let pool: Vec<require::Release> = beside.iter().map(Kit::as_release).collect();
-    let chosen = require::solve(&[kit.as_release()], &pool).map_err(|unmet| {
-        let said: Vec<String> = unmet.iter().map(require::Unmet::message).collect();
-        AgentError::new(said.join("; ")).hint("name the folders of the kits that are required: --with ../KIT")
-    })?;
-    Ok(beside.iter().filter(|other| chosen.get(&other.name) == Some(&other.version)).collect())
 }
 
 /// Reads what `--set` gives: `PARAM` of the baseline itself, or `KIT/BASELINE.PARAM` of one that it includes.

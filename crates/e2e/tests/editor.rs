@@ -145,8 +145,11 @@ fn completion_hover_and_definition_answer_in_a_text_that_is_half_written() {
     editor.write(SHELL, &half, false);
     let offered = labels(&editor.about("textDocument/completion", SHELL, &half, "kiosk-lights\"\nneeds = [\""));
     assert!(offered.contains(&"package:kiosk-shell".to_owned()) && offered.contains(&"file:/etc/kiosk/lanes/*.conf".to_owned()), "{offered:?}");
-    let keys = labels(&editor.about("textDocument/completion", SHELL, &format!("{half}\"]\n"), "needs = [\"\"]\n"));
-    assert!(keys.is_empty() || !keys.contains(&"needs".to_owned()), "{keys:?}");
+    let half = format!("{half}package:kiosk-shell\"]\n");
+    editor.write(SHELL, &half, false);
+    let end = "kiosk-lights\"\nneeds = [\"package:kiosk-shell\"]\n";
+    let keys = labels(&editor.about("textDocument/completion", SHELL, &half, end));
+    assert!(keys.contains(&"running".to_owned()) && !keys.contains(&"needs".to_owned()), "what is written already is not offered: {keys:?}");
 
     editor.write(SHELL, &text, false);
     let hover = editor.about("textDocument/hover", SHELL, &text, "reacts_to = [\"file:/etc/kiosk/sh");

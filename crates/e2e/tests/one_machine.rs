@@ -370,3 +370,23 @@ fn findings_come_as_json_and_junit_too() {
     let junit = client(&["kit", "check", &document, "--output", "junit"]).stdout;
     assert!(junit.contains("failures=\"1\"") && junit.contains("unknown kind `fle`") && junit.contains("&lt;issue&gt;"), "{junit}");
 }
+
+#[test]
+fn a_kit_works_alone_without_what_it_only_requires_and_not_without_what_it_includes() {
+    let machine = Machine::fresh();
+    let alone = |kit: &str| {
+        let folder = machine.document(&format!("alone-{kit}"), "");
+        std::fs::remove_file(&folder).unwrap();
+        std::fs::create_dir(&folder).unwrap();
+        assert!(std::process::Command::new("cp").arg("-r").arg(demo_kit(kit)).arg(&folder).status().unwrap().success());
+        format!("{folder}/{kit}")
+    };
+    let observed = machine.run(&["observe", "--kit", &alone("kiosk-floor"), "--output", "json"]);
+    assert_eq!((observed.exit, observed.report().status), (Some(4), Status::RolloutWaiting), "{}", observed.stderr);
+    let ship = alone("ship-gateway");
+    let refused = machine.run(&["observe", "--kit", &ship, "--label", "role=bridge", "--label", "ship=tern"]);
+    assert_eq!(refused.exit, Some(1));
+    assert!(refused.stderr.contains("`quay-base` is not at hand, and `login` is included from it"), "{}", refused.stderr);
+    let named = ["observe", "--kit", &ship, "--with", &demo_kit("quay-base"), "--label", "role=bridge", "--label", "ship=tern"];
+    assert_eq!(machine.run(&named).exit, Some(4));
+}

@@ -78,15 +78,15 @@ fn text(difference: &KitDifference) -> String {
     }
     lines(&mut text, "  ", &difference.kit);
     for baseline in &difference.baselines {
-        let _ = writeln!(text, "{} baseline {}", sign(baseline.is), styled(style::STRONG, harmless(&baseline.name)));
+        let _ = writeln!(text, "baseline {}  {}", styled(style::STRONG, harmless(&baseline.name)), is_words(baseline.is));
         lines(&mut text, "    ", &baseline.differences);
         for clause in &baseline.clauses {
-            let _ = writeln!(text, "  {} {}", sign(clause.is), styled(style::STRONG, harmless(&clause.address)));
+            let _ = writeln!(text, "  {}  {}", styled(style::STRONG, harmless(&clause.address)), is_words(clause.is));
             lines(&mut text, "      ", &clause.differences);
         }
     }
     for file in &difference.files {
-        let _ = writeln!(text, "{} {}", sign(file.is), styled(style::STRONG, harmless(&file.path)));
+        let _ = writeln!(text, "{}  {}", styled(style::STRONG, harmless(&file.path)), is_words(file.is));
         for line in file.text.iter().flat_map(|diff| diff.text.lines()).skip(2) {
             let _ = writeln!(text, "      {}", diff_line(line));
         }
@@ -94,11 +94,11 @@ fn text(difference: &KitDifference) -> String {
     text
 }
 
-fn sign(is: Where) -> &'static str {
+fn is_words(is: Where) -> &'static str {
     match is {
-        Where::Both => "~",
-        Where::OnlyFrom => "-",
-        Where::OnlyTo => "+",
+        Where::Both => "changed",
+        Where::OnlyFrom => "taken away",
+        Where::OnlyTo => "new",
     }
 }
 
@@ -108,7 +108,7 @@ fn lines(text: &mut String, indent: &str, differences: &[Difference]) {
         let side = |words: String| harmless(&words).replace('\n', "\\n");
         let _ = writeln!(
             text,
-            "{indent}{:<width$}  {}  →  {}",
+            "{indent}{:<width$}  was {}, is {}",
             harmless(&one.property),
             side(one.found.words()),
             styled(style::STRONG, side(one.wanted.words()))

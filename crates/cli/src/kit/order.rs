@@ -2,17 +2,13 @@
 
 use super::KitPaths;
 use clap::{Args, ValueEnum};
-use constans_core::digest::DigestKey;
-use constans_core::filter::NodeView;
 use constans_core::kind::nearest_word;
-use constans_core::kit::{Baseline, Kit, explain_findings};
-use constans_core::param::{Given, Layer};
-use constans_core::state::{Assigned, Conditions, Relation, ResolveInput, Resolved, Untouchable, resolve};
+use constans_core::kit::{explain_findings, resolve_sample};
+use constans_core::state::{Relation, Resolved};
 use constans_folder::{CheckedFolder, check_document, check_folder, on_large_stack};
 use constans_terminal::{harmless, style, styled};
 use constans_wire::exit::Exit;
 use serde_json::{Value, json};
-use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
 /// Arguments of `kit order`.
@@ -63,8 +59,8 @@ pub fn run(arguments: &OrderArguments) -> Exit {
             }
         },
     };
-    let others = super::test::required(&kit, &beside);
-    let resolved = match on_large_stack(|| resolve_all(&kit, baseline, &others)) {
+    let others = kit.required_among(&beside).unwrap_or_default();
+    let resolved = match on_large_stack(|| resolve_sample(&kit, baseline, &others)) {
         Ok(resolved) => resolved,
         Err(findings) => {
             let own: Vec<_> = findings.into_iter().map(|finding| finding.seen_from(&kit.name)).collect();
@@ -83,27 +79,6 @@ pub fn run(arguments: &OrderArguments) -> Exit {
         Output::Dot => print!("{}", dot(&resolved)),
     }
     Exit::Well
-}
-
-fn resolve_all(kit: &Kit, baseline: &Baseline, others: &[&Kit]) -> Result<Resolved, Vec<constans_core::kit::Finding>> {
-    let mut given: BTreeMap<String, Vec<Given>> = BTreeMap::new();
-    for kit in std::iter::once(kit).chain(others.iter().copied()) {
-        for baseline in &kit.baselines {
-            for parameter in baseline.parameters.iter().filter(|parameter| parameter.default.is_none()) {
-                let name = format!("{}/{}.{}", kit.name, baseline.name.value, parameter.name.value);
-                given.insert(name, vec![Given { value: parameter.sample(), layer: Layer::Case }]);
-            }
-        }
-    }
-    resolve(&ResolveInput {
-        assigned: vec![Assigned::plainly(kit, baseline)],
-        kits: others,
-        given: &given,
-        view: &NodeView::sample(),
-        key: &DigestKey::new("order"),
-        conditions: Conditions::CountAsTrue,
-        untouchable: &Untouchable::default(),
-    })
 }
 
 /// A relation between two clauses by their addresses.

@@ -3,7 +3,7 @@
 use super::KitPaths;
 use super::check::escaped;
 use clap::{Args, ValueEnum};
-use constans_core::kit::{Case, CaseFailure, CaseResult, Kit, Level, explain_findings, read_cases, require, run_case};
+use constans_core::kit::{Case, CaseFailure, CaseResult, Level, explain_findings, read_cases, run_case};
 use constans_folder::{CheckedFolder, check_folder, on_large_stack};
 use constans_terminal::{diff_line, harmless, style, styled};
 use constans_wire::exit::Exit;
@@ -49,7 +49,7 @@ pub fn run(arguments: &TestArguments) -> Exit {
     if cases.is_empty() {
         return super::check::refuse("there is no case to try", "put one into cases/, as `constans kit new` does");
     }
-    let others = required(&kit, &beside);
+    let others = kit.required_among(&beside).unwrap_or_default();
     let results: Vec<CaseResult> = on_large_stack(|| cases.iter().map(|case| run_case(&kit, &others, case)).collect());
     match arguments.output {
         Output::Text => anstream::print!("{}", text(&results, &folder)),
@@ -57,13 +57,6 @@ pub fn run(arguments: &TestArguments) -> Exit {
         Output::Junit => print!("{}", junit(&results, &folder)),
     }
     if results.iter().all(|result| result.failures.is_empty()) { Exit::Well } else { Exit::Error }
-}
-
-/// Returns the release of each other kit that the kit's requirements come to.
-pub fn required<'k>(kit: &Kit, beside: &'k [Kit]) -> Vec<&'k Kit> {
-    let pool: Vec<require::Release> = beside.iter().map(Kit::as_release).collect();
-    let chosen = require::solve(&[kit.as_release()], &pool).unwrap_or_default();
-    beside.iter().filter(|other| chosen.get(&other.name) == Some(&other.version)).collect()
 }
 
 fn text(results: &[CaseResult], folder: &str) -> String {

@@ -13,7 +13,7 @@ use crate::kind::{self, nearest_word};
 use crate::param::{Given, Layer};
 use crate::state::{Assigned, Clause, Conditions, ResolveInput, Resolved, Untouchable, resolve};
 use serde::Serialize;
-use serde_json::{Map, Value, json};
+use serde_json::{Value, json};
 use std::collections::BTreeMap;
 
 /// A case as it was read.
@@ -368,13 +368,4 @@ fn unexpected(case: &Case, resolved: &Resolved) -> Vec<CaseFailure> {
     let is_expected = |clause: &Clause| case.expected.iter().any(|expected| expected.what.value == clause.address.as_str());
     let further = resolved.state.clauses.iter().zip(&resolved.places).filter(|(clause, _)| !is_expected(clause));
     further.map(|(clause, place)| CaseFailure::said(clause.address.as_str(), place, "it came out, and only others are expected")).collect()
-}
-
-/// Returns a case document that expects what comes out now, to begin with.
-pub fn case_for(baseline: &str, summary: &str, resolved: &Resolved) -> String {
-    let mut document = Map::new();
-    document.insert("case".into(), json!({ "summary": summary, "baselines": [baseline] }));
-    let expected: Vec<Value> = resolved.state.clauses.iter().map(|clause| json!({ "what": clause.address })).collect();
-    document.insert("expect".into(), json!(expected));
-    toml::to_string(&Value::Object(document)).unwrap_or_default()
 }

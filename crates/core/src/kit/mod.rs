@@ -19,8 +19,8 @@ mod syntax;
 
 pub use assist::{Draft, Suggestion, SuggestionSort};
 pub use baseline::{Baseline, Gone, Located, OnDrift, OnRollout, Severity};
-pub use case::{Case, CaseFailure, CaseResult, case_for, read_cases, run_case};
-pub use check::{Checked, Kit, LOCAL_KIT, Surroundings, check, check_single};
+pub use case::{Case, CaseFailure, CaseResult, read_cases, run_case};
+pub use check::{Checked, Kit, LOCAL_KIT, Surroundings, check, check_single, resolve_sample};
 pub use clause::{COMMON, ClauseDocument, Common, Loop};
 pub use code_pages::{CODE_PAGES, CodePage, findings_as_markdown};
 pub use codes::Code;

@@ -1,14 +1,19 @@
 //! Included baselines: each comes before its includer, once, and takes its includer's assignment.
 
-use super::resolve::Assigned;
+use super::resolve::{Assigned, Conditions};
 use crate::kind::nearest_word;
 use crate::kit::{Baseline, Code, Finding, Kit, Located};
 
 /// Returns the assigned baselines with those that they include, in the order in which their clauses come.
 ///
 /// What comes twice keeps its first place and takes the more careful switches.
-pub(super) fn with_includes<'a>(assigned: &[Assigned<'a>], kits: &[&'a Kit], findings: &mut Vec<Finding>) -> Vec<Assigned<'a>> {
-    let mut inclusion = Inclusion { kits, all: Vec::new(), open: Vec::new(), findings };
+pub(super) fn with_includes<'a>(
+    assigned: &[Assigned<'a>],
+    kits: &[&'a Kit],
+    conditions: Conditions,
+    findings: &mut Vec<Finding>,
+) -> Vec<Assigned<'a>> {
+    let mut inclusion = Inclusion { kits, conditions, all: Vec::new(), open: Vec::new(), findings };
     for one in assigned {
         inclusion.visit(one.clone());
     }
@@ -17,6 +22,7 @@ pub(super) fn with_includes<'a>(assigned: &[Assigned<'a>], kits: &[&'a Kit], fin
 
 struct Inclusion<'a, 'f> {
     kits: &'f [&'a Kit],
+    conditions: Conditions,
     all: Vec<Assigned<'a>>,
     /// The baselines whose includes are just being looked at, each with the place that includes the next.
     open: Vec<(Assigned<'a>, Option<&'a Located<String>>)>,
@@ -59,8 +65,10 @@ impl<'a> Inclusion<'a, '_> {
         let finding = match kit {
             _ if !required => Finding::error(Code::NotRequired, place, format!("`{kit_name}` is not among what the kit requires"))
                 .hint(format!("add {kit_name} = \"^1.0\" to [requires] in kit.toml")),
-            // Said of the requirement already.
-            None => return None,
+            // A check said so of the requirement already; a node must not go without what is included.
+            None if self.conditions == Conditions::CountAsTrue => return None,
+            None => Finding::error(Code::NotAtHand, place, format!("`{kit_name}` is not at hand, and `{baseline}` is included from it"))
+                .hint(format!("name its folder: --with ../{kit_name}")),
             Some(kit) => match kit.baseline(baseline) {
                 Some(found) => return Some((kit, found)),
                 None => {

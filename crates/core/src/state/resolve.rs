@@ -108,7 +108,7 @@ pub fn resolve(input: &ResolveInput<'_>) -> Result<Resolved, Vec<Finding>> {
     let mut parameters = BTreeMap::new();
     let mut drafts: Vec<Draft> = Vec::new();
     let mut contents = BTreeMap::new();
-    for assigned in &include::with_includes(&input.assigned, input.kits, &mut findings) {
+    for assigned in &include::with_includes(&input.assigned, input.kits, input.conditions, &mut findings) {
         let (kit, baseline) = (assigned.kit, assigned.baseline);
         let in_kit = |errors: Vec<Finding>| errors.into_iter().map(|error| error.in_kit(&kit.name));
         let prefix = format!("{}/{}.", kit.name, baseline.name.value);

@@ -1,5 +1,6 @@
 //! Publishing kits, reading and comparing releases, withdrawing them.
 
+use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::release::{self, ReleaseRow};
 use crate::store::{audit, notice, stage, wanted};
@@ -18,6 +19,7 @@ use rocket::{State, get, post, put};
 use serde_json::json;
 use sqlx::PgPool;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// The largest file that is shown as text, in bytes.
 const LARGEST_TEXT: usize = 256 * 1024;
@@ -86,9 +88,9 @@ pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<
 /// One release: what it is, its files, and what it wants.
 #[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = ReleaseShown)))]
 #[get("/api/releases/<kit>/<version>")]
-pub async fn show(kit: &str, version: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<ReleaseShown> {
+pub async fn show(kit: &str, version: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<ReleaseShown> {
     let mut connection = db.acquire().await?;
-    let (row, read) = read_release(&mut connection, &format!("{kit}@{version}")).await?;
+    let (row, read) = read_release(&mut connection, here, &format!("{kit}@{version}")).await?;
     let listed: Vec<(String, String)> = serde_json::from_value(row.files.clone()).unwrap_or_default();
     let names: Vec<String> = listed.iter().map(|(_, name)| name.clone()).collect();
     let sizes: BTreeMap<String, i64> = release::sizes(&mut *connection, &names).await?.into_iter().collect();
@@ -101,9 +103,16 @@ pub async fn show(kit: &str, version: &str, _caller: Allowed<NodeRead>, db: &Sta
 /// One file of a release to be read, with what is concealed replaced.
 #[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("path" = String, Query)), responses((status = 200, body = ReleaseText)))]
 #[get("/api/releases/<kit>/<version>/text?<path>")]
-pub async fn text(kit: &str, version: &str, path: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<ReleaseText> {
+pub async fn text(
+    kit: &str,
+    version: &str,
+    path: &str,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<ReleaseText> {
     let mut connection = db.acquire().await?;
-    let (_, read) = read_release(&mut connection, &format!("{kit}@{version}")).await?;
+    let (_, read) = read_release(&mut connection, here, &format!("{kit}@{version}")).await?;
     let bytes = read.files.get(path).ok_or_else(|| ApiError::Missing { what: "file of the release", name: path.to_owned() })?;
     let shown = if bytes.len() > LARGEST_TEXT { None } else { shown_text(&read, path) };
     let concealed = shown.as_ref().is_some_and(|(_, concealed)| *concealed);
@@ -113,10 +122,10 @@ pub async fn text(kit: &str, version: &str, path: &str, _caller: Allowed<NodeRea
 /// Two releases side by side: clause by clause, property by property.
 #[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("from" = String, Query), ("to" = String, Query)), responses((status = 200, body = KitDifference)))]
 #[get("/api/compare/releases?<from>&<to>")]
-pub async fn compare(from: &str, to: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<KitDifference> {
+pub async fn compare(from: &str, to: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<KitDifference> {
     let mut connection = db.acquire().await?;
-    let (_, from) = read_release(&mut connection, from).await?;
-    let (_, to) = read_release(&mut connection, to).await?;
+    let (_, from) = read_release(&mut connection, here, from).await?;
+    let (_, to) = read_release(&mut connection, here, to).await?;
     Ok(Json(on_thread(move || kit_difference(&from, &to)).await?))
 }
 
@@ -193,9 +202,10 @@ pub async fn file(
     path: &str,
     _caller: Allowed<KitPublish>,
     db: &State<PgPool>,
+    here: &State<Arc<Here>>,
 ) -> Result<(ContentType, Vec<u8>), ApiError> {
     let mut connection = db.acquire().await?;
-    let (_, read) = read_release(&mut connection, &format!("{kit}@{version}")).await?;
+    let (_, read) = read_release(&mut connection, here, &format!("{kit}@{version}")).await?;
     let bytes = read.files.get(path).ok_or_else(|| ApiError::Missing { what: "file of the release", name: path.to_owned() })?;
     Ok((ContentType::Binary, bytes.to_vec()))
 }

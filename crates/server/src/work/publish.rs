@@ -1,5 +1,6 @@
 //! Publishing: the same check as everywhere, and refused whole.
 
+use crate::launch::Here;
 use crate::problem::ApiError;
 use crate::store::release::{self, ReleaseRow};
 use crate::store::wanted;
@@ -11,6 +12,7 @@ use jiff_sqlx::ToSqlx as _;
 use serde_json::{Value, json};
 use sqlx::PgConnection;
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{Arc, PoisonError};
 
 /// The scheme of releases' digests.
 const RELEASE_SCHEME: &str = "k1";
@@ -188,13 +190,29 @@ fn row_of(kit: &Kit, listed: &[(String, String)], by: &str) -> ReleaseRow {
 /// # Errors
 ///
 /// Returns that there is none, or that its contents cannot be read.
-pub async fn read_release(db: &mut PgConnection, name: &str) -> Result<(ReleaseRow, Kit), ApiError> {
+pub async fn read_release(db: &mut PgConnection, here: &Here, name: &str) -> Result<(ReleaseRow, Arc<Kit>), ApiError> {
     let missing = || ApiError::Missing { what: "release", name: name.to_owned() };
     let (kit, version) = name.split_once('@').ok_or_else(|| ApiError::Wrong(format!("`{name}` is not KIT@VERSION")))?;
     let row = release::find(&mut *db, kit, version).await?.ok_or_else(missing)?;
-    let files = files_of(db, &row.files).await?;
-    let kit = on_thread(move || check(files, None, Surroundings::default()).kit).await?.ok_or_else(missing)?;
+    let kit = kit_of(db, here, &row).await?.ok_or_else(missing)?;
     Ok((row, kit))
+}
+
+/// Returns a release as it was read. Releases never change, so each is read once.
+///
+/// # Errors
+///
+/// Returns that its contents are lacking.
+pub async fn kit_of(db: &mut PgConnection, here: &Here, row: &ReleaseRow) -> Result<Option<Arc<Kit>>, ApiError> {
+    if let Some(kit) = here.kits.lock().unwrap_or_else(PoisonError::into_inner).get(&row.digest) {
+        return Ok(Some(kit.clone()));
+    }
+    let files = files_of(db, &row.files).await?;
+    let read = on_thread(move || check(files, None, Surroundings::default()).kit).await?.map(Arc::new);
+    if let Some(kit) = &read {
+        here.kits.lock().unwrap_or_else(PoisonError::into_inner).insert(row.digest.clone(), kit.clone());
+    }
+    Ok(read)
 }
 
 /// Does what needs a large stack beside the threads that answer.

@@ -4,11 +4,11 @@ use crate::launch::Here;
 use crate::problem::ApiError;
 use crate::store::wanted::{self, NodeViewRow};
 use crate::store::{fact, group, release, stage};
-use crate::work::publish::files_of;
+use crate::work::publish::kit_of;
 use constans_core::digest::DigestKey;
 use constans_core::filter::NodeView;
 use constans_core::group::{AgentSettings, Group, Plan, plan};
-use constans_core::kit::{Kit, Surroundings, check};
+use constans_core::kit::Kit;
 use constans_core::state::{Assigned, Conditions, ResolveInput, Untouchable, resolve};
 use constans_folder::on_large_stack;
 use constans_wire::check_in::Explained;
@@ -16,7 +16,7 @@ use constans_wire::kit::Changed;
 use serde_json::{Value, json};
 use sqlx::PgConnection;
 use std::collections::BTreeMap;
-use std::sync::{Arc, PoisonError};
+use std::sync::Arc;
 use uuid::Uuid;
 
 /// Everything that resolving depends on.
@@ -89,7 +89,8 @@ async fn read_inputs(db: &mut PgConnection, here: &Here, only: Option<Uuid>) -> 
         served.entry(stage).or_default().insert(kit.clone(), version.clone());
         let key = (kit, version);
         if !kits.contains_key(&key)
-            && let Some(kit) = read_kit(db, here, &key).await?
+            && let Some(row) = release::find(&mut *db, &key.0, &key.1).await?
+            && let Some(kit) = kit_of(db, here, &row).await?
         {
             kits.insert(key, kit);
         }
@@ -103,20 +104,6 @@ async fn read_inputs(db: &mut PgConnection, here: &Here, only: Option<Uuid>) -> 
         nodes: wanted::node_views(&mut *db, only).await?,
         key: here.key.clone(),
     })
-}
-
-/// Returns a release as it was read. Releases never change, so each is read once.
-async fn read_kit(db: &mut PgConnection, here: &Here, key: &(String, String)) -> Result<Option<Arc<Kit>>, ApiError> {
-    let Some(row) = release::find(&mut *db, &key.0, &key.1).await? else { return Ok(None) };
-    if let Some(kit) = here.kits.lock().unwrap_or_else(PoisonError::into_inner).get(&row.digest) {
-        return Ok(Some(kit.clone()));
-    }
-    let files = files_of(db, &row.files).await?;
-    let read = tokio::task::spawn_blocking(move || on_large_stack(|| check(files, None, Surroundings::default()).kit)).await;
-    let Ok(Some(kit)) = read else { return Ok(None) };
-    let kit = Arc::new(kit);
-    here.kits.lock().unwrap_or_else(PoisonError::into_inner).insert(row.digest, kit.clone());
-    Ok(Some(kit))
 }
 
 fn compute(inputs: &Inputs) -> Vec<Outcome> {

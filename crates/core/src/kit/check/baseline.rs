@@ -179,6 +179,15 @@ impl<'k> Sample<'k> {
     }
 }
 
+/// Resolves a baseline as a check does: all conditions count as true, and what has no value gets a usual one.
+///
+/// # Errors
+///
+/// Returns what keeps it from being resolved.
+pub fn resolve_sample(kit: &Kit, baseline: &Baseline, others: &[&Kit]) -> Result<Resolved, Vec<Finding>> {
+    Sample::new(kit, others).resolve(kit, baseline)
+}
+
 pub(super) fn check_baseline(kit: &Kit, baseline: &Baseline, sample: &mut Sample<'_>, documents_are_fine: bool, findings: &mut Vec<Finding>) {
     if baseline.clauses.is_empty() && baseline.include.is_empty() && documents_are_fine {
         findings.push(

@@ -6,4 +6,5 @@ mod names;
 mod risks;
 mod whole;
 
+pub use baseline::resolve_sample;
 pub use whole::{Checked, Kit, LOCAL_KIT, Surroundings, check, check_single};

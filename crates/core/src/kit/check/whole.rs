@@ -48,6 +48,19 @@ impl Kit {
         self.baselines.iter().find(|baseline| baseline.name.value == name)
     }
 
+    /// Returns, of other kits, the release of each that the requirements come to; what is not among them is left out.
+    ///
+    /// # Errors
+    ///
+    /// Returns the requirements that none of them fits.
+    pub fn required_among<'k>(&self, kits: &'k [Self]) -> Result<Vec<&'k Self>, Vec<require::Unmet>> {
+        let pool: Vec<require::Release> = kits.iter().map(Self::as_release).collect();
+        let mut own = self.as_release();
+        own.requires.retain(|name, _| pool.iter().any(|release| release.kit == *name));
+        let chosen = require::solve(&[own], &pool)?;
+        Ok(kits.iter().filter(|other| chosen.get(&other.name) == Some(&other.version)).collect())
+    }
+
     /// Returns the kit as a release that others may require.
     pub fn as_release(&self) -> require::Release {
         let requires = self.requires.iter().map(|one| (one.kit.clone(), one.releases.value.clone())).collect();
