@@ -1,6 +1,7 @@
 import Box from '@mui/material/Box';
 import Typography from '@mui/material/Typography';
 import type { Schemas } from '../api/client';
+import { FactList } from '../looks/FactList';
 import { mono } from '../looks/theme';
 
 /** One baseline for people who do not read documents. */
@@ -38,20 +39,7 @@ function ClauseText({ clause }: { clause: Schemas['ClausePage'] }) {
       <Typography>
         <strong>{clause.wanted}</strong> <Box component="span" sx={{ color: 'text.secondary', fontSize: 14 }}>{clause.severity} severity</Box>
       </Typography>
-      {clause.details.length > 0 && (
-        <Box component="dl" sx={{ m: 0, display: 'grid', gridTemplateColumns: 'max-content minmax(0, 1fr)', columnGap: 2, fontSize: 14 }}>
-          {(clause.details as [string, string][]).map(([name, value]) => (
-            <Box key={name} sx={{ display: 'contents' }}>
-              <Box component="dt" sx={{ color: 'text.secondary' }}>
-                {name}
-              </Box>
-              <Box component="dd" sx={{ m: 0, overflowWrap: 'anywhere' }}>
-                {value}
-              </Box>
-            </Box>
-          ))}
-        </Box>
-      )}
+      <FactList facts={clause.details as [string, string][]} />
       {clause.contents && (
         <Box component="pre" sx={{ m: 0, mt: 0.5, p: 1, bgcolor: 'sunken', fontFamily: mono, fontSize: 13, overflow: 'auto' }}>
           {clause.contents}

@@ -7,6 +7,7 @@ import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
+import { FactList } from '../looks/FactList';
 import { mono } from '../looks/theme';
 
 /** What there is to know of one kind, with an example to paste. */
@@ -14,17 +15,8 @@ export function KindReference({ kind }: { kind: Schemas['KindPage'] }) {
   return (
     <>
       <Typography>{kind.purpose}.</Typography>
-      <Box component="dl" sx={{ m: 0, my: 1.5, display: 'grid', gridTemplateColumns: 'max-content minmax(0, 1fr)', columnGap: 2, rowGap: 0.25 }}>
-        {facts(kind).map(([what, said]) => (
-          <Box key={what} sx={{ display: 'contents' }}>
-            <Box component="dt" sx={{ color: 'text.secondary' }}>
-              {what}
-            </Box>
-            <Box component="dd" sx={{ m: 0 }}>
-              {said}
-            </Box>
-          </Box>
-        ))}
+      <Box sx={{ my: 1.5 }}>
+        <FactList facts={facts(kind)} />
       </Box>
       <Table size="small" aria-label={`Properties of ${kind.name}`}>
         <TableHead>

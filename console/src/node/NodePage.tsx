@@ -8,6 +8,7 @@ import { api, type Schemas } from '../api/client';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
+import { FactList } from '../looks/FactList';
 import { SignWord } from '../looks/SignWord';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
@@ -107,18 +108,5 @@ function AboutList({ node }: { node: Schemas['NodeSummary'] }) {
     ['clock', node.clock_off_secs ? `${node.clock_off_secs} s off the server's` : "as the server's"],
     ['NodeId', node.id],
   ];
-  return (
-    <Box component="dl" sx={{ m: 0, display: 'grid', gridTemplateColumns: 'auto minmax(0, 1fr)', columnGap: 2, rowGap: 0.25, fontSize: 14 }}>
-      {facts.map(([what, value]) => (
-        <Box key={what} sx={{ display: 'contents' }}>
-          <Box component="dt" sx={{ color: 'text.secondary' }}>
-            {what}
-          </Box>
-          <Box component="dd" sx={{ m: 0, overflowWrap: 'anywhere' }}>
-            {value}
-          </Box>
-        </Box>
-      ))}
-    </Box>
-  );
+  return <FactList facts={facts} />;
 }

@@ -310,7 +310,7 @@ pub const CODE_PAGES: &[CodePage] = &[
     warning(
         Code::NotAtHand,
         "a required kit is not at hand",
-        "What is included from it was not looked at. Kits that lie beside this one's folder are found; name others by --with. The server looks at what is published.",
+        "What is included from it was not looked at. Kits that lie beside this one's folder are found; name others by --with. The server looks at what is published. For a node it is an error if something is included from it.",
         "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n[requires]\nquay-base = \"^1.0\"\n",
         "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n",
     ),
