@@ -69,7 +69,7 @@ fn run_once(state_dir: &StateDir, machine: &mut Machine, started_by: StartedBy) 
     let key = state_dir.key()?;
     let wanted = served.wanted(state_dir)?;
     let memories = state_dir.store(&wanted.store)?.memories()?;
-    machine.leave(left_behind(&memories, &wanted.resolved.state));
+    machine.prepare(&wanted.resolved.state, left_behind(&memories, &wanted.resolved.state));
     let mut runner = Runner { machine, state_dir, wanted: &wanted, key: &key, progress: &mut |_, _, _, _| (), started_by, reason: None };
     let report = runner.run(settings, &Part::Whole, Keeping::Everything)?;
     Spool::open(state_dir)?.add(&report.clone().for_server())?;

@@ -55,7 +55,7 @@ impl Session {
             None => resolve_wanted(arguments, &machine, &state_dir, &key)?,
         };
         let memories = state_dir.store(&wanted.store)?.memories()?;
-        machine.leave(left_behind(&memories, &wanted.resolved.state));
+        machine.prepare(&wanted.resolved.state, left_behind(&memories, &wanted.resolved.state));
         let part = part(arguments, &wanted.resolved.state)?;
         Ok(Self { machine, state_dir, wanted, settings, key, part, reason: None, _lock: lock })
     }

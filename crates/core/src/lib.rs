@@ -13,6 +13,7 @@ pub mod group;
 pub mod kind;
 pub mod kit;
 pub mod param;
+pub mod part;
 pub mod run;
 pub mod standing;
 pub mod state;

@@ -9,6 +9,7 @@ pub mod files;
 pub mod kinds;
 pub mod machine;
 pub mod native;
+pub mod openpgp;
 pub mod packages;
 pub mod programs;
 pub mod services;

@@ -13,9 +13,11 @@ use constans_core::digest::DigestKey;
 use constans_core::filter::About;
 use constans_core::kind::Reaction;
 use constans_core::run::{Correction, Failure, FailureAt, Inspection, KeptOld, NativeStep, Seen};
-use constans_core::state::Clause;
+use constans_core::kit::Gone;
+use constans_core::state::{Clause, EffectiveState};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 /// Which machine and root are acted on.
 #[derive(Debug, Clone)]
@@ -60,6 +62,8 @@ pub struct Machine {
     pub(crate) programs: Programs,
     /// Paths that Constans left behind: they are never removed as unknown.
     pub(crate) left_behind: BTreeSet<String>,
+    /// The names of the packet rules in the order of the state: the first one that fits a packet counts.
+    pub(crate) packet_rules: Vec<String>,
 }
 
 /// Why a clause was not seen.
@@ -137,12 +141,18 @@ impl Machine {
             files,
             accounts,
             left_behind: BTreeSet::new(),
+            packet_rules: Vec::new(),
         })
     }
 
-    /// Says which paths Constans left behind, so that they are never removed as unknown.
-    pub fn leave(&mut self, left_behind: BTreeSet<String>) {
+    /// Takes in what concerns more than one clause of a state, before a run: the paths that Constans left behind, which are
+    /// never removed as unknown; in which order packet rules stand; how old the index of packages may be.
+    pub fn prepare(&mut self, state: &EffectiveState, left_behind: BTreeSet<String>) {
         self.left_behind = left_behind;
+        let of_kind = |kind: &'static str| state.clauses.iter().filter(move |clause| clause.address.kind() == kind && clause.gone == Gone::No);
+        self.packet_rules = of_kind("packet_rule").map(|clause| clause.name().to_owned()).collect();
+        let refresh = of_kind("package_source").filter_map(|clause| clause.get("refresh")?.as_u64()).min();
+        self.packages.refresh_after(refresh.map(Duration::from_secs));
     }
 
     /// Finds out the stable fields.

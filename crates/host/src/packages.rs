@@ -10,6 +10,7 @@ use constans_core::kit::Gone;
 use constans_core::run::{NativeStep, PackageChange};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 /// What was found of a package.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -46,8 +47,15 @@ pub struct Apt {
     is_private_root: bool,
     scratch: PathBuf,
     known: Option<BTreeMap<String, Known>>,
+    /// How old the index may be before something is installed.
+    refresh_after: Duration,
     index_refreshed: bool,
 }
+
+/// How old the index may be if no package source says otherwise.
+const USUAL_REFRESH: Duration = Duration::from_secs(86_400);
+/// How long apt waits for another program that is changing packages.
+const LOCK_PATIENCE: &str = "--option=DPkg::Lock::Timeout=60";
 
 #[derive(Debug, Clone, PartialEq, Eq)]
 struct Known {
@@ -66,7 +74,42 @@ enum PackageState {
 impl Apt {
     /// Returns apt under a root; `scratch` is a folder of the agent's own for its configuration.
     pub fn new(files: Files, is_private_root: bool, scratch: &Path) -> Self {
-        Self { files, is_private_root, scratch: scratch.to_owned(), known: None, index_refreshed: false }
+        Self { files, is_private_root, scratch: scratch.to_owned(), known: None, refresh_after: USUAL_REFRESH, index_refreshed: false }
+    }
+
+    /// Begins a run: what was known of packages is read anew, and the index may be this old.
+    pub fn refresh_after(&mut self, refresh: Option<Duration>) {
+        self.known = None;
+        self.index_refreshed = false;
+        self.refresh_after = refresh.unwrap_or(USUAL_REFRESH);
+    }
+
+    /// Takes in that packages come from elsewhere now: the index is fetched anew before the next change.
+    pub fn sources_changed(&mut self) {
+        self.index_refreshed = false;
+        self.refresh_after = Duration::ZERO;
+    }
+
+    /// Returns whether the index is older than it may be: by its files, and by when it was last fetched from here.
+    fn index_is_old(&self) -> bool {
+        let folder = self.files.outside("/var/lib/apt/lists");
+        let files = std::fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path());
+        let dates = files.filter(|path| path.is_file()).chain([self.stamp()]).filter_map(|path| path.metadata().ok()?.modified().ok());
+        dates.max().and_then(|newest| newest.elapsed().ok()).is_none_or(|age| age >= self.refresh_after)
+    }
+
+    fn stamp(&self) -> PathBuf {
+        self.scratch.join("index-refreshed")
+    }
+
+    fn refresh_index(&mut self) -> Result<NativeStep, HostError> {
+        self.index_refreshed = true;
+        let ended = self.apt("apt-get", ["update".to_owned(), "--quiet".to_owned(), LOCK_PATIENCE.to_owned()])?;
+        if ended.is_well {
+            let stamp = self.stamp();
+            std::fs::write(&stamp, "").map_err(|error| HostError::io("write", &stamp.display().to_string(), &error))?;
+        }
+        Ok(ended.step)
     }
 
     /// Returns why there are no packages to be kept here, if there are none.
@@ -135,7 +178,7 @@ impl Apt {
         let mut native = Vec::new();
         let offer = self.fitting_offer(name, wish, &mut native)?;
         let options =
-            ["--yes", "--allow-downgrades", "--option=Dpkg::Options::=--force-confdef", "--option=Dpkg::Options::=--force-confold", "install"];
+            ["--yes", LOCK_PATIENCE, "--allow-downgrades", "--option=Dpkg::Options::=--force-confdef", "--option=Dpkg::Options::=--force-confold", "install"];
         let arguments = options.iter().map(|option| (*option).to_owned()).chain([format!("{name}={offer}")]).collect::<Vec<_>>();
         self.change(name, &arguments, native)
     }
@@ -143,6 +186,10 @@ impl Apt {
     /// Returns the newest offered version that fits; the index is refreshed once if none does.
     fn fitting_offer(&mut self, name: &str, wish: Option<&VersionWish>, native: &mut Vec<NativeStep>) -> Result<String, HostError> {
         let wish = wish.unwrap_or(&VersionWish::Newest);
+        if !self.index_refreshed && self.index_is_old() {
+            // If that fails, what is known already may still do.
+            native.push(self.refresh_index()?);
+        }
         loop {
             let (offered, step) = self.offered(name)?;
             native.push(step.clone());
@@ -150,8 +197,7 @@ impl Apt {
                 return Ok(best.to_owned());
             }
             if !self.index_refreshed {
-                self.index_refreshed = true;
-                native.push(self.apt("apt-get", ["update".to_owned(), "--quiet".to_owned()])?.step);
+                native.push(self.refresh_index()?);
                 continue;
             }
             let error = if offered.is_empty() {
@@ -171,7 +217,7 @@ impl Apt {
     /// Returns the command with its output.
     pub fn remove(&mut self, name: &str, gone: Gone) -> Result<PackagesChanged, HostError> {
         let verb = if gone == Gone::WithSettings { "purge" } else { "remove" };
-        self.change(name, &["--yes".to_owned(), verb.to_owned(), name.to_owned()], Vec::new())
+        self.change(name, &["--yes".to_owned(), LOCK_PATIENCE.to_owned(), verb.to_owned(), name.to_owned()], Vec::new())
     }
 
     /// Holds a package at its version, or lets it go.

@@ -79,12 +79,12 @@ fn lay_out(package: &Package, tree: &Path) -> io::Result<String> {
     fs::write(tree.join("DEBIAN/control"), &control)?;
     // The indexes of lanes and tariffs are written below the root that the agent names.
     let program = format!(
-        "#!/bin/sh\ncase \"$1\" in --index) mkdir -p \"$CONSTANS_ROOT/var/lib/{name}\" && echo {version} >> \"$CONSTANS_ROOT/var/lib/{name}/index\";; *) echo {name} {version};; esac\n"
+        "#!/bin/sh\ncase \"$1\" in --index) mkdir -p \"$CONSTANS_ROOT/var/lib/{name}\" && echo {version} >> \"$CONSTANS_ROOT/var/lib/{name}/index\";; --serve) exec sleep infinity;; *) echo {name} {version};; esac\n"
     );
     write_program(&tree.join(format!("usr/bin/{name}")), &program)?;
     write_program(&tree.join("DEBIAN/postinst"), &format!("#!/bin/sh\n{}", package.after_install))?;
     if package.has_service {
-        let unit = format!("[Unit]\nDescription={name} {version}\n[Service]\nExecStart=/usr/bin/{name}\n[Install]\nWantedBy=multi-user.target\n");
+        let unit = format!("[Unit]\nDescription={name} {version}\n[Service]\nExecStart=/usr/bin/{name} --serve\n[Install]\nWantedBy=multi-user.target\n");
         write(&tree.join(format!("lib/systemd/system/{name}.service")), &unit)?;
     }
     if let Some((path, contents)) = package.settings {

@@ -67,6 +67,11 @@ impl Side {
             Self::Value { value: Value::Array(items) } => {
                 items.iter().map(|item| item.as_str().map_or_else(|| item.to_string(), str::to_owned)).collect::<Vec<_>>().join(" ")
             }
+            Self::Value { value: Value::Object(entries) } if entries.is_empty() => "none of it".to_owned(),
+            Self::Value { value: Value::Object(entries) } => {
+                let short = |value: &Value| value.as_str().map_or_else(|| value.to_string(), |text| text.get(..19).unwrap_or(text).to_owned());
+                entries.iter().map(|(name, value)| format!("{name} {}", short(value))).collect::<Vec<_>>().join(", ")
+            }
             Self::Value { value: Value::Bool(true) } => "yes".to_owned(),
             Self::Value { value: Value::Bool(false) } => "no".to_owned(),
             Self::Value { value } => value.to_string(),
@@ -83,15 +88,15 @@ impl Side {
 /// A property that could not be read is a difference: no answer is never a match. `content_bytes` is the size of the
 /// wanted contents of a file.
 pub fn differences(clause: &Clause, found: &Found, content_bytes: Option<u64>) -> Vec<Difference> {
-    let presence =
-        |wanted: &str, found: &str| vec![Difference { property: PRESENCE.to_owned(), wanted: Side::value(wanted), found: Side::value(found) }];
+    let presence = |wanted: &str, usual: &str| {
+        let found = found.words.as_deref().unwrap_or(usual);
+        vec![Difference { property: PRESENCE.to_owned(), wanted: Side::value(wanted), found: Side::value(found) }]
+    };
+    let compared = clause.compared();
     let missing = |found: &str| {
         let mut all = presence("present", found);
         all.extend(
-            clause
-                .described()
-                .into_iter()
-                .filter_map(|(property, wanted, matcher)| missing_property(clause, property, wanted, matcher, content_bytes)),
+            compared.iter().filter_map(|(property, wanted, matcher)| missing_property(clause, property, wanted, *matcher, content_bytes)),
         );
         all
     };
@@ -106,13 +111,12 @@ pub fn differences(clause: &Clause, found: &Found, content_bytes: Option<u64>) -
         (Gone::WithSettings, Presence::Remnant) => return presence("gone, with its settings", "only its settings"),
         (Gone::Yes | Gone::WithSettings, Presence::Absent | Presence::Remnant) => return Vec::new(),
     }
-    let described = clause.described();
-    described.into_iter().filter_map(|(property, wanted, matcher)| difference_of(clause, property, wanted, matcher, found, content_bytes)).collect()
+    compared.iter().filter_map(|(property, wanted, matcher)| difference_of(clause, property, wanted, *matcher, found, content_bytes)).collect()
 }
 
 fn difference_of(clause: &Clause, property: &str, wanted: &Value, matcher: Matcher, found: &Found, content_bytes: Option<u64>) -> Option<Difference> {
     let concealed = clause.concealed.contains(property);
-    if matcher == Matcher::Never || !found.properties.contains_key(property) && !compared(clause, property) {
+    if matcher == Matcher::Never {
         return None;
     }
     let (wanted_side, found_side) = match found.properties.get(property) {
@@ -132,11 +136,6 @@ fn missing_property(clause: &Clause, property: &str, wanted: &Value, matcher: Ma
     (matcher != Matcher::Never).then(|| Difference { property: property.to_owned(), wanted: side(), found: Side::Absent })
 }
 
-/// A command's condition stands for all of it: its other properties say what is done, not what is found.
-fn compared(clause: &Clause, property: &str) -> bool {
-    clause.address.kind() != "command" || property == "in_line_when"
-}
-
 fn matches(matcher: Matcher, wanted: &Value, found: &Value, candidate: Option<&str>) -> bool {
     match matcher {
         Matcher::Equal => wanted == found,
@@ -151,8 +150,14 @@ fn matches(matcher: Matcher, wanted: &Value, found: &Value, candidate: Option<&s
 }
 
 fn sides(matcher: Matcher, property: &str, wanted: &Value, value: &Value, found: &Found, content_bytes: Option<u64>) -> (Side, Side) {
+    if let (Value::Object(all_wanted), Value::Object(all_found)) = (wanted, value) {
+        let unlike = |one: &Map<String, Value>, other: &Map<String, Value>| {
+            Side::value(one.iter().filter(|(name, value)| other.get(*name) != Some(value)).map(|(name, value)| (name.clone(), value.clone())).collect::<Map<_, _>>())
+        };
+        return (unlike(all_wanted, all_found), unlike(all_found, all_wanted));
+    }
     let found_side = match matcher {
-        Matcher::Holds => Side::value("does not hold"),
+        Matcher::Holds => Side::value(value.as_str().unwrap_or("does not hold")),
         _ if property == "content" => Side::Content { digest: value.as_str().unwrap_or_default().to_owned(), bytes: found.size.unwrap_or(0) },
         _ => Side::value(value.clone()),
     };
@@ -168,6 +173,7 @@ fn plain_side(matcher: Matcher, property: &str, wanted: &Value, content_bytes: O
         Matcher::Nothing => Side::value("no other entries"),
         Matcher::Holds => Side::value(match wanted {
             Value::String(path) => format!("{path} exists"),
+            Value::Object(expected) => expectation_words(expected),
             other => format!("`{}` exits 0", Side::value(other.clone()).words()),
         }),
         _ if property == "content" => Side::Content { digest: wanted.as_str().unwrap_or_default().to_owned(), bytes: content_bytes.unwrap_or(0) },
@@ -175,10 +181,17 @@ fn plain_side(matcher: Matcher, property: &str, wanted: &Value, content_bytes: O
     }
 }
 
+/// Says what a program is expected to do.
+fn expectation_words(expected: &Map<String, Value>) -> String {
+    let exit = expected.get("exit").map(|exit| format!("exit status {exit}"));
+    let stdout = expected.get("stdout").and_then(Value::as_str).map(|pattern| format!("output that fits `{pattern}`"));
+    exit.into_iter().chain(stdout).collect::<Vec<_>>().join(", and ")
+}
+
 /// Computes the found digest: over the wanted properties as they were found. What is concealed enters keyed.
 pub fn found_digest(clause: &Clause, found: &Found, key: &DigestKey) -> Digest {
     let properties: Map<String, Value> = clause
-        .described()
+        .compared()
         .into_iter()
         .filter_map(|(name, _, _)| {
             let value = match found.properties.get(name)? {

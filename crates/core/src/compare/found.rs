@@ -14,7 +14,7 @@ pub enum Presence {
     Absent,
     /// It is not, but something of it was left: the settings of a removed package.
     Remnant,
-    /// Half of it: a change of it was cut off or failed on the way.
+    /// Half of it: a change of it was cut off or failed on the way, or it holds now and not at boot.
     Broken,
 }
 
@@ -29,6 +29,8 @@ pub struct Found {
     pub size: Option<u64>,
     /// The newest version that the sources of a package offer.
     pub candidate: Option<String>,
+    /// What is there, in words, where `present` or `half of it` would not say it.
+    pub words: Option<String>,
 }
 
 /// One property as found.
@@ -45,12 +47,24 @@ pub enum FoundValue {
 impl Found {
     /// Returns a thing that is not there.
     pub fn absent() -> Self {
-        Self { presence: Presence::Absent, properties: BTreeMap::new(), size: None, candidate: None }
+        Self { presence: Presence::Absent, properties: BTreeMap::new(), size: None, candidate: None, words: None }
     }
 
     /// Returns a thing that is there, without properties yet.
     pub fn present() -> Self {
         Self { presence: Presence::Present, ..Self::absent() }
+    }
+
+    /// Returns a thing of which only half is there, and which half, in words.
+    pub fn half(words: impl Into<String>) -> Self {
+        Self { presence: Presence::Broken, words: Some(words.into()), ..Self::absent() }
+    }
+
+    /// Says in words what is there.
+    #[must_use]
+    pub fn in_words(mut self, words: impl Into<String>) -> Self {
+        self.words = Some(words.into());
+        self
     }
 
     /// Adds a property's value.

@@ -138,6 +138,18 @@ impl Clause {
         content.into_iter().chain(own.filter_map(|property| Some((property.name, self.properties.get(property.name)?, property.matcher)))).collect()
     }
 
+    /// Returns the properties that are held against what is found: those that describe the node, and what left-out ones
+    /// count as. Where a condition stands for all of it, that alone.
+    pub fn compared(&self) -> Vec<(&str, Value, Matcher)> {
+        let own = &self.kind().properties;
+        let by_condition = own.iter().any(|property| property.matcher == Matcher::Holds);
+        let counts = |name: &str| !by_condition || own.iter().any(|property| property.name == name && property.matcher == Matcher::Holds);
+        let said = self.described().into_iter().map(|(name, value, matcher)| (name, value.clone(), matcher));
+        let left_out = own.iter().filter(|property| property.describes_node && !self.properties.contains_key(property.name));
+        let defaults = left_out.filter_map(|property| Some((property.name, Value::Bool(property.default?.parse().ok()?), property.matcher)));
+        said.chain(defaults).filter(|(name, ..)| counts(name)).collect()
+    }
+
     /// Returns whether it does something only when something else was corrected.
     pub fn is_only_a_reaction(&self) -> bool {
         self.address.kind() == "command" && !self.properties.contains_key("in_line_when")

@@ -1,8 +1,8 @@
 //! Files: whole contents, ownership and permissions.
 
-use super::{differs, must_be, presence_differs, wanted_ownership, with_ownership};
+use super::{differs, kept_ownership, must_be, presence_differs, wanted_ownership, with_ownership};
 use crate::error::HostError;
-use crate::files::{Entry, Ownership, What};
+use crate::files::{Entry, What};
 use crate::machine::{Look, Machine, NotSeen, Work, seen};
 use crate::programs::NotRun;
 use constans_core::compare::{Difference, Found, text_diff};
@@ -74,13 +74,7 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
         must_be(What::File, entry, path)?;
         keep(machine, clause, entry, work)?;
     }
-    // What the clause does not say stays as it was.
-    let kept = |number: fn(&Entry) -> u32| entry.as_ref().filter(|_| machine.no_owners().is_none()).map(number);
-    let ownership = Ownership {
-        uid: ownership.uid.or_else(|| kept(|entry| entry.uid)),
-        gid: ownership.gid.or_else(|| kept(|entry| entry.gid)),
-        permissions: ownership.permissions.or(entry.as_ref().map(|entry| entry.permissions)),
-    };
+    let ownership = kept_ownership(machine, entry.as_ref(), ownership);
     let check_with = clause.list("check_with");
     let is_checked = !check_with.is_empty();
     machine.files.replace(path, wanted, ownership, |candidate| if is_checked { accept(machine, &check_with, candidate, path) } else { Ok(()) })?;

@@ -1,19 +1,37 @@
 //! The kinds on a Debian machine: how each is inspected and corrected.
 
 mod account;
+mod clock_sources;
 mod command;
 mod directory;
 mod file;
+mod host_name;
+mod kernel_module;
+mod kernel_setting;
+mod line;
 mod link;
+mod listening;
+mod mount;
 mod package;
+mod package_source;
+mod packet_rule;
+mod probe;
+mod schedule;
 mod service;
+mod setting;
+mod ssh_key;
+mod time_zone;
+mod tree;
+mod trust_anchor;
 
 pub(crate) use command::run as run_command;
 
 use crate::error::HostError;
 use crate::files::{Entry, Ownership, What};
 use crate::machine::{Look, Machine, NotSeen, Work};
+use constans_core::address::ClauseAddress;
 use constans_core::compare::{Difference, Found, FoundValue, PRESENCE};
+use constans_core::part::PartError;
 use constans_core::run::Seen;
 use constans_core::state::Clause;
 
@@ -21,11 +39,27 @@ pub(crate) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -
     match clause.address.kind() {
         "file" => file::inspect(machine, clause, look),
         "directory" => directory::inspect(machine, clause),
+        "tree" => tree::inspect(machine, clause),
         "link" => link::inspect(machine, clause),
+        "line" => line::inspect(machine, clause),
+        "setting" => setting::inspect(machine, clause),
         "package" => package::inspect(machine, clause),
+        "package_source" => package_source::inspect(machine, clause),
         "service" => service::inspect(machine, clause),
+        "schedule" => schedule::inspect(machine, clause),
         "account" => account::inspect(machine, clause),
         "account_group" => account::inspect_group(machine, clause),
+        "ssh_key" => ssh_key::inspect(machine, clause),
+        "kernel_setting" => kernel_setting::inspect(machine, clause),
+        "kernel_module" => kernel_module::inspect(machine, clause),
+        "mount" => mount::inspect(machine, clause),
+        "trust_anchor" => trust_anchor::inspect(machine, clause, look),
+        "clock_sources" => clock_sources::inspect(machine, clause),
+        "time_zone" => time_zone::inspect(machine, clause),
+        "host_name" => host_name::inspect(machine, clause),
+        "packet_rule" => packet_rule::inspect(machine, clause),
+        "listening" => listening::inspect(machine, clause),
+        "probe" => probe::inspect(machine, clause),
         "command" => command::inspect(machine, clause),
         other => Err(NotSeen::Unsupported(format!("this agent does not know the kind `{other}`"))),
     }
@@ -35,14 +69,107 @@ pub(crate) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
     match clause.address.kind() {
         "file" => file::correct(machine, clause, differences, work),
         "directory" => directory::correct(machine, clause, differences, work),
+        "tree" => tree::correct(machine, clause, work),
         "link" => link::correct(machine, clause, work),
+        "line" => line::correct(machine, clause, work),
+        "setting" => setting::correct(machine, clause, work),
         "package" => package::correct(machine, clause, differences, work),
+        "package_source" => package_source::correct(machine, clause, work),
         "service" => service::correct(machine, clause, differences, work),
+        "schedule" => schedule::correct(machine, clause, work),
         "account" => account::correct(machine, clause, differences, work),
         "account_group" => account::correct_group(machine, clause, differences, work),
+        "ssh_key" => ssh_key::correct(machine, clause, work),
+        "kernel_setting" => kernel_setting::correct(machine, clause, work),
+        "kernel_module" => kernel_module::correct(machine, clause, work),
+        "mount" => mount::correct(machine, clause, differences, work),
+        "trust_anchor" => trust_anchor::correct(machine, clause, work),
+        "clock_sources" => clock_sources::correct(machine, clause, work),
+        "time_zone" => time_zone::correct(machine, clause, work),
+        "host_name" => host_name::correct(machine, clause, work),
+        "packet_rule" => packet_rule::correct(machine, clause, work),
         "command" => run_command(machine, clause).map(|step| work.done.native.push(step)),
-        other => Err(HostError::new(format!("this agent does not know the kind `{other}`"))),
+        other => Err(HostError::new(format!("this agent does not correct the kind `{other}`"))),
     }
+}
+
+/// Writes a file whole: what stood there goes into the attic, what is not said of its ownership stays as it was.
+fn put(machine: &Machine, work: &mut Work<'_>, clause: &ClauseAddress, path: &str, contents: &[u8], ownership: Ownership) -> Result<(), HostError> {
+    let entry = machine.files.look(path)?;
+    if let Some(entry) = &entry {
+        must_be(What::File, entry, path)?;
+        let old = machine.files.read(path)?.unwrap_or_default();
+        work.keep(path, &old, entry, clause)?;
+    }
+    machine.files.replace(path, contents, kept_ownership(machine, entry.as_ref(), ownership), |_| Ok(()))?;
+    work.note(format!("replace {path} by {} bytes", contents.len()));
+    Ok(())
+}
+
+/// Adds what a clause does not say of a file's ownership, as it is now.
+fn kept_ownership(machine: &Machine, entry: Option<&Entry>, ownership: Ownership) -> Ownership {
+    let kept = |number: fn(&Entry) -> u32| entry.filter(|_| machine.no_owners().is_none()).map(number);
+    Ownership {
+        uid: ownership.uid.or_else(|| kept(|entry| entry.uid)),
+        gid: ownership.gid.or_else(|| kept(|entry| entry.gid)),
+        permissions: ownership.permissions.or(entry.map(|entry| entry.permissions)),
+    }
+}
+
+/// Puts a file into the attic and removes it; nothing if it is not there.
+fn take_away(machine: &Machine, work: &mut Work<'_>, clause: &ClauseAddress, path: &str) -> Result<(), HostError> {
+    let Some(entry) = machine.files.look(path)? else { return Ok(()) };
+    if entry.what == What::File {
+        let old = machine.files.read(path)?.unwrap_or_default();
+        work.keep(path, &old, &entry, clause)?;
+    }
+    machine.files.remove(path, entry.what)?;
+    work.note(format!("remove {path}"));
+    Ok(())
+}
+
+/// Makes the folders that lead to a path, as far as they are not there.
+fn make_way(machine: &Machine, path: &str) -> Result<(), HostError> {
+    let parent = path.rsplit_once('/').map_or("", |(parent, _)| parent);
+    let mut way = String::new();
+    for name in parent.split('/').filter(|name| !name.is_empty()) {
+        way = format!("{way}/{name}");
+        if machine.files.look(&way)?.is_none() {
+            machine.files.make_directory(&way, Ownership::default())?;
+        }
+    }
+    Ok(())
+}
+
+/// Reads a text file that others own; none if it is not there.
+fn text_of(machine: &Machine, path: &str) -> Result<Option<String>, HostError> {
+    let Some(bytes) = machine.files.read(path)? else { return Ok(None) };
+    match String::from_utf8(bytes) {
+        Ok(text) => Ok(Some(text)),
+        Err(_) => Err(HostError::new(format!("{path} is no UTF-8 text")).remedy("keep it whole, with a `file` clause")),
+    }
+}
+
+/// Says where a part of a file could not be read or changed.
+fn in_file(path: &str, error: PartError) -> HostError {
+    let told = HostError::new(format!("{path}: {}", error.message));
+    match error.hint {
+        Some(hint) => told.remedy(hint),
+        None => told,
+    }
+}
+
+/// Returns a name as a file name that no two names share: what is readable of it, and the beginning of its digest.
+fn file_name(name: &str) -> String {
+    let plain: String = name.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' }).collect();
+    let digest = constans_core::digest::of_contents(name.as_bytes());
+    let short: String = digest.as_str().rsplit(':').next().unwrap_or_default().chars().take(8).collect();
+    format!("constans-{}-{short}", plain.trim_matches('-').chars().take(40).collect::<String>())
+}
+
+/// Says `now` and `at boot` where both count for one value.
+fn now_and_at_boot(now: &str, at_boot: &str) -> String {
+    if now == at_boot { now.to_owned() } else { format!("{now} now, {at_boot} at boot") }
 }
 
 /// Returns whether a property is among those that differ.

@@ -56,7 +56,6 @@ pub(super) const KINDS: &[Kind] = &[
         claim: ssh_key_claim,
         claims: "the key within the account",
         example: "[[clause]]\nwhat = \"ssh_key:ilse@hub\"\naccount = \"ops\"\nkey = \"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIEAuken0Brisk0Corran0Dunmoy0Eldrey0Skerry0\"\n",
-        kept: false,
         ..Kind::PLAIN
     },
 ];

@@ -75,7 +75,6 @@ pub(super) const KINDS: &[Kind] = &[
         claim: path_claim,
         claims: "the whole path with all that the kit's folder holds",
         example: "[[clause]]\nwhat = \"tree:/usr/share/kiosk/pages\"\ncopy = \"pages\"\nfile_permissions = \"0644\"\ndir_permissions = \"0755\"\n",
-        kept: false,
         ..Kind::PLAIN
     },
     Kind {
@@ -105,7 +104,6 @@ pub(super) const KINDS: &[Kind] = &[
         claim: line_claim,
         claims: "the lines of the file that `match` fits, or that are equal to it",
         example: "[[clause]]\nwhat = \"line:quay host\"\nin = \"/etc/hosts\"\ntext = \"192.0.2.10 hub.skerry.example\"\nmatch = '\\shub\\.skerry\\.example$'\n",
-        kept: false,
         ..Kind::PLAIN
     },
     Kind {
@@ -127,7 +125,6 @@ pub(super) const KINDS: &[Kind] = &[
         claim: key_claim,
         claims: "the key of the file",
         example: "[[clause]]\nwhat = \"setting:keep journals\"\nin = \"/etc/systemd/journald.conf\"\nkey = [\"Journal\", \"Storage\"]\nvalue = \"persistent\"\nformat = \"ini\"\n",
-        kept: false,
         ..Kind::PLAIN
     },
     Kind {
@@ -145,7 +142,6 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "its entry in the store",
         on_node: "ca-certificates (Debian) or ca-trust (rpm)",
         example: "[[clause]]\nwhat = \"trust_anchor:skerry-line\"\ncopy = \"skerry-line.pem\"\n",
-        kept: false,
         ..Kind::PLAIN
     },
 ];

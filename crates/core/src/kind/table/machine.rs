@@ -17,7 +17,6 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the setting",
         on_node: "/proc/sys and sysctl.d",
         example: "[[clause]]\nwhat = \"kernel_setting:net.ipv4.ip_forward\"\nvalue = 0\n",
-        kept: false,
         ..Kind::PLAIN
     },
     Kind {
@@ -36,7 +35,6 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the module",
         on_node: "modprobe.d and modules-load.d",
         example: "[[clause]]\nwhat = \"kernel_module:usb_storage\"\nbarred = true\n",
-        kept: false,
         ..Kind::PLAIN
     },
     Kind {
@@ -56,7 +54,6 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the mount point",
         on_node: "mount and /etc/fstab",
         example: "[[clause]]\nwhat = \"mount:/var/spool/gateway\"\ndevice = \"LABEL=queue\"\nfs = \"ext4\"\noptions = [\"noexec\", \"nosuid\"]\n",
-        kept: false,
         ..Kind::PLAIN
     },
     Kind {
@@ -70,7 +67,6 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the clock's sources, of which there is one set",
         on_node: "systemd-timesyncd or chrony",
         example: "[[clause]]\nwhat = \"clock_sources:system\"\nservers = [\"time.skerry.example\"]\n",
-        kept: false,
         ..Kind::PLAIN
     },
     Kind {
@@ -83,7 +79,6 @@ pub(super) const KINDS: &[Kind] = &[
         claim: |_, _| Claim::TimeZone,
         claims: "the time zone, of which there is one",
         example: "[[clause]]\nwhat = \"time_zone:system\"\nzone = \"Etc/UTC\"\n",
-        kept: false,
         ..Kind::PLAIN
     },
     Kind {
@@ -96,7 +91,6 @@ pub(super) const KINDS: &[Kind] = &[
         claim: |_, _| Claim::HostName,
         claims: "the host name, of which there is one",
         example: "[[clause]]\nwhat = \"host_name:system\"\nname = \"{{ node.name }}\"\n",
-        kept: false,
         ..Kind::PLAIN
     },
 ];

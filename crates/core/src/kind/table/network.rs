@@ -22,7 +22,6 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the rule of this name",
         on_node: "nftables",
         example: "[[clause]]\nwhat = \"packet_rule:nobody prints from outside\"\ndirection = \"in\"\nprotocol = \"tcp\"\nport = 631\nthen = \"drop\"\n",
-        kept: false,
         ..Kind::PLAIN
     },
     Kind {
@@ -40,7 +39,6 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the port",
         on_node: "the kernel's tables",
         example: "[[clause]]\nwhat = \"listening:tcp/631\"\ngone = true\n",
-        kept: false,
         ..Kind::PLAIN
     },
     Kind {
@@ -61,7 +59,6 @@ pub(super) const KINDS: &[Kind] = &[
         claim: |name, _| Claim::Probe(name.to_owned()),
         claims: "the name of the probe",
         example: "[[clause]]\nwhat = \"probe:the tariffs are signed\"\nargv = [\"/usr/bin/gate-reader\", \"--verify-tariffs\"]\nexpect = { exit = 0 }\n",
-        kept: false,
         ..Kind::PLAIN
     },
 ];

@@ -1,6 +1,6 @@
 //! Packages and where they come from.
 
-use super::{property, required, with_default};
+use super::{manner, property, required, with_default};
 use crate::kind::claim::Claim;
 use crate::kind::property::{Kind, Matcher, Property, ValueType};
 
@@ -34,13 +34,12 @@ pub(super) const KINDS: &[Kind] = &[
             property("parts", ValueType::TextList, "Its parts, as [\"main\"]"),
             property("signed_by", ValueType::KitPath, "Its key: a file of the kit's copies/"),
             property("fingerprint", ValueType::Fingerprint, "The key's fingerprint: 40 or 64 hexadecimal digits"),
-            with_default(property("refresh", ValueType::Duration, "How old its index may be before it is fetched anew"), "1d"),
+            with_default(manner("refresh", ValueType::Duration, "How old its index may be before it is fetched anew"), "1d"),
         ],
         claim: |name, _| Claim::PackageSource(name.to_owned()),
         claims: "the repository of this name",
         on_node: "apt",
         example: "[[clause]]\nwhat = \"package_source:skerry\"\nurl = \"https://packages.skerry.example/debian\"\nsuite = \"bookworm\"\nparts = [\"main\"]\n",
-        kept: false,
         ..Kind::PLAIN
     },
 ];

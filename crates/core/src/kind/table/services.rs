@@ -37,7 +37,6 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the entry of this name",
         on_node: "cron",
         example: "[[clause]]\nwhat = \"schedule:empty the spool\"\nat = \"15 3 * * *\"\nargv = [\"/usr/bin/kiosk-shell\", \"--empty-spool\"]\naccount = \"kiosk\"\n",
-        kept: false,
         ..Kind::PLAIN
     },
 ];

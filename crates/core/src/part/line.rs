@@ -1,0 +1,129 @@
+//! One line of a text.
+
+use super::{PartError, line_end};
+use regex::{Regex, RegexBuilder};
+
+/// The largest compiled pattern, in bytes.
+const LARGEST_PATTERN: usize = 256 * 1024;
+
+/// One line that a clause keeps in a text.
+#[derive(Debug, Clone)]
+pub struct Line<'c> {
+    text: Option<&'c str>,
+    replaces: Option<Regex>,
+    place: Place,
+}
+
+/// Where a new line goes.
+#[derive(Debug, Clone)]
+pub enum Place {
+    /// Before all others.
+    Start,
+    /// After all others.
+    End,
+    /// After the last line that fits.
+    After(Regex),
+}
+
+impl<'c> Line<'c> {
+    /// Reads what a clause says of a line: its text (what is only to go may have none), the pattern of the line that it replaces, and where a new one goes.
+    ///
+    /// # Errors
+    ///
+    /// Returns what is wrong with them.
+    pub fn new(text: Option<&'c str>, replaces: Option<&str>, place: Option<&str>) -> Result<Self, PartError> {
+        if text.is_some_and(|text| text.contains(['\n', '\r'])) {
+            return Err(PartError::new("`text` is one line"));
+        }
+        let place = match place.unwrap_or("end") {
+            "end" => Place::End,
+            "start" => Place::Start,
+            other => match other.strip_prefix("after ") {
+                Some(pattern) => Place::After(compiled(pattern)?),
+                None => return Err(PartError::new(format!("`place` is `end`, `start` or `after ` and a regular expression, not `{other}`"))),
+            },
+        };
+        Ok(Self { text, replaces: replaces.map(compiled).transpose()?, place })
+    }
+
+    /// Returns the line as it is found: the one that the pattern fits, or the one that is equal.
+    ///
+    /// # Errors
+    ///
+    /// Returns that the pattern fits several lines, and which.
+    pub fn read<'t>(&self, text: &'t str) -> Result<Option<&'t str>, PartError> {
+        Ok(self.the_one(text)?.map(|at| lines(text)[at]))
+    }
+
+    /// Returns whether any line of the text must go when the line is not wanted.
+    pub fn is_there(&self, text: &str) -> bool {
+        lines(text).iter().any(|line| self.means(line))
+    }
+
+    /// Returns the text with the line in it: in the place of the one that it replaces, or where a new one goes.
+    ///
+    /// # Errors
+    ///
+    /// Returns that the pattern fits several lines, or that there is no line to go after.
+    pub fn write(&self, text: &str) -> Result<String, PartError> {
+        let mut all: Vec<&str> = lines(text);
+        let wanted = self.text.ok_or_else(|| PartError::new("there is no `text` to be written"))?;
+        match self.the_one(text)? {
+            Some(at) => all[at] = wanted,
+            None => {
+                let at = match &self.place {
+                    Place::Start => 0,
+                    Place::End => all.len(),
+                    Place::After(pattern) => {
+                        let last = all.iter().rposition(|line| pattern.is_match(line));
+                        last.map(|at| at + 1).ok_or_else(|| {
+                            PartError::new(format!("no line fits `{pattern}`, after which the new one should go")).hint("mend `place`")
+                        })?
+                    }
+                };
+                all.insert(at, wanted);
+            }
+        }
+        Ok(joined(&all, line_end(text)))
+    }
+
+    /// Returns the text without the lines that the pattern fits, or that are equal.
+    pub fn remove(&self, text: &str) -> String {
+        let kept: Vec<&str> = lines(text).into_iter().filter(|line| !self.means(line)).collect();
+        joined(&kept, line_end(text))
+    }
+
+    fn means(&self, line: &str) -> bool {
+        Some(line) == self.text || self.replaces.as_ref().is_some_and(|pattern| pattern.is_match(line))
+    }
+
+    fn the_one(&self, text: &str) -> Result<Option<usize>, PartError> {
+        let all = lines(text);
+        let Some(pattern) = &self.replaces else { return Ok(all.iter().position(|line| Some(*line) == self.text)) };
+        let fitting: Vec<usize> = all.iter().enumerate().filter(|(_, line)| pattern.is_match(line)).map(|(at, _)| at).collect();
+        match fitting[..] {
+            [] => Ok(all.iter().position(|line| Some(*line) == self.text)),
+            [at] => Ok(Some(at)),
+            _ => {
+                let numbers: Vec<String> = fitting.iter().map(|at| (at + 1).to_string()).collect();
+                Err(PartError::new(format!("`match` fits the lines {}, and must fit one at most", numbers.join(", ")))
+                    .hint("make the pattern narrower, or take the surplus lines out"))
+            }
+        }
+    }
+}
+
+fn compiled(pattern: &str) -> Result<Regex, PartError> {
+    RegexBuilder::new(pattern)
+        .size_limit(LARGEST_PATTERN)
+        .build()
+        .map_err(|error| PartError::new(format!("`{pattern}` is no regular expression: {error}")))
+}
+
+fn lines(text: &str) -> Vec<&str> {
+    text.lines().collect()
+}
+
+fn joined(lines: &[&str], end: &str) -> String {
+    lines.iter().flat_map(|line| [*line, end]).collect()
+}

@@ -1,0 +1,92 @@
+//! CA certificates in the system's store.
+
+use super::{make_way, put, take_away};
+use crate::error::HostError;
+use crate::files::Ownership;
+use crate::machine::{Look, Machine, NotSeen, Work, seen};
+use crate::native::Native;
+use constans_core::compare::Found;
+use constans_core::digest::of_contents;
+use constans_core::kit::Gone;
+use constans_core::run::Seen;
+use constans_core::state::Clause;
+
+/// A store of trusted certificates: where new ones are put, what is made of them, and by which program.
+struct Store {
+    folder: &'static str,
+    end: &'static str,
+    bundle: &'static str,
+    program: &'static str,
+}
+
+const STORES: [Store; 2] = [
+    Store { folder: "/usr/local/share/ca-certificates", end: "crt", bundle: "/etc/ssl/certs/ca-certificates.crt", program: "update-ca-certificates" },
+    Store {
+        folder: "/etc/pki/ca-trust/source/anchors",
+        end: "pem",
+        bundle: "/etc/pki/ca-trust/extracted/pem/tls-ca-bundle.pem",
+        program: "update-ca-trust",
+    },
+];
+
+fn store(machine: &Machine) -> Result<&'static Store, NotSeen> {
+    for store in &STORES {
+        for folder in ["/usr/sbin", "/usr/bin"] {
+            if machine.files.look(&format!("{folder}/{}", store.program))?.is_some() {
+                return Ok(store);
+            }
+        }
+    }
+    Err(NotSeen::Unsupported("no store of trusted certificates is installed (Debian's package ca-certificates)".to_owned()))
+}
+
+impl Store {
+    fn path(&self, name: &str) -> String {
+        format!("{}/{name}.{}", self.folder, self.end)
+    }
+}
+
+pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Result<Seen, NotSeen> {
+    let store = store(machine)?;
+    let Some(pem) = machine.files.read(&store.path(clause.name()))? else { return Ok(seen(Found::absent())) };
+    let wanted = clause.text("content").unwrap_or_default();
+    let content_bytes = look.contents.get(wanted).map(|bytes| bytes.len() as u64);
+    let bundle = certificates(&machine.files.read_text(store.bundle)?);
+    let all = certificates(&String::from_utf8_lossy(&pem));
+    if all.is_empty() || !all.iter().all(|certificate| bundle.contains(certificate)) {
+        return Ok(seen(Found::half("in its folder, not in the store that programs read")));
+    }
+    let found = Found { size: Some(pem.len() as u64), ..Found::present().with("content", of_contents(&pem).as_str()) };
+    Ok(Seen { content_bytes, ..seen(found) })
+}
+
+/// Returns the certificates of a PEM text, without their line ends.
+fn certificates(pem: &str) -> Vec<String> {
+    let bodies = pem.split("-----BEGIN CERTIFICATE-----").skip(1).filter_map(|rest| rest.split("-----END CERTIFICATE-----").next());
+    bodies.map(|body| body.split_whitespace().collect()).collect()
+}
+
+pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -> Result<(), HostError> {
+    let store = store(machine).map_err(|not_seen| match not_seen {
+        NotSeen::Unsupported(why) => HostError::new(why),
+        NotSeen::Failed(error) => error,
+    })?;
+    let path = store.path(clause.name());
+    if clause.gone == Gone::No {
+        let name = clause.text("content").unwrap_or_default();
+        let pem = work.contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are not here yet")))?.to_vec();
+        if certificates(&String::from_utf8_lossy(&pem)).is_empty() {
+            return Err(HostError::new("the contents hold no certificate in PEM form").remedy("they begin with -----BEGIN CERTIFICATE-----"));
+        }
+        make_way(machine, &path)?;
+        put(machine, work, &clause.address, &path, &pem, Ownership { permissions: Some(0o644), ..Ownership::default() })?;
+    } else {
+        take_away(machine, work, &clause.address, &path)?;
+    }
+    let root = machine.files.root().display().to_string();
+    let sysroot = [String::from("--sysroot"), root];
+    let arguments: &[String] = if machine.acted_on.is_private_root() && store.program == "update-ca-certificates" { &sysroot } else { &[] };
+    let ended = Native::new(store.program, arguments).must()?;
+    work.done.native.push(ended.step);
+    Ok(())
+}

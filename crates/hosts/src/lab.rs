@@ -1,0 +1,133 @@
+//! Throw-away Debian hosts, by `hosts/lab`.
+
+use constans_wire::report::RunReport;
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+
+/// What went wrong, in words.
+pub type Failed = String;
+
+/// A lab with hosts; it ends with this value.
+pub struct Lab {
+    script: PathBuf,
+    name: String,
+    folder: PathBuf,
+}
+
+/// One host.
+#[derive(Clone, Copy)]
+pub struct Host<'l> {
+    lab: &'l Lab,
+    name: &'static str,
+}
+
+/// What a command on a host came to.
+pub struct Said {
+    /// Its exit status.
+    pub exit: i32,
+    /// What it wrote to standard output.
+    pub stdout: String,
+    /// What it wrote to standard error.
+    pub stderr: String,
+}
+
+impl Said {
+    fn of(output: &Output) -> Self {
+        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+        Self { exit: output.status.code().unwrap_or(-1), stdout: text(&output.stdout), stderr: text(&output.stderr) }
+    }
+
+    fn both(&self) -> String {
+        format!("{}{}", self.stdout, self.stderr)
+    }
+}
+
+impl Lab {
+    /// Says why hosts cannot be started here, if they cannot.
+    pub fn cannot_run() -> Option<String> {
+        let output = Command::new(script()).arg("can-run").output();
+        match output {
+            Ok(output) if output.status.success() => None,
+            Ok(output) => Some(String::from_utf8_lossy(&output.stdout).trim().to_owned()),
+            Err(error) => Some(format!("hosts/lab cannot be started: {error}")),
+        }
+    }
+
+    /// Starts so many hosts, with this repository of packages at /srv/repo.
+    pub fn up(hosts: usize, folder: &Path, repository: &Path) -> Result<Self, Failed> {
+        let lab = Self { script: script(), name: format!("test-{}", std::process::id()), folder: folder.to_owned() };
+        let said = lab.command(&["up", &hosts.to_string()]).env("HOSTS_REPO", repository).output();
+        let said = Said::of(&said.map_err(|error| error.to_string())?);
+        if said.exit == 0 { Ok(lab) } else { Err(format!("the hosts did not start: {}", said.both())) }
+    }
+
+    /// Returns a host.
+    pub fn host(&self, name: &'static str) -> Host<'_> {
+        Host { lab: self, name }
+    }
+
+    fn command(&self, arguments: &[&str]) -> Command {
+        let mut command = Command::new(&self.script);
+        command.args(arguments).env("LAB", &self.name).env("HOSTS_DIR", &self.folder);
+        command
+    }
+
+    fn must(&self, arguments: &[&str]) -> Result<String, Failed> {
+        let output = self.command(arguments).output().map_err(|error| error.to_string())?;
+        let said = Said::of(&output);
+        if said.exit == 0 { Ok(said.stdout) } else { Err(format!("{}: {}", arguments.join(" "), said.both())) }
+    }
+}
+
+impl Drop for Lab {
+    fn drop(&mut self) {
+        if let Err(why) = self.must(&["destroy"]) {
+            eprintln!("the lab was not taken down: {why}");
+        }
+    }
+}
+
+fn script() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../hosts/lab")
+}
+
+impl Host<'_> {
+    /// Runs a line of shell on the host.
+    pub fn try_shell(&self, line: &str) -> Result<Said, Failed> {
+        let output = self.lab.command(&["run", self.name, "sh", "-c", line]).output();
+        Ok(Said::of(&output.map_err(|error| error.to_string())?))
+    }
+
+    /// Runs a line of shell that must end well.
+    pub fn shell(&self, line: &str) -> Result<String, Failed> {
+        let said = self.try_shell(line)?;
+        if said.exit == 0 { Ok(said.stdout) } else { Err(format!("`{line}` on {} exited {}: {}", self.name, said.exit, said.both())) }
+    }
+
+    /// Puts a file onto the host.
+    pub fn put(&self, file: &Path, to: &str) -> Result<(), Failed> {
+        self.lab.must(&["put", &file.display().to_string(), &format!("{}:{to}", self.name)]).map(drop)
+    }
+
+    /// Puts a text onto the host.
+    pub fn write(&self, path: &str, text: &str) -> Result<(), Failed> {
+        let line = format!("mkdir -p \"$(dirname '{path}')\" && cat > '{path}'");
+        let mut child = self.lab.command(&["run", self.name, "sh", "-c", &line]).stdin(Stdio::piped()).spawn().map_err(|error| error.to_string())?;
+        child.stdin.take().ok_or("no input")?.write_all(text.as_bytes()).map_err(|error| error.to_string())?;
+        let status = child.wait().map_err(|error| error.to_string())?;
+        if status.success() { Ok(()) } else { Err(format!("{path} could not be written on {}", self.name)) }
+    }
+
+    /// Runs the agent and returns its report.
+    pub fn agent(&self, arguments: &str) -> Result<RunReport, Failed> {
+        let said = self.try_shell(&format!("constans-agent {arguments} --output json"))?;
+        serde_json::from_str(&said.stdout).map_err(|error| format!("`constans-agent {arguments}` gave no report ({error}): {}", said.both()))
+    }
+
+    /// Pulls the host's power plug and starts it again.
+    pub fn power_cut(&self) -> Result<(), Failed> {
+        self.lab.must(&["crash", self.name])?;
+        self.lab.must(&["start", self.name]).map(drop)
+    }
+}

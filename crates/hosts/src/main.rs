@@ -1,0 +1,52 @@
+//! The agent on real Debian hosts: every kind, and what it survives. `make test-hosts` starts it.
+
+mod kinds;
+mod lab;
+
+use constans_world::build_repository;
+use lab::{Failed, Lab};
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    if let Some(why) = Lab::cannot_run() {
+        println!("NOT RUN: real hosts cannot be started on this machine, since {why}.");
+        println!("What only they show was not tested: every kind against Debian's own programs, power cuts, services, the network.");
+        return ExitCode::SUCCESS;
+    }
+    match run() {
+        Ok(0) => ExitCode::SUCCESS,
+        Ok(failed) => {
+            println!("\n{failed} failed");
+            ExitCode::FAILURE
+        }
+        Err(why) => {
+            println!("error: {why}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+fn run() -> Result<usize, Failed> {
+    let folder = std::env::var_os("HOSTS_DIR").map_or_else(|| PathBuf::from("/var/tmp/constans-hosts"), PathBuf::from);
+    let repository = tempfile::tempdir().map_err(|error| error.to_string())?;
+    build_repository(repository.path()).map_err(|error| format!("the packages could not be built: {error}"))?;
+    let agent = stripped_agent(repository.path())?;
+    println!("starting the hosts (the first time Debian is fetched, which takes some minutes)");
+    let lab = Lab::up(1, &folder, repository.path())?;
+    let host = lab.host("h1");
+    host.put(&agent, "/usr/bin/constans-agent")?;
+    kinds::all(host)
+}
+
+/// Returns the agent that was built, without what only a debugger reads.
+fn stripped_agent(folder: &Path) -> Result<PathBuf, Failed> {
+    let program = std::env::current_exe().map_err(|error| error.to_string())?.with_file_name("constans-agent");
+    let stripped = folder.join("constans-agent");
+    let done = std::process::Command::new("strip").arg("-o").arg(&stripped).arg(&program).status();
+    match done {
+        Ok(status) if status.success() => Ok(stripped),
+        Ok(_) => Err(format!("{} could not be stripped: was it built?", program.display())),
+        Err(error) => Err(format!("strip: {error}")),
+    }
+}
