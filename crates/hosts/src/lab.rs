@@ -54,12 +54,19 @@ impl Lab {
         }
     }
 
-    /// Starts so many hosts, with this repository of packages at /srv/repo.
+    /// Starts so many hosts, and serves this repository of packages at http://hub:8080.
     pub fn up(hosts: usize, folder: &Path, repository: &Path) -> Result<Self, Failed> {
         let lab = Self { script: script(), name: format!("test-{}", std::process::id()), folder: folder.to_owned() };
-        let said = lab.command(&["up", &hosts.to_string()]).env("HOSTS_REPO", repository).output();
+        let said = lab.command(&["up", &hosts.to_string()]).output();
         let said = Said::of(&said.map_err(|error| error.to_string())?);
-        if said.exit == 0 { Ok(lab) } else { Err(format!("the hosts did not start: {}", said.both())) }
+        if said.exit != 0 {
+            return Err(format!("the hosts did not start: {}", said.both()));
+        }
+        let repository = repository.display().to_string();
+        let mut serve = lab.command(&["hub", "python3", "-m", "http.server", "--bind", "10.77.0.1", "--directory", &repository, "8080"]);
+        serve.stdout(Stdio::null()).stderr(Stdio::null()).spawn().map_err(|error| error.to_string())?;
+        lab.host("h1").shell("for i in $(seq 50); do curl -sf http://hub:8080/Release >/dev/null && exit 0; sleep 0.1; done; exit 1")?;
+        Ok(lab)
     }
 
     /// Returns a host.

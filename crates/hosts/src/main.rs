@@ -2,9 +2,11 @@
 
 mod kinds;
 mod lab;
+mod packages;
+mod repository;
 
-use constans_world::build_repository;
 use lab::{Failed, Lab};
+use repository::Repository;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
@@ -29,14 +31,17 @@ fn main() -> ExitCode {
 
 fn run() -> Result<usize, Failed> {
     let folder = std::env::var_os("HOSTS_DIR").map_or_else(|| PathBuf::from("/var/tmp/constans-hosts"), PathBuf::from);
-    let repository = tempfile::tempdir().map_err(|error| error.to_string())?;
-    build_repository(repository.path()).map_err(|error| format!("the packages could not be built: {error}"))?;
-    let agent = stripped_agent(repository.path())?;
+    let folder_of_packages = tempfile::tempdir().map_err(|error| error.to_string())?;
+    let keys = tempfile::tempdir().map_err(|error| error.to_string())?;
+    let repository = Repository::build(folder_of_packages.path(), keys.path())?;
+    let agent = stripped_agent(keys.path())?;
     println!("starting the hosts (the first time Debian is fetched, which takes some minutes)");
-    let lab = Lab::up(1, &folder, repository.path())?;
+    let lab = Lab::up(1, &folder, folder_of_packages.path())?;
     let host = lab.host("h1");
     host.put(&agent, "/usr/bin/constans-agent")?;
-    kinds::all(host)
+    let mut failed = kinds::all(host, &repository.texts)?;
+    failed += packages::all(host, &repository)?;
+    Ok(failed)
 }
 
 /// Returns the agent that was built, without what only a debugger reads.

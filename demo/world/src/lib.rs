@@ -4,7 +4,7 @@ mod packages;
 mod postgres;
 mod root;
 
-pub use packages::{PACKAGES, Package, build_repository};
+pub use packages::{PACKAGES, Package, build_packages, build_repository, package};
 pub use postgres::Postgres;
 pub use root::{PrivateRoot, UNPRIVILEGED, is_root};
 

@@ -9,6 +9,7 @@ use std::path::Path;
 use std::process::Command;
 
 /// One version of one package.
+#[derive(Debug, Clone, Copy)]
 pub struct Package {
     /// Its name.
     pub name: &'static str,
@@ -24,7 +25,8 @@ pub struct Package {
     pub settings: Option<(&'static str, &'static str)>,
 }
 
-const fn package(name: &'static str, version: &'static str) -> Package {
+/// A package that brings a program and no more.
+pub const fn package(name: &'static str, version: &'static str) -> Package {
     Package { name, version, depends: "", has_service: false, after_install: "", settings: None }
 }
 
@@ -42,6 +44,7 @@ pub const PACKAGES: &[Package] = &[
     service("gate-reader", "2.1.4"),
     service("gate-reader", "2.2.0"),
     Package { settings: Some(("/etc/quay-games.conf", "high_score = 0\n")), ..package("quay-games", "1.0") },
+    Package { settings: Some(("/etc/quay-games.conf", "high_score = 0\nsound = \"on\"\n")), ..package("quay-games", "1.1") },
     Package { settings: Some(("/etc/issue", "Welcome to quay-motd\n")), ..package("quay-motd", "1.0") },
     Package { after_install: "echo 'no voucher printer is connected' >&2\nexit 1\n", ..package("voucher-driver", "0.4") },
 ];
@@ -52,9 +55,18 @@ pub const PACKAGES: &[Package] = &[
 ///
 /// Returns what could not be written, or what dpkg-deb said.
 pub fn build_repository(folder: &Path) -> io::Result<()> {
+    build_packages(folder, PACKAGES)
+}
+
+/// Builds a repository of these packages; what was built into the folder before stays in its pool.
+///
+/// # Errors
+///
+/// Returns what could not be written, or what dpkg-deb said.
+pub fn build_packages(folder: &Path, packages: &[Package]) -> io::Result<()> {
     fs::create_dir_all(folder.join("pool"))?;
     let mut index = String::new();
-    for package in PACKAGES {
+    for package in packages {
         let deb = format!("pool/{}_{}_all.deb", package.name, package.version);
         let tree = folder.join("build").join(format!("{}-{}", package.name, package.version));
         let control = lay_out(package, &tree)?;

@@ -6,7 +6,6 @@ use crate::files::Ownership;
 use crate::machine::{Machine, NotSeen, Work, seen};
 use constans_core::compare::Found;
 use constans_core::kind::Reaction;
-use constans_core::part::{Format, read_setting, write_setting};
 use constans_core::run::Seen;
 use constans_core::state::Clause;
 use serde_json::json;
@@ -68,16 +67,29 @@ fn timesyncd_servers(machine: &Machine) -> Result<Vec<String>, HostError> {
         .chain(drop_ins.into_iter().filter(|name| name.ends_with(".conf")).map(|name| format!("{TIMESYNCD_DROP_INS}/{name}")));
     let mut servers: Vec<String> = Vec::new();
     for path in paths {
-        let text = machine.files.read_text(&path)?;
-        let said = read_setting(&text, Format::Ini, &["Time", "NTP"]).map_err(|error| super::in_file(&path, error))?;
-        // An empty value takes back what earlier files said.
-        match said.as_ref().and_then(|value| value.as_str()) {
-            Some("") => servers.clear(),
-            Some(said) => servers.extend(said.split_whitespace().map(str::to_owned)),
-            None => {}
+        for said in ntp_lines(&machine.files.read_text(&path)?) {
+            // An empty value takes back what was said before.
+            if said.is_empty() {
+                servers.clear();
+            }
+            servers.extend(said.split_whitespace().map(str::to_owned));
         }
     }
     Ok(servers)
+}
+
+/// Returns the values of `NTP=` in the section `[Time]`.
+fn ntp_lines(text: &str) -> Vec<&str> {
+    let mut in_section = false;
+    let mut said = Vec::new();
+    for line in text.lines().map(str::trim) {
+        match line.strip_prefix('[') {
+            Some(heading) => in_section = heading.starts_with("Time]"),
+            None if in_section => said.extend(line.split_once('=').filter(|(key, _)| key.trim() == "NTP").map(|(_, value)| value.trim())),
+            None => {}
+        }
+    }
+    said
 }
 
 pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_>) -> Result<(), HostError> {
@@ -104,8 +116,7 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_
         Keeper::Timesyncd => {
             make_way(machine, TIMESYNCD_OWN)?;
             // The first line takes back what earlier files said.
-            let text = write_setting("[Time]\n", Format::Ini, &["Time", "NTP"], &json!(servers.join(" ")));
-            let text = text.map_err(|error| super::in_file(TIMESYNCD_OWN, error))?.replacen("[Time]\n", "[Time]\nNTP=\n", 1);
+            let text = format!("# Kept by Constans.\n[Time]\nNTP=\nNTP={}\n", servers.join(" "));
             put(machine, work, &clause.address, TIMESYNCD_OWN, text.as_bytes(), readable)?;
             "systemd-timesyncd"
         }
