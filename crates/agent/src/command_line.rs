@@ -19,6 +19,8 @@ pub enum Command {
     Observe(ObserveArguments),
     /// Show what would be done, ask, and do it
     Enforce(EnforceArguments),
+    /// Tell what there is on this machine, as the clauses that would keep it so
+    Inspect(InspectArguments),
     /// Look at contents that were replaced or removed, and put them back
     Attic(AtticArguments),
     /// Join a fleet: show an invitation and wait until an operator approves
@@ -150,6 +152,25 @@ pub struct EnforceArguments {
     /// Enforce although this node is set to observe, and why; the reason is recorded
     #[arg(long, value_name = "REASON")]
     pub although_observing: Option<String>,
+}
+
+/// Arguments of `inspect`.
+#[derive(Debug, Args)]
+pub struct InspectArguments {
+    /// The kind, as package, service, file
+    pub kind: String,
+    /// The name of one thing; a path for files
+    #[arg(required_unless_present = "all", conflicts_with = "all")]
+    pub name: Option<String>,
+    /// All things of the kind
+    #[arg(long)]
+    pub all: bool,
+    /// Where
+    #[command(flatten)]
+    pub place: WhereArguments,
+    /// How to show the result
+    #[arg(long, value_enum, default_value_t = Output::Text)]
+    pub output: Output,
 }
 
 /// Arguments of `daemon`.

@@ -2,6 +2,7 @@
 
 mod asking;
 mod attic_commands;
+mod inspect_command;
 mod repeated;
 mod session;
 
@@ -24,6 +25,7 @@ fn main() -> ExitCode {
     let result = match command_line.command {
         Command::Observe(arguments) => session::observe(&arguments.wanted),
         Command::Enforce(arguments) => session::enforce(&arguments),
+        Command::Inspect(arguments) => inspect_command::inspect(&arguments),
         Command::Join(arguments) => on_network(join::join(&arguments)),
         Command::CheckIn(arguments) => {
             open_place(&arguments.place).and_then(|(state_dir, machine)| on_network(join::check_in(&state_dir, &machine, arguments.output)))

@@ -4,6 +4,7 @@
 
 pub mod about;
 pub mod accounts;
+pub mod describe;
 pub mod error;
 pub mod files;
 pub mod kinds;

@@ -136,6 +136,30 @@ impl Apt {
         })
     }
 
+    /// Returns the names of all packages that are installed.
+    ///
+    /// # Errors
+    ///
+    /// Returns the command with its output.
+    pub fn names(&mut self) -> Result<Vec<String>, HostError> {
+        Ok(self.known()?.iter().filter(|(_, known)| known.state == PackageState::Installed).map(|(name, _)| name.clone()).collect())
+    }
+
+    /// Returns the package that a path belongs to.
+    ///
+    /// # Errors
+    ///
+    /// Returns why dpkg's lists could not be read.
+    pub fn owner_of(&self, path: &str) -> Result<Option<String>, HostError> {
+        for list in self.files.list("/var/lib/dpkg/info")?.unwrap_or_default() {
+            let Some(stem) = list.strip_suffix(".list") else { continue };
+            if self.files.read_text(&format!("/var/lib/dpkg/info/{list}"))?.lines().any(|line| line == path) {
+                return Ok(Some(stem.split(':').next().unwrap_or(stem).to_owned()));
+            }
+        }
+        Ok(None)
+    }
+
     fn known(&mut self) -> Result<&BTreeMap<String, Known>, HostError> {
         if self.known.is_none() {
             self.known = Some(self.read_database()?);

@@ -47,6 +47,12 @@ pub trait Services {
     ///
     /// Returns the command with its output.
     fn react(&mut self, name: &str, reaction: Reaction, wanted_running: bool) -> Result<NativeStep, HostError>;
+    /// Returns the names of all services that are known.
+    ///
+    /// # Errors
+    ///
+    /// Returns why the service manager did not answer.
+    fn names(&mut self) -> Result<Vec<String>, HostError>;
     /// Says what it is if it is a stand-in.
     fn stand_in(&self) -> Option<String>;
 }
@@ -104,6 +110,13 @@ impl Services for Systemd {
         Self::control(&[verb, &unit_of(name)])
     }
 
+    fn names(&mut self) -> Result<Vec<String>, HostError> {
+        let ended = Native::new("systemctl", ["list-unit-files", "--type=service", "--no-legend", "--no-pager", "--plain"]).must()?;
+        // What ends with @ is a pattern for services, none itself.
+        let units = ended.stdout.lines().filter_map(|line| line.split_whitespace().next()?.strip_suffix(".service"));
+        Ok(units.filter(|unit| !unit.ends_with('@')).map(str::to_owned).collect())
+    }
+
     fn stand_in(&self) -> Option<String> {
         None
     }
@@ -126,6 +139,8 @@ pub struct StandIn {
     files: Files,
 }
 
+const UNIT_FOLDERS: [&str; 3] = ["/etc/systemd/system", "/lib/systemd/system", "/usr/lib/systemd/system"];
+
 /// Where the stand-in notes what it is asked to do.
 pub const STAND_IN_FOLDER: &str = "/run/constans-stand-in";
 
@@ -140,7 +155,7 @@ struct Noted {
 
 impl StandIn {
     fn knows(&self, name: &str) -> Result<bool, HostError> {
-        for folder in ["/etc/systemd/system", "/lib/systemd/system", "/usr/lib/systemd/system"] {
+        for folder in UNIT_FOLDERS {
             if self.files.look(&format!("{folder}/{}", unit_of(name)))?.is_some() {
                 return Ok(true);
             }
@@ -197,6 +212,15 @@ impl Services for StandIn {
                 *(if reaction == Reaction::Reload { &mut noted.reloads } else { &mut noted.restarts }) += 1;
             }
         })
+    }
+
+    fn names(&mut self) -> Result<Vec<String>, HostError> {
+        let mut names = std::collections::BTreeSet::new();
+        for folder in UNIT_FOLDERS {
+            let files = self.files.list(folder)?.unwrap_or_default();
+            names.extend(files.iter().filter_map(|file| file.strip_suffix(".service")).filter(|name| !name.ends_with('@')).map(str::to_owned));
+        }
+        Ok(names.into_iter().collect())
     }
 
     fn stand_in(&self) -> Option<String> {

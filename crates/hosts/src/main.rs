@@ -1,5 +1,6 @@
 //! The agent on real Debian hosts: every kind, and what it survives. `make test-hosts` starts it.
 
+mod inspected;
 mod kinds;
 mod lab;
 mod packages;
@@ -41,6 +42,7 @@ fn run() -> Result<usize, Failed> {
     host.put(&agent, "/usr/bin/constans-agent")?;
     let mut failed = kinds::all(host, &repository.texts)?;
     failed += packages::all(host, &repository)?;
+    failed += inspected::all(host)?;
     Ok(failed)
 }
 

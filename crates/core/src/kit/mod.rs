@@ -16,6 +16,7 @@ mod manifest;
 mod page;
 pub mod require;
 mod syntax;
+mod written;
 
 pub use assist::{Draft, Suggestion, SuggestionSort};
 pub use baseline::{Baseline, Gone, Located, OnDrift, OnRollout, Severity};
@@ -31,3 +32,4 @@ pub use finding::{Finding, Level, explain_findings};
 pub use format::format;
 pub use manifest::Requirement;
 pub use page::{BaselinePage, ClausePage, KitPage, ParameterPage, page};
+pub use written::WrittenClause;

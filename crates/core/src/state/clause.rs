@@ -97,6 +97,36 @@ pub struct Clause {
 }
 
 impl Clause {
+    /// Returns a clause that asks for all that its kind can tell of a thing: inspecting it finds what there is.
+    /// `known` are the properties without which the thing cannot be told from others.
+    pub fn asking(address: ClauseAddress, kind: &Kind, known: &BTreeMap<String, Value>) -> Self {
+        let asked = kind.properties.iter().filter(|property| property.describes_node).map(|property| (property.name.to_owned(), Value::Null));
+        let mut properties: BTreeMap<String, Value> = asked.collect();
+        properties.extend(known.clone());
+        Self {
+            claim: (kind.claim)(address.name(), known),
+            also: Vec::new(),
+            properties,
+            concealed: BTreeSet::new(),
+            gone: Gone::No,
+            severity: Severity::Medium,
+            satisfies: BTreeSet::new(),
+            topics: BTreeSet::new(),
+            needs: Vec::new(),
+            dropped_needs: Vec::new(),
+            reacts_to: Vec::new(),
+            reaction: None,
+            on_drift: None,
+            on_rollout: None,
+            grace_secs: None,
+            via: None,
+            origins: Vec::new(),
+            undecidable: None,
+            wanted: digest::none(),
+            address,
+        }
+    }
+
     /// Returns its kind.
     ///
     /// # Panics

@@ -4,35 +4,15 @@ use super::clause::{Clause, EffectiveState, Switch, SwitchFrom};
 use crate::address::ClauseAddress;
 use crate::digest::{self, DigestKey};
 use crate::kind::{self, Reaction};
-use crate::kit::{Gone, OnDrift, OnRollout, Severity};
+use crate::kit::{Gone, OnDrift, OnRollout};
 use serde_json::Value;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 /// Returns a clause that wants its thing to be there and no more.
 pub fn clause(address: &str) -> Clause {
     let address = ClauseAddress::parse(address).unwrap();
-    Clause {
-        claim: (kind::find(address.kind()).unwrap().claim)(address.name(), &BTreeMap::new()),
-        also: Vec::new(),
-        properties: BTreeMap::new(),
-        concealed: BTreeSet::new(),
-        gone: Gone::No,
-        severity: Severity::Medium,
-        satisfies: BTreeSet::new(),
-        topics: BTreeSet::new(),
-        needs: Vec::new(),
-        dropped_needs: Vec::new(),
-        reacts_to: Vec::new(),
-        reaction: None,
-        on_drift: None,
-        on_rollout: None,
-        grace_secs: None,
-        via: None,
-        origins: Vec::new(),
-        undecidable: None,
-        wanted: digest::of_contents(b""),
-        address,
-    }
+    let kind = kind::find(address.kind()).unwrap();
+    Clause { properties: BTreeMap::new(), wanted: digest::of_contents(b""), ..Clause::asking(address, kind, &BTreeMap::new()) }
 }
 
 impl Clause {

@@ -26,7 +26,7 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
             Some(Loaded::Yes) if !at_boot => FoundValue::Value("now, not at boot".into()),
             Some(loaded) => FoundValue::Value((*loaded == Loaded::Yes).into()),
         };
-        if let FoundValue::NotExaminedHere(why) = &value {
+        if let (FoundValue::NotExaminedHere(why), Some(_)) = (&value, clause.flag("loaded")) {
             return Err(NotSeen::Unsupported(why.clone()));
         }
         found = found.with_found("loaded", value);
@@ -68,6 +68,21 @@ fn loaded_now(machine: &Machine, name: &str) -> Result<Option<Loaded>, HostError
     let built_in = machine.files.read_text(&format!("/lib/modules/{release}/modules.builtin"))?;
     let is_it = |line: &str| line.rsplit('/').next().and_then(|file| file.split('.').next()).is_some_and(|stem| underscored(stem) == name);
     Ok(Some(if built_in.lines().any(is_it) { Loaded::BuiltIn } else { Loaded::No }))
+}
+
+/// Returns the modules that some file loads at boot or bars.
+pub(super) fn names(machine: &Machine) -> Result<Vec<String>, HostError> {
+    let mut names: Vec<String> = Vec::new();
+    for (_, text) in texts(machine, AT_BOOT)? {
+        let lines = text.lines().map(str::trim).filter(|line| !line.is_empty() && !line.starts_with(['#', ';']));
+        names.extend(lines.map(underscored));
+    }
+    for (_, text) in texts(machine, RULES)? {
+        names.extend(text.lines().filter_map(|line| line.trim().strip_prefix("install ")?.split_whitespace().next().map(underscored)));
+    }
+    names.sort();
+    names.dedup();
+    Ok(names)
 }
 
 /// Returns the files of a folder whose name ends so, with their text.

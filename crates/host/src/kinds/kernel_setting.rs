@@ -30,6 +30,14 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     Ok(seen(Found::present().with("value", now_and_at_boot(&now, &at_boot))))
 }
 
+/// Returns the settings that some file sets at boot: all others are the kernel's own.
+pub(super) fn names(machine: &Machine) -> Result<Vec<String>, HostError> {
+    let mut names: Vec<String> = settings_at_boot(machine)?.into_iter().map(|(name, _)| name).filter(|name| !name.contains('*')).collect();
+    names.sort();
+    names.dedup();
+    Ok(names)
+}
+
 /// Returns the name as sysctl(8) prints it: with dots, and slashes for dots within a part.
 fn dotted(name: &str) -> String {
     match name.find(['.', '/']).map(|at| name.as_bytes()[at]) {
@@ -65,13 +73,18 @@ fn one_spaced(text: &str) -> String {
 
 /// Returns what the files of sysctl.d set the value to: the last one counts.
 fn at_boot(machine: &Machine, name: &str) -> Result<Option<String>, HostError> {
+    Ok(settings_at_boot(machine)?.into_iter().rfind(|(key, _)| key == name).map(|(_, value)| value))
+}
+
+/// Returns what the files of sysctl.d say, in the order in which they are read.
+fn settings_at_boot(machine: &Machine) -> Result<Vec<(String, String)>, HostError> {
     let mut files: BTreeMap<String, String> = BTreeMap::new();
     for folder in FOLDERS {
         for file in machine.files.list(folder)?.unwrap_or_default().into_iter().filter(|file| file.ends_with(".conf")) {
             files.entry(file.clone()).or_insert_with(|| format!("{folder}/{file}"));
         }
     }
-    let mut value = None;
+    let mut said = Vec::new();
     for path in files.values() {
         // Debian links /etc/sysctl.conf into the folder.
         let path = match machine.files.link_target(path)? {
@@ -79,10 +92,9 @@ fn at_boot(machine: &Machine, name: &str) -> Result<Option<String>, HostError> {
             Some(target) => format!("{}/{target}", path.rsplit_once('/').map_or("", |(folder, _)| folder)),
             None => path.clone(),
         };
-        let said = machine.files.read_text(&normal(&path))?;
-        value = said.lines().filter_map(assignment).filter(|(key, _)| key == name).map(|(_, value)| value).next_back().or(value);
+        said.extend(machine.files.read_text(&normal(&path))?.lines().filter_map(assignment));
     }
-    Ok(value)
+    Ok(said)
 }
 
 /// Takes `..` out of a path.

@@ -11,10 +11,10 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// One socket that waits for others.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) struct Socket {
-    pub protocol: &'static str,
-    pub port: u16,
-    pub address: IpAddr,
+struct Socket {
+    protocol: &'static str,
+    port: u16,
+    address: IpAddr,
     inode: u64,
 }
 
@@ -61,6 +61,15 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     Ok(Seen { native, ..seen(found) })
 }
 
+/// Returns the ports on which something listens.
+pub(super) fn names(machine: &Machine) -> Result<Vec<String>, NotSeen> {
+    if machine.acted_on.is_private_root() {
+        return Err(NotSeen::Unsupported("a private root has no ports of its own".to_owned()));
+    }
+    let all: BTreeSet<String> = sockets()?.iter().map(|socket| format!("{}/{}", socket.protocol, socket.port)).collect();
+    Ok(all.into_iter().collect())
+}
+
 fn words(socket: &Socket, programs: &Programs) -> String {
     match programs.get(&socket.inode) {
         Some(program) => format!("{program} on {}", socket.address),
@@ -91,7 +100,7 @@ fn same_bits(left: u128, right: u128, bits: u32) -> bool {
 /// # Errors
 ///
 /// Returns why the kernel's tables could not be read.
-pub(super) fn sockets() -> Result<Vec<Socket>, HostError> {
+fn sockets() -> Result<Vec<Socket>, HostError> {
     let mut all = Vec::new();
     for (protocol, file, listens) in [("tcp", "tcp", "0A"), ("tcp", "tcp6", "0A"), ("udp", "udp", "07"), ("udp", "udp6", "07")] {
         let path = format!("/proc/net/{file}");
@@ -130,7 +139,7 @@ fn socket(line: &str, protocol: &'static str, listens: &str) -> Option<Socket> {
 }
 
 /// Finds the programs that have these sockets open, as far as the agent's account may see.
-pub(super) fn programs(sockets: &[Socket]) -> Programs {
+fn programs(sockets: &[Socket]) -> Programs {
     let wanted: BTreeMap<String, u64> = sockets.iter().map(|socket| (format!("socket:[{}]", socket.inode), socket.inode)).collect();
     let mut found = Programs::new();
     let processes = std::fs::read_dir("/proc").into_iter().flatten().flatten();

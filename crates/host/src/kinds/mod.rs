@@ -11,6 +11,7 @@ mod kernel_setting;
 mod line;
 mod link;
 mod listening;
+pub(crate) mod listing;
 mod mount;
 mod package;
 mod package_source;
@@ -25,6 +26,7 @@ mod tree;
 mod trust_anchor;
 
 pub(crate) use command::run as run_command;
+pub(crate) use trust_anchor::path_of as certificate_path;
 
 use crate::error::HostError;
 use crate::files::{Entry, Ownership, What};

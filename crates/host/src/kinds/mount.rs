@@ -56,6 +56,11 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     Ok(seen(found.with_found("mounted", mounted).with("at_boot", at_boot.is_some_and(|entry| !entry.options.contains(&"noauto".to_owned())))))
 }
 
+/// Returns the mount points of fstab.
+pub(super) fn names(machine: &Machine) -> Result<Vec<String>, HostError> {
+    Ok(entries(&machine.files.read_text(FSTAB)?).into_iter().map(|entry| entry.path).filter(|path| path.starts_with('/')).collect())
+}
+
 fn now(path: &str) -> Result<Option<Entry>, HostError> {
     let table = std::fs::read_to_string("/proc/self/mounts").map_err(|error| HostError::io("read", "/proc/self/mounts", &error))?;
     // What was mounted last lies on top.

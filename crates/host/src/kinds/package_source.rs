@@ -21,6 +21,12 @@ fn paths(name: &str) -> (String, [String; 2]) {
     (format!("{SOURCES}/{name}.sources"), [format!("{KEYS}/{name}.asc"), format!("{KEYS}/{name}.gpg")])
 }
 
+/// Returns the names of the repositories that have a file of their own.
+pub(super) fn names(machine: &Machine) -> Result<Vec<String>, HostError> {
+    let files = machine.files.list(SOURCES)?.unwrap_or_default();
+    Ok(files.iter().filter_map(|file| file.strip_suffix(".sources")).map(str::to_owned).collect())
+}
+
 /// Returns the value of a field of a deb822(5) text.
 fn field(text: &str, name: &str) -> Option<String> {
     text.lines().filter_map(|line| line.split_once(':')).find(|(key, _)| key.eq_ignore_ascii_case(name)).map(|(_, value)| value.trim().to_owned())

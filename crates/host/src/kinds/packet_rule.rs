@@ -137,6 +137,11 @@ fn look(machine: &mut Machine) -> Result<Rules, NotSeen> {
     Ok(Rules { at_boot, not_read, now: Some(now), native: vec![step] })
 }
 
+/// Returns the rules that are kept here.
+pub(super) fn names(machine: &mut Machine) -> Result<Vec<String>, NotSeen> {
+    Ok(look(machine)?.at_boot.into_iter().flatten().map(|rule| rule.name).collect())
+}
+
 /// Reads a rule as the kernel lists it. Its name is its comment; what nobody but somebody else wrote shows in `then`.
 fn rule_of_kernel(rule: &Value) -> Option<Rule> {
     let mut read = Rule {

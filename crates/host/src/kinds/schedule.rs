@@ -39,6 +39,15 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     put(machine, work, &clause.address, &path, text.as_bytes(), Ownership { permissions: Some(0o644), ..Ownership::default() })
 }
 
+/// Returns the entries that were written here.
+pub(super) fn all(machine: &Machine) -> Result<Vec<Entry>, HostError> {
+    let mut all = Vec::new();
+    for file in machine.files.list(FOLDER)?.unwrap_or_default().iter().filter(|name| name.starts_with("constans-")) {
+        all.extend(text_of(machine, &format!("{FOLDER}/{file}"))?.as_deref().and_then(read));
+    }
+    Ok(all)
+}
+
 fn path(name: &str) -> String {
     format!("{FOLDER}/{}", file_name(name))
 }

@@ -28,7 +28,7 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     Ok(seen(if clause.get("options").is_some() { found.with("options", json!(line.options)) } else { found }))
 }
 
-fn path(account: &Account) -> String {
+pub(super) fn path(account: &Account) -> String {
     format!("{}/.ssh/authorized_keys", account.home.trim_end_matches('/'))
 }
 

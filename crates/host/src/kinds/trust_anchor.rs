@@ -40,6 +40,18 @@ fn store(machine: &Machine) -> Result<&'static Store, NotSeen> {
     Err(NotSeen::Unsupported("no store of trusted certificates is installed (Debian's package ca-certificates)".to_owned()))
 }
 
+/// Returns where the certificate of this name is put; none if there is no store.
+pub(crate) fn path_of(machine: &Machine, name: &str) -> Option<String> {
+    store(machine).ok().map(|store| store.path(name))
+}
+
+/// Returns the certificates that were added to those of the system.
+pub(super) fn names(machine: &Machine) -> Result<Vec<String>, NotSeen> {
+    let store = store(machine)?;
+    let files = machine.files.list(store.folder)?.unwrap_or_default();
+    Ok(files.iter().filter_map(|file| file.strip_suffix(store.end)?.strip_suffix('.')).map(str::to_owned).collect())
+}
+
 impl Store {
     fn path(&self, name: &str) -> String {
         format!("{}/{name}.{}", self.folder, self.end)

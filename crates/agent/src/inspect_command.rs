@@ -1,0 +1,44 @@
+//! `constans-agent inspect`: what there is, as clauses.
+
+use constans_agent::command_line::{InspectArguments, Output};
+use constans_agent::error::AgentError;
+use constans_core::kind::{find, nearest};
+use constans_core::kit::WrittenClause;
+use constans_host::Machine;
+use constans_host::describe::NotTold;
+use constans_wire::exit::Exit;
+use jiff::Timestamp;
+
+/// Tells one thing, or all of a kind. Nothing is changed, and no folder of the agent's own is needed.
+pub fn inspect(arguments: &InspectArguments) -> Result<Exit, AgentError> {
+    let kind = find(&arguments.kind).ok_or_else(|| {
+        let hint = nearest(&arguments.kind).map_or_else(|| "`constans kind list` lists the kinds".to_owned(), |near| format!("did you mean `{near}`?"));
+        AgentError::new(format!("there is no kind `{}`", arguments.kind)).hint(hint).exit(Exit::Usage)
+    })?;
+    let mut machine = Machine::open(&arguments.place.root, &std::env::temp_dir())?;
+    let told = match &arguments.name {
+        Some(name) => machine.describe(kind, name).map(|told| told.into_iter().collect()),
+        None => machine.describe_all(kind),
+    };
+    let told: Vec<WrittenClause> = told.map_err(|not_told| match not_told {
+        NotTold::NotOfThisKind(why) => AgentError::new(why).exit(Exit::Usage),
+        NotTold::Unsupported(why) => AgentError::new(format!("a {} cannot be seen on this machine: {why}", kind.name)),
+        NotTold::Failed(error) => error.into(),
+    })?;
+    if let (Some(name), []) = (&arguments.name, &told[..]) {
+        return Err(AgentError::new(format!("there is no {} {name} on this machine", kind.name))
+            .hint(format!("to keep it away, write a clause with gone = true; `constans-agent inspect --all {}` lists those that are there", kind.name)));
+    }
+    match arguments.output {
+        Output::Json => println!("{}", serde_json::to_string_pretty(&told).expect("it is plain data")),
+        Output::Text => {
+            let place = if machine.acted_on.is_private_root() { format!(" below {}", machine.acted_on.root.display()) } else { String::new() };
+            println!("# {}{place}, {}", machine.acted_on.machine, Timestamp::now().strftime("%Y-%m-%d %H:%M:%S UTC"));
+            for clause in &told {
+                println!();
+                print!("{}", clause.toml());
+            }
+        }
+    }
+    Ok(Exit::Well)
+}

@@ -1,0 +1,176 @@
+//! What is there, said as clauses: each thing of a kind with all that can be kept of it.
+
+use crate::error::HostError;
+use crate::files::{Entry, What};
+use crate::kinds::{self, listing};
+use crate::machine::{Contents, Look, Machine, NotSeen};
+use constans_core::address::ClauseAddress;
+use constans_core::compare::{FoundValue, Presence};
+use constans_core::digest::{DigestKey, of_contents};
+use constans_core::kind::Kind;
+use constans_core::kit::WrittenClause;
+use constans_core::state::Clause;
+use serde_json::Value;
+use std::collections::BTreeMap;
+use std::time::SystemTime;
+
+/// Up to this size contents are written into the clause, in bytes.
+const LARGEST_TEXT: usize = 64 * 1024;
+
+/// A thing that is there: its name, and what tells it from others.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct Thing {
+    pub name: String,
+    pub known: BTreeMap<String, Value>,
+}
+
+impl Thing {
+    pub fn named(name: impl Into<String>) -> Self {
+        Self { name: name.into(), known: BTreeMap::new() }
+    }
+}
+
+/// No contents are wanted: it is only looked at what there is.
+struct NoContents;
+
+impl Contents for NoContents {
+    fn get(&self, _: &str) -> Option<&[u8]> {
+        None
+    }
+}
+
+/// Why a thing could not be told.
+#[derive(Debug)]
+pub enum NotTold {
+    /// This kind has no things that could be listed or looked up by name, and what to do instead.
+    NotOfThisKind(String),
+    /// This node has no means to see it, and why.
+    Unsupported(String),
+    /// It could not be read.
+    Failed(HostError),
+}
+
+impl From<NotSeen> for NotTold {
+    fn from(not_seen: NotSeen) -> Self {
+        match not_seen {
+            NotSeen::Unsupported(why) => Self::Unsupported(why),
+            NotSeen::Failed(error) => Self::Failed(error),
+        }
+    }
+}
+
+impl From<HostError> for NotTold {
+    fn from(error: HostError) -> Self {
+        Self::Failed(error)
+    }
+}
+
+impl Machine {
+    /// Tells one thing; none if it is not there.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it could not be told.
+    pub fn describe(&mut self, kind: &Kind, name: &str) -> Result<Option<WrittenClause>, NotTold> {
+        refuse_parts(kind)?;
+        let needs_more = kind.properties.iter().any(|property| property.required && property.identifies);
+        let thing = if needs_more { listing::of(self, kind.name)?.into_iter().find(|thing| thing.name == name) } else { Some(Thing::named(name)) };
+        thing.map_or(Ok(None), |thing| self.describe_thing(kind, &thing))
+    }
+
+    /// Tells all things of a kind.
+    ///
+    /// # Errors
+    ///
+    /// Returns why they could not be told.
+    pub fn describe_all(&mut self, kind: &Kind) -> Result<Vec<WrittenClause>, NotTold> {
+        refuse_parts(kind)?;
+        if matches!(kind.name, "file" | "directory" | "link") {
+            return Err(NotTold::NotOfThisKind(format!("a machine has too many of the kind {}: name one", kind.name)));
+        }
+        let mut all = Vec::new();
+        for thing in listing::of(self, kind.name)? {
+            all.extend(self.describe_thing(kind, &thing)?);
+        }
+        Ok(all)
+    }
+
+    fn describe_thing(&mut self, kind: &Kind, thing: &Thing) -> Result<Option<WrittenClause>, NotTold> {
+        let address = ClauseAddress::parse(&format!("{}:{}", kind.name, thing.name)).map_err(|error| HostError::new(error.to_string()))?;
+        let clause = Clause::asking(address, kind, &thing.known);
+        let mut told = WrittenClause::new(kind, &thing.name);
+        if matches!(kind.name, "file" | "directory" | "link") {
+            let Some(entry) = self.files.look(&thing.name)? else { return Ok(None) };
+            self.remark_on_path(&thing.name, &entry, &mut told)?;
+        }
+        let seen = kinds::inspect(self, &clause, &Look { contents: &NoContents, key: &DigestKey::new("") })?;
+        match seen.found.presence {
+            Presence::Present => {}
+            Presence::Broken => told.not_kept = Some(seen.found.words.unwrap_or_else(|| "half of it is there".to_owned())),
+            Presence::Absent | Presence::Remnant => return Ok(None),
+        }
+        for property in kind.properties {
+            match seen.found.properties.get(property.name) {
+                _ if property.concealed => told.remarks.push(format!("{} is not shown", property.name)),
+                Some(FoundValue::Value(value)) if *value == Value::from("any") => {}
+                Some(FoundValue::Value(value)) if property.default.is_some_and(|default| *value == Value::Bool(default == "true")) => {}
+                Some(FoundValue::Value(Value::Bool(false))) if kind.either.contains(&property.name) => {}
+                Some(FoundValue::Value(value)) if value.as_str().is_some_and(|text| text.starts_with("sha256:")) => {
+                    told.remarks.push(format!("{}: {}", property.name, value.as_str().unwrap_or_default()));
+                }
+                Some(FoundValue::Value(value)) => told.take(kind, property.name, value.clone()),
+                Some(FoundValue::Unreadable(why) | FoundValue::NotExaminedHere(why)) => told.remarks.push(format!("{}: {why}", property.name)),
+                None => {}
+            }
+        }
+        self.take_contents(kind, &thing.name, &mut told)?;
+        told.remarks.extend(seen.stand_in);
+        told.complete(kind);
+        Ok(Some(told))
+    }
+
+    /// Writes contents into the clause if they are text, small, and for everybody to read.
+    fn take_contents(&self, kind: &Kind, name: &str, told: &mut WrittenClause) -> Result<(), HostError> {
+        let (path, property) = match kind.name {
+            "file" => (name.to_owned(), "text"),
+            "trust_anchor" => (kinds::certificate_path(self, name).unwrap_or_default(), "pem"),
+            _ => return Ok(()),
+        };
+        let (Some(entry), Some(bytes)) = (self.files.look(&path)?, self.files.read(&path)?) else { return Ok(()) };
+        told.remarks.push(format!("contents: {} bytes, {}", bytes.len(), of_contents(&bytes).as_str()));
+        let text = String::from_utf8(bytes).ok().filter(|text| text.len() <= LARGEST_TEXT);
+        match text {
+            _ if !entry.is_readable_by_all() => told.remarks.push("the contents are not shown, since not everybody may read them: put them into copies/ of the kit".to_owned()),
+            None => told.remarks.push("the contents are no short text: put them into copies/ of the kit".to_owned()),
+            Some(text) => told.take(kind, property, Value::from(text)),
+        }
+        Ok(())
+    }
+
+    fn remark_on_path(&self, path: &str, entry: &Entry, told: &mut WrittenClause) -> Result<(), HostError> {
+        let times = self.files.outside(path).symlink_metadata().ok();
+        let mut say = |what: &str, time: Option<SystemTime>| {
+            let at = time.and_then(|time| jiff::Timestamp::try_from(time).ok());
+            told.remarks.extend(at.map(|at| format!("{what} {}", at.strftime("%Y-%m-%d %H:%M:%S UTC"))));
+        };
+        say("created", times.as_ref().and_then(|times| times.created().ok()));
+        say("last modified", times.as_ref().and_then(|times| times.modified().ok()));
+        let owner = self.packages.owner_of(path)?;
+        told.remarks.push(owner.map_or_else(|| "no package owns it".to_owned(), |package| format!("the package {package} owns it")));
+        if entry.what == What::Other {
+            told.not_kept = Some(format!("it is {}", entry.what.words()));
+        }
+        Ok(())
+    }
+}
+
+/// Refuses the kinds whose things are only there because a clause says so.
+fn refuse_parts(kind: &Kind) -> Result<(), NotTold> {
+    let instead = match kind.name {
+        "line" | "setting" => "it is a part of a file: look at the file",
+        "tree" => "look at the directory and the files in it",
+        "command" | "probe" => "what a program does is only known to the clause that names it",
+        _ => return Ok(()),
+    };
+    Err(NotTold::NotOfThisKind(format!("a {} cannot be looked up: {instead}", kind.name)))
+}

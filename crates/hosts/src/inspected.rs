@@ -1,0 +1,57 @@
+//! What the agent tells of a host is well as a document, and in line when it is observed.
+
+use crate::kinds::must;
+use crate::lab::{Failed, Host};
+use constans_core::run::Verdict;
+
+const LISTED: [&str; 16] = [
+    "package",
+    "package_source",
+    "service",
+    "schedule",
+    "account",
+    "account_group",
+    "ssh_key",
+    "kernel_setting",
+    "kernel_module",
+    "mount",
+    "trust_anchor",
+    "clock_sources",
+    "time_zone",
+    "host_name",
+    "packet_rule",
+    "listening",
+];
+
+const NAMED: [&str; 5] = ["file /etc/hosts", "file /usr/bin/kiosk-shell", "directory /etc/apt", "link /etc/localtime", "package kiosk-shell"];
+
+/// Goes through all kinds that can be looked up; returns how many failed.
+pub fn all(host: Host<'_>) -> Result<usize, Failed> {
+    println!("\ninspect, observed again");
+    let mut failed = 0;
+    let asked = LISTED.iter().map(|kind| format!("--all {kind}")).chain(NAMED.map(str::to_owned));
+    for asked in asked {
+        match in_line_again(host, &asked) {
+            Ok(clauses) => println!("  well    {asked}: {clauses}"),
+            Err(why) => {
+                failed += 1;
+                println!("  FAILED  {asked}: {why}");
+            }
+        }
+    }
+    Ok(failed)
+}
+
+fn in_line_again(host: Host<'_>, asked: &str) -> Result<usize, Failed> {
+    let told = host.shell(&format!("constans-agent inspect {asked}"))?;
+    host.write("/srv/documents/told.toml", &format!("[baseline]\nname = \"told\"\n\n{told}"))?;
+    let kept = told.matches("\n[[clause]]").count();
+    if kept == 0 {
+        return Err(format!("nothing was told: {told}"));
+    }
+    let report = host.agent("observe --file /srv/documents/told.toml")?;
+    must(report.clauses.len() == kept, "not every clause was read", &report)?;
+    let unlike: Vec<&str> = report.clauses.iter().filter(|clause| clause.verdict != Some(Verdict::Alike)).map(|clause| clause.address.as_str()).collect();
+    must(unlike.is_empty(), &format!("not in line: {}", unlike.join(", ")), &report)?;
+    Ok(kept)
+}
