@@ -34,6 +34,9 @@ pub fn inspect(arguments: &InspectArguments) -> Result<Exit, AgentError> {
         Output::Text => {
             let place = if machine.acted_on.is_private_root() { format!(" below {}", machine.acted_on.root.display()) } else { String::new() };
             println!("# {}{place}, {}", machine.acted_on.machine, Timestamp::now().strftime("%Y-%m-%d %H:%M:%S UTC"));
+            if told.is_empty() {
+                println!("# There is none.");
+            }
             for clause in &told {
                 println!();
                 print!("{}", clause.toml());

@@ -57,6 +57,8 @@ pub struct Entry {
     pub permissions: u32,
     /// Its size in bytes.
     pub size: u64,
+    /// How many names it has (hard links).
+    pub names: u64,
 }
 
 impl Entry {
@@ -67,7 +69,7 @@ impl Entry {
             FileType::Symlink => What::Link,
             _ => What::Other,
         };
-        Self { what, uid: stat.st_uid, gid: stat.st_gid, permissions: stat.st_mode & 0o7777, size: u64::try_from(stat.st_size).unwrap_or(0) }
+        Self { what, uid: stat.st_uid, gid: stat.st_gid, permissions: stat.st_mode & 0o7777, size: u64::try_from(stat.st_size).unwrap_or(0), names: stat.st_nlink.into() }
     }
 
     /// Returns whether everybody may read it.
@@ -216,7 +218,7 @@ impl Files {
     ) -> Result<(), HostError> {
         let (folder, name) = self.folder_of(path)?.ok_or_else(|| no_folder(path))?;
         let candidate = candidate_name(&name);
-        let written = self.write_candidate(&folder, &candidate, path, contents, ownership).and_then(|()| {
+        let written = self.write_candidate(&folder, (&candidate, &name), path, contents, ownership).and_then(|()| {
             steps::reached("candidate written", path);
             accept(&self.outside(&beside(path, &candidate)))
         });
@@ -232,13 +234,14 @@ impl Files {
         flush(&folder, path)
     }
 
-    fn write_candidate(&self, folder: &OwnedFd, candidate: &str, path: &str, contents: &[u8], ownership: Ownership) -> Result<(), HostError> {
+    fn write_candidate(&self, folder: &OwnedFd, (candidate, old): (&str, &str), path: &str, contents: &[u8], ownership: Ownership) -> Result<(), HostError> {
         // One that an earlier run left behind when it was cut off.
         let _ = rustix::fs::unlinkat(folder, candidate, AtFlags::empty());
         let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         let doing = |doing: &'static str| move |error: rustix::io::Errno| HostError::io(doing, path, &error.into());
         let fd = rustix::fs::openat(folder, candidate, flags, Mode::from_raw_mode(0o600)).map_err(doing("write"))?;
         steps::reached("candidate opened", path);
+        carry_attributes(folder, old, &fd).map_err(doing("carry over the extended attributes of"))?;
         set_ownership(&fd, ownership).map_err(doing("set the ownership of"))?;
         let mut file = File::from(fd);
         file.write_all(contents).and_then(|()| file.sync_all()).map_err(|error| HostError::io("write", path, &error))
@@ -412,6 +415,42 @@ fn set_ownership(fd: &OwnedFd, ownership: Ownership) -> rustix::io::Result<()> {
     rustix::fs::fchmod(fd, Mode::from_raw_mode(ownership.permissions.unwrap_or(0o644)))
 }
 
+/// The capabilities of a program count for the program that it was, not for new contents.
+const NOT_CARRIED: &str = "security.capability";
+
+/// Copies access control lists and other extended attributes from what stands there to what takes its place. Those of the
+/// kernel's own name spaces go along as far as this account may set them.
+fn carry_attributes(folder: &OwnedFd, old: &str, new: &OwnedFd) -> rustix::io::Result<()> {
+    let old = match rustix::fs::openat(folder, old, OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty()) {
+        Ok(old) => old,
+        Err(rustix::io::Errno::NOENT) => return Ok(()),
+        Err(error) => return Err(error),
+    };
+    let path = format!("/proc/self/fd/{}", old.as_raw_fd());
+    let names = match sized(rustix::fs::listxattr_query(&path), |buffer| rustix::fs::listxattr(&path, buffer)) {
+        Ok(names) => names,
+        // A file system without them, or a link.
+        Err(rustix::io::Errno::NOTSUP | rustix::io::Errno::NOENT | rustix::io::Errno::PERM) => return Ok(()),
+        Err(error) => return Err(error),
+    };
+    for name in names.split(|byte| *byte == 0).filter(|name| !name.is_empty() && *name != NOT_CARRIED.as_bytes()) {
+        let value = sized(rustix::fs::getxattr_query(&path, name), |buffer| rustix::fs::getxattr(&path, name, buffer))?;
+        match rustix::fs::fsetxattr(new, name, &value, rustix::fs::XattrFlags::empty()) {
+            Err(error) if name.starts_with(b"system.") || name.starts_with(b"user.") => return Err(error),
+            _ => {}
+        }
+    }
+    Ok(())
+}
+
+/// Asks for the size first, then for the value.
+fn sized(size: rustix::io::Result<usize>, ask: impl Fn(&mut [u8]) -> rustix::io::Result<usize>) -> rustix::io::Result<Vec<u8>> {
+    let mut buffer = vec![0; size?];
+    let length = if buffer.is_empty() { 0 } else { ask(&mut buffer)? };
+    buffer.truncate(length);
+    Ok(buffer)
+}
+
 fn chown(fd: &OwnedFd, ownership: Ownership) -> rustix::io::Result<()> {
     rustix::fs::chownat(fd, "", ownership.uid.map(uid), ownership.gid.map(gid), AtFlags::EMPTY_PATH)
 }
@@ -459,6 +498,26 @@ mod tests {
         assert_eq!(files.read("/etc/issue").unwrap().unwrap(), b"two");
         assert_eq!(files.look("/etc/issue").unwrap().unwrap().permissions, 0o640);
         assert_eq!(std::fs::read_dir(folder.path().join("etc")).unwrap().count(), 1);
+    }
+
+    #[test]
+    fn extended_attributes_go_along() {
+        let (folder, files) = root();
+        let path = folder.path().join("etc/issue");
+        std::fs::write(&path, "old").unwrap();
+        // A list that lets the account 4242 read, as setxattr(2) takes it: version 2, then tag, rights and number of each entry.
+        let entry = |tag: u16, rights: u16, number: u32| [tag.to_le_bytes().to_vec(), rights.to_le_bytes().to_vec(), number.to_le_bytes().to_vec()].concat();
+        let none = u32::MAX;
+        let list = [2u32.to_le_bytes().to_vec(), entry(1, 6, none), entry(2, 4, 4242), entry(4, 4, none), entry(16, 4, none), entry(32, 4, none)].concat();
+        let set = |name: &str, value: &[u8]| rustix::fs::setxattr(&path, name, value, rustix::fs::XattrFlags::empty());
+        if set("user.note", b"kept").is_err() || set("system.posix_acl_access", &list).is_err() {
+            eprintln!("not tested: the file system of {} has no extended attributes", folder.path().display());
+            return;
+        }
+        files.replace("/etc/issue", b"new", Ownership { permissions: Some(0o644), ..Ownership::default() }, |_| Ok(())).unwrap();
+        let value = |name: &str| sized(rustix::fs::getxattr_query(&path, name), |buffer| rustix::fs::getxattr(&path, name, buffer)).unwrap();
+        assert_eq!(value("user.note"), b"kept");
+        assert_eq!(value("system.posix_acl_access"), list);
     }
 
     #[test]

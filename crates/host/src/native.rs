@@ -1,6 +1,7 @@
 //! Running native commands: without a shell, in a clean environment, under a timeout, with bounded output.
 
 use crate::error::HostError;
+use crate::steps;
 use constans_core::run::NativeStep;
 use std::ffi::OsStr;
 use std::io::{Read, Write as _};
@@ -107,6 +108,7 @@ impl Native {
         if let Some((uid, gid)) = self.account {
             command.uid(uid).gid(gid);
         }
+        steps::reached("native begins", &self.program);
         let mut child = command.spawn().map_err(|error| {
             let step = NativeStep { what: line.clone(), exit: None, output: String::new() };
             HostError::io("start", &self.program, &error).command(step)
@@ -117,6 +119,7 @@ impl Native {
         let stdout = child.stdout.take().map(|pipe| thread::spawn(move || read_all(pipe)));
         let stderr = child.stderr.take().map(|pipe| thread::spawn(move || read_all(pipe)));
         let status = wait(&mut child, self.timeout);
+        steps::reached("native ended", &self.program);
         let stdout = stdout.and_then(|reader| reader.join().ok()).unwrap_or_default();
         let stderr = stderr.and_then(|reader| reader.join().ok()).unwrap_or_default();
         let output = self.reported(&stdout, &stderr);

@@ -211,7 +211,7 @@ const CASES: &[Case] = &[
         files: &[],
         before: "",
         clauses: "[[clause]]\nwhat = \"packet_rule:the depot may print\"\ndirection = \"in\"\nprotocol = \"tcp\"\nport = 631\nfrom = \"192.0.2.0/24\"\nthen = \"accept\"\n\n[[clause]]\nwhat = \"packet_rule:nobody else prints\"\ndirection = \"in\"\nprotocol = \"tcp\"\nport = 631\nthen = \"drop\"\n\n[[clause]]\nwhat = \"packet_rule:no port 9\"\ndirection = \"out\"\nport = 9\nthen = \"reject\"\n",
-        proof: "nft list table inet constans | grep -A3 'chain in' | grep -q 'saddr 192.0.2.0/24 tcp dport 631 accept' && nft list table inet constans | grep -q 'dport 631 drop' && systemctl restart nftables && nft list table inet constans | grep -q 'dport 631 drop'",
+        proof: "nft list table inet constans | grep -A3 'chain in' | grep -q 'saddr 192.0.2.0/24 tcp dport 631 accept' && nft list table inet constans | grep -q 'dport 631 drop' && nft -f /etc/nftables.conf && nft list table inet constans | grep -q 'dport 631 drop'",
         drift: "nft flush chain inet constans in",
         told: "presence: wanted present, found at boot, not now",
     },
@@ -243,6 +243,12 @@ const CASES: &[Case] = &[
         told: "expect: wanted exit status 0, and output that fits `^$`, found exit status 2",
     },
 ];
+
+/// Returns the kinds that can be corrected, how somebody changes each by hand, and how the system proves it.
+pub fn correctable() -> Vec<(&'static str, &'static str, &'static str)> {
+    let is_correctable = |case: &&Case| constans_core::kind::find(case.kind).is_some_and(|kind| kind.correctable);
+    CASES.iter().filter(is_correctable).map(|case| (case.kind, case.drift, case.proof)).collect()
+}
 
 /// Goes through all kinds and prints a line each; returns how many failed.
 pub fn all(host: Host<'_>, texts: &Texts) -> Result<usize, Failed> {

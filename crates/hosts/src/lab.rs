@@ -132,6 +132,12 @@ impl Host<'_> {
         serde_json::from_str(&said.stdout).map_err(|error| format!("`constans-agent {arguments}` gave no report ({error}): {}", said.both()))
     }
 
+    /// Sets or takes away an attribute of one of the host's files, from outside.
+    pub fn chattr(&self, attribute: &str, path: &str) -> Result<(), Failed> {
+        let disk = self.lab.folder.join("run").join(&self.lab.name).join("h").join(self.name).join("root");
+        self.lab.must(&["hub", "chattr", attribute, &format!("{}{path}", disk.display())]).map(drop)
+    }
+
     /// Pulls the host's power plug and starts it again.
     pub fn power_cut(&self) -> Result<(), Failed> {
         self.lab.must(&["crash", self.name])?;

@@ -1,5 +1,6 @@
 //! The agent on real Debian hosts: every kind, and what it survives. `make test-hosts` starts it.
 
+mod faults;
 mod inspected;
 mod kinds;
 mod lab;
@@ -43,7 +44,14 @@ fn run() -> Result<usize, Failed> {
     let mut failed = kinds::all(host, &repository.texts)?;
     failed += packages::all(host, &repository)?;
     failed += inspected::all(host)?;
+    failed += faults::all(host)?;
+    failed += faults::kills(host, kills())?;
     Ok(failed)
+}
+
+/// Returns how often the agent is killed: KILLS, or more than a thousand times.
+fn kills() -> usize {
+    std::env::var("KILLS").ok().and_then(|number| number.parse().ok()).unwrap_or(1_100)
 }
 
 /// Returns the agent that was built, without what only a debugger reads.

@@ -63,7 +63,7 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
     let name = clause.name();
     if clause.gone != Gone::No {
         // The home directory stays: what a person left there is not ours to delete.
-        let step = machine.accounts.tool("userdel", &[name.to_owned()])?;
+        let step = machine.accounts.tool("userdel", &[name.to_owned()]).map_err(in_use)?;
         work.done.native.push(step);
         return Ok(());
     }
@@ -90,6 +90,12 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
         }
     }
     Ok(())
+}
+
+/// An account whose programs run is not removed: ending them unasked could lose somebody's work.
+fn in_use(error: HostError) -> HostError {
+    let is_used = error.command.as_ref().is_some_and(|step| step.output.contains("currently used by process"));
+    if is_used { error.remedy("programs of this account run: end them, or stop the service that starts them, and the next run removes it") } else { error }
 }
 
 fn add_arguments(machine: &Machine, clause: &Clause) -> Vec<String> {

@@ -1,6 +1,6 @@
 //! Files: whole contents, ownership and permissions.
 
-use super::{differs, kept_ownership, must_be, presence_differs, wanted_ownership, with_ownership};
+use super::{differs, kept_ownership, must_be, note_replaced, presence_differs, wanted_ownership, with_ownership};
 use crate::error::HostError;
 use crate::files::{Entry, What};
 use crate::machine::{Look, Machine, NotSeen, Work, seen};
@@ -78,7 +78,7 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
     let check_with = clause.list("check_with");
     let is_checked = !check_with.is_empty();
     machine.files.replace(path, wanted, ownership, |candidate| if is_checked { accept(machine, &check_with, candidate, path) } else { Ok(()) })?;
-    work.note(format!("replace {path} by {} bytes", wanted.len()));
+    note_replaced(work, path, wanted.len(), entry.as_ref());
     Ok(())
 }
 

@@ -104,8 +104,19 @@ fn put(machine: &Machine, work: &mut Work<'_>, clause: &ClauseAddress, path: &st
         work.keep(path, &old, entry, clause)?;
     }
     machine.files.replace(path, contents, kept_ownership(machine, entry.as_ref(), ownership), |_| Ok(()))?;
-    work.note(format!("replace {path} by {} bytes", contents.len()));
+    note_replaced(work, path, contents.len(), entry.as_ref());
     Ok(())
+}
+
+/// Notes that a file was replaced, and what that means for its other names.
+fn note_replaced(work: &mut Work<'_>, path: &str, bytes: usize, old: Option<&Entry>) {
+    let others = old.map_or(0, |entry| entry.names.saturating_sub(1));
+    let names = match others {
+        0 => String::new(),
+        1 => "; another name of the old file (a hard link) still has the old contents".to_owned(),
+        several => format!("; {several} other names of the old file (hard links) still have the old contents"),
+    };
+    work.note(format!("replace {path} by {bytes} bytes{names}"));
 }
 
 /// Adds what a clause does not say of a file's ownership, as it is now.
