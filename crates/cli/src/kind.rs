@@ -117,8 +117,7 @@ fn json(value: &impl serde::Serialize) {
 fn list(kinds: &[&Kind]) -> String {
     let width = kinds.iter().map(|kind| kind.name.len()).max().unwrap_or(0) + 1;
     let line = |kind: &&Kind| {
-        let name = format!("{}{}", kind.name, if kind.kept { "" } else { "*" });
-        format!("{}  {}\n", styled(style::STRONG, format!("{name:<width$}")), kind.purpose)
+        format!("{}  {}\n", styled(style::STRONG, format!("{:<width$}", kind.name)), kind.purpose)
     };
     kinds.iter().map(line).collect()
 }
@@ -143,9 +142,6 @@ fn text(page: &KindPage) -> String {
     }
     if !page.either.is_empty() {
         line("one at most", &page.either.join(", "));
-    }
-    if !page.kept {
-        line("not yet", "agents of this version do not keep it: it comes out unsupported on nodes");
     }
     text += "\nits own properties\n";
     let width = page.properties.iter().map(|property| property.name.len()).max().unwrap_or(0);

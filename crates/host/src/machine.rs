@@ -64,6 +64,8 @@ pub struct Machine {
     pub(crate) left_behind: BTreeSet<String>,
     /// The names of the packet rules in the order of the state: the first one that fits a packet counts.
     pub(crate) packet_rules: Vec<String>,
+    /// The agent's own folder for what it only needs while it works.
+    pub(crate) scratch: PathBuf,
 }
 
 /// Why a clause was not seen.
@@ -142,6 +144,7 @@ impl Machine {
             accounts,
             left_behind: BTreeSet::new(),
             packet_rules: Vec::new(),
+            scratch: scratch.to_owned(),
         })
     }
 

@@ -7,6 +7,8 @@ use std::ffi::OsStr;
 use std::io::{Read, Write as _};
 use std::os::unix::process::{CommandExt as _, ExitStatusExt as _};
 use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -23,6 +25,7 @@ pub struct Native {
     timeout: Duration,
     blot_out: Vec<String>,
     account: Option<(u32, u32)>,
+    largest_output: u64,
 }
 
 /// A native command that has ended.
@@ -46,6 +49,7 @@ impl Native {
             timeout: Duration::from_secs(15 * 60),
             blot_out: Vec::new(),
             account: None,
+            largest_output: LARGEST_OUTPUT,
         }
     }
 
@@ -74,6 +78,13 @@ impl Native {
     #[must_use]
     pub fn blot_out(mut self, texts: impl IntoIterator<Item = String>) -> Self {
         self.blot_out.extend(texts.into_iter().filter(|text| !text.is_empty()));
+        self
+    }
+
+    /// Ends it when it writes more than this, in bytes.
+    #[must_use]
+    pub fn largest_output(mut self, bytes: u64) -> Self {
+        self.largest_output = bytes;
         self
     }
 
@@ -113,19 +124,31 @@ impl Native {
             let step = NativeStep { what: line.clone(), exit: None, output: String::new() };
             HostError::io("start", &self.program, &error).command(step)
         })?;
-        if let (Some(input), Some(mut pipe)) = (&self.input, child.stdin.take()) {
-            let _ = pipe.write_all(input.as_bytes());
+        // Written beside it: a program that does not read must not hold up its own end.
+        if let (Some(input), Some(mut pipe)) = (self.input.clone(), child.stdin.take()) {
+            thread::spawn(move || pipe.write_all(input.as_bytes()));
         }
-        let stdout = child.stdout.take().map(|pipe| thread::spawn(move || read_all(pipe)));
-        let stderr = child.stderr.take().map(|pipe| thread::spawn(move || read_all(pipe)));
-        let status = wait(&mut child, self.timeout);
+        let most = self.largest_output;
+        let flooded = Arc::new(AtomicBool::new(false));
+        let read = |pipe: Box<dyn Read + Send>| {
+            let flooded = flooded.clone();
+            thread::spawn(move || read_all(pipe, most, &flooded))
+        };
+        let stdout = child.stdout.take().map(|pipe| read(Box::new(pipe)));
+        let stderr = child.stderr.take().map(|pipe| read(Box::new(pipe)));
+        let status = wait(&mut child, self.timeout, &flooded);
         steps::reached("native ended", &self.program);
         let stdout = stdout.and_then(|reader| reader.join().ok()).unwrap_or_default();
         let stderr = stderr.and_then(|reader| reader.join().ok()).unwrap_or_default();
         let output = self.reported(&stdout, &stderr);
         let Some(status) = status else {
             let step = NativeStep { what: line, exit: None, output };
-            return Err(HostError::new(format!("`{}` did not end within {} s", self.program, self.timeout.as_secs())).command(step));
+            let why = if flooded.load(Ordering::Relaxed) {
+                format!("`{}` wrote more than {most} bytes, and was ended", self.program)
+            } else {
+                format!("`{}` did not end within {} s, and was ended", self.program, self.timeout.as_secs())
+            };
+            return Err(HostError::new(why).command(step));
         };
         let exit = status.code().unwrap_or_else(|| 128 + status.signal().unwrap_or(0));
         Ok(Ended { step: NativeStep { what: line, exit: Some(exit), output }, stdout, is_well: status.success() })
@@ -165,20 +188,23 @@ impl Native {
     }
 }
 
-fn read_all(pipe: impl Read) -> String {
+fn read_all(pipe: impl Read, most: u64, flooded: &AtomicBool) -> String {
     let mut bytes = Vec::new();
-    let _ = pipe.take(LARGEST_OUTPUT).read_to_end(&mut bytes);
+    let _ = pipe.take(most + 1).read_to_end(&mut bytes);
+    if bytes.len() as u64 > most {
+        flooded.store(true, Ordering::Relaxed);
+    }
     String::from_utf8_lossy(&bytes).into_owned()
 }
 
-/// Waits for a child; past the timeout its whole process group is killed and nothing is returned.
-fn wait(child: &mut Child, timeout: Duration) -> Option<std::process::ExitStatus> {
+/// Waits for a child; past the timeout, or if it floods, its whole process group is killed and nothing is returned.
+fn wait(child: &mut Child, timeout: Duration, flooded: &AtomicBool) -> Option<std::process::ExitStatus> {
     let end = Instant::now() + timeout;
     let mut pause = Duration::from_millis(1);
     loop {
         match child.try_wait() {
             Ok(Some(status)) => return Some(status),
-            Ok(None) if Instant::now() < end => {
+            Ok(None) if Instant::now() < end && !flooded.load(Ordering::Relaxed) => {
                 thread::sleep(pause);
                 pause = (pause * 2).min(Duration::from_millis(50));
             }

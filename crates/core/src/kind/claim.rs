@@ -51,6 +51,8 @@ pub enum Claim {
     Probe(String),
     /// A program's effect, known by the name of its clause only.
     Command(String),
+    /// A thing of a kind that a kit teaches: the kind, and what tells the thing from others.
+    Custom(String, Vec<String>),
 }
 
 impl Claim {
@@ -87,6 +89,7 @@ impl fmt::Display for Claim {
             Self::Listening(port) => write!(f, "the port {port}"),
             Self::Probe(name) => write!(f, "the probe {name}"),
             Self::Command(name) => write!(f, "the command {name}"),
+            Self::Custom(kind, parts) => write!(f, "the {kind} {}", parts.join(" ")),
         }
     }
 }

@@ -3,6 +3,7 @@
 //! How a kind reaches the operating system is the business of `host`.
 
 mod claim;
+mod custom;
 mod normalise;
 mod page;
 mod property;
@@ -12,6 +13,7 @@ mod table;
 mod version;
 
 pub use claim::Claim;
+pub use custom::{CustomKind, CustomProperty, CustomType, TooManyKinds};
 pub use normalise::{Refused, duration_secs, normalise};
 pub(crate) use normalise::{absolute_path, type_word as kind_type_word};
 pub use page::{COMMON_KEYS, KindPage, PropertyPage, kind_page, kinds_as_markdown};

@@ -40,6 +40,7 @@ pub fn normalise(name: &str, value_type: ValueType, value: &Value) -> Result<Val
         },
         ValueType::Boolean => value.as_bool().map(Value::from).ok_or_else(|| wrong(name, "`true` or `false`", value)),
         ValueType::Id => id(name, value),
+        ValueType::Integer => value.as_i64().map(Value::from).ok_or_else(|| wrong(name, "a whole number", value)),
         ValueType::Permissions => permissions(name, value),
         ValueType::TextSet => text_set(name, value),
         ValueType::Argv => argv(name, value),

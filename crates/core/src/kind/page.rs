@@ -26,8 +26,6 @@ pub struct KindPage {
     pub can_be_gone: bool,
     /// Whether it is corrected; what is not is only looked at.
     pub correctable: bool,
-    /// Whether agents of this version keep it; what they do not comes out unsupported.
-    pub kept: bool,
     /// Properties of which a clause has one at most.
     pub either: Vec<String>,
     /// Its own properties.
@@ -75,7 +73,6 @@ pub fn kind_page(kind: &Kind) -> KindPage {
         reactions: kind.reactions.iter().map(|reaction| reaction.word().to_owned()).collect(),
         can_be_gone: kind.can_be_gone,
         correctable: kind.correctable,
-        kept: kind.kept,
         either: owned(kind.either),
         properties: properties.collect(),
         example: kind.example.to_owned(),
@@ -112,9 +109,8 @@ pub fn kinds_as_markdown() -> String {
     );
     text += "| kind | |\n|---|---|\n";
     for kind in super::KINDS.iter() {
-        let _ = writeln!(text, "| [{}](#{}) | {}{} |", kind.name, kind.name, kind.purpose, if kind.kept { "" } else { " *" });
+        let _ = writeln!(text, "| [{}](#{}) | {} |", kind.name, kind.name, kind.purpose);
     }
-    text += "\n\\* Agents of this version do not keep it yet: it is checked and published, and comes out *unsupported* on nodes.\n";
     text += "\n## What every clause may say\n\n| key | takes | |\n|---|---|---|\n";
     for (key, takes, note) in COMMON_KEYS {
         let _ = writeln!(text, "| `{key}` | {takes} | {note} |");
@@ -146,9 +142,6 @@ fn as_markdown(page: &KindPage) -> String {
     }
     if !page.either.is_empty() {
         line("one at most", &page.either.iter().map(|word| format!("`{word}`")).collect::<Vec<_>>().join(", "));
-    }
-    if !page.kept {
-        line("not yet", "agents of this version do not keep it; it comes out *unsupported*");
     }
     text += "\n| property | takes | |\n|---|---|---|\n";
     for property in &page.properties {

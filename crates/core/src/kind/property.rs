@@ -1,6 +1,7 @@
 //! What the table of kinds says of each kind and of each of its properties.
 
 use super::claim::Claim;
+use super::custom::CustomKind;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -35,10 +36,10 @@ pub struct Kind {
     pub claims: &'static str,
     /// What it needs on the node.
     pub on_node: &'static str,
-    /// Whether agents of this version inspect and correct it; what they do not comes out unsupported.
-    pub kept: bool,
     /// The shortest useful clause.
     pub example: &'static str,
+    /// What the kit declares that teaches it, if one does.
+    pub custom: Option<&'static CustomKind>,
 }
 
 /// What the names of a kind look like.
@@ -100,9 +101,14 @@ impl Kind {
         claim: |name, _| Claim::Command(name.to_owned()),
         claims: "",
         on_node: "nothing beyond the operating system",
-        kept: true,
+        custom: None,
         example: "",
     };
+
+    /// Returns what a clause of this name and these properties claims.
+    pub fn claim_of(&self, name: &str, properties: &BTreeMap<String, Value>) -> Claim {
+        self.custom.map_or_else(|| (self.claim)(name, properties), |custom| custom.claim_of(name, properties))
+    }
 
     /// Returns the property of this name.
     pub fn property(&self, name: &str) -> Option<&'static Property> {
@@ -156,6 +162,8 @@ pub enum ValueType {
     Boolean,
     /// A whole number from 0 to 2^32 − 2.
     Id,
+    /// A whole number.
+    Integer,
     /// Octal digits in quotes, `"0640"`.
     Permissions,
     /// A set of texts: order and doubles do not count.
@@ -213,6 +221,7 @@ impl ValueType {
             Self::LinkTarget => "path".to_owned(),
             Self::Boolean => "true or false".to_owned(),
             Self::Id => "whole number from 0".to_owned(),
+            Self::Integer => "whole number".to_owned(),
             Self::Permissions => "octal digits in quotes".to_owned(),
             Self::TextSet => "list of texts, order does not count".to_owned(),
             Self::TextList => "list of texts".to_owned(),

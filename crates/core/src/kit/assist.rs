@@ -404,8 +404,7 @@ fn keys(spot: &Spot<'_>) -> Vec<Suggestion> {
 
 fn about_kind(kind: &Kind) -> String {
     let properties: Vec<String> = kind.properties.iter().map(|property| format!("`{}`", property.name)).collect();
-    let not_yet = if kind.kept { "" } else { "\n\nAgents of this version do not keep it yet." };
-    format!("**{}**: {}\n\nclaims {}; has {}{not_yet}\n\n```toml\n{}```", kind.name, kind.purpose, kind.claims, properties.join(", "), kind.example)
+    format!("**{}**: {}\n\nclaims {}; has {}\n\n```toml\n{}```", kind.name, kind.purpose, kind.claims, properties.join(", "), kind.example)
 }
 
 #[cfg(test)]

@@ -6,6 +6,7 @@ use super::files::Place;
 use super::finding::Finding;
 use super::manifest::name_of;
 use crate::filter::{Condition, Items};
+use crate::kind::Kind;
 use crate::param::{self, Parameter};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -107,11 +108,11 @@ pub(super) const SEVERITIES: &[(&str, Severity)] =
 pub(super) const ON_DRIFT: &[(&str, OnDrift)] = &[("correct", OnDrift::Correct), ("tell", OnDrift::Tell)];
 pub(super) const ON_ROLLOUT: &[(&str, OnRollout)] = &[("bring_in", OnRollout::BringIn), ("wait", OnRollout::Wait)];
 
-pub(super) fn read(node: &Node, text: &str, findings: &mut Vec<Finding>) -> Option<Baseline> {
+pub(super) fn read(node: &Node, text: &str, taught: &[&'static Kind], findings: &mut Vec<Finding>) -> Option<Baseline> {
     let mut document = Fields::open(node, "the document", findings)?;
     let head = document.require("baseline", "the document", findings);
     let parameters = document.take("params").map(|node| param::read_declarations(node, findings)).unwrap_or_default();
-    let clauses = document.take("clause").map(|node| read_clauses(node, text, findings)).unwrap_or_default();
+    let clauses = document.take("clause").map(|node| read_clauses(node, text, taught, findings)).unwrap_or_default();
     document.finish("the document", findings);
 
     let mut head = Fields::open(head?, "[baseline]", findings)?;

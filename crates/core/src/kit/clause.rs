@@ -93,15 +93,15 @@ pub const COMMON: &[&str] = &[
     "note",
 ];
 
-pub(super) fn read_clauses(node: &Node, text: &str, findings: &mut Vec<Finding>) -> Vec<ClauseDocument> {
+pub(super) fn read_clauses(node: &Node, text: &str, taught: &[&'static Kind], findings: &mut Vec<Finding>) -> Vec<ClauseDocument> {
     let NodeValue::List(items) = &node.value else {
         findings.push(Finding::error(Code::WrongValue, node.place.clone(), "clauses are a list").hint("begin each with [[clause]], in two brackets"));
         return Vec::new();
     };
-    items.iter().filter_map(|item| read_clause(item, text, findings)).collect()
+    items.iter().filter_map(|item| read_clause(item, text, taught, findings)).collect()
 }
 
-fn read_clause(node: &Node, text: &str, findings: &mut Vec<Finding>) -> Option<ClauseDocument> {
+fn read_clause(node: &Node, text: &str, taught: &[&'static Kind], findings: &mut Vec<Finding>) -> Option<ClauseDocument> {
     let mut fields = Fields::open(node, "a clause", findings)?;
     let loops = fields.take("for").map(|node| read_loops(node, findings)).unwrap_or_default();
     let what = fields.text("what", findings);
@@ -130,7 +130,7 @@ fn read_clause(node: &Node, text: &str, findings: &mut Vec<Finding>) -> Option<C
         );
         return None;
     };
-    let kind = kind_of(what, what_place, text, findings)?;
+    let kind = kind_of(what, what_place, text, taught, findings)?;
     let properties = read_properties(kind, fields, findings);
     let clause = ClauseDocument { what: Located { value: what.to_owned(), place: what_place.clone() }, kind, properties, loops, common };
     check_shape(&clause, findings);
@@ -163,7 +163,7 @@ fn read_loops(node: &Node, findings: &mut Vec<Finding>) -> Vec<Loop> {
     loops
 }
 
-fn kind_of(what: &str, place: &Place, text: &str, findings: &mut Vec<Finding>) -> Option<&'static Kind> {
+fn kind_of(what: &str, place: &Place, text: &str, taught: &[&'static Kind], findings: &mut Vec<Finding>) -> Option<&'static Kind> {
     let (kind, name) = match what.split_once(':') {
         Some(parts) => parts,
         None => {
@@ -174,10 +174,13 @@ fn kind_of(what: &str, place: &Place, text: &str, findings: &mut Vec<Finding>) -
             return None;
         }
     };
-    let found = kind::find(kind);
+    let found = kind::find(kind).or_else(|| taught.iter().copied().find(|one| one.name == kind));
     if found.is_none() {
-        let hint = match kind::nearest(kind) {
+        let own = taught.iter().map(|one| one.name).find(|name| name.split_once('/').is_some_and(|(_, short)| short == kind));
+        let near = own.or_else(|| kind::nearest(kind)).or_else(|| nearest_word(kind, taught.iter().map(|one| one.name)));
+        let hint = match near {
             Some(near) => format!("did you mean `{near}`?"),
+            None if kind.contains('/') => "a kit's own kinds are known to its own baselines: include the other kit's baseline".to_owned(),
             None => format!("kinds are {}", kind::KINDS.iter().map(|kind| kind.name).collect::<Vec<_>>().join(", ")),
         };
         findings.push(Finding::error(Code::UnknownKind, place.within(text, what, 0..kind.len()), format!("unknown kind `{kind}`")).hint(hint));
@@ -244,13 +247,6 @@ fn check_shape(clause: &ClauseDocument, findings: &mut Vec<Finding>) {
         let hint = "add in_line_when (a path, or a program that exits 0), or reacts_to";
         say(Code::Properties, "nothing says when the command is to run".into(), hint);
     }
-    if !kind.kept {
-        findings.push(
-            Finding::warning(Code::NotKeptYet, clause.what.place.clone(), format!("agents of this version do not keep a {} yet", kind.name))
-                .hint("the clause is checked and published; on nodes it comes out unsupported"),
-        );
-    }
-    let mut say = |code, message: String, hint: &str| findings.push(Finding::error(code, clause.what.place.clone(), message).hint(hint));
     match clause.common.reaction {
         Some(reaction) if !kind.reactions.contains(&reaction) => {
             let known: Vec<&str> = kind.reactions.iter().map(|reaction| reaction.word()).collect();

@@ -70,13 +70,6 @@ pub const CODE_PAGES: &[CodePage] = &[
         "[[clause]]\nwhat = \"file:/etc/issue\"\npermissions = \"0644\"\n",
     ),
     error(
-        Code::NotYet,
-        "not read by this version",
-        "This belongs to the language, and this version of Constans does not read it yet. Custom kinds come with a later one.",
-        "--- kit.toml\n[kit]\nname = \"kiosk-floor\"\nversion = \"1.0.0\"\n--- kinds/lane/kind.toml\n[kind]\n",
-        "",
-    ),
-    error(
         Code::TooLarge,
         "too large or too deep",
         "A document has at most 4 MiB, lists and tables at most 64 levels, a kit at most 20,000 clauses: more would not be checked in bounded time and memory. Split it.",
@@ -97,19 +90,19 @@ pub const CODE_PAGES: &[CodePage] = &[
         "[[clause]]\nwhat = \"kiosk-shell\"\n",
         "[[clause]]\nwhat = \"package:kiosk-shell\"\n",
     ),
-    warning(
-        Code::NotKeptYet,
-        "not kept yet",
-        "The kind is checked and published, and agents of this version cannot inspect it: on nodes the clause comes out *unsupported*.",
-        "[[clause]]\nwhat = \"time_zone:system\"\nzone = \"Etc/UTC\"\n",
-        "",
-    ),
     error(
         Code::Properties,
         "properties that do not go together",
         "One property is missing, or two exclude each other: contents come from one place only, what is gone has no properties.",
         "[[clause]]\nwhat = \"link:/etc/kiosk/current\"\n",
         "[[clause]]\nwhat = \"link:/etc/kiosk/current\"\ntarget = \"shell.conf\"\n",
+    ),
+    error(
+        Code::CustomKind,
+        "a kind of the kit's own is wrong",
+        "A kit teaches a kind by `kinds/NAME/kind.toml` and a program beside it. The kind declares its properties with their types; `claim` names the required ones that tell one thing from another; the program begins with `#!` or is an ELF file. Clauses of the kit name it `KIT/NAME:…`.",
+        "--- kit.toml\n[kit]\nname = \"kiosk-floor\"\nversion = \"1.0.0\"\n--- kinds/lane_light/kind.toml\n[kind]\nprogram = \"light\"\n--- kinds/lane_light/light\nno program\n",
+        "--- kit.toml\n[kit]\nname = \"kiosk-floor\"\nversion = \"1.0.0\"\n--- kinds/lane_light/kind.toml\n[kind]\nprogram = \"light\"\n--- kinds/lane_light/light\n#!/bin/sh\n",
     ),
     error(
         Code::CannotBeGone,

@@ -17,14 +17,12 @@ pub enum Code {
     MissingKey = 111,
     /// A value of the wrong type or range.
     WrongValue = 112,
-    /// A part of the language that this version does not know yet.
-    NotYet = 113,
     /// A document that is larger or deeper than any needs to be.
     TooLarge = 114,
     /// An address whose kind is not known.
     UnknownKind = 120,
-    /// A kind that agents of this version do not keep yet.
-    NotKeptYet = 122,
+    /// A kind of the kit's own that is not declared as it must be.
+    CustomKind = 124,
     /// A text that is no address.
     NotAnAddress = 121,
     /// Properties that do not go together, or one that is missing.

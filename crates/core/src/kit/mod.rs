@@ -8,6 +8,7 @@ mod clause;
 mod code_pages;
 mod codes;
 mod conceal;
+mod custom_kind;
 pub(crate) mod document;
 mod files;
 mod finding;

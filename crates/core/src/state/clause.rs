@@ -2,7 +2,7 @@
 
 use crate::address::ClauseAddress;
 use crate::digest::{self, Digest, DigestKey};
-use crate::kind::{self, Claim, Kind, Matcher, Reaction};
+use crate::kind::{self, Claim, CustomKind, Kind, Matcher, Reaction};
 use crate::kit::{Gone, OnDrift, OnRollout, Severity};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
@@ -92,6 +92,9 @@ pub struct Clause {
     pub origins: Vec<Origin>,
     /// Why it cannot be decided here: fields that the node did not report.
     pub undecidable: Option<String>,
+    /// What its kit declares of its kind, if a kit teaches it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub custom: Option<Box<CustomKind>>,
     /// Over all that describes the node.
     pub wanted: Digest,
 }
@@ -104,7 +107,7 @@ impl Clause {
         let mut properties: BTreeMap<String, Value> = asked.collect();
         properties.extend(known.clone());
         Self {
-            claim: (kind.claim)(address.name(), known),
+            claim: kind.claim_of(address.name(), known),
             also: Vec::new(),
             properties,
             concealed: BTreeSet::new(),
@@ -122,6 +125,7 @@ impl Clause {
             via: None,
             origins: Vec::new(),
             undecidable: None,
+            custom: kind.custom.map(|custom| Box::new(custom.for_agents())),
             wanted: digest::none(),
             address,
         }
@@ -133,7 +137,10 @@ impl Clause {
     ///
     /// Panics if the clause was made by hand with a kind that is not in the table.
     pub fn kind(&self) -> &'static Kind {
-        kind::find(self.address.kind()).expect("resolving refuses unknown kinds")
+        match &self.custom {
+            Some(custom) => custom.kind().expect("a state has fewer kinds than a process may know"),
+            None => kind::find(self.address.kind()).expect("resolving refuses unknown kinds"),
+        }
     }
 
     /// Returns the name within its kind.
@@ -199,13 +206,17 @@ impl Clause {
     /// Returns all that the agent must know of the clause, with what is concealed as keyed digests.
     fn digestable_whole(&self, key: &DigestKey) -> Value {
         let properties: Map<String, Value> = self.properties.iter().map(|(name, value)| (name.clone(), self.digestable(name, value, key))).collect();
-        json!({
+        let mut whole = json!({
             "address": self.address, "also": self.also, "properties": properties, "concealed": self.concealed, "gone": self.gone,
             "severity": self.severity, "satisfies": self.satisfies, "topics": self.topics, "needs": self.needs,
             "dropped_needs": self.dropped_needs, "reacts_to": self.reacts_to, "reaction": self.reaction, "on_drift": self.on_drift,
             "on_rollout": self.on_rollout, "grace_secs": self.grace_secs, "via": self.via, "origins": self.origins,
             "undecidable": self.undecidable, "wanted": self.wanted,
-        })
+        });
+        if let Some(custom) = &self.custom {
+            whole["custom"] = json!(custom);
+        }
+        whole
     }
 }
 
@@ -264,7 +275,8 @@ impl EffectiveState {
             let tree = clause.get("copy").and_then(Value::as_object).into_iter().flatten().filter_map(|(_, digest)| digest.as_str());
             tree.chain(clause.text("signed_by")).map(str::to_owned).collect::<Vec<_>>()
         });
-        contents.chain(sealed).chain(copied).collect()
+        let programs = self.clauses.iter().filter_map(|clause| Some(clause.custom.as_ref()?.program_digest.to_string()));
+        contents.chain(sealed).chain(copied).chain(programs).collect()
     }
 
     /// Puts sealed values back in, from where `value_of` finds them by name.

@@ -84,7 +84,7 @@ impl<'a> Instantiation<'a> {
         let baseline = self.assigned.baseline;
         let second_name = common.second_name.as_ref().map(|name| second_name(name, &address)).transpose().map_err(|finding| vec![finding])?;
         let mut clause = Clause {
-            claim: (document.kind.claim)(address.name(), &BTreeMap::new()),
+            claim: document.kind.claim_of(address.name(), &BTreeMap::new()),
             also: second_name.into_iter().collect(),
             properties: BTreeMap::new(),
             concealed: BTreeSet::new(),
@@ -104,6 +104,7 @@ impl<'a> Instantiation<'a> {
             via: common.via.clone(),
             origins: Vec::new(),
             undecidable,
+            custom: document.kind.custom.map(|custom| Box::new(custom.for_agents())),
             wanted: digest::none(),
             address,
         };
@@ -116,7 +117,7 @@ impl<'a> Instantiation<'a> {
         // What does not count here need not be renderable here: that may be why it has a condition.
         if excluded_by.is_none() && clause.undecidable.is_none() {
             self.properties(document, &mut clause)?;
-            clause.claim = (document.kind.claim)(clause.address.name(), &clause.properties);
+            clause.claim = document.kind.claim_of(clause.address.name(), &clause.properties);
         }
         let in_kit = |one: &Located<String>| Located { value: one.value.clone(), place: self.in_kit(&one.place) };
         Ok(Draft {
@@ -247,6 +248,7 @@ impl<'a> Instantiation<'a> {
         match clause.address.kind() {
             "file" | "trust_anchor" => self.content(document, clause).map_err(|finding| vec![finding])?,
             "tree" | "package_source" => self.copies(document, clause).map_err(|finding| vec![finding])?,
+            _ if clause.custom.is_some() => self.program(clause),
             _ => {}
         }
         if clause.flag("shell") == Some(true) && clause.list("argv").len() != 1 {
@@ -344,6 +346,14 @@ impl<'a> Instantiation<'a> {
             clause.properties.insert((*name).to_owned(), value);
         }
         Ok(())
+    }
+
+    /// Takes the program of a kind that the kit teaches along with the contents.
+    fn program(&mut self, clause: &Clause) {
+        let Some(custom) = &clause.custom else { return };
+        let folder = custom.name.rsplit('/').next().unwrap_or_default();
+        let bytes = self.assigned.kit.files.get(&format!("kinds/{folder}/{}", custom.program)).unwrap_or_default();
+        self.contents.insert(custom.program_digest.clone(), bytes.to_vec());
     }
 
     fn render_finding(&self, error: &RenderError, written: &Located<String>, file: Option<&str>) -> Finding {

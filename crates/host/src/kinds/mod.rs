@@ -3,6 +3,7 @@
 mod account;
 mod clock_sources;
 mod command;
+mod custom;
 mod directory;
 mod file;
 mod host_name;
@@ -63,6 +64,7 @@ pub(crate) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -
         "listening" => listening::inspect(machine, clause),
         "probe" => probe::inspect(machine, clause),
         "command" => command::inspect(machine, clause),
+        _ if clause.custom.is_some() => custom::inspect(machine, clause, look),
         other => Err(NotSeen::Unsupported(format!("this agent does not know the kind `{other}`"))),
     }
 }
@@ -91,6 +93,7 @@ pub(crate) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
         "host_name" => host_name::correct(machine, clause, work),
         "packet_rule" => packet_rule::correct(machine, clause, work),
         "command" => run_command(machine, clause).map(|step| work.done.native.push(step)),
+        _ if clause.custom.is_some() => custom::correct(machine, clause, differences, work),
         other => Err(HostError::new(format!("this agent does not correct the kind `{other}`"))),
     }
 }

@@ -42,13 +42,7 @@ pub(super) fn check_files(kit: &Kit, findings: &mut Vec<Finding>) {
             }
             continue;
         };
-        if folder == "kinds" {
-            findings.push(Finding::error(
-                Code::NotYet,
-                Place::of_file(path),
-                "custom kinds belong to the language, and this version of Constans does not read them yet",
-            ));
-        } else if !FOLDERS.contains(&folder) && !folder.starts_with('.') {
+        if !FOLDERS.contains(&folder) && !folder.starts_with('.') {
             let hint = nearest_word(folder, FOLDERS).map_or_else(
                 || format!("a kit has {}", FOLDERS.map(|folder| format!("{folder}/")).join(", ")),
                 |near| format!("did you mean {near}/?"),

@@ -3,6 +3,7 @@
 use super::super::baseline::{self, Baseline};
 use super::super::case::read_cases;
 use super::super::codes::Code;
+use super::super::custom_kind::read_kinds;
 use super::super::document;
 use super::super::files::{KitFiles, Place};
 use super::super::finding::{Finding, Level};
@@ -10,7 +11,7 @@ use super::super::manifest::{self, Manifest, Requirement};
 use super::super::require;
 use super::baseline::{Sample, SharedConditions, check_baseline, compile};
 use super::files::check_files;
-use crate::kind::nearest_word;
+use crate::kind::{Kind, nearest_word};
 use crate::param::SecretName;
 use crate::state::Renderer;
 use semver::Version;
@@ -36,6 +37,8 @@ pub struct Kit {
     pub requires: Vec<Requirement>,
     /// Its baselines, by file name.
     pub baselines: Vec<Baseline>,
+    /// The kinds that it teaches.
+    pub kinds: Vec<&'static Kind>,
     /// Its files.
     pub files: KitFiles,
     /// What renders its texts and files.
@@ -104,14 +107,16 @@ pub fn check(files: KitFiles, folder: Option<&str>, surroundings: Surroundings<'
     let mut findings = Vec::new();
     let manifest = read_manifest(&files, folder, &mut findings);
     let paths: Vec<String> = files.paths().filter(|path| path.starts_with("baselines/") && path.ends_with(".toml")).map(str::to_owned).collect();
-    let baselines = read_baselines(&files, &paths, &mut findings);
     let name = manifest.as_ref().map_or_else(|| folder.unwrap_or(LOCAL_KIT).to_owned(), |manifest| manifest.name.value.clone());
+    let kinds = read_kinds(&files, &name, &mut findings);
+    let baselines = read_baselines(&files, &paths, &kinds, &mut findings);
     let kit = Kit {
         name,
         version: manifest.as_ref().map_or(Version::new(0, 0, 0), |manifest| manifest.version.clone()),
         summary: manifest.as_ref().map(|manifest| manifest.summary.clone()).unwrap_or_default(),
         requires: manifest.as_ref().map(|manifest| manifest.requires.clone()).unwrap_or_default(),
         baselines,
+        kinds,
         renderer: Arc::new(Renderer::new(&files)),
         files,
     };
@@ -128,13 +133,14 @@ pub fn check(files: KitFiles, folder: Option<&str>, surroundings: Surroundings<'
 pub fn check_single(path: &str, contents: Vec<u8>) -> Checked {
     let files = KitFiles::new(BTreeMap::from([(path.to_owned(), contents)]));
     let mut findings = Vec::new();
-    let baselines = read_baselines(&files, &[path.to_owned()], &mut findings);
+    let baselines = read_baselines(&files, &[path.to_owned()], &[], &mut findings);
     let kit = Kit {
         name: LOCAL_KIT.to_owned(),
         version: Version::new(0, 0, 0),
         summary: String::new(),
         requires: Vec::new(),
         baselines,
+        kinds: Vec::new(),
         renderer: Arc::new(Renderer::new(&files)),
         files,
     };
@@ -158,11 +164,11 @@ fn read_manifest(files: &KitFiles, folder: Option<&str>, findings: &mut Vec<Find
     Some(manifest)
 }
 
-fn read_baselines(files: &KitFiles, paths: &[String], findings: &mut Vec<Finding>) -> Vec<Baseline> {
+fn read_baselines(files: &KitFiles, paths: &[String], taught: &[&'static Kind], findings: &mut Vec<Finding>) -> Vec<Baseline> {
     let mut baselines: Vec<Baseline> = Vec::new();
     for path in paths {
         let Some(node) = document::read(files, path, findings) else { continue };
-        let Some(baseline) = baseline::read(&node, files.text(path).unwrap_or_default(), findings) else { continue };
+        let Some(baseline) = baseline::read(&node, files.text(path).unwrap_or_default(), taught, findings) else { continue };
         if let Some(other) = baselines.iter().find(|other| other.name.value == baseline.name.value && !baseline.name.value.is_empty()) {
             findings.push(
                 Finding::error(Code::SameName, baseline.name.place.clone(), format!("two baselines are called `{}`", baseline.name.value))

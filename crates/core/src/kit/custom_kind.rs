@@ -1,0 +1,162 @@
+//! `kinds/NAME/kind.toml`: the kinds that a kit teaches.
+
+use super::clause::COMMON;
+use super::codes::Code;
+use super::document::{self, Fields, Node, NodeValue, wrong_type};
+use super::files::{KitFiles, Place};
+use super::finding::Finding;
+use crate::digest::of_contents;
+use crate::kind::{self, CustomKind, CustomProperty, CustomType, Kind};
+
+/// The largest program of a kind, in bytes.
+const LARGEST_PROGRAM: usize = 4 * 1024 * 1024;
+const USUAL_TIMEOUT_SECS: u64 = 30;
+const LONGEST_TIMEOUT_SECS: u64 = 3_600;
+const TYPES: &[(&str, CustomType)] = &[
+    ("string", CustomType::String),
+    ("integer", CustomType::Integer),
+    ("boolean", CustomType::Boolean),
+    ("list", CustomType::List),
+    ("map", CustomType::Map),
+];
+
+/// Reads all kinds of a kit.
+pub(super) fn read_kinds(files: &KitFiles, kit: &str, findings: &mut Vec<Finding>) -> Vec<&'static Kind> {
+    let mut kinds = Vec::new();
+    let folders: std::collections::BTreeSet<&str> = files.below("kinds").filter_map(|path| path.split_once('/')).map(|(folder, _)| folder).collect();
+    for path in files.below("kinds").filter(|path| !path.contains('/')) {
+        let place = Place::of_file(&format!("kinds/{path}"));
+        findings.push(Finding::error(Code::CustomKind, place, "a kind is a folder").hint("write kinds/NAME/kind.toml, and put its program beside it"));
+    }
+    for folder in folders {
+        let path = format!("kinds/{folder}/kind.toml");
+        if !is_name(folder) {
+            let message = format!("`{folder}` is no name of a kind");
+            let hint = "names have lower-case letters, digits and `_`, and begin with a letter";
+            findings.push(Finding::error(Code::CustomKind, Place::of_file(&path), message).hint(hint));
+            continue;
+        }
+        if files.get(&path).is_none() {
+            findings.push(Finding::error(Code::MissingFile, Place::of_file(&path), format!("the kind {folder} has no kind.toml")));
+            continue;
+        }
+        let Some(node) = document::read(files, &path, findings) else { continue };
+        let Some(declared) = read_kind(&node, files, kit, folder, findings) else { continue };
+        match declared.kind() {
+            Ok(kind) => kinds.push(kind),
+            Err(error) => findings.push(Finding::error(Code::CustomKind, node.place.clone(), error.to_string())),
+        }
+    }
+    kinds
+}
+
+fn is_name(text: &str) -> bool {
+    text.len() <= 64
+        && text.starts_with(|c: char| c.is_ascii_lowercase())
+        && text.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_')
+}
+
+fn read_kind(node: &Node, files: &KitFiles, kit: &str, folder: &str, findings: &mut Vec<Finding>) -> Option<CustomKind> {
+    let before = findings.len();
+    let mut document = Fields::open(node, "kind.toml", findings)?;
+    let head = document.require("kind", "kind.toml", findings);
+    let properties = document.take("properties").map(|node| read_properties(node, findings)).unwrap_or_default();
+    document.finish("kind.toml", findings);
+    let mut head = Fields::open(head?, "[kind]", findings)?;
+    let summary = head.text("summary", findings).map(|(text, _)| text.to_owned()).unwrap_or_default();
+    let docs = head.text("docs", findings).map(|(text, _)| text.to_owned()).unwrap_or_default();
+    let example = head.text("example", findings).map(|(text, _)| text.to_owned()).unwrap_or_default();
+    let claim = head.texts("claim", findings);
+    let can_be_gone = head.boolean("can_be_gone", findings).unwrap_or(true);
+    let correctable = head.boolean("correctable", findings).unwrap_or(true);
+    let timeout_secs = head.take("timeout").and_then(|node| timeout(node, findings)).unwrap_or(USUAL_TIMEOUT_SECS);
+    let program = head.require("program", "[kind]", findings).and_then(|node| program(node, files, folder, findings));
+    head.finish("[kind]", findings);
+    for (name, place) in &claim {
+        let declared = properties.iter().find(|property| property.name == **name);
+        if declared.is_none_or(|property| !property.required) {
+            let message = format!("`claim` names `{name}`, which is no required property of the kind");
+            findings.push(Finding::error(Code::CustomKind, (*place).clone(), message).hint("declare it with required = true"));
+        }
+    }
+    let (program, bytes) = program?;
+    if findings.len() > before {
+        return None;
+    }
+    Some(CustomKind {
+        name: format!("{kit}/{folder}"),
+        summary,
+        claim: claim.into_iter().map(|(name, _)| name.to_owned()).collect(),
+        can_be_gone,
+        correctable,
+        timeout_secs,
+        program_digest: of_contents(bytes),
+        program,
+        properties,
+        docs,
+        example,
+    })
+}
+
+fn timeout(node: &Node, findings: &mut Vec<Finding>) -> Option<u64> {
+    let secs = node.as_str().and_then(kind::duration_secs).filter(|secs| *secs <= LONGEST_TIMEOUT_SECS);
+    if secs.is_none() {
+        wrong_type("timeout", "a duration in quotes of at most an hour, as \"30s\"", node, findings);
+    }
+    secs
+}
+
+fn program<'f>(node: &Node, files: &'f KitFiles, folder: &str, findings: &mut Vec<Finding>) -> Option<(String, &'f [u8])> {
+    let Some(name) = node.as_str().filter(|name| !name.is_empty() && !name.contains('/') && *name != "kind.toml") else {
+        wrong_type("program", "the name of a file beside kind.toml", node, findings);
+        return None;
+    };
+    let path = format!("kinds/{folder}/{name}");
+    let Some(bytes) = files.get(&path) else {
+        findings.push(Finding::error(Code::MissingFile, node.place.clone(), format!("the kit has no file {path}")).hint("put the program there"));
+        return None;
+    };
+    let starts = bytes.starts_with(b"#!") || bytes.starts_with(b"\x7fELF");
+    let refused = if bytes.len() > LARGEST_PROGRAM {
+        Some(format!("the program has {} bytes, at most {LARGEST_PROGRAM} are taken", bytes.len()))
+    } else {
+        (!starts).then(|| format!("{path} is no program: it begins neither with `#!` nor as an ELF file"))
+    };
+    if let Some(message) = refused {
+        findings.push(Finding::error(Code::CustomKind, node.place.clone(), message).hint("a script begins with a line as #!/bin/sh"));
+        return None;
+    }
+    Some((name.to_owned(), bytes))
+}
+
+fn read_properties(node: &Node, findings: &mut Vec<Finding>) -> Vec<CustomProperty> {
+    let NodeValue::Table(entries) = &node.value else {
+        wrong_type("properties", "a table of properties", node, findings);
+        return Vec::new();
+    };
+    let mut properties = Vec::new();
+    for (name, place, node) in entries {
+        if !is_name(name) || COMMON.contains(&name.as_str()) || name == "content" {
+            let message = format!("`{name}` cannot be a property");
+            let hint = "names have lower-case letters, digits and `_`, and are none that every clause has";
+            findings.push(Finding::error(Code::CustomKind, place.clone(), message).hint(hint));
+            continue;
+        }
+        let Some(mut fields) = Fields::open(node, "a property", findings) else { continue };
+        let value = fields.word("type", TYPES, findings);
+        let one_of = fields.texts("one_of", findings).into_iter().map(|(text, _)| text.to_owned()).collect();
+        let required = fields.boolean("required", findings).unwrap_or(false);
+        let concealed = fields.boolean("concealed", findings).unwrap_or(false);
+        let manner = fields.boolean("manner", findings).unwrap_or(false);
+        let note = fields.text("note", findings).map(|(text, _)| text.to_owned()).unwrap_or_default();
+        let types: Vec<&str> = TYPES.iter().map(|(word, _)| *word).collect();
+        if value.is_none() {
+            let message = format!("the property `{name}` has no `type`");
+            findings.push(Finding::error(Code::MissingKey, place.clone(), message).hint(format!("types are {}", types.join(", "))));
+        }
+        fields.finish("a property", findings);
+        let Some(value) = value else { continue };
+        properties.push(CustomProperty { name: name.clone(), value, one_of, required, concealed, manner, note });
+    }
+    properties
+}
