@@ -1490,12 +1490,12 @@ export interface components {
             claims: string;
             /** @description Whether it is corrected; what is not is only looked at. */
             correctable: boolean;
+            /** @description What else a person should know of it; kits that teach kinds say it. */
+            docs?: string;
             /** @description Properties of which a clause has one at most. */
             either: string[];
             /** @description The shortest useful clause. */
             example: string;
-            /** @description Whether agents of this version keep it; what they do not comes out unsupported. */
-            kept: boolean;
             /** @description Its name. */
             name: string;
             /** @description What its names look like. */

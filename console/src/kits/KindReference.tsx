@@ -60,6 +60,5 @@ function facts(kind: Schemas['KindPage']): [string, string][] {
     ['gone', kind.can_be_gone ? 'true' : ''],
     ['one at most', kind.either.join(', ')],
     ['corrected', kind.correctable ? '' : 'never: it only looks'],
-    ['not yet', kind.kept ? '' : 'agents of this version do not keep it: it comes out unsupported'],
   ].filter((fact): fact is [string, string] => fact[1] !== '');
 }

@@ -43,7 +43,6 @@ function KindParts({ kinds }: { kinds: Schemas['KindPage'][] }) {
               <Link component={RouterLink} to={{ pathname: `/kinds/${kind.name}`, search: parameters.toString() }} aria-current={kind.name === shown?.name ? 'page' : undefined}>
                 {kind.name}
               </Link>
-              {!kind.kept && <Box component="span" sx={{ color: 'text.secondary', fontSize: 14 }}> not kept yet</Box>}
               <Typography sx={{ fontSize: 14, color: 'text.secondary', lineHeight: 1.3 }}>{kind.purpose}</Typography>
             </li>
           ))}

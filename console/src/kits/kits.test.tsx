@@ -111,7 +111,6 @@ test('kinds are narrowed to what one wants to achieve', async () => {
     reactions: [],
     can_be_gone: true,
     correctable: true,
-    kept: true,
     either: [],
     properties: [{ name: 'port', takes: 'port', note: 'The port', required: true, default: null, concealed: false }],
     example: `[[clause]]\nwhat = "${name}:x"\n`,

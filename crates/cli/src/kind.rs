@@ -2,12 +2,14 @@
 
 use clap::{Args, Subcommand, ValueEnum};
 use constans_core::kind::{
-    COMMON_KEYS, KINDS, Kind, KindPage, baseline_schema, case_schema, find, kind_page, manifest_schema, nearest, nearest_word, search,
+    COMMON_KEYS, KINDS, Kind, KindPage, baseline_schema, case_schema, find_among, kind_page, manifest_schema, nearest, nearest_word, search,
 };
 use constans_core::kit::{CODE_PAGES, CodePage};
+use constans_folder::check_folder;
 use constans_terminal::{style, styled};
 use constans_wire::exit::Exit;
 use std::fmt::Write as _;
+use std::path::{Path, PathBuf};
 
 /// Arguments of `kind`.
 #[derive(Debug, Args)]
@@ -23,6 +25,9 @@ enum KindCommand {
         /// How to show them
         #[arg(long, value_enum, default_value_t = Output::Text)]
         output: Output,
+        /// And the kinds that this kit teaches
+        #[arg(long, value_name = "DIR")]
+        kit: Option<PathBuf>,
     },
     /// Find kinds by what you want to achieve, as "close a port"
     Find {
@@ -32,8 +37,11 @@ enum KindCommand {
     },
     /// Show one kind: its properties, what it claims and needs, an example to paste
     Show {
-        /// The kind
+        /// The kind; KIT/KIND for one that a kit teaches
         kind: String,
+        /// The folder of the kit that teaches it
+        #[arg(long, value_name = "DIR")]
+        kit: Option<PathBuf>,
         /// How to show it
         #[arg(long, value_enum, default_value_t = Output::Text)]
         output: Output,
@@ -74,11 +82,18 @@ pub struct ExplainArguments {
 /// Shows kinds.
 pub fn run(arguments: &KindArguments) -> Exit {
     match &arguments.command {
-        KindCommand::List { output: Output::Json } => json(&KINDS.iter().map(|kind| kind_page(kind)).collect::<Vec<_>>()),
-        KindCommand::List { output: Output::Text } => {
-            anstream::print!("{}", list(&KINDS));
-            println!("* agents of this version do not keep it yet: it comes out unsupported on nodes");
-            println!("Next: constans kind show KIND");
+        KindCommand::List { output, kit } => {
+            let all: Vec<&Kind> = match taught(kit.as_deref()) {
+                Ok(taught) => KINDS.iter().copied().chain(taught).collect(),
+                Err(exit) => return exit,
+            };
+            match output {
+                Output::Json => json(&all.iter().map(|kind| kind_page(kind)).collect::<Vec<_>>()),
+                Output::Text => {
+                    anstream::print!("{}", list(&all));
+                    println!("Next: constans kind show KIND");
+                }
+            }
         }
         KindCommand::Find { wanted } => {
             let found = search(&wanted.join(" "));
@@ -89,8 +104,16 @@ pub fn run(arguments: &KindArguments) -> Exit {
             anstream::print!("{}", list(&found));
             println!("Next: constans kind show {}", first.name);
         }
-        KindCommand::Show { kind, output } => {
-            let Some(found) = find(kind) else {
+        KindCommand::Show { kind, kit, output } => {
+            let taught = match taught(kit.as_deref()) {
+                Ok(taught) => taught,
+                Err(exit) => return exit,
+            };
+            let Some(found) = find_among(kind, &taught) else {
+                if kind.contains('/') && kit.is_none() {
+                    anstream::eprintln!("error: `{kind}` is a kind that a kit teaches\nhint: name the kit's folder: constans kind show {kind} --kit DIR");
+                    return Exit::Error;
+                }
                 let near = nearest(kind).or_else(|| search(kind).first().map(|kind| kind.name));
                 let hint = near.map_or_else(|| "constans kind list shows all".to_owned(), |near| format!("did you mean `{near}`?"));
                 anstream::eprintln!("error: there is no kind `{kind}`\nhint: {hint}");
@@ -110,6 +133,18 @@ pub fn run(arguments: &KindArguments) -> Exit {
     Exit::Well
 }
 
+/// Returns the kinds that a kit teaches, if one is named.
+fn taught(kit: Option<&Path>) -> Result<Vec<&'static Kind>, Exit> {
+    let Some(folder) = kit else { return Ok(Vec::new()) };
+    match check_folder(folder, &[]) {
+        Ok(read) => Ok(read.checked.kit.map(|kit| kit.kinds).unwrap_or_default()),
+        Err(error) => {
+            anstream::eprintln!("error: {error}\nhint: {}", error.hint());
+            Err(Exit::Error)
+        }
+    }
+}
+
 fn json(value: &impl serde::Serialize) {
     println!("{}", serde_json::to_string_pretty(value).expect("pages are JSON"));
 }
@@ -127,7 +162,9 @@ fn text(page: &KindPage) -> String {
     let mut line = |name: &str, said: &str| {
         let _ = writeln!(text, "{name:<13} {said}");
     };
-    line("for instance", &page.achieves.join("; "));
+    if !page.achieves.is_empty() {
+        line("for instance", &page.achieves.join("; "));
+    }
     line("names", &page.names);
     line("claims", &page.claims);
     line("on the node", &page.on_node);
@@ -142,6 +179,9 @@ fn text(page: &KindPage) -> String {
     }
     if !page.either.is_empty() {
         line("one at most", &page.either.join(", "));
+    }
+    if !page.docs.is_empty() {
+        let _ = writeln!(text, "\n{}", page.docs.trim());
     }
     text += "\nits own properties\n";
     let width = page.properties.iter().map(|property| property.name.len()).max().unwrap_or(0);

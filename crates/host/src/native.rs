@@ -7,13 +7,15 @@ use std::ffi::OsStr;
 use std::io::{Read, Write as _};
 use std::os::unix::process::{CommandExt as _, ExitStatusExt as _};
 use std::process::{Child, Command, Stdio};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
 /// How much of an output is kept for a report.
 const REPORTED_OUTPUT: usize = 8 * 1024;
+/// How long the last output of a program is waited for after its end.
+const LEFT_RUNNING_PATIENCE: Duration = Duration::from_millis(500);
 const LARGEST_OUTPUT: u64 = 64 * 1024 * 1024;
 
 /// A native command to be run.
@@ -130,18 +132,14 @@ impl Native {
         }
         let most = self.largest_output;
         let flooded = Arc::new(AtomicBool::new(false));
-        let read = |pipe: Box<dyn Read + Send>| {
-            let flooded = flooded.clone();
-            thread::spawn(move || read_all(pipe, most, &flooded))
-        };
-        let stdout = child.stdout.take().map(|pipe| read(Box::new(pipe)));
-        let stderr = child.stderr.take().map(|pipe| read(Box::new(pipe)));
+        let stdout = child.stdout.take().map(|pipe| Reader::start(pipe, most, &flooded));
+        let stderr = child.stderr.take().map(|pipe| Reader::start(pipe, most, &flooded));
         let status = wait(&mut child, self.timeout, &flooded);
         steps::reached("native ended", &self.program);
-        let stdout = stdout.and_then(|reader| reader.join().ok()).unwrap_or_default();
-        let stderr = stderr.and_then(|reader| reader.join().ok()).unwrap_or_default();
+        let stdout = stdout.map(Reader::end).unwrap_or_default();
+        let stderr = stderr.map(Reader::end).unwrap_or_default();
         let output = self.reported(&stdout, &stderr);
-        let Some(status) = status else {
+        let Some(status) = status.filter(|_| !flooded.load(Ordering::Relaxed)) else {
             let step = NativeStep { what: line, exit: None, output };
             let why = if flooded.load(Ordering::Relaxed) {
                 format!("`{}` wrote more than {most} bytes, and was ended", self.program)
@@ -188,13 +186,39 @@ impl Native {
     }
 }
 
-fn read_all(pipe: impl Read, most: u64, flooded: &AtomicBool) -> String {
-    let mut bytes = Vec::new();
-    let _ = pipe.take(most + 1).read_to_end(&mut bytes);
-    if bytes.len() as u64 > most {
-        flooded.store(true, Ordering::Relaxed);
+/// Reads what a program writes, on a thread of its own.
+struct Reader {
+    read: Arc<Mutex<Vec<u8>>>,
+    thread: thread::JoinHandle<()>,
+}
+
+impl Reader {
+    fn start(mut pipe: impl Read + Send + 'static, most: u64, flooded: &Arc<AtomicBool>) -> Self {
+        let read = Arc::new(Mutex::new(Vec::new()));
+        let (into, flooded) = (read.clone(), flooded.clone());
+        let thread = thread::spawn(move || {
+            let mut part = [0; 16 * 1024];
+            while let Ok(count @ 1..) = pipe.read(&mut part) {
+                let mut all = into.lock().unwrap_or_else(PoisonError::into_inner);
+                if (all.len() + count) as u64 > most {
+                    flooded.store(true, Ordering::Relaxed);
+                    return;
+                }
+                all.extend_from_slice(&part[..count]);
+            }
+        });
+        Self { read, thread }
     }
-    String::from_utf8_lossy(&bytes).into_owned()
+
+    /// Returns what was written. What the program left running may hold the pipe open: that is not waited for.
+    fn end(self) -> String {
+        let end = Instant::now() + LEFT_RUNNING_PATIENCE;
+        while !self.thread.is_finished() && Instant::now() < end {
+            thread::sleep(Duration::from_millis(1));
+        }
+        let bytes = self.read.lock().unwrap_or_else(PoisonError::into_inner);
+        String::from_utf8_lossy(&bytes).into_owned()
+    }
 }
 
 /// Waits for a child; past the timeout, or if it floods, its whole process group is killed and nothing is returned.
@@ -230,6 +254,20 @@ mod tests {
         assert_eq!(error.message, "`/bin/sh` failed with exit status 3");
         assert_eq!((step.exit, step.output.as_str()), (Some(3), "told (concealed)"));
         assert!(!step.what.contains("Tern-1234"));
+    }
+
+    #[test]
+    fn what_a_program_leaves_running_is_not_waited_for() {
+        let began = Instant::now();
+        let ended = Native::new("/bin/sh", ["-c", "echo started; sleep 60 &"]).must().unwrap();
+        assert_eq!(ended.stdout, "started\n");
+        assert!(began.elapsed() < Duration::from_secs(10));
+    }
+
+    #[test]
+    fn what_floods_is_ended() {
+        let error = Native::new("/bin/sh", ["-c", "yes"]).largest_output(100_000).run().err().unwrap();
+        assert_eq!(error.message, "`/bin/sh` wrote more than 100000 bytes, and was ended");
     }
 
     #[test]

@@ -40,6 +40,8 @@ impl PrivateRoot {
             "etc/apt/preferences.d",
             "etc/apt/sources.list.d",
             "etc/apt/trusted.gpg.d",
+            "etc/cron.d",
+            "etc/sysctl.d",
             "etc/systemd/system",
             "lib/systemd/system",
             "home",

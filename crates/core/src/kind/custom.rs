@@ -126,7 +126,7 @@ impl CustomKind {
             can_be_gone: custom.can_be_gone,
             correctable: custom.correctable,
             naming: Naming::Free,
-            claims: "what its kit says",
+            claims: "its name",
             on_node: "the program that the kit brings",
             example: &custom.example,
             custom: Some(custom),

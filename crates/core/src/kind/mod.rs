@@ -20,7 +20,7 @@ pub use page::{COMMON_KEYS, KindPage, PropertyPage, kind_page, kinds_as_markdown
 pub use property::{Kind, Matcher, Naming, Property, Reaction, ValueType};
 pub use schema::{baseline_schema, case_schema, manifest_schema};
 pub use search::search;
-pub use table::{KINDS, find, nearest};
+pub use table::{KINDS, find, find_among, nearest};
 pub use version::{VersionWish, VersionWishError};
 
 /// Returns the candidate that is spelt most like `word`, if any is near enough to be what was meant.

@@ -30,6 +30,9 @@ pub struct KindPage {
     pub either: Vec<String>,
     /// Its own properties.
     pub properties: Vec<PropertyPage>,
+    /// What else a person should know of it; kits that teach kinds say it.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub docs: String,
     /// The shortest useful clause.
     pub example: String,
 }
@@ -68,14 +71,18 @@ pub fn kind_page(kind: &Kind) -> KindPage {
         purpose: kind.purpose.to_owned(),
         achieves: owned(kind.achieves),
         names: kind.naming.words().to_owned(),
-        claims: kind.claims.to_owned(),
+        claims: match kind.custom {
+            Some(custom) if !custom.claim.is_empty() => custom.claim.join(", "),
+            _ => kind.claims.to_owned(),
+        },
         on_node: kind.on_node.to_owned(),
         reactions: kind.reactions.iter().map(|reaction| reaction.word().to_owned()).collect(),
         can_be_gone: kind.can_be_gone,
         correctable: kind.correctable,
         either: owned(kind.either),
         properties: properties.collect(),
-        example: kind.example.to_owned(),
+        docs: kind.custom.map(|custom| custom.docs.clone()).unwrap_or_default(),
+        example: kind.example.trim_start().to_owned(),
     }
 }
 

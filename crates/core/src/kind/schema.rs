@@ -168,7 +168,7 @@ fn clause() -> Value {
     json!({
         "type": "object",
         "required": ["what"],
-        "properties": { "what": { "type": "string", "description": "kind:name", "pattern": format!("^({}):.+", kinds.join("|")) } },
+        "properties": { "what": { "type": "string", "description": "kind:name", "pattern": format!("^({}|[a-z][a-z0-9-]*/[a-z][a-z0-9_]*):.+", kinds.join("|")) } },
         "allOf": every,
     })
 }

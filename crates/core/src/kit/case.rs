@@ -90,7 +90,7 @@ fn read_case(files: &KitFiles, path: &str, kit: &Kit, findings: &mut Vec<Finding
     let head = document.require("case", "the case", findings);
     let view = document.take("node").map(|node| read_node(node, findings)).unwrap_or_else(NodeView::sample);
     let params = document.take("params").map(|node| read_params(node, findings)).unwrap_or_default();
-    let expected = document.take("expect").map(|node| read_expectations(node, findings)).unwrap_or_default();
+    let expected = document.take("expect").map(|node| read_expectations(node, kit, findings)).unwrap_or_default();
     document.finish("the case", findings);
     let mut head = Fields::open(head?, "[case]", findings)?;
     let summary = head.text("summary", findings).map(|(text, _)| text.to_owned()).unwrap_or_default();
@@ -161,15 +161,15 @@ fn read_params(node: &Node, findings: &mut Vec<Finding>) -> Vec<(Located<String>
     fields.rest().into_iter().map(named).collect()
 }
 
-fn read_expectations(node: &Node, findings: &mut Vec<Finding>) -> Vec<Expected> {
+fn read_expectations(node: &Node, kit: &Kit, findings: &mut Vec<Finding>) -> Vec<Expected> {
     let NodeValue::List(items) = &node.value else {
         wrong_type("expect", "a list of clauses, each begun with [[expect]]", node, findings);
         return Vec::new();
     };
-    items.iter().filter_map(|item| read_expectation(item, findings)).collect()
+    items.iter().filter_map(|item| read_expectation(item, kit, findings)).collect()
 }
 
-fn read_expectation(node: &Node, findings: &mut Vec<Finding>) -> Option<Expected> {
+fn read_expectation(node: &Node, kit: &Kit, findings: &mut Vec<Finding>) -> Option<Expected> {
     let mut fields = Fields::open(node, "an expectation", findings)?;
     let Some((what, place)) = fields.text("what", findings) else {
         findings
@@ -178,7 +178,7 @@ fn read_expectation(node: &Node, findings: &mut Vec<Finding>) -> Option<Expected
     };
     let absent = fields.boolean("absent", findings).unwrap_or(false);
     let after = fields.texts("after", findings).into_iter().map(|(text, _)| text.to_owned()).collect();
-    let Some(kind) = what.split_once(':').and_then(|(kind, _)| kind::find(kind)) else {
+    let Some(kind) = what.split_once(':').and_then(|(kind, _)| kind::find_among(kind, &kit.kinds)) else {
         let near = what.split(':').next().and_then(kind::nearest).map(|near| format!("did you mean `{near}`?"));
         findings.push(Finding::error(Code::UnknownKind, place.clone(), format!("`{what}` is of no known kind")).maybe_hint(near));
         return None;

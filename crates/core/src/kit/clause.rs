@@ -174,7 +174,7 @@ fn kind_of(what: &str, place: &Place, text: &str, taught: &[&'static Kind], find
             return None;
         }
     };
-    let found = kind::find(kind).or_else(|| taught.iter().copied().find(|one| one.name == kind));
+    let found = kind::find_among(kind, taught);
     if found.is_none() {
         let own = taught.iter().map(|one| one.name).find(|name| name.split_once('/').is_some_and(|(_, short)| short == kind));
         let near = own.or_else(|| kind::nearest(kind)).or_else(|| nearest_word(kind, taught.iter().map(|one| one.name)));

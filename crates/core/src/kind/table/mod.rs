@@ -18,6 +18,11 @@ pub fn find(name: &str) -> Option<&'static Kind> {
     KINDS.iter().copied().find(|kind| kind.name == name)
 }
 
+/// Returns the kind of this name, of the table or of those that a kit teaches.
+pub fn find_among(name: &str, taught: &[&'static Kind]) -> Option<&'static Kind> {
+    find(name).or_else(|| taught.iter().copied().find(|kind| kind.name == name))
+}
+
 /// Returns the name of the kind that is spelt most like `word`.
 pub fn nearest(word: &str) -> Option<&'static str> {
     nearest_word(word, KINDS.iter().map(|kind| kind.name))
