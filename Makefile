@@ -2,7 +2,7 @@
 DEMO_DIR ?= /var/tmp/constans-demo-$(shell id -u)
 export DEMO_DIR
 
-.PHONY: bench fuzz demo demo-reset console console-check test check fmt shots licences bans
+.PHONY: bench fuzz demo demo-reset console console-check test test-hosts check fmt shots licences bans
 
 demo: ## builds, starts the server and six nodes of Skerry Line, and says what to try; Ctrl-C stops all
 	@demo/check demo
@@ -29,6 +29,10 @@ test: console ## all tests, on the real programs
 	cd console && npm run --silent test
 	cargo build --locked --workspace --bins
 	cargo test --locked --workspace
+
+test-hosts: ## the agent on real Debian hosts, as root; KILLS=1100 sets how often it is killed
+	cargo build --locked -p constans-agent -p constans-hosts
+	target/debug/constans-hosts
 
 check: licences bans console-check ## format, lints, licences, dependency bans
 	cargo fmt --all --check

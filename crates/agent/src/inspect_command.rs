@@ -12,7 +12,8 @@ use jiff::Timestamp;
 /// Tells one thing, or all of a kind. Nothing is changed, and no folder of the agent's own is needed.
 pub fn inspect(arguments: &InspectArguments) -> Result<Exit, AgentError> {
     let kind = find(&arguments.kind).ok_or_else(|| {
-        let hint = nearest(&arguments.kind).map_or_else(|| "`constans kind list` lists the kinds".to_owned(), |near| format!("did you mean `{near}`?"));
+        let hint =
+            nearest(&arguments.kind).map_or_else(|| "`constans kind list` lists the kinds".to_owned(), |near| format!("did you mean `{near}`?"));
         AgentError::new(format!("there is no kind `{}`", arguments.kind)).hint(hint).exit(Exit::Usage)
     })?;
     let mut machine = Machine::open(&arguments.place.root, &std::env::temp_dir())?;
@@ -26,8 +27,10 @@ pub fn inspect(arguments: &InspectArguments) -> Result<Exit, AgentError> {
         NotTold::Failed(error) => error.into(),
     })?;
     if let (Some(name), []) = (&arguments.name, &told[..]) {
-        return Err(AgentError::new(format!("there is no {} {name} on this machine", kind.name))
-            .hint(format!("to keep it away, write a clause with gone = true; `constans-agent inspect --all {}` lists those that are there", kind.name)));
+        return Err(AgentError::new(format!("there is no {} {name} on this machine", kind.name)).hint(format!(
+            "to keep it away, write a clause with gone = true; `constans-agent inspect --all {}` lists those that are there",
+            kind.name
+        )));
     }
     match arguments.output {
         Output::Json => println!("{}", serde_json::to_string_pretty(&told).expect("it is plain data")),

@@ -5,7 +5,6 @@ use crate::error::AgentError;
 use crate::local::{LocalContents, Wanted};
 use crate::state_dir::{StateDir, Store};
 use constans_core::digest::DigestKey;
-use constans_core::kind::Claim;
 use constans_core::run::{Action, Correction, Failure, FailureAt, Finished, Memories, Mode, Part, Run, RunEvent, RunInput, Settings};
 use constans_core::state::{Clause, EffectiveState};
 use constans_host::{Machine, steps};
@@ -67,9 +66,7 @@ impl Runner<'_> {
             key: self.key,
         });
         if mode == Mode::Enforce {
-            for path in self.state_dir.take_unfinished() {
-                self.machine.files().remove_candidate(&path);
-            }
+            self.machine.files().tidy();
         }
         let mut attic = AtticStore::open(self.state_dir, Some(id))?;
         let finished = self
@@ -80,7 +77,7 @@ impl Runner<'_> {
             store.keep_memories(&finished.memories)?;
         }
         if mode == Mode::Enforce {
-            self.state_dir.take_unfinished();
+            self.machine.files().tidy();
         }
         let Finished { status, counts, results, due, .. } = finished;
         Ok(RunReport {
@@ -142,8 +139,7 @@ impl Runner<'_> {
                     Action::Correct(at, differences) => {
                         let clause = &state.clauses[at];
                         (self.progress)(at, total, "correcting", clause);
-                        let unkept = not_kept.take().or_else(|| self.note_unfinished(clause).err().map(|error| error.to_string()));
-                        let correction = match unkept {
+                        let correction = match not_kept.take() {
                             Some(message) => Correction { failure: Some(own_folder_failure(FailureAt::Correct, &message)), ..Correction::default() },
                             None => self.machine.correct(clause, &differences, &contents, attic),
                         };
@@ -163,13 +159,6 @@ impl Runner<'_> {
             }
             let event = event.ok_or_else(|| AgentError::new("the run asked for nothing"))?;
             actions = run.on_event(event, Timestamp::now()).map_err(|error| AgentError::new(error.to_string()))?;
-        }
-    }
-
-    fn note_unfinished(&self, clause: &Clause) -> std::io::Result<()> {
-        match &clause.claim {
-            Claim::Path(path) => self.state_dir.note_unfinished(path),
-            _ => Ok(()),
         }
     }
 }

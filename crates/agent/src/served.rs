@@ -96,9 +96,9 @@ impl Served {
         let mut state = self.state;
         let read = |name: &str| fs::read(content_path(state_dir, name)).ok();
         state.unseal(|name| serde_json::from_slice(&read(name)?).ok()).map_err(|name| missing(&name))?;
-        for name in state.clauses.iter().filter_map(|clause| clause.text("content")) {
-            let bytes = read(name).ok_or_else(|| missing(name))?;
-            let digest = serde_json::from_value(serde_json::Value::from(name)).map_err(|_| missing(name))?;
+        for name in state.content_names() {
+            let bytes = read(&name).ok_or_else(|| missing(&name))?;
+            let digest = serde_json::from_value(serde_json::Value::from(name.as_str())).map_err(|_| missing(&name))?;
             contents.insert(digest, bytes);
         }
         Ok(Wanted {

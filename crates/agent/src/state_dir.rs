@@ -164,24 +164,6 @@ impl StateDir {
         DirBuilder::new().recursive(true).mode(0o700).create(&folder).map_err(|error| AgentError::own_file("make the folder", &folder, &error))?;
         Ok(Store { folder, log: None })
     }
-
-    /// Notes a path beside which a candidate may be left if the run is cut off.
-    ///
-    /// # Errors
-    ///
-    /// Returns why it cannot be noted.
-    pub fn note_unfinished(&self, path: &str) -> io::Result<()> {
-        let mut file = OpenOptions::new().create(true).append(true).mode(0o600).open(self.path.join("unfinished"))?;
-        writeln!(file, "{path}")
-    }
-
-    /// Returns the paths that a run which was cut off was about to replace, and forgets them.
-    pub fn take_unfinished(&self) -> Vec<String> {
-        let path = self.path.join("unfinished");
-        let paths = fs::read_to_string(&path).map(|text| text.lines().map(str::to_owned).collect()).unwrap_or_default();
-        let _ = fs::remove_file(&path);
-        paths
-    }
 }
 
 impl Store {

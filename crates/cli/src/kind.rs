@@ -111,7 +111,9 @@ pub fn run(arguments: &KindArguments) -> Exit {
             };
             let Some(found) = find_among(kind, &taught) else {
                 if kind.contains('/') && kit.is_none() {
-                    anstream::eprintln!("error: `{kind}` is a kind that a kit teaches\nhint: name the kit's folder: constans kind show {kind} --kit DIR");
+                    anstream::eprintln!(
+                        "error: `{kind}` is a kind that a kit teaches\nhint: name the kit's folder: constans kind show {kind} --kit DIR"
+                    );
                     return Exit::Error;
                 }
                 let near = nearest(kind).or_else(|| search(kind).first().map(|kind| kind.name));
@@ -151,9 +153,7 @@ fn json(value: &impl serde::Serialize) {
 
 fn list(kinds: &[&Kind]) -> String {
     let width = kinds.iter().map(|kind| kind.name.len()).max().unwrap_or(0) + 1;
-    let line = |kind: &&Kind| {
-        format!("{}  {}\n", styled(style::STRONG, format!("{:<width$}", kind.name)), kind.purpose)
-    };
+    let line = |kind: &&Kind| format!("{}  {}\n", styled(style::STRONG, format!("{:<width$}", kind.name)), kind.purpose);
     kinds.iter().map(line).collect()
 }
 

@@ -69,7 +69,7 @@ fn a_program_invites_approves_serves_and_reads_what_becomes_of_it() {
     round();
     assert_eq!(sign(&program), "in_line");
     let clauses = answered(program.get("/api/nodes/kiosk-auken-1/clauses"));
-    assert_eq!((clauses["clauses"].as_array().unwrap().len(), &clauses["run"]), (18, &Value::Null), "an uneventful run follows from its state");
+    assert_eq!((clauses["clauses"].as_array().unwrap().len(), &clauses["run"]), (19, &Value::Null), "an uneventful run follows from its state");
 
     set_kiosks(&program, "observe");
     let edited = kiosk.root.read("/etc/kiosk/shell.conf").unwrap().replace("90", "9");

@@ -3,7 +3,8 @@
 #![expect(clippy::unwrap_used, reason = "a test may panic")]
 
 use constans_core::run::{ClauseResult, Outcome, Status, Verdict};
-use constans_e2e::Machine;
+use constans_e2e::story::{change, group, joined, kits, well};
+use constans_e2e::{Fleet, Machine};
 use constans_wire::report::RunReport;
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
@@ -59,7 +60,8 @@ fn a_kind_of_a_kit_is_looked_at_put_right_and_drifts_like_any_other() {
     assert_eq!(run(&machine, &kit, "enforce").status, Status::InLine);
     fs::write(machine.root.path().join("etc/light-A"), "red Tern-1234\n").unwrap();
     let drifted = run(&machine, &kit, "observe");
-    let told: Vec<String> = light(&drifted).differences.iter().map(|one| format!("{} {} {}", one.property, one.wanted.words(), one.found.words())).collect();
+    let told: Vec<String> =
+        light(&drifted).differences.iter().map(|one| format!("{} {} {}", one.property, one.wanted.words(), one.found.words())).collect();
     assert_eq!(told, ["colour green red"]);
     assert_eq!(run(&machine, &kit, "enforce").status, Status::DriftCorrected);
     // What is concealed reaches the program on its input alone, and no report.
@@ -96,7 +98,8 @@ fn programs_that_hang_flood_lie_or_die_do_no_harm() {
 fn a_program_that_says_it_did_and_did_not_fails_at_verifying() {
     let machine = Machine::fresh();
     let folder = tempfile::tempdir().unwrap();
-    let report = run(&machine, &kit(folder.path(), "[ \"$1\" = inspect ] && echo '{\"present\": false}' || echo '{\"done\": [\"all is well\"]}'"), "enforce");
+    let report =
+        run(&machine, &kit(folder.path(), "[ \"$1\" = inspect ] && echo '{\"present\": false}' || echo '{\"done\": [\"all is well\"]}'"), "enforce");
     assert_eq!(light(&report).failure.as_ref().unwrap().at, constans_core::run::FailureAt::Verify);
 }
 
@@ -112,4 +115,31 @@ fn the_program_runs_from_a_copy_that_nobody_else_can_change() {
     fs::write(&copy, "#!/bin/sh\necho taken over > $CONSTANS_ROOT/etc/taken\n").unwrap();
     assert_eq!(run(&machine, &kit, "enforce").status, Status::InLine);
     assert!(!machine.root.path().join("etc/taken").exists());
+}
+
+#[test]
+fn a_server_gives_nodes_the_programs_and_folders_that_their_state_names() {
+    let fleet = Fleet::start();
+    let ship = joined(&fleet, "bridge-tern", &["role=bridge", "ship=tern"]);
+    let kits = kits();
+    let gateway = kits.path().join("ship-gateway");
+    fs::create_dir_all(gateway.join("copies/charts/north")).unwrap();
+    fs::write(gateway.join("copies/charts/north/auken.txt"), "4 m at low water\n").unwrap();
+    change(
+        &gateway.join("baselines/store-and-forward.toml"),
+        "[[clause]]\nwhat = \"directory:/etc/gateway\"",
+        "[[clause]]\nwhat = \"tree:/srv/charts\"\ncopy = \"charts\"\nneeds = [\"directory:/srv\"]\n\n[[clause]]\nwhat = \"directory:/srv\"\n\n[[clause]]\nwhat = \"directory:/etc/gateway\"",
+    );
+    let at = |kit: &str| kits.path().join(kit).display().to_string();
+    well(&fleet.client(&["kit", "publish", &at("ship-gateway"), "--with", &at("quay-base")]));
+    well(&fleet.client(&["stage", "serve", "open-water", "quay-base@1.3.0", "ship-gateway@0.9.0"]));
+    let bridges = "name = \"bridges\"\npriority = 10\nfilter = \"labels.role == 'bridge'\"\n[[assignments]]\nkit = \"ship-gateway\"\nbaseline = \"store-and-forward\"\n[settings]\nmode = \"enforce\"\n";
+    well(&group(&fleet, &ship, bridges));
+    well(&ship.run(&["daemon", "--once"]));
+    assert_eq!(ship.root.read("/var/spool/gateway/lanes/tickets").unwrap(), "priority = 10\nkeep_hours = 72\n");
+    assert_eq!(ship.root.read("/srv/charts/north/auken.txt").unwrap(), "4 m at low water\n");
+    let again = ship.run(&["daemon", "--once"]);
+    assert!(well(&again).contains("in line"), "{}", again.stdout);
+    let node = fleet.client(&["node", "show", "bridge-tern"]).stdout;
+    assert!(node.contains("in line"), "{node}");
 }

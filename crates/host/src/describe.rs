@@ -140,7 +140,9 @@ impl Machine {
         told.remarks.push(format!("contents: {} bytes, {}", bytes.len(), of_contents(&bytes).as_str()));
         let text = String::from_utf8(bytes).ok().filter(|text| text.len() <= LARGEST_TEXT);
         match text {
-            _ if !entry.is_readable_by_all() => told.remarks.push("the contents are not shown, since not everybody may read them: put them into copies/ of the kit".to_owned()),
+            _ if !entry.is_readable_by_all() => {
+                told.remarks.push("the contents are not shown, since not everybody may read them: put them into copies/ of the kit".to_owned())
+            }
             None => told.remarks.push("the contents are no short text: put them into copies/ of the kit".to_owned()),
             Some(text) => told.take(kind, property, Value::from(text)),
         }

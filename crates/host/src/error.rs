@@ -28,7 +28,9 @@ impl HostError {
             Some(rustix::io::Errno::ROFS) => Some("the file system is mounted read-only: mount it read-write, or take the clause out"),
             Some(rustix::io::Errno::PERM) => Some("the file may be immutable (lsattr shows an `i`): chattr -i lets it be changed"),
             Some(rustix::io::Errno::ACCESS) => Some("the agent's account may not do this: run it as root"),
-            Some(rustix::io::Errno::BUSY) => Some("something is mounted at this path (findmnt says what), or uses it: a mount point cannot be replaced"),
+            Some(rustix::io::Errno::BUSY) => {
+                Some("something is mounted at this path (findmnt says what), or uses it: a mount point cannot be replaced")
+            }
             Some(rustix::io::Errno::IO) => Some("the disk or its driver reports a fault: the kernel's log (dmesg) says which"),
             Some(rustix::io::Errno::DQUOT) => Some("the quota is used up"),
             _ => None,

@@ -4,9 +4,10 @@ use crate::error::HostError;
 use crate::steps;
 use constans_core::digest::{Digest, of_contents};
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, Stat};
-use std::fs::File;
+use std::fs::{File, OpenOptions};
 use std::io::{Read as _, Write as _};
 use std::os::fd::{AsFd, AsRawFd as _, OwnedFd};
+use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
 
 const MOST_LINKS: usize = 40;
@@ -17,6 +18,8 @@ pub const LARGEST_FILE: u64 = 1024 * 1024 * 1024;
 #[derive(Debug, Clone)]
 pub struct Files {
     root: PathBuf,
+    /// Where it is noted what is about to be replaced, so that what a cut-off run leaves beside a path is found.
+    unfinished: Option<PathBuf>,
 }
 
 /// What stands at a path.
@@ -69,7 +72,14 @@ impl Entry {
             FileType::Symlink => What::Link,
             _ => What::Other,
         };
-        Self { what, uid: stat.st_uid, gid: stat.st_gid, permissions: stat.st_mode & 0o7777, size: u64::try_from(stat.st_size).unwrap_or(0), names: stat.st_nlink.into() }
+        Self {
+            what,
+            uid: stat.st_uid,
+            gid: stat.st_gid,
+            permissions: stat.st_mode & 0o7777,
+            size: u64::try_from(stat.st_size).unwrap_or(0),
+            names: stat.st_nlink.into(),
+        }
     }
 
     /// Returns whether everybody may read it.
@@ -92,7 +102,29 @@ pub struct Ownership {
 impl Files {
     /// Returns the files below a root.
     pub fn below(root: impl Into<PathBuf>) -> Self {
-        Self { root: root.into() }
+        Self { root: root.into(), unfinished: None }
+    }
+
+    /// Notes in this file what is about to be replaced.
+    #[must_use]
+    pub fn noting(self, unfinished: PathBuf) -> Self {
+        Self { unfinished: Some(unfinished), ..self }
+    }
+
+    fn note_unfinished(&self, path: &str) -> Result<(), HostError> {
+        let Some(note) = &self.unfinished else { return Ok(()) };
+        let written = OpenOptions::new().create(true).append(true).mode(0o600).open(note).and_then(|mut note| writeln!(note, "{path}"));
+        written
+            .map_err(|error| HostError::io("note in the agent's own folder what is about to be changed: write", &note.display().to_string(), &error))
+    }
+
+    /// Removes what runs that were cut off left beside the paths that they were about to replace.
+    pub fn tidy(&self) {
+        let Some(note) = &self.unfinished else { return };
+        for path in std::fs::read_to_string(note).unwrap_or_default().lines() {
+            self.remove_candidate(path);
+        }
+        let _ = std::fs::remove_file(note);
     }
 
     /// Returns the root.
@@ -234,7 +266,15 @@ impl Files {
         flush(&folder, path)
     }
 
-    fn write_candidate(&self, folder: &OwnedFd, (candidate, old): (&str, &str), path: &str, contents: &[u8], ownership: Ownership) -> Result<(), HostError> {
+    fn write_candidate(
+        &self,
+        folder: &OwnedFd,
+        (candidate, old): (&str, &str),
+        path: &str,
+        contents: &[u8],
+        ownership: Ownership,
+    ) -> Result<(), HostError> {
+        self.note_unfinished(path)?;
         // One that an earlier run left behind when it was cut off.
         let _ = rustix::fs::unlinkat(folder, candidate, AtFlags::empty());
         let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
@@ -293,6 +333,7 @@ impl Files {
     pub fn make_link(&self, path: &str, target: &str) -> Result<(), HostError> {
         let (folder, name) = self.folder_of(path)?.ok_or_else(|| no_folder(path))?;
         let candidate = candidate_name(&name);
+        self.note_unfinished(path)?;
         let doing = |error: rustix::io::Errno| HostError::io("make the link", path, &error.into());
         let _ = rustix::fs::unlinkat(&folder, candidate.as_str(), AtFlags::empty());
         rustix::fs::symlinkat(target, &folder, candidate.as_str()).map_err(doing)?;
@@ -318,8 +359,7 @@ impl Files {
         flush(&folder, path)
     }
 
-    /// Removes what a run that was cut off left beside a path.
-    pub fn remove_candidate(&self, path: &str) {
+    fn remove_candidate(&self, path: &str) {
         if let Ok(Some((folder, name))) = self.folder_of(path) {
             let _ = rustix::fs::unlinkat(&folder, candidate_name(&name).as_str(), AtFlags::empty());
         }
@@ -506,9 +546,11 @@ mod tests {
         let path = folder.path().join("etc/issue");
         std::fs::write(&path, "old").unwrap();
         // A list that lets the account 4242 read, as setxattr(2) takes it: version 2, then tag, rights and number of each entry.
-        let entry = |tag: u16, rights: u16, number: u32| [tag.to_le_bytes().to_vec(), rights.to_le_bytes().to_vec(), number.to_le_bytes().to_vec()].concat();
+        let entry =
+            |tag: u16, rights: u16, number: u32| [tag.to_le_bytes().to_vec(), rights.to_le_bytes().to_vec(), number.to_le_bytes().to_vec()].concat();
         let none = u32::MAX;
-        let list = [2u32.to_le_bytes().to_vec(), entry(1, 6, none), entry(2, 4, 4242), entry(4, 4, none), entry(16, 4, none), entry(32, 4, none)].concat();
+        let list =
+            [2u32.to_le_bytes().to_vec(), entry(1, 6, none), entry(2, 4, 4242), entry(4, 4, none), entry(16, 4, none), entry(32, 4, none)].concat();
         let set = |name: &str, value: &[u8]| rustix::fs::setxattr(&path, name, value, rustix::fs::XattrFlags::empty());
         if set("user.note", b"kept").is_err() || set("system.posix_acl_access", &list).is_err() {
             eprintln!("not tested: the file system of {} has no extended attributes", folder.path().display());

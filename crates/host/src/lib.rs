@@ -13,6 +13,7 @@ pub mod native;
 pub mod openpgp;
 pub mod packages;
 pub mod programs;
+pub mod runit;
 pub mod services;
 pub mod steps;
 

@@ -6,14 +6,15 @@ use crate::files::{Entry, Files};
 use crate::kinds;
 use crate::packages::Apt;
 use crate::programs::{NotRun, Programs, is_root};
+use crate::runit::Runit;
 use crate::services::{self, Services};
 use constans_core::address::ClauseAddress;
 use constans_core::compare::Difference;
 use constans_core::digest::DigestKey;
 use constans_core::filter::About;
 use constans_core::kind::Reaction;
-use constans_core::run::{Correction, Failure, FailureAt, Inspection, KeptOld, NativeStep, Seen};
 use constans_core::kit::Gone;
+use constans_core::run::{Correction, Failure, FailureAt, Inspection, KeptOld, NativeStep, Seen};
 use constans_core::state::{Clause, EffectiveState};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -59,6 +60,7 @@ pub struct Machine {
     pub(crate) accounts: Accounts,
     pub(crate) packages: Apt,
     pub(crate) services: Box<dyn Services>,
+    runit: Runit,
     pub(crate) programs: Programs,
     /// Paths that Constans left behind: they are never removed as unknown.
     pub(crate) left_behind: BTreeSet<String>,
@@ -133,11 +135,12 @@ impl Machine {
         let machine = rustix::system::uname().nodename().to_string_lossy().into_owned();
         let acted_on = ActedOn { machine, root: root.clone() };
         let is_private = acted_on.is_private_root();
-        let files = Files::below(root);
+        let files = Files::below(root).noting(scratch.join("unfinished"));
         let accounts = Accounts::new(files.clone(), is_private);
         Ok(Self {
             packages: Apt::new(files.clone(), is_private, scratch),
             services: services::choose(&files, is_private),
+            runit: Runit::new(files.clone()),
             programs: Programs::new(files.clone(), accounts.clone(), is_private),
             acted_on,
             files,
@@ -177,6 +180,15 @@ impl Machine {
         (self.acted_on.is_private_root() && !is_root()).then(|| "owners cannot be set below a private root without root's rights".to_owned())
     }
 
+    /// Returns the service manager that a clause asks for: the node's own, unless `via` names another.
+    pub(crate) fn services_of(&mut self, clause: &Clause) -> Result<&mut dyn Services, HostError> {
+        match clause.via.as_deref() {
+            Some("runit") if !self.runit.is_there()? => Err(HostError::new("runit is not installed (there is no /etc/service)")),
+            Some("runit") => Ok(&mut self.runit),
+            _ => Ok(&mut *self.services),
+        }
+    }
+
     /// Inspects a clause's thing; nothing is changed.
     pub fn inspect(&mut self, clause: &Clause, contents: &dyn Contents, key: &DigestKey) -> Inspection {
         let seen = match &clause.via {
@@ -209,7 +221,9 @@ impl Machine {
     pub fn react(&mut self, clause: &Clause, reaction: Reaction) -> Result<Vec<NativeStep>, Failure> {
         let step = match reaction {
             Reaction::Run => kinds::run_command(self, clause),
-            Reaction::Restart | Reaction::Reload => self.services.react(clause.name(), reaction, clause.flag("running") == Some(true)),
+            Reaction::Restart | Reaction::Reload => {
+                self.services_of(clause).and_then(|services| services.react(clause.name(), reaction, clause.flag("running") == Some(true)))
+            }
         };
         step.map(|step| vec![step]).map_err(|error| error.failure(FailureAt::React))
     }
@@ -219,7 +233,7 @@ impl Machine {
 fn backends(kind: &str) -> &'static [&'static str] {
     match kind {
         "package" => &["apt"],
-        "service" => &["systemd"],
+        "service" => &["systemd", "runit"],
         _ => &[],
     }
 }

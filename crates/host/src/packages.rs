@@ -201,8 +201,14 @@ impl Apt {
     pub fn install(&mut self, name: &str, wish: Option<&VersionWish>) -> Result<PackagesChanged, HostError> {
         let mut native = Vec::new();
         let offer = self.fitting_offer(name, wish, &mut native)?;
-        let options =
-            ["--yes", LOCK_PATIENCE, "--allow-downgrades", "--option=Dpkg::Options::=--force-confdef", "--option=Dpkg::Options::=--force-confold", "install"];
+        let options = [
+            "--yes",
+            LOCK_PATIENCE,
+            "--allow-downgrades",
+            "--option=Dpkg::Options::=--force-confdef",
+            "--option=Dpkg::Options::=--force-confold",
+            "install",
+        ];
         let arguments = options.iter().map(|option| (*option).to_owned()).chain([format!("{name}={offer}")]).collect::<Vec<_>>();
         self.change(name, &arguments, native)
     }
@@ -224,7 +230,19 @@ impl Apt {
                 native.push(self.refresh_index()?);
                 continue;
             }
-            let error = if offered.is_empty() {
+            let not_fetched = native
+                .iter()
+                .filter(|step| step.what.starts_with("apt-get update"))
+                .any(|step| step.exit != Some(0) || step.output.contains("Failed to fetch") || step.output.contains("index files failed"));
+            let error = if not_fetched {
+                let known = if offered.is_empty() { "none of it".to_owned() } else { offered.join(", ") };
+                let said =
+                    native.iter().flat_map(|step| step.output.lines()).find(|line| line.contains("Failed to fetch") || line.starts_with("E: "));
+                HostError::new(format!("no version of {name} fits {wish}, and the index of packages could not be fetched")).remedy(format!(
+                    "see that its sources can be reached ({}); the old index knows {known}",
+                    said.map_or("apt-get update says why", |line| line.trim_start_matches(['E', 'W', ':', ' ']))
+                ))
+            } else if offered.is_empty() {
                 HostError::new(format!("no package source offers {name}"))
                     .remedy("is it spelt as the source spells it, and is that source in /etc/apt/sources.list?")
             } else {
@@ -368,7 +386,11 @@ fn package_error(name: &str, step: NativeStep) -> HostError {
         ("failed to fetch", "the package source does not answer, or its index is old"),
         ("script subprocess returned error", "the package's own script failed: its output says why"),
     ];
-    let remedy = known.iter().find(|(sign, _)| output.contains(sign)).map(|(_, remedy)| (*remedy).to_owned());
+    let holder = step.output.split("held by process ").nth(1).and_then(|rest| rest.lines().next()).map(|rest| rest.trim_end_matches(['.', ' ']));
+    let remedy = known.iter().find(|(sign, _)| output.contains(sign)).map(|(_, remedy)| match holder {
+        Some(holder) => format!("{remedy}; it is the process {holder}"),
+        None => (*remedy).to_owned(),
+    });
     let exit = step.exit.unwrap_or(-1);
     let culprit = step
         .output

@@ -3,6 +3,7 @@
 use crate::error::HostError;
 use crate::files::{Files, Ownership};
 use crate::native::Native;
+use crate::runit::Runit;
 use constans_core::kind::Reaction;
 use constans_core::run::NativeStep;
 use serde::{Deserialize, Serialize};
@@ -62,6 +63,10 @@ pub fn choose(files: &Files, is_private_root: bool) -> Box<dyn Services> {
     if !is_private_root && Path::new("/run/systemd/system").is_dir() {
         return Box::new(Systemd);
     }
+    // Without systemd runit is the service manager, if it is the one that runs: the first process says so.
+    if !is_private_root && std::fs::read_to_string("/proc/1/comm").is_ok_and(|name| name.trim() == "runit") {
+        return Box::new(Runit::new(files.clone()));
+    }
     Box::new(StandIn { files: files.clone() })
 }
 
@@ -113,8 +118,13 @@ impl Services for Systemd {
     fn names(&mut self) -> Result<Vec<String>, HostError> {
         let ended = Native::new("systemctl", ["list-unit-files", "--type=service", "--no-legend", "--no-pager", "--plain"]).must()?;
         // What ends with @ is a pattern for services, none itself.
-        let units = ended.stdout.lines().filter_map(|line| line.split_whitespace().next()?.strip_suffix(".service"));
-        Ok(units.filter(|unit| !unit.ends_with('@')).map(str::to_owned).collect())
+        // An alias is another name of a unit that is listed itself.
+        let unit = |line: &str| {
+            let mut words = line.split_whitespace();
+            let (unit, state) = (words.next()?.strip_suffix(".service")?, words.next()?);
+            (!unit.ends_with('@') && state != "alias").then(|| unit.to_owned())
+        };
+        Ok(ended.stdout.lines().filter_map(unit).collect())
     }
 
     fn stand_in(&self) -> Option<String> {

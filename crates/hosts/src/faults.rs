@@ -41,7 +41,14 @@ pub fn all(host: Host<'_>) -> Result<usize, Failed> {
 /// Wants new contents at a path, and another file after it.
 fn contents(host: Host<'_>, path: &str) -> Result<String, Failed> {
     host.shell("rm -f /etc/after")?;
-    document(host, "fault", &format!("[[clause]]\nwhat = \"file:{path}\"\ntext = \"{}\\n\"\n\n[[clause]]\nwhat = \"file:/etc/after\"\ntext = \"x\\n\"\n", "new ".repeat(30_000)))
+    document(
+        host,
+        "fault",
+        &format!(
+            "[[clause]]\nwhat = \"file:{path}\"\ntext = \"{}\\n\"\n\n[[clause]]\nwhat = \"file:/etc/after\"\ntext = \"x\\n\"\n",
+            "new ".repeat(30_000)
+        ),
+    )
 }
 
 /// The first clause failed with these words and this remedy, the old contents stand, and the second was done.
@@ -113,7 +120,8 @@ fn lists_and_names(host: Host<'_>) -> Result<(), Failed> {
     let wanted = contents(host, "/etc/acl.conf")?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
     must(host.shell("getfacl -cp /etc/acl.conf")?.contains("user:ops:rw"), "the access control list was lost", &report)?;
-    let told = report.clauses[0].native.iter().any(|step| step.what.contains("another name of the old file (a hard link) still has the old contents"));
+    let told =
+        report.clauses[0].native.iter().any(|step| step.what.contains("another name of the old file (a hard link) still has the old contents"));
     must(told && host.shell("cat /etc/acl.other")? == "old\n", "the other name is not told of", &report)
 }
 
@@ -125,7 +133,11 @@ fn account_in_use(host: Host<'_>) -> Result<(), Failed> {
     must(remedy.contains("programs of this account run"), &remedy, &report)?;
     host.shell("systemctl stop gunnar")?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
-    must(host.try_shell("id gunnar")?.exit != 0 && host.try_shell("[ -e /home/gunnar/logbook ]")?.exit == 0, "it is still there, or its home is gone", &report)
+    must(
+        host.try_shell("id gunnar")?.exit != 0 && host.try_shell("[ -e /home/gunnar/logbook ]")?.exit == 0,
+        "it is still there, or its home is gone",
+        &report,
+    )
 }
 
 fn directory_not_empty(host: Host<'_>) -> Result<(), Failed> {
@@ -162,7 +174,8 @@ fn power_cut(host: Host<'_>) -> Result<(), Failed> {
     let wanted = contents(host, "/etc/cut.conf")?;
     for _ in 0..3 {
         host.shell("echo old > /etc/cut.conf; sync")?;
-        let line = format!("systemd-run -q --collect sh -c 'while :; do constans-agent enforce --yes {wanted}; echo old > /etc/cut.conf; done'; sleep 0.4");
+        let line =
+            format!("systemd-run -q --collect sh -c 'while :; do constans-agent enforce --yes {wanted}; echo old > /etc/cut.conf; done'; sleep 0.4");
         host.shell(&line)?;
         host.power_cut()?;
         let size: usize = host.shell("stat -c %s /etc/cut.conf")?.trim().parse().map_err(|error| format!("{error}"))?;
@@ -171,7 +184,11 @@ fn power_cut(host: Host<'_>) -> Result<(), Failed> {
             return Err(format!("after the power cut the file has {size} bytes: neither the old contents nor the new"));
         }
         let report = host.agent(&format!("enforce --yes {wanted}"))?;
-        must(report.clauses.iter().all(|clause| matches!(clause.outcome, Outcome::Corrected | Outcome::InLine)), "the next run is not well", &report)?;
+        must(
+            report.clauses.iter().all(|clause| matches!(clause.outcome, Outcome::Corrected | Outcome::InLine)),
+            "the next run is not well",
+            &report,
+        )?;
     }
     Ok(())
 }
@@ -186,9 +203,9 @@ pub fn kills(host: Host<'_>, total: usize) -> Result<usize, Failed> {
     let each = total.div_ceil(kinds.len());
     let (mut failed, mut kills) = (0, 0);
     for (seed, (kind, drift, proof)) in kinds.into_iter().enumerate() {
-        let kit = format!("--kit /srv/kits/{}", kind.replace('_', "-"));
+        let kit = format!("--kit /srv/kits/{}", kind.replace([' ', '_'], "-"));
         // Apt is slow, and its steps are few: it gets fewer turns.
-        let turns = if matches!(kind, "package" | "trust_anchor") { each / 4 } else { each };
+        let turns = if matches!(kind.as_str(), "package" | "trust_anchor") { each / 4 } else { each };
         let script = format!(
             "drift() {{ {drift}; }}\nproof() {{ {proof}; }}\nagain() {{ constans-agent enforce --yes {kit} > /tmp/last 2>&1; }}\n\
              again; drift >/dev/null 2>&1; rm -f /tmp/steps; CONSTANS_STEPS=/tmp/steps again || {{ cat /tmp/last; exit 1; }}\n\

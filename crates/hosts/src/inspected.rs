@@ -51,7 +51,8 @@ fn in_line_again(host: Host<'_>, asked: &str) -> Result<usize, Failed> {
     }
     let report = host.agent("observe --file /srv/documents/told.toml")?;
     must(report.clauses.len() == kept, "not every clause was read", &report)?;
-    let unlike: Vec<&str> = report.clauses.iter().filter(|clause| clause.verdict != Some(Verdict::Alike)).map(|clause| clause.address.as_str()).collect();
+    let unlike: Vec<&str> =
+        report.clauses.iter().filter(|clause| clause.verdict != Some(Verdict::Alike)).map(|clause| clause.address.as_str()).collect();
     must(unlike.is_empty(), &format!("not in line: {}", unlike.join(", ")), &report)?;
     Ok(kept)
 }

@@ -9,6 +9,8 @@ use std::time::Instant;
 /// One kind: what is wanted, how the system itself says whether it is so, and how somebody changes it by hand.
 pub struct Case {
     kind: &'static str,
+    /// Its backend, if it is not the usual one.
+    via: &'static str,
     /// Further files of the kit.
     files: &'static [(&'static str, &'static str)],
     /// Done on the host before.
@@ -22,12 +24,19 @@ pub struct Case {
     told: &'static str,
 }
 
+impl Case {
+    fn name(&self) -> String {
+        if self.via.is_empty() { self.kind.to_owned() } else { format!("{} {}", self.kind, self.via) }
+    }
+}
+
 /// A self-signed certificate of Skerry Line, made for these tests; its key was thrown away.
 const CERTIFICATE: &str = include_str!("skerry-line.pem");
 
 const CASES: &[Case] = &[
     Case {
         kind: "file",
+        via: "",
         files: &[("renders/shell.conf.jinja", "idle = {{ params.idle }}\n")],
         before: "useradd -m ops",
         clauses: "[params.idle]\ntype = \"integer\"\ndefault = 90\n\n[[clause]]\nwhat = \"file:/etc/kiosk.conf\"\nrender = \"shell.conf.jinja\"\nowner = \"ops\"\ngroup = \"ops\"\npermissions = \"640\"\n",
@@ -37,6 +46,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "directory",
+        via: "",
         files: &[],
         before: "",
         clauses: "[[clause]]\nwhat = \"directory:/srv/queue\"\npermissions = \"0750\"\nowner = \"ops\"\nonly_known = true\n",
@@ -46,6 +56,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "tree",
+        via: "",
         files: &[("copies/pages/index.html", "<p>Tickets</p>\n"), ("copies/pages/en/help.html", "<p>Help</p>\n")],
         before: "",
         clauses: "[[clause]]\nwhat = \"tree:/srv/pages\"\ncopy = \"pages\"\nowner = \"ops\"\nfile_permissions = \"0644\"\ndir_permissions = \"0755\"\nonly_known = true\n",
@@ -55,6 +66,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "link",
+        via: "",
         files: &[],
         before: "",
         clauses: "[[clause]]\nwhat = \"link:/etc/kiosk.current\"\ntarget = \"kiosk.conf\"\n",
@@ -64,6 +76,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "line",
+        via: "",
         files: &[],
         before: "",
         clauses: "[[clause]]\nwhat = \"line:hub\"\nin = \"/etc/hosts\"\ntext = \"192.0.2.10 hub.skerry.example\"\nmatch = '\\shub\\.skerry\\.example$'\n",
@@ -73,6 +86,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "setting",
+        via: "",
         files: &[],
         before: "printf '# plain\\nnetwork:\\n  lan: {mtu: 1500}\\n' > /etc/skerry.yaml; printf '{\"a\": 1}\\n' > /etc/skerry.json; printf '[s]\\nx = 1 # c\\n' > /etc/skerry.toml; printf 'A=\"1\"\\n' > /etc/default/skerry",
         clauses: "[[clause]]\nwhat = \"setting:ini\"\nin = \"/etc/systemd/journald.conf\"\nkey = [\"Journal\", \"Storage\"]\nvalue = \"volatile\"\nformat = \"ini\"\n\n[[clause]]\nwhat = \"setting:yaml\"\nin = \"/etc/skerry.yaml\"\nkey = [\"network\", \"lan\", \"mtu\"]\nvalue = 9000\nformat = \"yaml\"\n\n[[clause]]\nwhat = \"setting:json\"\nin = \"/etc/skerry.json\"\nkey = [\"b\"]\nvalue = [1, 2]\nformat = \"json\"\n\n[[clause]]\nwhat = \"setting:toml\"\nin = \"/etc/skerry.toml\"\nkey = [\"s\", \"x\"]\nvalue = 2\nformat = \"toml\"\n\n[[clause]]\nwhat = \"setting:shell\"\nin = \"/etc/default/skerry\"\nkey = [\"A\"]\nvalue = 5\nformat = \"key=value\"\n\n[[clause]]\nwhat = \"setting:login\"\nin = \"/etc/login.defs\"\nkey = [\"UMASK\"]\nvalue = \"027\"\nformat = \"key value\"\n",
@@ -82,6 +96,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "package_source",
+        via: "",
         files: &[("copies/skerry.asc", "{KEY}")],
         before: "rm -f /etc/apt/sources.list",
         clauses: "[[clause]]\nwhat = \"package_source:skerry\"\nurl = \"http://hub:8080\"\nsuite = \"./\"\nsigned_by = \"skerry.asc\"\nfingerprint = \"{FINGERPRINT}\"\n",
@@ -91,6 +106,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "package",
+        via: "",
         files: &[],
         before: "",
         clauses: "[[clause]]\nwhat = \"package:kiosk-shell\"\nversion = \"3.2.*\"\n\n[[clause]]\nwhat = \"package:gate-reader\"\nversion = \"2.1.4\"\nhold = true\n\n[[clause]]\nwhat = \"package:logrotate\"\ngone = \"with_settings\"\n",
@@ -100,6 +116,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "service",
+        via: "",
         files: &[],
         before: "",
         clauses: "[[clause]]\nwhat = \"service:kiosk-shell\"\nrunning = true\nenabled = true\n",
@@ -108,7 +125,18 @@ const CASES: &[Case] = &[
         told: "running: wanted yes, found no",
     },
     Case {
+        kind: "service",
+        via: "runit",
+        files: &[],
+        before: "printf '#!/bin/sh\\nexec sleep infinity\\n' > /tmp/run; mkdir -p /etc/sv/ferry; install -m755 /tmp/run /etc/sv/ferry/run; printf '[Service]\\nExecStart=/usr/bin/runsvdir /etc/service\\n[Install]\\nWantedBy=multi-user.target\\n' > /etc/systemd/system/runsvdir.service; systemctl daemon-reload; systemctl enable -q --now runsvdir",
+        clauses: "[[clause]]\nwhat = \"service:ferry\"\nvia = \"runit\"\nrunning = true\nenabled = true\n",
+        proof: "sv status ferry | grep -q ^run: && [ -e /etc/service/ferry ] && [ ! -e /etc/sv/ferry/down ]",
+        drift: "sv stop ferry",
+        told: "running: wanted yes, found no",
+    },
+    Case {
         kind: "schedule",
+        via: "",
         files: &[],
         before: "",
         clauses: "[[clause]]\nwhat = \"schedule:empty the spool\"\nat = \"15 3 * * *\"\nargv = [\"/usr/bin/kiosk-shell\", \"--note\", \"100 %\"]\naccount = \"ops\"\n",
@@ -118,6 +146,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "account",
+        via: "",
         files: &[],
         before: "useradd guest",
         clauses: "[[clause]]\nwhat = \"account:kiosk\"\nsystem = true\nshell = \"/usr/sbin/nologin\"\nhome = \"/var/lib/kiosk\"\ngroups = [\"audio\"]\nlocked = true\n\n[[clause]]\nwhat = \"account:guest\"\ngone = true\n",
@@ -127,6 +156,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "account_group",
+        via: "",
         files: &[],
         before: "",
         clauses: "[[clause]]\nwhat = \"account_group:quay\"\ngid = 4200\nmembers = [\"ops\"]\n",
@@ -136,6 +166,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "ssh_key",
+        via: "",
         files: &[],
         before: "",
         clauses: "[[clause]]\nwhat = \"ssh_key:ilse@hub\"\naccount = \"ops\"\nkey = \"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIEAuken0Brisk0Corran0Dunmoy0Eldrey0Skerry0\"\noptions = [\"restrict\"]\n",
@@ -145,6 +176,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "kernel_setting",
+        via: "",
         files: &[],
         before: "echo 1 > /proc/sys/net/ipv4/ip_forward",
         clauses: "[[clause]]\nwhat = \"kernel_setting:net.ipv4.ip_forward\"\nvalue = 0\n\n[[clause]]\nwhat = \"kernel_setting:net.ipv4.tcp_rmem\"\nvalue = \"4096  131072 6291456\"\n",
@@ -154,6 +186,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "kernel_module",
+        via: "",
         files: &[],
         before: "mkdir -p /etc/modprobe.d",
         clauses: "[[clause]]\nwhat = \"kernel_module:usb-storage\"\nbarred = true\n",
@@ -163,6 +196,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "mount",
+        via: "",
         files: &[],
         before: "mkdir -p /srv/scratch",
         clauses: "[[clause]]\nwhat = \"mount:/srv/scratch\"\ndevice = \"tmpfs\"\nfs = \"tmpfs\"\noptions = [\"noexec\", \"nosuid\", \"size=1m\"]\n",
@@ -172,6 +206,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "trust_anchor",
+        via: "",
         files: &[("copies/skerry-line.pem", CERTIFICATE)],
         before: "",
         clauses: "[[clause]]\nwhat = \"trust_anchor:skerry-line\"\ncopy = \"skerry-line.pem\"\n",
@@ -181,6 +216,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "clock_sources",
+        via: "",
         files: &[],
         before: "",
         clauses: "[[clause]]\nwhat = \"clock_sources:system\"\nservers = [\"time.skerry.example\", \"192.0.2.7\"]\n",
@@ -190,15 +226,17 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "time_zone",
+        via: "",
         files: &[],
         before: "",
         clauses: "[[clause]]\nwhat = \"time_zone:system\"\nzone = \"Atlantic/Faroe\"\n",
-        proof: "timedatectl show -p Timezone --value | grep -q Atlantic/Faroe || [ \"$(readlink /etc/localtime)\" = /usr/share/zoneinfo/Atlantic/Faroe ]; grep -q Faroe /etc/timezone",
+        proof: "[ \"$(readlink /etc/localtime)\" = /usr/share/zoneinfo/Atlantic/Faroe ]; grep -q Faroe /etc/timezone",
         drift: "ln -sfn /usr/share/zoneinfo/Etc/UTC /etc/localtime",
         told: "zone: wanted Atlantic/Faroe, found Etc/UTC, but Atlantic/Faroe in /etc/timezone",
     },
     Case {
         kind: "host_name",
+        via: "",
         files: &[],
         before: "",
         clauses: "[[clause]]\nwhat = \"host_name:system\"\nname = \"kiosk-auken-1\"\n",
@@ -208,6 +246,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "packet_rule",
+        via: "",
         files: &[],
         before: "",
         clauses: "[[clause]]\nwhat = \"packet_rule:the depot may print\"\ndirection = \"in\"\nprotocol = \"tcp\"\nport = 631\nfrom = \"192.0.2.0/24\"\nthen = \"accept\"\n\n[[clause]]\nwhat = \"packet_rule:nobody else prints\"\ndirection = \"in\"\nprotocol = \"tcp\"\nport = 631\nthen = \"drop\"\n\n[[clause]]\nwhat = \"packet_rule:no port 9\"\ndirection = \"out\"\nport = 9\nthen = \"reject\"\n",
@@ -217,6 +256,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "command",
+        via: "",
         files: &[],
         before: "",
         clauses: "[[clause]]\nwhat = \"command:index the lanes\"\nargv = [\"/bin/sh\", \"-c\", \"id -un > /srv/queue/../lanes.index\"]\nin_line_when = \"/srv/lanes.index\"\n",
@@ -226,6 +266,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "listening",
+        via: "",
         files: &[],
         before: "systemd-run -q --unit=listen-631 nc -lk 127.0.0.1 631; systemd-run -q --unit=listen-22 nc -lk 0.0.0.0 22; sleep 0.3",
         clauses: "[[clause]]\nwhat = \"listening:tcp/22\"\nprogram = \"/usr/bin/nc.openbsd\"\naddress = \"0.0.0.0\"\n\n[[clause]]\nwhat = \"listening:tcp/631\"\ngone = true\n",
@@ -235,6 +276,7 @@ const CASES: &[Case] = &[
     },
     Case {
         kind: "probe",
+        via: "",
         files: &[],
         before: "",
         clauses: "[[clause]]\nwhat = \"probe:the queue is empty\"\nargv = [\"/bin/ls\", \"/srv/probed\"]\nexpect = { exit = 0, stdout = \"^$\" }\n",
@@ -245,9 +287,9 @@ const CASES: &[Case] = &[
 ];
 
 /// Returns the kinds that can be corrected, how somebody changes each by hand, and how the system proves it.
-pub fn correctable() -> Vec<(&'static str, &'static str, &'static str)> {
+pub fn correctable() -> Vec<(String, &'static str, &'static str)> {
     let is_correctable = |case: &&Case| constans_core::kind::find(case.kind).is_some_and(|kind| kind.correctable);
-    CASES.iter().filter(is_correctable).map(|case| (case.kind, case.drift, case.proof)).collect()
+    CASES.iter().filter(is_correctable).map(|case| (case.name(), case.drift, case.proof)).collect()
 }
 
 /// Goes through all kinds and prints a line each; returns how many failed.
@@ -264,11 +306,11 @@ pub fn all(host: Host<'_>, texts: &Texts) -> Result<usize, Failed> {
         match if kind.correctable { corrected(host, case, texts) } else { only_seen(host, case, texts) } {
             Ok(()) => {
                 let done = if kind.correctable { "yes" } else { "never" };
-                println!("{:16} {:10} {done:10} {:10} {:10} {:10} {:>8}", kind.name, "yes", "yes", "yes", "yes", began.elapsed().as_millis());
+                println!("{:16} {:10} {done:10} {:10} {:10} {:10} {:>8}", case.name(), "yes", "yes", "yes", "yes", began.elapsed().as_millis());
             }
             Err(why) => {
                 failed += 1;
-                println!("{:16} FAILED: {why}", kind.name);
+                println!("{:16} FAILED: {why}", case.name());
             }
         }
     }
@@ -290,8 +332,8 @@ impl Texts {
 }
 
 fn prepare(host: Host<'_>, case: &Case, texts: &Texts) -> Result<String, Failed> {
-    let kit = format!("/srv/kits/{}", case.kind.replace('_', "-"));
-    host.write(&format!("{kit}/kit.toml"), &format!("[kit]\nname = \"{}\"\nversion = \"1.0.0\"\n", case.kind.replace('_', "-")))?;
+    let kit = format!("/srv/kits/{}", case.name().replace([' ', '_'], "-"));
+    host.write(&format!("{kit}/kit.toml"), &format!("[kit]\nname = \"{}\"\nversion = \"1.0.0\"\n", case.name().replace([' ', '_'], "-")))?;
     host.write(&format!("{kit}/baselines/one.toml"), &texts.filled(&format!("[baseline]\nname = \"one\"\n\n{}", case.clauses)))?;
     for (path, text) in case.files {
         host.write(&format!("{kit}/{path}"), &texts.filled(text))?;
@@ -354,7 +396,8 @@ pub fn must(holds: bool, what: &str, report: &RunReport) -> Result<(), Failed> {
         let command = failure.command.as_ref().map(|step| format!(" ({}: {})", step.what, step.output)).unwrap_or_default();
         Some(format!("{}: {}{command}", clause.address, failure.message))
     });
-    let still = report.clauses.iter().flat_map(|clause| clause.still_different.iter().map(|one| format!("still {}: {}", one.property, one.found.words())));
+    let still =
+        report.clauses.iter().flat_map(|clause| clause.still_different.iter().map(|one| format!("still {}: {}", one.property, one.found.words())));
     let all: Vec<String> = failures.chain(still).chain(differences(report)).collect();
     Err(format!("{what}; status {:?}; {}", report.status, all.join("; ")))
 }

@@ -12,6 +12,7 @@ const CHECKS: &[(&str, Check)] = &[
     ("exact, pattern, range, newest and downgrade choose the right version", versions),
     ("all that came along is listed", all_changes),
     ("a version that the index does not know is fetched after the index was", index_refreshed),
+    ("an index that cannot be fetched is told, with what the old one knows", index_not_fetched),
     ("no such version: the error says which there are", no_such_version),
     ("a held package is left, and the error says that it is held", held),
     ("a kept file stays kept when its package brings another", kept_file),
@@ -77,6 +78,17 @@ fn index_refreshed(host: Host<'_>, repository: &Repository) -> Result<(), Failed
     must(steps.iter().any(|step| step.starts_with("apt-get update")), &format!("the index was not fetched: {steps:?}"), &report)
 }
 
+fn index_not_fetched(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
+    host.shell("echo 'deb [trusted=yes] http://192.0.2.99:81/ ./' > /etc/apt/sources.list.d/away.list; echo 'Acquire::http::Timeout \"1\"; Acquire::Retries \"0\";' > /etc/apt/apt.conf.d/99short")?;
+    let wanted = document(host, "away", "[[clause]]\nwhat = \"package:kiosk-shell\"\nversion = \"9.*\"\n")?;
+    let report = host.agent(&format!("enforce --yes {wanted}"))?;
+    host.shell("rm /etc/apt/sources.list.d/away.list /etc/apt/apt.conf.d/99short")?;
+    let failure = report.clauses[0].failure.as_ref().ok_or("it did not fail")?;
+    must(failure.message.contains("the index of packages could not be fetched"), &failure.message, &report)?;
+    let remedy = failure.remedy.as_deref().unwrap_or_default();
+    must(remedy.contains("192.0.2.99") && remedy.contains("3.2.4"), remedy, &report)
+}
+
 fn no_such_version(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
     let wanted = document(host, "none", "[[clause]]\nwhat = \"package:kiosk-shell\"\nversion = \"9.*\"\n")?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
@@ -100,7 +112,9 @@ fn held(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
 
 fn kept_file(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
     let clauses = |version: &str| {
-        format!("[[clause]]\nwhat = \"package:quay-games\"\nversion = \"{version}\"\n\n[[clause]]\nwhat = \"file:/etc/quay-games.conf\"\ntext = \"high_score = 7\\n\"\nneeds = [\"package:quay-games\"]\n")
+        format!(
+            "[[clause]]\nwhat = \"package:quay-games\"\nversion = \"{version}\"\n\n[[clause]]\nwhat = \"file:/etc/quay-games.conf\"\ntext = \"high_score = 7\\n\"\nneeds = [\"package:quay-games\"]\n"
+        )
     };
     let wanted = document(host, "games", &clauses("1.0"))?;
     host.agent(&format!("enforce --yes {wanted}"))?;
@@ -112,7 +126,8 @@ fn kept_file(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
 }
 
 fn failing_script(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
-    let wanted = document(host, "voucher", "[[clause]]\nwhat = \"package:voucher-driver\"\n\n[[clause]]\nwhat = \"file:/etc/after\"\ntext = \"x\\n\"\n")?;
+    let wanted =
+        document(host, "voucher", "[[clause]]\nwhat = \"package:voucher-driver\"\n\n[[clause]]\nwhat = \"file:/etc/after\"\ntext = \"x\\n\"\n")?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
     let output = report.clauses[0].failure.as_ref().and_then(|failure| failure.command.as_ref()).map(|step| step.output.clone()).unwrap_or_default();
     must(output.contains("no voucher printer is connected"), &format!("the output is `{output}`"), &report)?;
@@ -152,7 +167,9 @@ fn wrong_key(host: Host<'_>, repository: &Repository) -> Result<(), Failed> {
     host.write("/srv/kits/wrong/kit.toml", "[kit]\nname = \"wrong\"\nversion = \"1.0.0\"\n")?;
     host.write("/srv/kits/wrong/copies/skerry.asc", &repository.texts.key)?;
     let other = "0".repeat(40);
-    let clause = format!("[[clause]]\nwhat = \"package_source:other\"\nurl = \"http://hub:8080\"\nsuite = \"./\"\nsigned_by = \"skerry.asc\"\nfingerprint = \"{other}\"\n");
+    let clause = format!(
+        "[[clause]]\nwhat = \"package_source:other\"\nurl = \"http://hub:8080\"\nsuite = \"./\"\nsigned_by = \"skerry.asc\"\nfingerprint = \"{other}\"\n"
+    );
     host.write("/srv/kits/wrong/baselines/one.toml", &format!("[baseline]\nname = \"one\"\n\n{clause}"))?;
     let report = host.agent("enforce --yes --kit /srv/kits/wrong")?;
     let message = report.clauses[0].failure.as_ref().map(|failure| failure.message.clone()).unwrap_or_default();

@@ -21,7 +21,8 @@ const SLOW: Package = Package { after_install: "sleep 4\n", ..package("quay-tide
 impl Repository {
     /// Builds the packages and signs their index with a new key.
     pub fn build(folder: &Path, keys: &Path) -> Result<Self, Failed> {
-        let gpg = |arguments: &[&str]| run(Command::new("gpg").arg("--homedir").arg(keys).args(["--batch", "--quiet", "--passphrase", ""]).args(arguments));
+        let gpg =
+            |arguments: &[&str]| run(Command::new("gpg").arg("--homedir").arg(keys).args(["--batch", "--quiet", "--passphrase", ""]).args(arguments));
         gpg(&["--quick-gen-key", "Skerry Line packages <ops@skerry.example>", "ed25519", "sign", "never"])?;
         let key = gpg(&["--armor", "--export"])?;
         let listed = gpg(&["--with-colons", "--list-keys"])?;

@@ -77,7 +77,10 @@ pub fn build_packages(folder: &Path, packages: &[Package]) -> io::Result<()> {
     fs::remove_dir_all(folder.join("build"))?;
     fs::write(folder.join("Packages"), &index)?;
     let sum = hex(&Sha256::digest(index.as_bytes()));
-    fs::write(folder.join("Release"), format!("Origin: Skerry Line\nSuite: quay\nSHA256:\n {sum} {} Packages\n", index.len()))
+    fs::write(
+        folder.join("Release"),
+        format!("Origin: Skerry Line\nSuite: quay\nDate: Thu, 01 Jan 2026 00:00:00 UTC\nSHA256:\n {sum} {} Packages\n", index.len()),
+    )
 }
 
 /// Lays out one package and returns its control file.
@@ -96,7 +99,8 @@ fn lay_out(package: &Package, tree: &Path) -> io::Result<String> {
     write_program(&tree.join(format!("usr/bin/{name}")), &program)?;
     write_program(&tree.join("DEBIAN/postinst"), &format!("#!/bin/sh\n{}", package.after_install))?;
     if package.has_service {
-        let unit = format!("[Unit]\nDescription={name} {version}\n[Service]\nExecStart=/usr/bin/{name} --serve\n[Install]\nWantedBy=multi-user.target\n");
+        let unit =
+            format!("[Unit]\nDescription={name} {version}\n[Service]\nExecStart=/usr/bin/{name} --serve\n[Install]\nWantedBy=multi-user.target\n");
         write(&tree.join(format!("lib/systemd/system/{name}.service")), &unit)?;
     }
     if let Some((path, contents)) = package.settings {

@@ -95,9 +95,7 @@ pub fn differences(clause: &Clause, found: &Found, content_bytes: Option<u64>) -
     let compared = clause.compared();
     let missing = |found: &str| {
         let mut all = presence("present", found);
-        all.extend(
-            compared.iter().filter_map(|(property, wanted, matcher)| missing_property(clause, property, wanted, *matcher, content_bytes)),
-        );
+        all.extend(compared.iter().filter_map(|(property, wanted, matcher)| missing_property(clause, property, wanted, *matcher, content_bytes)));
         all
     };
     match (clause.gone, found.presence) {
@@ -152,7 +150,12 @@ fn matches(matcher: Matcher, wanted: &Value, found: &Value, candidate: Option<&s
 fn sides(matcher: Matcher, property: &str, wanted: &Value, value: &Value, found: &Found, content_bytes: Option<u64>) -> (Side, Side) {
     if let (Value::Object(all_wanted), Value::Object(all_found)) = (wanted, value) {
         let unlike = |one: &Map<String, Value>, other: &Map<String, Value>| {
-            Side::value(one.iter().filter(|(name, value)| other.get(*name) != Some(value)).map(|(name, value)| (name.clone(), value.clone())).collect::<Map<_, _>>())
+            Side::value(
+                one.iter()
+                    .filter(|(name, value)| other.get(*name) != Some(value))
+                    .map(|(name, value)| (name.clone(), value.clone()))
+                    .collect::<Map<_, _>>(),
+            )
         };
         return (unlike(all_wanted, all_found), unlike(all_found, all_wanted));
     }

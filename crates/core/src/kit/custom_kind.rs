@@ -26,7 +26,8 @@ pub(super) fn read_kinds(files: &KitFiles, kit: &str, findings: &mut Vec<Finding
     let folders: std::collections::BTreeSet<&str> = files.below("kinds").filter_map(|path| path.split_once('/')).map(|(folder, _)| folder).collect();
     for path in files.below("kinds").filter(|path| !path.contains('/')) {
         let place = Place::of_file(&format!("kinds/{path}"));
-        findings.push(Finding::error(Code::CustomKind, place, "a kind is a folder").hint("write kinds/NAME/kind.toml, and put its program beside it"));
+        findings
+            .push(Finding::error(Code::CustomKind, place, "a kind is a folder").hint("write kinds/NAME/kind.toml, and put its program beside it"));
     }
     for folder in folders {
         let path = format!("kinds/{folder}/kind.toml");

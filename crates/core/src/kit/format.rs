@@ -33,6 +33,9 @@ const USUAL: [&str; 24] = [
     "note",
 ];
 
+/// Stands in an order where keys go that it does not name.
+const OTHERS: &str = "";
+
 /// Returns a document in its usual form.
 ///
 /// # Errors
@@ -83,15 +86,19 @@ fn format_tables(tables: &mut ArrayOfTables) {
 /// Returns the usual order of a table's keys: for a clause what it keeps, the kind's own properties, what every clause may
 /// say.
 fn order_of(table: &Table) -> Vec<&'static str> {
-    let kind = table.get("what").and_then(Item::as_str).and_then(|what| what.split_once(':')).and_then(|(name, _)| kind::find(name));
-    let Some(kind) = kind else { return USUAL.to_vec() };
-    let own = kind.properties.iter().map(|property| property.name);
+    let Some((kind, _)) = table.get("what").and_then(Item::as_str).and_then(|what| what.split_once(':')) else { return USUAL.to_vec() };
+    let own: Vec<&str> = match kind::find(kind) {
+        Some(kind) => kind.properties.iter().map(|property| property.name).collect(),
+        // The properties of a kind that a kit teaches stay in their order.
+        None => vec![OTHERS],
+    };
     let first = ["for", "what", "as", "absent", "gone"];
     first.into_iter().chain(own).chain(COMMON.iter().copied().filter(|key| !first.contains(key))).collect()
 }
 
 fn rank(order: &[&str], key: &str) -> usize {
-    order.iter().position(|known| *known == key).unwrap_or(order.len())
+    let place = |wanted: &str| order.iter().position(|known| *known == wanted);
+    place(key).or_else(|| place(OTHERS)).unwrap_or(order.len())
 }
 
 fn format_value(value: &mut Value) {

@@ -38,7 +38,8 @@ impl WrittenClause {
     /// Says that the thing cannot be kept unless it has all that its kind asks for.
     pub fn complete(&mut self, kind: &Kind) {
         let has = |name: &str| self.properties.contains_key(name);
-        let missing: Vec<&str> = kind.properties.iter().filter(|property| property.required && !has(property.name)).map(|property| property.name).collect();
+        let missing: Vec<&str> =
+            kind.properties.iter().filter(|property| property.required && !has(property.name)).map(|property| property.name).collect();
         if !missing.is_empty() {
             self.not_kept.get_or_insert_with(|| format!("what it has of {} cannot be said in a document", missing.join(", ")));
         } else if kind.needs_either && !kind.either.iter().any(|name| has(name)) {
@@ -79,13 +80,19 @@ fn holds_markup(value: &Value) -> bool {
 /// Writes a value as TOML. Texts of several lines are written on several lines where nothing of them is lost.
 fn scalar(value: &Value) -> String {
     match value {
-        Value::String(text) if text.contains('\n') && !text.contains("'''") && !text.ends_with('\'') && text.chars().all(|c| c == '\n' || c == '\t' || !c.is_control()) => {
+        Value::String(text)
+            if text.contains('\n')
+                && !text.contains("'''")
+                && !text.ends_with('\'')
+                && text.chars().all(|c| c == '\n' || c == '\t' || !c.is_control()) =>
+        {
             format!("'''\n{text}'''")
         }
         Value::String(text) => toml_edit::Value::from(text.as_str()).to_string(),
         Value::Array(items) => format!("[{}]", items.iter().map(scalar).collect::<Vec<_>>().join(", ")),
         Value::Object(map) => {
-            let entries: Vec<String> = map.iter().map(|(name, value)| format!("{} = {}", scalar(&Value::from(name.as_str())), scalar(value))).collect();
+            let entries: Vec<String> =
+                map.iter().map(|(name, value)| format!("{} = {}", scalar(&Value::from(name.as_str())), scalar(value))).collect();
             format!("{{ {} }}", entries.join(", "))
         }
         other => other.to_string(),

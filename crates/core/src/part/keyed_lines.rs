@@ -62,7 +62,9 @@ impl<'t> Reading<'t> {
         let (section, name) = match (format, key) {
             (Format::Ini, [section, name]) => (Some(*section), *name),
             (_, [name]) => (None, *name),
-            (Format::Ini, _) => return Err(PartError::new("`key` of an ini file has a section and a name").hint("write key = [\"Section\", \"Name\"]")),
+            (Format::Ini, _) => {
+                return Err(PartError::new("`key` of an ini file has a section and a name").hint("write key = [\"Section\", \"Name\"]"));
+            }
             _ => return Err(PartError::new("`key` of this format has one name").hint("write key = [\"Name\"]")),
         };
         let lines: Vec<&str> = text.lines().collect();

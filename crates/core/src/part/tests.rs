@@ -76,7 +76,8 @@ fn toml_keeps_comments_and_layout() {
     assert_eq!(refused(write_setting(text, Format::Toml, &["server", "port", "x"], &json!(1))), "server.port has no keys below it");
 }
 
-const NET: &str = "# who\nnetwork:\n  version: 2   # fixed\n  lan:\n    dhcp: yes\n    names: [a, b]\n    routes:\n      - x\n      - y\n# end\nlast: 'q'\n";
+const NET: &str =
+    "# who\nnetwork:\n  version: 2   # fixed\n  lan:\n    dhcp: yes\n    names: [a, b]\n    routes:\n      - x\n      - y\n# end\nlast: 'q'\n";
 
 #[test]
 fn yaml_keeps_comments_and_layout() {
@@ -91,7 +92,10 @@ fn yaml_keeps_comments_and_layout() {
     assert_eq!(remove_setting(NET, Format::Yaml, &["network", "lan", "names"]).unwrap(), NET.replace("    names: [a, b]\n", ""));
     assert_eq!(remove_setting("a:\n  b: 1\nc: 2\n", Format::Yaml, &["a", "b"]).unwrap(), "a: {}\nc: 2\n");
     assert_eq!(read_setting(NET, Format::Yaml, &["network", "lan", "dhcp"]).unwrap(), Some(json!("yes")));
-    assert_eq!(refused(write_setting("a: &x 1\nb: *x\n", Format::Yaml, &["b"], &json!(2))), "the value stands for another place of the file, or has a tag");
+    assert_eq!(
+        refused(write_setting("a: &x 1\nb: *x\n", Format::Yaml, &["b"], &json!(2))),
+        "the value stands for another place of the file, or has a tag"
+    );
     assert_eq!(refused(write_setting("a: 1\n---\na: 2\n", Format::Yaml, &["a"], &json!(2))), "the file holds several YAML documents");
 }
 

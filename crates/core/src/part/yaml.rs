@@ -185,7 +185,11 @@ fn block(key: &[&str], value: &Value, column: usize, end: &str) -> String {
     let last = key.len() - 1;
     let line = |depth: usize| {
         let indent = " ".repeat(column + 2 * depth);
-        if depth == last { format!("{indent}{}: {}{end}", scalar(key[depth]), inline(value)) } else { format!("{indent}{}:{end}", scalar(key[depth])) }
+        if depth == last {
+            format!("{indent}{}: {}{end}", scalar(key[depth]), inline(value))
+        } else {
+            format!("{indent}{}:{end}", scalar(key[depth]))
+        }
     };
     (0..key.len()).map(line).collect()
 }

@@ -268,15 +268,20 @@ impl EffectiveState {
 
     /// Returns the names of all contents and sealed values that the state refers to.
     pub fn names(&self) -> BTreeSet<String> {
+        let properties = self.clauses.iter().flat_map(|clause| clause.properties.values());
+        let sealed = properties.filter_map(|value| value.get(SEALED)?.as_str().map(str::to_owned));
+        self.content_names().into_iter().chain(sealed).collect()
+    }
+
+    /// Returns the names of all contents that the state refers to: of files, of trees, of keys, of programs.
+    pub fn content_names(&self) -> BTreeSet<String> {
         let contents = self.clauses.iter().filter_map(|clause| clause.text("content").map(str::to_owned));
-        let sealed =
-            self.clauses.iter().flat_map(|clause| clause.properties.values()).filter_map(|value| value.get(SEALED)?.as_str().map(str::to_owned));
         let copied = self.clauses.iter().filter(|clause| matches!(clause.address.kind(), "tree" | "package_source")).flat_map(|clause| {
             let tree = clause.get("copy").and_then(Value::as_object).into_iter().flatten().filter_map(|(_, digest)| digest.as_str());
             tree.chain(clause.text("signed_by")).map(str::to_owned).collect::<Vec<_>>()
         });
         let programs = self.clauses.iter().filter_map(|clause| Some(clause.custom.as_ref()?.program_digest.to_string()));
-        contents.chain(sealed).chain(copied).chain(programs).collect()
+        contents.chain(copied).chain(programs).collect()
     }
 
     /// Puts sealed values back in, from where `value_of` finds them by name.

@@ -95,7 +95,11 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
 /// An account whose programs run is not removed: ending them unasked could lose somebody's work.
 fn in_use(error: HostError) -> HostError {
     let is_used = error.command.as_ref().is_some_and(|step| step.output.contains("currently used by process"));
-    if is_used { error.remedy("programs of this account run: end them, or stop the service that starts them, and the next run removes it") } else { error }
+    if is_used {
+        error.remedy("programs of this account run: end them, or stop the service that starts them, and the next run removes it")
+    } else {
+        error
+    }
 }
 
 fn add_arguments(machine: &Machine, clause: &Clause) -> Vec<String> {

@@ -61,7 +61,9 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Re
         let value = match said.properties.get(name) {
             Some(value) => match normalise(name, property.value, value) {
                 Ok(normal) => FoundValue::Value(normal),
-                Err(_) if clause.concealed.contains(name) => return Err(NotSeen::Failed(lies(custom, format!("what it tells of `{name}` is of another type")))),
+                Err(_) if clause.concealed.contains(name) => {
+                    return Err(NotSeen::Failed(lies(custom, format!("what it tells of `{name}` is of another type"))));
+                }
                 Err(refused) => return Err(NotSeen::Failed(lies(custom, refused.message))),
             },
             None if wanted.is_null() => continue,
@@ -88,7 +90,8 @@ fn declared(clause: &Clause) -> Result<&CustomKind, HostError> {
 }
 
 fn lies(custom: &CustomKind, why: String) -> HostError {
-    HostError::new(format!("the program of the kind {} is not as it declares: {why}", custom.name)).remedy("the kit that teaches the kind has to be mended")
+    HostError::new(format!("the program of the kind {} is not as it declares: {why}", custom.name))
+        .remedy("the kit that teaches the kind has to be mended")
 }
 
 fn reply<T: for<'d> Deserialize<'d>>(custom: &CustomKind, ended: &Ended) -> Result<T, HostError> {
@@ -97,7 +100,14 @@ fn reply<T: for<'d> Deserialize<'d>>(custom: &CustomKind, ended: &Ended) -> Resu
 
 /// Runs the kind's program. It is told all on its standard input, and the plain values in its environment, too, so that a
 /// script need not read JSON; what is concealed stands on the input alone.
-fn run(machine: &Machine, clause: &Clause, custom: &CustomKind, verb: &str, differences: &[Difference], contents: &dyn Contents) -> Result<Ended, HostError> {
+fn run(
+    machine: &Machine,
+    clause: &Clause,
+    custom: &CustomKind,
+    verb: &str,
+    differences: &[Difference],
+    contents: &dyn Contents,
+) -> Result<Ended, HostError> {
     let program = program(machine, custom, contents)?;
     let is_gone = clause.gone != Gone::No;
     let asked = json!({

@@ -138,8 +138,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
         }
         _ => {
             take_away(machine, work, &clause.address, &own_rule)?;
-            let others: Vec<String> =
-                texts(machine, RULES)?.into_iter().filter(|(_, text)| text.contains(&name)).map(|(path, _)| path).collect();
+            let others: Vec<String> = texts(machine, RULES)?.into_iter().filter(|(_, text)| text.contains(&name)).map(|(path, _)| path).collect();
             if barred_by(machine, &name)? { refuse_others(&others, "bars it") } else { Ok(()) }
         }
     }
@@ -164,7 +163,9 @@ fn modprobe(machine: &Machine, work: &mut Work<'_>, arguments: &[&str], wanted: 
         let told = error.command.as_ref().map(|step| step.output.to_lowercase()).unwrap_or_default();
         match told {
             told if told.contains("in use") => error.remedy("something uses the module: lsmod says what; it stays out from the next boot on"),
-            told if told.contains("not found") => error.remedy("this kernel has no such module: is it spelt right, and are its extra modules installed?"),
+            told if told.contains("not found") => {
+                error.remedy("this kernel has no such module: is it spelt right, and are its extra modules installed?")
+            }
             _ => error,
         }
     })?;

@@ -36,7 +36,11 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     let is_gone = clause.gone != Gone::No;
     let counting: Vec<&Socket> = on_port.iter().filter(|socket| !is_gone || (fits_address(socket) && fits_program(socket))).collect();
     let said = counting.iter().map(|socket| words(socket, &programs)).collect::<BTreeSet<_>>().into_iter().collect::<Vec<_>>().join(", ");
-    let native = vec![NativeStep { what: format!("look at /proc/net for {protocol} port {port}: {}", if said.is_empty() { "nothing" } else { &said }), exit: None, output: String::new() }];
+    let native = vec![NativeStep {
+        what: format!("look at /proc/net for {protocol} port {port}: {}", if said.is_empty() { "nothing" } else { &said }),
+        exit: None,
+        output: String::new(),
+    }];
     if counting.is_empty() {
         return Ok(Seen { native, ..seen(Found::absent()) });
     }
@@ -82,7 +86,9 @@ fn is_reached_at(wanted: &str, address: IpAddr) -> bool {
     let (network, bits) = wanted.split_once('/').map_or((wanted, None), |(network, bits)| (network, bits.parse::<u32>().ok()));
     let Ok(network) = network.parse::<IpAddr>() else { return false };
     let covers = match (network, address) {
-        (IpAddr::V4(network), IpAddr::V4(address)) => same_bits(u128::from(u32::from(network)) << 96, u128::from(u32::from(address)) << 96, bits.unwrap_or(32)),
+        (IpAddr::V4(network), IpAddr::V4(address)) => {
+            same_bits(u128::from(u32::from(network)) << 96, u128::from(u32::from(address)) << 96, bits.unwrap_or(32))
+        }
         (IpAddr::V6(network), IpAddr::V6(address)) => same_bits(u128::from(network), u128::from(address), bits.unwrap_or(128)),
         _ => false,
     };

@@ -42,11 +42,14 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
         };
         let seen_as = if wanted.is_null() { value.clone() } else { wanted.clone() };
         // The kernel writes devices and options in its own way: what means the same counts as the wanted.
-        found = found.with(property, match differs_now {
-            Some(now) if !wanted.is_null() => json!(format!("{now} now")),
-            _ if at_boot.is_none() => seen_as,
-            _ => value,
-        });
+        found = found.with(
+            property,
+            match differs_now {
+                Some(now) if !wanted.is_null() => json!(format!("{now} now")),
+                _ if at_boot.is_none() => seen_as,
+                _ => value,
+            },
+        );
     }
     let mounted = if machine.acted_on.is_private_root() {
         FoundValue::NotExaminedHere("nothing is mounted below a private root".to_owned())

@@ -99,7 +99,14 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_
 }
 
 /// Puts the key beside apt's others, if it is the one that is meant.
-fn put_key(machine: &Machine, clause: &Clause, digest: &str, keys: &[String; 2], readable: Ownership, work: &mut Work<'_>) -> Result<String, HostError> {
+fn put_key(
+    machine: &Machine,
+    clause: &Clause,
+    digest: &str,
+    keys: &[String; 2],
+    readable: Ownership,
+    work: &mut Work<'_>,
+) -> Result<String, HostError> {
     let key = work.contents.get(digest).ok_or_else(|| HostError::new(format!("the contents {digest} are not here yet")))?.to_vec();
     let found = fingerprint(&key)?;
     if let Some(wanted) = clause.text("fingerprint").filter(|wanted| *wanted != found) {

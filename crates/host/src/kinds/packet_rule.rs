@@ -217,7 +217,8 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause) -> Result<Seen, No
         (Some(Some(rule)), true) => properties(clause, rule, out_of_order(machine, clause, rules.now.as_deref().unwrap_or_default())),
         (None, true) => at_boot.map_or_else(Found::absent, |rule| properties(clause, rule, None)),
     };
-    let stand_in = machine.acted_on.is_private_root().then(|| "below a private root no packets are filtered: only what holds at boot is kept".to_owned());
+    let stand_in =
+        machine.acted_on.is_private_root().then(|| "below a private root no packets are filtered: only what holds at boot is kept".to_owned());
     Ok(Seen { native: rules.native, stand_in, ..seen(found) })
 }
 

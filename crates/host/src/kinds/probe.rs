@@ -1,8 +1,8 @@
 //! Read-only checks by a program.
 
+use crate::error::HostError;
 use crate::machine::{Machine, NotSeen, seen};
 use crate::programs::NotRun;
-use crate::error::HostError;
 use constans_core::compare::Found;
 use constans_core::run::Seen;
 use constans_core::state::Clause;

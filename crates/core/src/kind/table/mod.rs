@@ -76,9 +76,7 @@ mod tests {
             let findings: Vec<String> = checked
                 .findings
                 .iter()
-                .filter(|finding| {
-                    finding.code != crate::kit::Code::MissingFile
-                })
+                .filter(|finding| finding.code != crate::kit::Code::MissingFile)
                 .map(|finding| format!("{} {}", finding.code, finding.message))
                 .collect();
             assert_eq!(findings, Vec::<String>::new(), "{}", kind.name);
