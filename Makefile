@@ -30,8 +30,8 @@ test: console ## all tests, on the real programs
 	cargo build --locked --workspace --bins
 	cargo test --locked --workspace
 
-test-hosts: ## the agent on real Debian hosts, as root; KILLS=1100 sets how often it is killed
-	cargo build --locked -p constans-agent -p constans-hosts
+test-hosts: console ## the agent on real Debian hosts, as root; KILLS=1100 sets how often it is killed
+	cargo build --locked -p constans-agent -p constans-hosts -p constans-server -p constans-cli
 	target/debug/constans-hosts
 
 check: licences bans console-check ## format, lints, licences, dependency bans

@@ -11,7 +11,9 @@ use constans_core::run::{Part, Settings};
 use constans_host::Machine;
 use constans_wire::report::{RunReport, StartedBy};
 use jiff::Timestamp;
+use sd_notify::NotifyState;
 use std::time::Duration;
+use tokio::signal::unix::{SignalKind, signal};
 
 /// How long a run waits for another one to end.
 const PATIENCE: Duration = Duration::from_secs(60);
@@ -25,17 +27,32 @@ const SPREAD_PERCENT: u64 = 10;
 /// Returns what keeps it from going on: no fleet, or a folder that cannot be written. A server that is away does not.
 pub async fn run(state_dir: &StateDir, machine: &mut Machine, once: bool) -> Result<(), AgentError> {
     membership(state_dir)?;
+    // Asked to end, it finishes the run that it has begun.
+    let no_signals = |error: std::io::Error| AgentError::new(format!("signals cannot be waited for: {error}"));
+    let mut ended = signal(SignalKind::terminate()).map_err(no_signals)?;
+    let mut interrupted = signal(SignalKind::interrupt()).map_err(no_signals)?;
     let mut started_by = StartedBy::AfterRestart;
     loop {
         round(state_dir, machine, started_by).await?;
         if once {
             return Ok(());
         }
+        tell_service_manager(&[NotifyState::Ready]);
         started_by = StartedBy::Interval;
         tokio::select! {
             () = tokio::time::sleep(pause(state_dir)?) => {}
-            _ = tokio::signal::ctrl_c() => return Ok(()),
+            _ = ended.recv() => break,
+            _ = interrupted.recv() => break,
         }
+    }
+    tell_service_manager(&[NotifyState::Stopping]);
+    Ok(())
+}
+
+/// Tells the service manager how the agent is, if one started it (sd_notify(3)).
+fn tell_service_manager(state: &[NotifyState<'_>]) {
+    if let Err(error) = sd_notify::notify(state) {
+        eprintln!("the service manager was not told: {error}");
     }
 }
 
@@ -57,6 +74,7 @@ async fn round(state_dir: &StateDir, machine: &mut Machine, started_by: StartedB
     let started_by = if taken == Some(Takeover::New) { StartedBy::NewState } else { started_by };
     let Some(report) = run_once(state_dir, machine, started_by)? else { return Ok(()) };
     let delivered = link.deliver_soon(state_dir).await?;
+    tell_service_manager(&[NotifyState::Status(&format!("{}, {:.0}", report.status.words(), Timestamp::now()))]);
     println!("{:.0}  {}{}", Timestamp::now(), report.status.words(), if delivered { "" } else { "; the report waits until the server is back" });
     Ok(())
 }

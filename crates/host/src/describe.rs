@@ -112,7 +112,7 @@ impl Machine {
         for property in kind.properties {
             match seen.found.properties.get(property.name) {
                 _ if property.concealed => told.remarks.push(format!("{} is not shown", property.name)),
-                Some(FoundValue::Value(value)) if *value == Value::from("any") => {}
+                Some(FoundValue::Value(value)) if value == "any" => {}
                 Some(FoundValue::Value(value)) if property.default.is_some_and(|default| *value == Value::Bool(default == "true")) => {}
                 Some(FoundValue::Value(Value::Bool(false))) if kind.either.contains(&property.name) => {}
                 Some(FoundValue::Value(value)) if value.as_str().is_some_and(|text| text.starts_with("sha256:")) => {
@@ -141,7 +141,7 @@ impl Machine {
         let text = String::from_utf8(bytes).ok().filter(|text| text.len() <= LARGEST_TEXT);
         match text {
             _ if !entry.is_readable_by_all() => {
-                told.remarks.push("the contents are not shown, since not everybody may read them: put them into copies/ of the kit".to_owned())
+                told.remarks.push("the contents are not shown, since not everybody may read them: put them into copies/ of the kit".to_owned());
             }
             None => told.remarks.push("the contents are no short text: put them into copies/ of the kit".to_owned()),
             Some(text) => told.take(kind, property, Value::from(text)),

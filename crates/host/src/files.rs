@@ -78,7 +78,7 @@ impl Entry {
             gid: stat.st_gid,
             permissions: stat.st_mode & 0o7777,
             size: u64::try_from(stat.st_size).unwrap_or(0),
-            names: stat.st_nlink.into(),
+            names: stat.st_nlink,
         }
     }
 

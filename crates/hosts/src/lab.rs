@@ -74,7 +74,8 @@ impl Lab {
         Host { lab: self, name }
     }
 
-    fn command(&self, arguments: &[&str]) -> Command {
+    /// Returns a command of `hosts/lab`.
+    pub fn command(&self, arguments: &[&str]) -> Command {
         let mut command = Command::new(&self.script);
         command.args(arguments).env("LAB", &self.name).env("HOSTS_DIR", &self.folder);
         command
@@ -136,6 +137,11 @@ impl Host<'_> {
     pub fn chattr(&self, attribute: &str, path: &str) -> Result<(), Failed> {
         let disk = self.lab.folder.join("run").join(&self.lab.name).join("h").join(self.name).join("root");
         self.lab.must(&["hub", "chattr", attribute, &format!("{}{path}", disk.display())]).map(drop)
+    }
+
+    /// Plugs the host's network cable in, or pulls it.
+    pub fn cable(&self, plugged: bool) -> Result<(), Failed> {
+        self.lab.must(&["net", self.name, if plugged { "up" } else { "down" }]).map(drop)
     }
 
     /// Pulls the host's power plug and starts it again.

@@ -1,18 +1,33 @@
 //! The agent on real Debian hosts: every kind, and what it survives. `make test-hosts` starts it.
 
 mod faults;
+mod hub;
 mod inspected;
 mod kinds;
+mod joining;
 mod lab;
 mod packages;
 mod repository;
 
+use hub::Hub;
 use lab::{Failed, Lab};
 use repository::Repository;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
+    let arguments: Vec<String> = std::env::args().skip(1).collect();
+    if let [on, folder] = &arguments[..]
+        && on == "hub"
+    {
+        return match hub::serve(Path::new(folder)) {
+            Ok(()) => ExitCode::SUCCESS,
+            Err(why) => {
+                eprintln!("{why}");
+                ExitCode::FAILURE
+            }
+        };
+    }
     if let Some(why) = Lab::cannot_run() {
         println!("NOT RUN: real hosts cannot be started on this machine, since {why}.");
         println!("What only they show was not tested: every kind against Debian's own programs, power cuts, services, the network.");
@@ -38,10 +53,15 @@ fn run() -> Result<usize, Failed> {
     let repository = Repository::build(folder_of_packages.path(), keys.path())?;
     let agent = stripped_agent(keys.path())?;
     println!("starting the hosts (the first time Debian is fetched, which takes some minutes)");
-    let lab = Lab::up(1, &folder, folder_of_packages.path())?;
+    let lab = Lab::up(2, &folder, folder_of_packages.path())?;
     let host = lab.host("h1");
     host.put(&agent, "/usr/bin/constans-agent")?;
-    let mut failed = kinds::all(host, &repository.texts)?;
+    let kiosk = lab.host("h2");
+    kiosk.put(&agent, "/usr/bin/constans-agent")?;
+    let hub = Hub::start(&lab)?;
+    let mut failed = joining::all(&hub, kiosk);
+    drop(hub);
+    failed += kinds::all(host, &repository.texts)?;
     failed += packages::all(host, &repository)?;
     failed += inspected::all(host)?;
     failed += faults::all(host)?;

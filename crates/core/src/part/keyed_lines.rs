@@ -148,7 +148,7 @@ fn reach_of(lines: &[&str], format: Format, section: Option<&str>) -> (std::ops:
     }
 }
 
-fn comment<'t>(line: &'t str, format: Format) -> Option<&'t str> {
+fn comment(line: &str, format: Format) -> Option<&str> {
     let line = line.trim_start();
     line.strip_prefix('#').or_else(|| line.strip_prefix(';').filter(|_| format == Format::Ini))
 }

@@ -53,7 +53,7 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Re
         return Ok(Seen { native, ..seen(Found::absent()) });
     }
     if let Some(unknown) = said.properties.keys().find(|name| clause.kind().property(name).is_none()) {
-        return Err(NotSeen::Failed(lies(custom, format!("it tells of a property `{unknown}`, which the kind does not declare"))));
+        return Err(NotSeen::Failed(lies(custom, &format!("it tells of a property `{unknown}`, which the kind does not declare"))));
     }
     let mut found = Found::present();
     for (name, wanted, _) in clause.compared() {
@@ -62,9 +62,9 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Re
             Some(value) => match normalise(name, property.value, value) {
                 Ok(normal) => FoundValue::Value(normal),
                 Err(_) if clause.concealed.contains(name) => {
-                    return Err(NotSeen::Failed(lies(custom, format!("what it tells of `{name}` is of another type"))));
+                    return Err(NotSeen::Failed(lies(custom, &format!("what it tells of `{name}` is of another type"))));
                 }
-                Err(refused) => return Err(NotSeen::Failed(lies(custom, refused.message))),
+                Err(refused) => return Err(NotSeen::Failed(lies(custom, &refused.message))),
             },
             None if wanted.is_null() => continue,
             None => FoundValue::Unreadable("the kind's program did not say".to_owned()),
@@ -89,13 +89,13 @@ fn declared(clause: &Clause) -> Result<&CustomKind, HostError> {
     clause.custom.as_deref().ok_or_else(|| HostError::new(format!("no kit teaches the kind {}", clause.address.kind())))
 }
 
-fn lies(custom: &CustomKind, why: String) -> HostError {
+fn lies(custom: &CustomKind, why: &str) -> HostError {
     HostError::new(format!("the program of the kind {} is not as it declares: {why}", custom.name))
         .remedy("the kit that teaches the kind has to be mended")
 }
 
 fn reply<T: for<'d> Deserialize<'d>>(custom: &CustomKind, ended: &Ended) -> Result<T, HostError> {
-    serde_json::from_str(&ended.stdout).map_err(|error| lies(custom, format!("what it wrote is not the JSON that is asked for: {error}")))
+    serde_json::from_str(&ended.stdout).map_err(|error| lies(custom, &format!("what it wrote is not the JSON that is asked for: {error}")))
 }
 
 /// Runs the kind's program. It is told all on its standard input, and the plain values in its environment, too, so that a

@@ -1,0 +1,145 @@
+//! A real host joins a fleet: its agent runs as a service, goes on without the server, and survives cables and power.
+
+use crate::hub::Hub;
+use crate::lab::{Failed, Host};
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+const SOON: Duration = Duration::from_secs(30);
+const KIOSKS: &str = r#"
+name = "kiosks"
+priority = 10
+filter = "labels.role == 'kiosk'"
+
+[[assignments]]
+kit = "quay-base"
+baseline = "login"
+
+[[assignments]]
+kit = "kiosk-floor"
+baseline = "kiosk-lockdown"
+
+[settings]
+mode = "enforce"
+interval_secs = 60
+"#;
+const NODE: &str = "kiosk-auken-1";
+
+type Step = fn(&Hub<'_>, Host<'_>) -> Result<(), Failed>;
+
+/// Each builds upon the one before.
+const STEPS: &[(&str, Step)] = &[
+    ("kits are published and served", publish),
+    ("a host joins by an invitation and is approved", join),
+    ("its agent runs as a service, and brings in what is wanted with the real apt, sudo and systemd", bring_in),
+    ("what somebody changes by hand is put right, and its service restarted", drift),
+    ("without the cable the agent keeps enforcing; its reports come when the cable is back", without_cable),
+    ("after a power cut it comes back with the host, and nothing is out of line", power_cut),
+    ("asked to end while it runs, it finishes what it has begun", ends_well),
+];
+
+/// Goes through all steps; returns 1 if one failed, since those after it cannot be tried.
+pub fn all(hub: &Hub<'_>, host: Host<'_>) -> usize {
+    println!("\na fleet");
+    for (what, step) in STEPS {
+        match step(hub, host) {
+            Ok(()) => println!("  well    {what}"),
+            Err(why) => {
+                println!("  FAILED  {what}: {why}");
+                return 1;
+            }
+        }
+    }
+    0
+}
+
+fn publish(hub: &Hub<'_>, _: Host<'_>) -> Result<(), Failed> {
+    let kits = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/kits");
+    for kit in ["quay-base", "kiosk-floor"] {
+        hub.client(&["kit", "publish", &kits.join(kit).display().to_string()])?;
+    }
+    hub.client(&["stage", "serve", "open-water", "quay-base@1.3.0", "kiosk-floor@1.0.0"])?;
+    let file = tempfile::NamedTempFile::new().map_err(|error| error.to_string())?;
+    std::fs::write(file.path(), KIOSKS).map_err(|error| error.to_string())?;
+    hub.client(&["group", "set", &file.path().display().to_string()]).map(drop)
+}
+
+fn join(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
+    host.shell("rm -f /etc/apt/sources.list; echo 'deb [trusted=yes] http://hub:8080 ./' > /etc/apt/sources.list.d/skerry.list")?;
+    host.write("/root/invitation", &hub.client(&["invite", "--label", "role=kiosk", "--label", "site=auken"])?)?;
+    let join = format!("constans-agent join --invitation /root/invitation --name {NODE} --wait 0");
+    host.try_shell(&join)?;
+    hub.client(&["join", "approve", NODE])?;
+    let said = host.shell(&join)?;
+    if said.contains("connected") { Ok(()) } else { Err(format!("it does not say that it is connected: {said}")) }
+}
+
+fn bring_in(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
+    let unit = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../packaging/constans-agent.service");
+    host.put(&unit, "/etc/systemd/system/constans-agent.service")?;
+    // Type=notify: the command ends when the agent says that it is ready, after its first round.
+    host.shell("systemctl daemon-reload && systemctl enable -q --now constans-agent")?;
+    hub.wait_for(&["node", "list"], "rolled out", SOON)?;
+    host.shell("systemctl is-active kiosk-shell && grep -q 'site = auken' /etc/kiosk/shell.conf && sudo -l -U ops | grep -q systemctl && ls /etc/cron.d/constans-*")?;
+    let status = host.shell("systemctl show -p StatusText --value constans-agent")?;
+    if status.contains("rolled out") { Ok(()) } else { Err(format!("systemctl status says `{status}`")) }
+}
+
+/// Has the daemon begin a round now.
+fn next_round(host: Host<'_>) -> Result<(), Failed> {
+    host.shell("systemctl restart constans-agent").map(drop)
+}
+
+fn drift(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
+    let before = host.shell("systemctl show -p MainPID --value kiosk-shell")?;
+    host.shell("sed -i 's/idle = .*/idle = 600/' /etc/kiosk/shell.conf; userdel ops 2>/dev/null; true")?;
+    next_round(host)?;
+    hub.wait_for(&["node", "list"], "drift corrected", SOON)?;
+    host.shell("grep -q 'idle = 90' /etc/kiosk/shell.conf && id ops")?;
+    if host.shell("systemctl show -p MainPID --value kiosk-shell")? == before {
+        return Err("the service was not restarted".to_owned());
+    }
+    Ok(())
+}
+
+fn without_cable(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
+    let runs = |hub: &Hub<'_>| hub.client(&["run", "list", NODE]);
+    let before = runs(hub)?.lines().count();
+    host.cable(false)?;
+    host.shell("sed -i 's/idle = .*/idle = 601/' /etc/kiosk/shell.conf")?;
+    next_round(host)?;
+    let end = Instant::now() + SOON;
+    while host.try_shell("grep -q 'idle = 90' /etc/kiosk/shell.conf")?.exit != 0 {
+        if Instant::now() > end {
+            host.cable(true)?;
+            return Err(format!("the drift was not corrected without the server: {}", host.shell("journalctl -u constans-agent -n 20 --no-pager")?));
+        }
+        std::thread::sleep(Duration::from_millis(300));
+    }
+    if runs(hub)?.lines().count() != before {
+        return Err("a report came although the cable was pulled".to_owned());
+    }
+    host.cable(true)?;
+    next_round(host)?;
+    let end = Instant::now() + SOON;
+    while runs(hub)?.lines().count() == before {
+        if Instant::now() > end {
+            return Err("the report did not come when the cable was back".to_owned());
+        }
+        std::thread::sleep(Duration::from_millis(300));
+    }
+    Ok(())
+}
+
+fn power_cut(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
+    host.power_cut()?;
+    let active = host.shell("systemctl is-active --wait constans-agent; for i in $(seq 100); do systemctl is-active -q constans-agent && exit 0; sleep 0.1; done; exit 1");
+    active.map_err(|_| format!("the agent did not come back: {:?}", host.shell("journalctl -u constans-agent -n 20 --no-pager")))?;
+    hub.wait_for(&["node", "list"], "in line", SOON).map(drop)
+}
+
+fn ends_well(_: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
+    host.shell("systemctl stop constans-agent")?;
+    let result = host.shell("systemctl show -p Result --value constans-agent")?;
+    if result.trim() == "success" { Ok(()) } else { Err(format!("systemd says `{result}`")) }
+}
