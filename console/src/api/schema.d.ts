@@ -1629,6 +1629,14 @@ export interface components {
             /** @enum {string} */
             reason: "window";
         } | {
+            /**
+             * Format: date-time
+             * @description When it was put back.
+             */
+            at: string;
+            /** @enum {string} */
+            reason: "cut_the_way";
+        } | {
             /** @enum {string} */
             reason: "only_a_person";
         };

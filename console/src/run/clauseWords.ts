@@ -18,6 +18,8 @@ function leaveWords(leave: Schemas['Leave']): string {
       return `its grace lasts until ${exact(leave.until)}`;
     case 'window':
       return `the change window opens at ${exact(leave.opens)}`;
+    case 'cut_the_way':
+      return `bringing it in cut this node's way to its server, and it was put back at ${exact(leave.at)}; it is tried again when something else is wanted`;
     case 'only_a_person':
       return 'only a person can change this';
   }

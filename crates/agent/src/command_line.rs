@@ -182,6 +182,9 @@ pub struct DaemonArguments {
     /// Do one round and end
     #[arg(long)]
     pub once: bool,
+    /// How many seconds after a change of network or access a server must be reached again before the change is put back
+    #[arg(long, value_name = "SECONDS", default_value_t = 60)]
+    pub reach_within: u64,
 }
 
 /// Arguments of `attic`.

@@ -14,3 +14,4 @@ pub mod server_link;
 pub mod show;
 pub mod spool;
 pub mod state_dir;
+pub mod way;

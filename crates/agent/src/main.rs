@@ -12,6 +12,7 @@ use constans_agent::command_line::{AtticCommand, Command, CommandLine};
 use constans_agent::{daemon, diagnose, join};
 use constans_wire::exit::Exit;
 use std::process::ExitCode;
+use std::time::Duration;
 
 fn main() -> ExitCode {
     let command_line = match CommandLine::try_parse() {
@@ -30,8 +31,9 @@ fn main() -> ExitCode {
         Command::CheckIn(arguments) => {
             open_place(&arguments.place).and_then(|(state_dir, machine)| on_network(join::check_in(&state_dir, &machine, arguments.output)))
         }
-        Command::Daemon(arguments) => open_place(&arguments.place)
-            .and_then(|(state_dir, mut machine)| on_network(daemon::run(&state_dir, &mut machine, arguments.once)).map(|()| Exit::Well)),
+        Command::Daemon(arguments) => open_place(&arguments.place).and_then(|(state_dir, mut machine)| {
+            on_network(daemon::run(&state_dir, &mut machine, arguments.once, Duration::from_secs(arguments.reach_within))).map(|()| Exit::Well)
+        }),
         Command::Diagnose(arguments) => {
             open_place(&arguments.place).and_then(|(state_dir, machine)| on_network(diagnose::diagnose(&state_dir, &machine, arguments.output)))
         }

@@ -4,6 +4,7 @@ use crate::attic::AtticStore;
 use crate::error::AgentError;
 use crate::local::{LocalContents, Wanted};
 use crate::state_dir::{StateDir, Store};
+use crate::way::WayJournal;
 use constans_core::digest::DigestKey;
 use constans_core::run::{Action, Correction, Failure, FailureAt, Finished, Memories, Mode, Part, Run, RunEvent, RunInput, Settings};
 use constans_core::state::{Clause, EffectiveState};
@@ -39,6 +40,8 @@ pub struct Runner<'a> {
     pub started_by: StartedBy,
     /// Why a person wanted it although the node only observes.
     pub reason: Option<String>,
+    /// Whether what is changed is noted, so that it can be put back if it cuts the way to the server.
+    pub guards_way: bool,
 }
 
 impl Runner<'_> {
@@ -69,8 +72,9 @@ impl Runner<'_> {
             self.machine.files().tidy();
         }
         let mut attic = AtticStore::open(self.state_dir, Some(id))?;
+        let mut way = self.guards_way.then(|| WayJournal::of_run(self.state_dir, id, &state.digest));
         let finished = self
-            .drive(&mut run, state, &mut store, &mut attic, keeping)
+            .drive(&mut run, state, &mut store, &mut attic, keeping, way.as_mut())
             .and_then(|()| run.finish().ok_or_else(|| AgentError::new("the run did not come to its end")))?;
         if keeping == Keeping::Everything {
             store.keep_due(&finished.due)?;
@@ -109,6 +113,7 @@ impl Runner<'_> {
         store: &mut Store,
         attic: &mut AtticStore,
         keeping: Keeping,
+        mut way: Option<&mut WayJournal>,
     ) -> Result<(), AgentError> {
         let contents = LocalContents(&self.wanted.resolved.contents);
         let total = state.clauses.len();
@@ -139,7 +144,8 @@ impl Runner<'_> {
                     Action::Correct(at, differences) => {
                         let clause = &state.clauses[at];
                         (self.progress)(at, total, "correcting", clause);
-                        let correction = match not_kept.take() {
+                        let noted = way.as_mut().map_or(Ok(()), |way| way.about_to_correct(self.machine, clause, &contents, self.key));
+                        let correction = match not_kept.take().or_else(|| noted.err().map(|error| error.to_string())) {
                             Some(message) => Correction { failure: Some(own_folder_failure(FailureAt::Correct, &message)), ..Correction::default() },
                             None => self.machine.correct(clause, &differences, &contents, attic),
                         };
@@ -150,6 +156,8 @@ impl Runner<'_> {
                         let clause = &state.clauses[at];
                         (self.progress)(at, total, reaction.word(), clause);
                         steps::reached("reaction begins", clause.address.as_str());
+                        // That it is not noted keeps no reaction from being carried out: it is due.
+                        let _ = way.as_mut().map(|way| way.about_to_react(clause, reaction));
                         let result = self.machine.react(clause, reaction);
                         steps::reached("reaction ended", clause.address.as_str());
                         Some(RunEvent::Reacted(result, micros(clock)))

@@ -16,6 +16,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::PathBuf;
 
+/// The name under which what the server wants is remembered.
+pub const SERVED_STORE: &str = "served";
+
 /// The form of the kept state.
 const FORM: u32 = 1;
 
@@ -102,7 +105,7 @@ impl Served {
             contents.insert(digest, bytes);
         }
         Ok(Wanted {
-            store: PathBuf::from("served"),
+            store: PathBuf::from(SERVED_STORE),
             releases: releases(&state),
             generation: Some(self.generation.to_string()),
             resolved: Resolved { state, contents, ..Resolved::default() },

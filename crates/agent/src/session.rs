@@ -73,6 +73,7 @@ impl Session {
             progress: &mut say,
             started_by: StartedBy::OperatorOnNode,
             reason: self.reason.clone(),
+            guards_way: false,
         };
         let usual = Settings::of(mode);
         let settings = match &self.settings {

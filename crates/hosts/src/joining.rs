@@ -35,6 +35,7 @@ const STEPS: &[(&str, Step)] = &[
     ("what somebody changes by hand is put right, and its service restarted", drift),
     ("without the cable the agent keeps enforcing; its reports come when the cable is back", without_cable),
     ("after a power cut it comes back with the host, and nothing is out of line", power_cut),
+    ("a rule that cuts its way to the server is put back, told, and not tried again until something else is wanted", own_way),
     ("asked to end while it runs, it finishes what it has begun", ends_well),
 ];
 
@@ -77,12 +78,12 @@ fn join(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
 fn bring_in(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     let unit = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../packaging/constans-agent.service");
     host.put(&unit, "/etc/systemd/system/constans-agent.service")?;
-    // Type=notify: the command ends when the agent says that it is ready, after its first round.
+    // Type=notify: the command ends when the agent says that it is ready.
     host.shell("systemctl daemon-reload && systemctl enable -q --now constans-agent")?;
     hub.wait_for(&["node", "list"], "rolled out", SOON)?;
     host.shell("systemctl is-active kiosk-shell && grep -q 'site = auken' /etc/kiosk/shell.conf && sudo -l -U ops | grep -q systemctl && ls /etc/cron.d/constans-*")?;
-    let status = host.shell("systemctl show -p StatusText --value constans-agent")?;
-    if status.contains("rolled out") { Ok(()) } else { Err(format!("systemctl status says `{status}`")) }
+    let status = "systemctl show -p StatusText --value constans-agent";
+    host.wait_for(&format!("{status} | grep -q 'rolled out'"), SOON)
 }
 
 /// Has the daemon begin a round now.
@@ -95,7 +96,7 @@ fn drift(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     host.shell("sed -i 's/idle = .*/idle = 600/' /etc/kiosk/shell.conf; userdel ops 2>/dev/null; true")?;
     next_round(host)?;
     hub.wait_for(&["node", "list"], "drift corrected", SOON)?;
-    host.shell("grep -q 'idle = 90' /etc/kiosk/shell.conf && id ops")?;
+    host.wait_for("grep -q 'idle = 90' /etc/kiosk/shell.conf && id ops", SOON)?;
     if host.shell("systemctl show -p MainPID --value kiosk-shell")? == before {
         return Err("the service was not restarted".to_owned());
     }
@@ -108,14 +109,11 @@ fn without_cable(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     host.cable(false)?;
     host.shell("sed -i 's/idle = .*/idle = 601/' /etc/kiosk/shell.conf")?;
     next_round(host)?;
-    let end = Instant::now() + SOON;
-    while host.try_shell("grep -q 'idle = 90' /etc/kiosk/shell.conf")?.exit != 0 {
-        if Instant::now() > end {
-            host.cable(true)?;
-            return Err(format!("the drift was not corrected without the server: {}", host.shell("journalctl -u constans-agent -n 20 --no-pager")?));
-        }
-        std::thread::sleep(Duration::from_millis(300));
+    let corrected = host.wait_for("grep -q 'idle = 90' /etc/kiosk/shell.conf", 2 * SOON);
+    if corrected.is_err() {
+        host.cable(true)?;
     }
+    corrected?;
     if runs(hub)?.lines().count() != before {
         return Err("a report came although the cable was pulled".to_owned());
     }
@@ -133,9 +131,63 @@ fn without_cable(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
 
 fn power_cut(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     host.power_cut()?;
-    let active = host.shell("systemctl is-active --wait constans-agent; for i in $(seq 100); do systemctl is-active -q constans-agent && exit 0; sleep 0.1; done; exit 1");
+    let active = host.shell(
+        "systemctl is-active --wait constans-agent; for i in $(seq 100); do systemctl is-active -q constans-agent && exit 0; sleep 0.1; done; exit 1",
+    );
     active.map_err(|_| format!("the agent did not come back: {:?}", host.shell("journalctl -u constans-agent -n 20 --no-pager")))?;
     hub.wait_for(&["node", "list"], "in line", SOON).map(drop)
+}
+
+/// Finds the id of the first run in a list of them.
+fn latest_run(value: &serde_json::Value) -> Option<String> {
+    match value {
+        serde_json::Value::Array(items) => items.iter().find_map(latest_run),
+        serde_json::Value::Object(map) => {
+            map.get("run").and_then(|run| run.as_str().map(str::to_owned)).or_else(|| map.values().find_map(latest_run))
+        }
+        _ => None,
+    }
+}
+
+fn own_way(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
+    let kit = tempfile::tempdir().map_err(|error| error.to_string())?;
+    let publish = |version: &str, port: u16| -> Result<(), Failed> {
+        let folder = kit.path().join("quay-filter");
+        let clause = |name: &str, port: u16| {
+            format!("[[clause]]\nwhat = \"packet_rule:{name}\"\ndirection = \"out\"\nprotocol = \"tcp\"\nport = {port}\nthen = \"drop\"\n\n")
+        };
+        std::fs::create_dir_all(folder.join("baselines")).map_err(|error| error.to_string())?;
+        let text = format!("[baseline]\nname = \"filter\"\n\n{}{}", clause("no port 9", 9), clause("a mistake", port));
+        std::fs::write(folder.join("baselines/filter.toml"), text).map_err(|error| error.to_string())?;
+        std::fs::write(folder.join("kit.toml"), format!("[kit]\nname = \"quay-filter\"\nversion = \"{version}\"\n"))
+            .map_err(|error| error.to_string())?;
+        hub.client(&["kit", "publish", &folder.display().to_string()])?;
+        hub.client(&["stage", "serve", "open-water", &format!("quay-filter@{version}")]).map(drop)
+    };
+    // The server's port for agents: the node can ask for it, and never hears of anything again.
+    publish("1.0.0", 7443)?;
+    let group = KIOSKS.replace("[settings]", "[[assignments]]\nkit = \"quay-filter\"\nbaseline = \"filter\"\n\n[settings]");
+    let file = tempfile::NamedTempFile::new().map_err(|error| error.to_string())?;
+    std::fs::write(file.path(), group).map_err(|error| error.to_string())?;
+    hub.client(&["group", "set", &file.path().display().to_string()])?;
+    host.shell("mkdir -p /etc/systemd/system/constans-agent.service.d; printf '[Service]\nExecStart=\nExecStart=/usr/bin/constans-agent daemon --reach-within 5\n' > /etc/systemd/system/constans-agent.service.d/short.conf; systemctl daemon-reload")?;
+    next_round(host)?;
+    host.wait_for("journalctl -u constans-agent --no-pager | grep -q 'put back: packet_rule:a mistake'", 3 * SOON)?;
+    next_round(host)?;
+    let runs = hub.wait_for(&["run", "list", NODE, "--output", "json"], "rollout_waiting", SOON)?;
+    let runs: serde_json::Value = serde_json::from_str(&runs).map_err(|error| format!("{error}: {runs}"))?;
+    let id = latest_run(&runs).ok_or_else(|| format!("no run is listed: {runs}"))?;
+    let run = hub.client(&["run", "show", NODE, &id])?;
+    if !run.contains("cut this node's way to its server")
+        || !run.contains("packet_rule:a mistake")
+        || host.try_shell("nft list table inet constans | grep -q 7443")?.exit == 0
+    {
+        return Err(format!("the rule is still there, or not told of: {run}"));
+    }
+    publish("1.0.1", 10)?;
+    next_round(host)?;
+    hub.wait_for(&["node", "list"], "rolled out", SOON)?;
+    host.wait_for("nft list table inet constans | grep -q 'dport 10 drop' && nft list table inet constans | grep -q 'dport 9 drop'", SOON)
 }
 
 fn ends_well(_: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {

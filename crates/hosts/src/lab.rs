@@ -4,6 +4,7 @@ use constans_wire::report::RunReport;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
+use std::time::{Duration, Instant};
 
 /// What went wrong, in words.
 pub type Failed = String;
@@ -111,6 +112,19 @@ impl Host<'_> {
     pub fn shell(&self, line: &str) -> Result<String, Failed> {
         let said = self.try_shell(line)?;
         if said.exit == 0 { Ok(said.stdout) } else { Err(format!("`{line}` on {} exited {}: {}", self.name, said.exit, said.both())) }
+    }
+
+    /// Waits until a line of shell ends well.
+    pub fn wait_for(&self, line: &str, patience: Duration) -> Result<(), Failed> {
+        let end = Instant::now() + patience;
+        while self.try_shell(line)?.exit != 0 {
+            if Instant::now() > end {
+                let journal = self.try_shell("journalctl -u constans-agent -n 20 --no-pager")?.stdout;
+                return Err(format!("`{line}` never ended well; the agent says: {journal}"));
+            }
+            std::thread::sleep(Duration::from_millis(200));
+        }
+        Ok(())
     }
 
     /// Puts a file onto the host.

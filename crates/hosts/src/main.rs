@@ -3,8 +3,8 @@
 mod faults;
 mod hub;
 mod inspected;
-mod kinds;
 mod joining;
+mod kinds;
 mod lab;
 mod packages;
 mod repository;

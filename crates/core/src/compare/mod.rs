@@ -6,8 +6,10 @@ mod difference;
 mod found;
 mod kits;
 mod text;
+mod undo;
 
 pub use difference::{Difference, PRESENCE, Side, differences, found_digest};
 pub use found::{Found, FoundValue, Presence};
 pub use kits::{BaselineDifference, ClauseDifference, FileDifference, KitDifference, Where, kit_difference};
 pub use text::{TextDiff, TextDiffRefusal, text_diff};
+pub use undo::as_it_was;

@@ -2,10 +2,13 @@
 
 use super::cause::{Cause, CauseFound};
 use super::result::{Blocker, Decision, Leave};
+use crate::address::ClauseAddress;
+use crate::digest::Digest;
 use crate::kit::{OnDrift, OnRollout};
 use crate::state::{Clause, Switch, SwitchFrom};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 /// Whether a run may change anything.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -53,12 +56,32 @@ pub struct Settings {
     pub hold: Option<Hold>,
     /// Whether a person opened grace and window.
     pub now: bool,
+    /// What was put back since it cut the node's way to its server: not brought in again as long as the same is wanted.
+    pub put_back: BTreeMap<ClauseAddress, PutBack>,
+}
+
+/// A change that was put back.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PutBack {
+    /// What was wanted.
+    pub wanted: Digest,
+    /// When it was put back.
+    pub at: Timestamp,
 }
 
 impl Settings {
     /// Returns the defaults of the group `everyone`, in the given mode.
     pub fn of(mode: Mode) -> Self {
-        Self { mode, on_drift: OnDrift::Correct, on_rollout: OnRollout::BringIn, grace_secs: 0, window: None, hold: None, now: false }
+        Self {
+            mode,
+            on_drift: OnDrift::Correct,
+            on_rollout: OnRollout::BringIn,
+            grace_secs: 0,
+            window: None,
+            hold: None,
+            now: false,
+            put_back: BTreeMap::new(),
+        }
     }
 
     pub(super) fn hold_at(&self, now: Timestamp) -> Option<&Hold> {
@@ -86,7 +109,7 @@ pub struct Want<'a> {
 
 /// Returns what an enforcing run is due to do about a different clause.
 ///
-/// The locks are asked in this order: hold, switches, grace, window, needs. The first that is closed is named.
+/// The locks are asked in this order: hold, what cut the way to the server, switches, grace, window, needs. The first that is closed is named.
 pub fn decide(want: &Want<'_>, settings: &Settings, now: Timestamp) -> Decision {
     match closed_lock(want, settings, now) {
         Some(why) => Decision::Leave { why },
@@ -102,6 +125,9 @@ fn closed_lock(want: &Want<'_>, settings: &Settings, now: Timestamp) -> Option<L
         return Some(Leave::Hold { until: hold.until, because: hold.because.clone() });
     }
     let clause = want.clause;
+    if let Some(put_back) = settings.put_back.get(&clause.address).filter(|put_back| put_back.wanted == clause.wanted && !settings.now) {
+        return Some(Leave::CutTheWay { at: put_back.at });
+    }
     let on_drift = clause.on_drift.unwrap_or(Switch { value: settings.on_drift, from: SwitchFrom::Group });
     let on_rollout = clause.on_rollout.unwrap_or(Switch { value: settings.on_rollout, from: SwitchFrom::Group });
     if want.cause.has_drift() && on_drift.value == OnDrift::Tell {

@@ -14,10 +14,11 @@ mod result;
 mod status;
 #[cfg(test)]
 mod tests;
+mod way;
 
 pub use action::{Action, Correction, Finished, Inspection, OutOfOrder, Part, RunEvent, RunInput, Seen};
 pub use cause::{Cause, CauseFound, DriftWindow, Newness, cause_of};
-pub use decide::{ChangeWindow, Hold, Mode, Settings, Want, decide};
+pub use decide::{ChangeWindow, Hold, Mode, PutBack, Settings, Want, decide};
 pub use machine::Run;
 pub use memory::{Alike, Memories, Memory};
 pub use reaction::{DueCause, DueReaction};
@@ -27,3 +28,4 @@ pub use result::{
 };
 pub(crate) use status::remaining;
 pub use status::{Counts, Status, status_of};
+pub use way::may_cut_the_way;

@@ -79,6 +79,11 @@ pub enum Leave {
         /// When it opens.
         opens: Timestamp,
     },
+    /// Bringing it in cut the node's way to its server, and it was put back.
+    CutTheWay {
+        /// When it was put back.
+        at: Timestamp,
+    },
     /// Only a person can correct it.
     OnlyAPerson,
 }
@@ -100,6 +105,12 @@ impl Leave {
             Self::OnRollout { from } => format!("{} says on_rollout = \"wait\"", set_by(from)),
             Self::Grace { until } => format!("its grace lasts until {}", time(until)),
             Self::Window { opens } => format!("the change window opens at {}", time(opens)),
+            Self::CutTheWay { at } => {
+                format!(
+                    "bringing it in cut this node's way to its server, and it was put back at {}; it is tried again when something else is wanted",
+                    time(at)
+                )
+            }
             Self::OnlyAPerson => "only a person can change this".into(),
         }
     }

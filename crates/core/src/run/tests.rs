@@ -301,6 +301,22 @@ fn a_hold_beats_everything_and_ends_at_its_hour() {
 }
 
 #[test]
+fn what_cut_the_way_to_the_server_is_not_brought_in_again_until_something_else_is_wanted() {
+    let wanted = state(vec![file("/a", "a"), file("/b", "b")]);
+    let at = Timestamp::from_second(50).unwrap();
+    let clause = &wanted.clauses[0];
+    let put_back = [(clause.address.clone(), PutBack { wanted: clause.wanted.clone(), at })].into();
+    let settings = Settings { put_back, ..enforce() };
+    let mut node = Node::default();
+    insta::assert_snapshot!(table(&node.run(&wanted, settings.clone())), @r"
+    rollout waiting
+    file:/a different out_of_line rollout left:cut_the_way
+    file:/b different corrected rollout
+    ");
+    assert_eq!(node.run(&state(vec![file("/a", "another"), file("/b", "b")]), settings).status, Status::RolledOut);
+}
+
+#[test]
 fn grace_counts_from_the_first_run_that_found_the_drift_and_a_further_change_does_not_restart_it() {
     let wanted = state(vec![file("/a", "a").grace(150)]);
     let mut node = Node::default();
