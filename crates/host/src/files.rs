@@ -1,5 +1,6 @@
 //! Files below one root: never through a link that somebody else made, and replaced whole or not at all.
 
+use crate::attributes::carry_attributes;
 use crate::error::HostError;
 use crate::steps;
 use constans_core::digest::{Digest, of_contents};
@@ -455,42 +456,6 @@ fn set_ownership(fd: &OwnedFd, ownership: Ownership) -> rustix::io::Result<()> {
     rustix::fs::fchmod(fd, Mode::from_raw_mode(ownership.permissions.unwrap_or(0o644)))
 }
 
-/// The capabilities of a program count for the program that it was, not for new contents.
-const NOT_CARRIED: &str = "security.capability";
-
-/// Copies access control lists and other extended attributes from what stands there to what takes its place. Those of the
-/// kernel's own name spaces go along as far as this account may set them.
-fn carry_attributes(folder: &OwnedFd, old: &str, new: &OwnedFd) -> rustix::io::Result<()> {
-    let old = match rustix::fs::openat(folder, old, OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty()) {
-        Ok(old) => old,
-        Err(rustix::io::Errno::NOENT) => return Ok(()),
-        Err(error) => return Err(error),
-    };
-    let path = format!("/proc/self/fd/{}", old.as_raw_fd());
-    let names = match sized(rustix::fs::listxattr_query(&path), |buffer| rustix::fs::listxattr(&path, buffer)) {
-        Ok(names) => names,
-        // A file system without them, or a link.
-        Err(rustix::io::Errno::NOTSUP | rustix::io::Errno::NOENT | rustix::io::Errno::PERM) => return Ok(()),
-        Err(error) => return Err(error),
-    };
-    for name in names.split(|byte| *byte == 0).filter(|name| !name.is_empty() && *name != NOT_CARRIED.as_bytes()) {
-        let value = sized(rustix::fs::getxattr_query(&path, name), |buffer| rustix::fs::getxattr(&path, name, buffer))?;
-        match rustix::fs::fsetxattr(new, name, &value, rustix::fs::XattrFlags::empty()) {
-            Err(error) if name.starts_with(b"system.") || name.starts_with(b"user.") => return Err(error),
-            _ => {}
-        }
-    }
-    Ok(())
-}
-
-/// Asks for the size first, then for the value.
-fn sized(size: rustix::io::Result<usize>, ask: impl Fn(&mut [u8]) -> rustix::io::Result<usize>) -> rustix::io::Result<Vec<u8>> {
-    let mut buffer = vec![0; size?];
-    let length = if buffer.is_empty() { 0 } else { ask(&mut buffer)? };
-    buffer.truncate(length);
-    Ok(buffer)
-}
-
 fn chown(fd: &OwnedFd, ownership: Ownership) -> rustix::io::Result<()> {
     rustix::fs::chownat(fd, "", ownership.uid.map(uid), ownership.gid.map(gid), AtFlags::EMPTY_PATH)
 }
@@ -557,7 +522,11 @@ mod tests {
             return;
         }
         files.replace("/etc/issue", b"new", Ownership { permissions: Some(0o644), ..Ownership::default() }, |_| Ok(())).unwrap();
-        let value = |name: &str| sized(rustix::fs::getxattr_query(&path, name), |buffer| rustix::fs::getxattr(&path, name, buffer)).unwrap();
+        let value = |name: &str| {
+            let mut buffer = vec![0; 256];
+            let length = rustix::fs::getxattr(&path, name, &mut buffer[..]).unwrap();
+            buffer[..length].to_vec()
+        };
         assert_eq!(value("user.note"), b"kept");
         assert_eq!(value("system.posix_acl_access"), list);
     }

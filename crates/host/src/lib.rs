@@ -4,6 +4,7 @@
 
 pub mod about;
 pub mod accounts;
+mod attributes;
 pub mod describe;
 pub mod error;
 pub mod files;

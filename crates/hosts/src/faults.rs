@@ -18,6 +18,7 @@ const CHECKS: &[(&str, Check)] = &[
     ("an account whose programs run stays; its home stays when it goes", account_in_use),
     ("a directory that is not empty stays", directory_not_empty),
     ("a `match` that fits several lines: which ones, and nothing is changed", several_lines),
+    ("what stands in a file that not everybody may read is told by a digest only", secret_file),
     ("a mount point in use is not mounted at the next boot", busy_mount),
     ("power cut: no half-written file, and the next run is well", power_cut),
 ];
@@ -126,7 +127,7 @@ fn lists_and_names(host: Host<'_>) -> Result<(), Failed> {
 }
 
 fn account_in_use(host: Host<'_>) -> Result<(), Failed> {
-    host.shell("useradd -m gunnar && touch /home/gunnar/logbook && systemd-run -q --unit=gunnar --uid=gunnar sleep infinity && sleep 0.3")?;
+    host.shell("useradd -m gunnar && touch /home/gunnar/logbook && systemd-run -q --unit=gunnar --uid=gunnar sleep infinity; for i in $(seq 100); do pgrep -u gunnar -x sleep >/dev/null && break; sleep 0.1; done")?;
     let wanted = document(host, "gunnar", "[[clause]]\nwhat = \"account:gunnar\"\ngone = true\n")?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
     let remedy = failure_of(&report)?.remedy.clone().unwrap_or_default();
@@ -158,8 +159,21 @@ fn several_lines(host: Host<'_>) -> Result<(), Failed> {
     must(host.shell("cat /etc/several")? == "a 1\nb\na 2\n", "the file was changed", &report)
 }
 
+fn secret_file(host: Host<'_>) -> Result<(), Failed> {
+    host.shell("printf 'password=Tern-1234\\nuser=Tern-5678\\n' > /etc/secret.conf; chmod 600 /etc/secret.conf")?;
+    let wanted = document(
+        host,
+        "secret",
+        "[[clause]]\nwhat = \"setting:p\"\nin = \"/etc/secret.conf\"\nkey = [\"password\"]\nvalue = \"x\"\nformat = \"key=value\"\n\n[[clause]]\nwhat = \"line:u\"\nin = \"/etc/secret.conf\"\ntext = \"user=y\"\nmatch = '^user='\n",
+    )?;
+    let report = host.agent(&format!("enforce --yes {wanted}"))?;
+    let said = serde_json::to_string(&report).map_err(|error| error.to_string())?;
+    must(!said.contains("Tern") && said.contains("not everybody may read"), "the report shows it, or does not say why not", &report)?;
+    must(host.shell("cat /etc/secret.conf; stat -c %a /etc/secret.conf")? == "password=x\nuser=y\n600\n", "it was not set", &report)
+}
+
 fn busy_mount(host: Host<'_>) -> Result<(), Failed> {
-    host.shell("mkdir -p /srv/busy; mount -t tmpfs tmpfs /srv/busy; echo 'tmpfs /srv/busy tmpfs defaults 0 0' >> /etc/fstab; systemd-run -q --unit=busy --working-directory=/srv/busy sleep infinity; sleep 0.3")?;
+    host.shell("mkdir -p /srv/busy; mount -t tmpfs tmpfs /srv/busy; echo 'tmpfs /srv/busy tmpfs defaults 0 0' >> /etc/fstab; systemd-run -q --unit=busy --working-directory=/srv/busy sleep infinity; for i in $(seq 100); do [ \"$(readlink /proc/$(systemctl show -p MainPID --value busy)/cwd)\" = /srv/busy ] && break; sleep 0.1; done")?;
     let wanted = document(host, "busy", "[[clause]]\nwhat = \"mount:/srv/busy\"\ngone = true\n")?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
     let remedy = failure_of(&report)?.remedy.clone().unwrap_or_default();

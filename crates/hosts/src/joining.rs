@@ -131,10 +131,7 @@ fn without_cable(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
 
 fn power_cut(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     host.power_cut()?;
-    let active = host.shell(
-        "systemctl is-active --wait constans-agent; for i in $(seq 100); do systemctl is-active -q constans-agent && exit 0; sleep 0.1; done; exit 1",
-    );
-    active.map_err(|_| format!("the agent did not come back: {:?}", host.shell("journalctl -u constans-agent -n 20 --no-pager")))?;
+    host.wait_for("systemctl is-active -q constans-agent", SOON)?;
     hub.wait_for(&["node", "list"], "in line", SOON).map(drop)
 }
 

@@ -268,7 +268,7 @@ const CASES: &[Case] = &[
         kind: "listening",
         via: "",
         files: &[],
-        before: "systemd-run -q --unit=listen-631 nc -lk 127.0.0.1 631; systemd-run -q --unit=listen-22 nc -lk 0.0.0.0 22; sleep 0.3",
+        before: "systemd-run -q --unit=listen-631 nc -lk 127.0.0.1 631; systemd-run -q --unit=listen-22 nc -lk 0.0.0.0 22; for i in $(seq 100); do ss -ltnH | grep -q :631 && ss -ltnH | grep -q :22 && break; sleep 0.1; done",
         clauses: "[[clause]]\nwhat = \"listening:tcp/22\"\nprogram = \"/usr/bin/nc.openbsd\"\naddress = \"0.0.0.0\"\n\n[[clause]]\nwhat = \"listening:tcp/631\"\ngone = true\n",
         proof: "! ss -ltnH 'sport = :631' | grep -q .",
         drift: "systemctl stop listen-631",

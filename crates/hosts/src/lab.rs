@@ -66,7 +66,7 @@ impl Lab {
         let repository = repository.display().to_string();
         let mut serve = lab.command(&["hub", "python3", "-m", "http.server", "--bind", "10.77.0.1", "--directory", &repository, "8080"]);
         serve.stdout(Stdio::null()).stderr(Stdio::null()).spawn().map_err(|error| error.to_string())?;
-        lab.host("h1").shell("for i in $(seq 50); do curl -sf http://hub:8080/Release >/dev/null && exit 0; sleep 0.1; done; exit 1")?;
+        lab.host("h1").shell("for i in $(seq 50); do curl -sf http://hub:8080/ >/dev/null && exit 0; sleep 0.1; done; exit 1")?;
         Ok(lab)
     }
 

@@ -155,7 +155,7 @@ fn cut_off(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
 }
 
 fn lock_held(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
-    host.shell("apt-get purge -y quay-tides quay-lamps >/dev/null 2>&1; systemctl reset-failed; systemd-run -q --unit=slow apt-get install -y quay-tides; sleep 1")?;
+    host.shell("apt-get purge -y quay-tides quay-lamps >/dev/null 2>&1; systemctl reset-failed; systemd-run -q --unit=slow apt-get install -y quay-tides; for i in $(seq 200); do pgrep -f quay-tides.postins[t] >/dev/null && break; sleep 0.1; done")?;
     let wanted = document(host, "waits", "[[clause]]\nwhat = \"package:quay-lamps\"\n")?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
     must(report.clauses[0].outcome == Outcome::Corrected, "it did not wait for the other program", &report)?;

@@ -43,7 +43,8 @@ pub(super) fn read_kinds(files: &KitFiles, kit: &str, findings: &mut Vec<Finding
         }
         let Some(node) = document::read(files, &path, findings) else { continue };
         let Some(declared) = read_kind(&node, files, kit, folder, findings) else { continue };
-        match declared.kind() {
+        // Agents know it without what is only for people: both must be known before it is used.
+        match declared.for_agents().kind().and_then(|_| declared.kind()) {
             Ok(kind) => kinds.push(kind),
             Err(error) => findings.push(Finding::error(Code::CustomKind, node.place.clone(), error.to_string())),
         }

@@ -1,16 +1,16 @@
 //! One line of a file that others own.
 
-use super::{in_file, put, text_of};
+use super::{as_told, in_file, put, text_of};
 use crate::error::HostError;
 use crate::files::Ownership;
-use crate::machine::{Machine, NotSeen, Work, seen};
+use crate::machine::{Look, Machine, NotSeen, Work, seen};
 use constans_core::compare::Found;
 use constans_core::kit::Gone;
 use constans_core::part::Line;
 use constans_core::run::Seen;
 use constans_core::state::Clause;
 
-pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSeen> {
+pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Result<Seen, NotSeen> {
     let path = clause.text("in").unwrap_or_default();
     let line = line_of(clause)?;
     let Some(text) = text_of(machine, path)? else { return Ok(seen(Found::absent().in_words(format!("no file {path}")))) };
@@ -18,7 +18,8 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
         return Ok(seen(if line.is_there(&text) { Found::present() } else { Found::absent() }));
     }
     Ok(seen(match line.read(&text).map_err(|error| in_file(path, error))? {
-        Some(found) => Found::present().with("in", path).with("text", found),
+        Some(found) if Some(found) == clause.text("text") => Found::present().with("in", path).with("text", found),
+        Some(found) => Found::present().with("in", path).with("text", as_told(machine, path, found, look)?),
         None => Found::absent(),
     }))
 }

@@ -44,8 +44,8 @@ pub(crate) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -
         "directory" => directory::inspect(machine, clause),
         "tree" => tree::inspect(machine, clause),
         "link" => link::inspect(machine, clause),
-        "line" => line::inspect(machine, clause),
-        "setting" => setting::inspect(machine, clause),
+        "line" => line::inspect(machine, clause, look),
+        "setting" => setting::inspect(machine, clause, look),
         "package" => package::inspect(machine, clause),
         "package_source" => package_source::inspect(machine, clause),
         "service" => service::inspect(machine, clause),
@@ -164,6 +164,16 @@ fn text_of(machine: &Machine, path: &str) -> Result<Option<String>, HostError> {
         Ok(text) => Ok(Some(text)),
         Err(_) => Err(HostError::new(format!("{path} is no UTF-8 text")).remedy("keep it whole, with a `file` clause")),
     }
+}
+
+/// Returns a text found in a file as it may be told. Of a file that not everybody may read, what is not as wanted is told
+/// only by a keyed digest: it may be a secret of that machine.
+fn as_told(machine: &Machine, path: &str, found: &str, look: &Look<'_>) -> Result<String, HostError> {
+    if machine.files.look(path)?.is_none_or(|entry| entry.is_readable_by_all()) {
+        return Ok(found.to_owned());
+    }
+    let digest = look.key.digest(found.as_bytes());
+    Ok(format!("another one, not shown since not everybody may read the file ({})", digest.as_str().chars().take(11).collect::<String>()))
 }
 
 /// Says where a part of a file could not be read or changed.

@@ -1,17 +1,17 @@
 //! One key of a file that others own.
 
 use super::line::no_file;
-use super::{in_file, put, text_of};
+use super::{as_told, in_file, put, text_of};
 use crate::error::HostError;
 use crate::files::Ownership;
-use crate::machine::{Machine, NotSeen, Work, seen};
+use crate::machine::{Look, Machine, NotSeen, Work, seen};
 use constans_core::compare::Found;
 use constans_core::kit::Gone;
 use constans_core::part::{Format, read_setting, remove_setting, write_setting};
 use constans_core::run::Seen;
 use constans_core::state::Clause;
 
-pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSeen> {
+pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Result<Seen, NotSeen> {
     let path = clause.text("in").unwrap_or_default();
     let key = clause.list("key");
     let Some(text) = text_of(machine, path)? else { return Ok(seen(Found::absent().in_words(format!("no file {path}")))) };
@@ -23,7 +23,11 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     let wanted = clause.get("value").and_then(|wanted| Some((wanted, format(clause).ok()?.as_read(wanted).ok()?)));
     Ok(seen(match wanted {
         Some((wanted, as_read)) if as_read == value => found.with("value", wanted.clone()),
-        _ => found.with("value", value),
+        _ => {
+            let plain = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+            let told = as_told(machine, path, &plain, look)?;
+            found.with("value", if told == plain { value } else { told.into() })
+        }
     }))
 }
 

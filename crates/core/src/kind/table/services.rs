@@ -18,7 +18,7 @@ pub(super) const KINDS: &[Kind] = &[
         can_be_gone: false,
         claim: |name, _| Claim::Service(name.strip_suffix(".service").unwrap_or(name).to_owned()),
         claims: "the unit",
-        on_node: "systemd",
+        on_node: "systemd, or runit (`via`)",
         example: "[[clause]]\nwhat = \"service:kiosk-shell\"\nrunning = true\nenabled = true\n",
         ..Kind::PLAIN
     },
