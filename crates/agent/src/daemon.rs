@@ -90,10 +90,10 @@ async fn round(state_dir: &StateDir, machine: &mut Machine, started_by: StartedB
     guard_way(&link, state_dir, machine, reach_within).await
 }
 
-/// If something of network or access was changed since a server was reached last: waits until one is reached again, and puts the change back if
-/// none is within the set time.
+/// If something of network or access was changed since a server was reached last: waits until one is reached again, and
+/// puts the change back if none is within the set time.
 async fn guard_way(link: &ServerLink, state_dir: &StateDir, machine: &mut Machine, reach_within: Duration) -> Result<(), AgentError> {
-    if way::at_risk_since(state_dir).is_none() {
+    if !way::is_at_risk(state_dir) {
         return Ok(());
     }
     println!("{:.0}  no server is reached after a change; waiting {} s before it is put back", Timestamp::now(), reach_within.as_secs());

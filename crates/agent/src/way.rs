@@ -1,5 +1,5 @@
-//! The agent's own way to its server. What a run changes of network and access is noted before it is done; if no server is reached within the
-//! set time after the run, it is put back.
+//! The agent's own way to its server. What a run changes of network and access is noted before it is done; if no server is
+//! reached within the set time after the run, it is put back.
 
 use crate::attic::AtticStore;
 use crate::error::AgentError;
@@ -24,7 +24,7 @@ use uuid::Uuid;
 #[derive(Debug, Serialize, Deserialize)]
 enum Done {
     /// A run began to change what this state wants.
-    Began { run: Uuid, state: Digest, at: Timestamp },
+    Began { run: Uuid, state: Digest },
     /// A clause was corrected; none if nothing puts it back.
     Corrected { address: ClauseAddress, wanted: Digest, was: Option<Box<Clause>> },
     /// A reaction was carried out.
@@ -93,7 +93,7 @@ impl WayJournal {
         if self.file.is_none() {
             self.file = Some(OpenOptions::new().create(true).append(true).mode(0o600).open(&self.path)?);
             if let Some((run, state)) = self.began.take() {
-                self.note(&Done::Began { run, state, at: Timestamp::now() })?;
+                self.note(&Done::Began { run, state })?;
             }
         }
         let Some(file) = &mut self.file else { return Ok(()) };
@@ -111,12 +111,9 @@ fn remembered_path(state_dir: &StateDir) -> PathBuf {
     state_dir.path().join("put-back.json")
 }
 
-/// Returns since when changes wait for a server to be reached; none if none do.
-pub fn at_risk_since(state_dir: &StateDir) -> Option<Timestamp> {
-    read(state_dir).into_iter().find_map(|done| match done {
-        Done::Began { at, .. } => Some(at),
-        _ => None,
-    })
+/// Returns whether changes wait for a server to be reached.
+pub fn is_at_risk(state_dir: &StateDir) -> bool {
+    !read(state_dir).is_empty()
 }
 
 /// A server was reached: what was changed stays.
@@ -164,7 +161,7 @@ impl Contents for OldContents {
 pub fn put_all_back(state_dir: &StateDir, machine: &mut Machine, key: &DigestKey, store: &std::path::Path) -> Result<PutBackNow, AgentError> {
     let done = read(state_dir);
     let began = done.iter().find_map(|one| match one {
-        Done::Began { run, state, .. } => Some((*run, state.clone())),
+        Done::Began { run, state } => Some((*run, state.clone())),
         _ => None,
     });
     let Some((run, state)) = began else { return Ok(PutBackNow::default()) };

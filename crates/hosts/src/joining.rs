@@ -1,7 +1,8 @@
 //! A real host joins a fleet: its agent runs as a service, goes on without the server, and survives cables and power.
 
 use crate::hub::Hub;
-use crate::lab::{Failed, Host};
+use crate::lab::{Failed, Host, told};
+use constans_world::kits;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
@@ -42,22 +43,12 @@ const STEPS: &[(&str, Step)] = &[
 /// Goes through all steps; returns 1 if one failed, since those after it cannot be tried.
 pub fn all(hub: &Hub<'_>, host: Host<'_>) -> usize {
     println!("\na fleet");
-    for (what, step) in STEPS {
-        match step(hub, host) {
-            Ok(()) => println!("  well    {what}"),
-            Err(why) => {
-                println!("  FAILED  {what}: {why}");
-                return 1;
-            }
-        }
-    }
-    0
+    STEPS.iter().map(|(what, step)| told(what, step(hub, host))).find(|failed| *failed > 0).unwrap_or(0)
 }
 
 fn publish(hub: &Hub<'_>, _: Host<'_>) -> Result<(), Failed> {
-    let kits = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/kits");
     for kit in ["quay-base", "kiosk-floor"] {
-        hub.client(&["kit", "publish", &kits.join(kit).display().to_string()])?;
+        hub.client(&["kit", "publish", &kits().join(kit).display().to_string()])?;
     }
     hub.client(&["stage", "serve", "open-water", "quay-base@1.3.0", "kiosk-floor@1.0.0"])?;
     let file = tempfile::NamedTempFile::new().map_err(|error| error.to_string())?;

@@ -9,6 +9,20 @@ use std::time::{Duration, Instant};
 /// What went wrong, in words.
 pub type Failed = String;
 
+/// Tells what came of a check; returns 1 if it failed, 0 if not, to be counted.
+pub fn told(what: &str, came: Result<(), Failed>) -> usize {
+    match came {
+        Ok(()) => {
+            println!("  well    {what}");
+            0
+        }
+        Err(why) => {
+            println!("  FAILED  {what}: {why}");
+            1
+        }
+    }
+}
+
 /// A lab with hosts; it ends with this value.
 pub struct Lab {
     script: PathBuf,

@@ -6,6 +6,7 @@ use crate::kind::{self, Claim, CustomKind, Kind, Matcher, Reaction};
 use crate::kit::{Gone, OnDrift, OnRollout, Severity};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// The scheme of wanted digests.
@@ -177,13 +178,14 @@ impl Clause {
 
     /// Returns the properties that are held against what is found: those that describe the node, and what left-out ones
     /// count as. Where a condition stands for all of it, that alone.
-    pub fn compared(&self) -> Vec<(&str, Value, Matcher)> {
+    pub fn compared(&self) -> Vec<(&str, Cow<'_, Value>, Matcher)> {
         let own = &self.kind().properties;
         let by_condition = own.iter().any(|property| property.matcher == Matcher::Holds);
         let counts = |name: &str| !by_condition || own.iter().any(|property| property.name == name && property.matcher == Matcher::Holds);
-        let said = self.described().into_iter().map(|(name, value, matcher)| (name, value.clone(), matcher));
+        let said = self.described().into_iter().map(|(name, value, matcher)| (name, Cow::Borrowed(value), matcher));
         let left_out = own.iter().filter(|property| property.describes_node && !self.properties.contains_key(property.name));
-        let defaults = left_out.filter_map(|property| Some((property.name, Value::Bool(property.default?.parse().ok()?), property.matcher)));
+        let defaults =
+            left_out.filter_map(|property| Some((property.name, Cow::Owned(Value::Bool(property.default?.parse().ok()?)), property.matcher)));
         said.chain(defaults).filter(|(name, ..)| counts(name)).collect()
     }
 

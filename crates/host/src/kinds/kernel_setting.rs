@@ -4,7 +4,7 @@ use super::{make_way, now_and_at_boot, put};
 use crate::error::HostError;
 use crate::files::Ownership;
 use crate::machine::{Machine, NotSeen, Work, seen};
-use constans_core::compare::Found;
+use constans_core::compare::{Found, FoundValue};
 use constans_core::run::Seen;
 use constans_core::state::Clause;
 use std::collections::BTreeMap;
@@ -19,15 +19,21 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     let name = dotted(clause.name());
     let at_boot = at_boot(machine, &name)?;
     if machine.acted_on.is_private_root() {
-        let value = at_boot.unwrap_or_else(|| "the kernel's own".to_owned());
+        let value = at_boot.map_or_else(|| told(clause, "the kernel's own".to_owned()), |value| FoundValue::Value(value.into()));
         let stand_in = Some("below a private root only what holds at boot is kept: the running kernel is not this root's".to_owned());
-        return Ok(Seen { stand_in, ..seen(Found::present().with("value", value)) });
+        return Ok(Seen { stand_in, ..seen(Found::present().with_found("value", value)) });
     }
     let now = now(&name)?;
     let Some(now) = now else { return Err(NotSeen::Unsupported(format!("this kernel has no setting {name}"))) };
     // What nobody sets at boot stays as the kernel itself begins with, which cannot be known while it is set otherwise.
     let at_boot = at_boot.unwrap_or_else(|| "not set".to_owned());
-    Ok(seen(Found::present().with("value", now_and_at_boot(&now, &at_boot))))
+    let value = if now == at_boot { FoundValue::Value(now.into()) } else { told(clause, now_and_at_boot(&now, &at_boot)) };
+    Ok(seen(Found::present().with_found("value", value)))
+}
+
+/// Returns what holds where it is not one value: told beside a wanted one; to who only asks what there is, no value at all.
+fn told(clause: &Clause, words: String) -> FoundValue {
+    if clause.text("value").is_some() { FoundValue::Value(words.into()) } else { FoundValue::Unreadable(words) }
 }
 
 /// Returns the settings that some file sets at boot: all others are the kernel's own.
