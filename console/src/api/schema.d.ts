@@ -836,15 +836,91 @@ export interface components {
         AgentSettings: {
             /**
              * Format: int64
-             * @description How many seconds lie between its check-ins.
+             * @description How much its attic holds at the most, in MiB; the oldest goes first, the newest always stays.
+             * @default 512
+             */
+            attic_mib: number;
+            /**
+             * @description The hours in which corrections and restarts may happen; always if there are none.
+             * @default []
+             */
+            change_window: components["schemas"]["WeeklyHours"][];
+            /**
+             * @description At which hours it checks in instead.
+             * @default []
+             */
+            check_in_at: components["schemas"]["HourOfDay"][];
+            /**
+             * @description The groups that each setting comes from, by its word; several where they disagree about the mode. What is not named
+             *     is as usual.
+             * @default {}
+             */
+            from: {
+                [key: string]: string[];
+            };
+            /**
+             * Format: int64
+             * @description How long drift is left as it is before it is corrected, in seconds.
+             * @default 0
+             */
+            grace_secs: number;
+            /** @default null */
+            hold: components["schemas"]["Hold"] | null;
+            /**
+             * Format: int64
+             * @description How many seconds lie between its check-ins, and between its runs if nothing else is said of them.
+             * @default 900
              */
             interval_secs: number;
-            /** @description Whether anything may change. */
+            /**
+             * @description Whether anything may change.
+             * @default observe
+             */
             mode: components["schemas"]["Mode"];
-            /** @description The switch for drift of clauses that set none. */
+            /**
+             * @description The switch for drift of clauses that set none.
+             * @default correct
+             */
             on_drift: components["schemas"]["OnDrift"];
-            /** @description The switch for what is newly wanted. */
+            /**
+             * @description The switch for what is newly wanted.
+             * @default bring_in
+             */
             on_rollout: components["schemas"]["OnRollout"];
+            /**
+             * Format: int64
+             * @description How many seconds after a change of network or access a server must be reached again before the change is put back.
+             * @default 60
+             */
+            reach_within_secs: number;
+            /**
+             * @description Whether the node is restarted when its operating system needs it.
+             * @default never
+             */
+            restart: components["schemas"]["RestartPolicy"];
+            /**
+             * @description At which hours it runs instead.
+             * @default []
+             */
+            run_at: components["schemas"]["HourOfDay"][];
+            /**
+             * Format: int64
+             * @description How many seconds lie between its runs, if not as many as between its check-ins.
+             * @default null
+             */
+            run_interval_secs: number | null;
+            /**
+             * Format: int64
+             * @description How far check-ins and runs are spread, in seconds: before the end of an interval, or after a fixed hour. A tenth of
+             *     the interval, or 300 after an hour, if nothing is said.
+             * @default null
+             */
+            spread_secs: number | null;
+            /**
+             * @description The time zone of all hours, as `Europe/Oslo` (IANA).
+             * @default UTC
+             */
+            zone: string;
         };
         /** @description How a request is approved. */
         Approve: {
@@ -966,6 +1042,7 @@ export interface components {
              * @description The node's clock.
              */
             now: string;
+            restart_pending?: components["schemas"]["RestartPending"] | null;
         };
         /** @description What the server answers. */
         CheckInAnswer: {
@@ -1109,6 +1186,11 @@ export interface components {
             /** Format: int64 */
             unsupported: number;
         };
+        /**
+         * @description A day of the week.
+         * @enum {string}
+         */
+        Day: "mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun";
         /** @description What was due. */
         Decision: {
             /** @enum {string} */
@@ -1360,10 +1442,26 @@ export interface components {
         /** @description Settings of agents, as far as a group names any. */
         GroupSettings: {
             /** Format: int64 */
+            attic_mib?: number | null;
+            change_window?: components["schemas"]["WeeklyHours"][] | null;
+            check_in_at?: components["schemas"]["HourOfDay"][] | null;
+            /** Format: int64 */
+            grace_secs?: number | null;
+            hold?: components["schemas"]["Hold"] | null;
+            /** Format: int64 */
             interval_secs?: number | null;
             mode?: components["schemas"]["Mode"] | null;
             on_drift?: components["schemas"]["OnDrift"] | null;
             on_rollout?: components["schemas"]["OnRollout"] | null;
+            /** Format: int64 */
+            reach_within_secs?: number | null;
+            restart?: components["schemas"]["RestartPolicy"] | null;
+            run_at?: components["schemas"]["HourOfDay"][] | null;
+            /** Format: int64 */
+            run_interval_secs?: number | null;
+            /** Format: int64 */
+            spread_secs?: number | null;
+            zone?: string | null;
         };
         /**
          * @description Whether a node was heard when it promised.
@@ -1377,6 +1475,21 @@ export interface components {
             /** @description What only rises. */
             generation: components["schemas"]["Generation"];
         };
+        /** @description Nothing is changed until an hour. */
+        Hold: {
+            /** @description Why. */
+            because: string;
+            /**
+             * Format: date-time
+             * @description The hour.
+             */
+            until: string;
+        };
+        /**
+         * @description An hour and minute of the day, written `06:30`.
+         * @example 06:30
+         */
+        HourOfDay: string;
         /** @description What became of a joining request. */
         JoinAnswer: {
             /**
@@ -1789,6 +1902,7 @@ export interface components {
             mode?: components["schemas"]["Mode"] | null;
             /** @description The releases that it is wanted to have. */
             releases?: string[];
+            restart_pending?: components["schemas"]["RestartPending"] | null;
             /**
              * Format: uuid
              * @description Its last full run.
@@ -2100,6 +2214,21 @@ export interface components {
              */
             renew_after: string;
         };
+        /** @description The operating system needs a restart of its node. */
+        RestartPending: {
+            /** @description What asks for it: packages, or what else was seen. */
+            because: string[];
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since: string;
+        };
+        /**
+         * @description Whether the agent restarts its node.
+         * @enum {string}
+         */
+        RestartPolicy: "never" | "in_window" | "when_needed";
         /** @description The report of one run. Receiving it twice is the same as receiving it once: it is known by node and run id. */
         RunReport: {
             /** @description The version of the agent. */
@@ -2129,10 +2258,13 @@ export interface components {
             memory_epoch: string;
             /** @description Whether anything could be changed. */
             mode: components["schemas"]["Mode"];
+            /** @description Whether a person opened grace and change window for it. */
+            now?: boolean;
             /** @description Whether it touched a chosen part only. */
             partial?: boolean;
-            /** @description Why a person wanted it although the node only observes. */
+            /** @description Why a person wanted it although the node only observes, or now. */
             reason?: string | null;
+            restart_pending?: components["schemas"]["RestartPending"] | null;
             /** @description The root folder that was acted on, if it is not `/`. */
             root?: string | null;
             /**
@@ -2303,7 +2435,7 @@ export interface components {
          * @description What started a run.
          * @enum {string}
          */
-        StartedBy: "interval" | "new_state" | "sweep" | "operator_on_node" | "boot" | "after_restart" | "due_reaction";
+        StartedBy: "interval" | "new_state" | "sweep" | "operator_on_node" | "boot" | "after_restart" | "due_reaction" | "announced_hour";
         /**
          * @description The status of a run, the gravest first.
          * @enum {string}
@@ -2364,6 +2496,15 @@ export interface components {
             generation: components["schemas"]["Generation"];
             /** @description How the agent is set. */
             settings: components["schemas"]["AgentSettings"];
+        };
+        /** @description Hours that come back every week. */
+        WeeklyHours: {
+            /** @description The days on which they begin; all days if none is named. */
+            days?: components["schemas"]["Day"][];
+            /** @description When they begin. */
+            from: components["schemas"]["HourOfDay"];
+            /** @description When they end: on the next day if that is not after the beginning. */
+            until: components["schemas"]["HourOfDay"];
         };
         /** @description Signs in by a one-time link, and sets the password to sign in by from then on. */
         Welcome: {

@@ -34,6 +34,7 @@ const STARTED_BY: Record<Schemas['StartedBy'], string> = {
   boot: "the node's start",
   after_restart: "the agent's start",
   due_reaction: 'a due reaction',
+  announced_hour: 'an announced hour',
 };
 
 /** What started a run. */

@@ -1,7 +1,7 @@
 //! The attic: contents that were replaced or removed, found by path, time, run and content.
 
 use crate::error::AgentError;
-use crate::state_dir::{StateDir, write_durably};
+use crate::state_dir::{StateDir, read_json, write_durably, write_json};
 use constans_core::address::ClauseAddress;
 use constans_core::digest::{Digest, of_contents};
 use constans_core::run::KeptOld;
@@ -9,6 +9,7 @@ use constans_host::files::Entry;
 use constans_host::{Attic, HostError, steps};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, DirBuilder, File, OpenOptions};
 use std::io::{self, Write as _};
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
@@ -148,6 +149,69 @@ impl AtticStore {
     }
 }
 
+/// What went out of the attic since it holds no more.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct Forgotten {
+    /// How many things.
+    pub things: u64,
+    /// When the newest of them was replaced.
+    pub until: Option<Timestamp>,
+}
+
+impl AtticStore {
+    /// Takes the oldest things out until the attic holds no more than so many MiB; the newest always stays.
+    ///
+    /// # Errors
+    ///
+    /// Returns why that cannot be kept.
+    pub fn bound(&mut self, most_mib: u64) -> Result<(), AgentError> {
+        let (most, mut held) = (most_mib.saturating_mul(1024 * 1024), self.bytes());
+        let mut uses: BTreeMap<Digest, usize> = BTreeMap::new();
+        self.kept.iter().for_each(|kept| *uses.entry(kept.digest.clone()).or_default() += 1);
+        let mut gone = 0;
+        while held > most && gone + 1 < self.kept.len() {
+            let oldest = &self.kept[gone];
+            let left = uses.entry(oldest.digest.clone()).and_modify(|uses| *uses -= 1).or_default();
+            if *left == 0 {
+                held -= oldest.bytes;
+            }
+            gone += 1;
+        }
+        if gone == 0 {
+            return Ok(());
+        }
+        let before = self.forgotten()?;
+        let forgotten = Forgotten { things: before.things + gone as u64, until: Some(self.kept[gone - 1].at) };
+        self.kept.drain(..gone);
+        let lines: String = self.kept.iter().map(|kept| serde_json::to_string(kept).expect("it is plain data") + "\n").collect();
+        let index = self.folder.join("index");
+        write_json(&self.folder.join("forgotten.json"), &forgotten)?;
+        write_durably(&index, lines.as_bytes()).map_err(|error| AgentError::own_file("write", &index, &error))?;
+        // Contents go last: what is cut off in between only takes room until the next time.
+        let named: BTreeSet<PathBuf> = self.kept.iter().map(|kept| self.contents_path(&kept.digest)).collect();
+        for entry in fs::read_dir(self.folder.join("contents")).into_iter().flatten().flatten() {
+            if !named.contains(&entry.path()) {
+                let _ = fs::remove_file(entry.path());
+            }
+        }
+        Ok(())
+    }
+
+    /// Returns how many bytes of contents it holds; equal contents count once.
+    pub fn bytes(&self) -> u64 {
+        self.kept.iter().map(|kept| (&kept.digest, kept.bytes)).collect::<BTreeMap<_, _>>().values().sum()
+    }
+
+    /// Returns what went out of it.
+    ///
+    /// # Errors
+    ///
+    /// Returns why that cannot be read.
+    pub fn forgotten(&self) -> Result<Forgotten, AgentError> {
+        Ok(read_json(&self.folder.join("forgotten.json"))?.unwrap_or_default())
+    }
+}
+
 fn is_torn(index: &std::path::Path) -> io::Result<bool> {
     Ok(fs::read(index)?.last().is_some_and(|byte| *byte != b'\n'))
 }
@@ -155,5 +219,31 @@ fn is_torn(index: &std::path::Path) -> io::Result<bool> {
 impl Attic for AtticStore {
     fn keep(&mut self, path: &str, contents: &[u8], entry: &Entry, clause: &ClauseAddress) -> Result<KeptOld, HostError> {
         self.add(path, contents, entry, Some(clause)).map_err(|error| HostError::io("keep in the attic", path, &error))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use constans_host::files::What;
+
+    #[test]
+    fn the_oldest_goes_first_equal_contents_count_once_and_the_newest_stays() {
+        let folder = tempfile::tempdir().unwrap();
+        let state_dir = StateDir::open(folder.path()).unwrap();
+        let mut attic = AtticStore::open(&state_dir, None).unwrap();
+        let entry = Entry { what: What::File, uid: 0, gid: 0, permissions: 0o644, size: 0, names: 1 };
+        let big = |fill: u8| vec![fill; 700 * 1024];
+        for contents in [big(1), big(2), big(1), big(3)] {
+            attic.keep_before_put_back("/etc/issue", &contents, &entry).unwrap();
+        }
+        attic.bound(2).unwrap();
+        assert_eq!(attic.all().iter().map(|kept| kept.number).collect::<Vec<_>>(), [3, 4], "without the first nothing is freed");
+        attic.bound(1).unwrap();
+        let again = AtticStore::open(&state_dir, None).unwrap();
+        assert_eq!(again.all().iter().map(|kept| kept.number).collect::<Vec<_>>(), [4]);
+        assert_eq!((again.forgotten().unwrap().things, again.bytes()), (3, 700 * 1024));
+        assert_eq!(again.contents(&again.all()[0]).unwrap(), big(3));
+        assert_eq!(fs::read_dir(state_dir.path().join("attic/contents")).unwrap().count(), 1);
     }
 }

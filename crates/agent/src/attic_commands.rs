@@ -31,7 +31,7 @@ pub fn list(arguments: &AtticListArguments) -> Result<Exit, AgentError> {
     }
     match arguments.output {
         Output::Json => println!("{}", serde_json::to_string_pretty(&found).expect("it is plain data")),
-        Output::Text => anstream::print!("{}", show_list(&found, &place_words(&machine))),
+        Output::Text => anstream::print!("{}", show_list(&found, &attic.forgotten()?, &place_words(&machine))),
     }
     Ok(Exit::Well)
 }

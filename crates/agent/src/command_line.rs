@@ -21,6 +21,10 @@ pub enum Command {
     Enforce(EnforceArguments),
     /// Tell what there is on this machine, as the clauses that would keep it so
     Inspect(InspectArguments),
+    /// Tell how this agent is: what it waits for, when it comes next, how it is set and by whom
+    Status(ReportingArguments),
+    /// List the runs that this node remembers, or show one
+    Runs(RunsArguments),
     /// Look at contents that were replaced or removed, and put them back
     Attic(AtticArguments),
     /// Join a fleet: show an invitation and wait until an operator approves
@@ -31,6 +35,16 @@ pub enum Command {
     Daemon(DaemonArguments),
     /// Find out why this node is not heard: name, port, trust, clock, approval
     Diagnose(ReportingArguments),
+    /// Speak to the network for the agent, which starts this itself
+    #[command(hide = true)]
+    NetworkPart {
+        /// The account to give up all rights for
+        #[arg(long, requires = "gid")]
+        uid: Option<u32>,
+        /// Its group
+        #[arg(long, requires = "uid")]
+        gid: Option<u32>,
+    },
     /// Print what a shell needs to complete the agent's commands
     Completions {
         /// The shell
@@ -70,7 +84,7 @@ pub struct What {
     /// Folder of a kit that it requires; those that lie beside it are found without
     #[arg(long, value_name = "DIR", requires = "kit")]
     pub with: Vec<PathBuf>,
-    /// Baseline of the kit; not needed if it has only one
+    /// Baseline of the kit; not needed if it has only one. Of what the server wants, touch only this baseline's clauses
     #[arg(long, value_name = "NAME", conflicts_with = "file")]
     pub baseline: Option<String>,
     /// A single baseline document instead of a kit
@@ -152,6 +166,9 @@ pub struct EnforceArguments {
     /// Enforce although this node is set to observe, and why; the reason is recorded
     #[arg(long, value_name = "REASON")]
     pub although_observing: Option<String>,
+    /// Do not wait for the end of a grace or for the change window, and why; the reason is recorded. A hold stays
+    #[arg(long, value_name = "REASON")]
+    pub now: Option<String>,
 }
 
 /// Arguments of `inspect`.
@@ -182,9 +199,23 @@ pub struct DaemonArguments {
     /// Do one round and end
     #[arg(long)]
     pub once: bool,
-    /// How many seconds after a change of network or access a server must be reached again before the change is put back
-    #[arg(long, value_name = "SECONDS", default_value_t = 60)]
-    pub reach_within: u64,
+    /// How many seconds after a change of network or access a server must be reached again before the change is put back;
+    /// without it, as its groups say [default: 60]
+    #[arg(long, value_name = "SECONDS")]
+    pub reach_within: Option<u64>,
+}
+
+/// Arguments of `runs`.
+#[derive(Debug, Args)]
+pub struct RunsArguments {
+    /// Where, and how
+    #[command(flatten)]
+    pub reporting: ReportingArguments,
+    /// The run to show; the beginning of its id is enough
+    pub run: Option<String>,
+    /// Every clause, with how it was looked at and done
+    #[arg(short, long, requires = "run")]
+    pub verbose: bool,
 }
 
 /// Arguments of `attic`.

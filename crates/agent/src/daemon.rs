@@ -1,151 +1,298 @@
-//! The agent as a daemon: checks in, runs, delivers, and sleeps until the interval is over.
+//! The agent as a daemon: checks in, runs, delivers, and sleeps until the next of them is due.
+
+mod due;
+
+pub use due::zone;
 
 use crate::error::AgentError;
 use crate::join::membership;
+use crate::journal::{Journal, run_words};
+use crate::noted::{Contact, DaemonNote, RestartNote, StartNote};
 use crate::run_loop::{Keeping, Runner, left_behind};
 use crate::served::{SERVED_STORE, Served, Takeover};
 use crate::server_link::ServerLink;
 use crate::spool::Spool;
 use crate::state_dir::StateDir;
 use crate::way;
-use constans_core::run::{Part, Settings};
-use constans_host::Machine;
+use constans_core::run::{Part, RestartDue, RestartPending, next_opening, restart_due};
+use constans_core::settings::AgentSettings;
+use constans_host::{Machine, restart};
+use constans_wire::exit::Exit;
 use constans_wire::report::{RunReport, StartedBy};
+use due::Due;
 use jiff::Timestamp;
+use log::Level;
 use sd_notify::NotifyState;
 use std::path::Path;
 use std::time::{Duration, Instant};
-use tokio::signal::unix::{SignalKind, signal};
+use tokio::signal::unix::{Signal, SignalKind, signal};
 
 /// How long a run waits for another one to end.
 const PATIENCE: Duration = Duration::from_secs(60);
-/// How long is waited between two tries to reach one.
+/// How long is waited between two tries to reach a server after a change that may have cut the way to it.
 const WAY_PAUSE: Duration = Duration::from_secs(3);
-/// How far check-ins are spread over the interval.
-const SPREAD_PERCENT: u64 = 10;
+/// How long is waited after a round that did not come to its end.
+const PAUSE_AFTER_ERROR: Duration = Duration::from_secs(60);
+
+/// A daemon.
+struct Daemon<'a> {
+    state_dir: &'a StateDir,
+    machine: &'a mut Machine,
+    journal: Journal,
+    due: Due,
+    since: Timestamp,
+    contact: Option<Contact>,
+    restart: Option<RestartNote>,
+    /// In how many seconds a server must be reached again after a change, if the command line says so.
+    reach_within: Option<Duration>,
+}
 
 /// Goes on until it is told to stop, or for one round.
 ///
 /// # Errors
 ///
 /// Returns what keeps it from going on: no fleet, or a folder that cannot be written. A server that is away does not.
-pub async fn run(state_dir: &StateDir, machine: &mut Machine, once: bool, reach_within: Duration) -> Result<(), AgentError> {
+pub async fn run(state_dir: &StateDir, machine: &mut Machine, once: bool, reach_within: Option<Duration>) -> Result<(), AgentError> {
     membership(state_dir)?;
     // Asked to end, it finishes the run that it has begun.
     let no_signals = |error: std::io::Error| AgentError::new(format!("signals cannot be waited for: {error}"));
     let mut ended = signal(SignalKind::terminate()).map_err(no_signals)?;
     let mut interrupted = signal(SignalKind::interrupt()).map_err(no_signals)?;
-    let mut started_by = StartedBy::AfterRestart;
+    let journal = Journal::open(machine);
+    let now = Timestamp::now();
+    let due = Due::from_start(now, started_by(state_dir)?);
+    let mut daemon = Daemon { state_dir, machine, journal, due, since: now, contact: None, restart: None, reach_within };
     // It is ready before its first round: that may wait for a server that is away.
-    tell_service_manager(&[NotifyState::Ready]);
+    daemon.tell_service_manager(&[NotifyState::Ready]);
     loop {
-        round(state_dir, machine, started_by, reach_within).await?;
-        if once {
-            return Ok(());
+        match daemon.round().await {
+            Err(error) if once || error.exit == Exit::Refused => return Err(error),
+            Err(error) => daemon.could_not_go_on(&error),
+            Ok(()) => {}
         }
-        started_by = StartedBy::Interval;
-        tokio::select! {
-            () = tokio::time::sleep(pause(state_dir)?) => {}
-            _ = ended.recv() => break,
-            _ = interrupted.recv() => break,
+        if let Err(error) = daemon.note() {
+            daemon.journal.say(Level::Error, &error.message);
+        }
+        if once || daemon.due.sleep(&mut ended, &mut interrupted, || settings(state_dir)).await {
+            break;
         }
     }
-    tell_service_manager(&[NotifyState::Stopping]);
+    daemon.tell_service_manager(&[NotifyState::Stopping]);
     Ok(())
 }
 
-/// Tells the service manager how the agent is, if one started it (sd_notify(3)).
-fn tell_service_manager(state: &[NotifyState<'_>]) {
-    if let Err(error) = sd_notify::notify(state) {
-        eprintln!("the service manager was not told: {error}");
+/// Tells whether the node or only the agent was started since the last time.
+fn started_by(state_dir: &StateDir) -> Result<StartedBy, AgentError> {
+    let (before, boot_id) = (StartNote::read(state_dir)?, restart::boot_id());
+    let is_new = before.boot_id.is_some() && before.boot_id != boot_id;
+    let now = StartNote { boot_id, ..before.clone() };
+    if now != before {
+        now.keep(state_dir)?;
     }
+    Ok(if is_new { StartedBy::Boot } else { StartedBy::AfterRestart })
 }
 
-/// One round: check in, run what is wanted, deliver; what cuts the way to the server is put back.
-async fn round(state_dir: &StateDir, machine: &mut Machine, started_by: StartedBy, reach_within: Duration) -> Result<(), AgentError> {
-    let link = ServerLink::open(state_dir)?;
-    let (reached, taken) = match link.check_in(state_dir, &machine.about()?).await {
-        Ok(checked_in) => {
-            let recovering = if checked_in.recovering { ", which is recovering; going on with what was wanted last" } else { "" };
-            println!("{:.0}  connected to {} as {}{recovering}", Timestamp::now(), checked_in.url, checked_in.name);
-            way::reached(state_dir);
-            (true, checked_in.takeover)
-        }
-        Err(error) if error.exit == constans_wire::exit::Exit::Refused => return Err(error),
-        Err(error) => {
-            println!("{:.0}  {}; going on with what was wanted last", Timestamp::now(), error.message);
-            (false, None)
-        }
-    };
-    // An agent that was cut off between a change and the next contact ends here what it began to guard.
-    guard_way(&link, state_dir, machine, reach_within).await?;
-    let started_by = if taken == Some(Takeover::New) { StartedBy::NewState } else { started_by };
-    let Some(report) = run_once(state_dir, machine, started_by, reached)? else { return Ok(()) };
-    let delivered = link.deliver_soon(state_dir).await?;
-    println!("{:.0}  {}{}", Timestamp::now(), report.status.words(), if delivered { "" } else { "; the report waits until the server is back" });
-    tell_service_manager(&[NotifyState::Status(&format!("{}, {:.0}", report.status.words(), Timestamp::now()))]);
-    if delivered {
-        way::reached(state_dir);
-    }
-    guard_way(&link, state_dir, machine, reach_within).await
+/// Returns how the agent is set now; as usual before the server said anything.
+fn settings(state_dir: &StateDir) -> AgentSettings {
+    Served::read(state_dir).ok().flatten().map(|served| served.settings).unwrap_or_default()
 }
 
-/// If something of network or access was changed since a server was reached last: waits until one is reached again, and
-/// puts the change back if none is within the set time.
-async fn guard_way(link: &ServerLink, state_dir: &StateDir, machine: &mut Machine, reach_within: Duration) -> Result<(), AgentError> {
-    if !way::is_at_risk(state_dir) {
-        return Ok(());
+impl Daemon<'_> {
+    /// Tells the service manager how the agent is, if one started it (sd_notify(3)).
+    fn tell_service_manager(&self, state: &[NotifyState<'_>]) {
+        if let Err(error) = sd_notify::notify(state) {
+            self.journal.say(Level::Warn, &format!("the service manager was not told: {error}"));
+        }
     }
-    println!("{:.0}  no server is reached after a change; waiting {} s before it is put back", Timestamp::now(), reach_within.as_secs());
-    let end = Instant::now() + reach_within;
-    while Instant::now() < end {
-        tokio::time::sleep(WAY_PAUSE).await;
-        // A report that waits, or the check-in itself, shows that a server is there.
-        let is_there = match link.check_in(state_dir, &machine.about()?).await {
-            Ok(_) => true,
-            Err(error) if error.exit == constans_wire::exit::Exit::Refused => true,
-            Err(_) => false,
+
+    /// What keeps one round from its end, as a full disk or another run that does not end, may be over at the next.
+    fn could_not_go_on(&mut self, error: &AgentError) {
+        self.due.not_before(Timestamp::now() + PAUSE_AFTER_ERROR);
+        let hint = error.hint.as_ref().map(|hint| format!(" ({hint})")).unwrap_or_default();
+        self.journal.say(Level::Error, &format!("{}{hint}; trying again at {:.0}", error.message, self.due.check_in.min(self.due.run)));
+    }
+
+    fn note(&self) -> Result<(), AgentError> {
+        let due = &self.due;
+        let note = DaemonNote {
+            pid: std::process::id(),
+            since: self.since,
+            next_check_in: due.check_in,
+            next_run: due.run,
+            next_run_for: due.run_for_words(),
+            unanswered: due.unanswered,
+            contact: self.contact.clone(),
+            restart: self.restart.clone(),
         };
-        if is_there {
-            way::reached(state_dir);
+        note.keep(self.state_dir)
+    }
+
+    /// One round: checks in and runs as far as either is due; what cuts the way to the server is put back.
+    async fn round(&mut self) -> Result<(), AgentError> {
+        let link = ServerLink::open(self.state_dir).await?;
+        let was_reached = if self.due.check_in <= Timestamp::now() { self.check_in(&link).await? } else { self.due.unanswered == 0 };
+        // An agent that was cut off between a change and the next contact ends here what it began to guard.
+        self.guard_way(&link).await?;
+        if self.due.run > Timestamp::now() {
             return Ok(());
         }
+        let Some(report) = self.run_once(was_reached)? else { return Ok(()) };
+        let delivered = link.deliver_soon(self.state_dir).await?;
+        let waits = if delivered { "" } else { "; the report waits until the server is back" };
+        self.journal.say(level_of(&report), &format!("{}{waits}", run_words(&report)));
+        self.tell_service_manager(&[NotifyState::Status(&format!("{}, {:.0}", report.status.words(), Timestamp::now()))]);
+        if delivered {
+            way::reached(self.state_dir);
+        }
+        self.guard_way(&link).await?;
+        self.restart_if_due()
     }
-    let _lock = state_dir.lock("daemon", PATIENCE, |_| ())?;
-    let put_back = way::put_all_back(state_dir, machine, &state_dir.key()?, Path::new(SERVED_STORE))?;
-    for address in &put_back.done {
-        println!("{:.0}  put back: {address}", Timestamp::now());
+
+    /// Checks in, and returns whether a server was reached.
+    async fn check_in(&mut self, link: &ServerLink) -> Result<bool, AgentError> {
+        let before = settings(self.state_dir);
+        let next = self.due.next_check_in(&before);
+        match link.check_in(self.state_dir, self.machine, next).await {
+            Ok(checked_in) => {
+                let recovering = if checked_in.recovering { ", which is recovering; going on with what was wanted last" } else { "" };
+                self.journal.say(Level::Info, &format!("connected to {} as {}{recovering}", checked_in.url, checked_in.name));
+                way::reached(self.state_dir);
+                self.due.answered(next);
+                if checked_in.takeover == Some(Takeover::New) {
+                    self.due.wants_run(StartedBy::NewState);
+                    self.due.rhythm_changed(&before, &settings(self.state_dir));
+                }
+                self.contact = Some(Contact { url: checked_in.url, at: Timestamp::now() });
+                Ok(true)
+            }
+            Err(error) if error.exit == Exit::Refused => Err(error),
+            Err(error) => {
+                self.due.unanswered(next, &before);
+                let again = format!("{:.0}", self.due.check_in);
+                self.journal.say(Level::Warn, &format!("{}; going on with what was wanted last, trying again at {again}", error.message));
+                Ok(false)
+            }
+        }
     }
-    for why in &put_back.not_done {
-        println!("{:.0}  NOT put back: {why}", Timestamp::now());
+
+    /// If something of network or access was changed since a server was reached last: waits until one is reached again, and
+    /// puts the change back if none is within the set time.
+    async fn guard_way(&mut self, link: &ServerLink) -> Result<(), AgentError> {
+        if !way::is_at_risk(self.state_dir) {
+            return Ok(());
+        }
+        let reach_within = self.reach_within.unwrap_or_else(|| Duration::from_secs(settings(self.state_dir).reach_within_secs));
+        let waiting = format!("no server is reached after a change; waiting {} s before it is put back", reach_within.as_secs());
+        self.journal.say(Level::Warn, &waiting);
+        let end = Instant::now() + reach_within;
+        while Instant::now() < end {
+            tokio::time::sleep(WAY_PAUSE).await;
+            // A report that waits, or the check-in itself, shows that a server is there.
+            let is_there = match link.check_in(self.state_dir, self.machine, self.due.check_in).await {
+                Ok(_) => true,
+                Err(error) => error.exit == Exit::Refused,
+            };
+            if is_there {
+                way::reached(self.state_dir);
+                return Ok(());
+            }
+        }
+        let _lock = self.state_dir.lock("daemon", PATIENCE, |_| ())?;
+        let put_back = way::put_all_back(self.state_dir, self.machine, &self.state_dir.key()?, Path::new(SERVED_STORE))?;
+        for address in &put_back.done {
+            self.journal.say(Level::Warn, &format!("put back: {address}"));
+        }
+        for why in &put_back.not_done {
+            self.journal.say(Level::Error, &format!("NOT put back: {why}"));
+        }
+        Ok(())
     }
-    Ok(())
+
+    /// Runs what is wanted, in the mode that is set, puts the report into the spool, and says when the next run is due.
+    fn run_once(&mut self, guards_way: bool) -> Result<Option<RunReport>, AgentError> {
+        let started_by = self.due.begin_run(&settings(self.state_dir));
+        let Some(served) = Served::read(self.state_dir)? else { return Ok(None) };
+        let _lock = self.state_dir.lock("daemon", PATIENCE, |_| ())?;
+        let settings = served.run_settings(self.state_dir, Timestamp::now())?;
+        let attic_mib = served.settings.attic_mib;
+        let key = self.state_dir.key()?;
+        let wanted = served.wanted(self.state_dir)?;
+        let memories = self.state_dir.store(&wanted.store)?.memories()?;
+        self.machine.prepare(&wanted.resolved.state, left_behind(&memories, &wanted.resolved.state));
+        let mut runner = Runner {
+            machine: self.machine,
+            state_dir: self.state_dir,
+            wanted: &wanted,
+            key: &key,
+            progress: &mut |_, _, _, _| (),
+            started_by,
+            reason: None,
+            guards_way,
+            attic_mib,
+        };
+        let report = runner.run(settings.clone(), &Part::Whole, Keeping::Everything)?;
+        self.journal.tell_run(&report);
+        Spool::open(self.state_dir)?.add(&report.clone().for_server())?;
+        let now = Timestamp::now();
+        if let Some(at) = next_opening(&report.clauses, false, &settings, now) {
+            self.due.run_by(at, StartedBy::AnnouncedHour);
+        }
+        if let Some(at) = next_opening(&[], !report.due.is_empty(), &settings, now) {
+            self.due.run_by(at, StartedBy::DueReaction);
+        }
+        Ok(Some(report))
+    }
+
+    /// Restarts the node if its operating system needs it and its settings allow it; else says what is due about it.
+    fn restart_if_due(&mut self) -> Result<(), AgentError> {
+        let noted = StartNote::read(self.state_dir)?;
+        let pending = self.machine.restart_pending().map_err(|error| AgentError::new(error.message))?;
+        let Some(pending) = pending else {
+            if noted.restarted_for.is_some() {
+                StartNote { restarted_for: None, ..noted }.keep(self.state_dir)?;
+            }
+            self.restart = None;
+            return Ok(());
+        };
+        let Some(served) = Served::read(self.state_dir)? else { return Ok(()) };
+        let settings = served.run_settings(self.state_dir, Timestamp::now())?;
+        let mut due = restart_due(served.settings.restart, &settings, &pending, noted.restarted_for.as_ref(), Timestamp::now());
+        if self.machine.acted_on.is_private_root() {
+            due = RestartDue::Left("a private root folder cannot be restarted".to_owned());
+        }
+        let words = match due {
+            RestartDue::Now => return self.restart_node(pending, noted),
+            RestartDue::At(at) => {
+                self.due.run_by(at, StartedBy::AnnouncedHour);
+                format!("it is restarted at {at:.0}, when the change window opens")
+            }
+            RestartDue::Left(why) => why,
+        };
+        let note = RestartNote { pending, due: words };
+        if self.restart.as_ref().is_none_or(|known| known.due != note.due) {
+            self.journal.say(Level::Warn, &format!("restart pending ({}): {}", note.pending.because.join(", "), note.due));
+        }
+        self.restart = Some(note);
+        Ok(())
+    }
+
+    fn restart_node(&mut self, pending: RestartPending, noted: StartNote) -> Result<(), AgentError> {
+        let why = pending.because.join(", ");
+        self.journal.say(Level::Warn, &format!("restarting this node, which its operating system needs: {why}"));
+        // Noted first: a restart that does not help must not be tried again and again.
+        StartNote { restarted_for: Some(pending.clone()), ..noted }.keep(self.state_dir)?;
+        let due = match restart::restart(&format!("Constans restarts this node, which its operating system needs: {why}")) {
+            Ok(_) => "it is being restarted".to_owned(),
+            Err(error) => {
+                self.journal.say(Level::Error, &format!("it was NOT restarted: {}", error.message));
+                format!("it was not restarted: {}", error.message)
+            }
+        };
+        self.restart = Some(RestartNote { pending, due });
+        Ok(())
+    }
 }
 
-/// Runs what is wanted, in the mode that is set, and puts the report into the spool.
-fn run_once(state_dir: &StateDir, machine: &mut Machine, started_by: StartedBy, guards_way: bool) -> Result<Option<RunReport>, AgentError> {
-    let Some(served) = Served::read(state_dir)? else { return Ok(None) };
-    let _lock = state_dir.lock("daemon", PATIENCE, |_| ())?;
-    let settings = Settings {
-        on_drift: served.settings.on_drift,
-        on_rollout: served.settings.on_rollout,
-        put_back: way::put_back(state_dir, &served.state.digest)?,
-        ..Settings::of(served.settings.mode)
-    };
-    let key = state_dir.key()?;
-    let wanted = served.wanted(state_dir)?;
-    let memories = state_dir.store(&wanted.store)?.memories()?;
-    machine.prepare(&wanted.resolved.state, left_behind(&memories, &wanted.resolved.state));
-    let mut runner = Runner { machine, state_dir, wanted: &wanted, key: &key, progress: &mut |_, _, _, _| (), started_by, reason: None, guards_way };
-    let report = runner.run(settings, &Part::Whole, Keeping::Everything)?;
-    Spool::open(state_dir)?.add(&report.clone().for_server())?;
-    Ok(Some(report))
-}
-
-/// Returns how long to sleep: the interval, moved by up to a tenth so that a fleet does not come all at once.
-fn pause(state_dir: &StateDir) -> Result<Duration, AgentError> {
-    let interval = Served::read(state_dir)?.map_or(crate::server_link::USUAL_INTERVAL_SECS, |served| served.settings.interval_secs);
-    let widest_ms = interval * 1_000 * SPREAD_PERCENT / 100;
-    let random = u64::from(Timestamp::now().subsec_nanosecond().unsigned_abs()) * 7_919 % (widest_ms + 1);
-    Ok(Duration::from_millis(interval * 1_000 - random))
+fn level_of(report: &RunReport) -> Level {
+    if report.status == constans_core::run::Status::Failed { Level::Error } else { Level::Info }
 }

@@ -4,10 +4,11 @@
 use crate::command_line::Output;
 use crate::error::AgentError;
 use crate::membership::{Membership, NodeKey};
-use crate::server_link::Saying;
+use crate::network_part;
+use crate::server_link::{Saying, next_promised};
 use crate::state_dir::StateDir;
 use constans_host::Machine;
-use constans_link::{Identity, LinkError, client, send};
+use constans_link::{Identity, LinkError};
 use constans_wire::check_in::Greeting;
 use constans_wire::exit::Exit;
 use jiff::Timestamp;
@@ -138,9 +139,9 @@ async fn way_to(way: &mut Way, membership: &Membership, key: &NodeKey, machine: 
         Err(_) => return Err(Failed::new("port", format!("{address} does not answer"), "a firewall stands in between, or the machine is off")),
     }
 
-    let plain = client(&membership.ca, None).map_err(Failed::link("trust"))?;
+    let plain = network_part::start(&membership.ca, None).await.map_err(Failed::link("trust"))?;
     let asked = Timestamp::now();
-    let greeting: Greeting = send(plain.get(format!("{url}/greeting")), &membership.ca).await.map_err(Failed::link("trust"))?;
+    let greeting: Greeting = plain.get(&format!("{url}/greeting")).await.map_err(Failed::link("trust"))?;
     way.well("trust", format!("the server has the CA {}…, version {}", &membership.ca[..16], greeting.server));
 
     let off_secs = asked.duration_since(greeting.now).as_secs();
@@ -161,12 +162,10 @@ async fn way_to(way: &mut Way, membership: &Membership, key: &NodeKey, machine: 
     }
     let pem = key.pem();
     let identity = Identity { certificate: &membership.certificate, key: &pem };
-    let known = client(&membership.ca, Some(&identity)).map_err(Failed::link("approval"))?;
-    let about = machine.about().map_err(|error| Failed { part: "approval", message: error.message, hint: error.remedy })?;
+    let known = network_part::start(&membership.ca, Some(&identity)).await.map_err(Failed::link("approval"))?;
     let failed = |error: AgentError| Failed { part: "approval", message: error.message, hint: error.hint };
-    let answer = crate::server_link::say_here(&known, url, membership, &Saying::of(state_dir, &about).map_err(failed)?)
-        .await
-        .map_err(Failed::link("approval"))?;
+    let said = next_promised(state_dir).and_then(|next| Saying::of(state_dir, machine, next)).map_err(failed)?;
+    let answer = crate::server_link::say_here(&known, url, membership, &said).await.map_err(Failed::link("approval"))?;
     Membership { mark: Some(answer.mark), ..membership.clone() }.keep(state_dir).map_err(failed)?;
     way.well("approval", format!("it is known as {}", answer.name));
     Ok(())

@@ -4,13 +4,14 @@ use crate::command_line::{JoinArguments, Output};
 use crate::error::AgentError;
 use crate::local::state_dir;
 use crate::membership::{Membership, NodeKey};
+use crate::network_part;
 use crate::served::{Served, Takeover};
-use crate::server_link::ServerLink;
+use crate::server_link::{ServerLink, next_promised};
 use crate::state_dir::StateDir;
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use constans_host::Machine;
-use constans_link::{LinkError, client, send};
+use constans_link::LinkError;
 use constans_wire::exit::Exit;
 use constans_wire::join::{INVITATION_FORM, Invitation, JoinAnswer, JoinRequest};
 use serde_json::json;
@@ -82,10 +83,10 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
 
 /// Asks at each URL of the invitation until one answers.
 async fn ask(invitation: &Invitation, asked: &JoinRequest) -> Result<(String, JoinAnswer), AgentError> {
-    let client = client(&invitation.ca, None)?;
+    let network = network_part::start(&invitation.ca, None).await?;
     let mut last = None;
     for url in &invitation.urls {
-        match send(client.post(format!("{url}/join")).json(asked), &invitation.ca).await {
+        match network.post(&format!("{url}/join"), asked).await {
             Ok(answer) => return Ok((url.clone(), answer)),
             Err(error @ LinkError::NotReached { .. }) => last = Some(error),
             Err(error) => return Err(error.into()),
@@ -122,7 +123,7 @@ fn read_invitation(from: &str) -> Result<Invitation, AgentError> {
 ///
 /// Returns that the machine belongs to no fleet, or why the server was not heard.
 pub async fn check_in(state_dir: &StateDir, machine: &Machine, output: Output) -> Result<Exit, AgentError> {
-    let checked_in = ServerLink::open(state_dir)?.check_in(state_dir, &machine.about()?).await?;
+    let checked_in = ServerLink::open(state_dir).await?.check_in(state_dir, machine, next_promised(state_dir)?).await?;
     let is_nothing = Served::read(state_dir)?.is_none_or(|served| served.state.clauses.is_empty());
     let (word, words) = match checked_in.takeover {
         None if checked_in.recovering => ("recovering", "the server is recovering: it offers nothing new, and what this node has stays wanted"),

@@ -4,12 +4,14 @@ mod asking;
 mod attic_commands;
 mod inspect_command;
 mod repeated;
+mod runs_command;
 mod session;
+mod status_command;
 
 use asking::{on_network, open_place};
 use clap::{CommandFactory as _, Parser as _};
 use constans_agent::command_line::{AtticCommand, Command, CommandLine};
-use constans_agent::{daemon, diagnose, join};
+use constans_agent::{daemon, diagnose, join, network_part};
 use constans_wire::exit::Exit;
 use std::process::ExitCode;
 use std::time::Duration;
@@ -32,11 +34,14 @@ fn main() -> ExitCode {
             open_place(&arguments.place).and_then(|(state_dir, machine)| on_network(join::check_in(&state_dir, &machine, arguments.output)))
         }
         Command::Daemon(arguments) => open_place(&arguments.place).and_then(|(state_dir, mut machine)| {
-            on_network(daemon::run(&state_dir, &mut machine, arguments.once, Duration::from_secs(arguments.reach_within))).map(|()| Exit::Well)
+            on_network(daemon::run(&state_dir, &mut machine, arguments.once, arguments.reach_within.map(Duration::from_secs))).map(|()| Exit::Well)
         }),
         Command::Diagnose(arguments) => {
             open_place(&arguments.place).and_then(|(state_dir, machine)| on_network(diagnose::diagnose(&state_dir, &machine, arguments.output)))
         }
+        Command::Status(arguments) => status_command::status(&arguments),
+        Command::Runs(arguments) => runs_command::runs(&arguments),
+        Command::NetworkPart { uid, gid } => network_part::live(uid.zip(gid)),
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut CommandLine::command(), "constans-agent", &mut std::io::stdout());
             Ok(Exit::Well)

@@ -2,6 +2,7 @@
 
 use crate::attic::AtticStore;
 use crate::error::AgentError;
+use crate::kept_runs::KeptRuns;
 use crate::local::{LocalContents, Wanted};
 use crate::state_dir::{StateDir, Store};
 use crate::way::WayJournal;
@@ -42,6 +43,8 @@ pub struct Runner<'a> {
     pub reason: Option<String>,
     /// Whether what is changed is noted, so that it can be put back if it cuts the way to the server.
     pub guards_way: bool,
+    /// How much the attic may hold, in MiB.
+    pub attic_mib: u64,
 }
 
 impl Runner<'_> {
@@ -51,7 +54,7 @@ impl Runner<'_> {
     ///
     /// Returns why the agent's own folder could not be read or written; what is wrong on the node is in the report.
     pub fn run(&mut self, settings: Settings, part: &Part, keeping: Keeping) -> Result<RunReport, AgentError> {
-        let mode = settings.mode;
+        let (mode, now) = (settings.mode, settings.now);
         let began = Timestamp::now();
         let clock = Instant::now();
         let id = Uuid::now_v7();
@@ -83,8 +86,11 @@ impl Runner<'_> {
         if mode == Mode::Enforce {
             self.machine.files().tidy();
         }
+        if keeping == Keeping::Everything {
+            attic.bound(self.attic_mib)?;
+        }
         let Finished { status, counts, results, due, .. } = finished;
-        Ok(RunReport {
+        let report = RunReport {
             form: FORM,
             run: id,
             machine: self.machine.acted_on.machine.clone(),
@@ -94,6 +100,7 @@ impl Runner<'_> {
             mode,
             started_by: self.started_by,
             reason: self.reason.clone(),
+            now,
             partial,
             began,
             took_us: micros(clock),
@@ -103,7 +110,13 @@ impl Runner<'_> {
             counts,
             clauses: results,
             due,
-        })
+            // What keeps it from being found out has kept no clause from being handled.
+            restart_pending: self.machine.restart_pending().ok().flatten(),
+        };
+        if keeping == Keeping::Everything {
+            KeptRuns::open(self.state_dir)?.add(&report)?;
+        }
+        Ok(report)
     }
 
     fn drive(

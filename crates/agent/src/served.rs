@@ -1,16 +1,18 @@
 //! What the server wants of this node: taken over whole, kept, and gone on with when the server is away.
 
+use crate::daemon::zone;
 use crate::error::AgentError;
 use crate::local::Wanted;
-use crate::membership::Membership;
 use crate::state_dir::{StateDir, read_json, write_durably, write_json};
+use crate::way;
 use constans_core::digest::{Digest, of_contents};
-use constans_core::group::AgentSettings;
+use constans_core::run::Settings;
+use constans_core::settings::AgentSettings;
 use constans_core::state::{EffectiveState, Resolved};
-use constans_link::{LinkError, send, send_bytes};
+use constans_link::{Apart, LinkError};
 use constans_wire::check_in::{Generation, WantedOffer};
 use constans_wire::report::Release;
-use reqwest::Client;
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -57,13 +59,7 @@ impl Served {
     /// # Errors
     ///
     /// Returns why it was not taken over; what was there before stays.
-    pub async fn take_over(
-        state_dir: &StateDir,
-        offer: &WantedOffer,
-        client: &Client,
-        url: &str,
-        membership: &Membership,
-    ) -> Result<Takeover, AgentError> {
+    pub async fn take_over(state_dir: &StateDir, offer: &WantedOffer, network: &Apart, url: &str) -> Result<Takeover, AgentError> {
         let before = Self::read(state_dir)?;
         if let Some(before) = &before {
             if before.generation > offer.generation {
@@ -78,14 +74,28 @@ impl Served {
         }
         let state: EffectiveState = match before.filter(|before| before.digest == offer.digest) {
             Some(before) => before.state,
-            None => send(client.get(format!("{url}/states/{}", offer.digest)), &membership.ca).await?,
+            None => network.get(&format!("{url}/states/{}", offer.digest)).await?,
         };
+        if state.digest.as_str() != offer.digest || !state.is_as_named() {
+            return Err(AgentError::new("what came is not the state that the server offered: its digest differs")
+                .hint("nothing was taken over; is the agent of the server's version, or the one before?"));
+        }
         let names = state.names();
-        fetch_contents(state_dir, &names, client, url, membership).await?;
+        fetch_contents(state_dir, &names, network, url).await?;
         let served = Self { form: FORM, digest: offer.digest.clone(), generation: offer.generation, settings: offer.settings.clone(), state };
         write_json(&path(state_dir), &served)?;
         forget_contents(state_dir, &names);
         Ok(Takeover::New)
+    }
+
+    /// Returns what holds for a run that begins now.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be read what was put back since it cut the way to the server.
+    pub fn run_settings(&self, state_dir: &StateDir, now: Timestamp) -> Result<Settings, AgentError> {
+        let put_back = way::put_back(state_dir, &self.state.digest)?;
+        Ok(Settings { put_back, ..self.settings.for_run(&zone(&self.settings), now) })
     }
 
     /// Returns what a run needs: the state with what was sealed, and its contents.
@@ -130,13 +140,7 @@ fn releases(state: &EffectiveState) -> Vec<Release> {
     by_release.into_iter().map(|(release, baselines)| Release { release, baselines: baselines.into_iter().collect() }).collect()
 }
 
-async fn fetch_contents(
-    state_dir: &StateDir,
-    names: &BTreeSet<String>,
-    client: &Client,
-    url: &str,
-    membership: &Membership,
-) -> Result<(), AgentError> {
+async fn fetch_contents(state_dir: &StateDir, names: &BTreeSet<String>, network: &Apart, url: &str) -> Result<(), AgentError> {
     let folder = state_dir.path().join("contents");
     fs::create_dir_all(&folder).map_err(|error| AgentError::own_file("make the folder", &folder, &error))?;
     for name in names {
@@ -144,7 +148,7 @@ async fn fetch_contents(
         if path.exists() {
             continue;
         }
-        let bytes = send_bytes(client.get(format!("{url}/contents/{name}")), &membership.ca).await?;
+        let bytes = network.bytes(&format!("{url}/contents/{name}")).await?;
         if name.starts_with("sha256:") && of_contents(&bytes).as_str() != name {
             let because = "the contents are not what their name says".to_owned();
             return Err(LinkError::Strange { url: url.to_owned(), because }.into());

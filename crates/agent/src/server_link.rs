@@ -1,21 +1,22 @@
 //! The link of a joined agent to its server: checking in, taking over, delivering.
 
+use crate::daemon::zone;
 use crate::error::AgentError;
 use crate::membership::{Membership, NodeKey};
+use crate::network_part;
+use crate::noted::DaemonNote;
 use crate::served::{Served, Takeover};
 use crate::spool::Spool;
 use crate::state_dir::StateDir;
 use constans_core::filter::About;
-use constans_link::{LinkError, client, send};
+use constans_core::run::RestartPending;
+use constans_host::Machine;
+use constans_link::{Apart, LinkError};
 use constans_wire::check_in::{CheckIn, CheckInAnswer, Held};
 use constans_wire::exit::Exit;
 use constans_wire::join::{AskAgain, JoinAnswer, Renew, Renewed};
 use constans_wire::run::Received;
 use jiff::Timestamp;
-use reqwest::Client;
-
-/// What the agent promises before the server has set an interval, in seconds.
-pub const USUAL_INTERVAL_SECS: u64 = 15 * 60;
 
 /// The problem that a server has with a node that it refuses from now on.
 const REVOKED: &str = "revoked";
@@ -24,7 +25,7 @@ const REVOKED: &str = "revoked";
 pub struct ServerLink {
     /// The fleet.
     pub membership: Membership,
-    client: Client,
+    network: Apart,
 }
 
 /// What a check-in came to.
@@ -45,20 +46,21 @@ impl ServerLink {
     /// # Errors
     ///
     /// Returns that the machine belongs to no fleet, or that its key cannot be used.
-    pub fn open(state_dir: &StateDir) -> Result<Self, AgentError> {
+    pub async fn open(state_dir: &StateDir) -> Result<Self, AgentError> {
         let membership = crate::join::membership(state_dir)?;
         let key = NodeKey::open(state_dir)?.pem();
-        let client = client(&membership.ca, Some(&membership.identity(&key)))?;
-        Ok(Self { membership, client })
+        let network = network_part::start(&membership.ca, Some(&membership.identity(&key))).await?;
+        Ok(Self { membership, network })
     }
 
-    /// Checks in: says that the node is here, takes over what is new, and delivers what waits.
+    /// Checks in: says that the node is here and when it comes `next`, takes over what is new, and delivers what waits.
     ///
     /// # Errors
     ///
     /// Returns why no server was heard, or what it refused.
-    pub async fn check_in(&self, state_dir: &StateDir, about: &About) -> Result<CheckedIn, AgentError> {
-        let said = Saying::of(state_dir, about)?;
+    pub async fn check_in(&self, state_dir: &StateDir, machine: &Machine, next: Timestamp) -> Result<CheckedIn, AgentError> {
+        let said = Saying::of(state_dir, machine, next)?;
+        let about = &said.about;
         let link = match self.membership.ends_at <= Timestamp::now() {
             // The handshake would break off without a word.
             true => &self.ask_again(state_dir, about).await?,
@@ -66,7 +68,7 @@ impl ServerLink {
         };
         let mut last: Option<LinkError> = None;
         for url in &link.membership.urls {
-            match say_here(&link.client, url, &link.membership, &said).await {
+            match say_here(&link.network, url, &link.membership, &said).await {
                 Ok(answer) => return link.after(state_dir, url, answer).await,
                 Err(error @ LinkError::NotReached { .. }) => last = Some(error),
                 Err(LinkError::Refused(problem)) if problem.kind == REVOKED => {
@@ -85,13 +87,13 @@ impl ServerLink {
     async fn ask_again(&self, state_dir: &StateDir, about: &About) -> Result<Self, AgentError> {
         let key = NodeKey::open(state_dir)?;
         let asked = AskAgain { request: key.request()?, about: about.clone(), agent: env!("CARGO_PKG_VERSION").to_owned() };
-        let nobody = client(&self.membership.ca, None)?;
+        let nobody = network_part::start(&self.membership.ca, None).await?;
         let mut last: Option<LinkError> = None;
         for url in &self.membership.urls {
-            match send(nobody.post(format!("{url}/ask-again")).json(&asked), &self.membership.ca).await {
+            match nobody.post(&format!("{url}/ask-again"), &asked).await {
                 Ok(JoinAnswer::Approved { certificate, renew_after, ends_at, .. }) => {
                     Membership { certificate, renew_after, ends_at, ..self.membership.clone() }.keep(state_dir)?;
-                    return Self::open(state_dir);
+                    return Self::open(state_dir).await;
                 }
                 Ok(JoinAnswer::Waiting { request }) => {
                     let ended = self.membership.ends_at.strftime("%Y-%m-%d");
@@ -119,12 +121,12 @@ impl ServerLink {
         membership.keep(state_dir)?;
         if Timestamp::now() >= membership.renew_after {
             let wish = Renew { request: NodeKey::open(state_dir)?.request()? };
-            let renewed: Renewed = send(self.client.post(format!("{url}/renew")).json(&wish), &membership.ca).await?;
+            let renewed: Renewed = self.network.post(&format!("{url}/renew"), &wish).await?;
             membership = Membership { certificate: renewed.certificate, renew_after: renewed.renew_after, ends_at: renewed.ends_at, ..membership };
             membership.keep(state_dir)?;
         }
         let takeover = match &answer.wanted {
-            Some(offer) => Some(Served::take_over(state_dir, offer, &self.client, url, &self.membership).await?),
+            Some(offer) => Some(Served::take_over(state_dir, offer, &self.network, url).await?),
             None => None,
         };
         self.deliver(state_dir, url).await?;
@@ -140,7 +142,7 @@ impl ServerLink {
         let spool = Spool::open(state_dir)?;
         for path in spool.waiting() {
             if let Some(report) = spool.read(&path)? {
-                let _: Received = send(self.client.post(format!("{url}/runs")).json(&report), &self.membership.ca).await?;
+                let _: Received = self.network.post(&format!("{url}/runs"), &report).await?;
             }
             spool.delivered(&path);
         }
@@ -163,26 +165,41 @@ impl ServerLink {
 }
 
 /// What a node says when it is here.
-pub struct Saying<'a> {
+pub struct Saying {
     /// What it found out about itself.
-    pub about: &'a About,
-    /// In how many seconds it comes next.
-    pub next_in_secs: u64,
+    pub about: About,
+    /// When it comes next.
+    pub next: Timestamp,
+    /// That its operating system needs a restart.
+    pub restart_pending: Option<RestartPending>,
     /// What it was given last.
     pub has: Option<Held>,
 }
 
-impl<'a> Saying<'a> {
+impl Saying {
     /// Returns what the node of this folder says.
     ///
     /// # Errors
     ///
-    /// Returns why what it was given last cannot be read.
-    pub fn of(state_dir: &StateDir, about: &'a About) -> Result<Self, AgentError> {
-        let served = Served::read(state_dir)?;
-        let next_in_secs = served.as_ref().map_or(USUAL_INTERVAL_SECS, |served| served.settings.interval_secs);
-        Ok(Self { about, next_in_secs, has: served.map(|served| Held { digest: served.digest, generation: served.generation }) })
+    /// Returns why what it was given last, or the machine, cannot be read.
+    pub fn of(state_dir: &StateDir, machine: &Machine, next: Timestamp) -> Result<Self, AgentError> {
+        let has = Served::read(state_dir)?.map(|served| Held { digest: served.digest, generation: served.generation });
+        Ok(Self { about: machine.about()?, next, restart_pending: machine.restart_pending()?, has })
     }
+}
+
+/// Returns when a node comes next that is not asked by its daemon: when the daemon does, if one goes on.
+///
+/// # Errors
+///
+/// Returns why what was noted or given last cannot be read.
+pub fn next_promised(state_dir: &StateDir) -> Result<Timestamp, AgentError> {
+    let now = Timestamp::now();
+    if let Some(note) = DaemonNote::read(state_dir)?.filter(|note| note.is_alive() && note.next_check_in > now) {
+        return Ok(note.next_check_in);
+    }
+    let settings = Served::read(state_dir)?.map(|served| served.settings).unwrap_or_default();
+    Ok(settings.next(settings.check_ins(), &zone(&settings), now, 0))
 }
 
 /// Says to a server that this node is here.
@@ -190,14 +207,15 @@ impl<'a> Saying<'a> {
 /// # Errors
 ///
 /// Returns why it was not heard, or what it refused.
-pub async fn say_here(client: &Client, url: &str, membership: &Membership, saying: &Saying<'_>) -> Result<CheckInAnswer, LinkError> {
+pub async fn say_here(network: &Apart, url: &str, membership: &Membership, saying: &Saying) -> Result<CheckInAnswer, LinkError> {
     let said = CheckIn {
         agent: env!("CARGO_PKG_VERSION").to_owned(),
         now: Timestamp::now(),
-        next_in_secs: saying.next_in_secs,
+        next_in_secs: u64::try_from(saying.next.duration_since(Timestamp::now()).as_secs()).unwrap_or(0),
+        restart_pending: saying.restart_pending.clone(),
         about: saying.about.clone(),
         mark: membership.mark,
         has: saying.has.clone(),
     };
-    send(client.post(format!("{url}/check-in")).json(&said), &membership.ca).await
+    network.post(&format!("{url}/check-in"), &said).await
 }

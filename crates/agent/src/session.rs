@@ -4,6 +4,7 @@ use crate::asking::{ask, on_network, place_words, wait_for_lock};
 use crate::repeated::{repeated_arguments, repeated_place};
 use constans_agent::command_line::{EnforceArguments, Output, WantedArguments, WhereArguments};
 use constans_agent::error::AgentError;
+use constans_agent::journal::Journal;
 use constans_agent::local::{Wanted, resolve_wanted, state_dir};
 use constans_agent::run_loop::{Keeping, Runner, left_behind};
 use constans_agent::served::Served;
@@ -13,14 +14,15 @@ use constans_agent::spool::Spool;
 use constans_agent::state_dir::{RunLock, StateDir, USUAL};
 use constans_core::address::{ClauseAddress, fits};
 use constans_core::digest::DigestKey;
-use constans_core::group::AgentSettings;
 use constans_core::kind::nearest_word;
 use constans_core::run::{Decision, Mode, Part, Settings};
+use constans_core::settings::AgentSettings;
 use constans_core::state::{Clause, EffectiveState};
 use constans_host::Machine;
 use constans_terminal::{Shown, count, show_run, style, styled};
 use constans_wire::exit::Exit;
 use constans_wire::report::{RunReport, StartedBy};
+use jiff::Timestamp;
 use std::collections::BTreeSet;
 
 /// What one command on one machine works with.
@@ -28,11 +30,13 @@ struct Session {
     machine: Machine,
     state_dir: StateDir,
     wanted: Wanted,
-    /// How the server has set this agent; none for a local run.
-    settings: Option<AgentSettings>,
+    /// How the server has set this agent, and what holds for its runs; none for a local run.
+    set: Option<(AgentSettings, Settings)>,
     key: DigestKey,
     part: Part,
     reason: Option<String>,
+    /// Whether grace and change window are opened.
+    now: bool,
     _lock: RunLock,
 }
 
@@ -49,15 +53,18 @@ impl Session {
         let lock = wait_for_lock(&state_dir, what, arguments.wait)?;
         let mut machine = Machine::open(&arguments.place.root, &state_dir.scratch())?;
         let served = if is_local { None } else { Some(served(&state_dir)?) };
-        let settings = served.as_ref().map(|served| served.settings.clone());
+        let set = match &served {
+            Some(served) => Some((served.settings.clone(), served.run_settings(&state_dir, Timestamp::now())?)),
+            None => None,
+        };
         let wanted = match served {
             Some(served) => served.wanted(&state_dir)?,
             None => resolve_wanted(arguments, &machine, &state_dir, &key)?,
         };
         let memories = state_dir.store(&wanted.store)?.memories()?;
         machine.prepare(&wanted.resolved.state, left_behind(&memories, &wanted.resolved.state));
-        let part = part(arguments, &wanted.resolved.state)?;
-        Ok(Self { machine, state_dir, wanted, settings, key, part, reason: None, _lock: lock })
+        let part = part(arguments, is_local, &wanted.resolved.state)?;
+        Ok(Self { machine, state_dir, wanted, set, key, part, reason: None, now: false, _lock: lock })
     }
 
     fn run(&mut self, mode: Mode, keeping: Keeping) -> Result<RunReport, AgentError> {
@@ -74,18 +81,19 @@ impl Session {
             started_by: StartedBy::OperatorOnNode,
             reason: self.reason.clone(),
             guards_way: false,
+            attic_mib: self.set.as_ref().map_or_else(AgentSettings::default, |(settings, _)| settings.clone()).attic_mib,
         };
-        let usual = Settings::of(mode);
-        let settings = match &self.settings {
-            Some(set) => Settings { on_drift: set.on_drift, on_rollout: set.on_rollout, ..usual },
-            None => usual,
-        };
+        let usual = self.set.as_ref().map_or_else(|| Settings::of(mode), |(_, settings)| settings.clone());
+        let settings = Settings { mode, now: self.now, ..usual };
         let report = runner.run(settings, &self.part, keeping);
         progress.end();
         let report = report?;
-        if self.settings.is_some() && keeping == Keeping::Everything {
+        if keeping == Keeping::Everything {
+            Journal::open(&self.machine).tell_run(&report);
+        }
+        if self.set.is_some() && keeping == Keeping::Everything {
             Spool::open(&self.state_dir)?.add(&report.clone().for_server())?;
-            if !on_network(async { ServerLink::open(&self.state_dir)?.deliver_soon(&self.state_dir).await })? {
+            if !on_network(async { ServerLink::open(&self.state_dir).await?.deliver_soon(&self.state_dir).await })? {
                 eprintln!("the report waits until the server is back");
             }
         }
@@ -126,10 +134,24 @@ fn served(state_dir: &StateDir) -> Result<Served, AgentError> {
     })
 }
 
-/// Returns the part that was chosen by address and topic.
-fn part(arguments: &WantedArguments, state: &EffectiveState) -> Result<Part, AgentError> {
-    if arguments.clauses.is_empty() && arguments.topics.is_empty() {
+/// Returns the part that was chosen by address, topic and, of what the server wants, by baseline.
+fn part(arguments: &WantedArguments, is_local: bool, state: &EffectiveState) -> Result<Part, AgentError> {
+    let baseline = arguments.what.baseline.as_deref().filter(|_| !is_local);
+    if arguments.clauses.is_empty() && arguments.topics.is_empty() && baseline.is_none() {
         return Ok(Part::Whole);
+    }
+    if let Some(baseline) = baseline
+        && !state.clauses.iter().any(|clause| comes_from(clause, baseline))
+    {
+        let origins = state.clauses.iter().flat_map(|clause| &clause.origins);
+        let known: BTreeSet<String> = origins.map(|origin| format!("{}/{}", origin.kit, origin.baseline)).collect();
+        let known: Vec<&str> = known.iter().map(String::as_str).collect();
+        let hint = match known.as_slice() {
+            [] => "this node is assigned none yet".to_owned(),
+            known => nearest_word(baseline, known.iter().copied())
+                .map_or_else(|| format!("it has {}", known.join(", ")), |near| format!("did you mean `{near}`?")),
+        };
+        return Err(AgentError::new(format!("nothing that is wanted of this node comes from a baseline `{baseline}`")).hint(hint));
     }
     for pattern in &arguments.clauses {
         if !state.clauses.iter().any(|clause| fits(pattern, &clause.address)) {
@@ -148,13 +170,21 @@ fn part(arguments: &WantedArguments, state: &EffectiveState) -> Result<Part, Age
     let chosen = state.clauses.iter().filter(|clause| {
         let by_address = arguments.clauses.is_empty() || arguments.clauses.iter().any(|pattern| fits(pattern, &clause.address));
         let by_topic = arguments.topics.is_empty() || arguments.topics.iter().any(|topic| clause.topics.contains(topic));
-        by_address && by_topic
+        by_address && by_topic && baseline.is_none_or(|baseline| comes_from(clause, baseline))
     });
     let chosen: BTreeSet<ClauseAddress> = chosen.map(|clause| clause.address.clone()).collect();
     if chosen.is_empty() {
-        return Err(AgentError::new("no clause fits both the addresses and the topics"));
+        return Err(AgentError::new("no clause fits all of the addresses, the topics and the baseline"));
     }
     Ok(Part::Chosen(chosen))
+}
+
+/// Returns whether a clause comes from a baseline, named with or without its kit.
+fn comes_from(clause: &Clause, baseline: &str) -> bool {
+    clause.origins.iter().any(|origin| match baseline.split_once('/') {
+        Some((kit, name)) => origin.kit == kit && origin.baseline == name,
+        None => origin.baseline == baseline,
+    })
 }
 
 /// Looks and changes nothing.
@@ -172,13 +202,16 @@ pub fn enforce(arguments: &EnforceArguments) -> Result<Exit, AgentError> {
         return Err(AgentError::new("--output json cannot ask").hint("add --yes to go on without asking").exit(Exit::Usage));
     }
     let mut session = Session::open(wanted, "enforce")?;
-    if session.settings.as_ref().is_some_and(|settings| settings.mode == Mode::Observe) {
-        let Some(reason) = &arguments.although_observing else {
-            return Err(AgentError::new("this node is set to observe: its groups let nothing be changed on it")
+    session.now = arguments.now.is_some();
+    let reasons: BTreeSet<&str> = [&arguments.although_observing, &arguments.now].into_iter().flatten().map(String::as_str).collect();
+    session.reason = (!reasons.is_empty()).then(|| reasons.into_iter().collect::<Vec<_>>().join("; "));
+    if let Some((settings, _)) = session.set.as_ref().filter(|(settings, _)| settings.mode == Mode::Observe) {
+        if arguments.although_observing.is_none() {
+            let by = settings.told().into_iter().find(|(word, ..)| *word == "mode").map(|(_, _, from)| from).unwrap_or_default();
+            return Err(AgentError::new(format!("this node is set to observe, so nothing may be changed on it ({by})"))
                 .hint("an operator changes that in its groups; --although-observing REASON goes on once, and the reason is recorded")
                 .exit(Exit::Refused));
-        };
-        session.reason = Some(reason.clone());
+        }
     }
     if !arguments.yes {
         let preview = session.run(Mode::Observe, Keeping::Nothing)?;

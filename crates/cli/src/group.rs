@@ -70,7 +70,7 @@ fn shown(group: &Group) -> String {
     lines.extend(group.stage.as_ref().map(|stage| format!("  stage {stage}")));
     lines.extend(group.assignments.iter().map(|assignment| format!("  assigned {}/{}", assignment.kit, assignment.baseline)));
     lines.extend(group.parameters.iter().map(|(name, value)| format!("  {name} = {value}")));
-    if group.settings != constans_core::group::GroupSettings::default() {
+    if group.settings != constans_core::settings::GroupSettings::default() {
         lines.push(format!("  settings {}", serde_json::to_string(&group.settings).unwrap_or_default()));
     }
     lines.join("\n")

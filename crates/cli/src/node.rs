@@ -135,6 +135,9 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
     println!("  mode      {}", mode_word(node));
     println!("  labels    {}", labels(&node.labels));
     println!("  wanted    {}", wanted_words(node, now));
+    if let Some(pending) = &standing.restart_pending {
+        println!("  restart   pending since {}: {}", time(pending.since), harmless(&pending.because.join(", ")));
+    }
     for trouble in &node.troubles {
         let (words, remedy) = trouble_words(*trouble, node, now);
         println!("  trouble   {words}\n            {remedy}");
@@ -159,16 +162,13 @@ fn explain(node: &str, explained: &Explained) -> String {
     let mut lines = vec![
         format!("{node} is in the stage {}, and in the groups {}", explained.stage, explained.groups.join(", ")),
         format!(
-            "its agent comes every {} and {}",
-            span(i64::try_from(explained.settings.interval_secs).unwrap_or(0)),
-            if explained.settings.mode == Mode::Enforce { "enforces" } else { "only observes" }
-        ),
-        format!(
             "it is wanted to keep {} of {}",
             count(explained.clauses),
             if explained.baselines.is_empty() { "no baseline".to_owned() } else { explained.baselines.join(", ") }
         ),
     ];
+    lines.push("its agent is set so:".to_owned());
+    lines.extend(explained.settings.told().into_iter().map(|(word, value, from)| format!("  {word:<13}  {value}   {from}")));
     lines.extend(explained.undecidable.iter().map(|group| format!("not decidable: the group {group} asks for what the node did not report")));
     lines.extend(explained.not_served.iter().map(|baseline| format!("assigned and left out: {baseline}, whose kit the stage does not serve")));
     lines.extend(explained.parameters.iter().map(|(name, value)| format!("  {name} = {}   from {}", value.value, origin(value))));

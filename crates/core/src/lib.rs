@@ -15,6 +15,7 @@ pub mod kit;
 pub mod param;
 pub mod part;
 pub mod run;
+pub mod settings;
 pub mod standing;
 pub mod state;
 

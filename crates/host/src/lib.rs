@@ -14,6 +14,7 @@ pub mod native;
 pub mod openpgp;
 pub mod packages;
 pub mod programs;
+pub mod restart;
 pub mod runit;
 pub mod services;
 pub mod steps;

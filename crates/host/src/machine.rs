@@ -14,7 +14,7 @@ use constans_core::digest::DigestKey;
 use constans_core::filter::About;
 use constans_core::kind::Reaction;
 use constans_core::kit::Gone;
-use constans_core::run::{Correction, Failure, FailureAt, Inspection, KeptOld, NativeStep, Seen};
+use constans_core::run::{Correction, Failure, FailureAt, Inspection, KeptOld, NativeStep, RestartPending, Seen};
 use constans_core::state::{Clause, EffectiveState};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -168,6 +168,15 @@ impl Machine {
     /// Returns why the root could not be read.
     pub fn about(&self) -> Result<About, HostError> {
         crate::about::find_out(&self.files, self.acted_on.is_private_root())
+    }
+
+    /// Returns whether the operating system needs a restart of the node.
+    ///
+    /// # Errors
+    ///
+    /// Returns why that could not be read.
+    pub fn restart_pending(&self) -> Result<Option<RestartPending>, HostError> {
+        crate::restart::pending(&self.files, self.acted_on.is_private_root())
     }
 
     /// Returns the files, for looking.

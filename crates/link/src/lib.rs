@@ -2,8 +2,10 @@
 //!
 //! The fingerprint is held against the CA that the server sends before anything is said to it.
 
+mod apart;
 mod pinned;
 
+pub use apart::{Apart, serve};
 use constans_wire::check_in::Problem;
 use pinned::{PinnedVerifier, RecordingVerifier};
 use reqwest::{Client, RequestBuilder, StatusCode};
@@ -11,6 +13,7 @@ use rustls::ClientConfig;
 use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -23,7 +26,7 @@ pub struct Identity<'a> {
 }
 
 /// Why a server was not heard, or what it refused.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, Clone, thiserror::Error, Serialize, Deserialize)]
 pub enum LinkError {
     /// The text is no fingerprint.
     #[error("`{0}` is not the fingerprint of a CA: 64 hexadecimal digits")]
@@ -51,6 +54,9 @@ pub enum LinkError {
     /// The server refused.
     #[error("{}", .0.title)]
     Refused(Problem),
+    /// The agent's own network part does not do its work.
+    #[error("the agent's network part {0}")]
+    Apart(String),
     /// What came back is no answer of this kind of server.
     #[error("{url} answers something else than a server of Constans: {because}")]
     Strange {
@@ -71,6 +77,7 @@ impl LinkError {
             Self::Tls(_) => Some("is the server called by a name that its certificate has (--name), and is this machine's clock right?".to_owned()),
             Self::NotReached { .. } => Some("is the server running, is the address right, and does no firewall stand in between?".to_owned()),
             Self::Refused(problem) => problem.hint.clone(),
+            Self::Apart(_) => Some("it is a process without rights that the agent starts for itself; the system's journal may say why it ended".to_owned()),
             Self::Strange { .. } => Some("is the address that of the right listener?".to_owned()),
         }
     }

@@ -6,5 +6,5 @@ mod words;
 
 pub use clause::diff_line;
 pub use constans_core::standing::span_words as span;
-pub use run::{Shown, show_run};
+pub use run::{Shown, counts_words, run_line, show_kept_run, show_run};
 pub use words::{count, duration, harmless, style, styled, time};

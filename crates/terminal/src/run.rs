@@ -1,10 +1,11 @@
 //! A whole run, for people: the summary first, then what wants attention.
 
 use super::clause::clause;
-use super::words::{count, duration, harmless, style, styled};
-use constans_core::run::{ClauseResult, Decision, Mode, Outcome, ReactionState, Status};
+use super::words::{count, duration, harmless, style, styled, time};
+use constans_core::run::{ClauseResult, Counts, Decision, Mode, Outcome, ReactionState, Status};
 use constans_core::state::Excluded;
 use constans_wire::report::RunReport;
+use constans_wire::run::RunSummary;
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
@@ -16,6 +17,45 @@ pub struct Shown<'a> {
     pub excluded: &'a [Excluded],
     /// Whether the run was the look ahead of an enforcing one.
     pub is_preview: bool,
+}
+
+/// Returns a run of earlier as people read it: which it was and what started it, then all of it.
+pub fn show_kept_run(node: &str, report: &RunReport, verbose: bool) -> String {
+    let opened = if report.now { ", grace and change window opened" } else { "" };
+    let reason = report.reason.as_ref().map(|reason| format!(": {}", harmless(reason))).unwrap_or_default();
+    let generation = report.wanted.generation.as_ref().map(|generation| format!(", generation {}", harmless(generation))).unwrap_or_default();
+    format!(
+        "{}, run {}\nbegan {}, started by {}{opened}{reason}{generation}\n{}",
+        styled(style::STRONG, harmless(node)),
+        report.run,
+        time(report.began),
+        report.started_by.words(),
+        show_run(report, &Shown { verbose, excluded: &[], is_preview: false })
+    )
+}
+
+/// Returns a run, or a row of equal uneventful ones, in one line.
+pub fn run_line(run: &RunSummary) -> String {
+    let mode = if run.mode == Mode::Enforce { "enforce" } else { "observe" };
+    let said = match run.run {
+        Some(id) => format!("{}  {id}", run.counts.as_ref().map(counts_words).unwrap_or_default()),
+        None => format!("{} since {}, nothing to say", count(usize::try_from(run.count).unwrap_or(0), "run", "runs"), time(run.began)),
+    };
+    format!("{}  {:<15}  {mode}  {said}", time(run.last), run.status.words())
+}
+
+/// Returns how many clauses came out how, the gravest first.
+pub fn counts_words(counts: &Counts) -> String {
+    let all = [
+        (counts.failed, "failed"),
+        (counts.blocked, "blocked"),
+        (counts.out_of_line, "out of line"),
+        (counts.corrected, "corrected"),
+        (counts.in_line, "in line"),
+        (counts.unsupported, "not examined"),
+        (counts.idle, "only reacting"),
+    ];
+    all.into_iter().filter(|(number, _)| *number > 0).map(|(number, words)| format!("{number} {words}")).collect::<Vec<_>>().join(", ")
 }
 
 /// Returns a run as people read it.
@@ -77,6 +117,10 @@ fn summary(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
         if parts.is_empty() { "" } else { ": " },
         parts.join(", ")
     );
+    if let Some(pending) = &report.restart_pending {
+        let because = harmless(&pending.because.join(", "));
+        let _ = writeln!(text, "{}", styled(style::ATTENTION, format!("restart pending since {}: {because}", time(pending.since))));
+    }
 }
 
 fn style_of(status: Status) -> anstyle::Style {

@@ -1,9 +1,9 @@
 //! Check-ins of agents, nodes as operators see them, and errors.
 
 use constans_core::filter::About;
-use constans_core::group::AgentSettings;
 use constans_core::param::ParameterValue;
-use constans_core::run::{Mode, Status};
+use constans_core::run::{Mode, RestartPending, Status};
+use constans_core::settings::AgentSettings;
 pub use constans_core::standing::Hearing;
 use constans_core::standing::{Sign, Trouble};
 use jiff::Timestamp;
@@ -29,6 +29,9 @@ pub struct CheckIn {
     /// What it was given last; none before anything was.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub has: Option<Held>,
+    /// That its operating system needs a restart.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub restart_pending: Option<RestartPending>,
 }
 
 /// What a node was given last.
@@ -165,6 +168,9 @@ pub struct NodeStanding {
     /// Since when its agent has lost what it remembered.
     #[serde(default)]
     pub memory_lost_at: Option<Timestamp>,
+    /// That its operating system needs a restart.
+    #[serde(default)]
+    pub restart_pending: Option<RestartPending>,
     /// Its last full run.
     #[serde(default)]
     pub run: Option<Uuid>,

@@ -1,7 +1,7 @@
 //! The report of a run.
 
 use constans_core::digest::Digest;
-use constans_core::run::{ClauseResult, Counts, DueReaction, Mode, Status};
+use constans_core::run::{ClauseResult, Counts, DueReaction, Mode, RestartPending, Status};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
@@ -30,9 +30,12 @@ pub struct RunReport {
     pub mode: Mode,
     /// What started the run.
     pub started_by: StartedBy,
-    /// Why a person wanted it although the node only observes.
+    /// Why a person wanted it although the node only observes, or now.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reason: Option<String>,
+    /// Whether a person opened grace and change window for it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub now: bool,
     /// Whether it touched a chosen part only.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub partial: bool,
@@ -53,6 +56,9 @@ pub struct RunReport {
     /// The reactions that are still due.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub due: Vec<DueReaction>,
+    /// That the operating system needs a restart of the node, as it was after the run.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub restart_pending: Option<RestartPending>,
 }
 
 /// What is wanted of the node.
@@ -97,6 +103,24 @@ pub enum StartedBy {
     AfterRestart,
     /// A reaction was due.
     DueReaction,
+    /// An announced hour came: the end of a grace or a hold, or the opening of the change window.
+    AnnouncedHour,
+}
+
+impl StartedBy {
+    /// Returns it in words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Interval => "the interval",
+            Self::NewState => "a new state",
+            Self::Sweep => "a sweep",
+            Self::OperatorOnNode => "somebody on the node",
+            Self::Boot => "the node's start",
+            Self::AfterRestart => "the agent's start",
+            Self::DueReaction => "a due reaction",
+            Self::AnnouncedHour => "an announced hour",
+        }
+    }
 }
 
 /// The most text of one clause in a report that leaves the node, in bytes.

@@ -1,11 +1,11 @@
 //! The attic, for people.
 
-use crate::attic::Kept;
+use crate::attic::{Forgotten, Kept};
 use constans_terminal::{count, harmless, style, styled, time};
 use std::fmt::Write as _;
 
 /// Returns a list of what is kept, the newest first.
-pub fn show_list(kept: &[&Kept], place: &str) -> String {
+pub fn show_list(kept: &[&Kept], forgotten: &Forgotten, place: &str) -> String {
     let mut text = format!("{} in the attic of {place}\n\n", styled(style::STRONG, count(kept.len(), "thing", "things")));
     let width = kept.iter().map(|kept| kept.path.chars().count()).max().unwrap_or(0);
     for one in kept.iter().rev() {
@@ -16,6 +16,10 @@ pub fn show_list(kept: &[&Kept], place: &str) -> String {
         };
         let line = format!("{:>4}  {}  {:<width$}  {:>8} bytes  {}", one.number, time(one.at), harmless(&one.path), one.bytes, one.permissions);
         let _ = writeln!(text, "{line}  {}", styled(style::MUTED, harmless(&by)));
+    }
+    if let Some(until) = forgotten.until {
+        let things = count(usize::try_from(forgotten.things).unwrap_or(usize::MAX), "older thing", "older things");
+        let _ = writeln!(text, "\n{things}, replaced until {}, went out of it since it holds no more", time(until));
     }
     let next = if kept.is_empty() {
         "constans-agent enforce puts here what it replaces or removes"

@@ -23,6 +23,8 @@ pub enum Mode {
 
 /// Nothing is changed until an hour.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
 pub struct Hold {
     /// The hour.
     pub until: Timestamp,
@@ -84,11 +86,13 @@ impl Settings {
         }
     }
 
-    pub(super) fn hold_at(&self, now: Timestamp) -> Option<&Hold> {
+    /// Returns the hold that is in force at a moment.
+    pub fn hold_at(&self, now: Timestamp) -> Option<&Hold> {
         self.hold.as_ref().filter(|hold| now < hold.until)
     }
 
-    pub(super) fn closed_window(&self, now: Timestamp) -> Option<&ChangeWindow> {
+    /// Returns the change window that is closed at a moment, unless a person opened it.
+    pub fn closed_window(&self, now: Timestamp) -> Option<&ChangeWindow> {
         self.window.as_ref().filter(|window| !self.now && (now < window.opens || window.closes <= now))
     }
 }

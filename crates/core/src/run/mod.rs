@@ -8,8 +8,10 @@ mod decide;
 mod gate;
 mod machine;
 mod memory;
+mod opening;
 mod react;
 mod reaction;
+mod restart;
 mod result;
 mod status;
 #[cfg(test)]
@@ -21,7 +23,9 @@ pub use cause::{Cause, CauseFound, DriftWindow, Newness, cause_of};
 pub use decide::{ChangeWindow, Hold, Mode, PutBack, Settings, Want, decide};
 pub use machine::Run;
 pub use memory::{Alike, Memories, Memory};
+pub use opening::next_opening;
 pub use reaction::{DueCause, DueReaction};
+pub use restart::{RestartDue, RestartPending, RestartPolicy, restart_due};
 pub use result::{
     Blocker, ClauseResult, Decision, Failure, FailureAt, KeptOld, Leave, NativeStep, NotExamined, Outcome, PackageChange, ReactionResult,
     ReactionState, Verdict,

@@ -207,7 +207,10 @@ impl Clause {
 
     /// Returns all that the agent must know of the clause, with what is concealed as keyed digests.
     fn digestable_whole(&self, key: &DigestKey) -> Value {
-        let properties: Map<String, Value> = self.properties.iter().map(|(name, value)| (name.clone(), self.digestable(name, value, key))).collect();
+        self.whole(self.properties.iter().map(|(name, value)| (name.clone(), self.digestable(name, value, key))).collect())
+    }
+
+    fn whole(&self, properties: Map<String, Value>) -> Value {
         let mut whole = json!({
             "address": self.address, "also": self.also, "properties": properties, "concealed": self.concealed, "gone": self.gone,
             "severity": self.severity, "satisfies": self.satisfies, "topics": self.topics, "needs": self.needs,
@@ -266,6 +269,17 @@ impl EffectiveState {
             }
         }
         sealed
+    }
+
+    /// Returns whether a sealed state is the one that its digest names; sealed values count by their names.
+    pub fn is_as_named(&self) -> bool {
+        let unsealed = |value: &Value| value.get(SEALED).cloned().unwrap_or_else(|| value.clone());
+        let whole: Vec<Value> = self
+            .clauses
+            .iter()
+            .map(|clause| clause.whole(clause.properties.iter().map(|(name, value)| (name.clone(), unsealed(value))).collect()))
+            .collect();
+        digest::of_value(STATE_SCHEME, &whole) == self.digest
     }
 
     /// Returns the names of all contents and sealed values that the state refers to.

@@ -7,8 +7,10 @@ use crate::trust::{Allowed, GroupEdit, NodeRead};
 use crate::work::resolve::resolve_nodes;
 use constans_core::filter::Condition;
 use constans_core::group::{EVERYONE, Group};
+use constans_core::settings::{GroupSettings, LONGEST_GRACE_SECS, LONGEST_INTERVAL_SECS, SHORTEST_INTERVAL_SECS, SMALLEST_ATTIC_MIB};
 use constans_folder::on_large_stack;
 use constans_wire::kit::Changed;
+use jiff::tz::TimeZone;
 use rocket::serde::json::Json;
 use rocket::{State, get, put};
 use serde_json::json;
@@ -47,6 +49,36 @@ pub async fn set(
     Ok(Json(changed))
 }
 
+fn check_settings(settings: &GroupSettings) -> Result<(), String> {
+    let between = |secs: Option<u64>, least: u64, most: u64| secs.is_none_or(|secs| (least..=most).contains(&secs));
+    let interval = |secs| between(secs, SHORTEST_INTERVAL_SECS, LONGEST_INTERVAL_SECS);
+    if !interval(settings.interval_secs) || !interval(settings.run_interval_secs) {
+        return Err("an interval lasts from 5 s to 7 days".to_owned());
+    }
+    if settings.interval_secs.is_some() && settings.check_in_at.is_some() || settings.run_interval_secs.is_some() && settings.run_at.is_some() {
+        return Err("a group sets an interval or fixed hours, not both: interval_secs or check_in_at, run_interval_secs or run_at".to_owned());
+    }
+    if !between(settings.spread_secs, 0, 86_400) {
+        return Err("spread_secs is at most 86400, a day".to_owned());
+    }
+    if !between(settings.grace_secs, 0, LONGEST_GRACE_SECS) {
+        return Err(format!("grace_secs is at most {LONGEST_GRACE_SECS}, 90 days"));
+    }
+    if !between(settings.reach_within_secs, 5, 3_600) {
+        return Err("reach_within_secs is from 5 to 3600, an hour".to_owned());
+    }
+    if !between(settings.attic_mib, SMALLEST_ATTIC_MIB, 1_048_576) {
+        return Err("attic_mib is from 1 to 1048576, a TiB".to_owned());
+    }
+    if settings.hold.as_ref().is_some_and(|hold| hold.because.trim().is_empty()) {
+        return Err("a hold says why: because = \"…\"".to_owned());
+    }
+    match &settings.zone {
+        Some(zone) if TimeZone::get(zone).is_err() => Err(format!("the time zone `{zone}` is not known; write it as \"Europe/Oslo\" or \"UTC\"")),
+        _ => Ok(()),
+    }
+}
+
 fn check_group(group: &Group, stages: &[String]) -> Result<(), ApiError> {
     let name_is_fine =
         !group.name.is_empty() && group.name.len() <= 64 && group.name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-');
@@ -59,9 +91,7 @@ fn check_group(group: &Group, stages: &[String]) -> Result<(), ApiError> {
     if let Some(stage) = group.stage.as_ref().filter(|stage| !stages.contains(stage)) {
         return Err(ApiError::Missing { what: "stage", name: stage.clone() });
     }
-    if group.settings.interval_secs.is_some_and(|secs| !(5..=7 * 86_400).contains(&secs)) {
-        return Err(ApiError::Wrong("an interval lasts from 5 s to 7 days".to_owned()));
-    }
+    check_settings(&group.settings).map_err(ApiError::Wrong)?;
     let Some(filter) = &group.filter else { return Ok(()) };
     let errors = on_large_stack(|| {
         Condition::parse(filter, &[]).err().map(|errors| errors.into_iter().map(|error| (error.message, error.hint)).collect::<Vec<_>>())

@@ -6,7 +6,7 @@ use crate::problem::{Answer, ApiError};
 use crate::store::node::{self, NodeRow};
 use crate::store::{audit, mark, notice, wanted};
 use crate::trust::{Allowed, NodeRead, NodeRevoke, Refusal};
-use constans_core::group::AgentSettings;
+use constans_core::settings::AgentSettings;
 use constans_core::standing::{self, Hearing, NodeFacts, Promise, USUAL_CUT_OFF};
 use constans_wire::check_in::{Explained, NodeStanding, NodeSummary};
 use constans_wire::fleet::NodePage;
@@ -150,7 +150,7 @@ fn facts_of(row: &NodeRow, hearing: Hearing) -> NodeFacts {
         is_double: row.double_since.is_some(),
         is_memory_lost: row.memory_lost_at.is_some(),
         certificate_ends: row.ends_at.map(|at| at.to_jiff()),
-        interval: SignedDuration::from_secs(i64::try_from(settings.interval_secs).unwrap_or(i64::MAX / 8)),
+        interval: settings.longest_between_runs(),
         last_run: row.full_learned.or(row.since.filter(|_| row.state.is_some())).map(|at| at.to_jiff()),
         clock_off: SignedDuration::from_millis(row.clock_off_ms.unwrap_or(0)),
     }
@@ -171,6 +171,7 @@ fn standing_of(row: &NodeRow, releases: &BTreeMap<String, Vec<String>>) -> NodeS
         unusable: row.unusable.clone(),
         double_since: row.double_since.map(|at| at.to_jiff()),
         memory_lost_at: row.memory_lost_at.map(|at| at.to_jiff()),
+        restart_pending: read(row.restart_pending.clone()),
         run: row.full_run,
         status: read(row.full_status.clone().map(Value::from)),
         run_began: row.full_began.map(|at| at.to_jiff()),

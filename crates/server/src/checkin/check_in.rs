@@ -32,9 +32,10 @@ pub async fn check_in(said: Json<CheckIn>, node: NodeCaller, db: &State<PgPool>,
         // It was away or new; who keeps its promises changes no page.
         notice::tell(&mut *transaction, "nodes").await?;
     }
-    let agent = json!(said.agent);
-    if !fact::are_so(&mut *transaction, node.id, &[("agent", &agent), ("about", &about)]).await? {
+    let (agent, restart_pending) = (json!(said.agent), json!(said.restart_pending));
+    if !fact::are_so(&mut *transaction, node.id, &[("agent", &agent), ("about", &about), ("restart_pending", &restart_pending)]).await? {
         fact::now_is(&mut transaction, node.id, "agent", &agent).await?;
+        fact::now_is(&mut transaction, node.id, "restart_pending", &restart_pending).await?;
         if fact::now_is(&mut transaction, node.id, "about", &about).await? {
             // What the node is may decide what it should be.
             resolve_nodes(&mut transaction, here, Some(node.id)).await?;

@@ -167,6 +167,8 @@ pub struct NodeRow {
     pub full_run: Option<Uuid>,
     /// Since when its memory is lost.
     pub memory_lost_at: Option<SqlTimestamp>,
+    /// That its operating system needs a restart.
+    pub restart_pending: Option<Value>,
     /// How many drift episodes are open.
     pub open_episodes: i32,
 }
@@ -174,7 +176,7 @@ pub struct NodeRow {
 const NODES: &str =
     "select node.id, node.name, node.revoked_at, labels.value as labels, about.value as about, h.last_at, h.promised_at, h.clock_off_ms, d.server_down_secs, k.ends_at,
              stage.value as stage, groups.value as groups, w.state, w.settings, w.unusable, m.double_since, w.since, n.full_status, n.full_state, n.full_began,
-             n.full_learned, n.full_run, n.memory_lost_at, coalesce(n.open_episodes, 0) as open_episodes
+             n.full_learned, n.full_run, restart.value as restart_pending, n.memory_lost_at, coalesce(n.open_episodes, 0) as open_episodes
          from node
          left join node_wanted w on w.node = node.id
          left join node_mark m on m.node = node.id
@@ -183,6 +185,7 @@ const NODES: &str =
          left join fact groups on groups.node = node.id and groups.what = 'groups' and groups.until_at is null and groups.superseded_at is null
          left join fact labels on labels.node = node.id and labels.what = 'labels' and labels.until_at is null and labels.superseded_at is null
          left join fact about on about.node = node.id and about.what = 'about' and about.until_at is null and about.superseded_at is null
+         left join fact restart on restart.node = node.id and restart.what = 'restart_pending' and restart.until_at is null and restart.superseded_at is null
          left join lateral (select last_at, promised_at, clock_off_ms from heard where heard.node = node.id order by last_at desc limit 1) h on true
          left join lateral (select coalesce(sum(extract(epoch from (until_at - greatest(from_at, h.last_at)))), 0)::bigint as server_down_secs
              from server_down where until_at > h.last_at) d on true

@@ -140,8 +140,8 @@ pub async fn lengthen(db: impl PgExecutor<'_>, span: i64, row: &NewRun<'_>, now:
              largest_gap_ms = greatest(largest_gap_ms, (extract(epoch from ($4 - last_at)) * 1000)::bigint),
              largest_delay_ms = greatest(largest_delay_ms, (extract(epoch from ($5 - $4)) * 1000)::bigint)
          where id = $1 and state = $2 and mode = $3
-             and $5 - $4 <= make_interval(secs => (select coalesce(max((settings ->> 'interval_secs')::float8), 900) * 1.1 + 60 from node_wanted w where w.node = run_span.node)
-                 - coalesce((select clock_off_ms from heard h where h.node = run_span.node order by last_at desc limit 1), 0) / 1000.0)",
+             and $5 - $4 <= coalesce((select (promised_at - last_at) * 1.1 + interval '60 seconds' - make_interval(secs => coalesce(clock_off_ms, 0) / 1000.0)
+                 from heard h where h.node = run_span.node order by last_at desc limit 1), interval '1050 seconds')",
     )
     .bind(span)
     .bind(row.state)

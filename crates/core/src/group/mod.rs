@@ -1,10 +1,13 @@
 //! From groups and stages to what one node is assigned: its stage, its baselines in order, its parameters' layers and
 //! its agent's settings, each with where it comes from.
 
+mod merge;
+
 use crate::filter::{Answer, Condition, NodeView};
 use crate::kit::{OnDrift, OnRollout};
 use crate::param::{Given, Layer, disagree};
-use crate::run::Mode;
+use crate::settings::{AgentSettings, GroupSettings};
+use merge::settings_of;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, BTreeSet};
@@ -57,42 +60,6 @@ pub struct Assignment {
     /// Its own switch for what is newly wanted.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub on_rollout: Option<OnRollout>,
-}
-
-/// Settings of agents, as far as a group names any.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-#[expect(missing_docs, reason = "the words are those of AgentSettings")]
-pub struct GroupSettings {
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub mode: Option<Mode>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub interval_secs: Option<u64>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub on_drift: Option<OnDrift>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub on_rollout: Option<OnRollout>,
-}
-
-/// The settings of one node's agent.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct AgentSettings {
-    /// Whether anything may change.
-    pub mode: Mode,
-    /// How many seconds lie between its check-ins.
-    pub interval_secs: u64,
-    /// The switch for drift of clauses that set none.
-    pub on_drift: OnDrift,
-    /// The switch for what is newly wanted.
-    pub on_rollout: OnRollout,
-}
-
-impl Default for AgentSettings {
-    fn default() -> Self {
-        Self { mode: Mode::Observe, interval_secs: 15 * 60, on_drift: OnDrift::Correct, on_rollout: OnRollout::BringIn }
-    }
 }
 
 /// What one node is assigned.
@@ -155,10 +122,10 @@ pub fn plan(view: &NodeView, groups: &[Group], stages: &[String]) -> Result<Plan
     Ok(Plan {
         groups: mine.iter().map(|group| group.name.clone()).collect(),
         undecidable,
-        stage: stage.or_else(|| stages.last().cloned()).unwrap_or_default(),
+        stage: stage.map(|(stage, _)| stage).or_else(|| stages.last().cloned()).unwrap_or_default(),
         assignments: assignments(&mine),
         given: given(&mine)?,
-        settings: settings(&mine)?,
+        settings: settings_of(&mine)?,
     })
 }
 
@@ -172,8 +139,8 @@ fn belongs(view: &NodeView, group: &Group) -> Result<Answer, PlanError> {
     condition.holds(view, &json!({})).map_err(|error| failed(error.message))
 }
 
-/// Returns what the highest groups say; two of one priority must not disagree.
-fn highest<T: PartialEq>(groups: &[&Group], about: &str, said: impl Fn(&Group) -> Option<T>) -> Result<Option<T>, PlanError> {
+/// Returns what the highest group says, and its name; two of one priority must not disagree.
+fn highest<T: PartialEq>(groups: &[&Group], about: &str, said: impl Fn(&Group) -> Option<T>) -> Result<Option<(T, String)>, PlanError> {
     let mut top: Option<(&Group, T)> = None;
     for group in groups {
         let Some(value) = said(group) else { continue };
@@ -185,7 +152,7 @@ fn highest<T: PartialEq>(groups: &[&Group], about: &str, said: impl Fn(&Group) -
         }
         top = Some((group, value));
     }
-    Ok(top.map(|(_, value)| value))
+    Ok(top.map(|(group, value)| (value, group.name.clone())))
 }
 
 fn assignments(groups: &[&Group]) -> Vec<Assignment> {
@@ -218,21 +185,10 @@ fn given(groups: &[&Group]) -> Result<BTreeMap<String, Vec<Given>>, PlanError> {
     Ok(given)
 }
 
-fn settings(groups: &[&Group]) -> Result<AgentSettings, PlanError> {
-    let usual = AgentSettings::default();
-    // Careful where groups disagree: nothing is changed until a person has decided.
-    let mode = highest(groups, "the mode", |group| group.settings.mode).unwrap_or(Some(Mode::Observe));
-    Ok(AgentSettings {
-        mode: mode.unwrap_or(usual.mode),
-        interval_secs: highest(groups, "the interval", |group| group.settings.interval_secs)?.unwrap_or(usual.interval_secs),
-        on_drift: highest(groups, "on_drift", |group| group.settings.on_drift)?.unwrap_or(usual.on_drift),
-        on_rollout: highest(groups, "on_rollout", |group| group.settings.on_rollout)?.unwrap_or(usual.on_rollout),
-    })
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::run::Mode;
 
     fn group(name: &str, priority: i32) -> Group {
         Group { name: name.into(), priority, filter: Some("labels.role == 'kiosk'".into()), ..Group::default() }
@@ -290,6 +246,7 @@ mod tests {
         let mode = |name: &str, mode| Group { settings: GroupSettings { mode: Some(mode), ..GroupSettings::default() }, ..group(name, 5) };
         let plan = plan(&kiosk(), &[mode("a", Mode::Enforce), mode("b", Mode::Observe)], &stages()).unwrap();
         assert_eq!(plan.settings.mode, Mode::Observe);
+        assert_eq!(plan.settings.from["mode"], ["a", "b"]);
     }
 
     #[test]

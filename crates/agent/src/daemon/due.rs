@@ -1,0 +1,124 @@
+//! What is due when: check-ins and runs, each by its own rhythm.
+
+use super::{Signal, StartedBy};
+use constans_core::settings::{AgentSettings, Rhythm, retry_after_ms};
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
+use std::time::{Duration, Instant};
+
+/// However long there is nothing to do, the clock is looked at so often.
+const LONGEST_SLEEP: Duration = Duration::from_secs(30);
+/// A clock that was set back by more is noticed.
+const CLOCK_SET_BACK: SignedDuration = SignedDuration::from_secs(60);
+
+/// When the next check-in and the next run are due.
+pub struct Due {
+    /// The next check-in.
+    pub check_in: Timestamp,
+    /// The next run.
+    pub run: Timestamp,
+    run_for: StartedBy,
+    /// How often in a row no server answered.
+    pub unanswered: u32,
+}
+
+impl Due {
+    /// At the start both are due.
+    pub fn from_start(now: Timestamp, started_by: StartedBy) -> Self {
+        Self { check_in: now, run: now, run_for: started_by, unanswered: 0 }
+    }
+
+    /// Returns what the next run is for, if not for the interval.
+    pub fn run_for_words(&self) -> Option<String> {
+        (self.run_for != StartedBy::Interval).then(|| self.run_for.words().to_owned())
+    }
+
+    /// Returns when it will check in after the present check-in, which it promises there.
+    pub fn next_check_in(&self, settings: &AgentSettings) -> Timestamp {
+        let now = Timestamp::now();
+        settings.next(settings.check_ins(), &zone(settings), now, chance(now))
+    }
+
+    /// A server answered.
+    pub fn answered(&mut self, next: Timestamp) {
+        (self.check_in, self.unanswered) = (next, 0);
+    }
+
+    /// No server answered: it is tried again sooner than promised, and further and further apart.
+    pub fn unanswered(&mut self, next: Timestamp, settings: &AgentSettings) {
+        self.unanswered += 1;
+        let now = Timestamp::now();
+        let interval = match settings.check_ins() {
+            Rhythm::Every(secs) => secs,
+            Rhythm::At(_) => u64::MAX,
+        };
+        let wait = SignedDuration::from_millis(i64::try_from(retry_after_ms(self.unanswered, interval, chance(now))).unwrap_or(i64::MAX));
+        self.check_in = next.min(now + wait);
+    }
+
+    /// Something else is wanted: a run is due now.
+    pub fn wants_run(&mut self, started_by: StartedBy) {
+        (self.run, self.run_for) = (Timestamp::now(), started_by);
+    }
+
+    /// The settings came with other hours: it comes by the nearer of what it promised and of those.
+    pub fn rhythm_changed(&mut self, before: &AgentSettings, now: &AgentSettings) {
+        if before.check_ins() != now.check_ins() {
+            self.check_in = self.check_in.min(self.next_check_in(now));
+        }
+    }
+
+    /// A run begins: returns what it is for, and says when the next one is due.
+    pub fn begin_run(&mut self, settings: &AgentSettings) -> StartedBy {
+        let now = Timestamp::now();
+        let follows_check_ins = settings.runs() == settings.check_ins() && self.unanswered == 0 && self.check_in > now;
+        self.run = if follows_check_ins { self.check_in } else { settings.next(settings.runs(), &zone(settings), now, chance(now)) };
+        std::mem::replace(&mut self.run_for, StartedBy::Interval)
+    }
+
+    /// Nothing is due before this.
+    pub fn not_before(&mut self, at: Timestamp) {
+        (self.check_in, self.run) = (self.check_in.max(at), self.run.max(at));
+    }
+
+    /// A run is due no later than this.
+    pub fn run_by(&mut self, at: Timestamp, started_by: StartedBy) {
+        if at < self.run {
+            (self.run, self.run_for) = (at, started_by);
+        }
+    }
+
+    /// Sleeps until something is due. Returns whether it was asked to end meanwhile.
+    pub async fn sleep(&mut self, ended: &mut Signal, interrupted: &mut Signal, settings: impl Fn() -> AgentSettings) -> bool {
+        let (wall, clock) = (Timestamp::now(), Instant::now());
+        loop {
+            let now = Timestamp::now();
+            let expected = wall + SignedDuration::try_from(clock.elapsed()).unwrap_or_default();
+            if expected.duration_since(now) > CLOCK_SET_BACK {
+                // The hours that were waited for are further off than they should be.
+                let settings = settings();
+                self.check_in = self.check_in.min(self.next_check_in(&settings));
+                self.run = self.run.min(settings.next(settings.runs(), &zone(&settings), now, chance(now)));
+            }
+            let left = self.check_in.min(self.run).duration_since(now);
+            let Ok(left) = Duration::try_from(left) else { return false };
+            if left.is_zero() {
+                return false;
+            }
+            tokio::select! {
+                () = tokio::time::sleep(left.min(LONGEST_SLEEP)) => {}
+                _ = ended.recv() => return true,
+                _ = interrupted.recv() => return true,
+            }
+        }
+    }
+}
+
+/// Returns the zone of the settings' hours. The agent brings the zones' rules along, for machines that have none.
+pub fn zone(settings: &AgentSettings) -> TimeZone {
+    TimeZone::get(&settings.zone).unwrap_or(TimeZone::UTC)
+}
+
+fn chance(now: Timestamp) -> u64 {
+    u64::from(now.subsec_nanosecond().unsigned_abs()).wrapping_mul(6_364_136_223_846_793_005).rotate_left(29)
+}

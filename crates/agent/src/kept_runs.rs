@@ -1,0 +1,238 @@
+//! The node's own lasting record of its runs: a line for each, equal uneventful ones as one; what happened is kept whole.
+
+use crate::error::AgentError;
+use crate::state_dir::{StateDir, read_json, write_durably, write_json};
+use constans_core::run::{Outcome, ReactionState};
+use constans_wire::report::RunReport;
+use constans_wire::run::RunSummary;
+use jiff::Timestamp;
+use std::fs::{self, DirBuilder, OpenOptions};
+use std::io::Write as _;
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::path::PathBuf;
+
+/// So many lines are kept at the least; at twice as many the older half goes.
+const FEWEST_LINES: usize = 1_000;
+/// So many eventful runs are kept whole.
+const MOST_WHOLE: usize = 500;
+/// So many bytes of them at the most; the newest always stays.
+const MOST_WHOLE_BYTES: u64 = 64 * 1024 * 1024;
+
+/// The record of one state dir.
+pub struct KeptRuns {
+    folder: PathBuf,
+    most_whole: usize,
+}
+
+impl KeptRuns {
+    /// Opens the record.
+    ///
+    /// # Errors
+    ///
+    /// Returns why its folder cannot be made.
+    pub fn open(state_dir: &StateDir) -> Result<Self, AgentError> {
+        let folder = state_dir.path().join("runs");
+        DirBuilder::new()
+            .recursive(true)
+            .mode(0o700)
+            .create(folder.join("whole"))
+            .map_err(|error| AgentError::own_file("make the folder", &folder, &error))?;
+        Ok(Self { folder, most_whole: MOST_WHOLE })
+    }
+
+    /// Adds a run.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be kept.
+    pub fn add(&self, report: &RunReport) -> Result<(), AgentError> {
+        let is_eventful = is_eventful(report);
+        let line = RunSummary {
+            run: is_eventful.then_some(report.run),
+            began: report.began,
+            last: report.began,
+            count: 1,
+            mode: report.mode,
+            status: report.status,
+            counts: is_eventful.then_some(report.counts),
+            state: report.wanted.digest.to_string(),
+            learned: Timestamp::now(),
+        };
+        let open = self.open_row()?;
+        if let Some(row) = open.as_ref().filter(|row| !is_eventful && row.state == line.state && row.mode == line.mode && row.status == line.status) {
+            let longer = RunSummary { last: line.last, learned: line.learned, count: row.count + 1, ..row.clone() };
+            return write_json(&self.row_path(), &longer);
+        }
+        if let Some(row) = open {
+            self.append(&row)?;
+            let _ = fs::remove_file(self.row_path());
+        }
+        if !is_eventful {
+            return write_json(&self.row_path(), &line);
+        }
+        // By time, then by id: both rise, and a run is found by the beginning of its id.
+        write_json(&self.folder.join("whole").join(format!("{}.json", report.run)), report)?;
+        self.append(&line)?;
+        self.bound();
+        Ok(())
+    }
+
+    /// Returns the lines, the newest first.
+    ///
+    /// # Errors
+    ///
+    /// Returns why they cannot be read.
+    pub fn all(&self) -> Result<Vec<RunSummary>, AgentError> {
+        let mut lines = self.lines();
+        lines.extend(self.open_row()?);
+        lines.reverse();
+        Ok(lines)
+    }
+
+    /// Returns a run that was kept whole; the beginning of its id is enough.
+    ///
+    /// # Errors
+    ///
+    /// Returns that there is none, or that several begin so.
+    pub fn whole(&self, id: &str) -> Result<RunReport, AgentError> {
+        let beginning = id.to_lowercase();
+        let found: Vec<PathBuf> = self
+            .whole_paths()
+            .into_iter()
+            .filter(|path| path.file_stem().is_some_and(|stem| stem.to_string_lossy().starts_with(&beginning)))
+            .collect();
+        let none = || {
+            AgentError::new(format!("no run that begins with {id} is kept whole here"))
+                .hint("constans-agent runs lists them; of those without anything to say only the line is kept")
+        };
+        match found.as_slice() {
+            [only] => read_json(only)?.ok_or_else(none),
+            [] => Err(none()),
+            several => Err(AgentError::new(format!("{} runs begin with {id}", several.len())).hint("give more of the id")),
+        }
+    }
+
+    fn row_path(&self) -> PathBuf {
+        self.folder.join("row.json")
+    }
+
+    /// Returns the row of uneventful runs that is still growing.
+    fn open_row(&self) -> Result<Option<RunSummary>, AgentError> {
+        read_json(&self.row_path())
+    }
+
+    fn lines(&self) -> Vec<RunSummary> {
+        let text = fs::read_to_string(self.folder.join("lines")).unwrap_or_default();
+        text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
+    }
+
+    fn append(&self, line: &RunSummary) -> Result<(), AgentError> {
+        let path = self.folder.join("lines");
+        let failed = |error: std::io::Error| AgentError::own_file("write", &path, &error);
+        let mut text = fs::read_to_string(&path).unwrap_or_default();
+        if text.lines().count() >= 2 * FEWEST_LINES {
+            let kept: Vec<&str> = text.lines().skip(FEWEST_LINES).collect();
+            text = kept.join("\n") + "\n";
+            write_durably(&path, text.as_bytes()).map_err(failed)?;
+        }
+        // A line that was cut off stays a line of its own.
+        let begin = if text.is_empty() || text.ends_with('\n') { "" } else { "\n" };
+        let line = serde_json::to_string(line).expect("it is plain data");
+        let mut file = OpenOptions::new().create(true).append(true).mode(0o600).open(&path).map_err(failed)?;
+        file.write_all(format!("{begin}{line}\n").as_bytes()).and_then(|()| file.sync_all()).map_err(failed)
+    }
+
+    fn whole_paths(&self) -> Vec<PathBuf> {
+        let entries = fs::read_dir(self.folder.join("whole")).into_iter().flatten().flatten().map(|entry| entry.path());
+        let mut paths: Vec<PathBuf> = entries.filter(|path| path.extension().is_some_and(|extension| extension == "json")).collect();
+        // Ids of runs rise with time (RFC 9562, version 7).
+        paths.sort();
+        paths
+    }
+
+    fn bound(&self) {
+        let mut left = MOST_WHOLE_BYTES;
+        for (at, path) in self.whole_paths().iter().rev().enumerate() {
+            let bytes = fs::metadata(path).map_or(0, |metadata| metadata.len());
+            let fits = at < self.most_whole && bytes <= left;
+            left = if fits { left - bytes } else { 0 };
+            if at > 0 && !fits {
+                let _ = fs::remove_file(path);
+            }
+        }
+    }
+}
+
+/// Returns whether anything happened in a run, or is not as it should be.
+fn is_eventful(report: &RunReport) -> bool {
+    let of_clause = |outcome: Outcome| !matches!(outcome, Outcome::InLine | Outcome::Idle);
+    report.reason.is_some()
+        || report
+            .clauses
+            .iter()
+            .any(|clause| of_clause(clause.outcome) || clause.reaction.as_ref().is_some_and(|reaction| reaction.state != ReactionState::NotNeeded))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use constans_core::digest::of_contents;
+    use constans_core::run::{Counts, Mode, Status};
+    use constans_wire::report::{FORM, StartedBy, Wanted};
+    use uuid::Uuid;
+
+    fn report(sequence: u64, reason: Option<&str>) -> RunReport {
+        RunReport {
+            form: FORM,
+            run: Uuid::now_v7(),
+            machine: "kiosk-auken-1".into(),
+            root: None,
+            agent: "0.1.0".into(),
+            wanted: Wanted { digest: of_contents(b"state"), generation: None, releases: Vec::new() },
+            mode: Mode::Enforce,
+            started_by: StartedBy::Interval,
+            reason: reason.map(str::to_owned),
+            now: false,
+            partial: false,
+            began: Timestamp::from_second(1_700_000_000 + i64::try_from(sequence).unwrap()).unwrap(),
+            took_us: 1,
+            memory_epoch: Uuid::nil(),
+            sequence,
+            status: Status::InLine,
+            counts: Counts::default(),
+            clauses: Vec::new(),
+            due: Vec::new(),
+            restart_pending: None,
+        }
+    }
+
+    fn record() -> (tempfile::TempDir, KeptRuns) {
+        let folder = tempfile::tempdir().unwrap();
+        let kept = KeptRuns::open(&StateDir::open(folder.path()).unwrap()).unwrap();
+        (folder, kept)
+    }
+
+    #[test]
+    fn uneventful_runs_are_one_line_and_others_are_kept_whole() {
+        let (_folder, kept) = record();
+        let eventful = report(3, Some("the shell hangs"));
+        for report in [&report(1, None), &report(2, None), &eventful, &report(4, None)] {
+            kept.add(report).unwrap();
+        }
+        let lines = kept.all().unwrap();
+        assert_eq!(lines.iter().map(|line| (line.count, line.run)).collect::<Vec<_>>(), [(1, None), (1, Some(eventful.run)), (2, None)]);
+        assert_eq!(kept.whole(&eventful.run.to_string()[..13].to_uppercase()).unwrap(), eventful);
+        assert!(kept.whole("ffff").unwrap_err().message.contains("no run that begins with ffff"));
+    }
+
+    #[test]
+    fn the_record_is_bounded_and_the_newest_stays() {
+        let (_folder, kept) = record();
+        let kept = KeptRuns { most_whole: 4, ..kept };
+        let runs: Vec<RunReport> = (0..7).map(|sequence| report(sequence, Some("again"))).collect();
+        runs.iter().for_each(|report| kept.add(report).unwrap());
+        assert_eq!(kept.whole_paths().len(), 4);
+        assert!(kept.whole(&runs[2].run.to_string()).is_err() && kept.whole(&runs[3].run.to_string()).is_ok());
+        assert_eq!(kept.all().unwrap().len(), runs.len());
+    }
+}

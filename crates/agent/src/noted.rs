@@ -1,0 +1,101 @@
+//! What the daemon notes for whoever asks how it is, and for its next start.
+
+use crate::error::AgentError;
+use crate::state_dir::{StateDir, read_json, write_json};
+use constans_core::run::RestartPending;
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+/// How a daemon is.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct DaemonNote {
+    /// Its process.
+    pub pid: u32,
+    /// Since when it goes on.
+    pub since: Timestamp,
+    /// When it checks in next.
+    pub next_check_in: Timestamp,
+    /// When it runs next.
+    pub next_run: Timestamp,
+    /// What it waits for, if the next run is for that.
+    pub next_run_for: Option<String>,
+    /// How often in a row no server answered.
+    pub unanswered: u32,
+    /// The server that answered last, and when.
+    pub contact: Option<Contact>,
+    /// The restart that is pending, and what is due about it.
+    pub restart: Option<RestartNote>,
+}
+
+/// A server that answered.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Contact {
+    /// Which.
+    pub url: String,
+    /// When.
+    pub at: Timestamp,
+}
+
+/// A pending restart.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct RestartNote {
+    /// What is pending.
+    pub pending: RestartPending,
+    /// What is due about it, in words.
+    pub due: String,
+}
+
+/// What outlasts a restart of the node.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct StartNote {
+    /// The id of the start that the daemon went on in.
+    pub boot_id: Option<String>,
+    /// What the agent restarted the node for, until that is no longer pending.
+    pub restarted_for: Option<RestartPending>,
+}
+
+impl DaemonNote {
+    /// Returns what a daemon noted last.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be read.
+    pub fn read(state_dir: &StateDir) -> Result<Option<Self>, AgentError> {
+        read_json(&state_dir.path().join("daemon.json"))
+    }
+
+    /// Keeps it.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be kept.
+    pub fn keep(&self, state_dir: &StateDir) -> Result<(), AgentError> {
+        write_json(&state_dir.path().join("daemon.json"), self)
+    }
+
+    /// Returns whether that daemon is there still.
+    pub fn is_alive(&self) -> bool {
+        let command = std::fs::read(format!("/proc/{}/cmdline", self.pid)).unwrap_or_default();
+        command.split(|byte| *byte == 0).any(|word| word == b"daemon")
+    }
+}
+
+impl StartNote {
+    /// Returns what was noted before.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be read.
+    pub fn read(state_dir: &StateDir) -> Result<Self, AgentError> {
+        Ok(read_json(&state_dir.path().join("start.json"))?.unwrap_or_default())
+    }
+
+    /// Keeps it.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be kept.
+    pub fn keep(&self, state_dir: &StateDir) -> Result<(), AgentError> {
+        write_json(&state_dir.path().join("start.json"), self)
+    }
+}

@@ -1,0 +1,176 @@
+//! `constans-agent status`: how this agent is.
+
+use crate::asking::open_place;
+use crate::repeated::repeated_place;
+use constans_agent::attic::AtticStore;
+use constans_agent::command_line::{Output, ReportingArguments};
+use constans_agent::error::AgentError;
+use constans_agent::kept_runs::KeptRuns;
+use constans_agent::membership::Membership;
+use constans_agent::noted::{DaemonNote, StartNote};
+use constans_agent::served::Served;
+use constans_agent::spool::Spool;
+use constans_core::run::RestartPending;
+use constans_core::settings::AgentSettings;
+use constans_terminal::{count, run_line, span, style, styled, time};
+use constans_wire::exit::Exit;
+use constans_wire::run::RunSummary;
+use jiff::Timestamp;
+use serde::Serialize;
+use std::fmt::Write as _;
+use uuid::Uuid;
+
+/// How an agent is.
+#[derive(Serialize)]
+struct Status {
+    machine: String,
+    node: Option<NodeStatus>,
+    daemon: Option<DaemonNote>,
+    is_daemon_alive: bool,
+    wanted: Option<WantedStatus>,
+    last_run: Option<RunSummary>,
+    restart_pending: Option<RestartPending>,
+    restarted_for: Option<RestartPending>,
+    spooled_reports: usize,
+    attic_things: usize,
+    attic_bytes: u64,
+    settings: AgentSettings,
+}
+
+#[derive(Serialize)]
+struct NodeStatus {
+    id: Uuid,
+    name: String,
+    servers: Vec<String>,
+    certificate_ends: Timestamp,
+}
+
+#[derive(Serialize)]
+struct WantedStatus {
+    digest: String,
+    generation: String,
+    clauses: usize,
+}
+
+/// Tells how this agent is.
+pub fn status(arguments: &ReportingArguments) -> Result<Exit, AgentError> {
+    let (state_dir, machine) = open_place(&arguments.place)?;
+    let daemon = DaemonNote::read(&state_dir)?;
+    let served = Served::read(&state_dir)?;
+    let attic = AtticStore::open(&state_dir, None)?;
+    let status = Status {
+        machine: machine.acted_on.machine.clone(),
+        node: Membership::read(&state_dir)?.map(|membership| NodeStatus {
+            id: membership.node,
+            name: membership.name,
+            servers: membership.urls,
+            certificate_ends: membership.ends_at,
+        }),
+        is_daemon_alive: daemon.as_ref().is_some_and(DaemonNote::is_alive),
+        daemon,
+        wanted: served.as_ref().map(|served| WantedStatus {
+            digest: served.digest.clone(),
+            generation: served.generation.to_string(),
+            clauses: served.state.clauses.len(),
+        }),
+        last_run: KeptRuns::open(&state_dir)?.all()?.into_iter().next(),
+        restart_pending: machine.restart_pending()?,
+        restarted_for: StartNote::read(&state_dir)?.restarted_for,
+        spooled_reports: Spool::open(&state_dir)?.waiting().len(),
+        attic_things: attic.all().len(),
+        attic_bytes: attic.bytes(),
+        settings: served.map(|served| served.settings).unwrap_or_default(),
+    };
+    match arguments.output {
+        Output::Json => println!("{}", serde_json::to_string_pretty(&status).expect("it is plain data")),
+        Output::Text => anstream::print!("{}", shown(&status, &repeated_place(&arguments.place), Timestamp::now())),
+    }
+    Ok(Exit::Well)
+}
+
+fn shown(status: &Status, place: &str, now: Timestamp) -> String {
+    let mut text = String::new();
+    let mut row = |word: &str, said: &str| {
+        let _ = writeln!(text, "{word:<9}{said}");
+    };
+    match &status.node {
+        Some(node) => {
+            row("node", &format!("{}, {}", styled(style::STRONG, &node.name), node.id));
+            row("server", &format!("{}, certificate until {}", node.servers.join(" "), time(node.certificate_ends)));
+        }
+        None => row("node", &format!("{} belongs to no fleet", styled(style::STRONG, &status.machine))),
+    }
+    for said in daemon_words(status, now) {
+        row("daemon", &said);
+    }
+    match &status.wanted {
+        Some(wanted) => {
+            row("wanted", &format!("{}, generation {}, {}", count(wanted.clauses, "clause", "clauses"), wanted.generation, short(&wanted.digest)))
+        }
+        None => row("wanted", "nothing from a server yet"),
+    }
+    row("last run", &status.last_run.as_ref().map_or("none yet".to_owned(), |run| format!("{} ago: {}", ago(run.last, now), run_line(run))));
+    if let Some(pending) = &status.restart_pending {
+        let due = status.daemon.as_ref().and_then(|daemon| daemon.restart.as_ref()).map(|restart| format!("; {}", restart.due)).unwrap_or_default();
+        let said = format!("pending since {}: {}{due}", time(pending.since), pending.because.join(", "));
+        row("restart", &styled(style::ATTENTION, said));
+    }
+    if status.spooled_reports > 0 {
+        row("spool", &styled(style::ATTENTION, format!("{} for the server", count(status.spooled_reports, "report waits", "reports wait"))));
+    }
+    #[expect(clippy::cast_precision_loss, reason = "it is rounded for people")]
+    let mib = status.attic_bytes as f64 / 1_048_576.0;
+    row("attic", &format!("{}, {mib:.1} of {} MiB", count(status.attic_things, "thing", "things"), status.settings.attic_mib));
+    text.push_str("\nset so\n");
+    let told = status.settings.told();
+    let width = told.iter().map(|(_, value, _)| value.chars().count()).max().unwrap_or(0);
+    for (word, value, from) in told {
+        let _ = writeln!(text, "  {word:<13}  {value:<width$}  {}", styled(style::MUTED, from));
+    }
+    let next = match (&status.node, status.is_daemon_alive) {
+        (None, _) => "constans-agent join --invitation FILE".to_owned(),
+        (Some(_), false) => "systemctl start constans-agent, or constans-agent daemon".to_owned(),
+        (Some(_), true) => format!("constans-agent runs{place} lists what it did"),
+    };
+    let _ = writeln!(text, "\n{} {next}", styled(style::STRONG, "Next:"));
+    text
+}
+
+fn daemon_words(status: &Status, now: Timestamp) -> Vec<String> {
+    let Some(daemon) = &status.daemon else { return vec!["has not been started here".to_owned()] };
+    if !status.is_daemon_alive {
+        let last = daemon.contact.as_ref().map(|contact| format!("; it heard a server last {} ago", ago(contact.at, now))).unwrap_or_default();
+        return vec![styled(style::ATTENTION, format!("does not go on (it was process {} since {}){last}", daemon.pid, time(daemon.since)))];
+    }
+    let heard = match (&daemon.contact, daemon.unanswered) {
+        (Some(contact), 0) => format!("{} answered {} ago", contact.url, ago(contact.at, now)),
+        (Some(contact), tries) => {
+            styled(style::ATTENTION, format!("no server answered {}; {} did {} ago", times(tries), contact.url, ago(contact.at, now)))
+        }
+        (None, 0) => "has not asked a server yet".to_owned(),
+        (None, tries) => styled(style::ATTENTION, format!("no server answered {}, nor any before", times(tries))),
+    };
+    let run_for = daemon.next_run_for.as_ref().map(|what| format!(" for {what}")).unwrap_or_default();
+    vec![
+        format!("process {} since {}", daemon.pid, time(daemon.since)),
+        heard,
+        format!("checks in {}, runs {}{run_for}", ahead(daemon.next_check_in, now), ahead(daemon.next_run, now)),
+    ]
+}
+
+fn times(tries: u32) -> String {
+    if tries == 1 { "once".to_owned() } else { format!("{tries} times in a row") }
+}
+
+fn ago(at: Timestamp, now: Timestamp) -> String {
+    span(now.duration_since(at).as_secs().max(0))
+}
+
+fn ahead(at: Timestamp, now: Timestamp) -> String {
+    let secs = at.duration_since(now).as_secs();
+    if secs <= 0 { "now".to_owned() } else { format!("in {}", span(secs)) }
+}
+
+fn short(digest: &str) -> &str {
+    &digest[..digest.len().min(15)]
+}

@@ -1,0 +1,20 @@
+//! When the first lock opens that a run found closed.
+
+use super::decide::Settings;
+use super::result::{ClauseResult, Decision, Leave};
+use jiff::Timestamp;
+
+/// Returns the announced hour at which something that a run left will be due: the end of a grace or a hold, or the opening of
+/// the change window. None if nothing waits for an hour.
+pub fn next_opening(results: &[ClauseResult], reaction_is_due: bool, settings: &Settings, now: Timestamp) -> Option<Timestamp> {
+    let of_clause = |result: &ClauseResult| match result.would.as_ref().unwrap_or(&result.decision) {
+        Decision::Leave { why: Leave::Hold { until, .. } | Leave::Grace { until } } => Some(*until),
+        Decision::Leave { why: Leave::Window { opens } } => Some(*opens),
+        _ => None,
+    };
+    let of_reactions = reaction_is_due.then(|| {
+        let window = settings.closed_window(now).map(|window| window.opens);
+        settings.hold_at(now).map(|hold| hold.until).max(window)
+    });
+    results.iter().filter_map(of_clause).chain(of_reactions.flatten()).filter(|at| *at > now).min()
+}

@@ -1,0 +1,122 @@
+//! Whether a node is restarted when its operating system needs it.
+
+use super::decide::{Mode, Settings};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+/// Whether the agent restarts its node.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum RestartPolicy {
+    /// It only says that a restart is pending.
+    #[default]
+    Never,
+    /// When a restart is pending and the change window is open; never without a window.
+    InWindow,
+    /// As soon as a restart is pending, whatever the hour.
+    WhenNeeded,
+}
+
+impl RestartPolicy {
+    /// Returns it as documents write it.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Never => "never",
+            Self::InWindow => "in_window",
+            Self::WhenNeeded => "when_needed",
+        }
+    }
+}
+
+/// The operating system needs a restart of its node.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct RestartPending {
+    /// Since when.
+    pub since: Timestamp,
+    /// What asks for it: packages, or what else was seen.
+    pub because: Vec<String>,
+}
+
+/// What is due about a restart that is pending.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum RestartDue {
+    /// Now.
+    Now,
+    /// When the change window opens.
+    At(Timestamp),
+    /// It is left, and why.
+    Left(String),
+}
+
+/// Returns what is due. `restarted_for` is the pending restart that the node was last restarted for: what is still pending
+/// after a restart is not mended by another one.
+pub fn restart_due(
+    policy: RestartPolicy,
+    settings: &Settings,
+    pending: &RestartPending,
+    restarted_for: Option<&RestartPending>,
+    now: Timestamp,
+) -> RestartDue {
+    let left = |why: &str| RestartDue::Left(why.to_owned());
+    if policy == RestartPolicy::Never {
+        return left("restarts are left to a person (restart = \"never\")");
+    }
+    if settings.mode == Mode::Observe {
+        return left("this node only observes");
+    }
+    if let Some(hold) = settings.hold_at(now) {
+        return RestartDue::Left(format!("a hold is in force until {:.0} ({})", hold.until, hold.because));
+    }
+    if restarted_for.is_some_and(|before| before.because == pending.because) {
+        return left("the node was restarted for this and it is pending still: a person has to look");
+    }
+    match (policy, &settings.window) {
+        (RestartPolicy::InWindow, None) => left("restart = \"in_window\", and no change window is set"),
+        (RestartPolicy::InWindow, Some(window)) if now < window.opens => RestartDue::At(window.opens),
+        (RestartPolicy::InWindow, Some(window)) if window.closes <= now => left("the change window has closed"),
+        _ => RestartDue::Now,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::decide::{ChangeWindow, Hold};
+    use super::*;
+
+    fn at(hour: i64) -> Timestamp {
+        Timestamp::from_second(hour * 3_600).unwrap()
+    }
+
+    fn pending(because: &str) -> RestartPending {
+        RestartPending { since: at(1), because: vec![because.to_owned()] }
+    }
+
+    fn due(policy: RestartPolicy, settings: &Settings) -> RestartDue {
+        restart_due(policy, settings, &pending("linux-image"), Some(&pending("libc6")), at(10))
+    }
+
+    fn with_window(opens: i64, closes: i64) -> Settings {
+        Settings { window: Some(ChangeWindow { opens: at(opens), closes: at(closes) }), ..Settings::of(Mode::Enforce) }
+    }
+
+    #[test]
+    fn a_node_is_restarted_as_its_policy_says() {
+        assert_eq!(due(RestartPolicy::WhenNeeded, &Settings::of(Mode::Enforce)), RestartDue::Now);
+        assert_eq!(due(RestartPolicy::WhenNeeded, &with_window(20, 22)), RestartDue::Now, "whatever the hour");
+        assert_eq!(due(RestartPolicy::InWindow, &with_window(20, 22)), RestartDue::At(at(20)));
+        assert_eq!(due(RestartPolicy::InWindow, &with_window(9, 22)), RestartDue::Now);
+        assert!(matches!(due(RestartPolicy::InWindow, &Settings::of(Mode::Enforce)), RestartDue::Left(why) if why.contains("no change window")));
+        assert!(matches!(due(RestartPolicy::Never, &with_window(9, 22)), RestartDue::Left(why) if why.contains("left to a person")));
+    }
+
+    #[test]
+    fn nothing_restarts_a_node_that_observes_or_is_held_or_was_restarted_for_the_same() {
+        let held = Settings { hold: Some(Hold { until: at(11), because: "stocktaking".into() }), ..Settings::of(Mode::Enforce) };
+        assert!(matches!(due(RestartPolicy::WhenNeeded, &held), RestartDue::Left(why) if why.contains("stocktaking")));
+        assert!(matches!(due(RestartPolicy::WhenNeeded, &Settings::of(Mode::Observe)), RestartDue::Left(why) if why.contains("observes")));
+        let again = restart_due(RestartPolicy::WhenNeeded, &Settings::of(Mode::Enforce), &pending("libc6"), Some(&pending("libc6")), at(10));
+        assert!(matches!(again, RestartDue::Left(why) if why.contains("pending still")));
+    }
+}
