@@ -2,31 +2,16 @@
 
 use crate::hub::Hub;
 use crate::lab::{Failed, Host, told};
+use crate::service;
+use constans_e2e::story::KIOSKS;
 use constans_world::kits;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-const SOON: Duration = Duration::from_secs(30);
-const KIOSKS: &str = r#"
-name = "kiosks"
-priority = 10
-filter = "labels.role == 'kiosk'"
+pub const SOON: Duration = Duration::from_secs(30);
+pub const NODE: &str = "kiosk-auken-1";
 
-[[assignments]]
-kit = "quay-base"
-baseline = "login"
-
-[[assignments]]
-kit = "kiosk-floor"
-baseline = "kiosk-lockdown"
-
-[settings]
-mode = "enforce"
-interval_secs = 60
-"#;
-const NODE: &str = "kiosk-auken-1";
-
-type Step = fn(&Hub<'_>, Host<'_>) -> Result<(), Failed>;
+pub type Step = fn(&Hub<'_>, Host<'_>) -> Result<(), Failed>;
 
 /// Each builds upon the one before.
 const STEPS: &[(&str, Step)] = &[
@@ -37,13 +22,14 @@ const STEPS: &[(&str, Step)] = &[
     ("without the cable the agent keeps enforcing; its reports come when the cable is back", without_cable),
     ("after a power cut it comes back with the host, and nothing is out of line", power_cut),
     ("a rule that cuts its way to the server is put back, told, and not tried again until something else is wanted", own_way),
-    ("asked to end while it runs, it finishes what it has begun", ends_well),
 ];
+
+const LAST: &[(&str, Step)] = &[("asked to end while it runs, it finishes what it has begun", ends_well)];
 
 /// Goes through all steps; returns 1 if one failed, since those after it cannot be tried.
 pub fn all(hub: &Hub<'_>, host: Host<'_>) -> usize {
     println!("\na fleet");
-    STEPS.iter().map(|(what, step)| told(what, step(hub, host))).find(|failed| *failed > 0).unwrap_or(0)
+    STEPS.iter().chain(service::STEPS).chain(LAST).map(|(what, step)| told(what, step(hub, host))).find(|failed| *failed > 0).unwrap_or(0)
 }
 
 fn publish(hub: &Hub<'_>, _: Host<'_>) -> Result<(), Failed> {
@@ -51,8 +37,17 @@ fn publish(hub: &Hub<'_>, _: Host<'_>) -> Result<(), Failed> {
         hub.client(&["kit", "publish", &kits().join(kit).display().to_string()])?;
     }
     hub.client(&["stage", "serve", "open-water", "quay-base@1.3.0", "kiosk-floor@1.0.0"])?;
+    set_kiosks(hub, "")
+}
+
+/// Has the kiosks enforce, with further settings.
+pub fn set_kiosks(hub: &Hub<'_>, settings: &str) -> Result<(), Failed> {
+    set_group(hub, &format!("{}{settings}\n", KIOSKS.replace("MODE", "enforce")))
+}
+
+fn set_group(hub: &Hub<'_>, text: &str) -> Result<(), Failed> {
     let file = tempfile::NamedTempFile::new().map_err(|error| error.to_string())?;
-    std::fs::write(file.path(), KIOSKS).map_err(|error| error.to_string())?;
+    std::fs::write(file.path(), text).map_err(|error| error.to_string())?;
     hub.client(&["group", "set", &file.path().display().to_string()]).map(drop)
 }
 
@@ -69,6 +64,9 @@ fn join(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
 fn bring_in(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     let unit = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../packaging/constans-agent.service");
     host.put(&unit, "/etc/systemd/system/constans-agent.service")?;
+    let sysusers = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../packaging/constans-agent.sysusers.conf");
+    host.put(&sysusers, "/usr/lib/sysusers.d/constans-agent.conf")?;
+    host.shell("systemd-sysusers")?;
     // Type=notify: the command ends when the agent says that it is ready.
     host.shell("systemctl daemon-reload && systemctl enable -q --now constans-agent")?;
     hub.wait_for(&["node", "list"], "rolled out", SOON)?;
@@ -78,8 +76,9 @@ fn bring_in(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
 }
 
 /// Has the daemon begin a round now.
-fn next_round(host: Host<'_>) -> Result<(), Failed> {
-    host.shell("systemctl restart constans-agent").map(drop)
+pub fn next_round(host: Host<'_>) -> Result<(), Failed> {
+    // Many rounds in a short time are too many starts otherwise.
+    host.shell("systemctl reset-failed constans-agent; systemctl restart constans-agent").map(drop)
 }
 
 fn drift(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
@@ -87,7 +86,7 @@ fn drift(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     host.shell("sed -i 's/idle = .*/idle = 600/' /etc/kiosk/shell.conf; userdel ops 2>/dev/null; true")?;
     next_round(host)?;
     hub.wait_for(&["node", "list"], "drift corrected", SOON)?;
-    host.wait_for("grep -q 'idle = 90' /etc/kiosk/shell.conf && id ops", SOON)?;
+    host.wait_for("grep -q 'idle = 45' /etc/kiosk/shell.conf && id ops", SOON)?;
     if host.shell("systemctl show -p MainPID --value kiosk-shell")? == before {
         return Err("the service was not restarted".to_owned());
     }
@@ -100,7 +99,7 @@ fn without_cable(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     host.cable(false)?;
     host.shell("sed -i 's/idle = .*/idle = 601/' /etc/kiosk/shell.conf")?;
     next_round(host)?;
-    let corrected = host.wait_for("grep -q 'idle = 90' /etc/kiosk/shell.conf", 2 * SOON);
+    let corrected = host.wait_for("grep -q 'idle = 45' /etc/kiosk/shell.conf", 2 * SOON);
     if corrected.is_err() {
         host.cable(true)?;
     }
@@ -154,11 +153,8 @@ fn own_way(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     };
     // The server's port for agents: the node can ask for it, and never hears of anything again.
     publish("1.0.0", 7443)?;
-    let group = KIOSKS.replace("[settings]", "[[assignments]]\nkit = \"quay-filter\"\nbaseline = \"filter\"\n\n[settings]");
-    let file = tempfile::NamedTempFile::new().map_err(|error| error.to_string())?;
-    std::fs::write(file.path(), group).map_err(|error| error.to_string())?;
-    hub.client(&["group", "set", &file.path().display().to_string()])?;
-    host.shell("mkdir -p /etc/systemd/system/constans-agent.service.d; printf '[Service]\nExecStart=\nExecStart=/usr/bin/constans-agent daemon --reach-within 5\n' > /etc/systemd/system/constans-agent.service.d/short.conf; systemctl daemon-reload")?;
+    let assigned = "[[assignments]]\nkit = \"quay-filter\"\nbaseline = \"filter\"\n\n[settings]\nreach_within_secs = 5";
+    set_group(hub, &KIOSKS.replace("MODE", "enforce").replace("[settings]", assigned))?;
     next_round(host)?;
     host.wait_for("journalctl -u constans-agent --no-pager | grep -q 'put back: packet_rule:a mistake'", 3 * SOON)?;
     next_round(host)?;

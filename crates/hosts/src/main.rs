@@ -8,6 +8,7 @@ mod kinds;
 mod lab;
 mod packages;
 mod repository;
+mod service;
 
 use hub::Hub;
 use lab::{Failed, Lab};

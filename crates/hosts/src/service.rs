@@ -1,0 +1,95 @@
+//! The agent as a service of a real host: its network part without rights, the journal, and restarts of the node.
+
+use crate::hub::Hub;
+use crate::joining::{NODE, SOON, Step, next_round, set_kiosks};
+use crate::lab::{Failed, Host};
+use std::time::{Duration, Instant};
+
+/// A host that is being restarted comes back within this.
+const RESTARTED: Duration = Duration::from_secs(60);
+
+/// They follow the steps by which a host joined and is in line.
+pub const STEPS: &[(&str, Step)] = &[
+    ("the part that speaks to the network has an account of its own, and no right to read, write or become anything", network_part),
+    ("the journal has fields for each run and each clause that was put right, and no value", journal),
+    ("what the operating system wants a restart for is told, and the node restarted once as its settings say; the agent goes on", restart),
+];
+
+fn network_part(_: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
+    // Without the cable it waits for the server long enough to be looked at.
+    host.cable(false)?;
+    let looked = looked_at(host);
+    host.cable(true)?;
+    let status = looked?;
+    let account = host.shell("id -u constans-network")?.trim().to_owned();
+    let has = |line: String| status.lines().any(|known| known.split_whitespace().collect::<Vec<_>>().join(" ") == line);
+    let expected = [
+        format!("Uid: {account} {account} {account} {account}"),
+        "NoNewPrivs: 1".to_owned(),
+        "CapEff: 0000000000000000".to_owned(),
+        "CapPrm: 0000000000000000".to_owned(),
+        "Groups:".to_owned(),
+        "Max file size 0 0 bytes".to_owned(),
+        "Max core file size 0 0 bytes".to_owned(),
+    ];
+    match expected.into_iter().find(|line| !has(line.clone())) {
+        None => next_round(host),
+        Some(missing) => Err(format!("it does not have `{missing}`: {status}")),
+    }
+}
+
+fn looked_at(host: Host<'_>) -> Result<String, Failed> {
+    next_round(host)?;
+    let look = "p=$(pgrep -f 'constans-agent|exe network-part' | while read p; do grep -qz network-part /proc/$p/cmdline && echo $p && break; done); [ -n \"$p\" ] && cat /proc/$p/status /proc/$p/limits";
+    let end = Instant::now() + SOON;
+    loop {
+        let said = host.try_shell(look)?;
+        if said.exit == 0 && said.stdout.contains("constans-network") | said.stdout.contains("NoNewPrivs:\t1") {
+            return Ok(said.stdout);
+        }
+        if Instant::now() > end {
+            return Err(format!("it was never seen without rights: {}", said.stdout));
+        }
+    }
+}
+
+fn journal(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
+    hub.wait_for(&["node", "list"], "in line", SOON)?;
+    host.shell("sed -i 's/idle = .*/idle = 6021/' /etc/kiosk/shell.conf")?;
+    next_round(host)?;
+    host.wait_for("journalctl -q CONSTANS_EVENT=run CONSTANS_STATUS=drift_corrected -n 1 --no-pager | grep -q 'drift corrected'", SOON)?;
+    let of_clause = host.shell("journalctl -q CONSTANS_ADDRESS=file:/etc/kiosk/shell.conf CONSTANS_OUTCOME=corrected -n 1 -o json --no-pager")?;
+    for part in ["\"CONSTANS_CAUSE\":\"drift\"", "\"CONSTANS_RUN\":", "\"CONSTANS_ATTIC\":", "\"SYSLOG_IDENTIFIER\":\"constans-agent\""] {
+        if !of_clause.contains(part) {
+            return Err(format!("the journal lacks {part}: {of_clause}"));
+        }
+    }
+    match host.try_shell("journalctl -q -t constans-agent --no-pager -o json | grep 6021")?.exit {
+        0 => Err("the journal has what stood in the file".to_owned()),
+        _ => Ok(()),
+    }
+}
+
+fn restart(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
+    set_kiosks(hub, "restart = \"when_needed\"")?;
+    let boot = "cat /proc/sys/kernel/random/boot_id";
+    let before = host.shell(boot)?;
+    // What is there again after each start asks for a restart that does not help.
+    host.write("/etc/tmpfiles.d/wants-restart.conf", "f /run/reboot-required 0644 root root - wanted\n")?;
+    host.shell("systemd-tmpfiles --create wants-restart.conf")?;
+    next_round(host)?;
+    host.wait_for(&format!("[ \"$({boot})\" != '{}' ] && systemctl is-active -q constans-agent", before.trim()), RESTARTED)?;
+    host.wait_for("constans-agent status | grep -q 'pending still: a person has to look'", SOON)?;
+    let first_run = host.shell("journalctl -q -b CONSTANS_EVENT=run -o json --no-pager | head -1")?;
+    if !first_run.contains("\"CONSTANS_STARTED_BY\":\"boot\"") {
+        return Err(format!("its first run is not told as the node's start: {first_run}"));
+    }
+    hub.wait_for(&["node", "show", NODE], "restart   pending since", SOON)?;
+    let after = host.shell(boot)?;
+    next_round(host)?;
+    host.wait_for("constans-agent status | grep -q 'pending still'", SOON)?;
+    host.shell("rm /etc/tmpfiles.d/wants-restart.conf /run/reboot-required")?;
+    next_round(host)?;
+    host.wait_for("! constans-agent status | grep -q '^restart '", SOON)?;
+    if host.shell(boot)? == after { Ok(()) } else { Err("it was restarted a second time for the same".to_owned()) }
+}
