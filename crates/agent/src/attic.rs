@@ -225,14 +225,14 @@ impl Attic for AtticStore {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use constans_host::files::What;
+    use constans_host::files::{Stamp, What};
 
     #[test]
     fn the_oldest_goes_first_equal_contents_count_once_and_the_newest_stays() {
         let folder = tempfile::tempdir().unwrap();
         let state_dir = StateDir::open(folder.path()).unwrap();
         let mut attic = AtticStore::open(&state_dir, None).unwrap();
-        let entry = Entry { what: What::File, uid: 0, gid: 0, permissions: 0o644, size: 0, names: 1 };
+        let entry = Entry { what: What::File, uid: 0, gid: 0, permissions: 0o644, size: 0, names: 1, stamp: Stamp::default() };
         let big = |fill: u8| vec![fill; 700 * 1024];
         for contents in [big(1), big(2), big(1), big(3)] {
             attic.keep_before_put_back("/etc/issue", &contents, &entry).unwrap();

@@ -76,9 +76,14 @@ impl Runner<'_> {
         }
         let mut attic = AtticStore::open(self.state_dir, Some(id))?;
         let mut way = self.guards_way.then(|| WayJournal::of_run(self.state_dir, id, &state.digest));
-        let finished = self
-            .drive(&mut run, state, &mut store, &mut attic, keeping, way.as_mut())
-            .and_then(|()| run.finish().ok_or_else(|| AgentError::new("the run did not come to its end")))?;
+        let touched = |clause: &&Clause| match part {
+            Part::Whole => true,
+            Part::Chosen(addresses) => addresses.contains(&clause.address),
+        };
+        self.machine.begin_run(state.clauses.iter().filter(touched));
+        let driven = self.drive(&mut run, state, &mut store, &mut attic, keeping, way.as_mut());
+        self.machine.end_run();
+        let finished = driven.and_then(|()| run.finish().ok_or_else(|| AgentError::new("the run did not come to its end")))?;
         if keeping == Keeping::Everything {
             store.keep_due(&finished.due)?;
             store.keep_memories(&finished.memories)?;

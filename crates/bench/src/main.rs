@@ -1,6 +1,8 @@
 //! `make bench`: figures held against their budgets, as ratios measured side by side in one run.
 //!
-//! Prints a table and writes it as JSON to the file that is named.
+//! Prints a table and writes it as JSON to the file that is named; words after it choose some of the works.
+
+mod node;
 
 use constans_core::digest::DigestKey;
 use constans_core::filter::NodeView;
@@ -22,13 +24,21 @@ struct Figure {
 }
 
 impl Figure {
+    fn ratio(work: &'static str, against: &'static str, measured: Duration, beside: Duration, budget: f64) -> Self {
+        Self { work, against, measured: measured.as_secs_f64() / beside.as_secs_f64(), budget, unit: "×" }
+    }
+
     fn is_met(&self) -> bool {
         self.measured <= self.budget
     }
 }
 
 fn main() {
-    let figures = on_large_stack(|| vec![checking(), resolving()]);
+    let only: Vec<String> = std::env::args().skip(2).collect();
+    type Work = fn() -> Vec<Figure>;
+    let works: [(&str, Work); 4] = [("checking", checking), ("resolving", resolving), ("files", node::files), ("packages", node::packages)];
+    let wanted = works.iter().filter(|(name, _)| only.is_empty() || only.iter().any(|word| word == name));
+    let figures: Vec<Figure> = on_large_stack(|| wanted.flat_map(|(_, work)| work()).collect());
     println!("{:<52} {:<38} {:>10} {:>9}  met", "work", "measured against", "measured", "budget");
     for figure in &figures {
         println!(
@@ -100,7 +110,7 @@ fn kit_of(baselines: usize, clauses: usize) -> BTreeMap<String, Vec<u8>> {
     files
 }
 
-fn checking() -> Figure {
+fn checking() -> Vec<Figure> {
     let files = kit_of(200, 50);
     let texts: Vec<String> =
         files.iter().filter(|(path, _)| path.ends_with(".toml")).map(|(_, bytes)| String::from_utf8_lossy(bytes).into_owned()).collect();
@@ -110,16 +120,10 @@ fn checking() -> Figure {
         assert_eq!(checked.findings, [], "the kit is well");
     }]);
     println!("checking 10,000 clauses: {checked:?}; parsing them with `toml` alone: {alone:?}");
-    Figure {
-        work: "checking a kit of 200 baselines, 10,000 clauses",
-        against: "parsing the same text with `toml` alone",
-        measured: checked.as_secs_f64() / alone.as_secs_f64(),
-        budget: 4.0,
-        unit: "×",
-    }
+    vec![Figure::ratio("checking a kit of 200 baselines, 10,000 clauses", "parsing the same text with `toml` alone", checked, alone, 4.0)]
 }
 
-fn resolving() -> Figure {
+fn resolving() -> Vec<Figure> {
     let kit: Kit = check(KitFiles::new(kit_of(6, 50)), None, Surroundings::default()).kit.unwrap_or_else(|| std::process::exit(1));
     let (view, key, given) =
         (NodeView { labels: [("role".to_owned(), "kiosk".to_owned())].into(), ..NodeView::sample() }, DigestKey::new("bench"), BTreeMap::new());
@@ -130,5 +134,11 @@ fn resolving() -> Figure {
             ResolveInput { assigned, kits: &[], given: &given, view: &view, key: &key, conditions: Conditions::Decide, untouchable: &untouchable };
         assert_eq!(resolve(&input).map(|resolved| resolved.state.clauses.len()), Ok(300));
     }]);
-    Figure { work: "resolving one node's state of 300 clauses", against: "-", measured: resolved.as_secs_f64() * 1_000.0, budget: 1.0, unit: "ms" }
+    vec![Figure {
+        work: "resolving one node's state of 300 clauses",
+        against: "-",
+        measured: resolved.as_secs_f64() * 1_000.0,
+        budget: 1.0,
+        unit: "ms",
+    }]
 }

@@ -1,9 +1,13 @@
 //! Digests: canonical JSON (RFC 8785), SHA-256 (FIPS 180-4) and HMAC (RFC 2104), each with the scheme it was made by.
 
-use hmac::{Hmac, KeyInit, Mac};
-use serde::{Deserialize, Serialize};
-use sha2::{Digest as _, Sha256};
+use ring::digest::{Context, SHA256, digest as hash};
+use ring::hmac;
+use serde::{Deserialize, Serialize, Serializer};
+use serde_json::Value;
+use std::cmp::Ordering;
 use std::fmt;
+use std::io;
+use std::str::FromStr;
 
 /// A digest with its scheme, `s1:6f…`. Digests of unequal schemes are never compared as if they said something.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -26,6 +30,19 @@ impl Digest {
     pub fn short(&self) -> &str {
         let end = self.0.find(':').map_or(0, |colon| colon + 1) + 12;
         self.0.get(..end).unwrap_or(&self.0)
+    }
+}
+
+/// A text that is no digest.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("this is no digest: it has no scheme before a `:`")]
+pub struct NoDigest;
+
+impl FromStr for Digest {
+    type Err = NoDigest;
+
+    fn from_str(text: &str) -> Result<Self, NoDigest> {
+        if text.contains(':') { Ok(Self(text.to_owned())) } else { Err(NoDigest) }
     }
 }
 
@@ -53,9 +70,8 @@ impl DigestKey {
 
     /// Returns the HMAC-SHA-256 of the bytes as `h1:…`.
     pub fn digest(&self, bytes: &[u8]) -> Digest {
-        let mut mac = Hmac::<Sha256>::new_from_slice(&self.0).expect("HMAC takes keys of any length");
-        mac.update(bytes);
-        Digest(format!("h1:{}", hex(&mac.finalize().into_bytes())))
+        let key = hmac::Key::new(hmac::HMAC_SHA256, &self.0);
+        Digest(format!("h1:{}", hex(hmac::sign(&key, bytes).as_ref())))
     }
 }
 
@@ -67,17 +83,77 @@ impl fmt::Debug for DigestKey {
 
 /// Returns the SHA-256 of file contents as `sha256:…`, the name by which they are stored.
 pub fn of_contents(bytes: &[u8]) -> Digest {
-    Digest(format!("sha256:{}", hex(&Sha256::digest(bytes))))
+    Digest(format!("sha256:{}", hex(hash(&SHA256, bytes).as_ref())))
+}
+
+/// Returns the SHA-256 of contents that are read piece by piece, as [`of_contents`] does.
+///
+/// # Errors
+///
+/// Returns why they could not be read.
+pub fn of_reader(mut from: impl io::Read) -> io::Result<Digest> {
+    let (mut hash, mut piece) = (Context::new(&SHA256), [0; 16 * 1024]);
+    loop {
+        match from.read(&mut piece)? {
+            0 => return Ok(Digest(format!("sha256:{}", hex(hash.finish().as_ref())))),
+            read => hash.update(&piece[..read]),
+        }
+    }
 }
 
 /// Returns the SHA-256 of a value's canonical JSON, with the given scheme.
 pub fn of_value(scheme: &str, value: &impl Serialize) -> Digest {
-    Digest(format!("{scheme}:{}", hex(&Sha256::digest(canonical(value)))))
+    let value = serde_json::to_value(value).expect("values of the core are JSON without NaN");
+    of_sorted(scheme, &Canonical(&value))
+}
+
+/// Returns the same of what is written in the order of its keys as it is: each structure declares its fields in that order,
+/// and each value in it is a [`Canonical`] one.
+pub(crate) fn of_sorted(scheme: &str, value: &impl Serialize) -> Digest {
+    Digest(format!("{scheme}:{}", hex(hash(&SHA256, &written(value)).as_ref())))
 }
 
 /// Returns a value as canonical JSON (RFC 8785).
-pub fn canonical(value: &impl Serialize) -> Vec<u8> {
-    serde_json_canonicalizer::to_vec(value).expect("values of the core are JSON without NaN")
+pub fn canonical(value: &Value) -> Vec<u8> {
+    written(&Canonical(value))
+}
+
+/// Writes what is in the order of its keys.
+pub(crate) fn written(value: &impl Serialize) -> Vec<u8> {
+    let mut bytes = Vec::with_capacity(512);
+    let mut writer = serde_json::Serializer::with_formatter(&mut bytes, CanonicalNumbers);
+    value.serialize(&mut writer).expect("values of the core are JSON without NaN");
+    bytes
+}
+
+/// A value, written with the keys of its objects in their order: that of UTF-16 (RFC 8785, 3.2.3).
+pub(crate) struct Canonical<'v>(pub &'v Value);
+
+impl Serialize for Canonical<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self.0 {
+            Value::Object(map) => {
+                let mut entries: Vec<(&String, &Value)> = map.iter().collect();
+                entries.sort_unstable_by(|(left, _), (right, _)| in_utf16(left, right));
+                serializer.collect_map(entries.into_iter().map(|(name, value)| (name, Canonical(value))))
+            }
+            Value::Array(items) => serializer.collect_seq(items.iter().map(Canonical)),
+            plain => plain.serialize(serializer),
+        }
+    }
+}
+
+fn in_utf16(left: &str, right: &str) -> Ordering {
+    if left.is_ascii() && right.is_ascii() { left.cmp(right) } else { left.encode_utf16().cmp(right.encode_utf16()) }
+}
+
+/// Numbers as ECMAScript writes them (RFC 8785, 3.2.2.3).
+struct CanonicalNumbers;
+
+impl serde_json::ser::Formatter for CanonicalNumbers {
+    fn write_f64<W: ?Sized + io::Write>(&mut self, to: &mut W, number: f64) -> io::Result<()> {
+        to.write_all(ryu_js::Buffer::new().format_finite(number).as_bytes())
+    }
 }
 
 /// Returns bytes as lower-case hexadecimal digits.
@@ -102,11 +178,36 @@ pub(crate) fn none() -> Digest {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
     use serde_json::json;
 
     #[test]
     fn the_order_of_keys_does_not_count() {
         assert_eq!(of_value("s1", &json!({"a": 1, "b": 2})), of_value("s1", &json!({"b": 2, "a": 1})));
+    }
+
+    proptest! {
+        #[test]
+        fn canonical_json_is_that_of_rfc_8785(value in any_value()) {
+            prop_assert_eq!(String::from_utf8(canonical(&value)).unwrap(), serde_json_canonicalizer::to_string(&value).unwrap());
+        }
+    }
+
+    fn any_value() -> impl Strategy<Value = Value> {
+        let number = prop_oneof![any::<f64>().prop_filter("JSON has no other", |number| number.is_finite()), (-1e21..1e21), Just(-0.0), Just(1e-7)];
+        let plain = prop_oneof![
+            Just(Value::Null),
+            any::<bool>().prop_map(Value::from),
+            (-(1_i64 << 53)..(1_i64 << 53)).prop_map(Value::from),
+            number.prop_map(Value::from),
+            any::<String>().prop_map(Value::from),
+        ];
+        plain.prop_recursive(3, 32, 6, |inner| {
+            prop_oneof![
+                prop::collection::vec(inner.clone(), 0..6).prop_map(Value::from),
+                prop::collection::hash_map(any::<String>(), inner, 0..6).prop_map(|map| Value::Object(map.into_iter().collect())),
+            ]
+        })
     }
 
     #[test]

@@ -3,13 +3,14 @@
 use crate::attributes::carry_attributes;
 use crate::error::HostError;
 use crate::steps;
-use constans_core::digest::{Digest, of_contents};
-use rustix::fs::{AtFlags, FileType, Mode, OFlags, Stat};
+use constans_core::digest::{Digest, of_contents, of_reader};
+use rustix::fs::{AtFlags, FileType, Mode, OFlags, ResolveFlags, Stat};
 use std::fs::{File, OpenOptions};
 use std::io::{Read as _, Write as _};
 use std::os::fd::{AsFd, AsRawFd as _, OwnedFd};
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 const MOST_LINKS: usize = 40;
 /// The largest file whose contents are compared, in bytes.
@@ -19,8 +20,22 @@ pub const LARGEST_FILE: u64 = 1024 * 1024 * 1024;
 #[derive(Debug, Clone)]
 pub struct Files {
     root: PathBuf,
+    /// The root, opened when it is first needed.
+    opened: Arc<OnceLock<OwnedFd>>,
+    /// The folder that was looked into last, for looking only: most clauses lie beside each other.
+    last_folder: LastFolder,
     /// Where it is noted what is about to be replaced, so that what a cut-off run leaves beside a path is found.
     unfinished: Option<PathBuf>,
+}
+
+/// A folder and where it lies. It is not shared by copies.
+#[derive(Debug, Default)]
+struct LastFolder(Mutex<Option<(String, OwnedFd)>>);
+
+impl Clone for LastFolder {
+    fn clone(&self) -> Self {
+        Self::default()
+    }
 }
 
 /// What stands at a path.
@@ -63,6 +78,19 @@ pub struct Entry {
     pub size: u64,
     /// How many names it has (hard links).
     pub names: u64,
+    /// By what a change is noticed.
+    pub stamp: Stamp,
+}
+
+/// By what a change of a file is noticed without reading it (inode(7)).
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[expect(missing_docs, reason = "the words are those of inode(7)")]
+pub struct Stamp {
+    pub device: i64,
+    pub inode: i64,
+    pub size: i64,
+    pub mtime_ns: i64,
+    pub ctime_ns: i64,
 }
 
 impl Entry {
@@ -80,6 +108,13 @@ impl Entry {
             permissions: stat.st_mode & 0o7777,
             size: u64::try_from(stat.st_size).unwrap_or(0),
             names: stat.st_nlink,
+            stamp: Stamp {
+                device: stat.st_dev.cast_signed(),
+                inode: stat.st_ino.cast_signed(),
+                size: stat.st_size,
+                mtime_ns: nanoseconds(stat.st_mtime, stat.st_mtime_nsec),
+                ctime_ns: nanoseconds(stat.st_ctime, stat.st_ctime_nsec),
+            },
         }
     }
 
@@ -100,10 +135,22 @@ pub struct Ownership {
     pub permissions: Option<u32>,
 }
 
+fn entry_in(folder: &OwnedFd, name: &str, path: &str) -> Result<Option<Entry>, HostError> {
+    match rustix::fs::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW) {
+        Ok(stat) => Ok(Some(Entry::of(&stat))),
+        Err(rustix::io::Errno::NOENT) => Ok(None),
+        Err(error) => Err(HostError::io("look at", path, &error.into())),
+    }
+}
+
+fn nanoseconds(secs: i64, nanos: u64) -> i64 {
+    secs.saturating_mul(1_000_000_000).saturating_add(i64::try_from(nanos).unwrap_or(0))
+}
+
 impl Files {
     /// Returns the files below a root.
     pub fn below(root: impl Into<PathBuf>) -> Self {
-        Self { root: root.into(), unfinished: None }
+        Self { root: root.into(), opened: Arc::default(), last_folder: LastFolder::default(), unfinished: None }
     }
 
     /// Notes in this file what is about to be replaced.
@@ -145,11 +192,30 @@ impl Files {
     /// Returns what kept it from being looked at.
     pub fn look(&self, path: &str) -> Result<Option<Entry>, HostError> {
         let Some((folder, name)) = self.folder_of(path)? else { return Ok(None) };
-        match rustix::fs::statat(&folder, name.as_str(), AtFlags::SYMLINK_NOFOLLOW) {
-            Ok(stat) => Ok(Some(Entry::of(&stat))),
-            Err(rustix::io::Errno::NOENT) => Ok(None),
-            Err(error) => Err(HostError::io("look at", path, &error.into())),
+        entry_in(&folder, &name, path)
+    }
+
+    /// Looks at an entry as [`Files::look`] does, keeping its folder open for the next one beside it. A folder that is
+    /// replaced meanwhile is noticed only after [`Files::forget_folder`].
+    ///
+    /// # Errors
+    ///
+    /// Returns what kept it from being looked at.
+    pub fn look_beside(&self, path: &str) -> Result<Option<Entry>, HostError> {
+        let parent = path.rsplit_once('/').map_or("", |(parent, _)| parent);
+        let mut last = self.last_folder.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, folder)) = last.as_ref().filter(|(known, _)| known == parent && !path.ends_with('/')) {
+            return entry_in(folder, &path[parent.len() + 1..], path);
         }
+        let Some((folder, name)) = self.folder_of(path)? else { return Ok(None) };
+        let entry = entry_in(&folder, &name, path);
+        *last = Some((parent.to_owned(), folder));
+        entry
+    }
+
+    /// Forgets the folder that was looked into last: something is about to be changed.
+    pub fn forget_folder(&self) {
+        *self.last_folder.0.lock().unwrap_or_else(PoisonError::into_inner) = None;
     }
 
     /// Reads a regular file; none if it is not there.
@@ -182,10 +248,31 @@ impl Files {
         Ok(self.read(path)?.map(|bytes| of_contents(&bytes)))
     }
 
+    /// Returns the digest of a regular file's contents with the stamp that it had before it was read; none if it is not there.
+    ///
+    /// # Errors
+    ///
+    /// Returns what kept it from being read.
+    pub fn stamped_digest(&self, path: &str) -> Result<Option<(Stamp, Digest)>, HostError> {
+        let Some((file, entry)) = self.opened_file(path)? else { return Ok(None) };
+        let digest = of_reader(file).map_err(|error| HostError::io("read", path, &error))?;
+        Ok(Some((entry.stamp, digest)))
+    }
+
     fn open(&self, path: &str) -> Result<Option<File>, HostError> {
-        let Some((folder, name)) = self.folder_of(path)? else { return Ok(None) };
+        Ok(self.opened_file(path)?.map(|(file, _)| file))
+    }
+
+    fn opened_file(&self, path: &str) -> Result<Option<(File, Entry)>, HostError> {
         let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-        let fd = match rustix::fs::openat(&folder, name.as_str(), flags, Mode::empty()) {
+        let opened = match self.open_at_once(path, flags)? {
+            Some(opened) => opened,
+            None => match self.folder_of(path)? {
+                Some((folder, name)) => rustix::fs::openat(&folder, name.as_str(), flags, Mode::empty()),
+                None => return Ok(None),
+            },
+        };
+        let fd = match opened {
             Ok(fd) => fd,
             Err(rustix::io::Errno::NOENT) => return Ok(None),
             Err(rustix::io::Errno::LOOP) => return Err(HostError::new(format!("{path} is a symbolic link, and links are not followed"))),
@@ -198,7 +285,29 @@ impl Files {
         if entry.size > LARGEST_FILE {
             return Err(HostError::new(format!("{path} has {} bytes, at most {LARGEST_FILE} are compared", entry.size)));
         }
-        Ok(Some(File::from(fd)))
+        Ok(Some((File::from(fd), entry)))
+    }
+
+    /// Opens a path by one system call if no link is on the way (openat2(2)); none if one is, or the kernel cannot do so: then
+    /// each part of the way has to be looked at.
+    fn open_at_once(&self, path: &str, flags: OFlags) -> Result<Option<Result<OwnedFd, rustix::io::Errno>>, HostError> {
+        use rustix::io::Errno;
+        let name = path.trim_matches('/');
+        let name = if name.is_empty() { "." } else { name };
+        let resolve = ResolveFlags::IN_ROOT | ResolveFlags::NO_SYMLINKS;
+        match rustix::fs::openat2(self.root_folder()?, name, flags, Mode::empty(), resolve) {
+            Err(Errno::LOOP | Errno::NOTDIR | Errno::NOSYS | Errno::PERM | Errno::AGAIN | Errno::INVAL | Errno::XDEV) => Ok(None),
+            opened => Ok(Some(opened)),
+        }
+    }
+
+    fn root_folder(&self) -> Result<&OwnedFd, HostError> {
+        if let Some(root) = self.opened.get() {
+            return Ok(root);
+        }
+        let root = rustix::fs::open(&self.root, OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())
+            .map_err(|error| HostError::io("open the root", &self.root.display().to_string(), &error.into()))?;
+        Ok(self.opened.get_or_init(|| root))
     }
 
     /// Returns the names in a directory, sorted; none if it is not there.
@@ -380,8 +489,12 @@ impl Files {
     /// the agent's own account made them: nobody else may lead the agent astray.
     fn folder(&self, path: &str) -> Result<Option<OwnedFd>, HostError> {
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        let root = rustix::fs::open(&self.root, OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())
-            .map_err(|error| HostError::io("open the root", &self.root.display().to_string(), &error.into()))?;
+        match self.open_at_once(path, flags)? {
+            Some(Ok(folder)) => return Ok(Some(folder)),
+            Some(Err(rustix::io::Errno::NOENT)) => return Ok(None),
+            _ => {}
+        }
+        let root = rustix::io::fcntl_dupfd_cloexec(self.root_folder()?, 0).map_err(|error| HostError::io("open the root", path, &error.into()))?;
         let mut way: Vec<OwnedFd> = vec![root];
         let mut names: Vec<String> = path.split('/').rev().filter(|name| !name.is_empty()).map(str::to_owned).collect();
         let mut links = 0;

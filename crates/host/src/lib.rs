@@ -16,6 +16,7 @@ pub mod packages;
 pub mod programs;
 pub mod restart;
 pub mod runit;
+mod seen_files;
 pub mod services;
 pub mod steps;
 

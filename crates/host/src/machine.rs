@@ -1,12 +1,13 @@
 //! One machine, or one private root folder on it, as a run sees it.
 
-use crate::accounts::Accounts;
+use crate::accounts::{Accounts, Names};
 use crate::error::HostError;
 use crate::files::{Entry, Files};
 use crate::kinds;
 use crate::packages::Apt;
 use crate::programs::{NotRun, Programs, is_root};
 use crate::runit::Runit;
+use crate::seen_files::SeenFiles;
 use crate::services::{self, Services};
 use constans_core::address::ClauseAddress;
 use constans_core::compare::Difference;
@@ -16,6 +17,8 @@ use constans_core::kind::Reaction;
 use constans_core::kit::Gone;
 use constans_core::run::{Correction, Failure, FailureAt, Inspection, KeptOld, NativeStep, RestartPending, Seen};
 use constans_core::state::{Clause, EffectiveState};
+use jiff::Timestamp;
+use std::cell::OnceCell;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -68,6 +71,12 @@ pub struct Machine {
     pub(crate) packet_rules: Vec<String>,
     /// The agent's own folder for what it only needs while it works.
     pub(crate) scratch: PathBuf,
+    /// What is known of the contents of files.
+    pub(crate) seen_files: SeenFiles,
+    /// When the present run began.
+    pub(crate) run_began: Timestamp,
+    /// The names of accounts and groups, until something is changed.
+    names: OnceCell<Names>,
 }
 
 /// Why a clause was not seen.
@@ -103,6 +112,9 @@ pub(crate) struct Work<'a> {
     pub attic: &'a mut dyn Attic,
     pub done: Correction,
 }
+
+/// What is known of files, in the folder for what need not last.
+const SEEN_FILES: &str = "seen-files";
 
 impl Work<'_> {
     /// Puts old contents into the attic.
@@ -148,6 +160,9 @@ impl Machine {
             left_behind: BTreeSet::new(),
             packet_rules: Vec::new(),
             scratch: scratch.to_owned(),
+            seen_files: SeenFiles::default(),
+            run_began: Timestamp::now(),
+            names: OnceCell::new(),
         })
     }
 
@@ -170,6 +185,27 @@ impl Machine {
         crate::about::find_out(&self.files, self.acted_on.is_private_root())
     }
 
+    /// A run begins that touches these clauses: files that are not known by their metadata are read ahead.
+    pub fn begin_run<'c>(&mut self, touched: impl Iterator<Item = &'c Clause>) {
+        self.run_began = Timestamp::now();
+        self.about_to_change();
+        self.seen_files = SeenFiles::read(&self.scratch.join(SEEN_FILES));
+        let paths: Vec<&str> = touched.filter(|clause| kinds::compared_by_digest(clause)).map(Clause::name).collect();
+        self.seen_files.read_ahead(&self.files, &paths, self.run_began);
+    }
+
+    /// What was looked at and kept for the clauses that follow does not count any more.
+    fn about_to_change(&mut self) {
+        self.names.take();
+        self.files.forget_folder();
+    }
+
+    /// The run has ended: what became known of files is kept for the next one, if it can be.
+    pub fn end_run(&mut self) {
+        let _ = self.seen_files.keep(&self.scratch.join(SEEN_FILES), self.run_began);
+        self.seen_files = SeenFiles::default();
+    }
+
     /// Returns whether the operating system needs a restart of the node.
     ///
     /// # Errors
@@ -182,6 +218,14 @@ impl Machine {
     /// Returns the files, for looking.
     pub fn files(&self) -> &Files {
         &self.files
+    }
+
+    /// Returns the names of accounts and groups by their numbers.
+    pub(crate) fn names(&self) -> Result<&Names, HostError> {
+        match self.names.get() {
+            Some(names) => Ok(names),
+            None => self.accounts.names().map(|names| self.names.get_or_init(|| names)),
+        }
     }
 
     /// Returns why file owners cannot exist here, if they cannot.
@@ -215,6 +259,7 @@ impl Machine {
 
     /// Corrects what differs.
     pub fn correct(&mut self, clause: &Clause, differences: &[Difference], contents: &dyn Contents, attic: &mut dyn Attic) -> Correction {
+        self.about_to_change();
         let mut work = Work { contents, attic, done: Correction::default() };
         let result = kinds::correct(self, clause, differences, &mut work);
         let mut done = work.done;
@@ -228,6 +273,7 @@ impl Machine {
     ///
     /// Returns what failed, with the command and its output.
     pub fn react(&mut self, clause: &Clause, reaction: Reaction) -> Result<Vec<NativeStep>, Failure> {
+        self.about_to_change();
         let step = match reaction {
             Reaction::Run => kinds::run_command(self, clause),
             Reaction::Restart | Reaction::Reload => {

@@ -1,12 +1,13 @@
 //! Differences between wanted and found, property by property, and the found digest.
 
 use super::found::{Found, FoundValue, Presence};
-use crate::digest::{self, Digest, DigestKey};
+use crate::digest::{self, Canonical, Digest, DigestKey};
 use crate::kind::{Matcher, VersionWish};
 use crate::kit::Gone;
 use crate::state::Clause;
 use serde::{Deserialize, Serialize};
-use serde_json::{Map, Value, json};
+use serde_json::{Map, Value};
+use std::collections::BTreeMap;
 
 /// The scheme of found digests.
 pub const FOUND_SCHEME: &str = "f1";
@@ -193,26 +194,37 @@ fn expectation_words(expected: &Map<String, Value>) -> String {
 
 /// Computes the found digest: over the wanted properties as they were found. What is concealed enters keyed.
 pub fn found_digest(clause: &Clause, found: &Found, key: &DigestKey) -> Digest {
-    let properties: Map<String, Value> = clause
-        .compared()
-        .into_iter()
-        .filter_map(|(name, _, _)| {
-            let value = match found.properties.get(name)? {
-                FoundValue::Value(value) if clause.concealed.contains(name) => json!(key.digest(&digest::canonical(value))),
-                FoundValue::Value(value) => value.clone(),
-                FoundValue::Unreadable(_) => json!({ "unreadable": true }),
-                FoundValue::NotExaminedHere(_) => return None,
-            };
-            Some((name.to_owned(), value))
-        })
-        .collect();
-    digest::of_value(FOUND_SCHEME, &json!({ "presence": found.presence, "properties": properties }))
+    let of_property = |name: &str| match found.properties.get(name)? {
+        FoundValue::Value(value) if clause.concealed.contains(name) => Some(DigestedFound::Named(key.digest(&digest::canonical(value)))),
+        FoundValue::Value(value) => Some(DigestedFound::Plain(Canonical(value))),
+        FoundValue::Unreadable(_) => Some(DigestedFound::Unreadable { unreadable: true }),
+        FoundValue::NotExaminedHere(_) => None,
+    };
+    let compared = clause.compared();
+    let properties = compared.iter().filter_map(|(name, ..)| Some((*name, of_property(name)?))).collect();
+    digest::of_sorted(FOUND_SCHEME, &FoundWhole { presence: found.presence, properties })
+}
+
+/// What a found digest is over, in the order of the names.
+#[derive(Serialize)]
+struct FoundWhole<'f> {
+    presence: Presence,
+    properties: BTreeMap<&'f str, DigestedFound<'f>>,
+}
+
+#[derive(Serialize)]
+#[serde(untagged)]
+enum DigestedFound<'f> {
+    Named(Digest),
+    Plain(Canonical<'f>),
+    Unreadable { unreadable: bool },
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::state::testing::clause;
+    use serde_json::json;
 
     fn table(differences: &[Difference]) -> String {
         differences

@@ -8,7 +8,7 @@ mod kits;
 mod text;
 mod undo;
 
-pub use difference::{Difference, PRESENCE, Side, differences, found_digest};
+pub use difference::{Difference, FOUND_SCHEME, PRESENCE, Side, differences, found_digest};
 pub use found::{Found, FoundValue, Presence};
 pub use kits::{BaselineDifference, ClauseDifference, FileDifference, KitDifference, Where, kit_difference};
 pub use text::{TextDiff, TextDiffRefusal, text_diff};

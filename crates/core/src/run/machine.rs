@@ -238,9 +238,10 @@ impl<'s> Run<'s> {
 
     fn seen(&mut self, at: usize, turn: Turn, seen: Seen, mut result: ClauseResult, before: Option<ClauseResult>, now: Timestamp) -> Vec<Action> {
         let clause = self.clause(at);
-        let found = found_digest(clause, &seen.found, self.key);
-        let mut actions = self.settle_causes(&clause.address, &found);
         let different = differences(clause, &seen.found, seen.content_bytes);
+        let known = self.memories.get(&clause.address).and_then(|memory| memory.found_when_alike(clause, &seen.found));
+        let found = known.cloned().unwrap_or_else(|| found_digest(clause, &seen.found, self.key));
+        let mut actions = self.settle_causes(&clause.address, &found);
         result.not_examined = not_examined(&seen.found);
         result.native = seen.native;
         result.stand_in = seen.stand_in;

@@ -1,9 +1,15 @@
 //! What the agent remembers of each address: what was wanted and found when it was last alike.
 
 use crate::address::ClauseAddress;
+use crate::compare::{FOUND_SCHEME, Found, FoundValue, Presence};
 use crate::digest::Digest;
+use crate::kind::Matcher;
+use crate::kit::Gone;
+use crate::state::Clause;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 /// What is remembered of one address.
@@ -35,6 +41,17 @@ pub struct Alike {
 pub type Memories = BTreeMap<ClauseAddress, Memory>;
 
 impl Memory {
+    /// Returns the digest of what was found alike, if it is known without computing it: where every property has the very
+    /// value that is wanted, it is the one that was remembered when the same was wanted.
+    pub(super) fn found_when_alike(&self, clause: &Clause, found: &Found) -> Option<&Digest> {
+        let alike = self.alike.as_ref().filter(|alike| alike.wanted == clause.wanted && alike.found.scheme() == FOUND_SCHEME)?;
+        let is_the_wanted_value = |(name, wanted, matcher): (&str, Cow<'_, Value>, Matcher)| {
+            matcher == Matcher::Equal && matches!(found.properties.get(name), Some(FoundValue::Value(value)) if *value == *wanted)
+        };
+        let is_so = clause.gone == Gone::No && found.presence == Presence::Present && clause.compared().into_iter().all(is_the_wanted_value);
+        is_so.then_some(&alike.found)
+    }
+
     /// Returns the memory of a clause that was just found alike.
     pub fn alike(wanted: Digest, found: Digest, at: Timestamp) -> Self {
         Self { alike: Some(Alike { wanted, found, at }), drift_found_at: None, closed_at: None }

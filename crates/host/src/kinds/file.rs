@@ -8,15 +8,21 @@ use crate::programs::NotRun;
 use constans_core::compare::{Difference, Found, text_diff};
 use constans_core::digest::of_contents;
 use constans_core::kit::Gone;
-use constans_core::run::Seen;
+use constans_core::run::{NativeStep, Seen};
 use constans_core::state::Clause;
 use std::path::Path;
 
-pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Result<Seen, NotSeen> {
+pub(super) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -> Result<Seen, NotSeen> {
     let path = clause.name();
+    let entry = machine.files.look_beside(path)?;
+    if let (Some(entry), Gone::No) = (&entry, clause.gone)
+        && let Some(seen) = seen_by_digest(machine, clause, entry)?
+    {
+        return Ok(seen);
+    }
     let wanted = clause.text("content").map(|name| wanted_content(look.contents, name)).transpose()?;
     let content_bytes = wanted.map(|bytes| bytes.len() as u64);
-    let Some(entry) = machine.files.look(path)? else {
+    let Some(entry) = entry else {
         let text_diff = wanted.filter(|_| !clause.concealed.contains("content")).map(|wanted| text_diff(b"", wanted, is_for_all(clause)));
         return Ok(Seen { content_bytes, text_diff, ..seen(Found::absent()) });
     };
@@ -35,6 +41,35 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Re
     let readable_by_all = entry.is_readable_by_all() && is_for_all(clause);
     let text_diff = (!is_concealed).then(|| text_diff(&contents, wanted, readable_by_all));
     Ok(Seen { content_bytes, text_diff, ..seen(found) })
+}
+
+/// Returns the paths of the files of a state whose contents are compared by their plain digest.
+pub(crate) fn compared_by_digest(clause: &Clause) -> bool {
+    clause.address.kind() == "file" && clause.gone == Gone::No && wanted_digest(clause).is_some()
+}
+
+/// Returns the plain digest of the wanted contents. Concealed ones have a keyed name, which only their bytes can be compared by.
+fn wanted_digest(clause: &Clause) -> Option<&str> {
+    clause.text("content").filter(|name| name.starts_with("sha256:") && !clause.concealed.contains("content"))
+}
+
+/// Returns what is seen of a file that has the wanted contents; none if they differ or have to be compared otherwise.
+fn seen_by_digest(machine: &mut Machine, clause: &Clause, entry: &Entry) -> Result<Option<Seen>, NotSeen> {
+    let Some(wanted) = wanted_digest(clause).filter(|_| entry.what == What::File) else { return Ok(None) };
+    let (digest, read_at) = machine.seen_files.digest(&machine.files, clause.name(), entry, machine.run_began)?;
+    if digest.as_str() != wanted {
+        return Ok(None);
+    }
+    let found = with_ownership(machine, clause, entry, Found { size: Some(entry.size), ..Found::present() })?.with("content", wanted);
+    let mut seen = seen(found);
+    if let Some(at) = read_at.filter(|at| *at < machine.run_began) {
+        seen.native.push(NativeStep {
+            what: format!("its contents were read at {at:.0}; its metadata is the same since"),
+            exit: None,
+            output: String::new(),
+        });
+    }
+    Ok(Some(seen))
 }
 
 /// Returns whether everybody on the node may read the file as it is wanted.

@@ -27,6 +27,7 @@ mod tree;
 mod trust_anchor;
 
 pub(crate) use command::run as run_command;
+pub(crate) use file::compared_by_digest;
 pub(crate) use trust_anchor::path_of as certificate_path;
 
 use crate::error::HostError;
@@ -220,7 +221,7 @@ fn must_be(what: What, entry: &Entry, path: &str) -> Result<(), HostError> {
 /// Adds owner, group and permissions as found, as far as they are wanted.
 fn with_ownership(machine: &Machine, clause: &Clause, entry: &Entry, mut found: Found) -> Result<Found, HostError> {
     if clause.get("owner").is_some() || clause.get("group").is_some() {
-        let names = machine.accounts.names()?;
+        let names = machine.names()?;
         let name = |known: Option<&String>, number: u32| known.cloned().unwrap_or_else(|| number.to_string());
         for (property, value) in
             [("owner", name(names.accounts.get(&entry.uid), entry.uid)), ("group", name(names.groups.get(&entry.gid), entry.gid))]

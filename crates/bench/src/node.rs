@@ -1,0 +1,152 @@
+//! What an agent's run costs on its node, beside the system's own programs that look at the same things.
+
+use crate::{Figure, best};
+use constans_agent::local::Wanted;
+use constans_agent::run_loop::{Keeping, Runner};
+use constans_agent::state_dir::StateDir;
+use constans_core::digest::DigestKey;
+use constans_core::filter::NodeView;
+use constans_core::kit::{KitFiles, Surroundings, check};
+use constans_core::run::{Mode, Part, Settings, Status};
+use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
+use constans_host::Machine;
+use constans_wire::report::StartedBy;
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use tempfile::TempDir;
+
+const FILES: usize = 10_000;
+const FILE_BYTES: usize = 4_096;
+const PACKAGES: usize = 1_000;
+
+/// A private root with a state that it is in line with.
+struct Node {
+    folder: TempDir,
+    wanted: Wanted,
+}
+
+impl Node {
+    fn new(files: BTreeMap<String, Vec<u8>>) -> Self {
+        let folder = tempfile::tempdir().expect("a folder for the bench");
+        let kit = check(KitFiles::new(files), None, Surroundings::default()).kit.expect("the kit is well");
+        let assigned = kit.baselines.iter().map(|baseline| Assigned::plainly(&kit, baseline)).collect();
+        let input = ResolveInput {
+            assigned,
+            kits: &[],
+            given: &BTreeMap::new(),
+            view: &NodeView::sample(),
+            key: &DigestKey::new("bench"),
+            conditions: Conditions::Decide,
+            untouchable: &Untouchable::default(),
+        };
+        let resolved: Resolved = resolve(&input).expect("the kit resolves");
+        let wanted = Wanted { store: PathBuf::from("bench"), releases: Vec::new(), generation: None, resolved };
+        fs::create_dir_all(folder.path().join("root")).expect("a root");
+        Self { folder, wanted }
+    }
+
+    fn root(&self) -> PathBuf {
+        self.folder.path().join("root")
+    }
+
+    /// Observes once, as a daemon's run does.
+    fn observe(&self) {
+        let state_dir = StateDir::open(&self.folder.path().join("state")).expect("a state dir");
+        let mut machine = Machine::open(&self.root(), &state_dir.scratch()).expect("the root opens");
+        machine.prepare(&self.wanted.resolved.state, std::collections::BTreeSet::new());
+        let mut runner = Runner {
+            machine: &mut machine,
+            state_dir: &state_dir,
+            wanted: &self.wanted,
+            key: &state_dir.key().expect("a key"),
+            progress: &mut |_, _, _, _| (),
+            started_by: StartedBy::Interval,
+            reason: None,
+            guards_way: false,
+            attic_mib: 512,
+        };
+        let report = runner.run(Settings::of(Mode::Observe), &Part::Whole, Keeping::Everything).expect("it runs");
+        assert_eq!(report.status, Status::InLine, "what is measured is a node in line");
+    }
+
+    /// Forgets what files are known by, so that the next run reads them.
+    fn forget_metadata(&self) {
+        let _ = fs::remove_file(self.folder.path().join("state/scratch/seen-files"));
+    }
+}
+
+fn run(command: &mut Command) {
+    let status = command.stdout(Stdio::null()).status().expect("the program starts");
+    assert!(status.success(), "{command:?} ended well");
+}
+
+/// Observing files by their contents, and again by their metadata.
+pub fn files() -> Vec<Figure> {
+    let mut kit = BTreeMap::from([("kit.toml".to_owned(), b"[kit]\nname = \"quay-base\"\nversion = \"1.0.0\"\n".to_vec())]);
+    let mut text = String::from("[baseline]\nname = \"tariffs\"\n");
+    let mut sums = String::new();
+    for at in 0..FILES {
+        let _ = writeln!(text, "\n[[clause]]\nwhat = \"file:/srv/tariffs/{at}\"\ncopy = \"{at}\"\npermissions = \"0644\"");
+        kit.insert(format!("copies/{at}"), contents(at));
+    }
+    kit.insert("baselines/tariffs.toml".to_owned(), text.into_bytes());
+    let node = Node::new(kit);
+    let folder = node.root().join("srv/tariffs");
+    fs::create_dir_all(&folder).expect("a folder");
+    for at in 0..FILES {
+        let bytes = contents(at);
+        fs::write(folder.join(at.to_string()), &bytes).expect("a file");
+        let digest = constans_core::digest::of_contents(&bytes);
+        let _ = writeln!(sums, "{}  {}/{at}", digest.as_str().trim_start_matches("sha256:"), folder.display());
+    }
+    let list = node.folder.path().join("sums");
+    fs::write(&list, sums).expect("a list");
+    // Metadata counts only for what was changed before it was looked at.
+    std::thread::sleep(std::time::Duration::from_millis(1_100));
+    let [by_content, sha256sum] = best([
+        &mut || {
+            node.forget_metadata();
+            node.observe();
+        },
+        &mut || run(Command::new("sha256sum").args(["-c", "--quiet"]).arg(&list)),
+    ]);
+    let [by_metadata, find] = best([&mut || node.observe(), &mut || {
+        run(Command::new("find").arg(&folder).args(["-printf", "%p %s %m %u %g %C@ %T@\n"]));
+    }]);
+    println!("observing 10,000 files by content: {by_content:?}, sha256sum -c: {sha256sum:?}; by metadata: {by_metadata:?}, find: {find:?}");
+    vec![
+        Figure::ratio("observing 10,000 files of 4 KiB, by content", "`sha256sum -c` over the same files", by_content, sha256sum, 0.5),
+        Figure::ratio("the same again, by metadata", "`find -printf` of the same metadata", by_metadata, find, 2.0),
+    ]
+}
+
+fn contents(at: usize) -> Vec<u8> {
+    format!("{at:>8}").bytes().cycle().take(FILE_BYTES).collect()
+}
+
+/// Observing packages.
+pub fn packages() -> Vec<Figure> {
+    let mut text = String::from("[baseline]\nname = \"packages\"\n");
+    let mut status = String::new();
+    for at in 0..PACKAGES {
+        let _ = writeln!(text, "\n[[clause]]\nwhat = \"package:part-{at}\"\nversion = \"3.2.*\"");
+        let _ = writeln!(
+            status,
+            "Package: part-{at}\nStatus: install ok installed\nPriority: optional\nSection: misc\nMaintainer: Ilse Maren <ilse.maren@skerry.example>\nArchitecture: all\nVersion: 3.2.{at}\nDescription: a part of what every node has\n It is there to be looked at.\n"
+        );
+    }
+    let kit = [("kit.toml", "[kit]\nname = \"quay-base\"\nversion = \"1.0.0\"\n"), ("baselines/packages.toml", &text)];
+    let node = Node::new(kit.into_iter().map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec())).collect());
+    let database = node.root().join("var/lib/dpkg");
+    for folder in ["info", "updates"] {
+        fs::create_dir_all(database.join(folder)).expect("a database");
+    }
+    fs::write(database.join("status"), status).expect("a database");
+    let query = |database: &Path| run(Command::new("dpkg-query").arg(format!("--admindir={}", database.display())).arg("-W"));
+    let [observed, queried] = best([&mut || node.observe(), &mut || query(&database)]);
+    println!("observing 1,000 packages: {observed:?}, dpkg-query -W: {queried:?}");
+    vec![Figure::ratio("observing 1,000 packages", "one `dpkg-query -W`", observed, queried, 1.5)]
+}

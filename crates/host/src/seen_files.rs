@@ -1,0 +1,193 @@
+//! Contents of files that were read before: as long as a file's metadata is the same, they are known without reading.
+//!
+//! The kernel changes a file's ctime with every change of contents or metadata (inode(7)); nobody can set it. What was
+//! changed in the moment of the reading may have the same ctime, so only a file whose ctime is older than that counts.
+
+use crate::files::{Entry, Files, Stamp};
+use constans_core::digest::{Digest, of_contents};
+use jiff::{SignedDuration, Timestamp};
+use std::collections::HashMap;
+use std::fmt::Write as _;
+use std::path::Path;
+use std::thread;
+use std::{fs, io};
+
+/// At least so often every file is read, whatever its metadata say.
+const READ_AGAIN_AFTER: SignedDuration = SignedDuration::from_hours(24);
+/// A change so shortly before the reading may not show in the ctime.
+const CTIME_MAY_LAG_NS: i64 = 1_000_000_000;
+/// Fewer files are not worth further threads.
+const FEWEST_FOR_THREADS: usize = 64;
+const MOST_THREADS: usize = 4;
+
+/// What is known of the contents of files.
+#[derive(Debug, Default)]
+pub struct SeenFiles {
+    known: HashMap<String, SeenFile>,
+    is_changed: bool,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+struct SeenFile {
+    stamp: Stamp,
+    digest: Digest,
+    read_at: Timestamp,
+}
+
+impl SeenFile {
+    fn is_fresh(&self, now: Timestamp) -> bool {
+        self.read_at <= now && now.duration_since(self.read_at) < READ_AGAIN_AFTER
+    }
+}
+
+impl SeenFiles {
+    /// Reads what is known from a file of the agent's own; if that is not whole, nothing is.
+    pub fn read(path: &Path) -> Self {
+        let text = fs::read_to_string(path).unwrap_or_default();
+        let Some((sum, lines)) = text.split_once('\n').filter(|(sum, lines)| of_contents(lines.as_bytes()).as_str() == *sum) else {
+            return Self::default();
+        };
+        let _ = sum;
+        let known = lines.lines().filter_map(|line| {
+            let mut fields = line.splitn(8, ' ');
+            let mut number = || fields.next()?.parse::<i64>().ok();
+            let stamp = Stamp { device: number()?, inode: number()?, size: number()?, mtime_ns: number()?, ctime_ns: number()? };
+            let read_at = Timestamp::from_nanosecond(number()?.into()).ok()?;
+            let digest = fields.next()?.parse().ok()?;
+            Some((fields.next()?.to_owned(), SeenFile { stamp, digest, read_at }))
+        });
+        Self { known: known.collect(), is_changed: false }
+    }
+
+    /// Keeps what is known, if that is other than before. It need not outlast a power cut.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it could not be written.
+    pub fn keep(&mut self, path: &Path, now: Timestamp) -> io::Result<()> {
+        if !self.is_changed {
+            return Ok(());
+        }
+        self.known.retain(|_, seen| seen.is_fresh(now));
+        let mut lines = String::with_capacity(self.known.len() * 160);
+        for (path, SeenFile { stamp, digest, read_at }) in &self.known {
+            let Stamp { device, inode, size, mtime_ns, ctime_ns } = stamp;
+            let read_ns = i64::try_from(read_at.as_nanosecond()).unwrap_or(0);
+            let _ = writeln!(lines, "{device} {inode} {size} {mtime_ns} {ctime_ns} {read_ns} {digest} {path}");
+        }
+        let candidate = path.with_extension("new");
+        fs::write(&candidate, format!("{}\n{lines}", of_contents(lines.as_bytes())))?;
+        fs::rename(&candidate, path)?;
+        self.is_changed = false;
+        Ok(())
+    }
+
+    /// Reads ahead, with several threads, what is not known of these files. What cannot be read is left to its own turn.
+    pub fn read_ahead(&mut self, files: &Files, paths: &[&str], now: Timestamp) {
+        let unknown: Vec<&str> = paths.iter().filter(|path| self.known.get(**path).is_none_or(|seen| !seen.is_fresh(now))).copied().collect();
+        if unknown.is_empty() {
+            return;
+        }
+        let threads = thread::available_parallelism().map_or(1, usize::from).min(MOST_THREADS);
+        let threads = if unknown.len() < FEWEST_FOR_THREADS { 1 } else { threads };
+        let read = |paths: &[&str]| paths.iter().filter_map(|path| Some(((*path).to_owned(), read_one(files, path, now)?))).collect::<Vec<_>>();
+        let found: Vec<Vec<(String, SeenFile)>> = thread::scope(|scope| {
+            let parts: Vec<_> = unknown.chunks(unknown.len().div_ceil(threads)).map(|part| scope.spawn(move || read(part))).collect();
+            parts.into_iter().filter_map(|part| part.join().ok()).collect()
+        });
+        self.is_changed = true;
+        self.known.extend(found.into_iter().flatten());
+    }
+
+    /// Returns the digest of a file's contents as it stands there now, and when it was read if not right now.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it could not be read.
+    pub fn digest(&mut self, files: &Files, path: &str, entry: &Entry, now: Timestamp) -> Result<(Digest, Option<Timestamp>), crate::HostError> {
+        let stamp = &entry.stamp;
+        if let Some(seen) = self.known.get(path).filter(|seen| seen.stamp == *stamp && seen.is_fresh(now)) {
+            let read_ns = i64::try_from(seen.read_at.as_nanosecond()).unwrap_or(0);
+            if stamp.ctime_ns < read_ns - CTIME_MAY_LAG_NS {
+                return Ok((seen.digest.clone(), Some(seen.read_at)));
+            }
+        }
+        self.is_changed = true;
+        match files.stamped_digest(path)? {
+            Some((stamp, digest)) => {
+                self.known.insert(path.to_owned(), SeenFile { stamp, digest: digest.clone(), read_at: now });
+                Ok((digest, None))
+            }
+            None => Err(crate::HostError::new(format!("{path} went away while it was looked at"))),
+        }
+    }
+}
+
+fn read_one(files: &Files, path: &str, now: Timestamp) -> Option<SeenFile> {
+    let (stamp, digest) = files.stamped_digest(path).ok().flatten()?;
+    Some(SeenFile { stamp, digest, read_at: now })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const LONG_AGO: SignedDuration = SignedDuration::from_hours(2);
+
+    struct Root {
+        folder: tempfile::TempDir,
+        files: Files,
+    }
+
+    fn root() -> Root {
+        let folder = tempfile::tempdir().unwrap();
+        let files = Files::below(folder.path());
+        fs::write(folder.path().join("issue"), "Skerry Line\n").unwrap();
+        Root { folder, files }
+    }
+
+    fn look(root: &Root, seen: &mut SeenFiles, now: Timestamp) -> (Digest, Option<Timestamp>) {
+        let entry = root.files.look("/issue").unwrap().unwrap();
+        seen.digest(&root.files, "/issue", &entry, now).unwrap()
+    }
+
+    #[test]
+    fn a_file_is_known_by_its_metadata_until_they_change_or_a_day_is_over() {
+        let (root, mut seen) = (root(), SeenFiles::default());
+        // Looked at two hours from now: its ctime is older than that.
+        let then = Timestamp::now() + LONG_AGO;
+        let (digest, read_at) = look(&root, &mut seen, then);
+        assert_eq!((digest, read_at), (of_contents(b"Skerry Line\n"), None));
+        assert_eq!(look(&root, &mut seen, then + LONG_AGO).1, Some(then));
+        assert_eq!(look(&root, &mut seen, then + READ_AGAIN_AFTER).1, None, "after a day it is read again");
+        assert_eq!(look(&root, &mut seen, then).1, None, "a reading in the future says nothing: the clock was set back");
+
+        // Same size, and its mtime put back: only the ctime tells.
+        let modified = fs::metadata(root.folder.path().join("issue")).unwrap().modified().unwrap();
+        fs::write(root.folder.path().join("issue"), "SKERRY LINE\n").unwrap();
+        fs::File::options().write(true).open(root.folder.path().join("issue")).unwrap().set_modified(modified).unwrap();
+        assert_eq!(look(&root, &mut seen, then + LONG_AGO), (of_contents(b"SKERRY LINE\n"), None));
+    }
+
+    #[test]
+    fn what_was_changed_in_the_moment_of_the_reading_is_read_again() {
+        let (root, mut seen) = (root(), SeenFiles::default());
+        let now = Timestamp::now();
+        look(&root, &mut seen, now);
+        assert_eq!(look(&root, &mut seen, now).1, None);
+    }
+
+    #[test]
+    fn what_is_known_outlasts_the_process_and_a_torn_note_is_nothing() {
+        let (root, mut seen) = (root(), SeenFiles::default());
+        let (note, then) = (root.folder.path().join("note"), Timestamp::now() + LONG_AGO);
+        seen.read_ahead(&root.files, &["/issue", "/not-there"], then);
+        seen.keep(&note, then).unwrap();
+        let mut again = SeenFiles::read(&note);
+        assert_eq!((&again.known, again.known.len()), (&seen.known, 1));
+        assert_eq!(look(&root, &mut again, then), (of_contents(b"Skerry Line\n"), Some(then)));
+        let text = fs::read_to_string(&note).unwrap();
+        fs::write(&note, &text[..text.len() - 3]).unwrap();
+        assert!(SeenFiles::read(&note).known.is_empty());
+    }
+}
