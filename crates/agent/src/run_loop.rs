@@ -62,6 +62,11 @@ impl Runner<'_> {
         let mut store = self.state_dir.store(&self.wanted.store)?;
         let state = &self.wanted.resolved.state;
         let partial = *part != Part::Whole;
+        let touched = |clause: &&Clause| match part {
+            Part::Whole => true,
+            Part::Chosen(addresses) => addresses.contains(&clause.address),
+        };
+        self.machine.begin_run(state.clauses.iter().filter(touched));
         let mut run = Run::new(RunInput {
             state,
             settings,
@@ -76,11 +81,6 @@ impl Runner<'_> {
         }
         let mut attic = AtticStore::open(self.state_dir, Some(id))?;
         let mut way = self.guards_way.then(|| WayJournal::of_run(self.state_dir, id, &state.digest));
-        let touched = |clause: &&Clause| match part {
-            Part::Whole => true,
-            Part::Chosen(addresses) => addresses.contains(&clause.address),
-        };
-        self.machine.begin_run(state.clauses.iter().filter(touched));
         let driven = self.drive(&mut run, state, &mut store, &mut attic, keeping, way.as_mut());
         self.machine.end_run();
         let finished = driven.and_then(|()| run.finish().ok_or_else(|| AgentError::new("the run did not come to its end")))?;
@@ -148,7 +148,7 @@ impl Runner<'_> {
                     }
                     Action::Remember(address, memory) if keeping == Keeping::Everything => {
                         // Only hastens what the end of the run keeps anyway.
-                        let _ = store.remember(address, memory);
+                        let _ = store.remember(&address, &memory);
                         None
                     }
                     Action::KeepDue(_) | Action::Remember(..) => None,

@@ -3,7 +3,7 @@
 use crate::error::AgentError;
 use constans_core::address::ClauseAddress;
 use constans_core::digest::DigestKey;
-use constans_core::run::{DueReaction, Memories, Memory};
+use constans_core::run::{Alike, DueReaction, Memories, Memory};
 use constans_host::steps;
 use constans_wire::exit::Exit;
 use jiff::Timestamp;
@@ -52,13 +52,38 @@ pub struct RunOrder {
 pub struct Store {
     folder: PathBuf,
     log: Option<File>,
+    /// The due reactions as they are known to be kept.
+    kept_due: Option<Vec<DueReaction>>,
 }
 
-#[derive(Serialize, Deserialize)]
+/// A memory with its address, as it is read.
+#[derive(Deserialize)]
 struct Remembered {
     address: ClauseAddress,
-    #[serde(flatten)]
-    memory: Memory,
+    #[serde(default)]
+    alike: Option<Alike>,
+    #[serde(default)]
+    drift_found_at: Option<Timestamp>,
+    #[serde(default)]
+    closed_at: Option<Timestamp>,
+}
+
+/// The same as it is written.
+#[derive(Serialize)]
+struct Remembering<'m> {
+    address: &'m ClauseAddress,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    alike: &'m Option<Alike>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    drift_found_at: Option<Timestamp>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    closed_at: Option<Timestamp>,
+}
+
+impl<'m> Remembering<'m> {
+    fn of(address: &'m ClauseAddress, Memory { alike, drift_found_at, closed_at }: &'m Memory) -> Self {
+        Self { address, alike, drift_found_at: *drift_found_at, closed_at: *closed_at }
+    }
 }
 
 impl StateDir {
@@ -162,7 +187,7 @@ impl StateDir {
     pub fn store(&self, name: &Path) -> Result<Store, AgentError> {
         let folder = self.path.join("memory").join(name);
         DirBuilder::new().recursive(true).mode(0o700).create(&folder).map_err(|error| AgentError::own_file("make the folder", &folder, &error))?;
-        Ok(Store { folder, log: None })
+        Ok(Store { folder, log: None, kept_due: None })
     }
 }
 
@@ -177,7 +202,8 @@ impl Store {
         let log = fs::read_to_string(self.folder.join("memory.log")).unwrap_or_default();
         // A line that was cut off is not JSON and is left out.
         let noted = log.lines().filter_map(|line| serde_json::from_str::<Remembered>(line).ok());
-        Ok(kept.into_iter().chain(noted).map(|remembered| (remembered.address, remembered.memory)).collect())
+        let memory = |Remembered { address, alike, drift_found_at, closed_at }| (address, Memory { alike, drift_found_at, closed_at });
+        Ok(kept.into_iter().chain(noted).map(memory).collect())
     }
 
     /// Notes one memory at once.
@@ -185,11 +211,11 @@ impl Store {
     /// # Errors
     ///
     /// Returns why it cannot be noted.
-    pub fn remember(&mut self, address: ClauseAddress, memory: Memory) -> io::Result<()> {
+    pub fn remember(&mut self, address: &ClauseAddress, memory: &Memory) -> io::Result<()> {
         if self.log.is_none() {
             self.log = Some(OpenOptions::new().create(true).append(true).mode(0o600).open(self.folder.join("memory.log"))?);
         }
-        let line = serde_json::to_string(&Remembered { address, memory })?;
+        let line = serde_json::to_string(&Remembering::of(address, memory))?;
         if let Some(log) = &mut self.log {
             writeln!(log, "{line}")?;
         }
@@ -203,7 +229,7 @@ impl Store {
     ///
     /// Returns why they cannot be kept.
     pub fn keep_memories(&mut self, memories: &Memories) -> Result<(), AgentError> {
-        let all: Vec<Remembered> = memories.iter().map(|(address, memory)| Remembered { address: address.clone(), memory: memory.clone() }).collect();
+        let all: Vec<Remembering<'_>> = memories.iter().map(|(address, memory)| Remembering::of(address, memory)).collect();
         write_json(&self.folder.join("memory.json"), &all)?;
         steps::reached("memory kept", "");
         self.log = None;
@@ -216,8 +242,10 @@ impl Store {
     /// # Errors
     ///
     /// Returns why they cannot be read.
-    pub fn due(&self) -> Result<Vec<DueReaction>, AgentError> {
-        Ok(read_json(&self.folder.join("due.json"))?.unwrap_or_default())
+    pub fn due(&mut self) -> Result<Vec<DueReaction>, AgentError> {
+        let due: Vec<DueReaction> = read_json(&self.folder.join("due.json"))?.unwrap_or_default();
+        self.kept_due = Some(due.clone());
+        Ok(due)
     }
 
     /// Keeps the due reactions durably.
@@ -225,8 +253,13 @@ impl Store {
     /// # Errors
     ///
     /// Returns why they cannot be kept.
-    pub fn keep_due(&self, due: &[DueReaction]) -> Result<(), AgentError> {
+    pub fn keep_due(&mut self, due: &[DueReaction]) -> Result<(), AgentError> {
+        if self.kept_due.as_deref() == Some(due) {
+            return Ok(());
+        }
+        self.kept_due = None;
         write_json(&self.folder.join("due.json"), &due)?;
+        self.kept_due = Some(due.to_vec());
         steps::reached("due kept", "");
         Ok(())
     }
@@ -295,7 +328,7 @@ mod tests {
         let mut store = state_dir.store(Path::new("kiosk-floor/lockdown")).unwrap();
         let address = ClauseAddress::parse("file:/etc/issue").unwrap();
         store.keep_memories(&Memories::from([(address.clone(), memory(1))])).unwrap();
-        store.remember(address.clone(), memory(2)).unwrap();
+        store.remember(&address, &memory(2)).unwrap();
         let log = state_dir.path().join("memory/kiosk-floor/lockdown/memory.log");
         OpenOptions::new().append(true).open(&log).unwrap().write_all(b"{\"address\":\"file:/etc/is").unwrap();
         assert_eq!(state_dir.store(Path::new("kiosk-floor/lockdown")).unwrap().memories().unwrap(), Memories::from([(address, memory(2))]));

@@ -14,6 +14,10 @@ use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::time::{Duration, Instant};
 
+/// As in the agent.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// One figure beside its budget.
 struct Figure {
     work: &'static str,

@@ -86,19 +86,25 @@ pub fn of_contents(bytes: &[u8]) -> Digest {
     Digest(format!("sha256:{}", hex(hash(&SHA256, bytes).as_ref())))
 }
 
-/// Returns the SHA-256 of contents that are read piece by piece, as [`of_contents`] does.
+/// Returns the SHA-256 of contents that are read piece by piece, as [`of_contents`] does. `size` is how many bytes they are
+/// said to be, so that their end need not be asked for: a file that grows meanwhile has another stamp afterwards. Of what is
+/// said to be empty, as the kernel says of its own files, the end is.
 ///
 /// # Errors
 ///
 /// Returns why they could not be read.
-pub fn of_reader(mut from: impl io::Read) -> io::Result<Digest> {
-    let (mut hash, mut piece) = (Context::new(&SHA256), [0; 16 * 1024]);
-    loop {
+pub fn of_reader(mut from: impl io::Read, size: u64) -> io::Result<Digest> {
+    let (mut hash, mut piece, mut left) = (Context::new(&SHA256), [0; 16 * 1024], if size == 0 { u64::MAX } else { size });
+    while left > 0 {
         match from.read(&mut piece)? {
-            0 => return Ok(Digest(format!("sha256:{}", hex(hash.finish().as_ref())))),
-            read => hash.update(&piece[..read]),
+            0 => break,
+            read => {
+                hash.update(&piece[..read]);
+                left = left.saturating_sub(read as u64);
+            }
         }
     }
+    Ok(Digest(format!("sha256:{}", hex(hash.finish().as_ref()))))
 }
 
 /// Returns the SHA-256 of a value's canonical JSON, with the given scheme.

@@ -255,7 +255,7 @@ impl Files {
     /// Returns what kept it from being read.
     pub fn stamped_digest(&self, path: &str) -> Result<Option<(Stamp, Digest)>, HostError> {
         let Some((file, entry)) = self.opened_file(path)? else { return Ok(None) };
-        let digest = of_reader(file).map_err(|error| HostError::io("read", path, &error))?;
+        let digest = of_reader(file, entry.size).map_err(|error| HostError::io("read", path, &error))?;
         Ok(Some((entry.stamp, digest)))
     }
 

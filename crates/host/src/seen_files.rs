@@ -6,9 +6,10 @@
 use crate::files::{Entry, Files, Stamp};
 use constans_core::digest::{Digest, of_contents};
 use jiff::{SignedDuration, Timestamp};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fmt::Write as _;
 use std::path::Path;
+use std::sync::mpsc::{Receiver, channel};
 use std::thread;
 use std::{fs, io};
 
@@ -19,13 +20,21 @@ const CTIME_MAY_LAG_NS: i64 = 1_000_000_000;
 /// Fewer files are not worth further threads.
 const FEWEST_FOR_THREADS: usize = 64;
 const MOST_THREADS: usize = 4;
+/// So many files are read before they are told of.
+const BATCH: usize = 32;
 
 /// What is known of the contents of files.
 #[derive(Debug, Default)]
 pub struct SeenFiles {
     known: HashMap<String, SeenFile>,
     is_changed: bool,
+    /// What threads read meanwhile, and the paths that have not come from them yet.
+    coming: Option<Receiver<Vec<Read>>>,
+    awaited: HashSet<String>,
 }
+
+/// A path that was read, and what was found if it could be.
+type Read = (String, Option<SeenFile>);
 
 #[derive(Debug, Clone, PartialEq)]
 struct SeenFile {
@@ -56,7 +65,7 @@ impl SeenFiles {
             let digest = fields.next()?.parse().ok()?;
             Some((fields.next()?.to_owned(), SeenFile { stamp, digest, read_at }))
         });
-        Self { known: known.collect(), is_changed: false }
+        Self { known: known.collect(), ..Self::default() }
     }
 
     /// Keeps what is known, if that is other than before. It need not outlast a power cut.
@@ -65,6 +74,7 @@ impl SeenFiles {
     ///
     /// Returns why it could not be written.
     pub fn keep(&mut self, path: &Path, now: Timestamp) -> io::Result<()> {
+        while self.take_in() {}
         if !self.is_changed {
             return Ok(());
         }
@@ -82,21 +92,43 @@ impl SeenFiles {
         Ok(())
     }
 
-    /// Reads ahead, with several threads, what is not known of these files. What cannot be read is left to its own turn.
+    /// Has threads read ahead, in their order, the files of which nothing is known. What cannot be read is left to its own turn.
     pub fn read_ahead(&mut self, files: &Files, paths: &[&str], now: Timestamp) {
         let unknown: Vec<&str> = paths.iter().filter(|path| self.known.get(**path).is_none_or(|seen| !seen.is_fresh(now))).copied().collect();
         if unknown.is_empty() {
             return;
         }
-        let threads = thread::available_parallelism().map_or(1, usize::from).min(MOST_THREADS);
-        let threads = if unknown.len() < FEWEST_FOR_THREADS { 1 } else { threads };
-        let read = |paths: &[&str]| paths.iter().filter_map(|path| Some(((*path).to_owned(), read_one(files, path, now)?))).collect::<Vec<_>>();
-        let found: Vec<Vec<(String, SeenFile)>> = thread::scope(|scope| {
-            let parts: Vec<_> = unknown.chunks(unknown.len().div_ceil(threads)).map(|part| scope.spawn(move || read(part))).collect();
-            parts.into_iter().filter_map(|part| part.join().ok()).collect()
-        });
+        let threads = if unknown.len() < FEWEST_FOR_THREADS { 1 } else { thread::available_parallelism().map_or(1, usize::from).min(MOST_THREADS) };
+        let (sender, coming) = channel();
+        for first in 0..threads {
+            let mine: Vec<String> = unknown.chunks(BATCH).skip(first).step_by(threads).flatten().map(|path| (*path).to_owned()).collect();
+            let (files, sender) = (files.clone(), sender.clone());
+            thread::spawn(move || {
+                for batch in mine.chunks(BATCH) {
+                    let read = batch.iter().map(|path| (path.clone(), read_one(&files, path, now))).collect();
+                    if sender.send(read).is_err() {
+                        return;
+                    }
+                }
+            });
+        }
+        self.awaited = unknown.into_iter().map(str::to_owned).collect();
+        self.coming = Some(coming);
+    }
+
+    /// Takes in what a thread has read, waiting for it; returns whether there was any.
+    fn take_in(&mut self) -> bool {
+        let Some(batch) = self.coming.as_ref().and_then(|coming| coming.recv().ok()) else {
+            self.awaited.clear();
+            self.coming = None;
+            return false;
+        };
         self.is_changed = true;
-        self.known.extend(found.into_iter().flatten());
+        for (path, seen) in batch {
+            self.awaited.remove(&path);
+            self.known.extend(seen.map(|seen| (path, seen)));
+        }
+        true
     }
 
     /// Returns the digest of a file's contents as it stands there now, and when it was read if not right now.
@@ -105,6 +137,7 @@ impl SeenFiles {
     ///
     /// Returns why it could not be read.
     pub fn digest(&mut self, files: &Files, path: &str, entry: &Entry, now: Timestamp) -> Result<(Digest, Option<Timestamp>), crate::HostError> {
+        while self.awaited.contains(path) && self.take_in() {}
         let stamp = &entry.stamp;
         if let Some(seen) = self.known.get(path).filter(|seen| seen.stamp == *stamp && seen.is_fresh(now)) {
             let read_ns = i64::try_from(seen.read_at.as_nanosecond()).unwrap_or(0);
