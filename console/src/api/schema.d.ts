@@ -1326,6 +1326,8 @@ export interface components {
             };
             /** @description How its agent is set. */
             settings?: components["schemas"]["AgentSettings"];
+            /** @description The same in words. */
+            settings_told?: components["schemas"]["ToldSetting"][];
             /** @description Its stage. */
             stage?: string;
             /** @description Groups whose filter asks for what the node did not report. */
@@ -2468,6 +2470,15 @@ export interface components {
             name: string;
             /** @description Its sign. */
             sign: components["schemas"]["Sign"];
+        };
+        /** @description A setting in words. */
+        ToldSetting: {
+            /** @description Where that comes from. */
+            from: string;
+            /** @description How. */
+            value: string;
+            /** @description What is set. */
+            word: string;
         };
         /**
          * @description What is wrong about a node beside the status of its runs.

@@ -13,6 +13,7 @@ import { SignWord } from '../looks/SignWord';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
 import { heardWords, sentence, troubleWords } from '../words/standing';
+import { exact } from '../words/time';
 import { useNow } from '../words/useNow';
 import { ClauseTable } from './ClauseTable';
 import { DriftLanes } from './DriftLanes';
@@ -77,6 +78,7 @@ function NodeParts({ node }: { node: Schemas['NodeSummary'] }) {
 
 function NodeHead({ node }: { node: Schemas['NodeSummary'] }) {
   const now = useNow();
+  const pending = node.standing?.restart_pending;
   return (
     <Box sx={{ mb: 2 }}>
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'center' }}>
@@ -86,6 +88,11 @@ function NodeHead({ node }: { node: Schemas['NodeSummary'] }) {
         <CopiedCommand command={`constans node show ${node.name}`} />
       </Box>
       <Typography sx={{ '&::first-letter': { textTransform: 'uppercase' } }}>{sentence(node, now)}</Typography>
+      {pending && (
+        <Alert severity="info" variant="outlined" sx={{ mt: 1 }}>
+          Restart pending since {exact(pending.since)}: {pending.because.join(', ')}
+        </Alert>
+      )}
       {(node.troubles ?? []).map((trouble) => {
         const { said, remedy } = troubleWords(trouble, node, now);
         return (

@@ -3,22 +3,25 @@ import Typography from '@mui/material/Typography';
 import type { ReactNode } from 'react';
 import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
-import { span } from '../words/time';
 import { count, layerWords } from '../words/words';
 
 /** Where each part of what a node is wanted to be comes from: stage, groups, baselines, parameters. */
 export function Origins({ explained }: { explained: Schemas['Explained'] }) {
-  const settings = explained.settings;
   const parameters = Object.entries(explained.parameters ?? {});
   return (
     <Box sx={{ fontSize: 14, display: 'grid', gap: 1 }}>
       <Fact what="stage">{explained.stage || '–'}</Fact>
       <Fact what="groups">{(explained.groups ?? []).join(', ') || '–'}</Fact>
-      {settings && (
-        <Fact what="agent">
-          {settings.mode === 'enforce' ? 'enforces' : 'only observes'}, every {span(settings.interval_secs ?? 900)}
-        </Fact>
-      )}
+      <Fact what="agent">
+        {(explained.settings_told ?? []).map(({ word, value, from }) => (
+          <div key={word}>
+            {word}: {value}{' '}
+            <Box component="span" sx={{ color: 'text.secondary' }}>
+              {from}
+            </Box>
+          </div>
+        ))}
+      </Fact>
       <Fact what={count(explained.clauses ?? 0, 'clause')}>
         <Lines lines={explained.baselines ?? []} none="of no baseline" />
       </Fact>

@@ -207,7 +207,7 @@ pub fn enforce(arguments: &EnforceArguments) -> Result<Exit, AgentError> {
     session.reason = (!reasons.is_empty()).then(|| reasons.into_iter().collect::<Vec<_>>().join("; "));
     if let Some((settings, _)) = session.set.as_ref().filter(|(settings, _)| settings.mode == Mode::Observe) {
         if arguments.although_observing.is_none() {
-            let by = settings.told().into_iter().find(|(word, ..)| *word == "mode").map(|(_, _, from)| from).unwrap_or_default();
+            let by = settings.told().into_iter().find(|told| told.word == "mode").map(|told| told.from).unwrap_or_default();
             return Err(AgentError::new(format!("this node is set to observe, so nothing may be changed on it ({by})"))
                 .hint("an operator changes that in its groups; --although-observing REASON goes on once, and the reason is recorded")
                 .exit(Exit::Refused));

@@ -11,7 +11,7 @@ use constans_agent::noted::{DaemonNote, StartNote};
 use constans_agent::served::Served;
 use constans_agent::spool::Spool;
 use constans_core::run::RestartPending;
-use constans_core::settings::AgentSettings;
+use constans_core::settings::{AgentSettings, ToldSetting};
 use constans_terminal::{count, run_line, span, style, styled, time};
 use constans_wire::exit::Exit;
 use constans_wire::run::RunSummary;
@@ -123,8 +123,8 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
     row("attic", &format!("{}, {mib:.1} of {} MiB", count(status.attic_things, "thing", "things"), status.settings.attic_mib));
     text.push_str("\nset so\n");
     let told = status.settings.told();
-    let width = told.iter().map(|(_, value, _)| value.chars().count()).max().unwrap_or(0);
-    for (word, value, from) in told {
+    let width = told.iter().map(|told| told.value.chars().count()).max().unwrap_or(0);
+    for ToldSetting { word, value, from } in told {
         let _ = writeln!(text, "  {word:<13}  {value:<width$}  {}", styled(style::MUTED, from));
     }
     let next = match (&status.node, status.is_daemon_alive) {

@@ -3,7 +3,7 @@
 use constans_core::filter::About;
 use constans_core::param::ParameterValue;
 use constans_core::run::{Mode, RestartPending, Status};
-use constans_core::settings::AgentSettings;
+use constans_core::settings::{AgentSettings, ToldSetting};
 pub use constans_core::standing::Hearing;
 use constans_core::standing::{Sign, Trouble};
 use jiff::Timestamp;
@@ -235,6 +235,9 @@ pub struct Explained {
     /// How its agent is set.
     #[serde(default)]
     pub settings: AgentSettings,
+    /// The same in words.
+    #[serde(default)]
+    pub settings_told: Vec<ToldSetting>,
     /// How many clauses it is wanted to keep.
     #[serde(default)]
     pub clauses: usize,

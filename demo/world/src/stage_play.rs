@@ -92,7 +92,7 @@ const GROUPS: [(&str, &str); 5] = [
     ),
     (
         "gates",
-        "name = \"gates\"\npriority = 10\nfilter = \"labels.role == 'gate'\"\n\n[[assignments]]\nkit = \"gate-reader\"\nbaseline = \"reader\"\n",
+        "name = \"gates\"\npriority = 10\nfilter = \"labels.role == 'gate'\"\n\n[[assignments]]\nkit = \"gate-reader\"\nbaseline = \"reader\"\n\n[settings]\ngrace_secs = 7200\nzone = \"Europe/Oslo\"\nrun_interval_secs = 20\nrestart = \"in_window\"\n",
     ),
     (
         "bridges",
@@ -112,6 +112,12 @@ fn bring_in(fleet: &Fleet, machine: &Machine) -> io::Result<()> {
         fs::write(source.join("Packages"), "")?;
     }
     PrivateRoot::make(&place.join("root"), &source)?;
+    if machine.name == "gate-auken-1" {
+        // As Debian's packages leave it when they need a restart.
+        fs::create_dir_all(place.join("root/run"))?;
+        fs::write(place.join("root/run/reboot-required"), "")?;
+        fs::write(place.join("root/run/reboot-required.pkgs"), "libc6\n")?;
+    }
     let labels: Vec<&str> = machine.labels.iter().flat_map(|label| ["--label", label]).collect();
     let invitation = fleet.client(&[&["invite", "--for", "1h"], labels.as_slice()].concat())?;
     let file = place.join("invitation");

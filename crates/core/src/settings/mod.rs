@@ -136,6 +136,18 @@ impl Default for AgentSettings {
     }
 }
 
+/// A setting in words.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ToldSetting {
+    /// What is set.
+    pub word: String,
+    /// How.
+    pub value: String,
+    /// Where that comes from.
+    pub from: String,
+}
+
 /// When something is done again and again.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Rhythm<'s> {
@@ -199,8 +211,8 @@ impl AgentSettings {
         }
     }
 
-    /// Returns each setting that a person may care for: its word, its value in words, and where it comes from.
-    pub fn told(&self) -> Vec<(&'static str, String, String)> {
+    /// Returns each setting that a person may care for, in words.
+    pub fn told(&self) -> Vec<ToldSetting> {
         let rhythm = |rhythm: Rhythm<'_>| match rhythm {
             Rhythm::Every(secs) => format!("every {}", exact_span(secs)),
             Rhythm::At(hours) => format!("at {} {}", listed(hours), self.zone),
@@ -230,7 +242,7 @@ impl AgentSettings {
             ("reach within", exact_span(self.reach_within_secs), &["reach_within_secs"]),
             ("attic", format!("{} MiB", self.attic_mib), &["attic_mib"]),
         ];
-        rows.into_iter().map(|(word, value, from)| (word, value, self.origin(from))).collect()
+        rows.into_iter().map(|(word, value, from)| ToldSetting { word: word.to_owned(), value, from: self.origin(from) }).collect()
     }
 
     fn origin(&self, words: &[&str]) -> String {

@@ -123,7 +123,7 @@ fn every_setting_says_which_group_it_comes_from() {
     let gates = GroupSettings { on_drift: Some(OnDrift::Correct), interval_secs: Some(60), ..GroupSettings::default() };
     let settings = settled(&[Group { name: EVERYONE.into(), settings: everyone, ..Group::default() }, group("gates", 5, gates)]);
     let told = settings.told();
-    let of = |word: &str| told.iter().find(|(known, ..)| *known == word).map(|(_, value, from)| (value.as_str(), from.as_str())).unwrap();
+    let of = |word: &str| told.iter().find(|told| told.word == word).map(|told| (told.value.as_str(), told.from.as_str())).unwrap();
     assert_eq!(of("grace"), ("1 h", "the group everyone"));
     assert_eq!(of("on_drift"), ("correct", "the group gates"));
     // An interval of a higher group replaces the hours of a lower one.

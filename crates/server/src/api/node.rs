@@ -84,7 +84,8 @@ async fn summarised(db: &PgPool, rows: Vec<NodeRow>, now: Timestamp) -> Result<V
 pub async fn explained(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Explained> {
     let id = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     let stored = wanted::explained(db.inner(), id).await?.and_then(|stored| serde_json::from_value(stored).ok());
-    Ok(Json(stored.unwrap_or_default()))
+    let explained: Explained = stored.unwrap_or_default();
+    Ok(Json(Explained { settings_told: explained.settings.told(), ..explained }))
 }
 
 /// The node is refused from its next request on.
