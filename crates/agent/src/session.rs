@@ -205,13 +205,13 @@ pub fn enforce(arguments: &EnforceArguments) -> Result<Exit, AgentError> {
     session.now = arguments.now.is_some();
     let reasons: BTreeSet<&str> = [&arguments.although_observing, &arguments.now].into_iter().flatten().map(String::as_str).collect();
     session.reason = (!reasons.is_empty()).then(|| reasons.into_iter().collect::<Vec<_>>().join("; "));
-    if let Some((settings, _)) = session.set.as_ref().filter(|(settings, _)| settings.mode == Mode::Observe) {
-        if arguments.although_observing.is_none() {
-            let by = settings.told().into_iter().find(|told| told.word == "mode").map(|told| told.from).unwrap_or_default();
-            return Err(AgentError::new(format!("this node is set to observe, so nothing may be changed on it ({by})"))
-                .hint("an operator changes that in its groups; --although-observing REASON goes on once, and the reason is recorded")
-                .exit(Exit::Refused));
-        }
+    if let Some((settings, _)) = session.set.as_ref().filter(|(settings, _)| settings.mode == Mode::Observe)
+        && arguments.although_observing.is_none()
+    {
+        let by = settings.told().into_iter().find(|told| told.word == "mode").map(|told| told.from).unwrap_or_default();
+        return Err(AgentError::new(format!("this node is set to observe, so nothing may be changed on it ({by})"))
+            .hint("an operator changes that in its groups; --although-observing REASON goes on once, and the reason is recorded")
+            .exit(Exit::Refused));
     }
     if !arguments.yes {
         let preview = session.run(Mode::Observe, Keeping::Nothing)?;

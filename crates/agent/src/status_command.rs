@@ -104,8 +104,8 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
         row("daemon", &said);
     }
     match &status.wanted {
-        Some(wanted) => {
-            row("wanted", &format!("{}, generation {}, {}", count(wanted.clauses, "clause", "clauses"), wanted.generation, short(&wanted.digest)))
+        Some(WantedStatus { digest, generation, clauses }) => {
+            row("wanted", &format!("{}, generation {generation}, {}", count(*clauses, "clause", "clauses"), short(digest)));
         }
         None => row("wanted", "nothing from a server yet"),
     }

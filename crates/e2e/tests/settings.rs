@@ -10,7 +10,7 @@ struct Daemon(Child);
 
 impl Daemon {
     fn start(machine: &Machine) -> Self {
-        Self(machine.agent(&["daemon"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap())
+        Self(machine.agent(&["daemon"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("the agent starts"))
     }
 }
 
@@ -42,11 +42,11 @@ fn wait_for(what: &str, mut is_so: impl FnMut() -> bool) {
 }
 
 fn drift(kiosk: &Machine) {
-    kiosk.root.write("/etc/issue", "who was here?\n").unwrap();
+    kiosk.root.write("/etc/issue", "who was here?\n").expect("it is written");
 }
 
 fn is_drifted(kiosk: &Machine) -> bool {
-    kiosk.root.read("/etc/issue").unwrap() == "who was here?\n"
+    kiosk.root.read("/etc/issue").expect("it is there") == "who was here?\n"
 }
 
 #[test]

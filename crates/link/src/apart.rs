@@ -102,6 +102,7 @@ fn read_answer<T: DeserializeOwned>(url: &str, body: &[u8]) -> Result<T, LinkErr
     serde_json::from_slice(body).map_err(|error| LinkError::Strange { url: url.to_owned(), because: error.to_string() })
 }
 
+#[expect(clippy::needless_pass_by_value, reason = "it is given to map_err")]
 fn broken(error: io::Error) -> LinkError {
     LinkError::Apart(if error.kind() == io::ErrorKind::UnexpectedEof { "ended before it answered".to_owned() } else { error.to_string() })
 }
