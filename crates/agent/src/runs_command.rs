@@ -5,6 +5,7 @@ use crate::repeated::repeated_place;
 use constans_agent::command_line::{Output, RunsArguments};
 use constans_agent::error::AgentError;
 use constans_agent::kept_runs::KeptRuns;
+use constans_agent::membership::Membership;
 use constans_terminal::{run_line, show_kept_run, style, styled};
 use constans_wire::exit::Exit;
 
@@ -16,7 +17,10 @@ pub fn runs(arguments: &RunsArguments) -> Result<Exit, AgentError> {
         let report = kept.whole(id)?;
         match is_json {
             true => println!("{}", serde_json::to_string_pretty(&report).expect("a report is JSON")),
-            false => anstream::print!("{}", show_kept_run(&machine.acted_on.machine, &report, arguments.verbose)),
+            false => {
+                let name = Membership::read(&state_dir)?.map_or(machine.acted_on.machine, |membership| membership.name);
+                anstream::print!("{}", show_kept_run(&name, &report, arguments.verbose));
+            }
         }
         return Ok(Exit::Well);
     }

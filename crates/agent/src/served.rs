@@ -88,6 +88,15 @@ impl Served {
         Ok(Takeover::New)
     }
 
+    /// Returns the releases that it is made of, with the baselines of each.
+    pub fn releases(&self) -> Vec<Release> {
+        let mut by_release: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+        for origin in self.state.clauses.iter().flat_map(|clause| &clause.origins) {
+            by_release.entry(format!("{}@{}", origin.kit, origin.version)).or_default().insert(origin.baseline.clone());
+        }
+        by_release.into_iter().map(|(release, baselines)| Release { release, baselines: baselines.into_iter().collect() }).collect()
+    }
+
     /// Returns what holds for a run that begins now.
     ///
     /// # Errors
@@ -106,6 +115,7 @@ impl Served {
     pub fn wanted(self, state_dir: &StateDir) -> Result<Wanted, AgentError> {
         let missing = |name: &str| AgentError::new(format!("the contents {name} are not here")).hint("constans-agent check-in fetches them");
         let mut contents: BTreeMap<Digest, Vec<u8>> = BTreeMap::new();
+        let releases = self.releases();
         let mut state = self.state;
         let read = |name: &str| fs::read(content_path(state_dir, name)).ok();
         state.unseal(|name| serde_json::from_slice(&read(name)?).ok()).map_err(|name| missing(&name))?;
@@ -116,7 +126,7 @@ impl Served {
         }
         Ok(Wanted {
             store: PathBuf::from(SERVED_STORE),
-            releases: releases(&state),
+            releases,
             generation: Some(self.generation.to_string()),
             resolved: Resolved { state, contents, ..Resolved::default() },
         })
@@ -130,14 +140,6 @@ pub enum Takeover {
     Unchanged,
     /// It was taken over.
     New,
-}
-
-fn releases(state: &EffectiveState) -> Vec<Release> {
-    let mut by_release: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
-    for origin in state.clauses.iter().flat_map(|clause| &clause.origins) {
-        by_release.entry(format!("{}@{}", origin.kit, origin.version)).or_default().insert(origin.baseline.clone());
-    }
-    by_release.into_iter().map(|(release, baselines)| Release { release, baselines: baselines.into_iter().collect() }).collect()
 }
 
 async fn fetch_contents(state_dir: &StateDir, names: &BTreeSet<String>, network: &Apart, url: &str) -> Result<(), AgentError> {

@@ -17,7 +17,7 @@ use constans_core::digest::DigestKey;
 use constans_core::kind::nearest_word;
 use constans_core::run::{Decision, Mode, Part, Settings};
 use constans_core::settings::AgentSettings;
-use constans_core::state::{Clause, EffectiveState};
+use constans_core::state::{Clause, EffectiveState, Origin};
 use constans_host::Machine;
 use constans_terminal::{Shown, count, show_run, style, styled};
 use constans_wire::exit::Exit;
@@ -144,7 +144,9 @@ fn part(arguments: &WantedArguments, is_local: bool, state: &EffectiveState) -> 
         && !state.clauses.iter().any(|clause| comes_from(clause, baseline))
     {
         let origins = state.clauses.iter().flat_map(|clause| &clause.origins);
-        let known: BTreeSet<String> = origins.map(|origin| format!("{}/{}", origin.kit, origin.baseline)).collect();
+        let is_with_kit = baseline.contains('/');
+        let name = |origin: &Origin| if is_with_kit { format!("{}/{}", origin.kit, origin.baseline) } else { origin.baseline.clone() };
+        let known: BTreeSet<String> = origins.map(name).collect();
         let known: Vec<&str> = known.iter().map(String::as_str).collect();
         let hint = match known.as_slice() {
             [] => "this node is assigned none yet".to_owned(),

@@ -47,6 +47,7 @@ struct NodeStatus {
 
 #[derive(Serialize)]
 struct WantedStatus {
+    releases: Vec<String>,
     digest: String,
     generation: String,
     clauses: usize,
@@ -69,6 +70,7 @@ pub fn status(arguments: &ReportingArguments) -> Result<Exit, AgentError> {
         is_daemon_alive: daemon.as_ref().is_some_and(DaemonNote::is_alive),
         daemon,
         wanted: served.as_ref().map(|served| WantedStatus {
+            releases: served.releases().into_iter().map(|release| release.release).collect(),
             digest: served.digest.clone(),
             generation: served.generation.to_string(),
             clauses: served.state.clauses.len(),
@@ -104,8 +106,9 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
         row("daemon", &said);
     }
     match &status.wanted {
-        Some(WantedStatus { digest, generation, clauses }) => {
-            row("wanted", &format!("{}, generation {generation}, {}", count(*clauses, "clause", "clauses"), short(digest)));
+        Some(WantedStatus { releases, digest, generation, clauses }) => {
+            let (releases, clauses) = (releases.join(" "), count(*clauses, "clause", "clauses"));
+            row("wanted", &format!("{releases}, {clauses}, generation {generation}, {}", short(digest)));
         }
         None => row("wanted", "nothing from a server yet"),
     }

@@ -168,7 +168,9 @@ fn explain(node: &str, explained: &Explained) -> String {
         ),
     ];
     lines.push("its agent is set so:".to_owned());
-    lines.extend(explained.settings.told().into_iter().map(|told| format!("  {:<13}  {}   {}", told.word, told.value, told.from)));
+    let told = explained.settings.told();
+    let width = told.iter().map(|told| told.value.chars().count()).max().unwrap_or(0);
+    lines.extend(told.into_iter().map(|told| format!("  {:<13}  {:<width$}  {}", told.word, told.value, told.from)));
     lines.extend(explained.undecidable.iter().map(|group| format!("not decidable: the group {group} asks for what the node did not report")));
     lines.extend(explained.not_served.iter().map(|baseline| format!("assigned and left out: {baseline}, whose kit the stage does not serve")));
     lines.extend(explained.parameters.iter().map(|(name, value)| format!("  {name} = {}   from {}", value.value, origin(value))));

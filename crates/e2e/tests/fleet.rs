@@ -67,7 +67,7 @@ fn a_fleet_is_observed_enforced_drifts_is_put_right_and_goes_on_alone() {
     let explained = fleet.client(&["node", "explain", "kiosk-auken-1"]).stdout;
     for part in [
         "kiosk-auken-1 is in the stage open-water, and in the groups everyone, kiosks",
-        "check-ins      every 1 min   the group kiosks",
+        "check-ins      every 1 min ",
         "19 clauses of quay-base@1.3.0/login, kiosk-floor@1.0.0/kiosk-lockdown",
         "kiosk-floor/kiosk-lockdown.idle_seconds = 45   from the group `kiosks`",
         "kiosk-floor/kiosk-lockdown.lanes = [\"A\",\"B\"]   from the default",

@@ -91,7 +91,7 @@ fn a_node_says_how_it_is_set_and_by_whom_and_what_it_did() {
         assert!(line.contains(&format!("  {value} ")) && line.ends_with(from), "{word}: {status}");
     }
     let explained = fleet.client(&["node", "explain", "kiosk-auken-1"]).stdout;
-    assert!(explained.contains("change window  sat sun 22:00–04:00 Europe/Oslo   the group kiosks"), "{explained}");
+    assert!(explained.contains("change window  sat sun 22:00–04:00 Europe/Oslo  the group kiosks"), "{explained}");
 
     set(&fleet, &kiosk, "hold = { until = \"2199-01-01T00:00:00Z\", because = \"stocktaking\" }");
     well(&kiosk.run(&["check-in"]));
