@@ -60,6 +60,7 @@ shots: ## docs/screenshots from the demo's data
 	docs/shots
 
 bench: ## figures beside their budgets, as a table and as target/bench.json
+	cargo build --locked --profile small -p constans-agent
 	cargo run --locked --release -p constans-bench -- target/bench.json
 
 fuzz: ## fuzzes each parser for a minute (SECONDS_EACH=60), beginning with the demo's documents

@@ -40,7 +40,8 @@ impl Figure {
 fn main() {
     let only: Vec<String> = std::env::args().skip(2).collect();
     type Work = fn() -> Vec<Figure>;
-    let works: [(&str, Work); 4] = [("checking", checking), ("resolving", resolving), ("files", node::files), ("packages", node::packages)];
+    let works: [(&str, Work); 5] =
+        [("checking", checking), ("resolving", resolving), ("files", node::files), ("packages", node::packages), ("agent", node::agent)];
     let wanted = works.iter().filter(|(name, _)| only.is_empty() || only.iter().any(|word| word == name));
     let figures: Vec<Figure> = on_large_stack(|| wanted.flat_map(|(_, work)| work()).collect());
     println!("{:<52} {:<38} {:>10} {:>9}  met", "work", "measured against", "measured", "budget");

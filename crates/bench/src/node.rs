@@ -1,7 +1,10 @@
 //! What an agent's run costs on its node, beside the system's own programs that look at the same things.
 
 use crate::{Figure, best};
+use constans_agent::kept_runs::KeptRuns;
 use constans_agent::local::Wanted;
+use constans_agent::membership::Membership;
+use constans_agent::noted::DaemonNote;
 use constans_agent::run_loop::{Keeping, Runner};
 use constans_agent::state_dir::StateDir;
 use constans_core::digest::DigestKey;
@@ -11,6 +14,7 @@ use constans_core::run::{Mode, Part, Settings, Status};
 use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
 use constans_host::Machine;
 use constans_wire::report::StartedBy;
+use serde_json::json;
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::fs;
@@ -149,4 +153,70 @@ pub fn packages() -> Vec<Figure> {
     let [observed, queried] = best([&mut || node.observe(), &mut || query(&database)]);
     println!("observing 1,000 packages: {observed:?}, dpkg-query -W: {queried:?}");
     vec![Figure::ratio("observing 1,000 packages", "one `dpkg-query -W`", observed, queried, 1.5)]
+}
+
+/// What the agent that is installed on nodes takes: on disk, and in memory while it waits for its next run.
+pub fn agent() -> Vec<Figure> {
+    let program = std::env::var_os("AGENT").map_or_else(|| PathBuf::from("target/small/constans-agent"), PathBuf::from);
+    let mib = |bytes: u64| bytes as f64 / 1_048_576.0;
+    let Ok(metadata) = fs::metadata(&program) else {
+        println!("NOT MEASURED: the agent's size and memory, since {} is not there; make bench builds it", program.display());
+        return Vec::new();
+    };
+    vec![
+        Figure { work: "the agent's program, stripped", against: "-", measured: mib(metadata.len()), budget: 10.0, unit: "MiB" },
+        Figure {
+            work: "the agent between runs of 300 clauses, resident",
+            against: "-",
+            measured: mib(resident(&program)),
+            budget: 16.0,
+            unit: "MiB",
+        },
+    ]
+}
+
+/// Returns how many bytes a daemon holds after its first run, while it waits. It goes on alone: no server answers.
+fn resident(program: &Path) -> u64 {
+    let mut text = String::from("[baseline]\nname = \"folders\"\n");
+    (0..300).for_each(|at| drop(writeln!(text, "\n[[clause]]\nwhat = \"directory:/srv/{at}\"\npermissions = \"0755\"")));
+    let kit = [("kit.toml", "[kit]\nname = \"quay-base\"\nversion = \"1.0.0\"\n"), ("baselines/folders.toml", &text)];
+    let node = Node::new(kit.into_iter().map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec())).collect());
+    (0..300).for_each(|at| fs::create_dir_all(node.root().join(format!("srv/{at}"))).expect("a folder"));
+    let place = node.folder.path().join("state");
+    let state_dir = StateDir::open(&place).expect("a state dir");
+    let ends_at = jiff::Timestamp::now() + jiff::SignedDuration::from_hours(24);
+    let membership = Membership {
+        urls: vec!["https://192.0.2.1:7443".to_owned()],
+        ca: "0".repeat(64),
+        node: uuid::Uuid::nil(),
+        name: "bridge-tern".to_owned(),
+        certificate: String::new(),
+        renew_after: ends_at,
+        ends_at,
+        mark: None,
+    };
+    membership.keep(&state_dir).expect("a membership");
+    let state = &node.wanted.resolved.state;
+    let served =
+        json!({ "form": 1, "digest": state.digest, "generation": { "epoch": 1, "counter": 1 }, "settings": { "mode": "enforce" }, "state": state });
+    fs::write(place.join("served.json"), served.to_string()).expect("a state");
+    let mut daemon = Command::new(program)
+        .args(["daemon", "--root"])
+        .arg(node.root())
+        .arg("--state-dir")
+        .arg(&place)
+        .stdout(Stdio::null())
+        .spawn()
+        .expect("the agent starts");
+    let ran = (0..300).any(|_| {
+        std::thread::sleep(std::time::Duration::from_millis(100));
+        DaemonNote::read(&state_dir).ok().flatten().is_some()
+            && KeptRuns::open(&state_dir).and_then(|kept| kept.all()).is_ok_and(|runs| !runs.is_empty())
+    });
+    let status = fs::read_to_string(format!("/proc/{}/status", daemon.id())).unwrap_or_default();
+    let _ = daemon.kill();
+    let _ = daemon.wait();
+    assert!(ran, "the daemon ran");
+    let kib = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).and_then(|line| line.trim().trim_end_matches(" kB").parse::<u64>().ok());
+    kib.expect("the kernel tells") * 1024
 }
