@@ -42,6 +42,8 @@ struct Daemon<'a> {
     due: Due,
     since: Timestamp,
     contact: Option<Contact>,
+    /// Whether a server was reached the last time that one was asked for.
+    is_reached: bool,
     restart: Option<RestartNote>,
     /// In how many seconds a server must be reached again after a change, if the command line says so.
     reach_within: Option<Duration>,
@@ -61,7 +63,7 @@ pub async fn run(state_dir: &StateDir, machine: &mut Machine, once: bool, reach_
     let journal = Journal::open(machine);
     let now = Timestamp::now();
     let due = Due::from_start(now, started_by(state_dir)?);
-    let mut daemon = Daemon { state_dir, machine, journal, due, since: now, contact: None, restart: None, reach_within };
+    let mut daemon = Daemon { state_dir, machine, journal, due, since: now, contact: None, is_reached: false, restart: None, reach_within };
     // It is ready before its first round: that may wait for a server that is away.
     daemon.tell_service_manager(&[NotifyState::Ready]);
     loop {
@@ -130,14 +132,17 @@ impl Daemon<'_> {
     /// One round: checks in and runs as far as either is due; what cuts the way to the server is put back.
     async fn round(&mut self) -> Result<(), AgentError> {
         let link = ServerLink::open(self.state_dir).await?;
-        let was_reached = if self.due.check_in <= Timestamp::now() { self.check_in(&link).await? } else { self.due.unanswered == 0 };
+        if self.due.check_in <= Timestamp::now() {
+            self.is_reached = self.check_in(&link).await?;
+        }
         // An agent that was cut off between a change and the next contact ends here what it began to guard.
         self.guard_way(&link).await?;
         if self.due.run > Timestamp::now() {
             return Ok(());
         }
-        let Some(report) = self.run_once(was_reached)? else { return Ok(()) };
+        let Some(report) = self.run_once(self.is_reached)? else { return Ok(()) };
         let delivered = link.deliver_soon(self.state_dir).await?;
+        self.is_reached = delivered;
         let waits = if delivered { "" } else { "; the report waits until the server is back" };
         self.journal.say(level_of(&report), &format!("{}{waits}", run_words(&report)));
         self.tell_service_manager(&[NotifyState::Status(&format!("{}, {:.0}", report.status.words(), Timestamp::now()))]);
