@@ -89,7 +89,7 @@ function NodeHead({ node }: { node: Schemas['NodeSummary'] }) {
       </Box>
       <Typography sx={{ '&::first-letter': { textTransform: 'uppercase' } }}>{sentence(node, now)}</Typography>
       {pending && (
-        <Alert severity="info" variant="outlined" sx={{ mt: 1 }}>
+        <Alert severity="warning" variant="outlined" sx={{ mt: 1 }}>
           Restart pending since {exact(pending.since)}: {pending.because.join(', ')}
         </Alert>
       )}

@@ -5,6 +5,10 @@ import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
 import { count, layerWords } from '../words/words';
 
+/** Settings that are shown even if no group names them. */
+const ALWAYS_SHOWN = ['mode', 'check-ins', 'runs'];
+const AS_USUAL = 'as usual';
+
 /** Where each part of what a node is wanted to be comes from: stage, groups, baselines, parameters. */
 export function Origins({ explained }: { explained: Schemas['Explained'] }) {
   const parameters = Object.entries(explained.parameters ?? {});
@@ -13,14 +17,17 @@ export function Origins({ explained }: { explained: Schemas['Explained'] }) {
       <Fact what="stage">{explained.stage || '–'}</Fact>
       <Fact what="groups">{(explained.groups ?? []).join(', ') || '–'}</Fact>
       <Fact what="agent">
-        {(explained.settings_told ?? []).map(({ word, value, from }) => (
-          <div key={word}>
-            {word}: {value}{' '}
-            <Box component="span" sx={{ color: 'text.secondary' }}>
-              {from}
-            </Box>
-          </div>
-        ))}
+        {(explained.settings_told ?? [])
+          .filter(({ word, from }) => ALWAYS_SHOWN.includes(word) || from !== AS_USUAL)
+          .map(({ word, value, from }) => (
+            <div key={word}>
+              {word}: {value}
+              <Box component="span" sx={{ color: 'text.secondary' }}>
+                {from === AS_USUAL ? ', as usual' : `, by ${from}`}
+              </Box>
+            </div>
+          ))}
+        <Box sx={{ color: 'text.secondary' }}>the rest as usual</Box>
       </Fact>
       <Fact what={count(explained.clauses ?? 0, 'clause')}>
         <Lines lines={explained.baselines ?? []} none="of no baseline" />

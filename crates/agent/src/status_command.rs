@@ -93,7 +93,7 @@ pub fn status(arguments: &ReportingArguments) -> Result<Exit, AgentError> {
 fn shown(status: &Status, place: &str, now: Timestamp) -> String {
     let mut text = String::new();
     let mut row = |word: &str, said: &str| {
-        let _ = writeln!(text, "{word:<9}{said}");
+        let _ = writeln!(text, "{word:<10}{said}");
     };
     match &status.node {
         Some(node) => {
@@ -124,7 +124,7 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
     #[expect(clippy::cast_precision_loss, reason = "it is rounded for people")]
     let mib = status.attic_bytes as f64 / 1_048_576.0;
     row("attic", &format!("{}, {mib:.1} of {} MiB", count(status.attic_things, "thing", "things"), status.settings.attic_mib));
-    text.push_str("\nset so\n");
+    text.push_str("\nhow it is set, and by whom\n");
     let told = status.settings.told();
     let width = told.iter().map(|told| told.value.chars().count()).max().unwrap_or(0);
     for ToldSetting { word, value, from } in told {

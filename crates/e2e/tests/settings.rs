@@ -77,7 +77,7 @@ fn a_node_says_how_it_is_set_and_by_whom_and_what_it_did() {
         "grace_secs = 3600\nzone = \"Europe/Oslo\"\n[[settings.change_window]]\ndays = [\"sat\", \"sun\"]\nfrom = \"22:00\"\nuntil = \"04:00\"",
     );
     let before = kiosk.run(&["status"]).stdout;
-    assert!(before.contains("daemon   has not been started here") && before.contains("last run none yet"), "{before}");
+    assert!(before.contains("daemon    has not been started here") && before.contains("last run  none yet"), "{before}");
     well(&kiosk.run(&["check-in"]));
     let status = kiosk.run(&["status"]).stdout;
     for (word, value, from) in [
@@ -179,7 +179,10 @@ fn a_restart_that_the_operating_system_needs_is_told_everywhere() {
     let round = kiosk.run(&["daemon", "--once"]);
     assert!(well(&round).contains("restart pending (linux-image-amd64): a private root folder cannot be restarted"), "{}", round.stdout);
     let status = kiosk.run(&["status"]).stdout;
-    assert!(status.contains("restart  pending since") && status.contains("linux-image-amd64; a private root folder cannot be restarted"), "{status}");
+    assert!(
+        status.contains("restart   pending since") && status.contains("linux-image-amd64; a private root folder cannot be restarted"),
+        "{status}"
+    );
     let shown = fleet.client(&["node", "show", "kiosk-auken-1"]).stdout;
     assert!(shown.contains("restart   pending since") && shown.contains("linux-image-amd64"), "{shown}");
     kiosk.run(&["enforce", "--yes", "--now", "to see it in the run"]);

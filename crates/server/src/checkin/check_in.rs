@@ -6,6 +6,7 @@ use crate::store::wanted::{self, WantedRow};
 use crate::store::{fact, heard, mark, notice, recovery};
 use crate::trust::NodeCaller;
 use crate::work::resolve::resolve_nodes;
+use constans_core::run::RestartPending;
 use constans_wire::check_in::{CheckIn, CheckInAnswer, Generation, WantedOffer};
 use jiff::{SignedDuration, Timestamp};
 use rocket::serde::json::Json;
@@ -17,6 +18,10 @@ use uuid::Uuid;
 
 /// The longest promise that is taken: a node that promises more would never be late.
 const LONGEST_PROMISE_SECS: u64 = 7 * 86_400;
+
+/// So many causes of a pending restart are kept, and so many characters of each.
+const MOST_CAUSES: usize = 50;
+const MOST_CAUSE_TEXT: usize = 200;
 
 /// A node is here, and says when it comes next.
 #[utoipa::path(tag = "agents", security(("node" = [])), request_body = CheckIn, responses((status = 200, body = CheckInAnswer)))]
@@ -32,7 +37,7 @@ pub async fn check_in(said: Json<CheckIn>, node: NodeCaller, db: &State<PgPool>,
         // It was away or new; who keeps its promises changes no page.
         notice::tell(&mut *transaction, "nodes").await?;
     }
-    let (agent, restart_pending) = (json!(said.agent), json!(said.restart_pending));
+    let (agent, restart_pending) = (json!(said.agent), json!(said.restart_pending.as_ref().map(bounded)));
     if !fact::are_so(&mut *transaction, node.id, &[("agent", &agent), ("about", &about), ("restart_pending", &restart_pending)]).await? {
         fact::now_is(&mut transaction, node.id, "agent", &agent).await?;
         fact::now_is(&mut transaction, node.id, "restart_pending", &restart_pending).await?;
@@ -50,6 +55,12 @@ pub async fn check_in(said: Json<CheckIn>, node: NodeCaller, db: &State<PgPool>,
         note_handed_out(db, here, offered.generation).await?;
     }
     Ok(Json(CheckInAnswer { name: node.name, now, mark, wanted: offered, recovering }))
+}
+
+/// Returns what a node says of a pending restart, as much of it as people read.
+fn bounded(pending: &RestartPending) -> RestartPending {
+    let because = pending.because.iter().take(MOST_CAUSES).map(|cause| cause.chars().take(MOST_CAUSE_TEXT).collect());
+    RestartPending { since: pending.since, because: because.collect() }
 }
 
 /// Notes durably that a generation is handed out. What was made together with it is noted with it: after a change for all
