@@ -121,7 +121,7 @@ fn drift_is_left_for_its_grace_until_the_announced_hour_unless_a_person_says_now
     let left = kiosk.run(&["daemon", "--once"]);
     assert!(well(&left).contains("drift found"), "{}", left.stdout);
     let shown = kiosk.run(&["observe"]).stdout;
-    assert!(shown.contains("its grace lasts until"), "{shown}");
+    assert!(shown.contains("its grace lasts until") && shown.contains("enforce --now REASON does not wait"), "{shown}");
     assert!(is_drifted(&kiosk));
 
     let part = kiosk.run(&["enforce", "--yes", "--baseline", "kiosk-lockdown", "--now", "it is the shell's file"]);

@@ -1,6 +1,6 @@
 //! What to do after a run.
 
-use constans_core::run::{Decision, Mode, Status};
+use constans_core::run::{ClauseResult, Decision, Leave, Mode, Status};
 use constans_wire::report::RunReport;
 
 /// Returns the sensible next step.
@@ -13,6 +13,9 @@ pub fn next_step(report: &RunReport, arguments: &str, place: &str) -> String {
         (Mode::Observe, Status::Failed) => format!("mend what failed above, then constans-agent observe {arguments}"),
         (Mode::Observe, _) if would || !report.due.is_empty() => format!("constans-agent enforce {arguments}"),
         (Mode::Enforce, Status::Failed) => format!("mend what failed above, then constans-agent enforce {arguments}"),
+        (_, Status::DriftFound | Status::RolloutWaiting) if report.clauses.iter().any(waits_for_an_hour) => {
+            "what waits for an hour is done then by the daemon; constans-agent enforce --now REASON does not wait".to_owned()
+        }
         (_, Status::DriftFound | Status::Unmet | Status::RolloutWaiting) => {
             "what is left is left on purpose; change its switch in the document to have it corrected".to_owned()
         }
@@ -24,4 +27,10 @@ pub fn next_step(report: &RunReport, arguments: &str, place: &str) -> String {
         _ if report.clauses.is_empty() => "say what is wanted: on a node that joined, an operator assigns its groups baselines".to_owned(),
         _ => "nothing; everything is as wanted".to_owned(),
     }
+}
+
+/// Returns whether a clause was left for its grace, or since the change window is closed.
+fn waits_for_an_hour(result: &ClauseResult) -> bool {
+    let due = result.would.as_ref().unwrap_or(&result.decision);
+    matches!(due, Decision::Leave { why: Leave::Grace { .. } | Leave::Window { .. } })
 }
