@@ -1,0 +1,115 @@
+//! What stands at a path, and by what a change of it is noticed.
+
+use crate::error::HostError;
+use rustix::fs::{AtFlags, FileType, Stat};
+use std::os::fd::OwnedFd;
+
+/// What stands at a path.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum What {
+    /// A regular file.
+    File,
+    /// A directory.
+    Directory,
+    /// A symbolic link.
+    Link,
+    /// A socket, a pipe, a device.
+    Other,
+}
+
+impl What {
+    /// Returns it in words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::File => "a regular file",
+            Self::Directory => "a directory",
+            Self::Link => "a symbolic link",
+            Self::Other => "a device, socket or pipe",
+        }
+    }
+}
+
+/// An entry of a directory, looked at without following it.
+#[derive(Debug, Clone)]
+pub struct Entry {
+    /// What it is.
+    pub what: What,
+    /// The account that owns it.
+    pub uid: u32,
+    /// The group that owns it.
+    pub gid: u32,
+    /// Its permissions, twelve bits.
+    pub permissions: u32,
+    /// Its size in bytes.
+    pub size: u64,
+    /// How many names it has (hard links).
+    pub names: u64,
+    /// By what a change is noticed.
+    pub stamp: Stamp,
+}
+
+/// By what a change of a file is noticed without reading it (inode(7)).
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[expect(missing_docs, reason = "the words are those of inode(7)")]
+pub struct Stamp {
+    pub device: i64,
+    pub inode: i64,
+    pub size: i64,
+    pub mtime_ns: i64,
+    pub ctime_ns: i64,
+}
+
+impl Entry {
+    pub(super) fn of(stat: &Stat) -> Self {
+        let what = match FileType::from_raw_mode(stat.st_mode) {
+            FileType::RegularFile => What::File,
+            FileType::Directory => What::Directory,
+            FileType::Symlink => What::Link,
+            _ => What::Other,
+        };
+        Self {
+            what,
+            uid: stat.st_uid,
+            gid: stat.st_gid,
+            permissions: stat.st_mode & 0o7777,
+            size: u64::try_from(stat.st_size).unwrap_or(0),
+            names: stat.st_nlink,
+            stamp: Stamp {
+                device: stat.st_dev.cast_signed(),
+                inode: stat.st_ino.cast_signed(),
+                size: stat.st_size,
+                mtime_ns: nanoseconds(stat.st_mtime, stat.st_mtime_nsec),
+                ctime_ns: nanoseconds(stat.st_ctime, stat.st_ctime_nsec),
+            },
+        }
+    }
+
+    /// Returns whether everybody may read it.
+    pub fn is_readable_by_all(&self) -> bool {
+        self.permissions & 0o004 != 0
+    }
+}
+
+/// Who owns a thing and who may do what with it; what is none stays as it is.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Ownership {
+    /// The account.
+    pub uid: Option<u32>,
+    /// The group.
+    pub gid: Option<u32>,
+    /// The permissions.
+    pub permissions: Option<u32>,
+}
+
+/// Looks at an entry of an opened folder.
+pub(super) fn entry_in(folder: &OwnedFd, name: &str, path: &str) -> Result<Option<Entry>, HostError> {
+    match rustix::fs::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW) {
+        Ok(stat) => Ok(Some(Entry::of(&stat))),
+        Err(rustix::io::Errno::NOENT) => Ok(None),
+        Err(error) => Err(HostError::io("look at", path, &error.into())),
+    }
+}
+
+fn nanoseconds(secs: i64, nanos: u64) -> i64 {
+    secs.saturating_mul(1_000_000_000).saturating_add(i64::try_from(nanos).unwrap_or(0))
+}
