@@ -112,7 +112,8 @@ impl NodeKey {
 
 impl From<LinkError> for AgentError {
     fn from(error: LinkError) -> Self {
-        let exit = if matches!(error, LinkError::Refused(_)) { Exit::Refused } else { Exit::Error };
+        // A server that cannot answer now, as without its database, has refused nobody.
+        let exit = if matches!(&error, LinkError::Refused(problem) if problem.status < 500) { Exit::Refused } else { Exit::Error };
         Self { message: error.to_string(), hint: error.hint(), exit }
     }
 }

@@ -53,10 +53,8 @@ impl SeenFiles {
     /// Reads what is known from a file of the agent's own; if that is not whole, nothing is.
     pub fn read(path: &Path) -> Self {
         let text = fs::read_to_string(path).unwrap_or_default();
-        let Some((sum, lines)) = text.split_once('\n').filter(|(sum, lines)| of_contents(lines.as_bytes()).as_str() == *sum) else {
-            return Self::default();
-        };
-        let _ = sum;
+        let whole = text.split_once('\n').filter(|(sum, lines)| of_contents(lines.as_bytes()).as_str() == *sum);
+        let lines = whole.map(|(_, lines)| lines).unwrap_or_default();
         let known = lines.lines().filter_map(|line| {
             let mut fields = line.splitn(8, ' ');
             let mut number = || fields.next()?.parse::<i64>().ok();

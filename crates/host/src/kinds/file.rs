@@ -43,7 +43,7 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -
     Ok(Seen { content_bytes, text_diff, ..seen(found) })
 }
 
-/// Returns the paths of the files of a state whose contents are compared by their plain digest.
+/// Returns whether it is a file whose contents are compared by their plain digest.
 pub(crate) fn compared_by_digest(clause: &Clause) -> bool {
     clause.address.kind() == "file" && clause.gone == Gone::No && wanted_digest(clause).is_some()
 }
