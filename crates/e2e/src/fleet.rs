@@ -110,6 +110,14 @@ impl Fleet {
         self.start_server();
     }
 
+    /// Has the database let nobody in, or let everybody in again; the server goes on.
+    pub fn let_database_in(&self, let_in: bool) {
+        self.query_elsewhere(&format!("alter database constans with allow_connections {let_in}"));
+        if !let_in {
+            self.query_elsewhere("select count(pg_terminate_backend(pid)) from pg_stat_activity where datname = 'constans'");
+        }
+    }
+
     fn query_elsewhere(&self, sql: &str) {
         let elsewhere = format!("{}/postgres", self.database.trim_end_matches("/constans"));
         let output = Command::new("psql").args(["-tAq", "-c", sql, &elsewhere]).output().expect("psql starts");

@@ -171,6 +171,28 @@ fn a_daemon_runs_by_its_own_rhythm_and_at_the_announced_hour_and_asks_less_and_l
 }
 
 #[test]
+fn a_server_whose_database_is_away_has_refused_nobody() {
+    let (fleet, kiosk) = kiosk();
+    set(&fleet, &kiosk, "run_interval_secs = 5\nspread_secs = 0");
+    let mut daemon = Daemon::start(&kiosk);
+    let status = || -> serde_json::Value { serde_json::from_str(&kiosk.run(&["status", "--output", "json"]).stdout).unwrap() };
+    wait_for("it is in line", || status()["last_run"]["status"] == "in_line");
+    fleet.let_database_in(false);
+    wait_for("it is drifted, put right and told to nobody", || {
+        if status()["spooled_reports"] == 0 {
+            drift(&kiosk);
+        }
+        !is_drifted(&kiosk) && status()["spooled_reports"].as_u64() > Some(0)
+    });
+    let checked = kiosk.run(&["check-in"]);
+    assert!(checked.exit != Some(0) && checked.stderr.contains("503") | checked.stderr.contains("500"), "{}", checked.stderr);
+    assert!(daemon.0.try_wait().unwrap().is_none(), "the daemon goes on");
+    fleet.let_database_in(true);
+    wait_for("what waited is delivered", || status()["spooled_reports"] == 0);
+    assert!(daemon.0.try_wait().unwrap().is_none() && fleet.client(&["run", "list", "kiosk-auken-1"]).stdout.contains("drift corrected"));
+}
+
+#[test]
 fn a_restart_that_the_operating_system_needs_is_told_everywhere() {
     let (fleet, kiosk) = kiosk();
     set(&fleet, &kiosk, "restart = \"when_needed\"");

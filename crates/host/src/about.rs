@@ -2,6 +2,7 @@
 
 use crate::error::HostError;
 use crate::files::Files;
+use crate::packages::{DPKG_STATUS, rpm_database};
 use constans_core::filter::About;
 use serde_json::{Value, json};
 use std::path::Path;
@@ -27,12 +28,14 @@ pub fn find_out(files: &Files, is_private_root: bool) -> Result<About, HostError
     add("memory.mib", memory_mib().map(Value::from));
     let systemd_runs = !is_private_root && Path::new("/run/systemd/system").is_dir();
     add("init", Some(json!(if systemd_runs { "systemd" } else { "none" })));
-    add("packages", files.look("/var/lib/dpkg/status")?.map(|_| json!("dpkg")));
+    let packages = if files.look(DPKG_STATUS)?.is_some() { Some("dpkg") } else { rpm_database(files)?.map(|_| "rpm") };
+    add("packages", packages.map(Value::from));
     add("virtual", virtual_kind().map(Value::from));
     Ok(About::new(fields))
 }
 
-fn os_release(files: &Files) -> Result<String, HostError> {
+/// Returns the text of os-release(5).
+pub(crate) fn os_release(files: &Files) -> Result<String, HostError> {
     for path in ["/etc/os-release", "/usr/lib/os-release"] {
         // The first is usually a link to the second.
         if files.look(path)?.is_some_and(|entry| entry.what == crate::files::What::File) {

@@ -157,7 +157,7 @@ impl Machine {
         };
         say("created", times.as_ref().and_then(|times| times.created().ok()));
         say("last modified", times.as_ref().and_then(|times| times.modified().ok()));
-        let owner = self.packages.owner_of(path)?;
+        let owner = self.package_manager().owner_of(path)?;
         told.remarks.push(owner.map_or_else(|| "no package owns it".to_owned(), |package| format!("the package {package} owns it")));
         if entry.what == What::Other {
             told.not_kept = Some(format!("it is {}", entry.what.words()));

@@ -6,7 +6,10 @@ use crate::attributes::carry_attributes;
 use crate::error::HostError;
 use crate::steps;
 use constans_core::digest::{Digest, of_contents, of_reader};
+#[cfg(test)]
+pub(crate) use entry::READ_AGAIN_AFTER;
 use entry::entry_in;
+pub(crate) use entry::is_fresh;
 pub use entry::{Entry, Ownership, Stamp, What};
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, ResolveFlags};
 use std::fs::{File, OpenOptions};
@@ -238,6 +241,23 @@ impl Files {
             Err(rustix::io::Errno::NOENT | rustix::io::Errno::INVAL) => Ok(None),
             Err(error) => Err(HostError::io("read the link", path, &error.into())),
         }
+    }
+
+    /// Makes the folders on the way to a path that are not there yet.
+    ///
+    /// # Errors
+    ///
+    /// Returns the folder that could not be made.
+    pub fn make_way(&self, path: &str) -> Result<(), HostError> {
+        let parent = path.rsplit_once('/').map_or("", |(parent, _)| parent);
+        let mut way = String::new();
+        for name in parent.split('/').filter(|name| !name.is_empty()) {
+            way = format!("{way}/{name}");
+            if self.look(&way)?.is_none() {
+                self.make_directory(&way, Ownership::default())?;
+            }
+        }
+        Ok(())
     }
 
     /// Replaces a file whole: the new contents are written beside it with their ownership, flushed, accepted by

@@ -4,7 +4,7 @@ use crate::accounts::{Accounts, Names};
 use crate::error::HostError;
 use crate::files::{Entry, Files};
 use crate::kinds;
-use crate::packages::Apt;
+use crate::packages::{Apt, DPKG_STATUS, PackageManager, Packages, Rpm, rpm_database};
 use crate::programs::{NotRun, Programs, is_root};
 use crate::runit::Runit;
 use crate::seen_files::SeenFiles;
@@ -61,7 +61,10 @@ pub struct Machine {
     pub acted_on: ActedOn,
     pub(crate) files: Files,
     pub(crate) accounts: Accounts,
-    pub(crate) packages: Apt,
+    apt: Packages,
+    rpm: Packages,
+    /// Whether the root has rpm's packages and not dpkg's.
+    is_of_rpm: bool,
     pub(crate) services: Box<dyn Services>,
     runit: Runit,
     pub(crate) programs: Programs,
@@ -150,7 +153,9 @@ impl Machine {
         let files = Files::below(root).noting(scratch.join("unfinished"));
         let accounts = Accounts::new(files.clone(), is_private);
         Ok(Self {
-            packages: Apt::new(files.clone(), is_private, scratch),
+            is_of_rpm: is_of_rpm(&files)?,
+            apt: Packages::new(Apt::new(files.clone(), is_private, scratch), files.clone(), scratch),
+            rpm: Packages::new(Rpm::new(files.clone(), is_private, scratch), files.clone(), scratch),
             services: services::choose(&files, is_private),
             runit: Runit::new(files.clone()),
             programs: Programs::new(files.clone(), accounts.clone(), is_private),
@@ -173,7 +178,9 @@ impl Machine {
         let of_kind = |kind: &'static str| state.clauses.iter().filter(move |clause| clause.address.kind() == kind && clause.gone == Gone::No);
         self.packet_rules = of_kind("packet_rule").map(|clause| clause.name().to_owned()).collect();
         let refresh = of_kind("package_source").filter_map(|clause| clause.get("refresh")?.as_u64()).min();
-        self.packages.refresh_after(refresh.map(Duration::from_secs));
+        for packages in [&mut self.apt, &mut self.rpm] {
+            packages.refresh_after(refresh.map(Duration::from_secs));
+        }
     }
 
     /// Finds out the stable fields.
@@ -233,6 +240,25 @@ impl Machine {
         (self.acted_on.is_private_root() && !is_root()).then(|| "owners cannot be set below a private root without root's rights".to_owned())
     }
 
+    /// Returns the node's packages.
+    pub(crate) fn packages(&mut self) -> &mut Packages {
+        if self.is_of_rpm { &mut self.rpm } else { &mut self.apt }
+    }
+
+    /// Returns the node's package manager.
+    pub(crate) fn package_manager(&self) -> &dyn PackageManager {
+        if self.is_of_rpm { self.rpm.manager() } else { self.apt.manager() }
+    }
+
+    /// Returns the packages that a clause asks for: the node's own, unless `via` names others.
+    pub(crate) fn packages_of(&mut self, clause: &Clause) -> &mut Packages {
+        match clause.via.as_deref() {
+            Some("apt") => &mut self.apt,
+            Some("rpm") => &mut self.rpm,
+            _ => self.packages(),
+        }
+    }
+
     /// Returns the service manager that a clause asks for: the node's own, unless `via` names another.
     pub(crate) fn services_of(&mut self, clause: &Clause) -> Result<&mut dyn Services, HostError> {
         match clause.via.as_deref() {
@@ -284,10 +310,15 @@ impl Machine {
     }
 }
 
+/// A node with both has dpkg's: rpm is a tool there.
+fn is_of_rpm(files: &Files) -> Result<bool, HostError> {
+    Ok(files.look(DPKG_STATUS)?.is_none() && rpm_database(files)?.is_some())
+}
+
 /// Returns the backends that `via` may name.
 fn backends(kind: &str) -> &'static [&'static str] {
     match kind {
-        "package" => &["apt"],
+        "package" | "package_source" => &["apt", "rpm"],
         "service" => &["systemd", "runit"],
         _ => &[],
     }

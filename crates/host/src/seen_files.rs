@@ -1,11 +1,8 @@
 //! Contents of files that were read before: as long as a file's metadata is the same, they are known without reading.
-//!
-//! The kernel changes a file's ctime with every change of contents or metadata (inode(7)); nobody can set it. What was
-//! changed in the moment of the reading may have the same ctime, so only a file whose ctime is older than that counts.
 
-use crate::files::{Entry, Files, Stamp};
+use crate::files::{Entry, Files, Stamp, is_fresh};
 use constans_core::digest::{Digest, of_contents};
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use std::collections::{HashMap, HashSet};
 use std::fmt::Write as _;
 use std::path::Path;
@@ -13,10 +10,6 @@ use std::sync::mpsc::{Receiver, channel};
 use std::thread;
 use std::{fs, io};
 
-/// At least so often every file is read, whatever its metadata say.
-const READ_AGAIN_AFTER: SignedDuration = SignedDuration::from_hours(24);
-/// A change so shortly before the reading may not show in the ctime.
-const CTIME_MAY_LAG_NS: i64 = 1_000_000_000;
 /// Fewer files are not worth further threads.
 const FEWEST_FOR_THREADS: usize = 64;
 const MOST_THREADS: usize = 4;
@@ -41,12 +34,6 @@ struct SeenFile {
     stamp: Stamp,
     digest: Digest,
     read_at: Timestamp,
-}
-
-impl SeenFile {
-    fn is_fresh(&self, now: Timestamp) -> bool {
-        self.read_at <= now && now.duration_since(self.read_at) < READ_AGAIN_AFTER
-    }
 }
 
 impl SeenFiles {
@@ -76,7 +63,7 @@ impl SeenFiles {
         if !self.is_changed {
             return Ok(());
         }
-        self.known.retain(|_, seen| seen.is_fresh(now));
+        self.known.retain(|_, seen| is_fresh(seen.read_at, now));
         let mut lines = String::with_capacity(self.known.len() * 160);
         for (path, SeenFile { stamp, digest, read_at }) in &self.known {
             let Stamp { device, inode, size, mtime_ns, ctime_ns } = stamp;
@@ -92,7 +79,8 @@ impl SeenFiles {
 
     /// Has threads read ahead, in their order, the files of which nothing is known. What cannot be read is left to its own turn.
     pub fn read_ahead(&mut self, files: &Files, paths: &[&str], now: Timestamp) {
-        let unknown: Vec<&str> = paths.iter().filter(|path| self.known.get(**path).is_none_or(|seen| !seen.is_fresh(now))).copied().collect();
+        let unknown: Vec<&str> =
+            paths.iter().filter(|path| self.known.get(**path).is_none_or(|seen| !is_fresh(seen.read_at, now))).copied().collect();
         if unknown.is_empty() {
             return;
         }
@@ -137,11 +125,8 @@ impl SeenFiles {
     pub fn digest(&mut self, files: &Files, path: &str, entry: &Entry, now: Timestamp) -> Result<(Digest, Option<Timestamp>), crate::HostError> {
         while self.awaited.contains(path) && self.take_in() {}
         let stamp = &entry.stamp;
-        if let Some(seen) = self.known.get(path).filter(|seen| seen.stamp == *stamp && seen.is_fresh(now)) {
-            let read_ns = i64::try_from(seen.read_at.as_nanosecond()).unwrap_or(0);
-            if stamp.ctime_ns < read_ns - CTIME_MAY_LAG_NS {
-                return Ok((seen.digest.clone(), Some(seen.read_at)));
-            }
+        if let Some(seen) = self.known.get(path).filter(|seen| seen.stamp == *stamp && stamp.vouches_for(seen.read_at, now)) {
+            return Ok((seen.digest.clone(), Some(seen.read_at)));
         }
         self.is_changed = true;
         match files.stamped_digest(path)? {
@@ -162,6 +147,8 @@ fn read_one(files: &Files, path: &str, now: Timestamp) -> Option<SeenFile> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::files::READ_AGAIN_AFTER;
+    use jiff::SignedDuration;
 
     const LONG_AGO: SignedDuration = SignedDuration::from_hours(2);
 

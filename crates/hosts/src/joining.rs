@@ -2,7 +2,7 @@
 
 use crate::hub::Hub;
 use crate::lab::{Failed, Host, told};
-use crate::service;
+use crate::{around, service};
 use constans_e2e::story::KIOSKS;
 use constans_world::kits;
 use std::path::Path;
@@ -29,7 +29,7 @@ const LAST: &[(&str, Step)] = &[("asked to end while it runs, it finishes what i
 /// Goes through all steps; returns 1 if one failed, since those after it cannot be tried.
 pub fn all(hub: &Hub<'_>, host: Host<'_>) -> usize {
     println!("\na fleet");
-    STEPS.iter().chain(service::STEPS).chain(LAST).map(|(what, step)| told(what, step(hub, host))).find(|failed| *failed > 0).unwrap_or(0)
+    STEPS.iter().chain(service::STEPS).chain(around::STEPS).chain(LAST).map(|(what, step)| told(what, step(hub, host))).find(|failed| *failed > 0).unwrap_or(0)
 }
 
 fn publish(hub: &Hub<'_>, _: Host<'_>) -> Result<(), Failed> {

@@ -33,6 +33,11 @@ impl Repository {
         Ok(repository)
     }
 
+    /// The folder of the key that signs it.
+    pub fn keys(&self) -> &Path {
+        &self.keys
+    }
+
     /// Offers further packages from now on.
     pub fn offer(&self, more: &[Package]) -> Result<(), Failed> {
         let all: Vec<Package> = PACKAGES.iter().chain([&SLOW]).chain(more).copied().collect();
@@ -45,7 +50,7 @@ impl Repository {
     }
 }
 
-fn run(command: &mut Command) -> Result<String, Failed> {
+pub fn run(command: &mut Command) -> Result<String, Failed> {
     let output = command.output().map_err(|error| format!("{command:?}: {error}"))?;
     if output.status.success() {
         return Ok(String::from_utf8_lossy(&output.stdout).into_owned());

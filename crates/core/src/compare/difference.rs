@@ -120,7 +120,7 @@ fn difference_of(clause: &Clause, property: &str, wanted: &Value, matcher: Match
     }
     let (wanted_side, found_side) = match found.properties.get(property) {
         Some(FoundValue::NotExaminedHere(_)) => return None,
-        Some(FoundValue::Value(value)) if matches(matcher, wanted, value, found.candidate.as_deref()) => return None,
+        Some(FoundValue::Value(value)) if matches(matcher, wanted, value, found) => return None,
         Some(FoundValue::Value(value)) => sides(matcher, property, wanted, value, found, content_bytes),
         Some(FoundValue::Unreadable(reason)) => (plain_side(matcher, property, wanted, content_bytes), Side::Unreadable { reason: reason.clone() }),
         None => (plain_side(matcher, property, wanted, content_bytes), Side::Absent),
@@ -135,15 +135,15 @@ fn missing_property(clause: &Clause, property: &str, wanted: &Value, matcher: Ma
     (matcher != Matcher::Never).then(|| Difference { property: property.to_owned(), wanted: side(), found: Side::Absent })
 }
 
-fn matches(matcher: Matcher, wanted: &Value, found: &Value, candidate: Option<&str>) -> bool {
+fn matches(matcher: Matcher, wanted: &Value, value: &Value, found: &Found) -> bool {
     match matcher {
-        Matcher::Equal => wanted == found,
+        Matcher::Equal => wanted == value,
         Matcher::Version => {
             let wish = wanted.as_str().and_then(|wish| VersionWish::parse(wish).ok());
-            wish.zip(found.as_str()).is_some_and(|(wish, found)| wish.fits(found, candidate))
+            wish.zip(value.as_str()).is_some_and(|(wish, value)| wish.fits(value, found.candidate.as_deref(), found.version_order))
         }
-        Matcher::Holds => *found == Value::Bool(true),
-        Matcher::Nothing => wanted != &Value::Bool(true) || found.as_array().is_some_and(Vec::is_empty),
+        Matcher::Holds => *value == Value::Bool(true),
+        Matcher::Nothing => wanted != &Value::Bool(true) || value.as_array().is_some_and(Vec::is_empty),
         Matcher::Never => true,
     }
 }

@@ -1,5 +1,6 @@
 //! What an inspection found.
 
+use crate::kind::VersionOrder;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -29,6 +30,8 @@ pub struct Found {
     pub size: Option<u64>,
     /// The newest version that the sources of a package offer.
     pub candidate: Option<String>,
+    /// How the versions of its packages are ordered.
+    pub version_order: VersionOrder,
     /// What is there, in words, where `present` or `half of it` would not say it.
     pub words: Option<String>,
 }
@@ -47,7 +50,14 @@ pub enum FoundValue {
 impl Found {
     /// Returns a thing that is not there.
     pub fn absent() -> Self {
-        Self { presence: Presence::Absent, properties: BTreeMap::new(), size: None, candidate: None, words: None }
+        Self {
+            presence: Presence::Absent,
+            properties: BTreeMap::new(),
+            size: None,
+            candidate: None,
+            version_order: VersionOrder::default(),
+            words: None,
+        }
     }
 
     /// Returns a thing that is there, without properties yet.

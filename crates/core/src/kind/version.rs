@@ -1,9 +1,41 @@
 //! Wishes for a package's version and how a version fits them.
 //!
-//! Versions are ordered as Debian Policy 5.6.12 orders them.
+//! Versions are ordered as the node's packages order theirs: by Debian Policy 5.6.12, or as rpm-version(7) says.
 
 use debversion::Version;
+use rpm_version::Evr;
+use std::cmp::Ordering;
 use std::fmt;
+
+/// How the versions of a node's packages are ordered.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum VersionOrder {
+    /// As dpkg does.
+    #[default]
+    Dpkg,
+    /// As rpm does; where one of two versions says no release, only the rest counts.
+    Rpm,
+}
+
+impl VersionOrder {
+    /// Compares two versions; nothing if one of them is none in this order.
+    pub fn compare(self, left: &str, right: &str) -> Option<Ordering> {
+        match self {
+            Self::Dpkg => Some(left.parse::<Version>().ok()?.cmp(&right.parse().ok()?)),
+            Self::Rpm => {
+                let [(left_epoch, left_version, left_release), (right_epoch, right_version, right_release)] = [left, right].map(Evr::parse_values);
+                let one_says_no_release = left_release.is_empty() || right_release.is_empty();
+                let [left_release, right_release] = if one_says_no_release { ["", ""] } else { [left_release, right_release] };
+                Some(Evr::new(left_epoch, left_version, left_release).cmp(&Evr::new(right_epoch, right_version, right_release)))
+            }
+        }
+    }
+
+    /// Returns the newest of these versions.
+    pub fn newest<'v>(self, versions: impl IntoIterator<Item = &'v str>) -> Option<&'v str> {
+        versions.into_iter().reduce(|newest, next| if self.compare(next, newest) == Some(Ordering::Greater) { next } else { newest })
+    }
+}
 
 /// What version of a package is wanted.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -62,34 +94,34 @@ impl VersionWish {
         if text.contains('*') {
             return Ok(Self::Pattern(text.to_owned()));
         }
-        version(text).ok_or_else(|| VersionWishError::Version(text.to_owned()))?;
+        must_be_version(text)?;
         Ok(Self::Exact(text.to_owned()))
     }
 
     /// Returns whether a version fits. `newest` fits only the candidate that the sources offer; without one, any.
-    pub fn fits(&self, found: &str, candidate: Option<&str>) -> bool {
+    pub fn fits(&self, found: &str, candidate: Option<&str>, order: VersionOrder) -> bool {
         match self {
-            Self::Exact(wanted) => found == wanted,
+            Self::Exact(wanted) if order == VersionOrder::Dpkg => found == wanted,
+            Self::Exact(wanted) => order.compare(found, wanted) == Some(Ordering::Equal),
             Self::Pattern(pattern) => wildmatch::WildMatch::new(pattern).matches(found),
-            Self::Range(bounds) => version(found)
-                .is_some_and(|found| bounds.iter().all(|(bound, limit)| version(limit).is_some_and(|limit| bound.holds(&found, &limit)))),
+            Self::Range(bounds) => bounds.iter().all(|(bound, limit)| order.compare(found, limit).is_some_and(|order| bound.holds(order))),
             Self::Newest => candidate.is_none_or(|candidate| candidate == found),
         }
     }
 
     /// Returns the newest of the versions that fit.
-    pub fn best<'v>(&self, offered: impl IntoIterator<Item = &'v str>) -> Option<&'v str> {
-        offered.into_iter().filter(|offer| self.fits(offer, None)).max_by(|left, right| version(left).cmp(&version(right)))
+    pub fn best<'v>(&self, offered: impl IntoIterator<Item = &'v str>, order: VersionOrder) -> Option<&'v str> {
+        order.newest(offered.into_iter().filter(|offer| self.fits(offer, None, order)))
     }
 }
 
 impl Bound {
-    fn holds(self, found: &Version, limit: &Version) -> bool {
+    fn holds(self, found_to_limit: Ordering) -> bool {
         match self {
-            Self::Below => found < limit,
-            Self::AtMost => found <= limit,
-            Self::AtLeast => found >= limit,
-            Self::Above => found > limit,
+            Self::Below => found_to_limit.is_lt(),
+            Self::AtMost => found_to_limit.is_le(),
+            Self::AtLeast => found_to_limit.is_ge(),
+            Self::Above => found_to_limit.is_gt(),
         }
     }
 }
@@ -124,15 +156,18 @@ fn parse_bound(text: &str) -> Result<(Bound, String), VersionWishError> {
     for bound in [Bound::AtMost, Bound::AtLeast, Bound::Below, Bound::Above] {
         if let Some(limit) = text.strip_prefix(bound.sign()) {
             let limit = limit.trim();
-            version(limit).ok_or_else(|| VersionWishError::Version(limit.to_owned()))?;
+            must_be_version(limit)?;
             return Ok((bound, limit.to_owned()));
         }
     }
     Err(VersionWishError::Bound(text.to_owned()))
 }
 
-fn version(text: &str) -> Option<Version> {
-    text.parse().ok()
+/// Where a document is read it is not known which packages a node has: a version is one if either could have it.
+fn must_be_version(text: &str) -> Result<(), VersionWishError> {
+    let may_be_of_rpm = text.starts_with(|first: char| first.is_ascii_alphanumeric())
+        && text.chars().all(|character| character.is_ascii_alphanumeric() || "._+~^:-".contains(character));
+    if may_be_of_rpm || text.parse::<Version>().is_ok() { Ok(()) } else { Err(VersionWishError::Version(text.to_owned())) }
 }
 
 #[cfg(test)]
@@ -152,19 +187,36 @@ mod tests {
             ("> 1:1.0", "9.0", false),
             ("newest", "1.0", true),
         ] {
-            assert_eq!(VersionWish::parse(wish).unwrap().fits(found, None), fits, "{wish} and {found}");
+            assert_eq!(VersionWish::parse(wish).unwrap().fits(found, None, VersionOrder::Dpkg), fits, "{wish} and {found}");
+        }
+    }
+
+    #[test]
+    fn rpm_counts_the_release_only_where_both_say_one() {
+        for (wish, found, fits) in [
+            ("3.2.1", "3.2.1-1", true),
+            ("3.2.1-2", "3.2.1-1", false),
+            ("3.2.1", "1:3.2.1-1", false),
+            ("3.2.*", "3.2.10-1.el9", true),
+            (">= 3.2, < 4", "3.10-1", true),
+            ("< 4", "4-1", false),
+            ("> 3.2-1", "3.2-2", true),
+            (">= 3.2", "3.2~rc1-1", false),
+            ("> 1.0", "1.0^git7-1", true),
+        ] {
+            assert_eq!(VersionWish::parse(wish).unwrap().fits(found, None, VersionOrder::Rpm), fits, "{wish} and {found}");
         }
     }
 
     #[test]
     fn newest_is_held_against_what_the_sources_offer() {
-        assert!(!VersionWish::Newest.fits("1.0", Some("1.1")));
+        assert!(!VersionWish::Newest.fits("1.0", Some("1.1"), VersionOrder::Dpkg));
     }
 
     #[test]
     fn the_best_offer_is_the_newest_that_fits() {
         let wish = VersionWish::parse("3.2.*").unwrap();
-        assert_eq!(wish.best(["3.2.9", "3.2.10", "4.0"]), Some("3.2.10"));
+        assert_eq!(wish.best(["3.2.9", "3.2.10", "4.0"], VersionOrder::Dpkg), Some("3.2.10"));
     }
 
     #[test]

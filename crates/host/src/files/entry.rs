@@ -1,7 +1,9 @@
 //! What stands at a path, and by what a change of it is noticed.
 
 use crate::error::HostError;
+use jiff::{SignedDuration, Timestamp};
 use rustix::fs::{AtFlags, FileType, Stat};
+use serde::{Deserialize, Serialize};
 use std::os::fd::OwnedFd;
 
 /// What stands at a path.
@@ -49,7 +51,10 @@ pub struct Entry {
 }
 
 /// By what a change of a file is noticed without reading it (inode(7)).
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+///
+/// The kernel changes a file's ctime with every change of contents or metadata; nobody can set it. What was changed in the
+/// moment of the reading may have the same ctime, so only a file whose ctime is older than that counts.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[expect(missing_docs, reason = "the words are those of inode(7)")]
 pub struct Stamp {
     pub device: i64,
@@ -57,6 +62,24 @@ pub struct Stamp {
     pub size: i64,
     pub mtime_ns: i64,
     pub ctime_ns: i64,
+}
+
+/// At least so often everything is read, whatever its metadata say.
+pub(crate) const READ_AGAIN_AFTER: SignedDuration = SignedDuration::from_hours(24);
+/// A change so shortly before the reading may not show in the ctime.
+const CTIME_MAY_LAG_NS: i64 = 1_000_000_000;
+
+/// Returns whether something that was read at a time may still be known from then, if its metadata are the same.
+pub(crate) fn is_fresh(read_at: Timestamp, now: Timestamp) -> bool {
+    read_at <= now && now.duration_since(read_at) < READ_AGAIN_AFTER
+}
+
+impl Stamp {
+    /// Returns whether what was read at a time is what stands there now, for a file that had this stamp then and has it now.
+    pub(crate) fn vouches_for(&self, read_at: Timestamp, now: Timestamp) -> bool {
+        let read_ns = i64::try_from(read_at.as_nanosecond()).unwrap_or(0);
+        is_fresh(read_at, now) && self.ctime_ns < read_ns - CTIME_MAY_LAG_NS
+    }
 }
 
 impl Entry {

@@ -1,6 +1,6 @@
 //! The servers that the clock is set by: chrony's or systemd-timesyncd's, whichever is there.
 
-use super::{make_way, put};
+use super::put;
 use crate::error::HostError;
 use crate::files::Ownership;
 use crate::machine::{Machine, NotSeen, Work, seen};
@@ -109,12 +109,12 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_
                 }
             }
             let text: String = servers.iter().map(|server| format!("server {server} iburst\n")).collect();
-            make_way(machine, CHRONY_OWN)?;
+            machine.files.make_way(CHRONY_OWN)?;
             put(machine, work, &clause.address, CHRONY_OWN, text.as_bytes(), readable)?;
             "chrony"
         }
         Keeper::Timesyncd => {
-            make_way(machine, TIMESYNCD_OWN)?;
+            machine.files.make_way(TIMESYNCD_OWN)?;
             // The first line takes back what earlier files said.
             let text = format!("# Kept by Constans.\n[Time]\nNTP=\nNTP={}\n", servers.join(" "));
             put(machine, work, &clause.address, TIMESYNCD_OWN, text.as_bytes(), readable)?;

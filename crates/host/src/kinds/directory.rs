@@ -42,19 +42,9 @@ fn unknown_entries(machine: &Machine, clause: &Clause) -> Result<Vec<String>, Ho
     if unknown.is_empty() {
         return Ok(unknown);
     }
-    let owned = owned_below(machine, &below)?;
+    let owned = machine.package_manager().owned_below(&below)?;
     unknown.retain(|name| !owned.contains(name.as_str()));
     Ok(unknown)
-}
-
-/// Returns the names directly below a folder that packages own.
-fn owned_below(machine: &Machine, below: &str) -> Result<BTreeSet<String>, HostError> {
-    let mut owned = BTreeSet::new();
-    for list in machine.files.list("/var/lib/dpkg/info")?.unwrap_or_default().iter().filter(|name| name.ends_with(".list")) {
-        let text = machine.files.read_text(&format!("/var/lib/dpkg/info/{list}"))?;
-        owned.extend(text.lines().filter_map(|path| path.strip_prefix(below)).filter_map(|rest| rest.split('/').next()).map(str::to_owned));
-    }
-    Ok(owned)
 }
 
 pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Difference], work: &mut Work<'_>) -> Result<(), HostError> {

@@ -1,6 +1,6 @@
 //! Kernel modules: loaded now and at boot, or barred from being loaded.
 
-use super::{make_way, put, take_away, text_of};
+use super::{put, take_away, text_of};
 use crate::error::HostError;
 use crate::files::Ownership;
 use crate::machine::{Machine, NotSeen, Work, seen};
@@ -120,7 +120,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     match (clause.flag("loaded"), clause.flag("barred")) {
         (Some(true), _) => {
             if who_loads(machine, &name)?.is_empty() {
-                make_way(machine, &own_at_boot)?;
+                machine.files.make_way(&own_at_boot)?;
                 put(machine, work, &clause.address, &own_at_boot, format!("{name}\n").as_bytes(), readable)?;
             }
             modprobe(machine, work, &[&name], Loaded::Yes, &name)
@@ -132,7 +132,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
         }
         (_, Some(true)) => {
             let text = format!("# Kept by Constans, {}.\ninstall {name} /bin/false\nblacklist {name}\n", clause.address);
-            make_way(machine, &own_rule)?;
+            machine.files.make_way(&own_rule)?;
             put(machine, work, &clause.address, &own_rule, text.as_bytes(), readable)?;
             modprobe(machine, work, &["--remove", &name], Loaded::No, &name)
         }

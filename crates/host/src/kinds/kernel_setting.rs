@@ -1,6 +1,6 @@
 //! Kernel settings: their value now, and the one that they have after the next boot.
 
-use super::{make_way, now_and_at_boot, put};
+use super::{now_and_at_boot, put};
 use crate::error::HostError;
 use crate::files::Ownership;
 use crate::machine::{Machine, NotSeen, Work, seen};
@@ -135,7 +135,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
         lines.push(format!("{name} = {value}"));
         lines.sort();
         let text = format!("# Kept by Constans, a line each clause kernel_setting.\n{}\n", lines.join("\n"));
-        make_way(machine, OWN)?;
+        machine.files.make_way(OWN)?;
         put(machine, work, &clause.address, OWN, text.as_bytes(), Ownership { permissions: Some(0o644), ..Ownership::default() })?;
     }
     if machine.acted_on.is_private_root() || now(&name)?.as_deref() == Some(value) {

@@ -11,7 +11,7 @@ use std::collections::BTreeMap;
 /// Lists them.
 pub(crate) fn of(machine: &mut Machine, kind: &str) -> Result<Vec<Thing>, NotTold> {
     let names: Vec<String> = match kind {
-        "package" => machine.packages.names()?,
+        "package" => machine.packages().names()?,
         "package_source" => package_source::names(machine)?,
         "service" => machine.services.names()?,
         "schedule" => return Ok(named(schedule::all(machine)?.into_iter().map(|entry| entry.name))),

@@ -145,19 +145,6 @@ fn take_away(machine: &Machine, work: &mut Work<'_>, clause: &ClauseAddress, pat
     Ok(())
 }
 
-/// Makes the folders that lead to a path, as far as they are not there.
-fn make_way(machine: &Machine, path: &str) -> Result<(), HostError> {
-    let parent = path.rsplit_once('/').map_or("", |(parent, _)| parent);
-    let mut way = String::new();
-    for name in parent.split('/').filter(|name| !name.is_empty()) {
-        way = format!("{way}/{name}");
-        if machine.files.look(&way)?.is_none() {
-            machine.files.make_directory(&way, Ownership::default())?;
-        }
-    }
-    Ok(())
-}
-
 /// Reads a text file that others own; none if it is not there.
 fn text_of(machine: &Machine, path: &str) -> Result<Option<String>, HostError> {
     let Some(bytes) = machine.files.read(path)? else { return Ok(None) };

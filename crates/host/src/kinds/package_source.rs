@@ -1,6 +1,9 @@
-//! Repositories that packages come from: a file of apt's folder each, and the key that signs it.
+//! Repositories that packages come from: a file of apt's or dnf's folder each, and the key that signs it.
 
-use super::{make_way, put, take_away, text_of};
+mod apt_source;
+mod dnf_repository;
+
+use super::{put, take_away, text_of};
 use crate::error::HostError;
 use crate::files::Ownership;
 use crate::machine::{Machine, NotSeen, Work, seen};
@@ -12,64 +15,93 @@ use constans_core::run::Seen;
 use constans_core::state::Clause;
 use serde_json::json;
 
-const SOURCES: &str = "/etc/apt/sources.list.d";
-const KEYS: &str = "/etc/apt/keyrings";
+/// What the file of a repository says.
+struct Written {
+    is_enabled: bool,
+    url: String,
+    suite: FoundValue,
+    parts: FoundValue,
+    /// The path of its key.
+    key: Option<String>,
+}
 
-/// Where a repository of this name, and its key, are written.
-fn paths(name: &str) -> (String, [String; 2]) {
-    let name: String = name.chars().map(|c| if c.is_ascii_alphanumeric() || "-_.".contains(c) { c } else { '_' }).collect();
-    (format!("{SOURCES}/{name}.sources"), [format!("{KEYS}/{name}.asc"), format!("{KEYS}/{name}.gpg")])
+/// How a package manager's repositories are written.
+struct Format {
+    /// The folder that must be there, else the package manager is not.
+    needs: &'static str,
+    folder: &'static str,
+    extension: &'static str,
+    keys: &'static str,
+    read: fn(name: &str, text: &str) -> Written,
+    write: fn(clause: &Clause, key: Option<&str>) -> Result<String, HostError>,
+}
+
+impl Format {
+    fn of(machine: &mut Machine, clause: &Clause) -> &'static Self {
+        Self::by_name(machine.packages_of(clause).manager().name())
+    }
+
+    fn by_name(manager: &str) -> &'static Self {
+        if manager == "rpm" { &dnf_repository::FORMAT } else { &apt_source::FORMAT }
+    }
+
+    /// Where a repository of this name, and its key, are written.
+    fn paths(&self, name: &str) -> (String, [String; 2]) {
+        let name = file_name(name);
+        let key = |extension: &str| format!("{}/{name}.{extension}", self.keys);
+        (format!("{}/{name}.{}", self.folder, self.extension), [key("asc"), key("gpg")])
+    }
+}
+
+/// Returns a repository's name as a file's, and as a section's.
+fn file_name(name: &str) -> String {
+    name.chars().map(|c| if c.is_ascii_alphanumeric() || "-_.".contains(c) { c } else { '_' }).collect()
 }
 
 /// Returns the names of the repositories that have a file of their own.
 pub(super) fn names(machine: &Machine) -> Result<Vec<String>, HostError> {
-    let files = machine.files.list(SOURCES)?.unwrap_or_default();
-    Ok(files.iter().filter_map(|file| file.strip_suffix(".sources")).map(str::to_owned).collect())
+    let format = Format::by_name(machine.package_manager().name());
+    let files = machine.files.list(format.folder)?.unwrap_or_default();
+    Ok(files.iter().filter_map(|file| file.strip_suffix(format.extension)?.strip_suffix('.')).map(str::to_owned).collect())
 }
 
-/// Returns the value of a field of a deb822(5) text.
-fn field(text: &str, name: &str) -> Option<String> {
-    text.lines().filter_map(|line| line.split_once(':')).find(|(key, _)| key.eq_ignore_ascii_case(name)).map(|(_, value)| value.trim().to_owned())
-}
-
-pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSeen> {
-    if machine.files.look("/etc/apt")?.is_none() {
-        return Err(NotSeen::Unsupported("there is no apt here (/etc/apt)".to_owned()));
+pub(super) fn inspect(machine: &mut Machine, clause: &Clause) -> Result<Seen, NotSeen> {
+    let format = Format::of(machine, clause);
+    if machine.files.look(format.needs)?.is_none() {
+        return Err(NotSeen::Unsupported(format!("there is no {} here ({})", machine.packages_of(clause).manager().name(), format.needs)));
     }
-    let (path, _) = paths(clause.name());
+    let (path, _) = format.paths(clause.name());
     let Some(text) = text_of(machine, &path)? else { return Ok(seen(Found::absent())) };
-    if field(&text, "Enabled").is_some_and(|value| value == "no") {
-        return Ok(seen(Found::half(format!("{path}, which says Enabled: no"))));
+    let written = (format.read)(&file_name(clause.name()), &text);
+    if !written.is_enabled {
+        return Ok(seen(Found::half(format!("{path}, which says that it is not enabled"))));
     }
-    let words = |name: &str| field(&text, name).map(|value| value.split_whitespace().map(str::to_owned).collect::<Vec<_>>()).unwrap_or_default();
-    let key = field(&text, "Signed-By").map(|path| machine.files.read(&path)).transpose()?.flatten();
+    let key = written.key.map(|path| machine.files.read(&path)).transpose()?.flatten();
     let mut found = Found::present();
     for property in ["url", "suite", "parts", "signed_by", "fingerprint"] {
         if clause.get(property).is_none() {
             continue;
         }
         let value = match (property, &key) {
-            ("url", _) => json!(words("URIs").join(" ")),
-            ("suite", _) => json!(words("Suites").join(" ")),
-            ("parts", _) => json!(words("Components")),
-            ("signed_by", Some(key)) => json!(of_contents(key).as_str()),
+            ("url", _) => FoundValue::Value(json!(written.url)),
+            ("suite", _) => written.suite.clone(),
+            ("parts", _) => written.parts.clone(),
+            ("signed_by", Some(key)) => FoundValue::Value(json!(of_contents(key).as_str())),
             (_, Some(key)) => match fingerprint(key) {
-                Ok(fingerprint) => json!(fingerprint),
-                Err(error) => {
-                    found = found.with_found(property, FoundValue::Unreadable(error.message));
-                    continue;
-                }
+                Ok(fingerprint) => FoundValue::Value(json!(fingerprint)),
+                Err(error) => FoundValue::Unreadable(error.message),
             },
-            (_, None) => json!("no key"),
+            (_, None) => FoundValue::Value(json!("no key")),
         };
-        found = found.with(property, value);
+        found = found.with_found(property, value);
     }
     Ok(seen(found))
 }
 
 pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_>) -> Result<(), HostError> {
-    let (path, keys) = paths(clause.name());
-    machine.packages.sources_changed();
+    let format = Format::of(machine, clause);
+    let (path, keys) = format.paths(clause.name());
+    machine.packages_of(clause).sources_changed();
     if clause.gone != Gone::No {
         take_away(machine, work, &clause.address, &path)?;
         return keys.iter().try_for_each(|key| take_away(machine, work, &clause.address, key));
@@ -79,26 +111,12 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_
         Some(digest) => Some(put_key(machine, clause, digest, &keys, readable, work)?),
         None => None,
     };
-    let suite = clause.text("suite").unwrap_or("./");
-    let mut lines = vec![
-        format!("# Kept by Constans, {}.", clause.address),
-        "Types: deb".to_owned(),
-        format!("URIs: {}", clause.text("url").unwrap_or_default()),
-        format!("Suites: {suite}"),
-    ];
-    let parts = clause.list("parts");
-    match (suite.ends_with('/'), parts.is_empty()) {
-        (true, false) => return Err(HostError::new(format!("the suite {suite} is a folder, which has no parts")).remedy("take `parts` away")),
-        (false, true) => lines.push("Components: main".to_owned()),
-        (true, true) => {}
-        (false, false) => lines.push(format!("Components: {}", parts.join(" "))),
-    }
-    lines.extend(signed_by.map(|key| format!("Signed-By: {key}")));
-    make_way(machine, &path)?;
-    put(machine, work, &clause.address, &path, format!("{}\n", lines.join("\n")).as_bytes(), readable)
+    let text = format!("# Kept by Constans, {}.\n{}", clause.address, (format.write)(clause, signed_by.as_deref())?);
+    machine.files.make_way(&path)?;
+    put(machine, work, &clause.address, &path, text.as_bytes(), readable)
 }
 
-/// Puts the key beside apt's others, if it is the one that is meant.
+/// Puts the key beside the others, if it is the one that is meant.
 fn put_key(
     machine: &Machine,
     clause: &Clause,
@@ -115,7 +133,7 @@ fn put_key(
     }
     // apt knows by the name whether a key is armoured.
     let (path, other) = if key.starts_with(b"-----") { (&keys[0], &keys[1]) } else { (&keys[1], &keys[0]) };
-    make_way(machine, path)?;
+    machine.files.make_way(path)?;
     if machine.files.digest(path)?.is_none_or(|found| found.as_str() != digest) {
         put(machine, work, &clause.address, path, &key, readable)?;
     }

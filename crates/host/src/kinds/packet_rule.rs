@@ -1,6 +1,6 @@
 //! Rules of the packet filter: a table of nftables of our own, now and at boot.
 
-use super::{make_way, put};
+use super::put;
 use crate::error::HostError;
 use crate::files::Ownership;
 use crate::machine::{Machine, NotSeen, Work, seen};
@@ -278,7 +278,7 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_
         work.done.native.push(ended.step);
     }
     let own = Ownership { permissions: Some(0o644), ..Ownership::default() };
-    make_way(machine, FILE)?;
+    machine.files.make_way(FILE)?;
     put(machine, work, &clause.address, FILE, text.as_bytes(), own)?;
     if clause.gone == Gone::No {
         be_read_at_boot(machine, clause, work)?;

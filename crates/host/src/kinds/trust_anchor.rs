@@ -1,6 +1,6 @@
 //! CA certificates in the system's store.
 
-use super::{make_way, put, take_away};
+use super::{put, take_away};
 use crate::error::HostError;
 use crate::files::Ownership;
 use crate::machine::{Look, Machine, NotSeen, Work, seen};
@@ -90,7 +90,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
         if certificates(&String::from_utf8_lossy(&pem)).is_empty() {
             return Err(HostError::new("the contents hold no certificate in PEM form").remedy("they begin with -----BEGIN CERTIFICATE-----"));
         }
-        make_way(machine, &path)?;
+        machine.files.make_way(&path)?;
         put(machine, work, &clause.address, &path, &pem, Ownership { permissions: Some(0o644), ..Ownership::default() })?;
     } else {
         take_away(machine, work, &clause.address, &path)?;

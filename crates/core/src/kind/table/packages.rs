@@ -19,7 +19,7 @@ pub(super) const KINDS: &[Kind] = &[
         ],
         claim: |name, _| Claim::Package(name.to_owned()),
         claims: "the package",
-        on_node: "apt and dpkg",
+        on_node: "apt and dpkg; dnf and rpm",
         example: "[[clause]]\nwhat = \"package:kiosk-shell\"\nversion = \"3.2.*\"\n",
         ..Kind::PLAIN
     },
@@ -38,7 +38,7 @@ pub(super) const KINDS: &[Kind] = &[
         ],
         claim: |name, _| Claim::PackageSource(name.to_owned()),
         claims: "the repository of this name",
-        on_node: "apt",
+        on_node: "apt; dnf",
         example: "[[clause]]\nwhat = \"package_source:skerry\"\nurl = \"https://packages.skerry.example/debian\"\nsuite = \"bookworm\"\nparts = [\"main\"]\n",
         ..Kind::PLAIN
     },

@@ -1,0 +1,258 @@
+//! Packages by apt and dpkg.
+
+use super::{Fetched, Known, KnownPackage, PackageManager, PackageState, known_remedy};
+use crate::error::HostError;
+use crate::files::Files;
+use crate::native::{Ended, Native};
+use crate::programs::is_root;
+use constans_core::kind::VersionOrder;
+use constans_core::kit::Gone;
+use constans_core::run::NativeStep;
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+use std::time::SystemTime;
+
+/// dpkg's database.
+pub(crate) const DPKG_STATUS: &str = "/var/lib/dpkg/status";
+/// dpkg's lists of the files of its packages.
+const LISTS: &str = "/var/lib/dpkg/info";
+/// How long apt waits for another program that is changing packages.
+const LOCK_PATIENCE: &str = "--option=DPkg::Lock::Timeout=60";
+
+/// apt and dpkg under one root.
+pub(crate) struct Apt {
+    files: Files,
+    is_private_root: bool,
+    scratch: PathBuf,
+}
+
+impl Apt {
+    /// Returns apt under a root; `scratch` is a folder of the agent's own for its configuration.
+    pub fn new(files: Files, is_private_root: bool, scratch: &Path) -> Self {
+        Self { files, is_private_root, scratch: scratch.to_owned() }
+    }
+
+    fn lists(&self) -> Result<Vec<String>, HostError> {
+        Ok(self.files.list(LISTS)?.unwrap_or_default().into_iter().filter(|name| name.ends_with(".list")).collect())
+    }
+
+    fn apt(&self, program: &str, arguments: impl IntoIterator<Item = String>) -> Result<Ended, HostError> {
+        let native = Native::new(program, arguments.into_iter().collect::<Vec<_>>());
+        if !self.is_private_root {
+            return native.run();
+        }
+        let configuration = self.scratch.join("apt.conf");
+        std::fs::write(&configuration, self.configuration()).map_err(|error| HostError::io("write", &configuration.display().to_string(), &error))?;
+        native.env("APT_CONFIG", &configuration).run()
+    }
+
+    fn dpkg(&self, arguments: &[&str]) -> Result<Ended, HostError> {
+        let mut all: Vec<String> = Vec::new();
+        if self.is_private_root {
+            let root = self.files.root().display();
+            all.extend([format!("--root={root}"), format!("--log={root}/var/log/dpkg.log")]);
+            if !is_root() {
+                all.extend(["--force-not-root".to_owned(), "--force-script-chrootless".to_owned()]);
+            }
+        }
+        all.extend(arguments.iter().map(|argument| (*argument).to_owned()));
+        Native::new("dpkg", all).run()
+    }
+
+    /// What makes apt and dpkg act on a private root and nothing else. Without root's rights dpkg may neither own
+    /// files nor change its root; maintainer scripts then run with DPKG_ROOT set, as dpkg(1) says.
+    fn configuration(&self) -> String {
+        let root = self.files.root().display();
+        let unprivileged = if is_root() { "" } else { "\"--force-not-root\"; \"--force-script-chrootless\"; " };
+        format!(
+            "Dir \"{root}\";\nDir::State::status \"{root}/var/lib/dpkg/status\";\nDir::Bin::Methods \"/usr/lib/apt/methods\";\n\
+             Dir::Bin::dpkg \"/usr/bin/dpkg\";\nAPT::Sandbox::User \"\";\n\
+             DPkg::Options {{ \"--root={root}\"; {unprivileged}\"--log={root}/var/log/dpkg.log\"; }};\n\
+             DPkg::Path \"/usr/sbin:/usr/bin:/sbin:/bin\";\nDPkg::Use-Pty \"false\";\n"
+        )
+    }
+}
+
+impl PackageManager for Apt {
+    fn name(&self) -> &'static str {
+        "apt"
+    }
+
+    fn order(&self) -> VersionOrder {
+        VersionOrder::Dpkg
+    }
+
+    fn why_not(&self) -> Result<Option<String>, HostError> {
+        let there = self.files.look(DPKG_STATUS)?.is_some();
+        Ok((!there).then(|| format!("there is no dpkg database here ({DPKG_STATUS})")))
+    }
+
+    /// What dpkg has not written into `status` yet lies in `updates`.
+    fn database_files(&self) -> Vec<String> {
+        vec![DPKG_STATUS.to_owned(), "/var/lib/dpkg/updates".to_owned()]
+    }
+
+    fn read_database(&self) -> Result<Known, HostError> {
+        let database = self.files.outside("/var/lib/dpkg").display().to_string();
+        let format = "${Package}\\t${Version}\\t${db:Status-Want}\\t${db:Status-Status}\\n";
+        let ended = Native::new("dpkg-query", ["--admindir", &database, "--show", "--showformat", format]).run()?;
+        // An empty database makes dpkg-query exit 1 with nothing on its output.
+        if !ended.is_well && !ended.step.output.contains("no packages found") {
+            return Err(HostError::new("dpkg-query could not read the package database").command(ended.step));
+        }
+        Ok(ended.stdout.lines().filter_map(known_of_line).collect())
+    }
+
+    fn index_fetched_at(&self) -> Option<SystemTime> {
+        let entries = std::fs::read_dir(self.files.outside("/var/lib/apt/lists")).into_iter().flatten().flatten();
+        entries.map(|entry| entry.path()).filter(|path| path.is_file()).filter_map(|path| path.metadata().ok()?.modified().ok()).max()
+    }
+
+    fn fetch_index(&self) -> Result<Fetched, HostError> {
+        let Ended { step, is_well, .. } = self.apt("apt-get", ["update".to_owned(), "--quiet".to_owned(), LOCK_PATIENCE.to_owned()])?;
+        let said = step.output.lines().find(|line| line.contains("Failed to fetch") || line.starts_with("E: "));
+        let failed = !is_well || said.is_some() || step.output.contains("index files failed");
+        let lacking = failed.then(|| said.map_or("apt-get update says why", |line| line.trim_start_matches(['E', 'W', ':', ' '])).to_owned());
+        Ok(Fetched { step, lacking })
+    }
+
+    fn offered(&self, name: &str) -> Result<(Vec<String>, NativeStep), HostError> {
+        let ended = self.apt("apt-cache", ["madison".to_owned(), name.to_owned()])?;
+        let versions = ended.stdout.lines().filter_map(|line| line.split('|').nth(1)).map(|version| version.trim().to_owned()).collect();
+        Ok((versions, ended.step))
+    }
+
+    fn install(&self, name: &str, version: &str) -> Result<Ended, HostError> {
+        let options = [
+            "--yes",
+            LOCK_PATIENCE,
+            "--allow-downgrades",
+            "--option=Dpkg::Options::=--force-confdef",
+            "--option=Dpkg::Options::=--force-confold",
+            "install",
+        ];
+        self.apt("apt-get", options.iter().map(|option| (*option).to_owned()).chain([format!("{name}={version}")]))
+    }
+
+    fn remove(&self, name: &str, gone: Gone) -> Result<(Ended, Vec<String>), HostError> {
+        let verb = if gone == Gone::WithSettings { "purge" } else { "remove" };
+        let ended = self.apt("apt-get", ["--yes", LOCK_PATIENCE, verb, name].map(str::to_owned))?;
+        Ok((ended, Vec::new()))
+    }
+
+    fn hold(&self, name: &str, hold: bool) -> Result<Ended, HostError> {
+        let verb = if hold { "hold" } else { "unhold" };
+        self.apt("apt-mark", [verb.to_owned(), name.to_owned()])
+    }
+
+    fn mend(&self) -> Result<NativeStep, HostError> {
+        Ok(self.dpkg(&["--configure", "--pending"])?.step)
+    }
+
+    fn wants_mending(&self, refused: &NativeStep) -> bool {
+        refused.output.contains("dpkg was interrupted")
+    }
+
+    fn paths_of(&self, package: &str) -> Result<Vec<String>, HostError> {
+        // For a package of several architectures the list is named after one of them, too.
+        match self.lists()?.iter().find(|list| package_of(list) == package) {
+            Some(list) => Ok(self.files.read_text(&format!("{LISTS}/{list}"))?.lines().map(str::to_owned).collect()),
+            None => Ok(Vec::new()),
+        }
+    }
+
+    fn owner_of(&self, path: &str) -> Result<Option<String>, HostError> {
+        for list in self.lists()? {
+            if self.files.read_text(&format!("{LISTS}/{list}"))?.lines().any(|line| line == path) {
+                return Ok(Some(package_of(&list).to_owned()));
+            }
+        }
+        Ok(None)
+    }
+
+    fn owned_below(&self, folder: &str) -> Result<BTreeSet<String>, HostError> {
+        let mut owned = BTreeSet::new();
+        for list in self.lists()? {
+            let text = self.files.read_text(&format!("{LISTS}/{list}"))?;
+            owned.extend(text.lines().filter_map(|path| path.strip_prefix(folder)).filter_map(|rest| rest.split('/').next()).map(str::to_owned));
+        }
+        Ok(owned)
+    }
+
+    fn failure(&self, name: &str, step: NativeStep) -> HostError {
+        let known: &[(&str, &str)] = &[
+            ("could not get lock", "another program is changing packages just now: the next run tries again"),
+            ("is locked", "another program is changing packages just now: the next run tries again"),
+            ("held packages were changed", "somebody holds this package at its version: say hold in the clause, or apt-mark unhold it"),
+            ("no space left", "the disk is full: make room, then run again"),
+            ("unmet dependencies", "the sources do not offer what this package depends on"),
+            ("failed to fetch", "the package source does not answer, or its index is old"),
+            ("script subprocess returned error", "the package's own script failed: its output says why"),
+        ];
+        let holder = step.output.split("held by process ").nth(1).and_then(|rest| rest.lines().next()).map(|rest| rest.trim_end_matches(['.', ' ']));
+        let remedy = known_remedy(&step.output, known).map(|remedy| match holder {
+            Some(holder) => format!("{remedy}; it is the process {holder}"),
+            None => remedy,
+        });
+        let exit = step.exit.unwrap_or(-1);
+        let culprit = step
+            .output
+            .lines()
+            .find_map(|line| line.split("error processing package ").nth(1))
+            .and_then(|rest| rest.split_whitespace().next())
+            .map(str::to_owned);
+        let message = match culprit {
+            Some(other) if other.split(':').next() != Some(name) => {
+                format!("apt could not change {name}, since the package {other} is broken: exit status {exit}")
+            }
+            _ => format!("apt could not change {name}: exit status {exit}"),
+        };
+        HostError { remedy, ..HostError::new(message).command(step) }
+    }
+}
+
+/// Returns the package that a list is of.
+fn package_of(list: &str) -> &str {
+    let stem = list.strip_suffix(".list").unwrap_or(list);
+    stem.split(':').next().unwrap_or(stem)
+}
+
+fn known_of_line(line: &str) -> Option<(String, KnownPackage)> {
+    let fields: Vec<&str> = line.split('\t').collect();
+    let [name, version, want, status] = fields[..] else { return None };
+    let state = match status {
+        "installed" | "triggers-awaited" | "triggers-pending" => PackageState::Installed,
+        "config-files" => PackageState::OnlySettings,
+        "not-installed" => return None,
+        _ => PackageState::Broken,
+    };
+    Some((name.to_owned(), KnownPackage { version: version.to_owned(), state, held: want == "hold" }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::changes;
+    use super::*;
+
+    #[test]
+    fn states_of_the_database_are_told_apart() {
+        let known = |line: &str| known_of_line(line).map(|(_, known)| (known.state, known.held));
+        assert_eq!(known("a\t1.0\thold\tinstalled"), Some((PackageState::Installed, true)));
+        assert_eq!(known("a\t1.0\tdeinstall\tconfig-files"), Some((PackageState::OnlySettings, false)));
+        assert_eq!(known("a\t1.0\tinstall\thalf-configured"), Some((PackageState::Broken, false)));
+        assert_eq!(known("a\t\tunknown\tnot-installed"), None);
+    }
+
+    #[test]
+    fn all_that_came_went_or_changed_is_listed() {
+        let database = |lines: &[&str]| lines.iter().filter_map(|line| known_of_line(line)).collect::<Known>();
+        let before = database(&["a\t1.0\tinstall\tinstalled", "b\t1.0\tinstall\tinstalled", "c\t1.0\tinstall\tinstalled"]);
+        let after =
+            database(&["a\t1.1\tinstall\tinstalled", "b\t1.0\tinstall\tinstalled", "c\t1.0\tdeinstall\tconfig-files", "d\t1.0\tinstall\tinstalled"]);
+        let told: Vec<String> = changes(&before, &after)
+            .iter()
+            .map(|change| format!("{} {:?} {:?}", change.package, change.before.as_deref(), change.after.as_deref()))
+            .collect();
+        assert_eq!(told, ["a Some(\"1.0\") Some(\"1.1\")", "c Some(\"1.0\") None", "d None Some(\"1.0\")"]);
+    }
+}
