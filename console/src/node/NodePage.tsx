@@ -13,7 +13,7 @@ import { SignWord } from '../looks/SignWord';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
 import { heardWords, sentence, troubleWords } from '../words/standing';
-import { exact } from '../words/time';
+import { clockOff, exact } from '../words/time';
 import { useNow } from '../words/useNow';
 import { ClauseTable } from './ClauseTable';
 import { DriftLanes } from './DriftLanes';
@@ -112,7 +112,7 @@ function AboutList({ node }: { node: Schemas['NodeSummary'] }) {
     ...Object.entries(node.labels).map(([label, value]): [string, string] => [`label ${label}`, value]),
     ['hearing', heardWords(node, now)],
     ['certificate until', node.certificate_ends ? new Date(node.certificate_ends).toLocaleDateString('en-GB', { dateStyle: 'medium' }) : '–'],
-    ['clock', node.clock_off_secs ? `${node.clock_off_secs} s off the server's` : "as the server's"],
+    ['clock', node.clock_off_secs ? clockOff(node.clock_off_secs) : "as the server's"],
     ['NodeId', node.id],
   ];
   return <FactList facts={facts} />;

@@ -1,5 +1,5 @@
 import type { Schemas } from '../api/client';
-import { ago, exact, span } from './time';
+import { ago, clockOff, exact, span } from './time';
 import { count, words } from './words';
 
 /** A status never stands without the release and the age it speaks of. */
@@ -50,7 +50,7 @@ export function troubleWords(trouble: Schemas['Trouble'], node: Schemas['NodeSum
     case 'memory_lost':
       return { said: `What its agent remembered was lost${since(standing.memory_lost_at)}; causes are kept as last known`, remedy: 'it ends with a full run that leaves nothing open' };
     case 'clock_off':
-      return { said: `Its clock is ${span(Math.abs(node.clock_off_secs ?? 0))} off the server's`, remedy: "set it: drift windows are told by the node's clock" };
+      return { said: `Its clock is ${clockOff(node.clock_off_secs ?? 0)}`, remedy: "set it: drift windows are told by the node's clock" };
   }
 }
 

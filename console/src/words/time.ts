@@ -20,9 +20,16 @@ export function span(secs: number): string {
   return `${Math.floor(whole / 86_400)} days`;
 }
 
-/** How long ago something was. */
+/** How long ago something was; what a node told by a clock that is ahead may be still to come. */
 export function ago(at: string, now: number = Date.now()): string {
-  return `${span((now - Date.parse(at)) / 1_000)} ago`;
+  const secs = (now - Date.parse(at)) / 1_000;
+  return secs < -60 ? `${span(-secs)} ahead of now by its clock` : `${span(secs)} ago`;
+}
+
+/** How far a node's clock is from the server's, to the minute. */
+export function clockOff(secs: number): string {
+  const off = Math.abs(secs);
+  return `${span(off < 120 ? off : Math.round(off / 60) * 60)} ${secs < 0 ? 'behind' : 'ahead of'} the server's`;
 }
 
 /** A duration given in microseconds. */

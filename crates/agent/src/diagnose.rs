@@ -7,6 +7,7 @@ use crate::membership::{Membership, NodeKey};
 use crate::network_part;
 use crate::server_link::{Saying, next_promised};
 use crate::state_dir::StateDir;
+use constans_core::standing::clock_words;
 use constans_host::Machine;
 use constans_link::{Identity, LinkError};
 use constans_wire::check_in::Greeting;
@@ -147,7 +148,7 @@ async fn way_to(way: &mut Way, membership: &Membership, key: &NodeKey, machine: 
     let off_secs = asked.duration_since(greeting.now).as_secs();
     if off_secs.abs() > CLOCK_TOLERANCE_SECS {
         let hint = Some("set it: certificates and drift windows depend on it".to_owned());
-        way.tell(Part { part: "clock", well: false, said: format!("{off_secs} s off the server's"), hint });
+        way.tell(Part { part: "clock", well: false, said: clock_words(off_secs), hint });
     } else {
         way.well("clock", format!("within {CLOCK_TOLERANCE_SECS} s of the server's"));
     }

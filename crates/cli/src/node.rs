@@ -5,7 +5,7 @@ use clap::{Args, Subcommand};
 use constans_core::kind::nearest_word;
 use constans_core::param::{Layer, ParameterValue};
 use constans_core::run::Mode;
-use constans_core::standing::Trouble;
+use constans_core::standing::{Trouble, ago_words, clock_words};
 use constans_core::state::LeftBehind;
 use constans_terminal::{harmless, span, time};
 use constans_wire::check_in::{Explained, Hearing, NodeSummary};
@@ -222,7 +222,7 @@ fn standing_words(node: &NodeSummary, now: Timestamp) -> String {
     } else {
         format!("has {}, wanted {}", releases(&standing.has_releases), wanted_words(node, now))
     };
-    format!("{}, {} ago; {has}", status.words(), span(now.duration_since(began).as_secs()))
+    format!("{}, {}; {has}", status.words(), ago_words(now.duration_since(began).as_secs()))
 }
 
 async fn list(server: &Server, filter: Option<&str>) -> Result<(), ClientError> {
@@ -274,7 +274,7 @@ fn heard(node: &NodeSummary, now: Timestamp) -> String {
 /// Returns a trouble in words, and what to do about it.
 fn trouble_words(trouble: Trouble, node: &NodeSummary, now: Timestamp) -> (String, String) {
     let (name, standing) = (harmless(&node.name), &node.standing);
-    let ago = |at: Option<Timestamp>| at.map_or_else(String::new, |at| format!(" {} ago", span(now.duration_since(at).as_secs())));
+    let ago = |at: Option<Timestamp>| at.map_or_else(String::new, |at| format!(" {}", ago_words(now.duration_since(at).as_secs())));
     match trouble {
         Trouble::StateUnusable => (
             format!("its state cannot be resolved, it keeps its last good one: {}", harmless(standing.unusable.as_deref().unwrap_or("-"))),
@@ -297,7 +297,7 @@ fn trouble_words(trouble: Trouble, node: &NodeSummary, now: Timestamp) -> (Strin
             "was the machine put back or its state folder emptied? It ends with a full run that leaves nothing open".to_owned(),
         ),
         Trouble::ClockOff => (
-            format!("its clock is {} off the server's", span(node.clock_off_secs.unwrap_or(0))),
+            format!("its clock is {}", clock_words(node.clock_off_secs.unwrap_or(0))),
             "set it: certificates and drift windows depend on it; the order of runs does not".to_owned(),
         ),
     }

@@ -138,6 +138,21 @@ pub fn span_words(secs: i64) -> String {
     }
 }
 
+/// Returns how long ago something was; what a node told by a clock that is ahead may be still to come.
+pub fn ago_words(secs: i64) -> String {
+    match secs {
+        ..-60 => format!("{} ahead of now by its clock", span_words(-secs)),
+        _ => format!("{} ago", span_words(secs.max(0))),
+    }
+}
+
+/// Returns how far a node's clock is from the server's, to the minute.
+pub fn clock_words(off_secs: i64) -> String {
+    let off = off_secs.abs();
+    let to_the_minute = if off < 120 { off } else { (off + 30) / 60 * 60 };
+    format!("{} {} the server's", span_words(to_the_minute), if off_secs < 0 { "behind" } else { "ahead of" })
+}
+
 /// The one sign that a node is shown by, the gravest first as people look for it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -246,6 +261,12 @@ mod tests {
         ] {
             assert_eq!(sign(revoked, unusable, hearing, standing), expected);
         }
+    }
+
+    #[test]
+    fn a_clock_that_is_off_is_told_with_its_direction_and_no_age_is_negative() {
+        assert_eq!([10_799, -10_799, 75].map(clock_words), ["3 h ahead of the server's", "3 h behind the server's", "75 s ahead of the server's"]);
+        assert_eq!([90, -1, -10_800].map(ago_words), ["90 s ago", "0 s ago", "3 h ahead of now by its clock"]);
     }
 
     #[test]

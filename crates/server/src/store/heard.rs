@@ -16,7 +16,7 @@ struct LastRow {
 /// Notes a check-in at `now`: it lengthens the node's last span if it came as promised, else it begins another. Returns
 /// whether another began.
 pub async fn note(db: &mut PgConnection, node: Uuid, now: Timestamp, promised_at: Timestamp, clock_off_ms: i64) -> sqlx::Result<bool> {
-    let last: Option<LastRow> = sqlx::query_as("select id, last_at, promised_at from heard where node = $1 order by last_at desc limit 1 for update")
+    let last: Option<LastRow> = sqlx::query_as("select id, last_at, promised_at from heard where node = $1 order by id desc limit 1 for update")
         .bind(node)
         .fetch_optional(&mut *db)
         .await?;

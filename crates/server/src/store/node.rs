@@ -186,7 +186,7 @@ const NODES: &str =
          left join fact labels on labels.node = node.id and labels.what = 'labels' and labels.until_at is null and labels.superseded_at is null
          left join fact about on about.node = node.id and about.what = 'about' and about.until_at is null and about.superseded_at is null
          left join fact restart on restart.node = node.id and restart.what = 'restart_pending' and restart.until_at is null and restart.superseded_at is null
-         left join lateral (select last_at, promised_at, clock_off_ms from heard where heard.node = node.id order by last_at desc limit 1) h on true
+         left join lateral (select last_at, promised_at, clock_off_ms from heard where heard.node = node.id order by id desc limit 1) h on true
          left join lateral (select coalesce(sum(extract(epoch from (until_at - greatest(from_at, h.last_at)))), 0)::bigint as server_down_secs
              from server_down where until_at > h.last_at) d on true
          left join lateral (select max(ends_at) as ends_at from node_key where node_key.node = node.id and node_key.revoked_at is null) k on true";

@@ -141,7 +141,7 @@ pub async fn lengthen(db: impl PgExecutor<'_>, span: i64, row: &NewRun<'_>, now:
              largest_delay_ms = greatest(largest_delay_ms, (extract(epoch from ($5 - $4)) * 1000)::bigint)
          where id = $1 and state = $2 and mode = $3
              and $5 - $4 <= coalesce((select (promised_at - last_at) * 1.1 + interval '60 seconds' - make_interval(secs => coalesce(clock_off_ms, 0) / 1000.0)
-                 from heard h where h.node = run_span.node order by last_at desc limit 1), interval '1050 seconds')",
+                 from heard h where h.node = run_span.node order by id desc limit 1), interval '1050 seconds')",
     )
     .bind(span)
     .bind(row.state)
@@ -191,14 +191,14 @@ pub struct ListedRow {
     pub learned: SqlTimestamp,
 }
 
-/// Returns a node's runs, the newest first; at most 200.
+/// Returns a node's runs, the last one first; at most 200. They are learned in the order of their sequence.
 pub async fn of_node(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<ListedRow>> {
     sqlx::query_as(
         "(select run, began, began as last, 1::bigint as count, mode, status, report -> 'counts' as counts, state, learned_at as learned
-          from run where node = $1 order by began desc limit 200)
+          from run where node = $1 order by learned_at desc limit 200)
          union all
-         (select null, first_at, last_at, count, mode, 'in_line', null, state, last_learned_at from run_span where node = $1 order by last_at desc limit 200)
-         order by last desc limit 200",
+         (select null, first_at, last_at, count, mode, 'in_line', null, state, last_learned_at from run_span where node = $1 order by id desc limit 200)
+         order by learned desc, last desc limit 200",
     )
     .bind(node)
     .fetch_all(db)
@@ -207,7 +207,7 @@ pub async fn of_node(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<Li
 
 /// Returns the report of the run whose id begins so, and where its long texts belong.
 pub async fn report(db: impl PgExecutor<'_>, node: Uuid, run: &str) -> sqlx::Result<Option<(Value, Value)>> {
-    sqlx::query_as("select report, texts from run where node = $1 and starts_with(run::text, $2) order by began desc limit 1")
+    sqlx::query_as("select report, texts from run where node = $1 and starts_with(run::text, $2) order by learned_at desc limit 1")
         .bind(node)
         .bind(run)
         .fetch_optional(db)
