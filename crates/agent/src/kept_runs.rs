@@ -1,7 +1,7 @@
 //! The node's own lasting record of its runs: a line for each, equal uneventful ones as one; what happened is kept whole.
 
 use crate::error::AgentError;
-use crate::state_dir::{StateDir, read_json, write_durably, write_json};
+use crate::state_dir::{StateDir, read_json, rewrite_json, write_durably, write_json};
 use constans_core::run::{Outcome, ReactionState};
 use constans_wire::report::RunReport;
 use constans_wire::run::RunSummary;
@@ -61,14 +61,14 @@ impl KeptRuns {
         let open = self.open_row()?;
         if let Some(row) = open.as_ref().filter(|row| !is_eventful && row.state == line.state && row.mode == line.mode && row.status == line.status) {
             let longer = RunSummary { last: line.last, learned: line.learned, count: row.count + 1, ..row.clone() };
-            return write_json(&self.row_path(), &longer);
+            return rewrite_json(&self.row_path(), &longer);
         }
         if let Some(row) = open {
             self.append(&row)?;
             let _ = fs::remove_file(self.row_path());
         }
         if !is_eventful {
-            return write_json(&self.row_path(), &line);
+            return rewrite_json(&self.row_path(), &line);
         }
         // By time, then by id: both rise, and a run is found by the beginning of its id.
         write_json(&self.folder.join("whole").join(format!("{}.json", report.run)), report)?;

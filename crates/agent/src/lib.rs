@@ -10,6 +10,7 @@ pub mod journal;
 pub mod kept_runs;
 pub mod local;
 pub mod membership;
+pub mod memory_store;
 pub mod network_part;
 pub mod noted;
 pub mod run_loop;

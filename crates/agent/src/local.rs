@@ -14,6 +14,7 @@ use constans_host::{Contents, Machine};
 use constans_wire::report::Release;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// What is wanted, resolved for this node.
 pub struct Wanted {
@@ -28,11 +29,11 @@ pub struct Wanted {
 }
 
 /// The contents of a resolved state.
-pub struct LocalContents<'a>(pub &'a BTreeMap<Digest, Vec<u8>>);
+pub struct LocalContents<'a>(pub &'a BTreeMap<Digest, Arc<[u8]>>);
 
 impl Contents for LocalContents<'_> {
     fn get(&self, name: &str) -> Option<&[u8]> {
-        self.0.get(name).map(Vec::as_slice)
+        self.0.get(name).map(AsRef::as_ref)
     }
 }
 

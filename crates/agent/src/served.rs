@@ -17,6 +17,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 /// The name under which what the server wants is remembered.
 pub const SERVED_STORE: &str = "served";
@@ -114,7 +115,7 @@ impl Served {
     /// Returns which contents are not here.
     pub fn wanted(self, state_dir: &StateDir) -> Result<Wanted, AgentError> {
         let missing = |name: &str| AgentError::new(format!("the contents {name} are not here")).hint("constans-agent check-in fetches them");
-        let mut contents: BTreeMap<Digest, Vec<u8>> = BTreeMap::new();
+        let mut contents: BTreeMap<Digest, Arc<[u8]>> = BTreeMap::new();
         let releases = self.releases();
         let mut state = self.state;
         let read = |name: &str| fs::read(content_path(state_dir, name)).ok();
@@ -122,7 +123,7 @@ impl Served {
         for name in state.content_names() {
             let bytes = read(&name).ok_or_else(|| missing(&name))?;
             let digest = serde_json::from_value(serde_json::Value::from(name.as_str())).map_err(|_| missing(&name))?;
-            contents.insert(digest, bytes);
+            contents.insert(digest, bytes.into());
         }
         Ok(Wanted {
             store: PathBuf::from(SERVED_STORE),

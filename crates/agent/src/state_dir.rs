@@ -1,13 +1,11 @@
 //! The agent's own folder: key, memory, due reactions, attic. The one folder that observing may write.
 
 use crate::error::AgentError;
-use constans_core::address::ClauseAddress;
+use crate::memory_store::Store;
 use constans_core::digest::DigestKey;
-use constans_core::run::{Alike, DueReaction, Memories, Memory};
-use constans_host::steps;
 use constans_wire::exit::Exit;
 use jiff::Timestamp;
-use rustix::fs::FlockOperation;
+use rustix::fs::{CWD, FlockOperation, RenameFlags};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use std::fs::{self, DirBuilder, File, OpenOptions, Permissions};
@@ -46,44 +44,6 @@ pub struct RunOrder {
     pub memory_epoch: Uuid,
     /// Rises with every run.
     pub sequence: u64,
-}
-
-/// What is kept for one baseline of one kit.
-pub struct Store {
-    folder: PathBuf,
-    log: Option<File>,
-    /// The due reactions as they are known to be kept.
-    kept_due: Option<Vec<DueReaction>>,
-}
-
-/// A memory with its address, as it is read.
-#[derive(Deserialize)]
-struct Remembered {
-    address: ClauseAddress,
-    #[serde(default)]
-    alike: Option<Alike>,
-    #[serde(default)]
-    drift_found_at: Option<Timestamp>,
-    #[serde(default)]
-    closed_at: Option<Timestamp>,
-}
-
-/// The same as it is written.
-#[derive(Serialize)]
-struct Remembering<'m> {
-    address: &'m ClauseAddress,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    alike: &'m Option<Alike>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    drift_found_at: Option<Timestamp>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    closed_at: Option<Timestamp>,
-}
-
-impl<'m> Remembering<'m> {
-    fn of(address: &'m ClauseAddress, Memory { alike, drift_found_at, closed_at }: &'m Memory) -> Self {
-        Self { address, alike, drift_found_at: *drift_found_at, closed_at: *closed_at }
-    }
 }
 
 impl StateDir {
@@ -175,7 +135,7 @@ impl StateDir {
         let path = folder.join("runs.json");
         let mut order = read_json(&path)?.unwrap_or_else(|| RunOrder { memory_epoch: Uuid::now_v7(), sequence: 0 });
         order.sequence += 1;
-        write_json(&path, &order)?;
+        rewrite_json(&path, &order)?;
         Ok(order)
     }
 
@@ -187,81 +147,7 @@ impl StateDir {
     pub fn store(&self, name: &Path) -> Result<Store, AgentError> {
         let folder = self.path.join("memory").join(name);
         DirBuilder::new().recursive(true).mode(0o700).create(&folder).map_err(|error| AgentError::own_file("make the folder", &folder, &error))?;
-        Ok(Store { folder, log: None, kept_due: None })
-    }
-}
-
-impl Store {
-    /// Returns what is remembered, with what the last run noted before it was cut off.
-    ///
-    /// # Errors
-    ///
-    /// Returns why it cannot be read.
-    pub fn memories(&self) -> Result<Memories, AgentError> {
-        let kept: Vec<Remembered> = read_json(&self.folder.join("memory.json"))?.unwrap_or_default();
-        let log = fs::read_to_string(self.folder.join("memory.log")).unwrap_or_default();
-        // A line that was cut off is not JSON and is left out.
-        let noted = log.lines().filter_map(|line| serde_json::from_str::<Remembered>(line).ok());
-        let memory = |Remembered { address, alike, drift_found_at, closed_at }| (address, Memory { alike, drift_found_at, closed_at });
-        Ok(kept.into_iter().chain(noted).map(memory).collect())
-    }
-
-    /// Notes one memory at once.
-    ///
-    /// # Errors
-    ///
-    /// Returns why it cannot be noted.
-    pub fn remember(&mut self, address: &ClauseAddress, memory: &Memory) -> io::Result<()> {
-        if self.log.is_none() {
-            self.log = Some(OpenOptions::new().create(true).append(true).mode(0o600).open(self.folder.join("memory.log"))?);
-        }
-        let line = serde_json::to_string(&Remembering::of(address, memory))?;
-        if let Some(log) = &mut self.log {
-            writeln!(log, "{line}")?;
-        }
-        steps::reached("memory noted", "");
-        Ok(())
-    }
-
-    /// Keeps all memories at the end of a run.
-    ///
-    /// # Errors
-    ///
-    /// Returns why they cannot be kept.
-    pub fn keep_memories(&mut self, memories: &Memories) -> Result<(), AgentError> {
-        let all: Vec<Remembering<'_>> = memories.iter().map(|(address, memory)| Remembering::of(address, memory)).collect();
-        write_json(&self.folder.join("memory.json"), &all)?;
-        steps::reached("memory kept", "");
-        self.log = None;
-        let _ = fs::remove_file(self.folder.join("memory.log"));
-        Ok(())
-    }
-
-    /// Returns the due reactions.
-    ///
-    /// # Errors
-    ///
-    /// Returns why they cannot be read.
-    pub fn due(&mut self) -> Result<Vec<DueReaction>, AgentError> {
-        let due: Vec<DueReaction> = read_json(&self.folder.join("due.json"))?.unwrap_or_default();
-        self.kept_due = Some(due.clone());
-        Ok(due)
-    }
-
-    /// Keeps the due reactions durably.
-    ///
-    /// # Errors
-    ///
-    /// Returns why they cannot be kept.
-    pub fn keep_due(&mut self, due: &[DueReaction]) -> Result<(), AgentError> {
-        if self.kept_due.as_deref() == Some(due) {
-            return Ok(());
-        }
-        self.kept_due = None;
-        write_json(&self.folder.join("due.json"), &due)?;
-        self.kept_due = Some(due.to_vec());
-        steps::reached("due kept", "");
-        Ok(())
+        Ok(Store::in_folder(folder))
     }
 }
 
@@ -304,35 +190,53 @@ pub fn write_json(path: &Path, value: &impl Serialize) -> Result<(), AgentError>
 ///
 /// Returns why it cannot be written; the old one is then as it was.
 pub fn write_durably(path: &Path, bytes: &[u8]) -> io::Result<()> {
+    let candidate = write_candidate(path, bytes)?;
+    fs::rename(&candidate, path)?;
+    flush_folder(path)
+}
+
+/// Writes anew, as [`write_durably`] does, what every run writes: it changes places with what stood there, which the next
+/// one overwrites, so that no file is made and taken away each time. Not for what must be gone when it is replaced.
+///
+/// # Errors
+///
+/// Returns why it cannot be written; the old one is then as it was.
+pub fn rewrite_json(path: &Path, value: &impl Serialize) -> Result<(), AgentError> {
+    rewrite_durably(path, &serde_json::to_vec(value).expect("it is plain data"))
+}
+
+/// Does the same with bytes.
+///
+/// # Errors
+///
+/// Returns why they cannot be written; the old ones are then as they were.
+pub fn rewrite_durably(path: &Path, bytes: &[u8]) -> Result<(), AgentError> {
+    let rewritten = write_candidate(path, bytes).and_then(|candidate| {
+        match rustix::fs::renameat_with(CWD, &candidate, CWD, path, RenameFlags::EXCHANGE) {
+            Ok(()) => {}
+            // There is nothing to change places with yet, or the file system cannot do it.
+            Err(_) => fs::rename(&candidate, path)?,
+        }
+        flush_folder(path)
+    });
+    rewritten.map_err(|error| AgentError::own_file("write", path, &error))
+}
+
+fn write_candidate(path: &Path, bytes: &[u8]) -> io::Result<PathBuf> {
     let candidate = path.with_extension("new");
     let mut file = OpenOptions::new().create(true).write(true).truncate(true).mode(0o600).open(&candidate)?;
     file.write_all(bytes)?;
     file.sync_all()?;
-    fs::rename(&candidate, path)?;
+    Ok(candidate)
+}
+
+fn flush_folder(path: &Path) -> io::Result<()> {
     File::open(path.parent().unwrap_or(Path::new("/")))?.sync_all()
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use constans_core::digest::of_contents;
-
-    fn memory(secs: i64) -> Memory {
-        Memory::alike(of_contents(b"w"), of_contents(b"f"), Timestamp::from_second(secs).unwrap())
-    }
-
-    #[test]
-    fn what_was_noted_before_a_run_was_cut_off_is_remembered_and_a_torn_line_is_not() {
-        let folder = tempfile::tempdir().unwrap();
-        let state_dir = StateDir::open(&folder.path().join("state")).unwrap();
-        let mut store = state_dir.store(Path::new("kiosk-floor/lockdown")).unwrap();
-        let address = ClauseAddress::parse("file:/etc/issue").unwrap();
-        store.keep_memories(&Memories::from([(address.clone(), memory(1))])).unwrap();
-        store.remember(&address, &memory(2)).unwrap();
-        let log = state_dir.path().join("memory/kiosk-floor/lockdown/memory.log");
-        OpenOptions::new().append(true).open(&log).unwrap().write_all(b"{\"address\":\"file:/etc/is").unwrap();
-        assert_eq!(state_dir.store(Path::new("kiosk-floor/lockdown")).unwrap().memories().unwrap(), Memories::from([(address, memory(2))]));
-    }
 
     #[test]
     fn a_second_run_is_told_who_runs() {

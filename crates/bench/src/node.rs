@@ -56,9 +56,13 @@ impl Node {
         self.folder.path().join("root")
     }
 
+    fn state_dir(&self) -> StateDir {
+        StateDir::open(&self.folder.path().join("state")).expect("a state dir")
+    }
+
     /// Observes once, as a daemon's run does.
     fn observe(&self) {
-        let state_dir = StateDir::open(&self.folder.path().join("state")).expect("a state dir");
+        let state_dir = self.state_dir();
         let mut machine = Machine::open(&self.root(), &state_dir.scratch()).expect("the root opens");
         machine.prepare(&self.wanted.resolved.state, std::collections::BTreeSet::new());
         let mut runner = Runner {
@@ -78,8 +82,13 @@ impl Node {
 
     /// Forgets what files are known by, so that the next run reads them.
     fn forget_metadata(&self) {
-        let _ = fs::remove_file(self.folder.path().join("state/scratch/seen-files"));
+        fs::write(self.state_dir().scratch().join("seen-files"), "").expect("the note is written");
     }
+}
+
+/// Metadata count only for what was changed a second before it was looked at, as on a node everything mostly was.
+fn wait_until_metadata_count() {
+    std::thread::sleep(std::time::Duration::from_millis(1_100));
 }
 
 fn run(command: &mut Command) {
@@ -108,8 +117,7 @@ pub fn files() -> Vec<Figure> {
     }
     let list = node.folder.path().join("sums");
     fs::write(&list, sums).expect("a list");
-    // Metadata counts only for what was changed before it was looked at.
-    std::thread::sleep(std::time::Duration::from_millis(1_100));
+    wait_until_metadata_count();
     let [by_content, sha256sum] = best([
         &mut || {
             node.forget_metadata();
@@ -149,6 +157,7 @@ pub fn packages() -> Vec<Figure> {
         fs::create_dir_all(database.join(folder)).expect("a database");
     }
     fs::write(database.join("status"), status).expect("a database");
+    wait_until_metadata_count();
     let query = |database: &Path| run(Command::new("dpkg-query").arg(format!("--admindir={}", database.display())).arg("-W"));
     let [observed, queried] = best([&mut || node.observe(), &mut || query(&database)]);
     println!("observing 1,000 packages: {observed:?}, dpkg-query -W: {queried:?}");

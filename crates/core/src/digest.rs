@@ -21,6 +21,11 @@ impl Digest {
         self.0.split_once(':').map_or("", |(scheme, _)| scheme)
     }
 
+    /// Returns whether it names anything: what nobody asks for has none.
+    pub(crate) fn is_one(&self) -> bool {
+        !self.0.is_empty()
+    }
+
     /// Returns the whole text, scheme included.
     pub fn as_str(&self) -> &str {
         &self.0
@@ -116,7 +121,24 @@ pub fn of_value(scheme: &str, value: &impl Serialize) -> Digest {
 /// Returns the same of what is written in the order of its keys as it is: each structure declares its fields in that order,
 /// and each value in it is a [`Canonical`] one.
 pub(crate) fn of_sorted(scheme: &str, value: &impl Serialize) -> Digest {
-    Digest(format!("{scheme}:{}", hex(hash(&SHA256, &written(value)).as_ref())))
+    let mut hashing = io::BufWriter::with_capacity(4 * 1024, Hashing(Context::new(&SHA256)));
+    write_sorted(value, &mut hashing);
+    let Ok(Hashing(hash)) = hashing.into_inner() else { unreachable!("hashing takes whatever it is given") };
+    Digest(format!("{scheme}:{}", hex(hash.finish().as_ref())))
+}
+
+/// Takes what is written into a hash, so that a whole state need not stand in memory as text.
+struct Hashing(Context);
+
+impl io::Write for Hashing {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.0.update(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
 }
 
 /// Returns a value as canonical JSON (RFC 8785).
@@ -127,9 +149,13 @@ pub fn canonical(value: &Value) -> Vec<u8> {
 /// Writes what is in the order of its keys.
 pub(crate) fn written(value: &impl Serialize) -> Vec<u8> {
     let mut bytes = Vec::with_capacity(512);
-    let mut writer = serde_json::Serializer::with_formatter(&mut bytes, CanonicalNumbers);
-    value.serialize(&mut writer).expect("values of the core are JSON without NaN");
+    write_sorted(value, &mut bytes);
     bytes
+}
+
+fn write_sorted(value: &impl Serialize, to: impl io::Write) {
+    let mut writer = serde_json::Serializer::with_formatter(to, CanonicalNumbers);
+    value.serialize(&mut writer).expect("values of the core are JSON without NaN");
 }
 
 /// A value, written with the keys of its objects in their order: that of UTF-16 (RFC 8785, 3.2.3).
@@ -165,7 +191,12 @@ impl serde_json::ser::Formatter for CanonicalNumbers {
 /// Returns bytes as lower-case hexadecimal digits.
 pub fn hex(bytes: &[u8]) -> String {
     const DIGITS: &[u8; 16] = b"0123456789abcdef";
-    bytes.iter().flat_map(|byte| [DIGITS[usize::from(byte >> 4)] as char, DIGITS[usize::from(byte & 15)] as char]).collect()
+    let mut text = String::with_capacity(2 * bytes.len());
+    for byte in bytes {
+        text.push(DIGITS[usize::from(byte >> 4)] as char);
+        text.push(DIGITS[usize::from(byte & 15)] as char);
+    }
+    text
 }
 
 /// Returns a quick name of contents that is good for telling them apart in one process only.

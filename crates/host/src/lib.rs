@@ -11,6 +11,7 @@ pub mod files;
 pub mod kinds;
 pub mod machine;
 pub mod native;
+mod note;
 pub mod openpgp;
 pub mod packages;
 pub mod programs;

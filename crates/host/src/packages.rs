@@ -14,7 +14,6 @@ use crate::steps;
 use constans_core::kind::{Claim, VersionOrder, VersionWish};
 use constans_core::kit::Gone;
 use constans_core::run::{NativeStep, PackageChange};
-use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
@@ -53,18 +52,32 @@ pub(crate) struct PackagesChanged {
 /// What a database knows of its packages, by name.
 pub(crate) type Known = BTreeMap<String, KnownPackage>;
 
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct KnownPackage {
     version: String,
     state: PackageState,
     held: bool,
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum PackageState {
     Installed,
     OnlySettings,
     Broken,
+}
+
+impl PackageState {
+    fn word(self) -> &'static str {
+        match self {
+            Self::Installed => "installed",
+            Self::OnlySettings => "only_settings",
+            Self::Broken => "broken",
+        }
+    }
+
+    fn of_word(word: &str) -> Option<Self> {
+        [Self::Installed, Self::OnlySettings, Self::Broken].into_iter().find(|state| state.word() == word)
+    }
 }
 
 /// One package manager under one root.
@@ -197,6 +210,15 @@ impl Packages {
     /// Returns the package manager.
     pub fn manager(&self) -> &dyn PackageManager {
         &*self.manager
+    }
+
+    /// Returns why there are no packages here, if there are none; what was read in this run was there.
+    ///
+    /// # Errors
+    ///
+    /// Returns why that could not be seen.
+    pub fn why_not(&self) -> Result<Option<String>, HostError> {
+        if self.known.is_some() { Ok(None) } else { self.manager.why_not() }
     }
 
     /// Begins a run: what was known of packages is read anew, and the index may be this old.

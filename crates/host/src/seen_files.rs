@@ -1,11 +1,13 @@
 //! Contents of files that were read before: as long as a file's metadata is the same, they are known without reading.
 
 use crate::files::{Entry, Files, Stamp, is_fresh};
-use constans_core::digest::{Digest, of_contents};
+use crate::note::{whole_note, write_note};
+use constans_core::digest::Digest;
 use jiff::Timestamp;
 use std::collections::{HashMap, HashSet};
 use std::fmt::Write as _;
 use std::path::Path;
+use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
 use std::thread;
 use std::{fs, io};
@@ -15,19 +17,21 @@ const FEWEST_FOR_THREADS: usize = 64;
 const MOST_THREADS: usize = 4;
 /// So many files are read before they are told of.
 const BATCH: usize = 32;
+/// So many bytes a line of the note mostly has.
+const USUAL_LINE: usize = 160;
 
 /// What is known of the contents of files.
 #[derive(Debug, Default)]
 pub struct SeenFiles {
-    known: HashMap<String, SeenFile>,
+    known: HashMap<Arc<str>, SeenFile>,
     is_changed: bool,
     /// What threads read meanwhile, and the paths that have not come from them yet.
     coming: Option<Receiver<Vec<Read>>>,
-    awaited: HashSet<String>,
+    awaited: HashSet<Arc<str>>,
 }
 
 /// A path that was read, and what was found if it could be.
-type Read = (String, Option<SeenFile>);
+type Read = (Arc<str>, Option<SeenFile>);
 
 #[derive(Debug, Clone, PartialEq)]
 struct SeenFile {
@@ -40,17 +44,17 @@ impl SeenFiles {
     /// Reads what is known from a file of the agent's own; if that is not whole, nothing is.
     pub fn read(path: &Path) -> Self {
         let text = fs::read_to_string(path).unwrap_or_default();
-        let whole = text.split_once('\n').filter(|(sum, lines)| of_contents(lines.as_bytes()).as_str() == *sum);
-        let lines = whole.map(|(_, lines)| lines).unwrap_or_default();
-        let known = lines.lines().filter_map(|line| {
+        let lines = whole_note(&text).unwrap_or_default();
+        let mut known = HashMap::with_capacity(lines.len() / USUAL_LINE);
+        known.extend(lines.lines().filter_map(|line| {
             let mut fields = line.splitn(8, ' ');
             let mut number = || fields.next()?.parse::<i64>().ok();
             let stamp = Stamp { device: number()?, inode: number()?, size: number()?, mtime_ns: number()?, ctime_ns: number()? };
             let read_at = Timestamp::from_nanosecond(number()?.into()).ok()?;
             let digest = fields.next()?.parse().ok()?;
-            Some((fields.next()?.to_owned(), SeenFile { stamp, digest, read_at }))
-        });
-        Self { known: known.collect(), ..Self::default() }
+            Some((fields.next()?.into(), SeenFile { stamp, digest, read_at }))
+        }));
+        Self { known, ..Self::default() }
     }
 
     /// Keeps what is known, if that is other than before. It need not outlast a power cut.
@@ -64,30 +68,28 @@ impl SeenFiles {
             return Ok(());
         }
         self.known.retain(|_, seen| is_fresh(seen.read_at, now));
-        let mut lines = String::with_capacity(self.known.len() * 160);
+        let mut lines = String::with_capacity(self.known.len() * USUAL_LINE);
         for (path, SeenFile { stamp, digest, read_at }) in &self.known {
             let Stamp { device, inode, size, mtime_ns, ctime_ns } = stamp;
             let read_ns = i64::try_from(read_at.as_nanosecond()).unwrap_or(0);
             let _ = writeln!(lines, "{device} {inode} {size} {mtime_ns} {ctime_ns} {read_ns} {digest} {path}");
         }
-        let candidate = path.with_extension("new");
-        fs::write(&candidate, format!("{}\n{lines}", of_contents(lines.as_bytes())))?;
-        fs::rename(&candidate, path)?;
+        write_note(path, &lines)?;
         self.is_changed = false;
         Ok(())
     }
 
     /// Has threads read ahead, in their order, the files of which nothing is known. What cannot be read is left to its own turn.
     pub fn read_ahead(&mut self, files: &Files, paths: &[&str], now: Timestamp) {
-        let unknown: Vec<&str> =
-            paths.iter().filter(|path| self.known.get(**path).is_none_or(|seen| !is_fresh(seen.read_at, now))).copied().collect();
+        let is_unknown = |path: &&&str| self.known.get(**path).is_none_or(|seen| !is_fresh(seen.read_at, now));
+        let unknown: Vec<Arc<str>> = paths.iter().filter(is_unknown).map(|path| Arc::from(*path)).collect();
         if unknown.is_empty() {
             return;
         }
         let threads = if unknown.len() < FEWEST_FOR_THREADS { 1 } else { thread::available_parallelism().map_or(1, usize::from).min(MOST_THREADS) };
         let (sender, coming) = channel();
         for first in 0..threads {
-            let mine: Vec<String> = unknown.chunks(BATCH).skip(first).step_by(threads).flatten().map(|path| (*path).to_owned()).collect();
+            let mine: Vec<Arc<str>> = unknown.chunks(BATCH).skip(first).step_by(threads).flatten().cloned().collect();
             let (files, sender) = (files.clone(), sender.clone());
             thread::spawn(move || {
                 for batch in mine.chunks(BATCH) {
@@ -98,7 +100,7 @@ impl SeenFiles {
                 }
             });
         }
-        self.awaited = unknown.into_iter().map(str::to_owned).collect();
+        self.awaited = unknown.into_iter().collect();
         self.coming = Some(coming);
     }
 
@@ -131,7 +133,7 @@ impl SeenFiles {
         self.is_changed = true;
         match files.stamped_digest(path)? {
             Some((stamp, digest)) => {
-                self.known.insert(path.to_owned(), SeenFile { stamp, digest: digest.clone(), read_at: now });
+                self.known.insert(path.into(), SeenFile { stamp, digest: digest.clone(), read_at: now });
                 Ok((digest, None))
             }
             None => Err(crate::HostError::new(format!("{path} went away while it was looked at"))),
@@ -148,6 +150,7 @@ fn read_one(files: &Files, path: &str, now: Timestamp) -> Option<SeenFile> {
 mod tests {
     use super::*;
     use crate::files::READ_AGAIN_AFTER;
+    use constans_core::digest::of_contents;
     use jiff::SignedDuration;
 
     const LONG_AGO: SignedDuration = SignedDuration::from_hours(2);

@@ -29,7 +29,14 @@ const LAST: &[(&str, Step)] = &[("asked to end while it runs, it finishes what i
 /// Goes through all steps; returns 1 if one failed, since those after it cannot be tried.
 pub fn all(hub: &Hub<'_>, host: Host<'_>) -> usize {
     println!("\na fleet");
-    STEPS.iter().chain(service::STEPS).chain(around::STEPS).chain(LAST).map(|(what, step)| told(what, step(hub, host))).find(|failed| *failed > 0).unwrap_or(0)
+    STEPS
+        .iter()
+        .chain(service::STEPS)
+        .chain(around::STEPS)
+        .chain(LAST)
+        .map(|(what, step)| told(what, step(hub, host)))
+        .find(|failed| *failed > 0)
+        .unwrap_or(0)
 }
 
 fn publish(hub: &Hub<'_>, _: Host<'_>) -> Result<(), Failed> {

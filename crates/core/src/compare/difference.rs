@@ -4,7 +4,7 @@ use super::found::{Found, FoundValue, Presence};
 use crate::digest::{self, Canonical, Digest, DigestKey};
 use crate::kind::{Matcher, VersionWish};
 use crate::kit::Gone;
-use crate::state::Clause;
+use crate::state::{Clause, Compared};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use std::collections::BTreeMap;
@@ -89,11 +89,15 @@ impl Side {
 /// A property that could not be read is a difference: no answer is never a match. `content_bytes` is the size of the
 /// wanted contents of a file.
 pub fn differences(clause: &Clause, found: &Found, content_bytes: Option<u64>) -> Vec<Difference> {
+    differences_in(&clause.compared(), clause, found, content_bytes)
+}
+
+/// Returns the same of what is [`Clause::compared`].
+pub(crate) fn differences_in(compared: &[Compared<'_>], clause: &Clause, found: &Found, content_bytes: Option<u64>) -> Vec<Difference> {
     let presence = |wanted: &str, usual: &str| {
         let found = found.words.as_deref().unwrap_or(usual);
         vec![Difference { property: PRESENCE.to_owned(), wanted: Side::value(wanted), found: Side::value(found) }]
     };
-    let compared = clause.compared();
     let missing = |found: &str| {
         let mut all = presence("present", found);
         all.extend(compared.iter().filter_map(|(property, wanted, matcher)| missing_property(clause, property, wanted, *matcher, content_bytes)));
@@ -194,13 +198,17 @@ fn expectation_words(expected: &Map<String, Value>) -> String {
 
 /// Computes the found digest: over the wanted properties as they were found. What is concealed enters keyed.
 pub fn found_digest(clause: &Clause, found: &Found, key: &DigestKey) -> Digest {
+    found_digest_of(&clause.compared(), clause, found, key)
+}
+
+/// Returns the same of what is [`Clause::compared`].
+pub(crate) fn found_digest_of(compared: &[Compared<'_>], clause: &Clause, found: &Found, key: &DigestKey) -> Digest {
     let of_property = |name: &str| match found.properties.get(name)? {
         FoundValue::Value(value) if clause.concealed.contains(name) => Some(DigestedFound::Named(key.digest(&digest::canonical(value)))),
         FoundValue::Value(value) => Some(DigestedFound::Plain(Canonical(value))),
         FoundValue::Unreadable(_) => Some(DigestedFound::Unreadable { unreadable: true }),
         FoundValue::NotExaminedHere(_) => None,
     };
-    let compared = clause.compared();
     let properties = compared.iter().filter_map(|(name, ..)| Some((*name, of_property(name)?))).collect();
     digest::of_sorted(FOUND_SCHEME, &FoundWhole { presence: found.presence, properties })
 }

@@ -9,6 +9,7 @@ mod text;
 mod undo;
 
 pub use difference::{Difference, FOUND_SCHEME, PRESENCE, Side, differences, found_digest};
+pub(crate) use difference::{differences_in, found_digest_of};
 pub use found::{Found, FoundValue, Presence};
 pub use kits::{BaselineDifference, ClauseDifference, FileDifference, KitDifference, Where, kit_difference};
 pub use text::{TextDiff, TextDiffRefusal, text_diff};

@@ -338,7 +338,7 @@ fn against(expected: &Expected, resolved: &Resolved) -> Option<CaseFailure> {
 
 fn contents_of<'r>(clause: &Clause, resolved: &'r Resolved) -> Option<&'r [u8]> {
     let name = clause.text("content")?;
-    resolved.contents.iter().find(|(digest, _)| digest.as_str() == name).map(|(_, bytes)| bytes.as_slice())
+    resolved.contents.iter().find(|(digest, _)| digest.as_str() == name).map(|(_, bytes)| &**bytes)
 }
 
 /// Returns what came out under a name that can be expected.

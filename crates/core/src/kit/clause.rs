@@ -6,7 +6,9 @@ use super::document::{Fields, Node, NodeValue, wrong_type};
 use super::files::Place;
 use super::finding::Finding;
 use crate::kind::{self, Kind, Reaction, nearest_word};
+use crate::state::Fixed;
 use serde_json::Value;
+use std::sync::{Arc, OnceLock};
 
 /// One clause as written: nothing is rendered yet.
 #[derive(Debug, Clone)]
@@ -21,6 +23,8 @@ pub struct ClauseDocument {
     pub loops: Vec<Loop>,
     /// What every clause may say, whatever its kind.
     pub common: Common,
+    /// What it comes to on every node alike, once that was asked for, if nothing in it is rendered.
+    pub(crate) fixed: OnceLock<Arc<Fixed>>,
 }
 
 /// One name of a clause's `for`, with the expression that it goes over.
@@ -132,7 +136,14 @@ fn read_clause(node: &Node, text: &str, taught: &[&'static Kind], findings: &mut
     };
     let kind = kind_of(what, what_place, text, taught, findings)?;
     let properties = read_properties(kind, fields, findings);
-    let clause = ClauseDocument { what: Located { value: what.to_owned(), place: what_place.clone() }, kind, properties, loops, common };
+    let clause = ClauseDocument {
+        what: Located { value: what.to_owned(), place: what_place.clone() },
+        kind,
+        properties,
+        loops,
+        common,
+        fixed: OnceLock::new(),
+    };
     check_shape(&clause, findings);
     Some(clause)
 }

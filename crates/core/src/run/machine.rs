@@ -10,7 +10,7 @@ use super::reaction::DueReaction;
 use super::result::{Blocker, ClauseResult, Decision, Failure, FailureAt, Leave, NativeStep, NotExamined, Outcome, Verdict};
 use super::status::{Counts, status_of};
 use crate::address::ClauseAddress;
-use crate::compare::{Found, FoundValue, differences, found_digest};
+use crate::compare::{Found, FoundValue, differences, differences_in, found_digest, found_digest_of};
 use crate::digest::{Digest, DigestKey};
 use crate::kind::Claim;
 use crate::state::{Clause, EffectiveState};
@@ -25,9 +25,10 @@ pub struct Run<'s> {
     pub(super) due: Vec<DueReaction>,
     pub(super) on_demand: bool,
     key: &'s DigestKey,
-    positions: HashMap<ClauseAddress, usize>,
+    positions: HashMap<&'s ClauseAddress, usize>,
     pub(super) turns: VecDeque<Turn>,
-    pub(super) results: Vec<Option<ClauseResult>>,
+    /// Boxed, since they are large and pass through several hands.
+    pub(super) results: Vec<Option<Box<ClauseResult>>>,
     looked_at: HashMap<usize, bool>,
     is_whole: bool,
     pub(super) started: BTreeSet<usize>,
@@ -61,10 +62,10 @@ impl<'s> Run<'s> {
     /// Prepares a run.
     pub fn new(input: RunInput<'s>) -> Self {
         let state = input.state;
-        let mut positions = HashMap::new();
+        let mut positions = HashMap::with_capacity(state.clauses.len());
         for (at, clause) in state.clauses.iter().enumerate() {
             for address in std::iter::once(&clause.address).chain(&clause.also) {
-                positions.entry(address.clone()).or_insert(at);
+                positions.entry(address).or_insert(at);
             }
         }
         let chosen = |at: usize| match &input.part {
@@ -141,7 +142,7 @@ impl<'s> Run<'s> {
     /// Returns what the run came to; `None` before it is over.
     pub fn finish(self) -> Option<Finished> {
         matches!(self.phase, Phase::Over).then(|| {
-            let results: Vec<ClauseResult> = self.results.into_iter().flatten().collect();
+            let results: Vec<ClauseResult> = self.results.into_iter().flatten().map(|result| *result).collect();
             Finished {
                 status: status_of(&results, !self.due.is_empty()),
                 counts: Counts::of(&results),
@@ -169,12 +170,10 @@ impl<'s> Run<'s> {
                 return actions;
             }
             if clause.undecidable.is_some() {
-                let result = ClauseResult {
-                    unsupported: clause.undecidable.clone(),
-                    outcome: Outcome::Unsupported,
-                    verdict: Some(Verdict::Unseen),
-                    ..blank(clause)
-                };
+                let mut result = blank(clause);
+                result.unsupported.clone_from(&clause.undecidable);
+                result.outcome = Outcome::Unsupported;
+                result.verdict = Some(Verdict::Unseen);
                 self.results[at] = Some(result);
                 continue;
             }
@@ -202,7 +201,8 @@ impl<'s> Run<'s> {
             return self.next_turn(now);
         }
         let before = self.results[at].take();
-        let mut result = ClauseResult { took_us: took_us + before.as_ref().map_or(0, |before| before.took_us), ..blank(clause) };
+        let mut result = blank(clause);
+        result.took_us = took_us + before.as_ref().map_or(0, |before| before.took_us);
         match inspection {
             Inspection::Unsupported(why) => {
                 result.verdict = Some(Verdict::Unseen);
@@ -220,42 +220,57 @@ impl<'s> Run<'s> {
     }
 
     /// A clause that could not be inspected: blocked if what it needs is not there yet, else failed.
-    fn unseen(&self, at: usize, result: ClauseResult, failure: Failure) -> ClauseResult {
+    fn unseen(&self, at: usize, mut result: Box<ClauseResult>, failure: Failure) -> Box<ClauseResult> {
         let missing = self.clause(at).needs.iter().find(|need| !is_really_alike(self.need(need)));
         let by = missing.map(|need| {
             let by_itself = Blocker { need: need.clone(), first: need.clone(), outcome: Outcome::OutOfLine };
             blocker(need, self.need(need)).unwrap_or(by_itself)
         });
-        let verdict = Some(Verdict::Unseen);
-        match by {
-            Some(by) => {
-                let would = (self.settings.mode == Mode::Observe).then(|| Decision::Blocked { by: by.clone() });
-                ClauseResult { verdict, outcome: Outcome::Blocked, decision: Decision::Blocked { by }, would, failure: Some(failure), ..result }
-            }
-            None => ClauseResult { verdict, outcome: Outcome::Failed, failure: Some(failure), ..result },
+        result.verdict = Some(Verdict::Unseen);
+        result.failure = Some(failure);
+        result.outcome = if by.is_some() { Outcome::Blocked } else { Outcome::Failed };
+        if let Some(by) = by {
+            result.would = (self.settings.mode == Mode::Observe).then(|| Decision::Blocked { by: by.clone() });
+            result.decision = Decision::Blocked { by };
         }
+        result
     }
 
-    fn seen(&mut self, at: usize, turn: Turn, seen: Seen, mut result: ClauseResult, before: Option<ClauseResult>, now: Timestamp) -> Vec<Action> {
+    fn seen(
+        &mut self,
+        at: usize,
+        turn: Turn,
+        seen: Seen,
+        mut result: Box<ClauseResult>,
+        before: Option<Box<ClauseResult>>,
+        now: Timestamp,
+    ) -> Vec<Action> {
         let clause = self.clause(at);
-        let different = differences(clause, &seen.found, seen.content_bytes);
-        let known = self.memories.get(&clause.address).and_then(|memory| memory.found_when_alike(clause, &seen.found));
-        let found = known.cloned().unwrap_or_else(|| found_digest(clause, &seen.found, self.key));
+        let compared = clause.compared();
+        let different = differences_in(&compared, clause, &seen.found, seen.content_bytes);
+        let known = self.memories.get(&clause.address).and_then(|memory| memory.found_when_alike(&compared, clause, &seen.found));
+        let found = known.cloned().unwrap_or_else(|| found_digest_of(&compared, clause, &seen.found, self.key));
         let mut actions = self.settle_causes(&clause.address, &found);
         result.not_examined = not_examined(&seen.found);
         result.native = seen.native;
         result.stand_in = seen.stand_in;
-        result.found = Some(found.clone());
         if different.is_empty() {
             result.verdict = Some(Verdict::Alike);
             result.outcome = Outcome::InLine;
-            result.already_there = self.memories.get(&clause.address).is_none_or(|memory| memory.alike.is_none());
-            self.memories.insert(clause.address.clone(), Memory::alike(clause.wanted.clone(), found, now));
+            result.already_there = self.remember_alike(clause, &found, now);
+            result.found = Some(found);
             // A second look that finds nothing leaves what the first one said.
-            self.results[at] = Some(before.map_or(result.clone(), |before| ClauseResult { took_us: result.took_us, ..before }));
+            self.results[at] = Some(match before {
+                Some(mut before) => {
+                    before.took_us = result.took_us;
+                    before
+                }
+                None => result,
+            });
             actions.extend(self.react_or_go_on(at, now));
             return actions;
         }
+        result.found = Some(found.clone());
         if different.iter().any(|difference| difference.property == "content") {
             match seen.text_diff {
                 Some(Ok(diff)) => result.text_diff = Some(diff),
@@ -280,6 +295,15 @@ impl<'s> Run<'s> {
         self.phase = Phase::Correcting(at);
         actions.push(Action::Correct(at, differences));
         actions
+    }
+
+    /// Returns whether the clause was alike for the first time.
+    fn remember_alike(&mut self, clause: &Clause, found: &Digest, now: Timestamp) -> bool {
+        if let Some(memory) = self.memories.get_mut(&clause.address) {
+            return memory.was_alike(&clause.wanted, found, now);
+        }
+        self.memories.insert(clause.address.clone(), Memory::alike(clause.wanted.clone(), found.clone(), now));
+        true
     }
 
     fn cause(&self, at: usize, turn: Turn, found: &Digest, now: Timestamp) -> CauseFound {
@@ -409,8 +433,8 @@ fn not_examined(found: &Found) -> Vec<NotExamined> {
 }
 
 /// A result of which nothing is known yet.
-fn blank(clause: &Clause) -> ClauseResult {
-    ClauseResult {
+fn blank(clause: &Clause) -> Box<ClauseResult> {
+    Box::new(ClauseResult {
         address: clause.address.clone(),
         severity: clause.severity,
         origins: clause.origins.clone(),
@@ -441,5 +465,5 @@ fn blank(clause: &Clause) -> ClauseResult {
         stand_in: None,
         dropped_needs: clause.dropped_needs.clone(),
         took_us: 0,
-    }
+    })
 }

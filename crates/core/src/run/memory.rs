@@ -5,11 +5,9 @@ use crate::compare::{FOUND_SCHEME, Found, FoundValue, Presence};
 use crate::digest::Digest;
 use crate::kind::Matcher;
 use crate::kit::Gone;
-use crate::state::Clause;
+use crate::state::{Clause, Compared};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
-use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 /// What is remembered of one address.
@@ -43,17 +41,29 @@ pub type Memories = BTreeMap<ClauseAddress, Memory>;
 impl Memory {
     /// Returns the digest of what was found alike, if it is known without computing it: where every property has the very
     /// value that is wanted, it is the one that was remembered when the same was wanted.
-    pub(super) fn found_when_alike(&self, clause: &Clause, found: &Found) -> Option<&Digest> {
+    pub(super) fn found_when_alike(&self, compared: &[Compared<'_>], clause: &Clause, found: &Found) -> Option<&Digest> {
         let alike = self.alike.as_ref().filter(|alike| alike.wanted == clause.wanted && alike.found.scheme() == FOUND_SCHEME)?;
-        let is_the_wanted_value = |(name, wanted, matcher): (&str, Cow<'_, Value>, Matcher)| {
-            matcher == Matcher::Equal && matches!(found.properties.get(name), Some(FoundValue::Value(value)) if *value == *wanted)
+        let is_the_wanted_value = |(name, wanted, matcher): &Compared<'_>| {
+            *matcher == Matcher::Equal && matches!(found.properties.get(*name), Some(FoundValue::Value(value)) if *value == **wanted)
         };
-        let is_so = clause.gone == Gone::No && found.presence == Presence::Present && clause.compared().into_iter().all(is_the_wanted_value);
+        let is_so = clause.gone == Gone::No && found.presence == Presence::Present && compared.iter().all(is_the_wanted_value);
         is_so.then_some(&alike.found)
     }
 
     /// Returns the memory of a clause that was just found alike.
     pub fn alike(wanted: Digest, found: Digest, at: Timestamp) -> Self {
         Self { alike: Some(Alike { wanted, found, at }), drift_found_at: None, closed_at: None }
+    }
+
+    /// Takes in that the clause was found alike; returns whether it was so for the first time.
+    pub(super) fn was_alike(&mut self, wanted: &Digest, found: &Digest, now: Timestamp) -> bool {
+        match &mut self.alike {
+            Some(alike) if alike.wanted == *wanted && alike.found == *found => {
+                alike.at = now;
+                (self.drift_found_at, self.closed_at) = (None, None);
+                false
+            }
+            _ => std::mem::replace(self, Self::alike(wanted.clone(), found.clone(), now)).alike.is_none(),
+        }
     }
 }

@@ -51,6 +51,9 @@ pub struct Origin {
     pub baseline: String,
 }
 
+/// A property that is held against what is found: its name, its value, and how the two are held against each other.
+pub type Compared<'c> = (&'c str, Cow<'c, Value>, Matcher);
+
 /// One thing on a node and how it should be: nothing is left to be rendered or decided.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -178,15 +181,18 @@ impl Clause {
 
     /// Returns the properties that are held against what is found: those that describe the node, and what left-out ones
     /// count as. Where a condition stands for all of it, that alone.
-    pub fn compared(&self) -> Vec<(&str, Cow<'_, Value>, Matcher)> {
-        let own = &self.kind().properties;
+    pub fn compared(&self) -> Vec<Compared<'_>> {
+        let own = self.kind().properties;
         let by_condition = own.iter().any(|property| property.matcher == Matcher::Holds);
-        let counts = |name: &str| !by_condition || own.iter().any(|property| property.name == name && property.matcher == Matcher::Holds);
-        let said = self.described().into_iter().map(|(name, value, matcher)| (name, Cow::Borrowed(value), matcher));
-        let left_out = own.iter().filter(|property| property.describes_node && !self.properties.contains_key(property.name));
-        let defaults =
-            left_out.filter_map(|property| Some((property.name, Cow::Owned(Value::Bool(property.default?.parse().ok()?)), property.matcher)));
-        said.chain(defaults).filter(|(name, ..)| counts(name)).collect()
+        let content = self.properties.get("content").filter(|_| !by_condition);
+        let mut compared = Vec::with_capacity(self.properties.len());
+        compared.extend(content.map(|value| ("content", Cow::Borrowed(value), Matcher::Equal)));
+        for property in own.iter().filter(|property| property.describes_node && (!by_condition || property.matcher == Matcher::Holds)) {
+            let left_out = || Some(Cow::Owned(Value::Bool(property.default?.parse().ok()?)));
+            let value = self.properties.get(property.name).map(Cow::Borrowed).or_else(left_out);
+            compared.extend(value.map(|value| (property.name, value, property.matcher)));
+        }
+        compared
     }
 
     /// Returns whether it does something only when something else was corrected.

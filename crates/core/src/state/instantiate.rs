@@ -7,15 +7,21 @@ use crate::address::ClauseAddress;
 use crate::digest::{self, Digest};
 use crate::filter::{Answer, Condition, ConditionError, Items, MOST_ITEMS};
 use crate::kind::{self, Naming};
-use crate::kit::{ClauseDocument, Code, Finding, Gone, Located, Place};
+use crate::kit::{ClauseDocument, Code, Finding, Gone, Located, OnDrift, OnRollout, Place};
 use crate::param::Parameter;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
+/// Contents with their digest, shared by all nodes that they are wanted on.
+type Content = (Digest, Arc<[u8]>);
+
 /// A clause that is not yet connected with the others.
+#[derive(Debug, Clone)]
 pub(super) struct Draft {
     pub clause: Clause,
+    /// The contents that it refers to.
+    pub contents: Vec<Content>,
     pub place: Place,
     /// The condition that excludes it here.
     pub excluded_by: Option<String>,
@@ -25,6 +31,10 @@ pub(super) struct Draft {
     pub reacts_to: Vec<Located<String>>,
 }
 
+/// A clause in which nothing is rendered, as it comes to on every node on which it counts, but for the assignment's switches.
+#[derive(Debug)]
+pub(crate) struct Fixed(Draft);
+
 pub(super) struct Instantiation<'a> {
     assigned: &'a Assigned<'a>,
     input: &'a ResolveInput<'a>,
@@ -33,13 +43,12 @@ pub(super) struct Instantiation<'a> {
     /// What conditions said already: most clauses share theirs.
     answered: HashMap<&'a str, Answer>,
     scope: Scope,
-    contents: &'a mut BTreeMap<Digest, Vec<u8>>,
     origin: Origin,
     kit: Arc<str>,
 }
 
 impl<'a> Instantiation<'a> {
-    pub fn new(assigned: &'a Assigned<'a>, input: &'a ResolveInput<'a>, params: &Value, contents: &'a mut BTreeMap<Digest, Vec<u8>>) -> Self {
+    pub fn new(assigned: &'a Assigned<'a>, input: &'a ResolveInput<'a>, params: &Value) -> Self {
         let scope = match input.conditions {
             Conditions::Decide => Scope::new(input.view, params),
             Conditions::CountAsTrue => Scope::guessing(input.view, params),
@@ -51,7 +60,6 @@ impl<'a> Instantiation<'a> {
             answered: HashMap::new(),
             scope,
             params: params.clone(),
-            contents,
             origin: Origin { kit: assigned.kit.name.clone(), version: assigned.kit.version.clone(), baseline: assigned.baseline.name.value.clone() },
             kit: assigned.kit.name.as_str().into(),
         }
@@ -78,7 +86,25 @@ impl<'a> Instantiation<'a> {
         if findings.is_empty() { Ok(drafts) } else { Err(findings) }
     }
 
-    fn draft(&mut self, document: &ClauseDocument, excluded_by: Option<String>, undecidable: Option<String>) -> Result<Draft, Vec<Finding>> {
+    fn draft(&self, document: &ClauseDocument, excluded_by: Option<String>, undecidable: Option<String>) -> Result<Draft, Vec<Finding>> {
+        if excluded_by.is_some() || undecidable.is_some() || self.input.conditions == Conditions::CountAsTrue || !is_fixed(document) {
+            return self.rendered(document, excluded_by, undecidable);
+        }
+        if let Some(Fixed(draft)) = document.fixed.get().map(|fixed| &**fixed) {
+            let mut draft = draft.clone();
+            draft.clause.on_drift = self.on_drift(document);
+            draft.clause.on_rollout = self.on_rollout(document);
+            return Ok(draft);
+        }
+        let mut draft = self.rendered(document, None, None)?;
+        if draft.clause.concealed.is_empty() {
+            draft.clause.wanted = draft.clause.wanted_digest(self.input.key);
+            let _ = document.fixed.set(Arc::new(Fixed(draft.clone())));
+        }
+        Ok(draft)
+    }
+
+    fn rendered(&self, document: &ClauseDocument, excluded_by: Option<String>, undecidable: Option<String>) -> Result<Draft, Vec<Finding>> {
         let address = self.address(document).map_err(|finding| vec![finding])?;
         let common = &document.common;
         let baseline = self.assigned.baseline;
@@ -98,8 +124,8 @@ impl<'a> Instantiation<'a> {
             reaction: common
                 .reaction
                 .or_else(|| (document.kind.reactions == [kind::Reaction::Run] && !common.reacts_to.is_empty()).then_some(kind::Reaction::Run)),
-            on_drift: first_set(common.on_drift, self.assigned.on_drift, baseline.on_drift),
-            on_rollout: first_set(common.on_rollout, self.assigned.on_rollout, baseline.on_rollout),
+            on_drift: self.on_drift(document),
+            on_rollout: self.on_rollout(document),
             grace_secs: common.grace_secs,
             via: common.via.clone(),
             origins: Vec::new(),
@@ -114,9 +140,10 @@ impl<'a> Instantiation<'a> {
             clause.topics = common.topics.iter().cloned().collect();
             clause.origins.push(self.origin.clone());
         }
+        let mut contents = Vec::new();
         // What does not count here need not be renderable here: that may be why it has a condition.
         if excluded_by.is_none() && clause.undecidable.is_none() {
-            self.properties(document, &mut clause)?;
+            contents = self.properties(document, &mut clause)?;
             clause.claim = document.kind.claim_of(clause.address.name(), &clause.properties);
         }
         let in_kit = |one: &Located<String>| Located { value: one.value.clone(), place: self.in_kit(&one.place) };
@@ -126,8 +153,17 @@ impl<'a> Instantiation<'a> {
             conditional: common.condition.is_some() || baseline.condition.is_some(),
             needs: baseline.needs.iter().chain(&common.needs).map(in_kit).collect(),
             reacts_to: common.reacts_to.iter().map(in_kit).collect(),
+            contents,
             clause,
         })
+    }
+
+    fn on_drift(&self, document: &ClauseDocument) -> Option<Switch<OnDrift>> {
+        first_set(document.common.on_drift, self.assigned.on_drift, self.assigned.baseline.on_drift)
+    }
+
+    fn on_rollout(&self, document: &ClauseDocument) -> Option<Switch<OnRollout>> {
+        first_set(document.common.on_rollout, self.assigned.on_rollout, self.assigned.baseline.on_rollout)
     }
 
     fn in_kit(&self, place: &Place) -> Place {
@@ -230,7 +266,8 @@ impl<'a> Instantiation<'a> {
         parsed.holds(self.input.view, &self.params).map_err(|error| failed(error.message))
     }
 
-    fn properties(&mut self, document: &ClauseDocument, clause: &mut Clause) -> Result<(), Vec<Finding>> {
+    /// Sets the clause's properties and returns the contents that they refer to.
+    fn properties(&self, document: &ClauseDocument, clause: &mut Clause) -> Result<Vec<Content>, Vec<Finding>> {
         let mut findings = Vec::new();
         for (name, written) in &document.properties {
             match self.property(document, name, written) {
@@ -245,19 +282,18 @@ impl<'a> Instantiation<'a> {
         let concealed = document.kind.properties.iter().filter(|property| property.concealed || document.common.conceal);
         clause.concealed =
             concealed.filter(|property| clause.properties.contains_key(property.name)).map(|property| property.name.to_owned()).collect();
-        match clause.address.kind() {
-            "file" | "trust_anchor" => self.content(document, clause).map_err(|finding| vec![finding])?,
+        let contents = match clause.address.kind() {
+            "file" | "trust_anchor" => self.content(document, clause).map_err(|finding| vec![finding])?.into_iter().collect(),
             "tree" | "package_source" => self.copies(document, clause).map_err(|finding| vec![finding])?,
-            _ if clause.custom.is_some() => self.program(clause),
-            _ => {}
-        }
+            _ => self.program(clause).into_iter().collect(),
+        };
         if clause.flag("shell") == Some(true) && clause.list("argv").len() != 1 {
             return Err(vec![
                 Finding::error(Code::Properties, document.what.place.clone(), "with `shell`, argv is one text")
                     .hint("write argv = [\"the whole line\"]"),
             ]);
         }
-        Ok(())
+        Ok(contents)
     }
 
     /// Returns a property's value in normal form; none if a check can only guess at it.
@@ -281,7 +317,7 @@ impl<'a> Instantiation<'a> {
     }
 
     /// Replaces what a file's contents come from by the contents' digest.
-    fn content(&mut self, document: &ClauseDocument, clause: &mut Clause) -> Result<(), Finding> {
+    fn content(&self, document: &ClauseDocument, clause: &mut Clause) -> Result<Option<Content>, Finding> {
         let files = &self.assigned.kit.files;
         let place_of =
             |name: &str| document.properties.iter().find(|(property, _)| *property == name).map_or(&document.what.place, |(_, value)| &value.place);
@@ -302,11 +338,11 @@ impl<'a> Instantiation<'a> {
                 let written = Located { value: name.to_owned(), place: place_of("render").clone() };
                 match self.renderer.file(name, &self.scope) {
                     Ok(text) => text.into_bytes(),
-                    Err(error) if error.is_a_guess => return Ok(()),
+                    Err(error) if error.is_a_guess => return Ok(None),
                     Err(error) => return Err(self.render_finding(&error, &written, Some(name))),
                 }
             }
-            _ => return Ok(()),
+            _ => return Ok(None),
         };
         if let Some(sign) = clause.properties.remove("banner") {
             bytes = with_banner(&bytes, sign.as_str().unwrap_or("#"), &self.origin);
@@ -321,23 +357,23 @@ impl<'a> Instantiation<'a> {
             clause.concealed.insert("content".into());
         }
         clause.properties.insert("content".into(), Value::from(name.as_str()));
-        self.contents.insert(name, bytes);
-        Ok(())
+        Ok(Some((name, bytes.into())))
     }
 
     /// Replaces the copies that a tree or a repository's key is made of by their digests.
-    fn copies(&mut self, document: &ClauseDocument, clause: &mut Clause) -> Result<(), Finding> {
+    fn copies(&self, document: &ClauseDocument, clause: &mut Clause) -> Result<Vec<Content>, Finding> {
         let files = &self.assigned.kit.files;
+        let mut contents = Vec::new();
         for (name, written) in document.properties.iter().filter(|(name, _)| matches!(*name, "copy" | "signed_by")) {
             let Some(path) = clause.text(name).map(|path| format!("copies/{path}")) else { continue };
             let mut found: BTreeMap<String, Value> = BTreeMap::new();
             let below = files.below(&path).map(|inner| (inner.to_owned(), format!("{path}/{inner}")));
             let single = files.get(&path).map(|_| (String::new(), path.clone())).filter(|_| *name == "signed_by");
             for (inner, path) in below.filter(|_| *name == "copy").chain(single) {
-                let bytes = files.get(&path).unwrap_or_default().to_vec();
-                let digest = digest::of_contents(&bytes);
+                let bytes = files.get(&path).unwrap_or_default();
+                let digest = digest::of_contents(bytes);
                 found.insert(inner, Value::from(digest.as_str()));
-                self.contents.insert(digest, bytes);
+                contents.push((digest, bytes.into()));
             }
             if found.is_empty() {
                 return Err(missing_file(files, &path, &written.place));
@@ -345,15 +381,15 @@ impl<'a> Instantiation<'a> {
             let value = found.get("").cloned().unwrap_or_else(|| Value::Object(found.into_iter().collect()));
             clause.properties.insert((*name).to_owned(), value);
         }
-        Ok(())
+        Ok(contents)
     }
 
-    /// Takes the program of a kind that the kit teaches along with the contents.
-    fn program(&mut self, clause: &Clause) {
-        let Some(custom) = &clause.custom else { return };
+    /// Returns the program of a kind that the kit teaches.
+    fn program(&self, clause: &Clause) -> Option<Content> {
+        let custom = clause.custom.as_ref()?;
         let folder = custom.name.rsplit('/').next().unwrap_or_default();
         let bytes = self.assigned.kit.files.get(&format!("kinds/{folder}/{}", custom.program)).unwrap_or_default();
-        self.contents.insert(custom.program_digest.clone(), bytes.to_vec());
+        Some((custom.program_digest.clone(), bytes.into()))
     }
 
     fn render_finding(&self, error: &RenderError, written: &Located<String>, file: Option<&str>) -> Finding {
@@ -374,6 +410,23 @@ impl<'a> Instantiation<'a> {
             },
         };
         Finding::error(Code::Render, place, error.message.clone()).hint("in scope are params, labels, about and node.name, and in a loop its names")
+    }
+}
+
+/// Returns whether a clause is the same on every node on which it counts.
+fn is_fixed(document: &ClauseDocument) -> bool {
+    let mut properties = document.properties.iter();
+    let has_a_render = properties.clone().any(|(name, _)| *name == "render");
+    !has_a_render
+        && (document.common.literal || !(has_markup(&document.what.value) || properties.any(|(_, written)| mentions_markup(&written.value))))
+}
+
+fn mentions_markup(value: &Value) -> bool {
+    match value {
+        Value::String(text) => has_markup(text),
+        Value::Array(items) => items.iter().any(mentions_markup),
+        Value::Object(entries) => entries.iter().any(|(name, value)| has_markup(name) || mentions_markup(value)),
+        Value::Null | Value::Bool(_) | Value::Number(_) => false,
     }
 }
 

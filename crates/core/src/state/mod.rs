@@ -12,7 +12,8 @@ mod resolve;
 #[cfg(test)]
 pub(crate) mod testing;
 
-pub use clause::{Clause, EffectiveState, Origin, Switch, SwitchFrom};
+pub use clause::{Clause, Compared, EffectiveState, Origin, Switch, SwitchFrom};
+pub(crate) use instantiate::Fixed;
 pub use left_behind::{LeftBehind, left_behind};
 pub use order::{Relation, Why};
 pub use render::{RenderError, Renderer, Scope, has_markup};

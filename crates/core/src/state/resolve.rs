@@ -9,6 +9,7 @@ use crate::filter::NodeView;
 use crate::kit::{Baseline, Code, Finding, Gone, Kit, OnDrift, OnRollout, Place};
 use crate::param::{self, Given, ParameterType, ParameterValue};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// A baseline that is wanted of the node.
 #[derive(Clone)]
@@ -85,7 +86,7 @@ pub struct Resolved {
     /// The state.
     pub state: EffectiveState,
     /// The contents that it refers to, by digest.
-    pub contents: BTreeMap<Digest, Vec<u8>>,
+    pub contents: BTreeMap<Digest, Arc<[u8]>>,
     /// The clauses that do not count here.
     pub excluded: Vec<Excluded>,
     /// The parameters' values, by `KIT/BASELINE.PARAM`, with the layer each comes from.
@@ -107,7 +108,6 @@ pub fn resolve(input: &ResolveInput<'_>) -> Result<Resolved, Vec<Finding>> {
     let mut findings = Vec::new();
     let mut parameters = BTreeMap::new();
     let mut drafts: Vec<Draft> = Vec::new();
-    let mut contents = BTreeMap::new();
     for assigned in &include::with_includes(&input.assigned, input.kits, input.conditions, &mut findings) {
         let (kit, baseline) = (assigned.kit, assigned.baseline);
         let in_kit = |errors: Vec<Finding>| errors.into_iter().map(|error| error.in_kit(&kit.name));
@@ -122,7 +122,7 @@ pub fn resolve(input: &ResolveInput<'_>) -> Result<Resolved, Vec<Finding>> {
         if input.conditions == Conditions::Decide {
             findings.extend(in_kit(secrets_that_are_not_there(baseline, &values)));
         }
-        let mut instantiation = Instantiation::new(assigned, input, &param::plain(&values), &mut contents);
+        let mut instantiation = Instantiation::new(assigned, input, &param::plain(&values));
         for document in &baseline.clauses {
             match instantiation.clause(document) {
                 Ok(concrete) => drafts.extend(concrete),
@@ -134,7 +134,8 @@ pub fn resolve(input: &ResolveInput<'_>) -> Result<Resolved, Vec<Finding>> {
     for draft in &drafts {
         findings.extend(touches_agent(draft, input.untouchable));
     }
-    let (included, left_out): (Vec<Draft>, Vec<Draft>) = drafts.into_iter().partition(|draft| draft.excluded_by.is_none());
+    let (mut included, left_out): (Vec<Draft>, Vec<Draft>) = drafts.into_iter().partition(|draft| draft.excluded_by.is_none());
+    let contents = included.iter_mut().flat_map(|draft| std::mem::take(&mut draft.contents)).collect();
     let mut merged = claims::merge(included, input.conditions, &mut findings);
     claims::parts_of_whole(&merged, input.conditions, &mut findings);
     claims::tell_apart(&merged, input.conditions, &mut findings);
@@ -146,7 +147,7 @@ pub fn resolve(input: &ResolveInput<'_>) -> Result<Resolved, Vec<Finding>> {
     know_entries(&mut merged);
     // A check looks at what comes out, and needs no name for it.
     let is_named = input.conditions == Conditions::Decide;
-    for draft in merged.iter_mut().filter(|_| is_named) {
+    for draft in merged.iter_mut().filter(|draft| is_named && (!draft.clause.wanted.is_one() || !draft.clause.concealed.is_empty())) {
         draft.clause.wanted = draft.clause.wanted_digest(input.key);
     }
     let order::Ordered { clauses, places, moves, relations } = order::in_order(merged).map_err(|circle| vec![circle])?;

@@ -12,7 +12,7 @@ use constans_core::state::Clause;
 
 pub(super) fn inspect(machine: &mut Machine, clause: &Clause) -> Result<Seen, NotSeen> {
     let packages = machine.packages_of(clause);
-    if let Some(why) = packages.manager().why_not()? {
+    if let Some(why) = packages.why_not()? {
         return Err(NotSeen::Unsupported(why));
     }
     let name = clause.name();

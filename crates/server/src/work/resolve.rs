@@ -44,7 +44,7 @@ struct Made {
     names: Vec<String>,
     releases: Vec<String>,
     explained: Explained,
-    contents: Vec<(String, Vec<u8>, bool)>,
+    contents: Vec<(String, Arc<[u8]>, bool)>,
 }
 
 /// Resolves the states of all nodes, or of one, and stores what changed.
@@ -177,7 +177,7 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan) -> Result<Made, String> {
     explained.clauses = state.clauses.len();
     let sealed = state.seal(&inputs.key);
     let contents = resolved.contents.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes, name.scheme() == "h1"));
-    let sealed = sealed.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes, true));
+    let sealed = sealed.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes.into(), true));
     Ok(Made {
         digest: state.digest.as_str().to_owned(),
         names: state.names().into_iter().collect(),

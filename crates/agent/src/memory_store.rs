@@ -1,0 +1,213 @@
+//! What the agent remembers of one baseline of one kit, or of all that the server wants: memories and due reactions.
+//!
+//! Memories are a line each, since every run reads and writes all of them: the address, the wanted and the found digest when
+//! it was last alike, then, in nanoseconds since 1970, when that was, when its drift was found, and when it was closed;
+//! between tabs, which no address has.
+
+use crate::error::AgentError;
+use crate::state_dir::{read_json, rewrite_durably, write_json};
+use constans_core::address::ClauseAddress;
+use constans_core::run::{Alike, DueReaction, Memories, Memory};
+use constans_host::steps;
+use jiff::Timestamp;
+use std::fmt::Write as _;
+use std::fs::{self, File, OpenOptions};
+use std::io::{self, Write as _};
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::PathBuf;
+
+/// What is kept for one baseline of one kit.
+pub struct Store {
+    folder: PathBuf,
+    log: Option<File>,
+    /// The due reactions as they are known to be kept.
+    kept_due: Option<Vec<DueReaction>>,
+}
+
+impl Store {
+    /// Keeps in a folder that is there.
+    pub(crate) fn in_folder(folder: PathBuf) -> Self {
+        Self { folder, log: None, kept_due: None }
+    }
+
+    /// Returns what is remembered, with what the last run noted before it was cut off.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be read.
+    pub fn memories(&self) -> Result<Memories, AgentError> {
+        let path = self.memories_path();
+        let kept = match fs::read_to_string(&path) {
+            Ok(text) => text,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => String::new(),
+            Err(error) => return Err(AgentError::own_file("read", &path, &error)),
+        };
+        let broken = |at: usize| {
+            AgentError::new(format!("{} cannot be read: its line {} is no memory", path.display(), at + 1))
+                .hint("it was changed by something else than the agent: take it away, the agent then begins anew")
+        };
+        let kept: Memories =
+            kept.split_inclusive('\n').enumerate().map(|(at, line)| read_line(line).ok_or_else(|| broken(at))).collect::<Result<_, _>>()?;
+        let log = fs::read_to_string(self.folder.join("memory.log")).unwrap_or_default();
+        // A line that was cut off is none and is left out.
+        let noted = log.split_inclusive('\n').filter_map(read_line);
+        Ok(noted.fold(kept, |mut kept, (address, memory)| {
+            kept.insert(address, memory);
+            kept
+        }))
+    }
+
+    /// Notes one memory at once.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be noted.
+    pub fn remember(&mut self, address: &ClauseAddress, memory: &Memory) -> io::Result<()> {
+        let mut line = String::new();
+        if self.log.is_none() {
+            self.log = Some(OpenOptions::new().create(true).append(true).mode(0o600).open(self.folder.join("memory.log"))?);
+            // A line that was cut off stays a line of its own.
+            line.push('\n');
+        }
+        write_line(&mut line, address, memory);
+        if let Some(log) = &mut self.log {
+            log.write_all(line.as_bytes())?;
+        }
+        steps::reached("memory noted", "");
+        Ok(())
+    }
+
+    /// Keeps all memories at the end of a run.
+    ///
+    /// # Errors
+    ///
+    /// Returns why they cannot be kept.
+    pub fn keep_memories(&mut self, memories: &Memories) -> Result<(), AgentError> {
+        let mut lines = String::with_capacity(memories.len() * 256);
+        memories.iter().for_each(|(address, memory)| write_line(&mut lines, address, memory));
+        rewrite_durably(&self.memories_path(), lines.as_bytes())?;
+        steps::reached("memory kept", "");
+        self.log = None;
+        let _ = fs::remove_file(self.folder.join("memory.log"));
+        Ok(())
+    }
+
+    fn memories_path(&self) -> PathBuf {
+        self.folder.join("memory")
+    }
+
+    /// Returns the due reactions.
+    ///
+    /// # Errors
+    ///
+    /// Returns why they cannot be read.
+    pub fn due(&mut self) -> Result<Vec<DueReaction>, AgentError> {
+        let due: Vec<DueReaction> = read_json(&self.folder.join("due.json"))?.unwrap_or_default();
+        self.kept_due = Some(due.clone());
+        Ok(due)
+    }
+
+    /// Keeps the due reactions durably.
+    ///
+    /// # Errors
+    ///
+    /// Returns why they cannot be kept.
+    pub fn keep_due(&mut self, due: &[DueReaction]) -> Result<(), AgentError> {
+        if self.kept_due.as_deref() == Some(due) {
+            return Ok(());
+        }
+        self.kept_due = None;
+        write_json(&self.folder.join("due.json"), &due)?;
+        self.kept_due = Some(due.to_vec());
+        steps::reached("due kept", "");
+        Ok(())
+    }
+}
+
+fn write_line(to: &mut String, address: &ClauseAddress, Memory { alike, drift_found_at, closed_at }: &Memory) {
+    let nanoseconds = |at: &Option<Timestamp>| at.and_then(|at| i64::try_from(at.as_nanosecond()).ok());
+    let (wanted, found) = alike.as_ref().map_or(("", ""), |alike| (alike.wanted.as_str(), alike.found.as_str()));
+    for text in [address.as_str(), wanted, found] {
+        to.push_str(text);
+        to.push('\t');
+    }
+    for (at, end) in [(&alike.as_ref().map(|alike| alike.at), '\t'), (drift_found_at, '\t'), (closed_at, '\n')] {
+        if let Some(at) = nanoseconds(at) {
+            let _ = write!(to, "{at}");
+        }
+        to.push(end);
+    }
+}
+
+/// Reads a line; none if it is not whole.
+fn read_line(line: &str) -> Option<(ClauseAddress, Memory)> {
+    let mut fields = line.strip_suffix('\n')?.split('\t');
+    let (address, wanted, found) = (fields.next()?, fields.next()?, fields.next()?);
+    let mut time = || match fields.next()? {
+        "" => Some(None),
+        text => Timestamp::from_nanosecond(text.parse::<i64>().ok()?.into()).ok().map(Some),
+    };
+    let (alike_at, drift_found_at, closed_at) = (time()?, time()?, time()?);
+    let alike = match alike_at {
+        Some(at) => Some(Alike { wanted: wanted.parse().ok()?, found: found.parse().ok()?, at }),
+        None => None,
+    };
+    fields.next().is_none().then_some((ClauseAddress::parse(address).ok()?, Memory { alike, drift_found_at, closed_at }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use constans_core::digest::of_contents;
+
+    fn memory(secs: i64) -> Memory {
+        Memory::alike(of_contents(b"w"), of_contents(b"f"), Timestamp::from_second(secs).unwrap())
+    }
+
+    fn address(text: &str) -> ClauseAddress {
+        ClauseAddress::parse(text).unwrap()
+    }
+
+    #[test]
+    fn what_was_noted_before_a_run_was_cut_off_is_remembered_and_a_torn_line_is_not() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut store = Store::in_folder(folder.path().to_owned());
+        let issue = address("file:/etc/issue");
+        store.keep_memories(&Memories::from([(issue.clone(), memory(1))])).unwrap();
+        store.remember(&issue, &memory(2)).unwrap();
+        let mut whole = String::new();
+        write_line(&mut whole, &address("file:/etc/motd"), &memory(3));
+        let log = folder.path().join("memory.log");
+        let before = fs::read(&log).unwrap();
+        // With its last byte alone missing, all that it says is there.
+        for torn in 1..whole.len() - 1 {
+            fs::write(&log, [&before, &whole.as_bytes()[..torn]].concat()).unwrap();
+            assert_eq!(store.memories().unwrap(), Memories::from([(issue.clone(), memory(2))]), "cut off after {torn} bytes");
+            let mut next_run = Store::in_folder(folder.path().to_owned());
+            next_run.remember(&issue, &memory(4)).unwrap();
+            assert_eq!(next_run.memories().unwrap(), Memories::from([(issue.clone(), memory(4))]), "noted on after {torn} bytes");
+        }
+    }
+
+    #[test]
+    fn memories_are_read_as_they_were_written() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut store = Store::in_folder(folder.path().to_owned());
+        let at = Timestamp::from_nanosecond(1_700_000_000_123_456_789).unwrap();
+        let never_alike = Memory { alike: None, drift_found_at: None, closed_at: Some(at) };
+        let drifted = Memory { drift_found_at: Some(at), ..memory(1) };
+        let memories = Memories::from([(address("file:/srv/ein ort"), never_alike), (address("package:kiosk-shell"), drifted)]);
+        store.keep_memories(&memories).unwrap();
+        assert_eq!(store.memories().unwrap(), memories);
+    }
+
+    #[test]
+    fn what_something_else_wrote_is_said_with_its_line() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut store = Store::in_folder(folder.path().to_owned());
+        store.keep_memories(&Memories::from([(address("file:/etc/issue"), memory(1))])).unwrap();
+        OpenOptions::new().append(true).open(store.memories_path()).unwrap().write_all(b"file:/etc/motd\n").unwrap();
+        let error = store.memories().unwrap_err();
+        assert!(error.message.ends_with("memory cannot be read: its line 2 is no memory"), "{}", error.message);
+    }
+}
