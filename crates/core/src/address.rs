@@ -61,11 +61,12 @@ impl ClauseAddress {
         if let Some(control) = text.chars().find(|c| c.is_control()) {
             return Err(AddressError::ControlCharacter(control as u32));
         }
-        let name = if is_nfc(name) { name.to_owned() } else { name.nfc().collect() };
-        if name.len() > LONGEST_NAME {
-            return Err(AddressError::TooLong(name.len()));
+        let text = if name.is_ascii() || is_nfc(name) { text.to_owned() } else { format!("{kind}:{}", name.nfc()) };
+        let address = Self { text, colon: kind.len() };
+        if address.name().len() > LONGEST_NAME {
+            return Err(AddressError::TooLong(address.name().len()));
         }
-        Ok(Self { text: format!("{kind}:{name}"), colon: kind.len() })
+        Ok(address)
     }
 
     /// Returns the kind's name.

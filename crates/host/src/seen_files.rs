@@ -15,6 +15,8 @@ use std::{fs, io};
 /// Fewer files are not worth further threads.
 const FEWEST_FOR_THREADS: usize = 64;
 const MOST_THREADS: usize = 4;
+/// How much these threads step back (sched(7)).
+const READERS_NICE: i32 = 5;
 /// So many files are read before they are told of.
 const BATCH: usize = 32;
 /// So many bytes a line of the note mostly has.
@@ -92,6 +94,8 @@ impl SeenFiles {
             let mine: Vec<Arc<str>> = unknown.chunks(BATCH).skip(first).step_by(threads).flatten().cloned().collect();
             let (files, sender) = (files.clone(), sender.clone());
             thread::spawn(move || {
+                // Of this thread alone (setpriority(2)): the run itself goes first, and so does what the node is there for.
+                let _ = rustix::process::setpriority_process(None, READERS_NICE);
                 for batch in mine.chunks(BATCH) {
                     let read = batch.iter().map(|path| (path.clone(), read_one(&files, path, now))).collect();
                     if sender.send(read).is_err() {

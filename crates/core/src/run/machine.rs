@@ -13,7 +13,7 @@ use crate::address::ClauseAddress;
 use crate::compare::{Found, FoundValue, differences, differences_in, found_digest, found_digest_of};
 use crate::digest::{Digest, DigestKey};
 use crate::kind::Claim;
-use crate::state::{Clause, EffectiveState};
+use crate::state::{Clause, Compared, EffectiveState};
 use jiff::Timestamp;
 use std::collections::{BTreeSet, HashMap, VecDeque};
 
@@ -248,8 +248,7 @@ impl<'s> Run<'s> {
         let clause = self.clause(at);
         let compared = clause.compared();
         let different = differences_in(&compared, clause, &seen.found, seen.content_bytes);
-        let known = self.memories.get(&clause.address).and_then(|memory| memory.found_when_alike(&compared, clause, &seen.found));
-        let found = known.cloned().unwrap_or_else(|| found_digest_of(&compared, clause, &seen.found, self.key));
+        let (found, already_there) = self.remember_found(clause, &compared, &seen.found, different.is_empty(), now);
         let mut actions = self.settle_causes(&clause.address, &found);
         result.not_examined = not_examined(&seen.found);
         result.native = seen.native;
@@ -257,7 +256,7 @@ impl<'s> Run<'s> {
         if different.is_empty() {
             result.verdict = Some(Verdict::Alike);
             result.outcome = Outcome::InLine;
-            result.already_there = self.remember_alike(clause, &found, now);
+            result.already_there = already_there;
             result.found = Some(found);
             // A second look that finds nothing leaves what the first one said.
             self.results[at] = Some(match before {
@@ -297,13 +296,22 @@ impl<'s> Run<'s> {
         actions
     }
 
-    /// Returns whether the clause was alike for the first time.
-    fn remember_alike(&mut self, clause: &Clause, found: &Digest, now: Timestamp) -> bool {
-        if let Some(memory) = self.memories.get_mut(&clause.address) {
-            return memory.was_alike(&clause.wanted, found, now);
+    /// Returns the digest of what was found; if that is alike, it is remembered, and returned too whether it never was before.
+    fn remember_found(&mut self, clause: &Clause, compared: &[Compared<'_>], found: &Found, is_alike: bool, now: Timestamp) -> (Digest, bool) {
+        let mut memory = self.memories.get_mut(&clause.address);
+        let known = memory.as_ref().and_then(|memory| memory.found_when_alike(compared, clause, found)).cloned();
+        let digest = known.unwrap_or_else(|| found_digest_of(compared, clause, found, self.key));
+        if !is_alike {
+            return (digest, false);
         }
-        self.memories.insert(clause.address.clone(), Memory::alike(clause.wanted.clone(), found.clone(), now));
-        true
+        let is_first = match &mut memory {
+            Some(memory) => memory.was_alike(&clause.wanted, &digest, now),
+            None => {
+                self.memories.insert(clause.address.clone(), Memory::alike(clause.wanted.clone(), digest.clone(), now));
+                true
+            }
+        };
+        (digest, is_first)
     }
 
     fn cause(&self, at: usize, turn: Turn, found: &Digest, now: Timestamp) -> CauseFound {

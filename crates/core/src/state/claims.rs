@@ -10,7 +10,7 @@ use std::collections::HashMap;
 
 /// Merges equal clauses into the first of them and says of all others that they are in conflict.
 pub(super) fn merge(drafts: Vec<Draft>, conditions: Conditions, findings: &mut Vec<Finding>) -> Vec<Draft> {
-    let mut merged: Vec<Draft> = Vec::new();
+    let mut merged: Vec<Draft> = Vec::with_capacity(drafts.len());
     let mut by_claim: HashMap<Claim, usize> = HashMap::with_capacity(drafts.len());
     for draft in drafts {
         let Some(&at) = by_claim.get(&draft.clause.claim) else {

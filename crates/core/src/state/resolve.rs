@@ -107,8 +107,9 @@ pub struct Resolved {
 pub fn resolve(input: &ResolveInput<'_>) -> Result<Resolved, Vec<Finding>> {
     let mut findings = Vec::new();
     let mut parameters = BTreeMap::new();
-    let mut drafts: Vec<Draft> = Vec::new();
-    for assigned in &include::with_includes(&input.assigned, input.kits, input.conditions, &mut findings) {
+    let assigned = include::with_includes(&input.assigned, input.kits, input.conditions, &mut findings);
+    let mut drafts: Vec<Draft> = Vec::with_capacity(assigned.iter().map(|assigned| assigned.baseline.clauses.len()).sum());
+    for assigned in &assigned {
         let (kit, baseline) = (assigned.kit, assigned.baseline);
         let in_kit = |errors: Vec<Finding>| errors.into_iter().map(|error| error.in_kit(&kit.name));
         let prefix = format!("{}/{}.", kit.name, baseline.name.value);
@@ -134,9 +135,9 @@ pub fn resolve(input: &ResolveInput<'_>) -> Result<Resolved, Vec<Finding>> {
     for draft in &drafts {
         findings.extend(touches_agent(draft, input.untouchable));
     }
-    let (mut included, left_out): (Vec<Draft>, Vec<Draft>) = drafts.into_iter().partition(|draft| draft.excluded_by.is_none());
-    let contents = included.iter_mut().flat_map(|draft| std::mem::take(&mut draft.contents)).collect();
-    let mut merged = claims::merge(included, input.conditions, &mut findings);
+    let left_out: Vec<Draft> = drafts.extract_if(.., |draft| draft.excluded_by.is_some()).collect();
+    let contents = drafts.iter_mut().flat_map(|draft| std::mem::take(&mut draft.contents)).collect();
+    let mut merged = claims::merge(drafts, input.conditions, &mut findings);
     claims::parts_of_whole(&merged, input.conditions, &mut findings);
     claims::tell_apart(&merged, input.conditions, &mut findings);
     reference::connect(&mut merged, &left_out, &mut findings);
