@@ -9,20 +9,15 @@ use crate::server_link::{Saying, next_promised};
 use crate::state_dir::StateDir;
 use constans_core::standing::clock_words;
 use constans_host::Machine;
-use constans_link::{Identity, LinkError};
+use constans_link::{Identity, LinkError, Reached};
 use constans_wire::check_in::Greeting;
 use constans_wire::exit::Exit;
 use jiff::Timestamp;
 use serde::Serialize;
 use serde_json::json;
-use std::net::SocketAddr;
-use std::time::Duration;
-use tokio::net::{TcpStream, lookup_host};
-use tokio::time::timeout;
 
 /// Past this a clock is wrong enough to be told, in seconds.
 const CLOCK_TOLERANCE_SECS: i64 = 60;
-const PATIENCE: Duration = Duration::from_secs(10);
 
 /// What was tested, and what came of it.
 #[derive(Serialize)]
@@ -113,34 +108,36 @@ impl Failed {
 async fn way_to(way: &mut Way, membership: &Membership, key: &NodeKey, machine: &Machine, state_dir: &StateDir) -> Result<(), Failed> {
     let url = &way.url.clone();
     let host = url.trim_start_matches("https://");
-    let addresses: Vec<SocketAddr> = match timeout(PATIENCE, lookup_host(host)).await {
-        Ok(Ok(addresses)) => addresses.collect(),
-        Ok(Err(error)) => {
+    let plain = network_part::start(&membership.ca, None).await.map_err(Failed::link("name"))?;
+    match plain.reach(host).await.map_err(Failed::link("name"))? {
+        Reached::NoName(Some(because)) => {
             return Err(Failed::new(
                 "name",
-                format!("{host} is no known name: {error}"),
+                format!("{host} is no known name: {because}"),
                 "is the name spelt right, and do /etc/hosts or the name servers in /etc/resolv.conf know it?",
             ));
         }
-        Err(_) => {
+        Reached::NoName(None) => {
             return Err(Failed::new(
                 "name",
                 format!("no name server answers for {host}"),
                 "are the name servers in /etc/resolv.conf right and reachable?",
             ));
         }
-    };
-    let shown: Vec<String> = addresses.iter().map(|address| address.ip().to_string()).collect();
-    way.well("name", shown.join(", "));
-
-    let address = *addresses.first().ok_or_else(|| Failed::new("name", format!("{host} has no address"), "ask who keeps the name"))?;
-    match timeout(PATIENCE, TcpStream::connect(address)).await {
-        Ok(Ok(_)) => way.well("port", format!("{address} is open")),
-        Ok(Err(error)) => return Err(Failed::new("port", format!("{address} refuses: {error}"), "is the server running, and does it listen there?")),
-        Err(_) => return Err(Failed::new("port", format!("{address} does not answer"), "a firewall stands in between, or the machine is off")),
+        Reached::NoPort(address, because) => {
+            way.well("name", address.ip().to_string());
+            return Err(match because {
+                Some(because) => Failed::new("port", format!("{address} refuses: {because}"), "is the server running, and does it listen there?"),
+                None => Failed::new("port", format!("{address} does not answer"), "a firewall stands in between, or the machine is off"),
+            });
+        }
+        Reached::Open(address, all) => {
+            let shown: Vec<String> = all.iter().map(|address| address.ip().to_string()).collect();
+            way.well("name", shown.join(", "));
+            way.well("port", format!("{address} is open"));
+        }
     }
 
-    let plain = network_part::start(&membership.ca, None).await.map_err(Failed::link("trust"))?;
     let asked = Timestamp::now();
     let greeting: Greeting = plain.get(&format!("{url}/greeting")).await.map_err(Failed::link("trust"))?;
     way.well("trust", format!("the server has the CA {}…, version {}", &membership.ca[..16], greeting.server));

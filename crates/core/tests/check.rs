@@ -290,3 +290,38 @@ fn what_may_lock_administrators_out_is_warned_of() {
         ""
     );
 }
+
+#[test]
+fn the_example_of_a_kind_of_ones_own_is_held_against_the_kind() {
+    let with_example = |example: &str| {
+        let kind =
+            format!("[kind]\nprogram = \"light\"\nexample = \"\"\"\n{example}\"\"\"\n\n[properties.lit]\ntype = \"boolean\"\nrequired = true\n");
+        kit(&[
+            ("kit.toml", "[kit]\nname = \"kiosk-floor\"\nversion = \"1.0.0\"\n"),
+            ("baselines/shell.toml", "[baseline]\nname = \"shell\"\n\n[[clause]]\nwhat = \"kiosk-floor/lane_light:A\"\nlit = true\n"),
+            ("kinds/lane_light/kind.toml", &kind),
+            ("kinds/lane_light/light", "#!/bin/sh\n"),
+        ])
+    };
+    assert_eq!(with_example("[[clause]]\nwhat = \"kiosk-floor/lane_light:A\"\nlit = true\n"), "");
+    insta::assert_snapshot!(with_example("[[clause]]\nwhat = \"kiosk-floor/lane_light:A\"\nlitt = true\n"), @r#"
+    error C0124: the example is wrong: a kiosk-floor/lane_light has no property `litt`
+      --> kiosk-floor/kinds/lane_light/kind.toml:3:11
+    3 | example = """
+      |           ^^^
+    hint: did you mean `lit`?
+
+    error C0124: the example is wrong: the kiosk-floor/lane_light has no `lit`
+      --> kiosk-floor/kinds/lane_light/kind.toml:3:11
+    3 | example = """
+      |           ^^^
+    hint: add lit = … (true or false)
+    "#);
+    insta::assert_snapshot!(with_example("[[clause]]\nwhat = \"file:/etc/issue\"\ntext = \"x\"\n"), @r#"
+    error C0124: the example has no clause of the kind
+      --> kiosk-floor/kinds/lane_light/kind.toml:3:11
+    3 | example = """
+      |           ^^^
+    hint: write [[clause]], and below it what = "kiosk-floor/lane_light:NAME" and its properties
+    "#);
+}

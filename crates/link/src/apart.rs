@@ -3,15 +3,19 @@
 //!
 //! Both speak in frames over a pipe: four bytes of length, then so many bytes; what is said in JSON, then the body.
 
-use crate::{Answered, Identity, LinkError, answered, client};
-use reqwest::{Client, Method};
+use crate::{Identity, LinkError, answered, client};
+use reqwest::{Client, RequestBuilder};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use std::io;
+use std::net::SocketAddr;
 use std::process::Stdio;
+use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
+use tokio::net::{TcpStream, lookup_host};
 use tokio::process::{Child, ChildStdin, ChildStdout, Command};
 use tokio::sync::Mutex;
+use tokio::time::timeout;
 
 /// The largest body of a request or an answer, in bytes.
 const LARGEST_FRAME: usize = 256 * 1024 * 1024;
@@ -25,10 +29,25 @@ struct Begin {
 
 /// A request; its body follows.
 #[derive(Serialize, Deserialize)]
-struct Asked {
-    is_post: bool,
-    url: String,
+enum Asked {
+    Get { url: String },
+    Post { url: String },
+    Reach { host: String },
 }
+
+/// How far the way to a host leads, before anything is said there.
+#[derive(Debug, Serialize, Deserialize)]
+pub enum Reached {
+    /// Its name is not known, and why; nothing if nobody answered who could know it.
+    NoName(Option<String>),
+    /// Nothing is open there, and why; nothing if nobody answered.
+    NoPort(SocketAddr, Option<String>),
+    /// It is open there; these are all its addresses.
+    Open(SocketAddr, Vec<SocketAddr>),
+}
+
+/// How long a name server or a port may take to answer.
+const PATIENCE: Duration = Duration::from_secs(10);
 
 /// A network part that was started.
 pub struct Apart {
@@ -74,7 +93,7 @@ impl Apart {
     ///
     /// Returns why the server was not heard, or what it refused.
     pub async fn bytes(&self, url: &str) -> Result<Vec<u8>, LinkError> {
-        self.carry(Asked { is_post: false, url: url.to_owned() }, &[]).await
+        self.carry(Asked::Get { url: url.to_owned() }, &[]).await
     }
 
     /// Says something and reads the answer.
@@ -84,7 +103,16 @@ impl Apart {
     /// Returns why the server was not heard, or what it refused.
     pub async fn post<T: DeserializeOwned>(&self, url: &str, said: &impl Serialize) -> Result<T, LinkError> {
         let body = serde_json::to_vec(said).map_err(|error| LinkError::Apart(format!("cannot say this: {error}")))?;
-        read_answer(url, &self.carry(Asked { is_post: true, url: url.to_owned() }, &body).await?)
+        read_answer(url, &self.carry(Asked::Post { url: url.to_owned() }, &body).await?)
+    }
+
+    /// Finds out how far the way to `host:port` leads, saying nothing there.
+    ///
+    /// # Errors
+    ///
+    /// Returns that the network part did not do its work.
+    pub async fn reach(&self, host: &str) -> Result<Reached, LinkError> {
+        read_answer(host, &self.carry(Asked::Reach { host: host.to_owned() }, &[]).await?)
     }
 
     async fn carry(&self, asked: Asked, body: &[u8]) -> Result<Vec<u8>, LinkError> {
@@ -124,12 +152,16 @@ pub async fn serve() -> io::Result<()> {
             Err(error) => return Err(error),
         };
         let body = read_frame(&mut requests).await?;
-        let answer = match &client {
-            Ok(client) => ask(client, asked, body, &begin.fingerprint).await,
-            Err(error) => Err(error.clone()),
+        let answer = match asked {
+            Asked::Reach { host } => Ok(serde_json::to_vec(&reach(&host).await)?),
+            Asked::Get { url } => ask(&client, |client| client.get(url), &begin.fingerprint).await,
+            Asked::Post { url } => {
+                let json = |client: &Client| client.post(url).header("Content-Type", "application/json").body(body);
+                ask(&client, json, &begin.fingerprint).await
+            }
         };
         match answer {
-            Ok(Answered { body, .. }) => {
+            Ok(body) => {
                 write_json(&mut answers, &Ok::<(), LinkError>(())).await?;
                 write_frame(&mut answers, &body).await?;
             }
@@ -138,12 +170,23 @@ pub async fn serve() -> io::Result<()> {
     }
 }
 
-async fn ask(client: &Client, asked: Asked, body: Vec<u8>, fingerprint: &str) -> Result<Answered, LinkError> {
-    let request = match asked.is_post {
-        true => client.request(Method::POST, asked.url).header("Content-Type", "application/json").body(body),
-        false => client.request(Method::GET, asked.url),
+async fn ask(client: &Result<Client, LinkError>, request: impl FnOnce(&Client) -> RequestBuilder, fingerprint: &str) -> Result<Vec<u8>, LinkError> {
+    let client = client.as_ref().map_err(Clone::clone)?;
+    Ok(answered(request(client), fingerprint).await?.body)
+}
+
+async fn reach(host: &str) -> Reached {
+    let addresses: Vec<SocketAddr> = match timeout(PATIENCE, lookup_host(host)).await {
+        Ok(Ok(addresses)) => addresses.collect(),
+        Ok(Err(error)) => return Reached::NoName(Some(error.to_string())),
+        Err(_) => return Reached::NoName(None),
     };
-    answered(request, fingerprint).await
+    let Some(address) = addresses.first().copied() else { return Reached::NoName(Some("it has no address".to_owned())) };
+    match timeout(PATIENCE, TcpStream::connect(address)).await {
+        Ok(Ok(_)) => Reached::Open(address, addresses),
+        Ok(Err(error)) => Reached::NoPort(address, Some(error.to_string())),
+        Err(_) => Reached::NoPort(address, None),
+    }
 }
 
 async fn write_json(to: &mut (impl AsyncWrite + Unpin), value: &impl Serialize) -> io::Result<()> {

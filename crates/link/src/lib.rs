@@ -5,7 +5,7 @@
 mod apart;
 mod pinned;
 
-pub use apart::{Apart, serve};
+pub use apart::{Apart, Reached, serve};
 use constans_wire::check_in::Problem;
 use pinned::{PinnedVerifier, RecordingVerifier};
 use reqwest::{Client, RequestBuilder, StatusCode};

@@ -41,6 +41,7 @@ impl PrivateRoot {
             "etc/apt/sources.list.d",
             "etc/apt/trusted.gpg.d",
             "etc/cron.d",
+            "etc/ssl/certs",
             "etc/sysctl.d",
             "etc/systemd/system",
             "lib/systemd/system",
@@ -67,11 +68,13 @@ impl PrivateRoot {
             ("etc/subgid", ""),
             ("etc/login.defs", login_defs),
             ("etc/apt/sources.list", sources.as_str()),
+            ("etc/ca-certificates.conf", "# No authority of Debian's own is trusted here\n"),
             ("usr/sbin/visudo", VISUDO),
         ] {
             fs::write(path.join(name), contents)?;
         }
         fs::set_permissions(path.join("usr/sbin/visudo"), fs::Permissions::from_mode(0o755))?;
+        fs::copy("/usr/sbin/update-ca-certificates", path.join("usr/sbin/update-ca-certificates"))?;
         root.give_away()?;
         Ok(root)
     }

@@ -59,10 +59,12 @@ struct Spot<'a> {
     before: &'a str,
     /// The word that the cursor is in, within quotes the whole text.
     word: &'a str,
+    /// The kinds that the kit teaches.
+    taught: &'a [&'static Kind],
 }
 
 impl<'a> Spot<'a> {
-    fn of(text: &'a str, offset: usize) -> Self {
+    fn of(text: &'a str, offset: usize, taught: &'a [&'static Kind]) -> Self {
         let mut offset = offset.min(text.len());
         while !text.is_char_boundary(offset) {
             offset -= 1;
@@ -84,13 +86,20 @@ impl<'a> Spot<'a> {
             text[block_start..].lines().enumerate().take_while(|(number, line)| *number == 0 || !is_header(line)).map(|(_, line)| line).collect();
         let line = &text[line_start..line_end];
         let before = &text[line_start..offset];
-        Self { header, key: key_before(&text[block_start.min(line_start)..offset], before), block, before, word: word_at(line, offset - line_start) }
+        Self {
+            header,
+            key: key_before(&text[block_start.min(line_start)..offset], before),
+            block,
+            before,
+            word: word_at(line, offset - line_start),
+            taught,
+        }
     }
 
     /// Returns the kind of the clause that the cursor is in.
     fn kind(&self) -> Option<&'static Kind> {
         let what = self.block.iter().find_map(|line| line.trim().strip_prefix("what")?.trim_start().strip_prefix('=')?.trim().strip_prefix('"'))?;
-        kind::find(what.split(':').next()?)
+        kind::find_among(what.split(':').next()?, self.taught)
     }
 
     fn present(&self) -> BTreeSet<&str> {
@@ -139,14 +148,16 @@ fn word_at(line: &str, column: usize) -> &str {
 impl Draft<'_> {
     /// Returns what can be written at an offset in bytes.
     pub fn complete(&self, offset: usize) -> Vec<Suggestion> {
-        let spot = Spot::of(self.text, offset);
+        let spot = Spot::of(self.text, offset, &self.kit.kinds);
         let Some(key) = spot.key else { return keys(&spot) };
         if spot.is_expression() {
             return self.names(&spot);
         }
         match key {
             "what" if spot.header == "expect" => self.addresses(),
-            "what" => KINDS.iter().map(|kind| suggestion(format!("{}:", kind.name), kind.purpose, SuggestionSort::Kind)).collect(),
+            "what" => {
+                KINDS.iter().chain(&self.kit.kinds).map(|kind| suggestion(format!("{}:", kind.name), kind.purpose, SuggestionSort::Kind)).collect()
+            }
             "needs" | "reacts_to" | "after" => self.addresses(),
             "include" | "baselines" => self.baselines(),
             "reaction" => words(spot.kind().map(|kind| kind.reactions.iter().map(|reaction| reaction.word()).collect()).unwrap_or_default(), true),
@@ -168,10 +179,10 @@ impl Draft<'_> {
 
     /// Says what the word at an offset means, as Markdown.
     pub fn hover(&self, offset: usize) -> Option<String> {
-        let spot = Spot::of(self.text, offset);
+        let spot = Spot::of(self.text, offset, &self.kit.kinds);
         let word = spot.word;
         if spot.key == Some("what")
-            && let Some(kind) = word.split(':').next().and_then(kind::find)
+            && let Some(kind) = word.split(':').next().and_then(|name| kind::find_among(name, spot.taught))
         {
             return Some(about_kind(kind));
         }
@@ -200,7 +211,7 @@ impl Draft<'_> {
 
     /// Returns where the thing that the word at an offset names is declared.
     pub fn definition(&self, offset: usize) -> Vec<Place> {
-        let spot = Spot::of(self.text, offset);
+        let spot = Spot::of(self.text, offset, &self.kit.kinds);
         let word = spot.word;
         match spot.key {
             Some("needs" | "reacts_to" | "after") => self.clauses_called(word),
@@ -415,7 +426,14 @@ mod tests {
     const BASELINE: &str = "[baseline]\nname = \"shell\"\n\n[params.idle]\ntype = \"integer\"\ndefault = 90\nnote = \"Seconds\"\n\n[[clause]]\nwhat = \"package:kiosk-shell\"\n\n[[clause]]\nfor = { lane = \"['A']\" }\nwhat = \"file:/etc/kiosk/lanes/{{ lane }}\"\ntext = \"{{ params.idle }}\"\n\n";
 
     fn kit() -> Kit {
-        let files = [("kit.toml", "[kit]\nname = \"kiosk\"\nversion = \"1.0.0\"\n"), ("baselines/shell.toml", BASELINE), ("copies/issue", "x")];
+        let kind = "[kind]\nprogram = \"light\"\nsummary = \"Keeps the light of a lane\"\nexample = \"\"\"\n[[clause]]\nwhat = \"kiosk/lane_light:A\"\nlit = true\n\"\"\"\n\n[properties.lit]\ntype = \"boolean\"\nnote = \"Whether it is on\"\n";
+        let files = [
+            ("kit.toml", "[kit]\nname = \"kiosk\"\nversion = \"1.0.0\"\n"),
+            ("baselines/shell.toml", BASELINE),
+            ("copies/issue", "x"),
+            ("kinds/lane_light/kind.toml", kind),
+            ("kinds/lane_light/light", "#!/bin/sh\n"),
+        ];
         check(KitFiles::new(files.map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec())).into()), None, Surroundings::default()).kit.unwrap()
     }
 
@@ -444,6 +462,19 @@ mod tests {
         assert!(completed("[[clause]]\nwhat = \"file:/x\"\ntext = \"{{ pa|").contains(&"params.idle".to_owned()));
         assert!(completed("[[clause]]\nwhat = \"file:/x\"\nwhere = \"|").contains(&"about.os.family".to_owned()));
         assert_eq!(completed("[params.x]\ntype = \"|").len(), 7);
+    }
+
+    #[test]
+    fn kinds_that_the_kit_teaches_are_offered_and_explained() {
+        assert!(completed("[[clause]]\nwhat = \"ki|").contains(&"kiosk/lane_light:".to_owned()));
+        assert!(completed("[[clause]]\nwhat = \"kiosk/lane_light:A\"\n|").contains(&"lit".to_owned()));
+        assert_eq!(completed("[[clause]]\nwhat = \"kiosk/lane_light:A\"\nlit = |"), ["true", "false"]);
+        let kit = kit();
+        let text = format!("{BASELINE}[[clause]]\nwhat = \"kiosk/lane_light:A\"\nlit = true\n");
+        let draft = Draft { kit: &kit, others: &[], file: "baselines/shell.toml", text: &text };
+        let at = |what: &str| text.rfind(what).unwrap() + 1;
+        assert!(draft.hover(at("kiosk/lane_light")).unwrap().contains("Keeps the light of a lane"));
+        assert!(draft.hover(at("lit =")).unwrap().contains("Whether it is on"));
     }
 
     #[test]

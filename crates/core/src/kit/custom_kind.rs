@@ -1,10 +1,11 @@
 //! `kinds/NAME/kind.toml`: the kinds that a kit teaches.
 
+use super::baseline;
 use super::clause::COMMON;
 use super::codes::Code;
 use super::document::{self, Fields, Node, NodeValue, wrong_type};
 use super::files::{KitFiles, Place};
-use super::finding::Finding;
+use super::finding::{Finding, Level};
 use crate::digest::of_contents;
 use crate::kind::{self, CustomKind, CustomProperty, CustomType, Kind};
 
@@ -23,6 +24,7 @@ const TYPES: &[(&str, CustomType)] = &[
 /// Reads all kinds of a kit.
 pub(super) fn read_kinds(files: &KitFiles, kit: &str, findings: &mut Vec<Finding>) -> Vec<&'static Kind> {
     let mut kinds = Vec::new();
+    let mut examples = Vec::new();
     let folders: std::collections::BTreeSet<&str> = files.below("kinds").filter_map(|path| path.split_once('/')).map(|(folder, _)| folder).collect();
     for path in files.below("kinds").filter(|path| !path.contains('/')) {
         let place = Place::of_file(&format!("kinds/{path}"));
@@ -42,14 +44,38 @@ pub(super) fn read_kinds(files: &KitFiles, kit: &str, findings: &mut Vec<Finding
             continue;
         }
         let Some(node) = document::read(files, &path, findings) else { continue };
-        let Some(declared) = read_kind(&node, files, kit, folder, findings) else { continue };
+        let Some((declared, example)) = read_kind(&node, files, kit, folder, findings) else { continue };
         // Agents know it without what is only for people: both must be known before it is used.
         match declared.for_agents().kind().and_then(|_| declared.kind()) {
-            Ok(kind) => kinds.push(kind),
+            Ok(kind) => {
+                kinds.push(kind);
+                examples.extend(example.map(|place| (kind, place)));
+            }
             Err(error) => findings.push(Finding::error(Code::CustomKind, node.place.clone(), error.to_string())),
         }
     }
+    for (kind, place) in examples {
+        check_example(kind, &place, &kinds, findings);
+    }
     kinds
+}
+
+/// Holds a kind's example against the kind itself: it is what people copy.
+fn check_example(kind: &Kind, place: &Place, taught: &[&'static Kind], findings: &mut Vec<Finding>) {
+    let text = format!("[baseline]\nname = \"example\"\n{}", kind.example);
+    let files = KitFiles::new(std::iter::once(("example".to_owned(), text.clone().into_bytes())).collect());
+    let mut wrong = Vec::new();
+    let clauses = document::read(&files, "example", &mut wrong)
+        .and_then(|node| baseline::read(&node, &text, taught, &mut wrong))
+        .map_or_else(Vec::new, |example| example.clauses);
+    if wrong.is_empty() && !clauses.iter().any(|clause| clause.kind.name == kind.name) {
+        let hint = format!("write [[clause]], and below it what = \"{}:NAME\" and its properties", kind.name);
+        findings.push(Finding::error(Code::CustomKind, place.clone(), "the example has no clause of the kind").hint(hint));
+    }
+    let in_kind = |finding: Finding| {
+        Finding::error(Code::CustomKind, place.clone(), format!("the example is wrong: {}", finding.message)).maybe_hint(finding.hint)
+    };
+    findings.extend(wrong.into_iter().filter(|finding| finding.level == Level::Error).map(in_kind));
 }
 
 fn is_name(text: &str) -> bool {
@@ -58,7 +84,8 @@ fn is_name(text: &str) -> bool {
         && text.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_')
 }
 
-fn read_kind(node: &Node, files: &KitFiles, kit: &str, folder: &str, findings: &mut Vec<Finding>) -> Option<CustomKind> {
+/// Reads a kind, and returns with it where its example stands, if it has one.
+fn read_kind(node: &Node, files: &KitFiles, kit: &str, folder: &str, findings: &mut Vec<Finding>) -> Option<(CustomKind, Option<Place>)> {
     let before = findings.len();
     let mut document = Fields::open(node, "kind.toml", findings)?;
     let head = document.require("kind", "kind.toml", findings);
@@ -67,7 +94,7 @@ fn read_kind(node: &Node, files: &KitFiles, kit: &str, folder: &str, findings: &
     let mut head = Fields::open(head?, "[kind]", findings)?;
     let summary = head.text("summary", findings).map(|(text, _)| text.to_owned()).unwrap_or_default();
     let docs = head.text("docs", findings).map(|(text, _)| text.to_owned()).unwrap_or_default();
-    let example = head.text("example", findings).map(|(text, _)| text.to_owned()).unwrap_or_default();
+    let example = head.text("example", findings).map(|(text, place)| (text.to_owned(), place.clone()));
     let claim = head.texts("claim", findings);
     let can_be_gone = head.boolean("can_be_gone", findings).unwrap_or(true);
     let correctable = head.boolean("correctable", findings).unwrap_or(true);
@@ -85,7 +112,8 @@ fn read_kind(node: &Node, files: &KitFiles, kit: &str, folder: &str, findings: &
     if findings.len() > before {
         return None;
     }
-    Some(CustomKind {
+    let (example, example_at) = example.unzip();
+    let kind = CustomKind {
         name: format!("{kit}/{folder}"),
         summary,
         claim: claim.into_iter().map(|(name, _)| name.to_owned()).collect(),
@@ -96,8 +124,9 @@ fn read_kind(node: &Node, files: &KitFiles, kit: &str, folder: &str, findings: &
         program,
         properties,
         docs,
-        example,
-    })
+        example: example.unwrap_or_default(),
+    };
+    Some((kind, example_at))
 }
 
 fn timeout(node: &Node, findings: &mut Vec<Finding>) -> Option<u64> {

@@ -19,8 +19,10 @@ struct Store {
     program: &'static str,
 }
 
+/// The program that can be told where everything lies.
+const DEBIANS: &str = "update-ca-certificates";
 const STORES: [Store; 2] = [
-    Store { folder: "/usr/local/share/ca-certificates", end: "crt", bundle: "/etc/ssl/certs/ca-certificates.crt", program: "update-ca-certificates" },
+    Store { folder: "/usr/local/share/ca-certificates", end: "crt", bundle: "/etc/ssl/certs/ca-certificates.crt", program: DEBIANS },
     Store {
         folder: "/etc/pki/ca-trust/source/anchors",
         end: "pem",
@@ -32,9 +34,13 @@ const STORES: [Store; 2] = [
 fn store(machine: &Machine) -> Result<&'static Store, NotSeen> {
     for store in &STORES {
         for folder in ["/usr/sbin", "/usr/bin"] {
-            if machine.files.look(&format!("{folder}/{}", store.program))?.is_some() {
-                return Ok(store);
+            if machine.files.look(&format!("{folder}/{}", store.program))?.is_none() {
+                continue;
             }
+            if machine.acted_on.is_private_root() && store.program != DEBIANS {
+                return Err(NotSeen::Unsupported(format!("{} acts on the machine itself, not below a private root", store.program)));
+            }
+            return Ok(store);
         }
     }
     Err(NotSeen::Unsupported("no store of trusted certificates is installed (Debian's package ca-certificates)".to_owned()))
@@ -95,10 +101,23 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     } else {
         take_away(machine, work, &clause.address, &path)?;
     }
-    let root = machine.files.root().display().to_string();
-    let sysroot = [String::from("--sysroot"), root];
-    let arguments: &[String] = if machine.acted_on.is_private_root() && store.program == "update-ca-certificates" { &sysroot } else { &[] };
-    let ended = Native::new(store.program, arguments).must()?;
+    let ended = Native::new(store.program, folders_below(machine, store)).must()?;
     work.done.native.push(ended.step);
     Ok(())
+}
+
+/// Says where everything lies below a private root. Debian's program takes each folder by itself, whatever its version; an
+/// option that it does not know it takes for a cry for help, and ends well.
+fn folders_below(machine: &Machine, store: &Store) -> Vec<String> {
+    if !machine.acted_on.is_private_root() {
+        return Vec::new();
+    }
+    let folders = [
+        ("--certsconf", "/etc/ca-certificates.conf"),
+        ("--certsdir", "/usr/share/ca-certificates"),
+        ("--localcertsdir", store.folder),
+        ("--etccertsdir", "/etc/ssl/certs"),
+        ("--hooksdir", "/etc/ca-certificates/update.d"),
+    ];
+    folders.iter().flat_map(|(option, folder)| [(*option).to_owned(), machine.files.outside(folder).display().to_string()]).collect()
 }
