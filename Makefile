@@ -59,8 +59,10 @@ bans: ## dependencies that must not come in
 shots: ## docs/screenshots from the demo's data
 	docs/shots
 
-bench: ## figures beside their budgets, as a table and as target/bench.json
+bench: console ## figures beside their budgets, as a table and as target/bench.json
+	@demo/check
 	cargo build --locked --profile small -p constans-agent
+	cargo build --locked --release --bins -p constans-agent -p constans-cli -p constans-server
 	cargo run --locked --release -p constans-bench -- target/bench.json
 
 fuzz: ## fuzzes each parser for a minute (SECONDS_EACH=60), beginning with the demo's documents

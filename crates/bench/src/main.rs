@@ -2,6 +2,8 @@
 //!
 //! Prints a table and writes it as JSON to the file that is named; words after it choose some of the works.
 
+mod check_ins;
+mod console;
 mod node;
 
 use constans_core::digest::DigestKey;
@@ -25,33 +27,52 @@ struct Figure {
     measured: f64,
     budget: f64,
     unit: &'static str,
+    bound: Bound,
+}
+
+/// On which side of its budget a figure has to be.
+#[derive(Clone, Copy, PartialEq)]
+enum Bound {
+    AtMost,
+    AtLeast,
 }
 
 impl Figure {
     fn ratio(work: &'static str, against: &'static str, measured: Duration, beside: Duration, budget: f64) -> Self {
-        Self { work, against, measured: measured.as_secs_f64() / beside.as_secs_f64(), budget, unit: "×" }
+        Self { work, against, measured: measured.as_secs_f64() / beside.as_secs_f64(), budget, unit: "×", bound: Bound::AtMost }
     }
 
     fn is_met(&self) -> bool {
-        self.measured <= self.budget
+        match self.bound {
+            Bound::AtMost => self.measured <= self.budget,
+            Bound::AtLeast => self.measured >= self.budget,
+        }
     }
 }
 
 fn main() {
     let only: Vec<String> = std::env::args().skip(2).collect();
     type Work = fn() -> Vec<Figure>;
-    let works: [(&str, Work); 5] =
-        [("checking", checking), ("resolving", resolving), ("files", node::files), ("packages", node::packages), ("agent", node::agent)];
+    let works: [(&str, Work); 7] = [
+        ("checking", checking),
+        ("resolving", resolving),
+        ("files", node::files),
+        ("packages", node::packages),
+        ("agent", node::agent),
+        ("console", console::first_load),
+        ("check-ins", check_ins::check_ins),
+    ];
     let wanted = works.iter().filter(|(name, _)| only.is_empty() || only.iter().any(|word| word == name));
     let figures: Vec<Figure> = on_large_stack(|| wanted.flat_map(|(_, work)| work()).collect());
-    println!("{:<52} {:<38} {:>10} {:>9}  met", "work", "measured against", "measured", "budget");
+    println!("{:<52} {:<38} {:>10} {:>10}  met", "work", "measured against", "measured", "budget");
     for figure in &figures {
         println!(
-            "{:<52} {:<38} {:>8.2} {} {:>7.2} {}  {}",
+            "{:<52} {:<38} {:>8.2} {} {}{:>7.2} {}  {}",
             figure.work,
             figure.against,
             figure.measured,
             figure.unit,
+            if figure.bound == Bound::AtMost { "≤" } else { "≥" },
             figure.budget,
             figure.unit,
             if figure.is_met() { "yes" } else { "NO" }
@@ -147,5 +168,6 @@ fn resolving() -> Vec<Figure> {
         measured: resolved.as_secs_f64() * 1_000.0,
         budget: 1.0,
         unit: "ms",
+        bound: Bound::AtMost,
     }]
 }

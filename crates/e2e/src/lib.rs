@@ -215,8 +215,9 @@ pub fn program(name: &str) -> PathBuf {
     static PROGRAMS: OnceLock<TempDir> = OnceLock::new();
     let programs = PROGRAMS.get_or_init(|| {
         let folder = shared_folder();
-        let tests = std::env::current_exe().expect("tests know where they are");
-        let built = tests.parent().and_then(Path::parent).expect("tests lie in target/PROFILE/deps");
+        let own = std::env::current_exe().expect("a program knows where it is");
+        let folder_of_own = own.parent().expect("it lies in target/PROFILE, and tests in a folder below");
+        let built = if folder_of_own.ends_with("deps") { folder_of_own.parent().expect("target/PROFILE") } else { folder_of_own };
         for name in ["constans-agent", "constans", "constans-server"] {
             let from = built.join(name);
             assert!(from.exists(), "{} is not built: run `make test`, or `cargo build --bins` first", from.display());

@@ -115,6 +115,21 @@ fn drift_that_is_only_told_is_left_and_said_to_be() {
 }
 
 #[test]
+fn a_trust_anchor_stands_in_the_store_that_programs_read_and_is_put_back_there() {
+    const STORE: &str = "/etc/ssl/certs/ca-certificates.crt";
+    let gate = Machine::fresh();
+    let brought = gate.run_kit("enforce", "gate-reader", &["--output", "json"]).report();
+    assert_eq!((clause(&brought, "trust_anchor:skerry-line-tickets").outcome, brought.status), (Outcome::Corrected, Status::RolledOut));
+    assert!(gate.root.read(STORE).unwrap().contains("MIIB5DCCAYqgAwIBAgIUNz3Iqedgt"));
+    assert_eq!(gate.run_kit("enforce", "gate-reader", &["--output", "json"]).report().status, Status::InLine);
+    gate.root.write(STORE, "").unwrap();
+    let said = gate.run_kit("observe", "gate-reader", &[]).stdout;
+    assert!(said.contains("found in its folder, not in the store that programs read"), "{said}");
+    assert_eq!(gate.run_kit("enforce", "gate-reader", &["--output", "json"]).report().status, Status::DriftCorrected);
+    assert!(gate.root.read(STORE).unwrap().contains("MIIB5DCCAYqgAwIBAgIUNz3Iqedgt"));
+}
+
+#[test]
 fn a_package_that_cannot_be_installed_fails_with_its_command_and_blocks_what_needs_it_by_name() {
     let depot = Machine::fresh();
     let document = depot.document(

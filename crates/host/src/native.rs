@@ -3,19 +3,20 @@
 use crate::error::HostError;
 use crate::steps;
 use constans_core::run::NativeStep;
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use std::ffi::OsStr;
-use std::io::{Read, Write as _};
+use std::fs::File;
+use std::io::{self, Read as _, Write as _};
+use std::os::fd::OwnedFd;
 use std::os::unix::process::{CommandExt as _, ExitStatusExt as _};
-use std::process::{Child, Command, Stdio};
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::process::{Child, Command, ExitStatus, Stdio};
 use std::thread;
 use std::time::{Duration, Instant};
 
 /// How much of an output is kept for a report.
 const REPORTED_OUTPUT: usize = 8 * 1024;
-/// How long the last output of a program is waited for after its end.
-const LEFT_RUNNING_PATIENCE: Duration = Duration::from_millis(500);
+/// How much lies in a pipe at the most (pipe(7)).
+const PIPE_HOLDS: usize = 64 * 1024;
 const LARGEST_OUTPUT: u64 = 64 * 1024 * 1024;
 
 /// A native command to be run.
@@ -131,22 +132,21 @@ impl Native {
             thread::spawn(move || pipe.write_all(input.as_bytes()));
         }
         let most = self.largest_output;
-        let flooded = Arc::new(AtomicBool::new(false));
-        let stdout = child.stdout.take().map(|pipe| Reader::start(pipe, most, &flooded));
-        let stderr = child.stderr.take().map(|pipe| Reader::start(pipe, most, &flooded));
-        let status = wait(&mut child, self.timeout, &flooded);
+        let mut outputs = [child.stdout.take().map(OwnedFd::from), child.stderr.take().map(OwnedFd::from)].map(Output::of);
+        let came = wait(&mut child, self.timeout, &mut outputs, most);
         steps::reached("native ended", &self.program);
-        let stdout = stdout.map(Reader::end).unwrap_or_default();
-        let stderr = stderr.map(Reader::end).unwrap_or_default();
+        let [stdout, stderr] = outputs.map(Output::end);
         let output = self.reported(&stdout, &stderr);
-        let Some(status) = status.filter(|_| !flooded.load(Ordering::Relaxed)) else {
-            let step = NativeStep { what: line, exit: None, output };
-            let why = if flooded.load(Ordering::Relaxed) {
-                format!("`{}` wrote more than {most} bytes, and was ended", self.program)
-            } else {
-                format!("`{}` did not end within {} s, and was ended", self.program, self.timeout.as_secs())
-            };
-            return Err(HostError::new(why).command(step));
+        let status = match came {
+            Came::Ended(status) => status,
+            Came::WasEnded(why) => {
+                let why = match why {
+                    TooMuch::Output => format!("wrote more than {most} bytes"),
+                    TooMuch::Time => format!("did not end within {} s", self.timeout.as_secs()),
+                };
+                let step = NativeStep { what: line, exit: None, output };
+                return Err(HostError::new(format!("`{}` {why}, and was ended", self.program)).command(step));
+            }
         };
         let exit = status.code().unwrap_or_else(|| 128 + status.signal().unwrap_or(0));
         Ok(Ended { step: NativeStep { what: line, exit: Some(exit), output }, stdout, is_well: status.success() })
@@ -186,61 +186,88 @@ impl Native {
     }
 }
 
-/// Reads what a program writes, on a thread of its own.
-struct Reader {
-    read: Arc<Mutex<Vec<u8>>>,
-    thread: thread::JoinHandle<()>,
+/// What a program writes into one pipe, as far as it was read.
+struct Output {
+    pipe: Option<File>,
+    read: Vec<u8>,
 }
 
-impl Reader {
-    fn start(mut pipe: impl Read + Send + 'static, most: u64, flooded: &Arc<AtomicBool>) -> Self {
-        let read = Arc::new(Mutex::new(Vec::new()));
-        let (into, flooded) = (read.clone(), flooded.clone());
-        let thread = thread::spawn(move || {
-            let mut part = [0; 16 * 1024];
-            while let Ok(count @ 1..) = pipe.read(&mut part) {
-                let mut all = into.lock().unwrap_or_else(PoisonError::into_inner);
-                if (all.len() + count) as u64 > most {
-                    flooded.store(true, Ordering::Relaxed);
-                    return;
+impl Output {
+    fn of(pipe: Option<OwnedFd>) -> Self {
+        // Without that it would be waited for; with it, it is asked again.
+        let pipe = pipe.filter(|pipe| rustix::io::ioctl_fionbio(pipe, true).is_ok());
+        Self { pipe: pipe.map(File::from), read: Vec::new() }
+    }
+
+    /// Takes in what lies in the pipe, as much as fits into one; returns whether it is more than there may be.
+    fn take_in(&mut self, most: u64) -> bool {
+        let Some(pipe) = &mut self.pipe else { return false };
+        let mut part = [0; PIPE_HOLDS / 4];
+        for _ in 0..4 {
+            match pipe.read(&mut part) {
+                Ok(0) => {
+                    self.pipe = None;
+                    return false;
                 }
-                all.extend_from_slice(&part[..count]);
+                Ok(count) if (self.read.len() + count) as u64 > most => return true,
+                Ok(count) => self.read.extend_from_slice(&part[..count]),
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                // There is nothing now.
+                Err(_) => return false,
             }
-        });
-        Self { read, thread }
+        }
+        false
     }
 
-    /// Returns what was written. What the program left running may hold the pipe open: that is not waited for.
+    /// Returns what was written. What the program left running can write on, and nobody reads it.
     fn end(self) -> String {
-        let end = Instant::now() + LEFT_RUNNING_PATIENCE;
-        while !self.thread.is_finished() && Instant::now() < end {
-            thread::sleep(Duration::from_millis(1));
+        if let Some(mut pipe) = self.pipe.filter(|pipe| rustix::io::ioctl_fionbio(pipe, false).is_ok()) {
+            thread::spawn(move || io::copy(&mut pipe, &mut io::sink()));
         }
-        let bytes = self.read.lock().unwrap_or_else(PoisonError::into_inner);
-        String::from_utf8_lossy(&bytes).into_owned()
+        String::from_utf8_lossy(&self.read).into_owned()
     }
 }
 
-/// Waits for a child; past the timeout, or if it floods, its whole process group is killed and nothing is returned.
-fn wait(child: &mut Child, timeout: Duration, flooded: &AtomicBool) -> Option<std::process::ExitStatus> {
+/// What came of a program.
+enum Came {
+    Ended(ExitStatus),
+    WasEnded(TooMuch),
+}
+
+enum TooMuch {
+    Output,
+    Time,
+}
+
+/// Waits for a child and takes in what it writes; past the timeout, or if it floods, its whole process group is killed.
+fn wait(child: &mut Child, timeout: Duration, outputs: &mut [Output; 2], most: u64) -> Came {
     let end = Instant::now() + timeout;
     let mut pause = Duration::from_millis(1);
     loop {
-        match child.try_wait() {
-            Ok(Some(status)) => return Some(status),
-            Ok(None) if Instant::now() < end && !flooded.load(Ordering::Relaxed) => {
-                thread::sleep(pause);
-                pause = (pause * 2).min(Duration::from_millis(50));
-            }
-            _ => {
-                if let Some(group) = i32::try_from(child.id()).ok().and_then(rustix::process::Pid::from_raw) {
-                    let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
-                }
-                let _ = child.wait();
-                return None;
-            }
+        // Asked before the pipes are emptied: what it wrote itself lies in them once it has ended, however long ago that was.
+        let ended = child.try_wait();
+        let mut floods = false;
+        outputs.iter_mut().for_each(|output| floods |= output.take_in(most));
+        match ended {
+            _ if floods => return kill(child, TooMuch::Output),
+            Ok(Some(status)) => return Came::Ended(status),
+            Ok(None) if Instant::now() < end => {}
+            _ => return kill(child, TooMuch::Time),
         }
+        let mut pipes: Vec<PollFd<'_>> =
+            outputs.iter().filter_map(|output| output.pipe.as_ref()).map(|pipe| PollFd::new(pipe, PollFlags::IN)).collect();
+        let limit = Timespec { tv_sec: 0, tv_nsec: pause.subsec_nanos().into() };
+        let _ = poll(&mut pipes, Some(&limit));
+        pause = (pause * 2).min(Duration::from_millis(50));
     }
+}
+
+fn kill(child: &mut Child, why: TooMuch) -> Came {
+    if let Some(group) = i32::try_from(child.id()).ok().and_then(rustix::process::Pid::from_raw) {
+        let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
+    }
+    let _ = child.wait();
+    Came::WasEnded(why)
 }
 
 #[cfg(test)]
@@ -262,6 +289,17 @@ mod tests {
         let ended = Native::new("/bin/sh", ["-c", "echo started; sleep 60 &"]).must().unwrap();
         assert_eq!(ended.stdout, "started\n");
         assert!(began.elapsed() < Duration::from_secs(10));
+    }
+
+    #[test]
+    fn all_that_a_program_wrote_is_read_however_late_somebody_comes_to_it() {
+        let mut command = Command::new("/bin/sh");
+        command.args(["-c", "head -c 60000 /dev/zero; sleep 60 &"]).stdout(Stdio::piped()).stderr(Stdio::piped()).process_group(0);
+        let mut child = command.spawn().unwrap();
+        let mut outputs = [child.stdout.take().map(OwnedFd::from), child.stderr.take().map(OwnedFd::from)].map(Output::of);
+        child.wait().unwrap();
+        assert!(matches!(wait(&mut child, Duration::ZERO, &mut outputs, LARGEST_OUTPUT), Came::Ended(_)));
+        assert_eq!(outputs.map(Output::end).map(|output| output.len()), [60_000, 0]);
     }
 
     #[test]

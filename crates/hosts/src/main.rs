@@ -87,7 +87,7 @@ fn run(only: Option<&str>) -> Result<Came, Failed> {
         failed += joining::all(&Hub::start(&lab)?, kiosk);
     }
     if wanted("kinds") {
-        failed += kinds::all(host, &repository.texts)?;
+        failed += kinds::all(host, kiosk, &repository.texts)?;
     }
     if wanted("packages") {
         failed += packages::all(host, &repository);
