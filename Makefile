@@ -60,7 +60,7 @@ shots: ## docs/screenshots from the demo's data
 	docs/shots
 
 bench: console ## figures beside their budgets, as a table and as target/bench.json
-	@demo/check
+	@demo/check test
 	cargo build --locked --profile small -p constans-agent
 	cargo build --locked --release --bins -p constans-agent -p constans-cli -p constans-server
 	cargo run --locked --release -p constans-bench -- target/bench.json

@@ -194,7 +194,7 @@ struct Output {
 
 impl Output {
     fn of(pipe: Option<OwnedFd>) -> Self {
-        // Without that it would be waited for; with it, it is asked again.
+        // Reading must not wait: what is not there yet is asked for again.
         let pipe = pipe.filter(|pipe| rustix::io::ioctl_fionbio(pipe, true).is_ok());
         Self { pipe: pipe.map(File::from), read: Vec::new() }
     }
@@ -205,15 +205,14 @@ impl Output {
         let mut part = [0; PIPE_HOLDS / 4];
         for _ in 0..4 {
             match pipe.read(&mut part) {
-                Ok(0) => {
+                Ok(count @ 1..) if (self.read.len() + count) as u64 > most => return true,
+                Ok(count @ 1..) => self.read.extend_from_slice(&part[..count]),
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) if error.kind() == io::ErrorKind::WouldBlock => return false,
+                Ok(0) | Err(_) => {
                     self.pipe = None;
                     return false;
                 }
-                Ok(count) if (self.read.len() + count) as u64 > most => return true,
-                Ok(count) => self.read.extend_from_slice(&part[..count]),
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                // There is nothing now.
-                Err(_) => return false,
             }
         }
         false

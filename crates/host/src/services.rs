@@ -84,6 +84,10 @@ impl Services for Systemd {
         let unit = unit_of(name);
         let ended = Native::new("systemctl", ["show", "--property=LoadState,ActiveState,UnitFileState", &unit]).must()?;
         let value = |key: &str| ended.stdout.lines().find_map(|line| line.strip_prefix(key)?.strip_prefix('=')).unwrap_or_default().to_owned();
+        // Also of a unit that it does not know systemd says so: no answer is none.
+        if value("LoadState").is_empty() {
+            return Err(HostError::new(format!("systemctl says nothing of {unit}")).command(ended.step));
+        }
         let enabled = match value("UnitFileState").as_str() {
             "enabled" | "enabled-runtime" | "alias" => Ok(true),
             "disabled" | "masked" | "masked-runtime" | "" => Ok(false),

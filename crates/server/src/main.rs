@@ -6,6 +6,10 @@ use constans_server::launch::{self, Settings};
 use constans_server::{api, people, trust::Role};
 use std::process::ExitCode;
 
+/// Reports and answers are many small values that are made and dropped: this takes a tenth off the time of a check-in.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// Serve the nodes and the people of a fleet
 #[derive(Debug, Parser)]
 #[command(name = "constans-server", version, max_term_width = 110)]

@@ -130,7 +130,14 @@ fn look(machine: &mut Machine) -> Result<Rules, NotSeen> {
     if !ended.is_well && !ended.step.output.contains("No such file or directory") {
         return Err(NotSeen::Failed(HostError::new("nft could not list the rules").command(ended.step)));
     }
-    let listed: Value = serde_json::from_str(&ended.stdout).unwrap_or_default();
+    let listed: Value = match serde_json::from_str(&ended.stdout) {
+        Ok(listed) => listed,
+        Err(error) if ended.is_well => {
+            return Err(NotSeen::Failed(HostError::new(format!("what nft lists cannot be read: {error}")).command(ended.step)));
+        }
+        // There is no table of ours yet.
+        Err(_) => Value::Null,
+    };
     let now = listed["nftables"].as_array().into_iter().flatten().filter_map(|item| rule_of_kernel(&item["rule"])).collect();
     // The listing itself is long and says no more than what was found.
     let step = NativeStep { output: String::new(), ..ended.step };

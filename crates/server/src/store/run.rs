@@ -62,14 +62,10 @@ pub struct NewRun<'a> {
     pub partial: bool,
     /// The digest of its state.
     pub state: &'a str,
-    /// The whole report.
-    pub report: &'a Value,
-    /// Where its long texts belong, by digest.
-    pub texts: &'a Value,
 }
 
-/// Stores a run whole.
-pub async fn add(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>) -> sqlx::Result<()> {
+/// Stores a run whole; `texts` says where its long texts belong, by digest.
+pub async fn add(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>, report: &Value, texts: &Value) -> sqlx::Result<()> {
     sqlx::query("insert into run (node, run, began, mode, status, partial, state, report, texts) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)")
         .bind(node)
         .bind(row.run)
@@ -78,8 +74,8 @@ pub async fn add(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>) -> sqlx:
         .bind(row.status)
         .bind(row.partial)
         .bind(row.state)
-        .bind(row.report)
-        .bind(row.texts)
+        .bind(report)
+        .bind(texts)
         .execute(db)
         .await
         .map(|_| ())

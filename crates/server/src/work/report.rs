@@ -30,25 +30,19 @@ pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -
     let memory_lost = order.as_ref().is_some_and(|order| order.memory_epoch != report.memory_epoch);
     let changed_episodes = follow_drift(db, node, &mut report, order.as_ref(), memory_lost).await?;
     let now = Timestamp::now();
-    let mut body = serde_json::to_value(&report).map_err(|error| ApiError::Wrong(error.to_string()))?;
-    let taken = take_out(&mut body);
-    let (mode, status) = (word(&body["mode"]), word(&body["status"]));
+    let (mode, status) = (json!(report.mode), json!(report.status));
     let row = NewRun {
         run: report.run,
         began: report.began,
-        mode,
-        status,
+        mode: word(&mode),
+        status: word(&status),
         partial: report.partial,
         state: report.wanted.digest.as_str(),
-        report: &body,
-        texts: &json!(taken.places),
     };
     let span = if is_uneventful(&report) && !changed_episodes {
         Some(lengthen_or_begin(db, node, order.as_ref().and_then(|order| order.span), &row, now).await?)
     } else {
-        run::make_partitions(&mut *db, &[now, now + SignedDuration::from_hours(24 * 28)]).await?;
-        report_text::store(&mut *db, &taken.texts).await?;
-        run::add(&mut *db, node, &row).await?;
+        keep_whole(db, node, &report, &row, now).await?;
         None
     };
     run::note(&mut *db, node, &Place { memory_epoch: report.memory_epoch, sequence, span }, &row).await?;
@@ -69,6 +63,15 @@ pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -
         notice::tell(db, "nodes").await?;
     }
     Ok(Received::Stored)
+}
+
+/// Keeps a run whole, its long texts apart.
+async fn keep_whole(db: &mut PgConnection, node: Uuid, report: &RunReport, row: &NewRun<'_>, now: Timestamp) -> Result<(), ApiError> {
+    let mut body = serde_json::to_value(report).map_err(|error| ApiError::Wrong(error.to_string()))?;
+    let taken = take_out(&mut body);
+    run::make_partitions(&mut *db, &[now, now + SignedDuration::from_hours(24 * 28)]).await?;
+    report_text::store(&mut *db, &taken.texts).await?;
+    Ok(run::add(&mut *db, node, row, &body, &json!(taken.places)).await?)
 }
 
 /// Follows the drift episodes of the node; after its memory was lost, causes stay what they were last known to be.
