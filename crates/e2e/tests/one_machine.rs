@@ -124,7 +124,7 @@ fn a_trust_anchor_stands_in_the_store_that_programs_read_and_is_put_back_there()
     assert_eq!(gate.run_kit("enforce", "gate-reader", &["--output", "json"]).report().status, Status::InLine);
     gate.root.write(STORE, "").unwrap();
     let said = gate.run_kit("observe", "gate-reader", &[]).stdout;
-    assert!(said.contains("found in its folder, not in the store that programs read"), "{said}");
+    assert!(said.contains("found in its folder, not in the store that programs read") && said.contains("wanted 717 bytes"), "{said}");
     assert_eq!(gate.run_kit("enforce", "gate-reader", &["--output", "json"]).report().status, Status::DriftCorrected);
     assert!(gate.root.read(STORE).unwrap().contains("MIIB5DCCAYqgAwIBAgIUNz3Iqedgt"));
 }

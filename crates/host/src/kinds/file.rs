@@ -64,7 +64,7 @@ fn seen_by_digest(machine: &mut Machine, clause: &Clause, entry: &Entry) -> Resu
     let mut seen = seen(found);
     if let Some(at) = read_at.filter(|at| *at < machine.run_began) {
         seen.native.push(NativeStep {
-            what: format!("its contents were read at {at:.0}; its metadata is the same since"),
+            what: format!("its contents were read at {}; its metadata is the same since", at.strftime("%Y-%m-%d %H:%M:%S UTC")),
             exit: None,
             output: String::new(),
         });

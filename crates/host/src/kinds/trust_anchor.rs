@@ -66,16 +66,16 @@ impl Store {
 
 pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Result<Seen, NotSeen> {
     let store = store(machine)?;
-    let Some(pem) = machine.files.read(&store.path(clause.name()))? else { return Ok(seen(Found::absent())) };
     let wanted = clause.text("content").unwrap_or_default();
     let content_bytes = look.contents.get(wanted).map(|bytes| bytes.len() as u64);
+    let seen = |found| Ok(Seen { content_bytes, ..seen(found) });
+    let Some(pem) = machine.files.read(&store.path(clause.name()))? else { return seen(Found::absent()) };
     let bundle = certificates(&machine.files.read_text(store.bundle)?);
     let all = certificates(&String::from_utf8_lossy(&pem));
     if all.is_empty() || !all.iter().all(|certificate| bundle.contains(certificate)) {
-        return Ok(seen(Found::half("in its folder, not in the store that programs read")));
+        return seen(Found::half("in its folder, not in the store that programs read"));
     }
-    let found = Found { size: Some(pem.len() as u64), ..Found::present().with("content", of_contents(&pem).as_str()) };
-    Ok(Seen { content_bytes, ..seen(found) })
+    seen(Found { size: Some(pem.len() as u64), ..Found::present().with("content", of_contents(&pem).as_str()) })
 }
 
 /// Returns the certificates of a PEM text, without their line ends.
