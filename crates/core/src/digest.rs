@@ -21,8 +21,8 @@ impl Digest {
         self.0.split_once(':').map_or("", |(scheme, _)| scheme)
     }
 
-    /// Returns whether it names anything: what nobody asks for has none.
-    pub(crate) fn is_one(&self) -> bool {
+    /// Returns whether it is the name of anything: what nobody asks for has none.
+    pub(crate) fn is_named(&self) -> bool {
         !self.0.is_empty()
     }
 

@@ -4,7 +4,7 @@
 
 use constans_core::digest::DigestKey;
 use constans_core::filter::{About, NodeView};
-use constans_core::kit::{Kit, KitFiles, Surroundings, check, explain_findings};
+use constans_core::kit::{Kit, KitFiles, OnDrift, Surroundings, check, explain_findings};
 use constans_core::param::{Given, Layer};
 use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
 use serde_json::{Value, json};
@@ -305,4 +305,27 @@ fn what_is_implied_is_shown_and_gives_way_to_what_is_said() {
     - account:kiosk needs file:/etc/kiosk/a
     * directory:/etc/kiosk earlier for file:/etc/kiosk/a
     "#);
+}
+
+#[test]
+fn what_is_the_same_on_all_nodes_is_made_once_and_what_is_not_is_made_for_each() {
+    let clauses = "[[clause]]\nwhat = \"file:/etc/issue\"\ntext = \"Skerry Line\\n\"\n\n[[clause]]\nwhat = \"file:/etc/place\"\ntext = \"{{ labels.site }}\"\n\n[[clause]]\nwhat = \"account:ops\"\npassword_hash = \"$y$j9T$abc$def\"\n\n[[clause]]\nwhat = \"package:ferry-game\"\ngone = true\nwhere = \"labels.site == 'auken'\"\n";
+    let kit = check(kit_of("", clauses), None, Surroundings::default()).kit.unwrap();
+    let on = |site: &str, key: &str, on_drift: Option<OnDrift>| {
+        let view = NodeView { labels: [("site".to_owned(), site.to_owned())].into(), ..auken() };
+        let assigned = vec![Assigned { on_drift, ..Assigned::plainly(&kit, &kit.baselines[0]) }];
+        let (given, key, untouchable) = (BTreeMap::new(), DigestKey::new(key), Untouchable::default());
+        let input =
+            ResolveInput { assigned, kits: &[], given: &given, view: &view, key: &key, conditions: Conditions::Decide, untouchable: &untouchable };
+        resolve(&input).map_err(|findings| format!("{findings:?}")).unwrap()
+    };
+    let first = on("auken", "one", None);
+    assert_eq!((on("auken", "one", None).state.digest, first.state.clauses.len()), (first.state.digest.clone(), 4));
+    let wanted = |resolved: &Resolved| resolved.state.clauses.iter().map(|clause| clause.wanted.clone()).collect::<Vec<_>>();
+    let elsewhere = on("brisk", "two", Some(OnDrift::Tell));
+    let (here, there) = (wanted(&first), wanted(&elsewhere));
+    assert!(here[0] == there[0] && here[1] != there[1] && here[2] != there[2] && there.len() == 3, "{here:?} {there:?}");
+    assert!(elsewhere.state.clauses.iter().all(|clause| clause.on_drift.map(|switch| switch.value) == Some(OnDrift::Tell)));
+    assert!(on("auken", "one", None).state.clauses.iter().all(|clause| clause.on_drift.is_none()), "an assignment's switch stays its own");
+    assert_eq!(elsewhere.contents.len(), 2, "contents come along, whoever asked first");
 }

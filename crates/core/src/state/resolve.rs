@@ -148,7 +148,7 @@ pub fn resolve(input: &ResolveInput<'_>) -> Result<Resolved, Vec<Finding>> {
     know_entries(&mut merged);
     // A check looks at what comes out, and needs no name for it.
     let is_named = input.conditions == Conditions::Decide;
-    for draft in merged.iter_mut().filter(|draft| is_named && (!draft.clause.wanted.is_one() || !draft.clause.concealed.is_empty())) {
+    for draft in merged.iter_mut().filter(|draft| is_named && (!draft.clause.wanted.is_named() || !draft.clause.concealed.is_empty())) {
         draft.clause.wanted = draft.clause.wanted_digest(input.key);
     }
     let order::Ordered { clauses, places, moves, relations } = order::in_order(merged).map_err(|circle| vec![circle])?;
