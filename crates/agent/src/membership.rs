@@ -7,10 +7,13 @@ use constans_link::{Identity, LinkError};
 use constans_wire::exit::Exit;
 use jiff::Timestamp;
 use rcgen::{CertificateParams, KeyPair, PublicKeyData as _};
+use rustix::fs::FlockOperation;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
-use std::fs;
+use std::fs::{self, File, OpenOptions};
+use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::PathBuf;
+use std::time::{Duration, Instant};
 use uuid::Uuid;
 
 /// The fleet that this machine belongs to.
@@ -64,6 +67,50 @@ impl Membership {
     /// Returns certificate and key for the link to the server.
     pub fn identity<'a>(&'a self, key: &'a str) -> Identity<'a> {
         Identity { certificate: &self.certificate, key }
+    }
+}
+
+/// A contact of this machine with a server: one at a time, so that each shows the mark that was given last.
+pub struct Contact {
+    /// The fleet, as it is known now.
+    pub membership: Membership,
+    _lock: File,
+}
+
+/// How long another contact of this machine is waited for.
+const CONTACT_PATIENCE: Duration = Duration::from_secs(60);
+
+impl Contact {
+    /// Begins one, when nobody else on this machine has one.
+    ///
+    /// # Errors
+    ///
+    /// Returns that another one goes on still, or that the machine belongs to no fleet.
+    pub async fn begin(state_dir: &StateDir) -> Result<Self, AgentError> {
+        let path = state_dir.path().join("contact");
+        let opened = OpenOptions::new().create(true).truncate(false).write(true).mode(0o600).open(&path);
+        let lock = opened.map_err(|error| AgentError::own_file("open", &path, &error))?;
+        let end = Instant::now() + CONTACT_PATIENCE;
+        while rustix::fs::flock(&lock, FlockOperation::NonBlockingLockExclusive).is_err() {
+            if Instant::now() >= end {
+                return Err(AgentError::new("another check-in of this machine goes on")
+                    .hint("wait until it ends, then check in again")
+                    .exit(Exit::Busy));
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        Ok(Self { membership: crate::join::membership(state_dir)?, _lock: lock })
+    }
+
+    /// Ends it: keeps the mark that the next one shows.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be kept.
+    pub fn end(self, state_dir: &StateDir, mark: Uuid) -> Result<Membership, AgentError> {
+        let membership = Membership { mark: Some(mark), ..self.membership };
+        membership.keep(state_dir)?;
+        Ok(membership)
     }
 }
 

@@ -214,6 +214,29 @@ fn two_machines_with_one_identity_are_told_and_secrets_withheld_until_a_person_d
     assert!(!fleet.client(&["node", "list"]).stdout.contains("double"), "one machine that comes again is one machine");
     well(&copy.run(&["check-in"]));
     assert!(fleet.client(&["node", "list"]).stdout.contains("double"));
+    well(&fleet.client(&["node", "settle", "kiosk-auken-1"]));
+    let shown = || serde_json::from_str::<serde_json::Value>(&kiosk.root.read("/var/lib/constans/joined.json").unwrap()).unwrap()["mark"].clone();
+    let lose_answer = |had: &serde_json::Value| {
+        let mut membership: serde_json::Value = serde_json::from_str(&kiosk.root.read("/var/lib/constans/joined.json").unwrap()).unwrap();
+        membership["mark"] = had.clone();
+        kiosk.root.write("/var/lib/constans/joined.json", &membership.to_string()).unwrap();
+    };
+    for _ in 0..3 {
+        let had = shown();
+        well(&kiosk.run(&["check-in"]));
+        lose_answer(&had);
+    }
+    assert!(
+        !fleet.client(&["node", "list"]).stdout.contains("double"),
+        "answers that were lost, the first after the decision too, make no second machine"
+    );
+    // A copy that comes each time between two check-ins shows each time what was given one before.
+    well(&kiosk.run(&["check-in"]));
+    copy.root.write("/var/lib/constans/joined.json", &kiosk.root.read("/var/lib/constans/joined.json").unwrap()).unwrap();
+    for machine in [&kiosk, &copy, &kiosk] {
+        well(&machine.run(&["check-in"]));
+    }
+    assert!(fleet.client(&["node", "list"]).stdout.contains("double"), "two that take turns are two");
     assert!(fleet.client(&["node", "show", "kiosk-auken-1"]).stdout.contains("trouble   double: two machines were seen as this node"));
 
     let kit = kiosk.root.at("/keys");

@@ -75,14 +75,15 @@ async fn note_handed_out(db: &PgPool, here: &Arc<Here>, generation: Generation) 
     noted.map_err(|error| ApiError::Wrong(format!("noting broke off: {error}")))?.map_err(ApiError::Protected)
 }
 
-/// Gives the mark for the next check-in. Who shows neither of the last two is another machine, or an old image.
+/// Gives the mark for the next check-in. Who shows neither the last one nor the one that was shown for it is another machine,
+/// or an old image.
 async fn next_mark(db: &mut PgConnection, node: Uuid, said: &CheckIn) -> sqlx::Result<Uuid> {
     let (known, shown) = (mark::of(&mut *db, node).await?, said.mark);
     let is_double = known.is_some_and(|known| {
         known.is_double || (shown != Some(known.current) && (known.before.is_some() || shown.is_some()) && shown != known.before)
     });
     let next = Uuid::now_v7();
-    mark::give(db, node, next, is_double, said.has.as_ref()).await?;
+    mark::give(db, node, next, shown, is_double, said.has.as_ref()).await?;
     Ok(next)
 }
 

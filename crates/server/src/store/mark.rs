@@ -9,7 +9,7 @@ use uuid::Uuid;
 pub struct MarkRow {
     /// The one given last.
     pub current: Uuid,
-    /// The one given before it.
+    /// The one that was shown for it.
     pub before: Option<Uuid>,
     /// Whether two machines were seen with this identity.
     pub is_double: bool,
@@ -23,11 +23,14 @@ pub async fn of(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<Mark
         .await
 }
 
-/// Gives a new mark, and notes whether two machines were seen, and what the node has.
-pub async fn give(db: impl PgExecutor<'_>, node: Uuid, mark: Uuid, is_double: bool, has: Option<&Held>) -> sqlx::Result<()> {
+/// Gives a new mark beside the one that was shown, and notes whether two machines were seen, and what the node has.
+///
+/// The one that was shown stays good: the answer may be lost. The one given before, if it was not shown, does not: whoever
+/// shows it later is another machine than the one that was here now.
+pub async fn give(db: impl PgExecutor<'_>, node: Uuid, mark: Uuid, shown: Option<Uuid>, is_double: bool, has: Option<&Held>) -> sqlx::Result<()> {
     sqlx::query(
-        "insert into node_mark (node, current, double_since, has_epoch, has_counter, has_state) values ($1, $2, case when $3 then now() end, $4, $5, $6)
-         on conflict (node) do update set before = node_mark.current, current = excluded.current,
+        "insert into node_mark (node, current, double_since, has_epoch, has_counter, has_state, before) values ($1, $2, case when $3 then now() end, $4, $5, $6, $7)
+         on conflict (node) do update set before = excluded.before, current = excluded.current,
              has_epoch = excluded.has_epoch, has_counter = excluded.has_counter, has_state = excluded.has_state,
              double_since = case when $3 then coalesce(node_mark.double_since, now()) else node_mark.double_since end",
     )
@@ -37,6 +40,7 @@ pub async fn give(db: impl PgExecutor<'_>, node: Uuid, mark: Uuid, is_double: bo
     .bind(has.map(|has| has.generation.epoch))
     .bind(has.map(|has| has.generation.counter))
     .bind(has.map(|has| &has.digest))
+    .bind(shown)
     .execute(db)
     .await
     .map(|_| ())
