@@ -174,14 +174,14 @@ fn is_eventful(report: &RunReport) -> bool {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::*;
     use constans_core::digest::of_contents;
     use constans_core::run::{Counts, Mode, Status};
     use constans_wire::report::{FORM, StartedBy, Wanted};
     use uuid::Uuid;
 
-    fn report(sequence: u64, reason: Option<&str>) -> RunReport {
+    pub(crate) fn report(sequence: u64, reason: Option<&str>) -> RunReport {
         RunReport {
             form: FORM,
             run: Uuid::now_v7(),

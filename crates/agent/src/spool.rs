@@ -13,6 +13,7 @@ pub const MOST_REPORTS: usize = 500;
 /// The spool of one state dir.
 pub struct Spool {
     folder: PathBuf,
+    most: usize,
 }
 
 impl Spool {
@@ -24,22 +25,24 @@ impl Spool {
     pub fn open(state_dir: &StateDir) -> Result<Self, AgentError> {
         let folder = state_dir.path().join("spool");
         fs::create_dir_all(&folder).map_err(|error| AgentError::own_file("make the folder", &folder, &error))?;
-        Ok(Self { folder })
+        Ok(Self { folder, most: MOST_REPORTS })
     }
 
-    /// Adds a report.
+    /// Adds a report. Where no more may wait, the oldest uneventful one goes first, be it this one; else the oldest.
     ///
     /// # Errors
     ///
     /// Returns why it cannot be kept.
     pub fn add(&self, report: &RunReport) -> Result<(), AgentError> {
-        write_json(&self.folder.join(format!("{:020}.json", report.sequence)), report)?;
         let waiting = self.waiting();
-        if waiting.len() > MOST_REPORTS {
-            let uneventful = waiting.iter().find(|path| matches!(read_json::<RunReport>(path), Ok(Some(report)) if report.status == Status::InLine));
-            let _ = fs::remove_file(uneventful.unwrap_or(&waiting[0]));
+        if waiting.len() >= self.most {
+            let is_uneventful = |path: &&PathBuf| matches!(read_json::<RunReport>(path), Ok(Some(report)) if report.status == Status::InLine);
+            match waiting.iter().find(is_uneventful) {
+                None if report.status == Status::InLine => return Ok(()),
+                uneventful => drop(fs::remove_file(uneventful.unwrap_or(&waiting[0]))),
+            }
         }
-        Ok(())
+        write_json(&self.folder.join(format!("{:020}.json", report.sequence)), report)
     }
 
     /// Returns where the waiting reports lie, the oldest first.
@@ -62,5 +65,31 @@ impl Spool {
     /// Takes a delivered report out.
     pub fn delivered(&self, path: &std::path::Path) {
         let _ = fs::remove_file(path);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::kept_runs::tests::report;
+
+    #[test]
+    fn no_more_wait_than_may_and_what_happened_is_dropped_last() {
+        let folder = tempfile::tempdir().unwrap();
+        let spool = Spool { most: 3, ..Spool::open(&StateDir::open(folder.path()).unwrap()).unwrap() };
+        let waiting = || spool.waiting().iter().map(|path| spool.read(path).unwrap().unwrap().sequence).collect::<Vec<_>>();
+        let expected: [(u64, Status, &[u64]); 7] = [
+            (1, Status::InLine, &[1]),
+            (2, Status::DriftFound, &[1, 2]),
+            (3, Status::InLine, &[1, 2, 3]),
+            (4, Status::DriftFound, &[2, 3, 4]),
+            (5, Status::DriftFound, &[2, 4, 5]),
+            (6, Status::InLine, &[2, 4, 5]),
+            (7, Status::DriftFound, &[4, 5, 7]),
+        ];
+        for (sequence, status, left) in expected {
+            spool.add(&RunReport { status, ..report(sequence, None) }).unwrap();
+            assert_eq!(waiting(), left, "after {sequence}");
+        }
     }
 }

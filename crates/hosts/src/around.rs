@@ -16,6 +16,8 @@ pub const STEPS: &[(&str, Step)] = &[
 
 const DROP_IN: &str = "/etc/systemd/system/constans-agent.service.d/clock.conf";
 const SPOOL: &str = "/var/lib/constans/spool";
+/// Tells how many reports wait.
+const WAITING: &str = "ls /var/lib/constans/spool | grep -c json$";
 /// So many reports wait at the most.
 const MOST_REPORTS: usize = 500;
 /// Days pass in a minute or two.
@@ -102,7 +104,7 @@ fn days_away(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     host.shell("ip route del prohibit 10.77.0.1")?;
     passed?;
     next_round(host)?;
-    host.wait_for(&format!("[ $(ls {SPOOL} | wc -l) -eq 0 ]"), 2 * SOON)?;
+    host.wait_for(&format!("[ $({WAITING}) -eq 0 ]"), 2 * SOON)?;
     wait_for_corrections(hub, before + 2)?;
     set_kiosks(hub, "")?;
     next_round(host)
@@ -113,10 +115,10 @@ fn days_pass(host: Host<'_>) -> Result<(), Failed> {
     set_clock(host, Some("+0 x2000"))?;
     put_right(host)?;
     // More runs than are kept: the oldest in which nothing happened go.
-    host.wait_for(&format!("[ $(ls {SPOOL} | wc -l) -ge {MOST_REPORTS} ]"), DAYS_PASS)?;
+    host.wait_for(&format!("[ $({WAITING}) -ge {MOST_REPORTS} ]"), DAYS_PASS)?;
     drift(host)?;
     put_right(host)?;
-    let waiting = host.shell(&format!("ls {SPOOL} | wc -l"))?;
+    let waiting = host.shell(WAITING)?;
     let clock = host.shell(&format!("ls {SPOOL} | tail -1 | sed 's,^,{SPOOL}/,' | xargs grep -o '\"began\":\"[^\"]*\"'; date -u +%FT%TZ"))?;
     println!("          {} reports wait; the last run and the hour: {}", waiting.trim(), clock.replace('\n', " "));
     match waiting.trim().parse::<usize>() {
