@@ -3,7 +3,7 @@
 
 use crate::command_line::Output;
 use crate::error::AgentError;
-use crate::membership::{Contact, Membership, NodeKey};
+use crate::membership::{MarkExchange, Membership, NodeKey};
 use crate::network_part;
 use crate::server_link::{Saying, next_promised};
 use crate::state_dir::StateDir;
@@ -163,9 +163,9 @@ async fn way_to(way: &mut Way, membership: &Membership, key: &NodeKey, machine: 
     let known = network_part::start(&membership.ca, Some(&identity)).await.map_err(Failed::link("approval"))?;
     let failed = |error: AgentError| Failed { part: "approval", message: error.message, hint: error.hint };
     let said = next_promised(state_dir).and_then(|next| Saying::of(state_dir, machine, next)).map_err(failed)?;
-    let contact = Contact::begin(state_dir).await.map_err(failed)?;
-    let answer = crate::server_link::say_here(&known, url, &contact, &said).await.map_err(Failed::link("approval"))?;
-    contact.end(state_dir, answer.mark).map_err(failed)?;
+    let exchange = MarkExchange::begin(state_dir).await.map_err(failed)?;
+    let answer = crate::server_link::say_here(&known, url, &exchange, &said).await.map_err(Failed::link("approval"))?;
+    exchange.end(state_dir, answer.mark).map_err(failed)?;
     way.well("approval", format!("it is known as {}", answer.name));
     Ok(())
 }

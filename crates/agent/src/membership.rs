@@ -70,27 +70,27 @@ impl Membership {
     }
 }
 
-/// A contact of this machine with a server: one at a time, so that each shows the mark that was given last.
-pub struct Contact {
+/// An exchange of marks with a server: one at a time on a machine, so that each shows the mark that was given last.
+pub struct MarkExchange {
     /// The fleet, as it is known now.
     pub membership: Membership,
     _lock: File,
 }
 
-/// How long another contact of this machine is waited for.
-const CONTACT_PATIENCE: Duration = Duration::from_secs(60);
+/// How long another exchange of this machine is waited for.
+const EXCHANGE_PATIENCE: Duration = Duration::from_secs(60);
 
-impl Contact {
+impl MarkExchange {
     /// Begins one, when nobody else on this machine has one.
     ///
     /// # Errors
     ///
     /// Returns that another one goes on still, or that the machine belongs to no fleet.
     pub async fn begin(state_dir: &StateDir) -> Result<Self, AgentError> {
-        let path = state_dir.path().join("contact");
+        let path = state_dir.path().join("exchange");
         let opened = OpenOptions::new().create(true).truncate(false).write(true).mode(0o600).open(&path);
         let lock = opened.map_err(|error| AgentError::own_file("open", &path, &error))?;
-        let end = Instant::now() + CONTACT_PATIENCE;
+        let end = Instant::now() + EXCHANGE_PATIENCE;
         while rustix::fs::flock(&lock, FlockOperation::NonBlockingLockExclusive).is_err() {
             if Instant::now() >= end {
                 return Err(AgentError::new("another check-in of this machine goes on")

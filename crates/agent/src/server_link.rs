@@ -2,7 +2,7 @@
 
 use crate::daemon::zone;
 use crate::error::AgentError;
-use crate::membership::{Contact, Membership, NodeKey};
+use crate::membership::{MarkExchange, Membership, NodeKey};
 use crate::network_part;
 use crate::noted::DaemonNote;
 use crate::served::{Served, Takeover};
@@ -66,11 +66,11 @@ impl ServerLink {
             true => &self.ask_again(state_dir, about).await?,
             false => self,
         };
-        let contact = Contact::begin(state_dir).await?;
+        let exchange = MarkExchange::begin(state_dir).await?;
         let mut last: Option<LinkError> = None;
         for url in &link.membership.urls {
-            match say_here(&link.network, url, &contact, &said).await {
-                Ok(answer) => return link.after(state_dir, url, contact, answer).await,
+            match say_here(&link.network, url, &exchange, &said).await {
+                Ok(answer) => return link.after(state_dir, url, exchange, answer).await,
                 Err(error @ LinkError::NotReached { .. }) => last = Some(error),
                 Err(LinkError::Refused(problem)) if problem.kind == REVOKED => {
                     Served::forget(state_dir);
@@ -117,8 +117,8 @@ impl ServerLink {
         Err(last.map_or_else(|| AgentError::new("no server is known"), AgentError::from))
     }
 
-    async fn after(&self, state_dir: &StateDir, url: &str, contact: Contact, answer: CheckInAnswer) -> Result<CheckedIn, AgentError> {
-        let membership = contact.end(state_dir, answer.mark)?;
+    async fn after(&self, state_dir: &StateDir, url: &str, exchange: MarkExchange, answer: CheckInAnswer) -> Result<CheckedIn, AgentError> {
+        let membership = exchange.end(state_dir, answer.mark)?;
         if Timestamp::now() >= membership.renew_after {
             let wish = Renew { request: NodeKey::open(state_dir)?.request()? };
             let renewed: Renewed = self.network.post(&format!("{url}/renew"), &wish).await?;
@@ -208,14 +208,14 @@ pub fn next_promised(state_dir: &StateDir) -> Result<Timestamp, AgentError> {
 /// # Errors
 ///
 /// Returns why it was not heard, or what it refused.
-pub async fn say_here(network: &Apart, url: &str, contact: &Contact, saying: &Saying) -> Result<CheckInAnswer, LinkError> {
+pub async fn say_here(network: &Apart, url: &str, exchange: &MarkExchange, saying: &Saying) -> Result<CheckInAnswer, LinkError> {
     let said = CheckIn {
         agent: env!("CARGO_PKG_VERSION").to_owned(),
         now: Timestamp::now(),
         next_in_secs: u64::try_from(saying.next.duration_since(Timestamp::now()).as_secs()).unwrap_or(0),
         restart_pending: saying.restart_pending.clone(),
         about: saying.about.clone(),
-        mark: contact.membership.mark,
+        mark: exchange.membership.mark,
         has: saying.has.clone(),
     };
     network.post(&format!("{url}/check-in"), &said).await
