@@ -4,7 +4,7 @@ use crate::run::{ClauseResult, Decision, Outcome, Status, remaining};
 use crate::standing::{Hearing, Sign, Trouble, span_words};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// A node, as far as it may want attention.
 #[derive(Debug, Clone)]
@@ -115,13 +115,14 @@ pub struct Attention {
     pub nodes: Vec<String>,
 }
 
-/// Returns what wants attention, the gravest first.
+/// Returns what wants attention, the gravest first. Among `nodes` are all that are silent, never reported, refused or in
+/// trouble; others may be left out.
 pub fn attention(nodes: &[AttentionNode], exceptions: &[Exception], tugs: &[TugOfWar], now: Timestamp) -> Vec<Attention> {
     let mut all = Vec::new();
     // What a silent or refused node said before is not what is so now.
-    let speaks: BTreeMap<&str, bool> =
-        nodes.iter().map(|node| (node.name.as_str(), !matches!(node.sign, Sign::Silent | Sign::Revoked | Sign::Retired))).collect();
-    let heard: Vec<&Exception> = exceptions.iter().filter(|exception| speaks.get(exception.node.as_str()) == Some(&true)).collect();
+    let is_mute = |node: &&AttentionNode| matches!(node.sign, Sign::Silent | Sign::Revoked | Sign::Retired);
+    let mute: BTreeSet<&str> = nodes.iter().filter(is_mute).map(|node| node.name.as_str()).collect();
+    let heard: Vec<&Exception> = exceptions.iter().filter(|exception| !mute.contains(exception.node.as_str())).collect();
     all.extend(by_address(&heard, ExceptionSort::Failed));
     all.extend(nodes.iter().filter_map(unusable));
     all.extend(of_trouble(nodes, Trouble::Double));

@@ -33,21 +33,21 @@ pub struct Promise {
     pub next_at: Timestamp,
 }
 
-/// Returns how a node is heard at `now`.
-///
-/// Late is past the promise by the larger of 10 % of the promised span and 60 s; silent is past `cut_off` promised
-/// spans. `server_down` is how long the server itself could not hear since then.
-pub fn hearing(promise: Option<Promise>, cut_off: i32, server_down: SignedDuration, now: Timestamp) -> Hearing {
-    let Some(promise) = promise else { return Hearing::NeverReported };
-    let promised = promise.next_at.duration_since(promise.heard_at);
-    let waited = now.duration_since(promise.heard_at) - server_down;
-    let slack = (promised / 10).max(SignedDuration::from_secs(60));
-    if waited > (promised * cut_off).max(promised + slack) {
-        Hearing::Silent
-    } else if waited > promised + slack {
-        Hearing::Late
-    } else {
-        Hearing::OnTime
+impl Promise {
+    /// Returns the last moment at which the node is on time: the promise, and the larger of 10 % of the promised span and
+    /// 60 s.
+    pub fn on_time_until(&self) -> Timestamp {
+        let slack = (self.span() / 10).max(SignedDuration::from_secs(60));
+        self.next_at + slack
+    }
+
+    /// Returns the last moment at which the node is not silent: `cut_off` promised spans.
+    pub fn silent_after(&self, cut_off: i32) -> Timestamp {
+        (self.heard_at + self.span() * cut_off).max(self.on_time_until())
+    }
+
+    fn span(&self) -> SignedDuration {
+        self.next_at.duration_since(self.heard_at)
     }
 }
 
@@ -102,26 +102,27 @@ pub struct NodeFacts {
     pub is_memory_lost: bool,
     /// Until when its certificate holds.
     pub certificate_ends: Option<Timestamp>,
-    /// How often it is to come.
-    pub interval: SignedDuration,
-    /// When the server learned of its last full run; before the first, since when anything is wanted of it.
-    pub last_run: Option<Timestamp>,
+    /// When its next full run is overdue, [`overdue_after`] the last one.
+    pub overdue_at: Option<Timestamp>,
     /// Its clock minus the server's.
     pub clock_off: SignedDuration,
 }
 
-/// Returns the troubles of a node at `now`, the gravest first.
-///
-/// Runs are overdue when the node is heard on time and three intervals and a minute passed without a full run.
+/// Returns how long after its last full run a node's runs are overdue: three of its longest times between two runs, and a
+/// minute.
+pub fn overdue_after(interval: SignedDuration) -> SignedDuration {
+    interval * 3 + SignedDuration::from_secs(60)
+}
+
+/// Returns the troubles of a node at `now`, the gravest first. Runs are overdue only while the node is heard on time.
 pub fn troubles(node: &NodeFacts, now: Timestamp) -> Vec<Trouble> {
     let ends_soon = |end: Timestamp| end.duration_since(now) < SignedDuration::from_hours(CERTIFICATE_ENDS_WITHIN_HOURS);
-    let is_overdue = |last: Timestamp| now.duration_since(last) > node.interval * 3 + SignedDuration::from_secs(60);
     let is_off = node.clock_off.abs() > SignedDuration::from_secs(CLOCK_TOLERANCE_SECS);
     let all = [
         (node.is_unusable, Trouble::StateUnusable),
         (node.is_double, Trouble::Double),
         (node.certificate_ends.is_some_and(ends_soon), Trouble::CertificateEnds),
-        (node.hearing == Hearing::OnTime && node.last_run.is_some_and(is_overdue), Trouble::RunsOverdue),
+        (node.hearing == Hearing::OnTime && node.overdue_at.is_some_and(|overdue| now > overdue), Trouble::RunsOverdue),
         (node.is_memory_lost, Trouble::MemoryLost),
         (is_off, Trouble::ClockOff),
     ];
@@ -203,20 +204,9 @@ mod tests {
 
     #[test]
     fn a_node_is_late_past_its_promise_and_silent_past_the_cut_off() {
-        for (promised, now, down, expected) in [
-            (900, 900, 0, Hearing::OnTime),
-            (900, 990, 0, Hearing::OnTime),
-            (900, 991, 0, Hearing::Late),
-            (900, 2_700, 0, Hearing::Late),
-            (900, 2_701, 0, Hearing::Silent),
-            (900, 2_701, 600, Hearing::Late),
-            (60, 120, 0, Hearing::OnTime),
-            (60, 121, 0, Hearing::Late),
-            (10, 70, 0, Hearing::OnTime),
-            (10, 71, 0, Hearing::Silent),
-        ] {
-            let promise = Some(Promise { heard_at: at(0), next_at: at(promised) });
-            assert_eq!(hearing(promise, USUAL_CUT_OFF, SignedDuration::from_secs(down), at(now)), expected, "promised {promised}, now {now}");
+        for (promised, on_time_until, silent_after) in [(900, 990, 2_700), (60, 120, 180), (10, 70, 70), (0, 60, 60)] {
+            let promise = Promise { heard_at: at(0), next_at: at(promised) };
+            assert_eq!((promise.on_time_until(), promise.silent_after(USUAL_CUT_OFF)), (at(on_time_until), at(silent_after)), "promised {promised}");
         }
     }
 
@@ -229,14 +219,13 @@ mod tests {
             is_double: false,
             is_memory_lost: false,
             certificate_ends: Some(at(45 * day)),
-            interval: SignedDuration::from_secs(900),
-            last_run: Some(at(-2_760)),
+            overdue_at: Some(at(-2_760) + overdue_after(SignedDuration::from_secs(900))),
             clock_off: SignedDuration::from_secs(-60),
         };
         assert_eq!(troubles(&fine, at(0)), []);
         for (node, expected) in [
             (NodeFacts { certificate_ends: Some(at(45 * day - 1)), ..fine }, Trouble::CertificateEnds),
-            (NodeFacts { last_run: Some(at(-2_761)), ..fine }, Trouble::RunsOverdue),
+            (NodeFacts { overdue_at: Some(at(-1)), ..fine }, Trouble::RunsOverdue),
             (NodeFacts { clock_off: SignedDuration::from_secs(-61), ..fine }, Trouble::ClockOff),
             (NodeFacts { is_memory_lost: true, ..fine }, Trouble::MemoryLost),
             (NodeFacts { is_double: true, ..fine }, Trouble::Double),
@@ -244,7 +233,7 @@ mod tests {
         ] {
             assert_eq!(troubles(&node, at(0)), [expected]);
         }
-        let silent = NodeFacts { hearing: Hearing::Silent, last_run: Some(at(-9_999)), ..fine };
+        let silent = NodeFacts { hearing: Hearing::Silent, overdue_at: Some(at(-9_999)), ..fine };
         assert_eq!(troubles(&silent, at(0)), [], "a silent node's runs are not overdue, it is silent");
     }
 
@@ -267,10 +256,5 @@ mod tests {
     fn a_clock_that_is_off_is_told_with_its_direction_and_no_age_is_negative() {
         assert_eq!([10_799, -10_799, 75].map(clock_words), ["3 h ahead of the server's", "3 h behind the server's", "75 s ahead of the server's"]);
         assert_eq!([90, -1, -10_800].map(ago_words), ["90 s ago", "0 s ago", "3 h ahead of now by its clock"]);
-    }
-
-    #[test]
-    fn a_node_that_was_never_heard_says_so() {
-        assert_eq!(hearing(None, USUAL_CUT_OFF, SignedDuration::ZERO, at(9)), Hearing::NeverReported);
     }
 }

@@ -275,3 +275,32 @@ fn a_certificate_is_renewed_from_its_half_life_on() {
     well(&kiosk.run(&["check-in"]));
     assert_eq!(fleet.query("select count(*) from audit_trail where did = 'renewed its certificate'"), "1");
 }
+
+#[test]
+fn what_many_nodes_say_at_once_is_taken_in_together_and_of_a_refused_one_nothing() {
+    const ROUNDS: usize = 4;
+    let fleet = Fleet::start();
+    let machines: Vec<Machine> = (1..=6).map(|number| joined(&fleet, &format!("kiosk-auken-{number}"), &["role=kiosk"])).collect();
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &machines[0], &KIOSKS.replace("MODE", "enforce")));
+    for machine in &machines {
+        well(&machine.run(&["daemon", "--once"]));
+    }
+    let heard_before: u64 = fleet.query("select sum(count) from heard").parse().unwrap();
+    let (refused, others) = machines.split_last().unwrap();
+    well(&fleet.client(&["node", "revoke", "kiosk-auken-6"]));
+    std::thread::scope(|scope| {
+        for machine in others {
+            scope.spawn(|| (0..ROUNDS).for_each(|_| assert!(well(&machine.run(&["daemon", "--once"])).contains("in line"))));
+        }
+        scope.spawn(|| assert!(refused.run(&["daemon", "--once"]).stderr.contains("was revoked")));
+    });
+    let expected = others.len() * ROUNDS;
+    assert_eq!(
+        fleet.query("select count(*) || ' ' || sum(count) from run_span"),
+        format!("{} {expected}", others.len()),
+        "each run once, a span a node"
+    );
+    assert_eq!(fleet.query("select sum(count) from heard").parse(), Ok(heard_before + expected as u64), "each check-in once");
+    assert_eq!(fleet.query("select count(*) from heard"), machines.len().to_string(), "kept promises are one span");
+}

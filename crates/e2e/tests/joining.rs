@@ -197,9 +197,13 @@ fn nodes_are_late_and_silent_by_their_own_promise_and_the_servers_downtime_is_ad
     let _kiosk = joined(&fleet, "kiosk-auken-1");
     let hearing = || fleet.client(&["node", "list"]).stdout.split_whitespace().nth(1).unwrap().to_owned();
     assert_eq!(hearing(), "on");
-    fleet.query("update heard set last_at = now() - interval '20 min', promised_at = now() - interval '5 min'");
+    let went_by = |minutes: u32| {
+        let moments = ["heard_at", "promised_at", "on_time_until", "silent_after"].map(|at| format!("{at} = {at} - interval '{minutes} min'"));
+        fleet.query(&format!("update node_now set {}", moments.join(", ")));
+    };
+    went_by(20);
     assert_eq!(hearing(), "late");
-    fleet.query("update heard set last_at = now() - interval '50 min', promised_at = now() - interval '35 min'");
+    went_by(30);
     assert_eq!(hearing(), "silent");
     fleet.query("insert into server_down values (now() - interval '60 min', now() - interval '10 min')");
     assert_eq!(hearing(), "on", "what the server could not hear is not held against the node");

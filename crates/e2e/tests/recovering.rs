@@ -117,9 +117,9 @@ fn drift_opens_an_episode_that_outlives_lost_memory_and_ends_when_it_is_put_righ
     let shown = fleet.client(&["node", "show", "kiosk-auken-1"]).stdout;
     assert!(!shown.contains("trouble") && !shown.contains("  drift  "), "{shown}");
 
-    fleet.query("update heard set clock_off_ms = 3600000");
+    fleet.query("update node_now set clock_off_ms = 3600000");
     fleet.query("update node_key set ends_at = now() + interval '40 days'");
-    fleet.query("update node_now set full_learned = now() - interval '10 minutes'");
+    fleet.query("update node_now set overdue_at = now() - interval '1 second'");
     let listed = fleet.client(&["node", "list"]).stdout;
     assert!(listed.contains("certificate ends  runs overdue  clock off"), "{listed}");
 }

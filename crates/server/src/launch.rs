@@ -1,9 +1,12 @@
 //! Starting: the database, the CA, and the two listeners on one runtime.
 
+use crate::checkin::check_in::ShownCheckIn;
 use crate::people::welcome_first;
 use crate::problem::caught;
 use crate::store::alive;
+use crate::store::run::PlainRun;
 use crate::trust::{Authority, AuthorityError, HandedOut, Refusals, Secret};
+use crate::work::gather::Gathering;
 use crate::work::recover::look_for_restored;
 use crate::{api, checkin};
 use clap::Args;
@@ -14,7 +17,7 @@ use rocket::data::{Limits, ToByteUnit as _};
 use rocket::shield::{Hsts, Shield};
 use rocket::{Build, Config, Rocket, Route};
 use sqlx::PgPool;
-use sqlx::postgres::PgPoolOptions;
+use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 use std::collections::BTreeMap;
 use std::fs::OpenOptions;
 use std::io::Write as _;
@@ -123,7 +126,9 @@ pub struct Here {
 /// Returns why that failed.
 pub async fn open_database(url: &str) -> Result<PgPool, LaunchError> {
     let options = PgPoolOptions::new().max_connections(16).acquire_timeout(Duration::from_secs(10));
-    let pool = options.connect(url).await.map_err(LaunchError::Database)?;
+    let to: PgConnectOptions = url.parse().map_err(LaunchError::Database)?;
+    // Compiling a statement takes longer than any of ours runs, and what lists read lies in memory.
+    let pool = options.connect_with(to.options([("jit", "off"), ("random_page_cost", "1.1")])).await.map_err(LaunchError::Database)?;
     sqlx::migrate!().run(&pool).await?;
     Ok(pool)
 }
@@ -161,6 +166,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     let mutual = TlsConfig::from_bytes(chain.as_bytes(), key.as_bytes()).with_mutual(MutualTls::from_bytes(ca.as_bytes()).mandatory(false));
     let plain = TlsConfig::from_bytes(chain.as_bytes(), key.as_bytes());
     let agents = listener(settings.agents, mutual, &db, &here, checkin::routes());
+    let agents = agents.manage(Gathering::<ShownCheckIn>::begin(db.clone())).manage(Gathering::<PlainRun>::begin(db.clone()));
     let people = listener(settings.people, plain, &db, &here, api::routes()).mount("/", api::pages()).attach(api::AnswerHeaders);
     let people = people.manage(api::Changes::begin(db.clone()));
     let (agents, people) = (run(agents, settings.agents), run(people, settings.people));

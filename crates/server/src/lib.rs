@@ -1,11 +1,11 @@
 //! The central program: Rocket, SQLx, the CA.
 
 pub mod api;
+pub mod body;
 pub mod checkin;
 pub mod launch;
 pub mod people;
 pub mod problem;
-pub mod small_body;
 pub mod store;
 pub mod trust;
 pub mod work;

@@ -63,7 +63,18 @@ impl Postgres {
         let server = as_account("postgres")
             .arg("-D")
             .arg(&data)
-            .args(["-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "fsync=off", "-c", "max_connections=200"])
+            .args([
+                "-c",
+                "listen_addresses=127.0.0.1",
+                "-c",
+                "unix_socket_directories=",
+                "-c",
+                "fsync=off",
+                "-c",
+                "max_connections=200",
+                "-c",
+                "shared_buffers=256MB",
+            ])
             .args(["-p", &port.to_string()])
             .process_group(0)
             .stdout(Stdio::null())

@@ -5,10 +5,13 @@
 
 mod items;
 mod node_view;
+mod plain;
 mod walk;
 
 pub use items::{Items, MOST_ITEMS};
+use node_view::Sample;
 pub use node_view::{About, NodeView, STABLE_FIELDS, StableField};
+pub use plain::{Comparison, Field, Plain, Scalar};
 
 use cel::{Context, Env, Program, Value as CelValue};
 use serde_json::{Value, json};
@@ -117,6 +120,14 @@ impl Condition {
             Evaluated::Value(_) => Err(ConditionError::whole("the condition does not come to `true` or `false`".into(), 0)),
             Evaluated::Undecidable(missing) => Ok(Answer::Undecidable(missing)),
         }
+    }
+
+    /// Returns the condition as parts that a database can decide too, if it is made of nothing else.
+    pub fn plain(&self) -> Option<Plain> {
+        let uses = &self.0.uses;
+        // Of a label that is asked for, the value is an error if it is missing, and no empty text.
+        let is_also_read = |label: &String| uses.labels_read.contains(label);
+        if uses.labels_asked_for.iter().any(is_also_read) { None } else { plain::plain(self.0.program.expression()) }
     }
 
     /// Returns the labels that the condition uses.

@@ -14,6 +14,7 @@ pub(super) struct Uses {
     pub about: BTreeSet<String>,
     pub labels: BTreeSet<String>,
     pub labels_asked_for: BTreeSet<String>,
+    pub labels_read: BTreeSet<String>,
     pub params: BTreeSet<String>,
     /// How deep loops are nested.
     pub depth: u32,
@@ -88,6 +89,7 @@ impl Walk<'_> {
             && root == "labels"
         {
             self.uses.labels.insert(key.inner().to_owned());
+            self.uses.labels_read.insert(key.inner().to_owned());
             return true;
         }
         false
@@ -117,9 +119,8 @@ impl Walk<'_> {
         match &at.expr {
             Expr::Ident(root) if root == "labels" => {
                 let label = path[0].to_owned();
-                if tested {
-                    self.uses.labels_asked_for.insert(label.clone());
-                }
+                let how = if tested { &mut self.uses.labels_asked_for } else { &mut self.uses.labels_read };
+                how.insert(label.clone());
                 self.uses.labels.insert(label);
             }
             Expr::Ident(root) if root == "about" => self.about(expression, &path.join(".")),

@@ -29,6 +29,10 @@ pub enum Status {
 }
 
 impl Status {
+    /// All of them.
+    pub const ALL: [Self; 8] =
+        [Self::Failed, Self::DriftFound, Self::Unmet, Self::RolloutWaiting, Self::DriftCorrected, Self::RolledOut, Self::NotAllSeen, Self::InLine];
+
     /// Returns it in words.
     pub fn words(self) -> &'static str {
         match self {

@@ -2,74 +2,103 @@
 
 use super::node::all_summaries;
 use crate::problem::{Answer, ApiError};
-use crate::store::{exception, joining, recovery, run};
+use crate::store::listing::{TickRow, TroubledRow};
+use crate::store::narrowing::Narrowing;
+use crate::store::{exception, joining, listing, recovery, run};
 use crate::trust::{Allowed, NodeRead};
-use constans_core::attention::{AttentionNode, Exception, TugOfWar, attention};
+use constans_core::attention::{Attention, AttentionNode, Exception, TugOfWar, attention};
 use constans_core::filter::{Answer as Decided, Condition, NodeView};
-use constans_core::standing::Hearing;
+use constans_core::standing::{NodeFacts, Sign, troubles};
 use constans_folder::on_large_stack;
 use constans_wire::check_in::NodeSummary;
 use constans_wire::fleet::{Fleet, LateRun, SignCount, Tick};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
+use jiff_sqlx::Timestamp as SqlTimestamp;
 use rocket::serde::json::Json;
 use rocket::{State, get};
 use serde::de::DeserializeOwned;
 use serde_json::{Value, json};
 use sqlx::PgPool;
-use std::collections::{BTreeMap, BTreeSet};
 
 /// More nodes are not sent one by one.
 const MOST_TICKS: usize = 2_000;
-
-/// Nodes that a filter names, and how many did not report what it asks for.
-pub struct Filtered {
-    /// The nodes.
-    pub nodes: Vec<NodeSummary>,
-    /// How many could not be decided.
-    pub undecidable: usize,
-}
+/// So many of the last runs are shown.
+const LATELY: i64 = 12;
 
 /// The fleet, or the part of it that a filter names: signs, what wants attention, what happened lately.
 #[utoipa::path(tag = "fleet", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("filter" = Option<String>, Query, description = "CEL over labels, about and node")), responses((status = 200, body = Fleet)))]
 #[get("/api/fleet?<filter>")]
 pub async fn fleet(filter: Option<&str>, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Fleet> {
-    let now = Timestamp::now();
-    let all = all_summaries(db.inner(), now).await?;
-    let total = all.iter().filter(|node| node.revoked_at.is_none()).count();
-    let Filtered { nodes, undecidable } = filtered(all, filter).await?;
-    let names: BTreeSet<&str> = nodes.iter().map(|node| node.name.as_str()).collect();
-    let lately = run::latest(db.inner()).await?.into_iter().filter(|row| names.contains(row.node.as_str())).take(12);
-    let stages = super::stage::stages(db.inner()).await?;
+    let (db, now) = (db.inner(), Timestamp::now());
+    let Narrowed { by, undecidable } = narrowed(db, filter, now).await?;
+    let ((signs, attention), total, unknown, lately) = tokio::try_join!(
+        signs_and_attention(db, &by, now),
+        async { Ok(if matches!(by, Narrowing::All) { None } else { Some(listing::total(db).await?) }) },
+        undecided(db, &by),
+        async { Ok(run::latest(db, &by, LATELY).await?) },
+    )?;
+    let shown = signs.iter().filter(|count| count.sign != Sign::Revoked).map(|count| count.nodes).sum();
+    let ticks = if shown > MOST_TICKS { Vec::new() } else { listing::ticks(db, &by).await? };
+    let mut ticks: Vec<Tick> = ticks.into_iter().map(tick).collect::<Result<_, _>>()?;
+    ticks.sort_by(|left, right| (left.sign, &left.name).cmp(&(right.sign, &right.name)));
     Ok(Json(Fleet {
         now,
-        total,
-        shown: nodes.iter().filter(|node| node.revoked_at.is_none()).count(),
-        undecidable,
-        signs: signs(&nodes),
-        ticks: ticks(&nodes),
-        attention: what_wants_attention(db.inner(), &nodes, now).await?,
-        stages,
-        lately: lately.map(late_run).collect::<Result<_, _>>()?,
-        joining: joining::waiting(db.inner()).await?.len(),
-        recovering_since: recovery::since(db.inner()).await?.map(|at| at.to_jiff()),
+        total: total.map_or(shown, count),
+        shown,
+        undecidable: undecidable + unknown,
+        signs,
+        ticks,
+        attention,
+        stages: super::stage::stages(db).await?,
+        lately: lately.into_iter().map(late_run).collect::<Result<_, _>>()?,
+        joining: joining::waiting(db).await?.len(),
+        recovering_since: recovery::since(db).await?.map(|at| at.to_jiff()),
     }))
 }
 
-/// Returns the nodes that a filter names. It is compiled and evaluated on a thread with a large stack.
+/// What a filter comes to.
+pub struct Narrowed {
+    /// Which nodes the list is about.
+    pub by: Narrowing,
+    /// How many nodes were looked at one by one and could not be decided.
+    pub undecidable: usize,
+}
+
+/// Returns which nodes a filter names: the database decides if it can, else all nodes are looked at one by one. It is compiled
+/// and evaluated on a thread with a large stack.
 ///
 /// # Errors
 ///
 /// Returns everything that is wrong with the filter.
-pub async fn filtered(nodes: Vec<NodeSummary>, filter: Option<&str>) -> Result<Filtered, ApiError> {
+pub async fn narrowed(db: &PgPool, filter: Option<&str>, now: Timestamp) -> Result<Narrowed, ApiError> {
     let Some(filter) = filter.map(str::trim).filter(|filter| !filter.is_empty()).map(str::to_owned) else {
-        return Ok(Filtered { nodes, undecidable: 0 });
+        return Ok(Narrowed { by: Narrowing::All, undecidable: 0 });
     };
-    let work = move || on_large_stack(|| decide(nodes, &filter));
-    tokio::task::spawn_blocking(work).await.map_err(|error| ApiError::Wrong(format!("the filter broke off: {error}")))?
+    let text = filter.clone();
+    let plain = on_thread(move || parse(&text).map(|condition| condition.plain())).await?;
+    if let Some(plain) = plain {
+        return Ok(Narrowed { by: Narrowing::By(plain), undecidable: 0 });
+    }
+    let all = all_summaries(db, now).await?;
+    on_thread(move || decide(&all, &filter)).await
 }
 
-fn decide(nodes: Vec<NodeSummary>, filter: &str) -> Result<Filtered, ApiError> {
-    let condition = Condition::parse_for_list(filter).map_err(|errors| {
+/// Returns how many nodes the database cannot decide.
+///
+/// # Errors
+///
+/// Returns why the database does not answer.
+pub async fn undecided(db: &PgPool, by: &Narrowing) -> Result<usize, ApiError> {
+    Ok(if by.may_be_undecidable() { count(listing::undecidable(db, by).await?) } else { 0 })
+}
+
+async fn on_thread<T: Send + 'static>(work: impl FnOnce() -> Result<T, ApiError> + Send + 'static) -> Result<T, ApiError> {
+    let done = tokio::task::spawn_blocking(|| on_large_stack(work)).await;
+    done.map_err(|error| ApiError::Wrong(format!("the filter broke off: {error}")))?
+}
+
+fn parse(filter: &str) -> Result<Condition, ApiError> {
+    Condition::parse_for_list(filter).map_err(|errors| {
         let said: Vec<String> =
             errors.iter().map(|error| format!("{} (at `{}`)", error.message, filter.get(error.range.clone()).unwrap_or(""))).collect();
         let hint = errors.into_iter().find_map(|error| error.hint);
@@ -77,20 +106,24 @@ fn decide(nodes: Vec<NodeSummary>, filter: &str) -> Result<Filtered, ApiError> {
             message: said.join("; "),
             hint: hint.unwrap_or_else(|| "a filter is CEL, as labels.site == \"auken\" && node.sign == \"failed\"".to_owned()),
         }
-    })?;
-    let mut kept = Filtered { nodes: Vec::new(), undecidable: 0 };
+    })
+}
+
+fn decide(nodes: &[NodeSummary], filter: &str) -> Result<Narrowed, ApiError> {
+    let condition = parse(filter)?;
+    let (mut named, mut undecidable) = (Vec::new(), 0);
     for node in nodes {
         let view = NodeView { name: node.name.clone(), labels: node.labels.clone(), about: node.about.clone() };
-        match condition.holds_now(&view, listed_fields(&node)) {
-            Ok(Decided::Yes) => kept.nodes.push(node),
+        match condition.holds_now(&view, listed_fields(node)) {
+            Ok(Decided::Yes) => named.push(node.id),
             Ok(Decided::No) => {}
-            Ok(Decided::Undecidable(_)) => kept.undecidable += 1,
+            Ok(Decided::Undecidable(_)) => undecidable += 1,
             Err(error) => {
                 return Err(ApiError::Filter { message: error.message, hint: "compare texts with texts and numbers with numbers".to_owned() });
             }
         }
     }
-    Ok(kept)
+    Ok(Narrowed { by: Narrowing::Only(named), undecidable })
 }
 
 /// Returns what filters of lists may ask of a node as it is now.
@@ -108,54 +141,58 @@ fn listed_fields(node: &NodeSummary) -> Value {
     })
 }
 
-fn signs(nodes: &[NodeSummary]) -> Vec<SignCount> {
-    let mut counts = BTreeMap::new();
-    for node in nodes {
-        *counts.entry(node.sign).or_insert(0) += 1;
-    }
-    counts.into_iter().map(|(sign, nodes)| SignCount { sign, nodes }).collect()
+fn tick(row: TickRow) -> Result<Tick, ApiError> {
+    Ok(Tick { name: row.name, sign: read(row.sign.into())?, late: row.hearing == "late" })
 }
 
-fn ticks(nodes: &[NodeSummary]) -> Vec<Tick> {
-    if nodes.len() > MOST_TICKS {
-        return Vec::new();
-    }
-    let mut ticks: Vec<Tick> =
-        nodes.iter().map(|node| Tick { name: node.name.clone(), sign: node.sign, late: node.hearing == Hearing::Late }).collect();
-    ticks.sort_by(|left, right| (left.sign, &left.name).cmp(&(right.sign, &right.name)));
-    ticks
+fn count(nodes: i64) -> usize {
+    usize::try_from(nodes).unwrap_or(0)
 }
 
-async fn what_wants_attention(db: &PgPool, nodes: &[NodeSummary], now: Timestamp) -> Result<Vec<constans_core::attention::Attention>, ApiError> {
-    let seen: Vec<AttentionNode> = nodes
-        .iter()
-        .map(|node| AttentionNode {
-            name: node.name.clone(),
-            sign: node.sign,
-            hearing: node.hearing,
-            last_heard: node.last_heard,
-            promised: node.promised,
-            troubles: node.troubles.clone(),
-            unusable: node.standing.unusable.clone(),
-            wanted_since: node.standing.wanted_since,
-        })
-        .collect();
-    let exceptions: Vec<Exception> = exception::all(db)
-        .await?
+async fn signs_and_attention(db: &PgPool, by: &Narrowing, now: Timestamp) -> Result<(Vec<SignCount>, Vec<Attention>), ApiError> {
+    let signs_and_troubled = async {
+        let signs = listing::signs(db, by).await?;
+        let troubled = listing::troubled(db, by, signs.iter().flat_map(|row| &row.troubled).copied().collect()).await?;
+        Ok((signs, troubled))
+    };
+    let ((signs, troubled), exceptions, tugs) =
+        tokio::try_join!(signs_and_troubled, exception::all(db, by), exception::tugs_of_war(db, by)).map_err(ApiError::Database)?;
+    let mut signs: Vec<SignCount> =
+        signs.into_iter().map(|row| Ok(SignCount { sign: read(row.sign.into())?, nodes: count(row.nodes) })).collect::<Result<_, ApiError>>()?;
+    signs.sort_by_key(|count| count.sign);
+    let nodes: Vec<AttentionNode> = troubled.into_iter().map(|row| attention_node(row, now)).collect::<Result<_, _>>()?;
+    let exceptions: Vec<Exception> = exceptions
         .into_iter()
         .map(|row| {
             let (node, address, said, since) = (row.node, row.address, row.said, row.since.to_jiff());
-            Ok(Exception { node, address, sort: read(Value::from(row.outcome))?, said, since })
+            Ok(Exception { node, address, sort: read(row.outcome.into())?, said, since })
         })
         .collect::<Result<_, ApiError>>()?;
-    let is_shown = |name: &str| nodes.iter().any(|node| node.name == name);
-    let tugs: Vec<TugOfWar> = exception::tugs_of_war(db)
-        .await?
-        .into_iter()
-        .filter(|(node, ..)| is_shown(node))
-        .map(|(node, address, times, since)| TugOfWar { node, address, times, since: since.to_jiff() })
-        .collect();
-    Ok(attention(&seen, &exceptions, &tugs, now))
+    let tug = |(node, address, times, since): (String, String, i64, SqlTimestamp)| TugOfWar { node, address, times, since: since.to_jiff() };
+    Ok((signs, attention(&nodes, &exceptions, &tugs.into_iter().map(tug).collect::<Vec<_>>(), now)))
+}
+
+fn attention_node(row: TroubledRow, now: Timestamp) -> Result<AttentionNode, ApiError> {
+    let hearing = read(row.hearing.into())?;
+    let facts = NodeFacts {
+        hearing,
+        is_unusable: row.unusable.is_some(),
+        is_double: row.is_double,
+        is_memory_lost: row.is_memory_lost,
+        certificate_ends: row.ends_at.map(|at| at.to_jiff()),
+        overdue_at: row.overdue_at.map(|at| at.to_jiff()),
+        clock_off: SignedDuration::from_millis(row.clock_off_ms),
+    };
+    Ok(AttentionNode {
+        name: row.name,
+        sign: read(row.sign.into())?,
+        hearing,
+        last_heard: row.heard_at.map(|at| at.to_jiff()),
+        promised: row.promised_at.map(|at| at.to_jiff()),
+        troubles: troubles(&facts, now),
+        unusable: row.unusable,
+        wanted_since: row.since.map(|at| at.to_jiff()),
+    })
 }
 
 fn late_run(row: run::LateRow) -> Result<LateRun, ApiError> {

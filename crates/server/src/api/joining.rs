@@ -3,7 +3,7 @@
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::joining::{self, RequestRow};
-use crate::store::{audit, fact, mark, node, notice};
+use crate::store::{audit, fact, heard, node, notice};
 use crate::trust::{Allowed, JoinDecide, NodeRead, ReadRequest, Refusal};
 use crate::work::resolve::resolve_nodes;
 use constans_core::digest::hex;
@@ -58,7 +58,7 @@ pub async fn approve(id: Uuid, how: Json<Approve>, caller: Allowed<JoinDecide>, 
             let node_id = node::by_name(&mut *transaction, known).await?.ok_or_else(missing)?;
             let keys = node::let_back(&mut transaction, node_id).await?.iter().map(|key| hex(key)).collect();
             here.refusals.add(&Refusal { at: Timestamp::now(), node: node_id, refused: false, keys }).map_err(ApiError::Protected)?;
-            mark::forget(&mut *transaction, node_id).await?;
+            heard::forget(&mut transaction, node_id).await?;
             (node_id, known.clone())
         }
         None => (new_node(&mut transaction, &request).await?, request.name.clone()),

@@ -1,13 +1,13 @@
 //! Nodes.
 
-use super::fleet::{Filtered, filtered};
+use super::fleet::{Narrowed, narrowed, undecided};
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
-use crate::store::node::{self, NodeRow};
-use crate::store::{audit, mark, notice, wanted};
+use crate::store::listing::{self, NodeRow};
+use crate::store::narrowing::Narrowing;
+use crate::store::{audit, heard, node, notice, wanted};
 use crate::trust::{Allowed, NodeRead, NodeRevoke, Refusal};
-use constans_core::settings::AgentSettings;
-use constans_core::standing::{self, Hearing, NodeFacts, Promise, USUAL_CUT_OFF};
+use constans_core::standing::{self, Hearing, NodeFacts};
 use constans_wire::check_in::{Explained, NodeStanding, NodeSummary};
 use constans_wire::fleet::NodePage;
 use jiff::{SignedDuration, Timestamp};
@@ -23,14 +23,10 @@ use std::sync::Arc;
 #[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = NodePage)))]
 #[get("/api/nodes?<after>&<filter>")]
 pub async fn list(after: Option<&str>, filter: Option<&str>, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<NodePage> {
-    let now = Timestamp::now();
-    if filter.is_some_and(|filter| !filter.trim().is_empty()) {
-        let Filtered { nodes, undecidable } = filtered(all_summaries(db.inner(), now).await?, filter).await?;
-        let nodes: Vec<NodeSummary> = nodes.into_iter().filter(|node| node.name.as_str() > after.unwrap_or_default()).take(PAGE).collect();
-        return Ok(Json(NodePage { next: next_page(&nodes), nodes, undecidable }));
-    }
-    let nodes = summaries(db.inner(), after.unwrap_or_default(), now).await?;
-    Ok(Json(NodePage { next: next_page(&nodes), nodes, undecidable: 0 }))
+    let (db, now) = (db.inner(), Timestamp::now());
+    let Narrowed { by, undecidable } = narrowed(db, filter, now).await?;
+    let (nodes, unknown) = tokio::try_join!(summaries(db, &by, after.unwrap_or_default(), now), undecided(db, &by))?;
+    Ok(Json(NodePage { next: next_page(&nodes), nodes, undecidable: undecidable + unknown }))
 }
 
 /// How many nodes a page has at most.
@@ -45,7 +41,7 @@ fn next_page(nodes: &[NodeSummary]) -> Option<String> {
 #[get("/api/nodes/<name>")]
 pub async fn show(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<NodeSummary> {
     let now = Timestamp::now();
-    let row = node::one(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    let row = listing::one(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     summarised(db.inner(), vec![row], now).await?.pop().map(Json).ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })
 }
 
@@ -57,7 +53,7 @@ pub async fn show(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) ->
 pub async fn all_summaries(db: &PgPool, now: Timestamp) -> Result<Vec<NodeSummary>, ApiError> {
     let mut all: Vec<NodeSummary> = Vec::new();
     loop {
-        let page = summaries(db, all.last().map_or("", |last| last.name.as_str()), now).await?;
+        let page = summaries(db, &Narrowing::All, all.last().map_or("", |last| last.name.as_str()), now).await?;
         let is_last = page.len() < PAGE;
         all.extend(page);
         if is_last {
@@ -66,8 +62,8 @@ pub async fn all_summaries(db: &PgPool, now: Timestamp) -> Result<Vec<NodeSummar
     }
 }
 
-async fn summaries(db: &PgPool, after: &str, now: Timestamp) -> Result<Vec<NodeSummary>, ApiError> {
-    summarised(db, node::all(db, after).await?, now).await
+async fn summaries(db: &PgPool, by: &Narrowing, after: &str, now: Timestamp) -> Result<Vec<NodeSummary>, ApiError> {
+    summarised(db, listing::all(db, by, after, PAGE as i64).await?, now).await
 }
 
 async fn summarised(db: &PgPool, rows: Vec<NodeRow>, now: Timestamp) -> Result<Vec<NodeSummary>, ApiError> {
@@ -110,7 +106,7 @@ pub async fn revoke(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>,
 pub async fn settle(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>) -> Answer<String> {
     let mut transaction = db.begin().await?;
     let id = node::by_name(&mut *transaction, name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
-    if !mark::settle(&mut transaction, id).await? {
+    if !heard::settle(&mut transaction, id).await? {
         return Err(ApiError::Conflict { message: format!("only one machine was seen as {name}"), hint: "there is nothing to decide".to_owned() });
     }
     notice::tell(&mut *transaction, "nodes").await?;
@@ -121,18 +117,17 @@ pub async fn settle(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>)
 
 fn summary(row: NodeRow, releases: &BTreeMap<String, Vec<String>>, now: Timestamp) -> NodeSummary {
     let standing = standing_of(&row, releases);
-    let (last_heard, promised) = (row.last_at.map(|at| at.to_jiff()), row.promised_at.map(|at| at.to_jiff()));
-    let promise = last_heard.zip(promised).map(|(heard_at, next_at)| Promise { heard_at, next_at });
-    let hearing = standing::hearing(promise, USUAL_CUT_OFF, SignedDuration::from_secs(row.server_down_secs), now);
+    let (last_heard, promised) = (row.heard_at.map(|at| at.to_jiff()), row.promised_at.map(|at| at.to_jiff()));
+    let hearing = serde_json::from_value(row.hearing.clone().into()).unwrap_or(Hearing::NeverReported);
     let facts = facts_of(&row, hearing);
     NodeSummary {
         id: row.id,
         name: row.name,
-        labels: row.labels.and_then(|labels| serde_json::from_value(labels).ok()).unwrap_or_default(),
-        about: row.about.and_then(|about| serde_json::from_value(about).ok()).unwrap_or_default(),
+        labels: serde_json::from_value(row.labels).unwrap_or_default(),
+        about: serde_json::from_value(row.about).unwrap_or_default(),
         last_heard,
         promised,
-        clock_off_secs: row.clock_off_ms.map(|off| off / 1_000),
+        clock_off_secs: row.heard_at.map(|_| row.clock_off_ms / 1_000),
         hearing,
         sign: standing::sign(row.revoked_at.is_some(), facts.is_unusable, hearing, standing.status),
         troubles: standing::troubles(&facts, now),
@@ -144,16 +139,14 @@ fn summary(row: NodeRow, releases: &BTreeMap<String, Vec<String>>, now: Timestam
 }
 
 fn facts_of(row: &NodeRow, hearing: Hearing) -> NodeFacts {
-    let settings: AgentSettings = row.settings.clone().and_then(|settings| serde_json::from_value(settings).ok()).unwrap_or_default();
     NodeFacts {
         hearing,
         is_unusable: row.unusable.is_some(),
         is_double: row.double_since.is_some(),
         is_memory_lost: row.memory_lost_at.is_some(),
         certificate_ends: row.ends_at.map(|at| at.to_jiff()),
-        interval: settings.longest_between_runs(),
-        last_run: row.full_learned.or(row.since.filter(|_| row.state.is_some())).map(|at| at.to_jiff()),
-        clock_off: SignedDuration::from_millis(row.clock_off_ms.unwrap_or(0)),
+        overdue_at: row.overdue_at.map(|at| at.to_jiff()),
+        clock_off: SignedDuration::from_millis(row.clock_off_ms),
     }
 }
 
@@ -163,12 +156,12 @@ fn standing_of(row: &NodeRow, releases: &BTreeMap<String, Vec<String>>) -> NodeS
     }
     let of = |digest: &Option<String>| digest.as_ref().and_then(|digest| releases.get(digest)).cloned().unwrap_or_default();
     NodeStanding {
-        stage: read(row.stage.clone()),
-        groups: read(row.groups.clone()).unwrap_or_default(),
+        stage: Some(row.stage.clone()).filter(|stage| !stage.is_empty()),
+        groups: read(Some(row.groups.clone())).unwrap_or_default(),
         releases: of(&row.state),
         wanted: row.state.clone(),
         wanted_since: row.since.map(|at| at.to_jiff()),
-        mode: read::<AgentSettings>(row.settings.clone()).map(|settings| settings.mode),
+        mode: read(Some(row.mode.clone().into())),
         unusable: row.unusable.clone(),
         double_since: row.double_since.map(|at| at.to_jiff()),
         memory_lost_at: row.memory_lost_at.map(|at| at.to_jiff()),

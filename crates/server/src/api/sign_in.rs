@@ -1,8 +1,8 @@
 //! Signing in and out.
 
+use crate::body::SmallBody;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
-use crate::small_body::SmallBody;
 use crate::store::{audit, person};
 use crate::trust::session::{OurPage, ShownToken};
 use crate::trust::{Allowed, Role, Secret, SessionOwn, digest_of, password, permissions_of, session};

@@ -1,18 +1,24 @@
 //! Check-ins.
 
+use crate::body::NodeBody;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
+use crate::store::heard::{self, LastRow, NewCheckIn, PlainRow};
 use crate::store::wanted::{self, WantedRow};
-use crate::store::{fact, heard, mark, notice, recovery};
-use crate::trust::NodeCaller;
+use crate::store::{fact, notice, recovery};
+use crate::trust::{ShownCertificate, digest_of};
+use crate::work::gather::{Gathering, Together};
 use crate::work::resolve::resolve_nodes;
 use constans_core::run::RestartPending;
+use constans_core::standing::Promise;
 use constans_wire::check_in::{CheckIn, CheckInAnswer, Generation, WantedOffer};
 use jiff::{SignedDuration, Timestamp};
 use rocket::serde::json::Json;
 use rocket::{State, post};
-use serde_json::json;
-use sqlx::{PgConnection, PgPool};
+use serde::Serialize;
+use serde_json::{Value, json};
+use sqlx::PgPool;
+use std::collections::HashMap;
 use std::sync::Arc;
 use uuid::Uuid;
 
@@ -23,38 +29,110 @@ const LONGEST_PROMISE_SECS: u64 = 7 * 86_400;
 const MOST_CAUSES: usize = 50;
 const MOST_CAUSE_TEXT: usize = 200;
 
+/// A check-in, with the digest of the caller's key.
+pub type ShownCheckIn = (NewCheckIn, Vec<u8>);
+
+impl Together for ShownCheckIn {
+    type Done = PlainRow;
+
+    fn node(&self) -> Uuid {
+        self.0.node
+    }
+
+    async fn take(db: &PgPool, all: &[Self]) -> sqlx::Result<HashMap<Uuid, PlainRow>> {
+        Ok(heard::take_plain(db, all).await?.into_iter().map(|row| (row.node, row)).collect())
+    }
+}
+
 /// A node is here, and says when it comes next.
 #[utoipa::path(tag = "agents", security(("node" = [])), request_body = CheckIn, responses((status = 200, body = CheckInAnswer)))]
 #[post("/check-in", data = "<said>")]
-pub async fn check_in(said: Json<CheckIn>, node: NodeCaller, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<CheckInAnswer> {
-    let now = Timestamp::now();
-    let next_secs = i64::try_from(said.next_in_secs.min(LONGEST_PROMISE_SECS)).unwrap_or(0);
-    let promised = now + SignedDuration::from_secs(next_secs);
-    let clock_off_ms = i64::try_from(said.now.duration_since(now).as_millis()).unwrap_or(i64::MAX);
-    let about = serde_json::to_value(said.about.only_stable()).map_err(|error| ApiError::Wrong(error.to_string()))?;
-    let mut transaction = db.begin().await?;
-    if heard::note(&mut transaction, node.id, now, promised, clock_off_ms).await? {
-        // It was away or new; who keeps its promises changes no page.
-        notice::tell(&mut *transaction, "nodes").await?;
-    }
-    let (agent, restart_pending) = (json!(said.agent), json!(said.restart_pending.as_ref().map(bounded)));
-    if !fact::are_so(&mut *transaction, node.id, &[("agent", &agent), ("about", &about), ("restart_pending", &restart_pending)]).await? {
-        fact::now_is(&mut transaction, node.id, "agent", &agent).await?;
-        fact::now_is(&mut transaction, node.id, "restart_pending", &restart_pending).await?;
-        if fact::now_is(&mut transaction, node.id, "about", &about).await? {
-            // What the node is may decide what it should be.
-            resolve_nodes(&mut transaction, here, Some(node.id)).await?;
+pub async fn check_in(
+    said: NodeBody<CheckIn>,
+    shown: ShownCertificate,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+    together: &State<Gathering<ShownCheckIn>>,
+) -> Answer<CheckInAnswer> {
+    let (said, now) = (said.sent_by(&shown, db).await?, Timestamp::now());
+    let of_itself = OfItself::said(&said)?;
+    let new = new_check_in(&said, shown.node, of_itself.digest()?, now);
+    let (name, wanted) = match together.take((new.clone(), shown.spki.clone())).await {
+        Some(row) => (row.name, Some(row.wanted)),
+        None => {
+            let node = shown.caller(db).await?;
+            (node.name, take_in(db, here, &new, &of_itself).await?)
         }
-    }
-    let mark = next_mark(&mut transaction, node.id, &said).await?;
-    let wanted = wanted::of(&mut *transaction, node.id).await?;
-    transaction.commit().await?;
+    };
     let recovering = wanted.as_ref().is_some_and(|row| row.recovering);
     let offered = wanted.and_then(offer);
     if let Some(offered) = &offered {
         note_handed_out(db, here, offered.generation).await?;
     }
-    Ok(Json(CheckInAnswer { name: node.name, now, mark, wanted: offered, recovering }))
+    Ok(Json(CheckInAnswer { name, now, mark: new.given, wanted: offered, recovering }))
+}
+
+fn new_check_in(said: &CheckIn, node: Uuid, digest: Vec<u8>, now: Timestamp) -> NewCheckIn {
+    let next_secs = i64::try_from(said.next_in_secs.min(LONGEST_PROMISE_SECS)).unwrap_or(0);
+    NewCheckIn {
+        node,
+        promise: Promise { heard_at: now, next_at: now + SignedDuration::from_secs(next_secs) },
+        clock_off_ms: i64::try_from(said.now.duration_since(now).as_millis()).unwrap_or(i64::MAX),
+        shown: said.mark,
+        given: Uuid::now_v7(),
+        has: said.has.clone(),
+        said: digest,
+    }
+}
+
+/// What a node says of itself, as facts about it.
+#[derive(Serialize)]
+struct OfItself {
+    agent: Value,
+    about: Value,
+    restart_pending: Value,
+}
+
+impl OfItself {
+    fn said(said: &CheckIn) -> Result<Self, ApiError> {
+        let about = serde_json::to_value(said.about.only_stable()).map_err(|error| ApiError::Wrong(error.to_string()))?;
+        Ok(Self { agent: json!(said.agent), about, restart_pending: json!(said.restart_pending.as_ref().map(bounded)) })
+    }
+
+    fn digest(&self) -> Result<Vec<u8>, ApiError> {
+        serde_json::to_vec(self).map(|bytes| digest_of(&bytes)).map_err(|error| ApiError::Wrong(error.to_string()))
+    }
+}
+
+/// Takes in a check-in that may bring news, and returns what is wanted of the node.
+async fn take_in(db: &PgPool, here: &Here, new: &NewCheckIn, of_itself: &OfItself) -> Result<Option<WantedRow>, ApiError> {
+    let node = new.node;
+    let mut transaction = db.begin().await?;
+    let last = heard::last(&mut *transaction, node).await?;
+    let span = last.heard_span.filter(|_| last.on_time_until.is_some_and(|until| until.to_jiff() >= new.promise.heard_at));
+    heard::note(&mut transaction, new, span, shows_two_machines(&last, new.shown)).await?;
+    if span.is_none() {
+        // It was away or new; who keeps its promises changes no page.
+        notice::tell(&mut *transaction, "nodes").await?;
+    }
+    if last.said.as_ref() != Some(&new.said) {
+        fact::now_is(&mut transaction, node, "agent", &of_itself.agent).await?;
+        fact::now_is(&mut transaction, node, "restart_pending", &of_itself.restart_pending).await?;
+        if fact::now_is(&mut transaction, node, "about", &of_itself.about).await? {
+            // What the node is may decide what it should be.
+            resolve_nodes(&mut transaction, here, Some(node)).await?;
+        }
+    }
+    let wanted = wanted::of(&mut *transaction, node).await?;
+    transaction.commit().await?;
+    Ok(wanted)
+}
+
+/// Who shows neither the mark that was given last nor the one that was shown for it is another machine, or an old image.
+fn shows_two_machines(last: &LastRow, shown: Option<Uuid>) -> bool {
+    let is_known = shown == last.mark || shown == last.mark_before;
+    let was_any_shown = last.mark_before.is_some() || shown.is_some();
+    last.is_double || (last.mark.is_some() && was_any_shown && !is_known)
 }
 
 /// Returns what a node says of a pending restart, as much of it as people read.
@@ -73,18 +151,6 @@ async fn note_handed_out(db: &PgPool, here: &Arc<Here>, generation: Generation) 
     let here = here.clone();
     let noted = tokio::task::spawn_blocking(move || here.handed_out.note(newest.max(generation))).await;
     noted.map_err(|error| ApiError::Wrong(format!("noting broke off: {error}")))?.map_err(ApiError::Protected)
-}
-
-/// Gives the mark for the next check-in. Who shows neither the last one nor the one that was shown for it is another machine,
-/// or an old image.
-async fn next_mark(db: &mut PgConnection, node: Uuid, said: &CheckIn) -> sqlx::Result<Uuid> {
-    let (known, shown) = (mark::of(&mut *db, node).await?, said.mark);
-    let is_double = known.is_some_and(|known| {
-        known.is_double || (shown != Some(known.current) && (known.before.is_some() || shown.is_some()) && shown != known.before)
-    });
-    let next = Uuid::now_v7();
-    mark::give(db, node, next, shown, is_double, said.has.as_ref()).await?;
-    Ok(next)
 }
 
 /// A node that never had a usable state is offered none, and while the server recovers nobody is.

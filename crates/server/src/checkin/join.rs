@@ -1,8 +1,8 @@
 //! Joining, as an agent does it: the only requests that need no certificate.
 
+use crate::body::SmallBody;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
-use crate::small_body::SmallBody;
 use crate::store::invitation::{self, Standing};
 use crate::store::joining::{self, RequestRow};
 use crate::store::{audit, node, notice};

@@ -1,9 +1,12 @@
 //! What an agent fetches and delivers: its own state, its contents, its reports.
 
+use crate::body::NodeBody;
 use crate::problem::{Answer, ApiError};
+use crate::store::run::PlainRun;
 use crate::store::wanted;
-use crate::trust::NodeCaller;
-use crate::work::report::take_in;
+use crate::trust::{NodeCaller, ShownCertificate};
+use crate::work::gather::Gathering;
+use crate::work::report::{plain, take_in};
 use constans_wire::report::RunReport;
 use constans_wire::run::Received;
 use rocket::serde::json::Json;
@@ -30,9 +33,21 @@ pub async fn content(name: &str, node: NodeCaller, db: &State<PgPool>) -> Result
 /// The report of a run. Sent twice, it is stored once.
 #[utoipa::path(tag = "agents", security(("node" = [])), request_body = RunReport, responses((status = 200, body = Received)))]
 #[post("/runs", data = "<report>")]
-pub async fn report(report: Json<RunReport>, node: NodeCaller, db: &State<PgPool>) -> Answer<Received> {
+pub async fn report(
+    report: NodeBody<RunReport>,
+    shown: ShownCertificate,
+    db: &State<PgPool>,
+    together: &State<Gathering<PlainRun>>,
+) -> Answer<Received> {
+    let report = report.sent_by(&shown, db).await?;
+    if let Some(plain) = plain(&report, shown.node, shown.spki.clone())
+        && together.take(plain).await.is_some()
+    {
+        return Ok(Json(Received::Stored));
+    }
+    let node = shown.caller(db).await?;
     let mut transaction = db.begin().await?;
-    let received = take_in(&mut transaction, node.id, report.into_inner()).await?;
+    let received = take_in(&mut transaction, node.id, report).await?;
     transaction.commit().await?;
     Ok(Json(received))
 }

@@ -1,8 +1,9 @@
 //! What is not in line at each node now: kept up as its reports come, since what is alike follows from the state's digest.
 
+use super::narrowing::Narrowing;
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
-use sqlx::{PgConnection, PgExecutor};
+use sqlx::{PgConnection, PgExecutor, Postgres, QueryBuilder};
 use uuid::Uuid;
 
 /// An exception.
@@ -61,23 +62,29 @@ pub async fn set(db: &mut PgConnection, node: Uuid, run: Uuid, began: Timestamp,
     .map(|_| ())
 }
 
-/// Returns the exceptions of all nodes that are not refused; at most 10,000.
-pub async fn all(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<ExceptionRow>> {
-    sqlx::query_as(
-        "select node.name as node, e.address, e.outcome, e.said, e.since from node_exception e join node on node.id = e.node
-         where node.revoked_at is null and node.retired_at is null order by e.since limit 10000",
-    )
-    .fetch_all(db)
-    .await
+/// Writes which `e` of the nodes of a list are meant, if those nodes are not refused.
+fn push_of_nodes(query: &mut QueryBuilder<Postgres>, narrowing: &Narrowing) {
+    query.push(" join node on node.id = e.node");
+    narrowing.push_beside(query);
+    query.push(" where node.revoked_at is null and node.retired_at is null and ");
+    narrowing.push(query);
 }
 
-/// Returns the clauses that were put right three times or more within the last day, as (node, address, times, since).
-pub async fn tugs_of_war(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, String, i64, SqlTimestamp)>> {
-    sqlx::query_as(
-        "select node.name, e.address, count(*), min(e.detected_at) from episode e join node on node.id = e.node
-         where e.closed_as = 'corrected' and e.closed_at > now() - interval '1 day' and node.revoked_at is null and node.retired_at is null
-         group by node.name, e.address having count(*) >= 3 order by 3 desc limit 100",
-    )
-    .fetch_all(db)
-    .await
+/// Returns the exceptions of the nodes of a list that are not refused; at most 10,000.
+pub async fn all(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<ExceptionRow>> {
+    let mut query = QueryBuilder::new("select node.name as node, e.address, e.outcome, e.said, e.since from node_exception e");
+    push_of_nodes(&mut query, narrowing);
+    query.push(" order by e.since limit 10000").build_query_as().persistent(false).fetch_all(db).await
+}
+
+/// Returns the clauses of the nodes of a list that were put right three times or more within the last day, as (node, address,
+/// times, since).
+pub async fn tugs_of_war(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<(String, String, i64, SqlTimestamp)>> {
+    let mut query = QueryBuilder::new(
+        "select node.name, e.address, e.times, e.since from (
+             select node, address, count(*) as times, min(detected_at) as since from episode
+             where closed_as = 'corrected' and closed_at > now() - interval '1 day' group by node, address having count(*) >= 3) e",
+    );
+    push_of_nodes(&mut query, narrowing);
+    query.push(" order by e.times desc limit 100").build_query_as().persistent(false).fetch_all(db).await
 }

@@ -1,37 +1,52 @@
-//! Facts about nodes, as intervals with two times: when it was so, and when the server learned it.
+//! Facts about nodes, as intervals with two times: when it was so, and when the server learned it. What lists show of a node
+//! now stands with the node too.
 
 use serde_json::Value;
-use sqlx::{PgConnection, PgExecutor};
+use sqlx::PgConnection;
 use uuid::Uuid;
-
-/// Returns whether all of these are so already, so that nothing need be written.
-pub async fn are_so(db: impl PgExecutor<'_>, node: Uuid, facts: &[(&str, &Value)]) -> sqlx::Result<bool> {
-    let (whats, values): (Vec<&str>, Vec<&Value>) = facts.iter().copied().unzip();
-    let alike: i64 = sqlx::query_scalar(
-        "select count(*) from fact join unnest($2::text[], $3::jsonb[]) as said (what, value) on fact.what = said.what and fact.value = said.value
-         where fact.node = $1 and fact.until_at is null and fact.superseded_at is null",
-    )
-    .bind(node)
-    .bind(whats)
-    .bind(values)
-    .fetch_one(db)
-    .await?;
-    Ok(usize::try_from(alike) == Ok(facts.len()))
-}
 
 /// Says that something is so from now on, and returns whether that is new. Nothing is written if it was so already.
 pub async fn now_is(db: &mut PgConnection, node: Uuid, what: &str, value: &Value) -> sqlx::Result<bool> {
-    sqlx::query("update fact set until_at = now() where node = $1 and what = $2 and until_at is null and superseded_at is null and value <> $3")
-        .bind(node)
-        .bind(what)
-        .bind(value)
-        .execute(&mut *db)
-        .await?;
-    sqlx::query("insert into fact (node, what, value, from_at) values ($1, $2, $3, now()) on conflict (node, what) where until_at is null and superseded_at is null do nothing")
-        .bind(node)
-        .bind(what)
-        .bind(value)
-        .execute(db)
-        .await
-        .map(|done| done.rows_affected() > 0)
+    now_are(db, what, &[(node, value)]).await.map(|new| !new.is_empty())
+}
+
+/// Says of several nodes what is so from now on, and returns those of which it is new. Nothing is written of the others.
+pub async fn now_are(db: &mut PgConnection, what: &str, facts: &[(Uuid, &Value)]) -> sqlx::Result<Vec<Uuid>> {
+    let (nodes, values): (Vec<Uuid>, Vec<&Value>) = facts.iter().copied().unzip();
+    sqlx::query(
+        "update fact set until_at = now() from unnest($2::uuid[], $3::jsonb[]) as new (node, value)
+         where fact.node = new.node and fact.what = $1 and fact.until_at is null and fact.superseded_at is null and fact.value <> new.value",
+    )
+    .bind(what)
+    .bind(&nodes)
+    .bind(&values)
+    .execute(&mut *db)
+    .await?;
+    let new: Vec<Uuid> = sqlx::query_scalar(
+        "insert into fact (node, what, value, from_at) select node, $1, value, now() from unnest($2::uuid[], $3::jsonb[]) as new (node, value)
+         on conflict (node, what) where until_at is null and superseded_at is null do nothing returning node",
+    )
+    .bind(what)
+    .bind(&nodes)
+    .bind(&values)
+    .fetch_all(&mut *db)
+    .await?;
+    if let (Some(show), false) = (shown(what), new.is_empty()) {
+        sqlx::query(show).bind(&nodes).bind(&values).execute(db).await?;
+    }
+    Ok(new)
+}
+
+/// Returns what shows a fact with its node, if lists show it.
+fn shown(what: &str) -> Option<&'static str> {
+    Some(match what {
+        "labels" => "update node set labels = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id",
+        "about" => "update node set about = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id",
+        "groups" => "update node set groups = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id",
+        "stage" => "update node set stage = new.value #>> '{}' from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id",
+        "restart_pending" => {
+            "update node set restart_pending = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id"
+        }
+        _ => return None,
+    })
 }

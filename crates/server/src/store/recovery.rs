@@ -46,8 +46,8 @@ pub struct NodeRow {
 /// Returns the nodes that are not refused: what each has, and what it would be given.
 pub async fn nodes(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<NodeRow>> {
     sqlx::query_as(
-        "select node.name, m.has_state as has, w.state as wanted, exists (select 1 from heard where heard.node = node.id and heard.last_at >= r.since) as heard
-         from recovery r cross join node left join node_mark m on m.node = node.id left join node_wanted w on w.node = node.id
+        "select node.name, n.has_state as has, w.state as wanted, coalesce(n.heard_at >= r.since, false) as heard
+         from recovery r cross join node join node_now n on n.node = node.id left join node_wanted w on w.node = node.id
          where r.ended_at is null and node.revoked_at is null and node.retired_at is null order by node.name limit 100000",
     )
     .fetch_all(db)
@@ -67,11 +67,15 @@ pub async fn end(db: &mut PgConnection, by: &str) -> sqlx::Result<bool> {
 
 /// Refuses a node again that was refused before the database was put back. Returns its name if that was needed.
 pub async fn refuse_again(db: impl PgExecutor<'_>, node: Uuid, at: SqlTimestamp) -> sqlx::Result<Option<String>> {
-    sqlx::query_scalar("update node set revoked_at = $2 where id = $1 and revoked_at is null returning name")
-        .bind(node)
-        .bind(at)
-        .fetch_optional(db)
-        .await
+    sqlx::query_scalar(
+        "with revoked as (update node set revoked_at = $2 where id = $1 and revoked_at is null returning id, name),
+             shown as (update node_now set is_refused = true from revoked where node = revoked.id)
+         select name from revoked",
+    )
+    .bind(node)
+    .bind(at)
+    .fetch_optional(db)
+    .await
 }
 
 /// Refuses keys again.

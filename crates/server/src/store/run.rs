@@ -1,9 +1,10 @@
 //! Runs: eventful ones whole, uneventful ones as spans.
 
+use super::narrowing::Narrowing;
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
 use serde_json::Value;
-use sqlx::{AssertSqlSafe, PgConnection, PgExecutor};
+use sqlx::{AssertSqlSafe, PgConnection, PgExecutor, QueryBuilder};
 use std::collections::BTreeMap;
 use uuid::Uuid;
 
@@ -41,7 +42,7 @@ pub struct OrderRow {
 pub async fn order(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<OrderRow>> {
     sqlx::query_as(
         "select memory_epoch, sequence, span, open_episodes, memory_lost_at is not null as is_memory_lost, exists (select 1 from node_exception e where e.node = node_now.node) as has_exceptions
-         from node_now where node = $1 for update",
+         from node_now where node = $1 and memory_epoch is not null for update",
     )
     .bind(node)
     .fetch_optional(db)
@@ -81,30 +82,29 @@ pub async fn add(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>, report: 
         .map(|_| ())
 }
 
-/// Where a node is after a run.
-pub struct Place {
+/// Where a run is in the order of its node's runs.
+pub struct Order {
     /// New when the node's memory was lost.
     pub memory_epoch: Uuid,
     /// Of the run.
     pub sequence: i64,
-    /// The span that the run lengthened, if it was uneventful.
-    pub span: Option<i64>,
 }
 
-/// Notes where a node is in the order of its runs, and its standing if the run was a full one.
-pub async fn note(db: impl PgExecutor<'_>, node: Uuid, place: &Place, row: &NewRun<'_>) -> sqlx::Result<()> {
+/// Notes where a node is in the order of its runs, the span that the run lengthened if it was uneventful, and the node's
+/// standing if the run was a full one.
+pub async fn note(db: impl PgExecutor<'_>, node: Uuid, order: &Order, span: Option<i64>, row: &NewRun<'_>) -> sqlx::Result<()> {
     sqlx::query(
-        "insert into node_now as n (node, memory_epoch, sequence, span, full_status, full_state, full_began, full_run, full_learned)
-         values ($1, $2, $3, $4, case when $9 then $5 end, case when $9 then $6 end, case when $9 then $7::timestamptz end, case when $9 then $8::uuid end, case when $9 then now() end)
-         on conflict (node) do update set memory_epoch = excluded.memory_epoch, sequence = excluded.sequence, span = excluded.span,
-             full_status = coalesce(excluded.full_status, n.full_status), full_state = coalesce(excluded.full_state, n.full_state),
-             full_began = coalesce(excluded.full_began, n.full_began), full_run = coalesce(excluded.full_run, n.full_run),
-             full_learned = coalesce(excluded.full_learned, n.full_learned)",
+        "update node_now set memory_epoch = $2, sequence = $3, span = $4,
+             full_status = case when $9 then $5 else full_status end, full_state = case when $9 then $6 else full_state end,
+             full_began = case when $9 then $7 else full_began end, full_run = case when $9 then $8 else full_run end,
+             full_learned = case when $9 then now() else full_learned end,
+             overdue_at = case when $9 then now() + make_interval(secs => overdue_secs) else overdue_at end
+         where node = $1",
     )
     .bind(node)
-    .bind(place.memory_epoch)
-    .bind(place.sequence)
-    .bind(place.span)
+    .bind(order.memory_epoch)
+    .bind(order.sequence)
+    .bind(span)
     .bind(row.status)
     .bind(row.state)
     .bind(row.began.to_sqlx())
@@ -128,38 +128,90 @@ pub async fn note_memory(db: impl PgExecutor<'_>, node: Uuid, lost: bool, is_who
     .map(|_| ())
 }
 
-/// Lengthens a span by one equal run, if it is of the same state and mode, and was learned before the next check-in was
-/// promised. Returns whether it was.
-pub async fn lengthen(db: impl PgExecutor<'_>, span: i64, row: &NewRun<'_>, now: Timestamp) -> sqlx::Result<bool> {
-    let done = sqlx::query(
-        "update run_span set last_at = $4, count = count + 1, last_learned_at = $5,
-             largest_gap_ms = greatest(largest_gap_ms, (extract(epoch from ($4 - last_at)) * 1000)::bigint),
-             largest_delay_ms = greatest(largest_delay_ms, (extract(epoch from ($5 - $4)) * 1000)::bigint)
-         where id = $1 and state = $2 and mode = $3
-             and $5 - $4 <= coalesce((select (promised_at - last_at) * 1.1 + interval '60 seconds' - make_interval(secs => coalesce(clock_off_ms, 0) / 1000.0)
-                 from heard h where h.node = run_span.node order by id desc limit 1), interval '1050 seconds')",
-    )
-    .bind(span)
-    .bind(row.state)
-    .bind(row.mode)
-    .bind(row.began.to_sqlx())
-    .bind(now.to_sqlx())
-    .execute(db)
-    .await?;
-    Ok(done.rows_affected() > 0)
+/// How a span is lengthened by the run `r` that is learned now.
+const LENGTHENED: &str = "last_at = r.began, count = count + 1, last_learned_at = now(),
+             largest_gap_ms = greatest(largest_gap_ms, (extract(epoch from (r.began - last_at)) * 1000)::bigint),
+             largest_delay_ms = greatest(largest_delay_ms, (extract(epoch from (now() - r.began)) * 1000)::bigint)";
+
+/// Whether the run `r` is equal to those of the span `s` and learned before the next check-in had to come; `n` is how the node
+/// is now.
+const IS_EQUAL: &str = "s.state = r.state and s.mode = r.mode
+             and now() - r.began <= coalesce(n.on_time_until - n.heard_at - make_interval(secs => n.clock_off_ms / 1000.0), interval '1050 seconds')";
+
+/// Lengthens a span by one equal run. Returns whether it was one.
+pub async fn lengthen(db: impl PgExecutor<'_>, span: i64, row: &NewRun<'_>) -> sqlx::Result<bool> {
+    let sql = format!(
+        "update run_span set {LENGTHENED}
+         from (select $2::timestamptz as began, $3 as state, $4 as mode) r, run_span s join node_now n on n.node = s.node
+         where run_span.id = $1 and s.id = $1 and {IS_EQUAL}"
+    );
+    let query = sqlx::query(AssertSqlSafe(sql)).bind(span).bind(row.began.to_sqlx()).bind(row.state).bind(row.mode);
+    Ok(query.execute(db).await?.rows_affected() > 0)
+}
+
+/// An uneventful full run of the node with this key.
+pub struct PlainRun {
+    /// The node.
+    pub node: Uuid,
+    /// The digest of its key.
+    pub spki: Vec<u8>,
+    /// Where the run is in the order of the node's runs.
+    pub order: Order,
+    /// Its id.
+    pub run: Uuid,
+    /// When it began.
+    pub began: Timestamp,
+    /// Its mode.
+    pub mode: String,
+    /// Its status.
+    pub status: String,
+    /// The digest of its state.
+    pub state: String,
+}
+
+/// Lengthens spans by those of these runs whose node is heard, whose node's run before was equal, and whose node has neither
+/// exceptions nor open episodes nor lost its memory; returns their nodes. Nothing is written of the others. No node may stand
+/// among them twice.
+pub async fn lengthen_plain(db: impl PgExecutor<'_>, all: &[PlainRun]) -> sqlx::Result<Vec<Uuid>> {
+    let sql = format!(
+        "with r as (
+             select * from unnest($1::uuid[], $2::bytea[], $3::uuid[], $4::bigint[], $5::uuid[], $6::timestamptz[], $7::text[], $8::text[], $9::text[])
+                 as r (node, spki, memory_epoch, sequence, run, began, mode, status, state)
+         ), n as (
+             update node_now n set sequence = r.sequence, full_status = r.status, full_state = r.state, full_began = r.began, full_run = r.run,
+                 full_learned = now(), overdue_at = now() + make_interval(secs => n.overdue_secs)
+             from r join node on node.id = r.node join node_key on node_key.node = r.node and node_key.spki_digest = r.spki, run_span s
+             where n.node = r.node and node.revoked_at is null and node.retired_at is null and node_key.revoked_at is null
+                 and n.memory_epoch = r.memory_epoch and n.sequence < r.sequence and n.open_episodes = 0 and n.memory_lost_at is null
+                 and not exists (select 1 from node_exception e where e.node = n.node) and s.id = n.span and {IS_EQUAL}
+             returning s.id, r.began, r.node
+         ), lengthened as (update run_span set {LENGTHENED} from n as r where run_span.id = r.id)
+         select node from n"
+    );
+    sqlx::query_scalar(AssertSqlSafe(sql))
+        .bind(all.iter().map(|run| run.node).collect::<Vec<_>>())
+        .bind(all.iter().map(|run| run.spki.as_slice()).collect::<Vec<_>>())
+        .bind(all.iter().map(|run| run.order.memory_epoch).collect::<Vec<_>>())
+        .bind(all.iter().map(|run| run.order.sequence).collect::<Vec<_>>())
+        .bind(all.iter().map(|run| run.run).collect::<Vec<_>>())
+        .bind(all.iter().map(|run| run.began.to_sqlx()).collect::<Vec<_>>())
+        .bind(all.iter().map(|run| run.mode.as_str()).collect::<Vec<_>>())
+        .bind(all.iter().map(|run| run.status.as_str()).collect::<Vec<_>>())
+        .bind(all.iter().map(|run| run.state.as_str()).collect::<Vec<_>>())
+        .fetch_all(db)
+        .await
 }
 
 /// Begins a span with an uneventful run.
-pub async fn begin_span(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>, now: Timestamp) -> sqlx::Result<i64> {
+pub async fn begin_span(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>) -> sqlx::Result<i64> {
     sqlx::query_scalar(
         "insert into run_span (node, state, mode, first_at, last_at, count, largest_gap_ms, largest_delay_ms)
-         values ($1, $2, $3, $4, $4, 1, 0, (extract(epoch from ($5 - $4)) * 1000)::bigint) returning id",
+         values ($1, $2, $3, $4, $4, 1, 0, (extract(epoch from (now() - $4)) * 1000)::bigint) returning id",
     )
     .bind(node)
     .bind(row.state)
     .bind(row.mode)
     .bind(row.began.to_sqlx())
-    .bind(now.to_sqlx())
     .fetch_one(db)
     .await
 }
@@ -227,19 +279,27 @@ pub struct LateRow {
     pub status: String,
 }
 
-/// Returns the last runs of the fleet in which something happened, the newest first; at most 200. What only finds again
-/// what the node's run before it found did not happen.
-pub async fn latest(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<LateRow>> {
-    sqlx::query_as(
-        "with last as (select * from run where learned_at > now() - interval '30 days' order by learned_at desc limit 2000),
-             told as (select *, lag(status) over w as status_before, lag(state) over w as state_before from last window w as (partition by node order by learned_at))
-         select node.name as node, told.run, told.began, told.learned_at as learned, told.mode, told.status from told join node on node.id = told.node
-         where node.retired_at is null
-             and (told.status in ('drift_corrected', 'rolled_out') or told.status is distinct from status_before or told.state is distinct from state_before)
-         order by told.learned_at desc limit 200",
-    )
-    .fetch_all(db)
-    .await
+/// Returns the last runs of the nodes of a list in which something happened, the newest first; at most `most` of the last
+/// 2,000 of the fleet. What only finds again what the node's run before it found did not happen.
+pub async fn latest(db: impl PgExecutor<'_>, narrowing: &Narrowing, most: i64) -> sqlx::Result<Vec<LateRow>> {
+    let mut query = QueryBuilder::new(
+        "with last as (select node, run, began, learned_at, mode, status, state from run where learned_at > now() - interval '30 days' order by learned_at desc limit 2000),
+             told as (select *, lag(status) over w as status_before, lag(state) over w as state_before from last window w as (partition by node order by learned_at)),
+             happened as (
+                 select * from told where status in ('drift_corrected', 'rolled_out') or status is distinct from status_before or state is distinct from state_before
+                 order by learned_at desc limit ",
+    );
+    // The last ones of all nodes are found before it is looked whose they are; some may be those of retired nodes.
+    query.push_bind(if matches!(narrowing, Narrowing::All) { most * 8 } else { 2_000 });
+    query.push(
+        ")
+         select node.name as node, told.run, told.began, told.learned_at as learned, told.mode, told.status
+         from happened told join node on node.id = told.node",
+    );
+    narrowing.push_beside(&mut query);
+    query.push(" where node.retired_at is null and ");
+    narrowing.push(&mut query);
+    query.push(" order by told.learned_at desc limit ").push_bind(most).build_query_as().persistent(false).fetch_all(db).await
 }
 
 /// Returns a node's last full run and the digest of the state that it ran.

@@ -13,9 +13,9 @@ pub struct NodeViewRow {
     /// Its name.
     pub name: String,
     /// Its labels.
-    pub labels: Option<Value>,
+    pub labels: Value,
     /// What it found out about itself.
-    pub about: Option<Value>,
+    pub about: Value,
     /// The digest of its state so far.
     pub state: Option<String>,
     /// Its settings so far.
@@ -27,11 +27,8 @@ pub struct NodeViewRow {
 /// Returns all nodes that were not retired, or one of them.
 pub async fn node_views(db: impl PgExecutor<'_>, only: Option<Uuid>) -> sqlx::Result<Vec<NodeViewRow>> {
     sqlx::query_as(
-        "select node.id, node.name, labels.value as labels, about.value as about, w.state, w.settings, w.unusable
-         from node
-         left join fact labels on labels.node = node.id and labels.what = 'labels' and labels.until_at is null and labels.superseded_at is null
-         left join fact about on about.node = node.id and about.what = 'about' and about.until_at is null and about.superseded_at is null
-         left join node_wanted w on w.node = node.id
+        "select node.id, node.name, node.labels, node.about, w.state, w.settings, w.unusable
+         from node left join node_wanted w on w.node = node.id
          where node.retired_at is null and ($1::uuid is null or node.id = $1) order by node.name",
     )
     .bind(only)
@@ -43,8 +40,7 @@ pub async fn node_views(db: impl PgExecutor<'_>, only: Option<Uuid>) -> sqlx::Re
 pub async fn labels(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, Vec<String>)>> {
     sqlx::query_as(
         "select label.key, array_agg(distinct label.value order by label.value)
-         from fact join node on node.id = fact.node and node.retired_at is null, jsonb_each_text(fact.value) as label
-         where fact.what = 'labels' and fact.until_at is null and fact.superseded_at is null
+         from node, jsonb_each_text(node.labels) as label where node.retired_at is null
          group by label.key order by label.key limit 10000",
     )
     .fetch_all(db)
@@ -52,8 +48,8 @@ pub async fn labels(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, Vec<St
 }
 
 /// Stores an effective state once for the whole fleet.
-pub async fn store_state(db: impl PgExecutor<'_>, digest: &str, body: &Value, names: &[String], releases: &[String]) -> sqlx::Result<()> {
-    sqlx::query("insert into effective_state (digest, body, names, releases) values ($1, $2, $3, $4) on conflict (digest) do nothing")
+pub async fn store_state(db: impl PgExecutor<'_>, digest: &str, body: &str, names: &[String], releases: &[String]) -> sqlx::Result<()> {
+    sqlx::query("insert into effective_state (digest, body, names, releases) values ($1, $2::text::jsonb, $3, $4) on conflict (digest) do nothing")
         .bind(digest)
         .bind(body)
         .bind(names)
@@ -63,17 +59,57 @@ pub async fn store_state(db: impl PgExecutor<'_>, digest: &str, body: &Value, na
         .map(|_| ())
 }
 
-/// Says what a node is wanted to be from now on. Its counter rises.
-pub async fn set(db: &mut PgConnection, node: Uuid, state: Option<&str>, settings: &Value, epoch: i64) -> sqlx::Result<()> {
+/// What a node is wanted to be from now on.
+pub struct NewWanted<'a> {
+    /// The node.
+    pub node: Uuid,
+    /// The digest of its state.
+    pub state: &'a str,
+    /// How its agent is set.
+    pub settings: &'a Value,
+    /// Its mode, as lists show it.
+    pub mode: String,
+    /// After so many seconds without a full run its runs are overdue.
+    pub overdue_secs: i64,
+}
+
+/// Says what nodes are wanted to be from now on. Their counters rise.
+pub async fn set(db: &mut PgConnection, epoch: i64, all: &[NewWanted<'_>]) -> sqlx::Result<()> {
+    let nodes: Vec<Uuid> = all.iter().map(|new| new.node).collect();
     sqlx::query(
-        "insert into node_wanted (node, state, epoch, counter, settings) values ($1, $2, $4, nextval('generation_counter'), $3)
+        "insert into node_wanted (node, state, epoch, counter, settings, overdue_secs)
+         select node, state, $5, nextval('generation_counter'), settings, overdue_secs
+         from unnest($1::uuid[], $2::text[], $3::jsonb[], $4::bigint[]) as new (node, state, settings, overdue_secs)
          on conflict (node) do update set state = excluded.state, settings = excluded.settings, epoch = excluded.epoch,
-             counter = excluded.counter, unusable = null, since = now()",
+             counter = excluded.counter, unusable = null, since = now(), overdue_secs = excluded.overdue_secs",
     )
-    .bind(node)
-    .bind(state)
-    .bind(settings)
+    .bind(&nodes)
+    .bind(all.iter().map(|new| new.state).collect::<Vec<_>>())
+    .bind(all.iter().map(|new| new.settings).collect::<Vec<_>>())
+    .bind(all.iter().map(|new| new.overdue_secs).collect::<Vec<_>>())
     .bind(epoch)
+    .execute(&mut *db)
+    .await?;
+    sqlx::query(
+        "update node set mode = new.mode from unnest($1::uuid[], $2::text[]) as new (id, mode) where node.id = new.id and node.mode <> new.mode",
+    )
+    .bind(&nodes)
+    .bind(all.iter().map(|new| new.mode.as_str()).collect::<Vec<_>>())
+    .execute(db)
+    .await
+    .map(|_| ())
+}
+
+/// Brings how nodes are now, or one of them, in step with what they are wanted to be. Check-ins and runs wait for this until
+/// the transaction ends, so it is done last.
+pub async fn show(db: &mut PgConnection, only: Option<Uuid>) -> sqlx::Result<()> {
+    sqlx::query(
+        "update node_now n set is_unusable = w.unusable is not null, overdue_secs = w.overdue_secs,
+             overdue_at = coalesce(n.full_learned, now()) + make_interval(secs => w.overdue_secs)
+         from node_wanted w where w.node = n.node and ($1::uuid is null or w.node = $1)
+             and (n.is_unusable <> (w.unusable is not null) or n.overdue_secs is distinct from w.overdue_secs)",
+    )
+    .bind(only)
     .execute(db)
     .await
     .map(|_| ())
@@ -89,14 +125,24 @@ pub async fn set_unusable(db: &mut PgConnection, node: Uuid, because: &str, sett
     .bind(epoch)
     .bind(settings)
     .bind(because)
+    .execute(&mut *db)
+    .await?;
+    // One that never had a usable state is shown with the mode that it would have.
+    sqlx::query("update node set mode = $2 ->> 'mode' where id = $1 and mode = ''").bind(node).bind(settings).execute(db).await.map(|_| ())
+}
+
+/// Notes where the parts of what nodes are wanted to be come from.
+pub async fn explain(db: &mut PgConnection, all: &[(Uuid, &Value)]) -> sqlx::Result<()> {
+    let (nodes, explained): (Vec<Uuid>, Vec<&Value>) = all.iter().copied().unzip();
+    sqlx::query(
+        "update node_wanted w set explained = new.explained from unnest($1::uuid[], $2::jsonb[]) as new (node, explained)
+         where w.node = new.node and w.explained <> new.explained",
+    )
+    .bind(nodes)
+    .bind(explained)
     .execute(db)
     .await
     .map(|_| ())
-}
-
-/// Notes where the parts of what a node is wanted to be come from.
-pub async fn explain(db: &mut PgConnection, node: Uuid, explained: &Value) -> sqlx::Result<()> {
-    sqlx::query("update node_wanted set explained = $2 where node = $1 and explained <> $2").bind(node).bind(explained).execute(db).await.map(|_| ())
 }
 
 /// Returns where the parts of what a node is wanted to be come from.
@@ -115,10 +161,6 @@ pub struct WantedRow {
     pub counter: i64,
     /// How its agent is set.
     pub settings: Value,
-    /// Why its state cannot be resolved.
-    pub unusable: Option<String>,
-    /// Since when.
-    pub since: SqlTimestamp,
     /// Whether the server is recovering: then nothing of this is offered.
     pub recovering: bool,
 }
@@ -126,7 +168,7 @@ pub struct WantedRow {
 /// Returns what a node is wanted to be.
 pub async fn of(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<WantedRow>> {
     sqlx::query_as(
-        "select state, epoch, counter, settings, unusable, since, exists (select 1 from recovery where ended_at is null) as recovering
+        "select state, epoch, counter, settings, exists (select 1 from recovery where ended_at is null) as recovering
          from node_wanted where node = $1",
     )
     .bind(node)
@@ -170,7 +212,7 @@ pub async fn past_states(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Ve
 pub async fn own_content(db: impl PgExecutor<'_>, node: Uuid, name: &str) -> sqlx::Result<Option<Vec<u8>>> {
     sqlx::query_scalar(
         "select c.bytes from content c join node_wanted w on w.node = $1 join effective_state s on s.digest = w.state where c.name = $2 and $2 = any(s.names)
-             and not (c.sealed and exists (select 1 from node_mark m where m.node = $1 and m.double_since is not null))",
+             and not (c.sealed and exists (select 1 from node_now n where n.node = $1 and n.double_since is not null))",
     )
     .bind(node)
     .bind(name)

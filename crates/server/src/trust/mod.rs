@@ -11,7 +11,7 @@ pub mod session;
 
 pub use authority::{Authority, AuthorityError, IssuedCertificate, ReadRequest, renew_after};
 pub use caller::{Allowed, CalledBy};
-pub use node_caller::NodeCaller;
+pub use node_caller::{NodeCaller, ShownCertificate};
 pub use permission::{
     GroupEdit, InvitationMake, JoinDecide, KitPublish, NodeRead, NodeRevoke, Permission, Role, ServerRecover, SessionOwn, StageServe, permissions_of,
 };

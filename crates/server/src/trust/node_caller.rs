@@ -18,6 +18,39 @@ pub struct NodeCaller {
     pub name: String,
 }
 
+/// Who the certificate says that the caller is. It was issued by this server's CA; whether the node is still heard is for
+/// [`ShownCertificate::caller`] to say, or for the one statement that takes in what it sends.
+pub struct ShownCertificate {
+    /// The node.
+    pub node: Uuid,
+    /// The digest of its public key.
+    pub spki: Vec<u8>,
+}
+
+impl ShownCertificate {
+    /// Returns the node, if it is still heard.
+    ///
+    /// # Errors
+    ///
+    /// Returns that it is not known, or revoked.
+    pub async fn caller(&self, db: &PgPool) -> Result<NodeCaller, ApiError> {
+        let standing = node::by_key(db, self.node, &self.spki).await?.ok_or(ApiError::Unknown("certificate"))?;
+        if standing.is_refused { Err(ApiError::Revoked(standing.name)) } else { Ok(NodeCaller { id: self.node, name: standing.name }) }
+    }
+}
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for ShownCertificate {
+    type Error = ();
+
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
+        match shown(request).await {
+            Some(shown) => Outcome::Success(shown),
+            None => refuse(request, &ApiError::Unknown("certificate")),
+        }
+    }
+}
+
 #[rocket::async_trait]
 impl<'r> FromRequest<'r> for NodeCaller {
     type Error = ();
@@ -30,11 +63,15 @@ impl<'r> FromRequest<'r> for NodeCaller {
     }
 }
 
+/// Without a certificate the guard forwards, which would end as `not found`.
+async fn shown(request: &Request<'_>) -> Option<ShownCertificate> {
+    let certificate = request.guard::<Certificate<'_>>().await.succeeded()?;
+    let (node, spki) = node_of_certificate(certificate.as_bytes())?;
+    Some(ShownCertificate { node, spki })
+}
+
 async fn caller(request: &Request<'_>) -> Result<NodeCaller, ApiError> {
-    // Without a certificate the guard forwards, which would end as `not found`.
-    let certificate = request.guard::<Certificate<'_>>().await.succeeded().ok_or(ApiError::Unknown("certificate"))?;
-    let (id, spki) = node_of_certificate(certificate.as_bytes()).ok_or(ApiError::Unknown("certificate"))?;
+    let shown = shown(request).await.ok_or(ApiError::Unknown("certificate"))?;
     let db = request.guard::<&State<PgPool>>().await.succeeded().ok_or(ApiError::Unknown("certificate"))?;
-    let standing = node::by_key(db.inner(), id, &spki).await?.ok_or(ApiError::Unknown("certificate"))?;
-    if standing.is_refused { Err(ApiError::Revoked(standing.name)) } else { Ok(NodeCaller { id, name: standing.name }) }
+    shown.caller(db.inner()).await
 }

@@ -1,5 +1,6 @@
 //! Background work and what changes set off: resolving states, storing reports.
 
+pub mod gather;
 pub mod publish;
 pub mod recover;
 pub mod report;

@@ -1,9 +1,10 @@
 //! Taking in reports: eventful runs whole, equal uneventful ones as one span, each once; and what they say of drift.
 
+use super::gather::Together;
 use super::texts::take_out;
 use crate::problem::ApiError;
 use crate::store::exception::{self, NewException};
-use crate::store::run::{self, NewRun, OrderRow, Place};
+use crate::store::run::{self, NewRun, Order, OrderRow, PlainRun};
 use crate::store::{episode, notice, report_text};
 use constans_core::attention::ExceptionSort;
 use constans_core::episode::{follow, keep_causes};
@@ -12,8 +13,39 @@ use constans_wire::report::RunReport;
 use constans_wire::run::Received;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
-use sqlx::PgConnection;
+use sqlx::{PgConnection, PgPool};
+use std::collections::HashMap;
 use uuid::Uuid;
+
+impl Together for PlainRun {
+    type Done = ();
+
+    fn node(&self) -> Uuid {
+        self.node
+    }
+
+    async fn take(db: &PgPool, all: &[Self]) -> sqlx::Result<HashMap<Uuid, ()>> {
+        Ok(run::lengthen_plain(db, all).await?.into_iter().map(|node| (node, ())).collect())
+    }
+}
+
+/// Returns a report of the node with this key as a run that may only lengthen a span, if it says nothing new.
+pub fn plain(report: &RunReport, node: Uuid, spki: Vec<u8>) -> Option<PlainRun> {
+    if !is_uneventful(report) || report.clauses.iter().any(|result| result.drift_window.is_some()) {
+        return None;
+    }
+    let owned = |value: Value| word(&value).to_owned();
+    Some(PlainRun {
+        node,
+        spki,
+        order: Order { memory_epoch: report.memory_epoch, sequence: i64::try_from(report.sequence).ok()? },
+        run: report.run,
+        began: report.began,
+        mode: owned(json!(report.mode)),
+        status: owned(json!(report.status)),
+        state: report.wanted.digest.as_str().to_owned(),
+    })
+}
 
 /// Stores a node's report. Sent twice, it is stored once.
 ///
@@ -40,12 +72,12 @@ pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -
         state: report.wanted.digest.as_str(),
     };
     let span = if is_uneventful(&report) && !changed_episodes {
-        Some(lengthen_or_begin(db, node, order.as_ref().and_then(|order| order.span), &row, now).await?)
+        Some(lengthen_or_begin(db, node, order.as_ref().and_then(|order| order.span), &row).await?)
     } else {
         keep_whole(db, node, &report, &row, now).await?;
         None
     };
-    run::note(&mut *db, node, &Place { memory_epoch: report.memory_epoch, sequence, span }, &row).await?;
+    run::note(&mut *db, node, &Order { memory_epoch: report.memory_epoch, sequence }, span, &row).await?;
     if changed_episodes {
         episode::count_open(&mut *db, node).await?;
     }
@@ -119,10 +151,10 @@ async fn keep_exceptions(db: &mut PgConnection, node: Uuid, report: &RunReport) 
     Ok(exception::set(db, node, report.run, report.began, &rows).await?)
 }
 
-async fn lengthen_or_begin(db: &mut PgConnection, node: Uuid, span: Option<i64>, row: &NewRun<'_>, now: Timestamp) -> sqlx::Result<i64> {
+async fn lengthen_or_begin(db: &mut PgConnection, node: Uuid, span: Option<i64>, row: &NewRun<'_>) -> sqlx::Result<i64> {
     match span {
-        Some(span) if run::lengthen(&mut *db, span, row, now).await? => Ok(span),
-        _ => run::begin_span(db, node, row, now).await,
+        Some(span) if run::lengthen(&mut *db, span, row).await? => Ok(span),
+        _ => run::begin_span(db, node, row).await,
     }
 }
 

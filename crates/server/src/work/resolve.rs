@@ -2,7 +2,7 @@
 
 use crate::launch::Here;
 use crate::problem::ApiError;
-use crate::store::wanted::{self, NodeViewRow};
+use crate::store::wanted::{self, NewWanted, NodeViewRow};
 use crate::store::{fact, group, release, stage};
 use crate::work::publish::kit_of;
 use constans_core::digest::DigestKey;
@@ -10,14 +10,18 @@ use constans_core::filter::NodeView;
 use constans_core::group::{Group, Plan, plan};
 use constans_core::kit::Kit;
 use constans_core::settings::AgentSettings;
+use constans_core::standing::overdue_after;
 use constans_core::state::{Assigned, Conditions, ResolveInput, Untouchable, resolve};
 use constans_folder::on_large_stack;
 use constans_wire::check_in::Explained;
 use constans_wire::kit::Changed;
+use serde::de::DeserializeOwned;
 use serde_json::{Value, json};
 use sqlx::PgConnection;
-use std::collections::BTreeMap;
-use std::sync::Arc;
+use std::collections::{BTreeMap, HashSet};
+use std::num::NonZero;
+use std::ops::Range;
+use std::sync::{Arc, Mutex};
 use uuid::Uuid;
 
 /// Everything that resolving depends on.
@@ -28,59 +32,98 @@ struct Inputs {
     kits: BTreeMap<(String, String), Arc<Kit>>,
     nodes: Vec<NodeViewRow>,
     key: DigestKey,
+    /// The digests of the states that were made so far.
+    made: Mutex<HashSet<String>>,
 }
 
 /// What one node is wanted to be.
 struct Outcome {
     node: Uuid,
     plan: Option<Plan>,
+    settings: AgentSettings,
     result: Result<Made, String>,
 }
 
-/// A resolved state, ready to be stored.
+/// A resolved state.
 struct Made {
     digest: String,
-    body: Value,
-    names: Vec<String>,
     releases: Vec<String>,
     explained: Explained,
+    /// The state itself, for the first node that has it.
+    state: Option<NewState>,
+}
+
+/// A state ready to be stored.
+struct NewState {
+    body: String,
+    names: Vec<String>,
     contents: Vec<(String, Arc<[u8]>, bool)>,
 }
 
-/// Resolves the states of all nodes, or of one, and stores what changed.
+/// So many nodes are resolved, and then stored, at once: what is made for them is held in memory.
+const TOGETHER: usize = 250;
+
+/// Resolves the states of all nodes, or of one, and stores what changed. While some nodes' states are stored, the next ones'
+/// are resolved, on as many threads as the machine has.
 ///
 /// # Errors
 ///
 /// Returns why groups, kits or nodes could not be read or stored.
 pub async fn resolve_nodes(db: &mut PgConnection, here: &Here, only: Option<Uuid>) -> Result<Changed, ApiError> {
     let inputs = Arc::new(read_inputs(db, here, only).await?);
-    let for_thread = inputs.clone();
-    let outcomes = tokio::task::spawn_blocking(move || on_large_stack(|| compute(&for_thread))).await;
-    let outcomes = outcomes.map_err(|error| ApiError::Wrong(format!("resolving broke off: {error}")))?;
-    let (mut changed, epoch) = (Changed::default(), here.handed_out.newest().epoch);
-    for (before, outcome) in inputs.nodes.iter().zip(outcomes) {
-        note_plan(db, &outcome).await?;
-        let new_settings = json!(outcome.plan.as_ref().map_or_else(AgentSettings::default, |plan| plan.settings.clone()));
-        match outcome.result {
+    let epoch = here.handed_out.newest().epoch;
+    let mut changed = Changed::default();
+    let resolving = |start: usize| {
+        let inputs = inputs.clone();
+        tokio::task::spawn_blocking(move || compute(&inputs, start..inputs.nodes.len().min(start + TOGETHER)))
+    };
+    let mut next = resolving(0);
+    for start in (0..inputs.nodes.len()).step_by(TOGETHER) {
+        let outcomes = next.await.map_err(|error| ApiError::Wrong(format!("resolving broke off: {error}")))?;
+        next = resolving((start + TOGETHER).min(inputs.nodes.len()));
+        store(db, &inputs.nodes[start..], &outcomes, epoch, &mut changed).await?;
+    }
+    wanted::show(db, only).await?;
+    Ok(changed)
+}
+
+/// Stores what became of nodes, `before` being how they were.
+async fn store(db: &mut PgConnection, before: &[NodeViewRow], outcomes: &[Outcome], epoch: i64, changed: &mut Changed) -> Result<(), ApiError> {
+    note_plans(db, outcomes).await?;
+    let settings: Vec<Value> = outcomes.iter().map(|outcome| json!(outcome.settings)).collect();
+    let (mut wanted, mut facts, mut explained) = (Vec::new(), Vec::new(), Vec::new());
+    for ((before, outcome), settings) in before.iter().zip(outcomes).zip(&settings) {
+        match &outcome.result {
             Ok(made) => {
-                store(db, &made).await?;
-                let explained = json!(made.explained);
-                if before.state.as_ref() != Some(&made.digest) || before.settings.as_ref() != Some(&new_settings) || before.unusable.is_some() {
-                    wanted::set(db, outcome.node, Some(&made.digest), &new_settings, epoch).await?;
-                    let value = json!({ "state": made.digest, "releases": made.releases });
-                    fact::now_is(db, outcome.node, "wanted", &value).await?;
-                    changed.nodes += 1;
+                if let Some(state) = &made.state {
+                    for (name, bytes, sealed) in &state.contents {
+                        release::store_content(&mut *db, name, bytes, *sealed).await?;
+                    }
+                    wanted::store_state(&mut *db, &made.digest, &state.body, &state.names, &made.releases).await?;
                 }
-                wanted::explain(db, outcome.node, &explained).await?;
+                if before.state.as_ref() != Some(&made.digest) || before.settings.as_ref() != Some(settings) || before.unusable.is_some() {
+                    let overdue_secs = overdue_after(outcome.settings.longest_between_runs()).as_secs();
+                    let mode = json!(outcome.settings.mode).as_str().unwrap_or_default().to_owned();
+                    wanted.push(NewWanted { node: outcome.node, state: &made.digest, settings, mode, overdue_secs });
+                    facts.push((outcome.node, json!({ "state": made.digest, "releases": made.releases })));
+                }
+                explained.push((outcome.node, json!(made.explained)));
             }
             Err(because) => {
-                wanted::set_unusable(db, outcome.node, &because, &new_settings, epoch).await?;
+                wanted::set_unusable(db, outcome.node, because, settings, epoch).await?;
                 fact::now_is(db, outcome.node, "unusable", &json!(because)).await?;
-                changed.unusable.push((before.name.clone(), because));
+                changed.unusable.push((before.name.clone(), because.clone()));
             }
         }
     }
-    Ok(changed)
+    changed.nodes += wanted.len() as u64;
+    wanted::set(db, epoch, &wanted).await?;
+    fact::now_are(db, "wanted", &borrowed(&facts)).await?;
+    Ok(wanted::explain(db, &borrowed(&explained)).await?)
+}
+
+fn borrowed(facts: &[(Uuid, Value)]) -> Vec<(Uuid, &Value)> {
+    facts.iter().map(|(node, value)| (*node, value)).collect()
 }
 
 async fn read_inputs(db: &mut PgConnection, here: &Here, only: Option<Uuid>) -> Result<Inputs, ApiError> {
@@ -104,25 +147,31 @@ async fn read_inputs(db: &mut PgConnection, here: &Here, only: Option<Uuid>) -> 
         kits,
         nodes: wanted::node_views(&mut *db, only).await?,
         key: here.key.clone(),
+        made: Mutex::default(),
     })
 }
 
-fn compute(inputs: &Inputs) -> Vec<Outcome> {
-    inputs.nodes.iter().map(|node| compute_node(inputs, node)).collect()
+fn compute(inputs: &Inputs, range: Range<usize>) -> Vec<Outcome> {
+    let threads = std::thread::available_parallelism().map_or(1, NonZero::get);
+    let nodes = &inputs.nodes[range];
+    let parts = nodes.chunks(nodes.len().div_ceil(threads).max(1));
+    std::thread::scope(|scope| {
+        let all: Vec<_> =
+            parts.map(|part| scope.spawn(|| on_large_stack(|| part.iter().map(|node| compute_node(inputs, node)).collect::<Vec<_>>()))).collect();
+        all.into_iter().flat_map(|part| part.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))).collect()
+    })
 }
 
 fn compute_node(inputs: &Inputs, node: &NodeViewRow) -> Outcome {
-    let read = |value: &Option<Value>| value.clone().unwrap_or_else(|| json!({}));
-    let view = NodeView {
-        name: node.name.clone(),
-        labels: serde_json::from_value(read(&node.labels)).unwrap_or_default(),
-        about: serde_json::from_value(read(&node.about)).unwrap_or_default(),
-    };
+    fn read<T: DeserializeOwned + Default>(value: &Value) -> T {
+        T::deserialize(value).unwrap_or_default()
+    }
+    let view = NodeView { name: node.name.clone(), labels: read(&node.labels), about: read(&node.about) };
     match plan(&view, &inputs.groups, &inputs.stages) {
-        Err(error) => Outcome { node: node.id, plan: None, result: Err(error.to_string()) },
+        Err(error) => Outcome { node: node.id, plan: None, settings: AgentSettings::default(), result: Err(error.to_string()) },
         Ok(plan) => {
             let result = make(inputs, &view, &plan);
-            Outcome { node: node.id, plan: Some(plan), result }
+            Outcome { node: node.id, settings: plan.settings.clone(), plan: Some(plan), result }
         }
     }
 }
@@ -176,29 +225,29 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan) -> Result<Made, String> {
     explained.parameters = resolved.parameters;
     explained.clauses = state.clauses.len();
     let sealed = state.seal(&inputs.key);
-    let contents = resolved.contents.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes, name.scheme() == "h1"));
-    let sealed = sealed.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes.into(), true));
-    Ok(Made {
-        digest: state.digest.as_str().to_owned(),
-        names: state.names().into_iter().collect(),
-        body: serde_json::to_value(&state).map_err(|error| error.to_string())?,
-        releases,
-        explained,
-        contents: contents.chain(sealed).collect(),
-    })
+    let digest = state.digest.as_str().to_owned();
+    let is_new = inputs.made.lock().is_ok_and(|mut made| made.insert(digest.clone()));
+    let state = if is_new {
+        let contents = resolved.contents.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes, name.scheme() == "h1"));
+        let sealed = sealed.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes.into(), true));
+        let body = serde_json::to_string(&state).map_err(|error| error.to_string())?;
+        Some(NewState { body, names: state.names().into_iter().collect(), contents: contents.chain(sealed).collect() })
+    } else {
+        None
+    };
+    Ok(Made { digest, releases, explained, state })
 }
 
-async fn store(db: &mut PgConnection, made: &Made) -> sqlx::Result<()> {
-    for (name, bytes, sealed) in &made.contents {
-        release::store_content(&mut *db, name, bytes, *sealed).await?;
-    }
-    wanted::store_state(db, &made.digest, &made.body, &made.names, &made.releases).await
-}
-
-async fn note_plan(db: &mut PgConnection, outcome: &Outcome) -> sqlx::Result<()> {
-    let Some(plan) = &outcome.plan else { return Ok(()) };
-    for (what, value) in [("groups", json!(plan.groups)), ("stage", json!(plan.stage)), ("settings", json!(plan.settings))] {
-        fact::now_is(&mut *db, outcome.node, what, &value).await?;
+async fn note_plans(db: &mut PgConnection, outcomes: &[Outcome]) -> sqlx::Result<()> {
+    let planned: Vec<(Uuid, &Plan)> = outcomes.iter().filter_map(|outcome| Some((outcome.node, outcome.plan.as_ref()?))).collect();
+    for what in ["groups", "stage", "settings"] {
+        let part = |plan: &Plan| match what {
+            "groups" => json!(plan.groups),
+            "stage" => json!(plan.stage),
+            _ => json!(plan.settings),
+        };
+        let facts: Vec<(Uuid, Value)> = planned.iter().map(|(node, plan)| (*node, part(plan))).collect();
+        fact::now_are(&mut *db, what, &borrowed(&facts)).await?;
     }
     Ok(())
 }

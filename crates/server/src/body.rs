@@ -1,0 +1,69 @@
+//! Bodies of callers whose standing is not known when they are read: little is read of strangers, and what a node says is
+//! judged after the node is.
+
+use crate::problem::{ApiError, LeftProblem};
+use crate::trust::ShownCertificate;
+use rocket::Request;
+use rocket::data::{ByteUnit, Data, FromData, Outcome};
+use rocket::http::Status;
+use serde::de::DeserializeOwned;
+use sqlx::PgPool;
+
+/// The largest body of a caller whom nobody knows yet.
+const LARGEST: ByteUnit = ByteUnit::Kibibyte(64);
+/// The largest body of a caller who shows a node's certificate.
+const LARGEST_OF_NODE: ByteUnit = ByteUnit::Mebibyte(8);
+
+/// A body of at most 64 KiB, as JSON.
+pub struct SmallBody<T>(pub T);
+
+/// What a node sends, as JSON of at most 8 MiB, or what is wrong with it.
+pub struct NodeBody<T>(Result<T, ApiError>);
+
+impl<T> NodeBody<T> {
+    /// Returns what the node sends.
+    ///
+    /// # Errors
+    ///
+    /// Returns what is wrong with it; but first that the node is not heard, if it is not.
+    pub async fn sent_by(self, shown: &ShownCertificate, db: &PgPool) -> Result<T, ApiError> {
+        if self.0.is_err() {
+            shown.caller(db).await?;
+        }
+        self.0
+    }
+}
+
+#[rocket::async_trait]
+impl<'r, T: DeserializeOwned + Send> FromData<'r> for NodeBody<T> {
+    type Error = ();
+
+    async fn from_data(_: &'r Request<'_>, data: Data<'r>) -> Outcome<'r, Self> {
+        Outcome::Success(Self(read(data, LARGEST_OF_NODE).await))
+    }
+}
+
+#[rocket::async_trait]
+impl<'r, T: DeserializeOwned> FromData<'r> for SmallBody<T> {
+    type Error = ();
+
+    async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> Outcome<'r, Self> {
+        match read(data, LARGEST).await {
+            Ok(read) => Outcome::Success(Self(read)),
+            Err(error) => {
+                let problem = error.problem();
+                let status = Status::new(problem.status);
+                request.local_cache(|| LeftProblem(problem));
+                Outcome::Error((status, ()))
+            }
+        }
+    }
+}
+
+async fn read<T: DeserializeOwned>(data: Data<'_>, largest: ByteUnit) -> Result<T, ApiError> {
+    let body = data.open(largest).into_bytes().await.map_err(|error| ApiError::Wrong(format!("the request cannot be read: {error}")))?;
+    if !body.is_complete() {
+        return Err(ApiError::Wrong(format!("this request has at most {largest}")));
+    }
+    serde_json::from_slice(&body.value).map_err(|error| ApiError::Wrong(format!("the request is not understood: {error}")))
+}

@@ -1,0 +1,222 @@
+//! Lists of nodes as they are now, narrowed or whole, and how many there are of each sign.
+
+use super::narrowing::{HEARING, Narrowing, SIGN};
+use constans_core::filter::STABLE_FIELDS;
+use constans_core::standing::{CERTIFICATE_ENDS_WITHIN_HOURS, CLOCK_TOLERANCE_SECS};
+use jiff_sqlx::Timestamp as SqlTimestamp;
+use serde_json::Value;
+use sqlx::{AssertSqlSafe, Execute as _, PgExecutor, PgPool, QueryBuilder};
+use uuid::Uuid;
+
+/// A node with what is so of it now.
+#[derive(Debug, sqlx::FromRow)]
+pub struct NodeRow {
+    /// Its id.
+    pub id: Uuid,
+    /// Its name.
+    pub name: String,
+    /// Since when it is refused.
+    pub revoked_at: Option<SqlTimestamp>,
+    /// Its labels.
+    pub labels: Value,
+    /// What it found out about itself.
+    pub about: Value,
+    /// When it was heard last.
+    pub heard_at: Option<SqlTimestamp>,
+    /// When it promised to come next.
+    pub promised_at: Option<SqlTimestamp>,
+    /// How it is heard.
+    pub hearing: String,
+    /// Its clock minus the server's, in milliseconds.
+    pub clock_off_ms: i64,
+    /// Until when its certificate holds.
+    pub ends_at: Option<SqlTimestamp>,
+    /// Its stage.
+    pub stage: String,
+    /// Its groups.
+    pub groups: Value,
+    /// Its mode.
+    pub mode: String,
+    /// The digest of the state that is wanted.
+    pub state: Option<String>,
+    /// Why its state cannot be resolved.
+    pub unusable: Option<String>,
+    /// Since when two machines were seen with this identity.
+    pub double_since: Option<SqlTimestamp>,
+    /// Since when the state is wanted.
+    pub since: Option<SqlTimestamp>,
+    /// The status of its last full run.
+    pub full_status: Option<String>,
+    /// The digest of the state that it ran.
+    pub full_state: Option<String>,
+    /// When that run began.
+    pub full_began: Option<SqlTimestamp>,
+    /// When the next one is overdue.
+    pub overdue_at: Option<SqlTimestamp>,
+    /// That run.
+    pub full_run: Option<Uuid>,
+    /// Since when its memory is lost.
+    pub memory_lost_at: Option<SqlTimestamp>,
+    /// That its operating system needs a restart.
+    pub restart_pending: Option<Value>,
+    /// How many drift episodes are open.
+    pub open_episodes: i32,
+}
+
+/// What is shown of each of the nodes `page`.
+fn shown(page: &str) -> String {
+    format!(
+        "with page as materialized ({page})
+         select node.id, node.name, node.revoked_at, node.labels, node.about, n.heard_at, n.promised_at, {HEARING} as hearing, n.clock_off_ms, k.ends_at,
+             node.stage, node.groups, node.mode, w.state, w.unusable, n.double_since, w.since, n.full_status, n.full_state, n.full_began,
+             n.overdue_at, n.full_run, node.restart_pending, n.memory_lost_at, n.open_episodes
+         from page join node on node.id = page.id join node_now n on n.node = node.id left join node_wanted w on w.node = node.id
+             left join lateral (select max(ends_at) as ends_at from node_key where node_key.node = node.id and node_key.revoked_at is null) k on true
+         order by node.name"
+    )
+}
+
+/// Where many nodes are meant, a page of them is found among the first of all.
+const FIRST_BY_NAME: &str = "(select * from node where retired_at is null and name > $1 order by name limit 8000)";
+
+/// Returns the nodes of a list by name; at most `most` after the name `after`.
+pub async fn all(db: &PgPool, narrowing: &Narrowing, after: &str, most: i64) -> sqlx::Result<Vec<NodeRow>> {
+    let among = |nodes: &'static str| async move {
+        let mut page = QueryBuilder::new(format!("select node.id from {nodes} node"));
+        narrowing.push_beside(&mut page);
+        page.push(" where node.retired_at is null and node.name > ").push_bind(after.to_owned()).push(" and ");
+        narrowing.push(&mut page);
+        page.push(" order by node.name limit ").push_bind(most);
+        let arguments = page.build().take_arguments().map_err(sqlx::Error::Encode)?.unwrap_or_default();
+        sqlx::query_as_with(AssertSqlSafe(shown(page.sql().as_str())), arguments).persistent(false).fetch_all(db).await
+    };
+    if !narrowing.asks_for_now() {
+        let first: Vec<NodeRow> = among(FIRST_BY_NAME).await?;
+        if matches!(narrowing, Narrowing::All) || i64::try_from(first.len()).is_ok_and(|found| found >= most) {
+            return Ok(first);
+        }
+    }
+    among("node").await
+}
+
+/// Returns how many nodes are neither in nor out.
+pub async fn undecidable(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<i64> {
+    let mut query = QueryBuilder::new("select count(*) from node");
+    narrowing.push_beside(&mut query);
+    let fields: Vec<String> = STABLE_FIELDS.iter().map(|field| format!("'{}'", field.path)).collect();
+    // Most nodes report all fields; an index knows the others.
+    query.push(format!(" where node.retired_at is null and not node.about ?& array[{}] and (", fields.join(", ")));
+    narrowing.push(&mut query);
+    query.push(") is null").build_query_scalar().persistent(false).fetch_one(db).await
+}
+
+/// Returns the node that has this name now.
+pub async fn one(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Option<NodeRow>> {
+    let sql = shown("select id from node where retired_at is null and name = $1");
+    sqlx::query_as(AssertSqlSafe(sql)).bind(name).fetch_optional(db).await
+}
+
+/// Returns how many nodes there are that are not refused.
+pub async fn total(db: impl PgExecutor<'_>) -> sqlx::Result<i64> {
+    sqlx::query_scalar(
+        "select (select count(*) from node where retired_at is null) - (select count(*) from node where retired_at is null and revoked_at is not null)",
+    )
+    .fetch_one(db)
+    .await
+}
+
+/// The nodes of a list that are shown by a sign.
+#[derive(Debug, sqlx::FromRow)]
+pub struct SignRow {
+    /// The sign.
+    pub sign: String,
+    /// How many.
+    pub nodes: i64,
+    /// Those of them that are silent, never reported or may be in trouble, as far as their own row tells.
+    pub troubled: Vec<Uuid>,
+}
+
+/// Counts the nodes of a list by the sign that they are shown by, and finds those that may be in trouble, in one look.
+pub async fn signs(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<SignRow>> {
+    let mut query = QueryBuilder::new("select ");
+    query.push(format!(
+        "{SIGN} as sign, count(*) as nodes, coalesce(array_agg(n.node) filter (where n.heard_at is null or n.full_status is null or now() > n.silent_after
+             or now() > n.overdue_at or n.double_since is not null or n.memory_lost_at is not null or n.is_unusable or n.clock_off_ms not between {} and {}), '{{}}') as troubled
+         from node_now n ",
+        -1_000 * CLOCK_TOLERANCE_SECS,
+        1_000 * CLOCK_TOLERANCE_SECS
+    ));
+    if !matches!(narrowing, Narrowing::All) {
+        query.push("join node on node.id = n.node ");
+    }
+    query.push("where ");
+    narrowing.push(&mut query);
+    query.push(" group by 1").build_query_as().persistent(false).fetch_all(db).await
+}
+
+/// One node of the ribbon.
+#[derive(Debug, sqlx::FromRow)]
+pub struct TickRow {
+    /// Its name.
+    pub name: String,
+    /// Its sign.
+    pub sign: String,
+    /// How it is heard.
+    pub hearing: String,
+}
+
+/// Returns the nodes of a list, as the ribbon shows them.
+pub async fn ticks(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<TickRow>> {
+    let mut query = QueryBuilder::new("select node.name, ");
+    query.push(format!("{SIGN} as sign, {HEARING} as hearing from node_now n join node on node.id = n.node"));
+    query.push(" where node.retired_at is null and ");
+    narrowing.push(&mut query);
+    query.build_query_as().persistent(false).fetch_all(db).await
+}
+
+/// A node that may be in trouble.
+#[derive(Debug, sqlx::FromRow)]
+pub struct TroubledRow {
+    /// Its name.
+    pub name: String,
+    /// Its sign.
+    pub sign: String,
+    /// How it is heard.
+    pub hearing: String,
+    /// When it was heard last.
+    pub heard_at: Option<SqlTimestamp>,
+    /// When it promised to come next.
+    pub promised_at: Option<SqlTimestamp>,
+    /// Why its state cannot be resolved.
+    pub unusable: Option<String>,
+    /// Since when its state is wanted.
+    pub since: Option<SqlTimestamp>,
+    /// Whether two machines were seen with its identity.
+    pub is_double: bool,
+    /// Whether its memory was lost.
+    pub is_memory_lost: bool,
+    /// Until when its certificate holds.
+    pub ends_at: Option<SqlTimestamp>,
+    /// When its next full run is overdue.
+    pub overdue_at: Option<SqlTimestamp>,
+    /// Its clock minus the server's, in milliseconds.
+    pub clock_off_ms: i64,
+}
+
+/// Returns these nodes, and those of a list whose certificate ends.
+pub async fn troubled(db: impl PgExecutor<'_>, narrowing: &Narrowing, nodes: Vec<Uuid>) -> sqlx::Result<Vec<TroubledRow>> {
+    let mut query = QueryBuilder::new("with candidate as materialized (select unnest(");
+    query.push_bind(nodes).push("::uuid[]) as node union select node.id from node");
+    narrowing.push_beside(&mut query);
+    query.push(" where node.retired_at is null and node.id in (select k.node from node_key k where k.revoked_at is null and k.ends_at < now() + make_interval(hours => ");
+    query.push_bind(i32::try_from(CERTIFICATE_ENDS_WITHIN_HOURS).unwrap_or(i32::MAX)).push(")) and ");
+    narrowing.push(&mut query);
+    query.push(format!(
+        ")
+         select node.name, {SIGN} as sign, {HEARING} as hearing, n.heard_at, n.promised_at, case when n.is_unusable then w.unusable end as unusable, w.since, n.double_since is not null as is_double,
+             n.memory_lost_at is not null as is_memory_lost, n.overdue_at, n.clock_off_ms,
+             (select max(ends_at) from node_key k where k.node = n.node and k.revoked_at is null) as ends_at
+         from candidate join node_now n on n.node = candidate.node join node on node.id = n.node left join node_wanted w on w.node = n.node order by node.name"
+    ));
+    query.build_query_as().persistent(false).fetch_all(db).await
+}

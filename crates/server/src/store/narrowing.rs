@@ -1,0 +1,166 @@
+//! Narrowing lists of nodes: a filter's plain parts as SQL, with their values bound.
+//!
+//! Such statements are not kept prepared: which way is best depends on what is asked for. What is written here stands beside `node`
+//! and `node_now n`.
+
+use constans_core::filter::{Comparison, Field, Plain, Scalar};
+use constans_core::run::Status;
+use serde_json::json;
+use sqlx::{Postgres, QueryBuilder};
+use uuid::Uuid;
+
+/// Which nodes a list is about.
+#[derive(Debug, Clone)]
+pub enum Narrowing {
+    /// All of them.
+    All,
+    /// Those of which a condition holds.
+    By(Plain),
+    /// Those that were found one by one.
+    Only(Vec<Uuid>),
+}
+
+/// How a node is heard now, as [`Promise`](constans_core::standing::Promise) reckoned when it was heard; how long the server
+/// itself could not hear since then is added.
+pub const HEARING: &str = "(case when n.heard_at is null then 'never_reported' when now() <= n.on_time_until then 'on_time'
+             else (select case when now() - down > n.silent_after then 'silent' when now() - down > n.on_time_until then 'late' else 'on_time' end
+                 from (select coalesce(sum(until_at - greatest(from_at, n.heard_at)), interval '0') as down from server_down where until_at > n.heard_at) d) end)";
+
+/// The sign that a node is shown by, as [`sign`](constans_core::standing::sign) has it; the signs of statuses are called like
+/// them. What most nodes are is found out first.
+pub const SIGN: &str = "(case when n.is_refused then 'revoked' when n.is_unusable then 'state_unusable' when n.heard_at is null then 'never_reported'
+             when now() > n.silent_after and (select now() - coalesce(sum(until_at - greatest(from_at, n.heard_at)), interval '0') > n.silent_after
+                 from server_down where until_at > n.heard_at) then 'silent'
+             else coalesce(n.full_status, 'never_reported') end)";
+
+impl Narrowing {
+    /// Returns whether a node may be neither in nor out, because it did not report what is asked for.
+    pub fn may_be_undecidable(&self) -> bool {
+        self.asks_for(|field| matches!(field, Field::AboutText(_) | Field::AboutNumber(_)))
+    }
+
+    /// Returns whether it asks for how a node is now, and not only for what stands with it.
+    pub fn asks_for_now(&self) -> bool {
+        self.asks_for(|field| matches!(field, Field::Sign | Field::Hearing | Field::OpenEpisodes))
+    }
+
+    fn asks_for(&self, is_meant: fn(&Field) -> bool) -> bool {
+        fn asks(plain: &Plain, is_meant: fn(&Field) -> bool) -> bool {
+            match plain {
+                Plain::All(parts) | Plain::Any(parts) => parts.iter().any(|part| asks(part, is_meant)),
+                Plain::Not(part) => asks(part, is_meant),
+                Plain::Compare(field, ..) | Plain::OneOf(field, _) | Plain::StartsWith(field, _) => is_meant(field),
+                Plain::HasLabel(_) | Plain::InGroup(_) => false,
+            }
+        }
+        matches!(self, Self::By(plain) if asks(plain, is_meant))
+    }
+
+    /// Writes what stands beside `node` for the condition, if it needs that.
+    pub fn push_beside(&self, query: &mut QueryBuilder<Postgres>) {
+        if self.asks_for_now() {
+            query.push(" join node_now n on n.node = node.id");
+        }
+    }
+
+    /// Writes the condition.
+    pub fn push(&self, query: &mut QueryBuilder<Postgres>) {
+        match self {
+            Self::All => drop(query.push("true")),
+            Self::By(plain) => {
+                query.push("(");
+                push(query, plain);
+                query.push(")");
+            }
+            Self::Only(nodes) => drop(query.push("node.id = any(").push_bind(nodes.clone()).push(")")),
+        }
+    }
+}
+
+fn push(query: &mut QueryBuilder<Postgres>, plain: &Plain) {
+    match plain {
+        Plain::All(parts) => push_joined(query, parts, " and "),
+        Plain::Any(parts) => push_joined(query, parts, " or "),
+        Plain::Not(part) => {
+            query.push("not (");
+            push(query, part);
+            query.push(")");
+        }
+        Plain::Compare(field, comparison, scalar) => {
+            // Most nodes are not meant, and that is seen sooner by their status.
+            if let (Field::Sign, Comparison::Equal, Scalar::Text(word)) = (field, comparison, scalar)
+                && Status::ALL.iter().any(|status| json!(status) == json!(word))
+            {
+                query.push("n.full_status = ").push_bind(word.clone()).push(" and ");
+            }
+            push_field(query, field);
+            query.push(operator(*comparison));
+            match scalar {
+                Scalar::Text(text) => query.push_bind(text.clone()).push(" collate \"C\""),
+                Scalar::Number(number) => query.push_bind(*number),
+            };
+        }
+        Plain::OneOf(field, texts) => {
+            push_field(query, field);
+            query.push(" = any(").push_bind(texts.clone()).push(")");
+        }
+        Plain::StartsWith(field, start) => {
+            query.push("starts_with(");
+            push_field(query, field);
+            query.push(", ").push_bind(start.clone()).push(")");
+        }
+        Plain::HasLabel(label) => drop(query.push("jsonb_exists(node.labels, ").push_bind(label.clone()).push(")")),
+        Plain::InGroup(group) => drop(query.push("jsonb_exists(node.groups, ").push_bind(group.clone()).push(")")),
+    }
+}
+
+fn push_joined(query: &mut QueryBuilder<Postgres>, parts: &[Plain], between: &str) {
+    query.push("(");
+    for (at, part) in parts.iter().enumerate() {
+        query.push(if at > 0 { between } else { "" }).push("(");
+        push(query, part);
+        query.push(")");
+    }
+    query.push(")");
+}
+
+fn push_field(query: &mut QueryBuilder<Postgres>, field: &Field) {
+    match field {
+        Field::Label(label) => query.push("coalesce(node.labels ->> ").push_bind(label.clone()).push(", '')"),
+        // The paths are those of the stable fields.
+        Field::AboutText(path) => query.push(format!("(node.about ->> '{path}')")),
+        Field::AboutNumber(path) => {
+            query.push(format!("(case jsonb_typeof(node.about -> '{path}') when 'number' then (node.about ->> '{path}')::numeric end)"))
+        }
+        Field::Name => query.push("node.name"),
+        Field::Sign => query.push(SIGN),
+        Field::Hearing => query.push(HEARING),
+        Field::Mode => query.push("node.mode"),
+        Field::Stage => query.push("node.stage"),
+        Field::OpenEpisodes => query.push("n.open_episodes"),
+    };
+}
+
+fn operator(comparison: Comparison) -> &'static str {
+    match comparison {
+        Comparison::Equal => " = ",
+        Comparison::Unequal => " <> ",
+        Comparison::Less => " < ",
+        Comparison::AtMost => " <= ",
+        Comparison::Greater => " > ",
+        Comparison::AtLeast => " >= ",
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use constans_core::standing::{Hearing, sign};
+
+    #[test]
+    fn the_signs_of_statuses_are_called_like_them() {
+        for status in Status::ALL {
+            assert_eq!(json!(sign(false, false, Hearing::OnTime, Some(status))), json!(status));
+        }
+    }
+}
