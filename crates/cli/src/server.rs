@@ -8,8 +8,10 @@ use constans_wire::exit::Exit;
 use reqwest::{Client, Method, RequestBuilder};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use std::io::IsTerminal as _;
 use std::process::ExitCode;
 use std::sync::Once;
+use std::time::{Duration, Instant};
 
 /// Which server, and as whom; without any, the one that was signed in to last.
 #[derive(Debug, Args)]
@@ -178,17 +180,18 @@ impl Server {
 
     /// Sends bytes.
     pub async fn put_bytes<T: DeserializeOwned>(&self, path: &str, bytes: Vec<u8>) -> Result<T, ClientError> {
-        let request = self.client.put(format!("{}{path}", self.url)).header("Content-Type", "application/octet-stream").body(bytes);
+        let request = self.client.put(format!("{}{path}", self.url)).timeout(PATIENCE).header("Content-Type", "application/octet-stream").body(bytes);
         self.answer(request).await
     }
 
     async fn send<B: Serialize + Sync, T: DeserializeOwned>(&self, method: Method, path: &str, body: Option<&B>) -> Result<T, ClientError> {
-        let request = self.client.request(method, format!("{}{path}", self.url));
+        let request = self.client.request(method.clone(), format!("{}{path}", self.url));
+        let request = if method == Method::GET { request } else { request.timeout(PATIENCE) };
         self.answer(if let Some(body) = body { request.json(body) } else { request }).await
     }
 
     async fn answer<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, ClientError> {
-        let answered = send_told(request.bearer_auth(&self.token), &self.ca).await;
+        let answered = told_while_waiting(send_told(request.bearer_auth(&self.token), &self.ca)).await;
         // Also of a failure it is said which server it was.
         self.said.call_once(|| {
             let person = answered.as_ref().ok().and_then(|(_, person)| person.as_deref());
@@ -197,6 +200,27 @@ impl Server {
         });
         let (answer, _) = answered?;
         Ok(answer)
+    }
+}
+
+/// What a change comes to at every node of a large fleet is reckoned before it is answered.
+const PATIENCE: Duration = Duration::from_secs(600);
+
+/// Waits, and says on a terminal for how long.
+async fn told_while_waiting<T>(work: impl Future<Output = T>) -> T {
+    let (began, mut work) = (Instant::now(), std::pin::pin!(work));
+    let is_watched = std::io::stderr().is_terminal();
+    loop {
+        match tokio::time::timeout(Duration::from_secs(2), &mut work).await {
+            Ok(done) => {
+                if is_watched && began.elapsed() >= Duration::from_secs(2) {
+                    anstream::eprint!("\r\x1b[K");
+                }
+                return done;
+            }
+            Err(_) if is_watched => anstream::eprint!("\rthe server is at it, {} s so far\x1b[K", began.elapsed().as_secs()),
+            Err(_) => {}
+        }
     }
 }
 
