@@ -11,8 +11,10 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
-const NODES: usize = 16;
-const MEASURED: Duration = Duration::from_secs(10);
+const NODES: usize = 64;
+/// So many clients of `pgbench` at once, each with nodes of its own: more of them make it slower.
+const CLIENTS: usize = 16;
+const MEASURED: Duration = Duration::from_secs(5);
 
 /// A node as its agent speaks, without the agent.
 struct Speaker {
@@ -36,11 +38,19 @@ pub fn check_ins() -> Vec<Figure> {
         well(&machine.run(&["daemon", "--once"]));
     }
     let speakers: Vec<Speaker> = machines.iter().map(|machine| speaker(&fleet, machine)).collect();
+    fleet.query("create table client_node as select row_number() over (order by node) as n, node from node_now");
+    fleet.query("alter table client_node add primary key (n)");
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime");
     let agents = fleet.agents_url();
-    let (bare, speakers) = runtime.block_on(measure(speakers, agents.clone(), false));
-    let (check_ins, _) = runtime.block_on(measure(speakers, agents, true));
-    let rows = pgbench(&fleet);
+    let (bare, mut speakers) = runtime.block_on(measure(speakers, agents.clone(), false));
+    let (mut check_ins, mut rows) = (0.0_f64, 0.0_f64);
+    // In turn, the best of each: what else the machine does only makes them slower.
+    for _ in 0..3 {
+        let (rate, spoken) = runtime.block_on(measure(speakers, agents.clone(), true));
+        speakers = spoken;
+        check_ins = check_ins.max(rate);
+        rows = rows.max(pgbench(&fleet));
+    }
     println!(
         "check-ins with their reports: {check_ins:.0} a second, pgbench: {rows:.0} transactions a second, a bare handler: {bare:.0} requests a second"
     );
@@ -84,6 +94,7 @@ async fn measure(speakers: Vec<Speaker>, url: String, checks_in: bool) -> (f64, 
                         check_in(&mut speaker, &url).await;
                     } else {
                         let answer = speaker.client.get(format!("{url}/greeting")).send().await.expect("it is heard");
+                        assert!(answer.status().is_success());
                         answer.bytes().await.expect("it ends");
                     }
                     done.fetch_add(1, Ordering::Relaxed);
@@ -118,25 +129,27 @@ async fn post(client: &Client, url: &str, body: &Value) -> Value {
     answer.json().await.expect("JSON")
 }
 
-/// Inserts and updates the same rows as a check-in and a report do, two transactions for one.
+/// Updates the same rows as a check-in and a report do, two transactions for one; each client those of nodes of its own.
+/// What the nodes' next check-ins and reports go on from stays as it is.
 fn pgbench(fleet: &Fleet) -> f64 {
     let script = std::env::temp_dir().join("constans-pgbench.sql");
+    let each = NODES / CLIENTS;
     let sql = format!(
-        "\\set n random(1, {NODES})\n\
-         select node as id from (select node, row_number() over (order by node) as n from node_now) x where n = :n \\gset\n\
+        "\\set n :client_id * {each} + random(1, {each})\n\
+         select node as id from client_node where n = :n \\gset\n\
          begin;\n\
          update heard set last_at = now(), count = count + 1 where node = ':id';\n\
-         update node_mark set before = current, current = gen_random_uuid() where node = ':id';\n\
+         update node_now set heard_at = now(), promised_at = now() + interval '1 min' where node = ':id';\n\
          commit;\n\
          begin;\n\
          update run_span set last_at = now(), count = count + 1, last_learned_at = now() where node = ':id';\n\
-         update node_now set sequence = sequence + 1, full_learned = now() where node = ':id';\n\
+         update node_now set full_began = now(), full_learned = now() where node = ':id';\n\
          commit;\n"
     );
     std::fs::write(&script, sql).expect("the script is written");
     let programs = std::fs::read_dir("/usr/lib/postgresql").expect("PostgreSQL").flatten().next().expect("a version").path().join("bin/pgbench");
     let seconds = MEASURED.as_secs().to_string();
-    let clients = NODES.to_string();
+    let clients = CLIENTS.to_string();
     let output = Command::new(programs)
         .args(["-n", "-c", &clients, "-j", "2", "-T", &seconds, "-f"])
         .arg(&script)

@@ -4,6 +4,7 @@
 
 mod check_ins;
 mod console;
+mod fleet;
 mod node;
 
 use constans_core::digest::DigestKey;
@@ -53,7 +54,7 @@ impl Figure {
 fn main() {
     let only: Vec<String> = std::env::args().skip(2).collect();
     type Work = fn() -> Vec<Figure>;
-    let works: [(&str, Work); 7] = [
+    let works: [(&str, Work); 8] = [
         ("checking", checking),
         ("resolving", resolving),
         ("files", node::files),
@@ -61,6 +62,7 @@ fn main() {
         ("agent", node::agent),
         ("console", console::first_load),
         ("check-ins", check_ins::check_ins),
+        ("fleet", fleet::at_scale),
     ];
     let wanted = works.iter().filter(|(name, _)| only.is_empty() || only.iter().any(|word| word == name));
     let figures: Vec<Figure> = on_large_stack(|| wanted.flat_map(|(_, work)| work()).collect());

@@ -1,0 +1,154 @@
+//! A large fleet with its past: how fast the pages answer, how much its past takes, and how long a change for all takes.
+
+use crate::{Bound, Figure, kit_of};
+use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
+use constans_e2e::{Fleet, Machine};
+use constans_link::client;
+use std::fs;
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+const NODES: u64 = 100_000;
+const DAYS: u64 = 30;
+/// After so many days something ends a spell of equal runs.
+const SPELL_DAYS: u64 = 5;
+/// How often each page is asked for.
+const ASKED: usize = 40;
+
+/// What the pages ask for: the fleet and the nodes, whole and narrowed.
+const PAGES: [(&str, &str); 7] = [
+    ("fleet", ""),
+    ("fleet", "labels.site == \"auken\""),
+    ("nodes", ""),
+    ("nodes", "labels.site == \"auken\" && node.mode == \"enforce\""),
+    ("nodes", "node.sign == \"drift_found\""),
+    ("nodes", "about.os.name == \"debian\" && !(labels.site in [\"tern\", \"brisk\"])"),
+    ("nodes", "node.name.startsWith(\"kiosk-eldrey-2\") && node.hearing != \"on_time\""),
+];
+
+/// Makes the fleet and asks.
+pub fn at_scale() -> Vec<Figure> {
+    if std::env::current_exe().is_ok_and(|own| !own.with_file_name("constans-server").exists()) {
+        println!("NOT MEASURED: a large fleet, since no constans-server lies beside this program; make bench builds it");
+        return Vec::new();
+    }
+    let fleet = Fleet::start();
+    let machine = joined(&fleet, "kiosk-auken-1", &["role=kiosk", "site=auken"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &machine, &KIOSKS.replace("MODE", "enforce")));
+    for _ in 0..2 {
+        well(&machine.run(&["daemon", "--once"]));
+    }
+    let began = Instant::now();
+    make(&fleet);
+    println!("a fleet of {NODES} nodes with {DAYS} days behind it, made from one real node's rows, in {:.0?}", began.elapsed());
+    let mut figures = storage(&fleet);
+    figures.push(pages(&fleet));
+    figures.push(change_for_all(&fleet, &machine));
+    figures
+}
+
+fn make(fleet: &Fleet) {
+    let output = Command::new("psql")
+        .args(["-q", "-v", &format!("nodes={NODES}"), "-v", &format!("days={DAYS}"), "-v", &format!("spell={SPELL_DAYS}")])
+        .args(["-f", concat!(env!("CARGO_MANIFEST_DIR"), "/src/fleet.sql"), fleet.database()])
+        .output()
+        .expect("psql starts");
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+}
+
+fn storage(fleet: &Fleet) -> Vec<Figure> {
+    let number = |sql: &str| fleet.query(sql).parse::<f64>().expect("a number");
+    let of_spans = number("select pg_total_relation_size('run_span') + pg_total_relation_size('heard')");
+    let eventful = number(
+        "select sum(pg_total_relation_size(relid)) + pg_total_relation_size('report_text') + pg_total_relation_size('episode') from pg_partition_tree('run')",
+    );
+    let now = number("select pg_total_relation_size('node_now') + pg_total_relation_size('node_exception')");
+    let uneventful = number("select sum(count) from run_span");
+    let gib = |bytes: f64| bytes / 1_000_000_000.0;
+    println!(
+        "{uneventful:.0} uneventful runs and their check-ins: {:.2} GB; {} eventful ones: {:.2} GB; what is so now: {:.2} GB",
+        gib(of_spans),
+        fleet.query("select count(*) from run"),
+        gib(eventful),
+        gib(now)
+    );
+    vec![
+        Figure {
+            work: "storage of an uneventful run with its check-in",
+            against: "-",
+            measured: of_spans / uneventful,
+            budget: 20.0,
+            unit: "B",
+            bound: Bound::AtMost,
+        },
+        Figure {
+            work: "100,000 nodes, 30 days, all runs and check-ins",
+            against: "-",
+            measured: gib(of_spans + eventful + now),
+            budget: 5.0,
+            unit: "GB",
+            bound: Bound::AtMost,
+        },
+    ]
+}
+
+/// The slowest page of them, at its 95th percentile.
+fn pages(fleet: &Fleet) -> Figure {
+    let token = fleet.token("pia.lund", "reader");
+    let client = client(&fleet.ca, None).expect("a link");
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
+    let slowest = PAGES.map(|(page, filter)| {
+        let ask = || async {
+            let began = Instant::now();
+            let query: &[(&str, &str)] = if filter.is_empty() { &[] } else { &[("filter", filter)] };
+            let url = reqwest::Url::parse_with_params(&format!("{}/api/{page}", fleet.people_url()), query).expect("a URL");
+            let answer = client.get(url).bearer_auth(&token).send().await.expect("it is heard");
+            let (status, body) = (answer.status(), answer.bytes().await.expect("it ends"));
+            assert!(status.is_success(), "{page} {filter}: {}", String::from_utf8_lossy(&body));
+            (began.elapsed(), body.len())
+        };
+        let mut asked: Vec<(Duration, usize)> = (0..ASKED).map(|_| runtime.block_on(ask())).collect();
+        asked.sort_unstable();
+        let (median, slow) = (asked[ASKED / 2], asked[ASKED * 95 / 100]);
+        println!("{page:<6} {filter:<75} median {:>9.1?}  p95 {:>9.1?}  {:>6} KB", median.0, slow.0, median.1 / 1_000);
+        slow.0
+    });
+    Figure {
+        work: "Fleet and Nodes at 100,000 nodes, the slowest's p95",
+        against: "-",
+        measured: slowest.iter().max().map_or(0.0, Duration::as_secs_f64) * 1_000.0,
+        budget: 100.0,
+        unit: "ms",
+        bound: Bound::AtMost,
+    }
+}
+
+/// Assigns 300 clauses to every node, as an operator does.
+fn change_for_all(fleet: &Fleet, machine: &Machine) -> Figure {
+    let folder = tempfile::tempdir().expect("a folder");
+    for (path, text) in kit_of(6, 50) {
+        let path = folder.path().join(path);
+        fs::create_dir_all(path.parent().expect("it has a folder")).expect("a folder");
+        let text = String::from_utf8_lossy(&text).replace("quay-base", "quay-parts");
+        fs::write(path, text).expect("it is written");
+    }
+    well(&fleet.client(&["kit", "publish", &folder.path().display().to_string()]));
+    well(&fleet.client(&["stage", "serve", "open-water", "quay-parts@1.0.0"]));
+    let assignments: String = (0..6).map(|part| format!("[[assignments]]\nkit = \"quay-parts\"\nbaseline = \"part-{part}\"\n")).collect();
+    let text = format!("name = \"quays\"\npriority = 20\nfilter = \"labels.role == 'kiosk'\"\n{assignments}");
+    let began = Instant::now();
+    let said = well(&group(fleet, machine, &text)).to_owned();
+    let took = began.elapsed();
+    println!("a change for all: {} in {took:.1?}; {} states", said.trim(), fleet.query("select count(distinct state) from node_wanted"));
+    let clauses = fleet.query("select min((explained ->> 'clauses')::int) from node_wanted");
+    assert!(clauses.parse::<u32>().is_ok_and(|clauses| clauses >= 300), "{clauses} clauses");
+    Figure {
+        work: "100,000 nodes of 300 clauses resolved after a change",
+        against: "-",
+        measured: took.as_secs_f64() / 60.0,
+        budget: 2.0,
+        unit: "min",
+        bound: Bound::AtMost,
+    }
+}
