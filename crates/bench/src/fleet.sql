@@ -4,7 +4,7 @@
 \set ON_ERROR_STOP on
 create table made as
     select n, gen_random_uuid() as id, (array['auken', 'brisk', 'eldrey', 'gannet', 'tern'])[1 + n % 5] as site, 1 + n / 5 as number,
-        case n % 1000 when 1 then 'failed' when 2 then 'unmet' else case when n % 1000 < 23 then 'drift_found' when n % 1000 < 36 then 'rollout_waiting' else 'in_line' end end as status,
+        coalesce((array['failed', 'unmet'])[n % 1000], case when n % 1000 < 23 then 'drift_found' when n % 1000 < 36 then 'rollout_waiting' else 'in_line' end) as status,
         case when n % 1000 between 500 and 509 then 'silent' when n % 1000 between 600 and 604 then 'late' else 'on_time' end as hearing
     from generate_series(1, :nodes) as n;
 create table model as select node.* from node limit 1;

@@ -5,7 +5,7 @@ use constans_core::standing::{Promise, USUAL_CUT_OFF};
 use constans_wire::check_in::Held;
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
-use sqlx::{PgConnection, PgExecutor};
+use sqlx::{AssertSqlSafe, PgConnection, PgExecutor};
 use uuid::Uuid;
 
 /// A check-in.
@@ -39,13 +39,17 @@ pub struct PlainRow {
     pub wanted: WantedRow,
 }
 
+/// How a span is lengthened by the check-in `c`.
+const LENGTHENED: &str = "last_at = c.heard_at, count = count + 1, promised_at = c.promised_at, clock_off_ms = c.clock_off_ms,
+             largest_gap_ms = greatest(largest_gap_ms, (extract(epoch from (c.heard_at - last_at)) * 1000)::bigint)";
+
 /// Takes in those of these check-ins, each with the digest of the caller's key, that are without news: the node is not
 /// refused, comes as promised, shows a mark that is good, and says of itself what it said before. Nothing is written of the
 /// others, and they are not returned. No node may stand among them twice.
 pub async fn take_plain(db: impl PgExecutor<'_>, all: &[(NewCheckIn, Vec<u8>)]) -> sqlx::Result<Vec<PlainRow>> {
     let has = |read: fn(&Held) -> i64| all.iter().map(|(new, _)| new.has.as_ref().map(read)).collect::<Vec<_>>();
     let at = |read: fn(&Promise) -> Timestamp| all.iter().map(|(new, _)| read(&new.promise).to_sqlx()).collect::<Vec<_>>();
-    sqlx::query_as(
+    let sql = format!(
         "with new as (
              select * from unnest($1::uuid[], $2::bytea[], $3::uuid[], $4::uuid[], $5::bigint[], $6::bigint[], $7::text[], $8::timestamptz[],
                      $9::timestamptz[], $10::timestamptz[], $11::timestamptz[], $12::bigint[], $13::bytea[])
@@ -59,29 +63,28 @@ pub async fn take_plain(db: impl PgExecutor<'_>, all: &[(NewCheckIn, Vec<u8>)]) 
                  and (n.mark = new.shown or n.mark_before = new.shown) and n.double_since is null and n.on_time_until >= new.heard_at and n.said = new.said
              returning n.node, n.heard_span, node.name, new.heard_at, new.promised_at, new.clock_off_ms
          ), h as (
-             update heard set last_at = c.heard_at, count = count + 1, promised_at = c.promised_at, clock_off_ms = c.clock_off_ms,
-                 largest_gap_ms = greatest(largest_gap_ms, (extract(epoch from (c.heard_at - last_at)) * 1000)::bigint)
-             from c where heard.id = c.heard_span
+             update heard set {LENGTHENED} from c where heard.id = c.heard_span
          )
-         select c.node, c.name, w.state, coalesce(w.epoch, 0) as epoch, coalesce(w.counter, 0) as counter, coalesce(w.settings, '{}') as settings,
+         select c.node, c.name, w.state, coalesce(w.epoch, 0) as epoch, coalesce(w.counter, 0) as counter, coalesce(w.settings, '{{}}') as settings,
              exists (select 1 from recovery where ended_at is null) as recovering
-         from c left join node_wanted w on w.node = c.node",
-    )
-    .bind(all.iter().map(|(new, _)| new.node).collect::<Vec<_>>())
-    .bind(all.iter().map(|(_, spki)| spki.as_slice()).collect::<Vec<_>>())
-    .bind(all.iter().map(|(new, _)| new.shown).collect::<Vec<_>>())
-    .bind(all.iter().map(|(new, _)| new.given).collect::<Vec<_>>())
-    .bind(has(|has| has.generation.epoch))
-    .bind(has(|has| has.generation.counter))
-    .bind(all.iter().map(|(new, _)| new.has.as_ref().map(|has| has.digest.as_str())).collect::<Vec<_>>())
-    .bind(at(|promise| promise.heard_at))
-    .bind(at(|promise| promise.next_at))
-    .bind(at(Promise::on_time_until))
-    .bind(at(|promise| promise.silent_after(USUAL_CUT_OFF)))
-    .bind(all.iter().map(|(new, _)| new.clock_off_ms).collect::<Vec<_>>())
-    .bind(all.iter().map(|(new, _)| new.said.as_slice()).collect::<Vec<_>>())
-    .fetch_all(db)
-    .await
+         from c left join node_wanted w on w.node = c.node"
+    );
+    sqlx::query_as(AssertSqlSafe(sql))
+        .bind(all.iter().map(|(new, _)| new.node).collect::<Vec<_>>())
+        .bind(all.iter().map(|(_, spki)| spki.as_slice()).collect::<Vec<_>>())
+        .bind(all.iter().map(|(new, _)| new.shown).collect::<Vec<_>>())
+        .bind(all.iter().map(|(new, _)| new.given).collect::<Vec<_>>())
+        .bind(has(|has| has.generation.epoch))
+        .bind(has(|has| has.generation.counter))
+        .bind(all.iter().map(|(new, _)| new.has.as_ref().map(|has| has.digest.as_str())).collect::<Vec<_>>())
+        .bind(at(|promise| promise.heard_at))
+        .bind(at(|promise| promise.next_at))
+        .bind(at(Promise::on_time_until))
+        .bind(at(|promise| promise.silent_after(USUAL_CUT_OFF)))
+        .bind(all.iter().map(|(new, _)| new.clock_off_ms).collect::<Vec<_>>())
+        .bind(all.iter().map(|(new, _)| new.said.as_slice()).collect::<Vec<_>>())
+        .fetch_all(db)
+        .await
 }
 
 /// The last check-in of a node.
@@ -117,11 +120,13 @@ pub async fn last(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<LastRow> 
 /// not shown, does not: whoever shows it later is another machine than the one that was here now.
 pub async fn note(db: &mut PgConnection, new: &NewCheckIn, span: Option<i64>, is_double: bool) -> sqlx::Result<()> {
     let (heard_at, promised_at) = (new.promise.heard_at.to_sqlx(), new.promise.next_at.to_sqlx());
-    let lengthen = "update heard set last_at = $2, count = count + 1, promised_at = $3, clock_off_ms = $4,
-             largest_gap_ms = greatest(largest_gap_ms, (extract(epoch from ($2 - last_at)) * 1000)::bigint) where id = $1 returning id";
+    let lengthen = format!(
+        "update heard set {LENGTHENED} from (select $2::timestamptz as heard_at, $3::timestamptz as promised_at, $4::bigint as clock_off_ms) c
+         where id = $1 returning id"
+    );
     let begin = "insert into heard (node, first_at, last_at, count, largest_gap_ms, promised_at, clock_off_ms) values ($1, $2, $2, 1, 0, $3, $4) returning id";
     let span: i64 = match span {
-        Some(span) => sqlx::query_scalar(lengthen).bind(span),
+        Some(span) => sqlx::query_scalar(AssertSqlSafe(lengthen)).bind(span),
         None => sqlx::query_scalar(begin).bind(new.node),
     }
     .bind(heard_at)
