@@ -218,7 +218,7 @@ async fn told_while_waiting<T>(work: impl Future<Output = T>) -> T {
                 }
                 return done;
             }
-            Err(_) if is_watched => anstream::eprint!("\rthe server is at it, {} s so far\x1b[K", began.elapsed().as_secs()),
+            Err(_) if is_watched => anstream::eprint!("\rwaiting for the server, {} s so far\x1b[K", began.elapsed().as_secs()),
             Err(_) => {}
         }
     }
