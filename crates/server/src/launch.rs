@@ -127,8 +127,10 @@ pub struct Here {
 pub async fn open_database(url: &str) -> Result<PgPool, LaunchError> {
     let options = PgPoolOptions::new().max_connections(16).acquire_timeout(Duration::from_secs(10));
     let to: PgConnectOptions = url.parse().map_err(LaunchError::Database)?;
-    // Compiling a statement takes longer than any of ours runs, and what lists read lies in memory.
-    let pool = options.connect_with(to.options([("jit", "off"), ("random_page_cost", "1.1")])).await.map_err(LaunchError::Database)?;
+    // Compiling a statement takes longer than any of ours runs, what lists read lies in memory, and the statements of a page
+    // are beside one another already.
+    let settings = [("jit", "off"), ("random_page_cost", "1"), ("max_parallel_workers_per_gather", "0")];
+    let pool = options.connect_with(to.options(settings)).await.map_err(LaunchError::Database)?;
     sqlx::migrate!().run(&pool).await?;
     Ok(pool)
 }

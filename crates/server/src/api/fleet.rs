@@ -31,28 +31,31 @@ const LATELY: i64 = 12;
 pub async fn fleet(filter: Option<&str>, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Fleet> {
     let (db, now) = (db.inner(), Timestamp::now());
     let Narrowed { by, undecidable } = narrowed(db, filter, now).await?;
-    let ((signs, attention), total, unknown, lately) = tokio::try_join!(
+    let total = async |by: &Narrowing| Ok(count(listing::total(db, by).await?));
+    let ((mut signs, attention), meant, total, unknown, lately, (stages, joining, recovering_since)) = tokio::try_join!(
         signs_and_attention(db, &by, now),
-        async { Ok(if matches!(by, Narrowing::All) { None } else { Some(listing::total(db).await?) }) },
+        async { if by.asks_for_now() { Ok(None) } else { total(&by).await.map(Some) } },
+        async { if matches!(by, Narrowing::All) { Ok(None) } else { total(&Narrowing::All).await.map(Some) } },
         undecided(db, &by),
         async { Ok(run::latest(db, &by, LATELY).await?) },
+        async { Ok((super::stage::stages(db).await?, joining::waiting(db).await?.len(), recovery::since(db).await?)) },
     )?;
-    let shown = signs.iter().filter(|count| count.sign != Sign::Revoked).map(|count| count.nodes).sum();
+    let shown = count_quiet(&mut signs, meant);
     let ticks = if shown > MOST_TICKS { Vec::new() } else { listing::ticks(db, &by).await? };
     let mut ticks: Vec<Tick> = ticks.into_iter().map(tick).collect::<Result<_, _>>()?;
     ticks.sort_by(|left, right| (left.sign, &left.name).cmp(&(right.sign, &right.name)));
     Ok(Json(Fleet {
         now,
-        total: total.map_or(shown, count),
+        total: total.unwrap_or(shown),
         shown,
         undecidable: undecidable + unknown,
         signs,
         ticks,
         attention,
-        stages: super::stage::stages(db).await?,
+        stages,
         lately: lately.into_iter().map(late_run).collect::<Result<_, _>>()?,
-        joining: joining::waiting(db).await?.len(),
-        recovering_since: recovery::since(db).await?.map(|at| at.to_jiff()),
+        joining,
+        recovering_since: recovering_since.map(|at| at.to_jiff()),
     }))
 }
 
@@ -149,6 +152,20 @@ fn count(nodes: i64) -> usize {
     usize::try_from(nodes).unwrap_or(0)
 }
 
+/// Adds those of the nodes that are meant of which nothing is to be said to those in line; all are counted if it is not told
+/// how many are meant. Returns how many nodes there are that are not revoked.
+fn count_quiet(signs: &mut Vec<SignCount>, meant: Option<usize>) -> usize {
+    let said: usize = signs.iter().filter(|count| count.sign != Sign::Revoked).map(|count| count.nodes).sum();
+    let quiet = meant.map_or(0, |meant| meant.saturating_sub(said));
+    match signs.iter_mut().find(|count| count.sign == Sign::InLine) {
+        Some(in_line) => in_line.nodes += quiet,
+        None if quiet > 0 => signs.push(SignCount { sign: Sign::InLine, nodes: quiet }),
+        None => {}
+    }
+    signs.sort_by_key(|count| count.sign);
+    said + quiet
+}
+
 async fn signs_and_attention(db: &PgPool, by: &Narrowing, now: Timestamp) -> Result<(Vec<SignCount>, Vec<Attention>), ApiError> {
     let signs_and_troubled = async {
         let signs = listing::signs(db, by).await?;
@@ -157,9 +174,8 @@ async fn signs_and_attention(db: &PgPool, by: &Narrowing, now: Timestamp) -> Res
     };
     let ((signs, troubled), exceptions, tugs) =
         tokio::try_join!(signs_and_troubled, exception::all(db, by), exception::tugs_of_war(db, by)).map_err(ApiError::Database)?;
-    let mut signs: Vec<SignCount> =
+    let signs =
         signs.into_iter().map(|row| Ok(SignCount { sign: read(row.sign.into())?, nodes: count(row.nodes) })).collect::<Result<_, ApiError>>()?;
-    signs.sort_by_key(|count| count.sign);
     let nodes: Vec<AttentionNode> = troubled.into_iter().map(|row| attention_node(row, now)).collect::<Result<_, _>>()?;
     let exceptions: Vec<Exception> = exceptions
         .into_iter()

@@ -1,9 +1,9 @@
 //! What is not in line at each node now: kept up as its reports come, since what is alike follows from the state's digest.
 
-use super::narrowing::Narrowing;
+use super::narrowing::{Narrowing, REFUSED};
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
-use sqlx::{PgConnection, PgExecutor, Postgres, QueryBuilder};
+use sqlx::{PgConnection, PgExecutor, QueryBuilder};
 use uuid::Uuid;
 
 /// An exception.
@@ -43,9 +43,9 @@ pub async fn set(db: &mut PgConnection, node: Uuid, run: Uuid, began: Timestamp,
         return Ok(());
     }
     sqlx::query(
-        "insert into node_exception (node, address, severity, outcome, cause, said, since, run)
-         select $1, address, severity, outcome, cause, said, $2, $3 from unnest($4::text[], $5::text[], $6::text[], $7::text[], $8::text[])
-             as new (address, severity, outcome, cause, said)
+        "insert into node_exception (node, name, address, severity, outcome, cause, said, since, run)
+         select $1, node.name, address, severity, outcome, cause, said, $2, $3 from unnest($4::text[], $5::text[], $6::text[], $7::text[], $8::text[])
+             as new (address, severity, outcome, cause, said) join node on node.id = $1
          on conflict (node, address) do update set severity = excluded.severity, outcome = excluded.outcome, cause = excluded.cause, said = excluded.said,
              since = case when node_exception.outcome = excluded.outcome then node_exception.since else excluded.since end, run = excluded.run",
     )
@@ -62,19 +62,12 @@ pub async fn set(db: &mut PgConnection, node: Uuid, run: Uuid, began: Timestamp,
     .map(|_| ())
 }
 
-/// Writes which `e` of the nodes of a list are meant, if those nodes are not refused.
-fn push_of_nodes(query: &mut QueryBuilder<Postgres>, narrowing: &Narrowing) {
-    query.push(" join node on node.id = e.node");
-    narrowing.push_beside(query);
-    query.push(" where node.revoked_at is null and node.retired_at is null and ");
-    narrowing.push(query);
-}
-
 /// Returns the exceptions of the nodes of a list that are not refused; at most 10,000.
 pub async fn all(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<ExceptionRow>> {
-    let mut query = QueryBuilder::new("select node.name as node, e.address, e.outcome, e.said, e.since from node_exception e");
-    push_of_nodes(&mut query, narrowing);
-    query.push(" order by e.since limit 10000").build_query_as().persistent(false).fetch_all(db).await
+    let mut query = QueryBuilder::new("select name as node, address, outcome, said, since from node_exception e where node not in ");
+    query.push(REFUSED);
+    narrowing.push_among(&mut query, "e.node");
+    query.push(" order by since limit 10000").build_query_as().persistent(false).fetch_all(db).await
 }
 
 /// Returns the clauses of the nodes of a list that were put right three times or more within the last day, as (node, address,
@@ -83,8 +76,10 @@ pub async fn tugs_of_war(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx
     let mut query = QueryBuilder::new(
         "select node.name, e.address, e.times, e.since from (
              select node, address, count(*) as times, min(detected_at) as since from episode
-             where closed_as = 'corrected' and closed_at > now() - interval '1 day' group by node, address having count(*) >= 3) e",
+             where closed_as = 'corrected' and closed_at > now() - interval '1 day' group by node, address having count(*) >= 3) e join node on node.id = e.node",
     );
-    push_of_nodes(&mut query, narrowing);
+    narrowing.push_beside(&mut query);
+    query.push(" where node.revoked_at is null and node.retired_at is null and ");
+    narrowing.push(&mut query);
     query.push(" order by e.times desc limit 100").build_query_as().persistent(false).fetch_all(db).await
 }

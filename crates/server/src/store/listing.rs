@@ -1,6 +1,6 @@
 //! Lists of nodes as they are now, narrowed or whole, and how many there are of each sign.
 
-use super::narrowing::{HEARING, Narrowing, SIGN};
+use super::narrowing::{HEARING, Narrowing, REFUSED, SIGN};
 use constans_core::filter::STABLE_FIELDS;
 use constans_core::standing::{CERTIFICATE_ENDS_WITHIN_HOURS, CLOCK_TOLERANCE_SECS};
 use jiff_sqlx::Timestamp as SqlTimestamp;
@@ -116,13 +116,16 @@ pub async fn one(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Option<Nod
     sqlx::query_as(AssertSqlSafe(sql)).bind(name).fetch_optional(db).await
 }
 
-/// Returns how many nodes there are that are not refused.
-pub async fn total(db: impl PgExecutor<'_>) -> sqlx::Result<i64> {
-    sqlx::query_scalar(
-        "select (select count(*) from node where retired_at is null) - (select count(*) from node where retired_at is null and revoked_at is not null)",
-    )
-    .fetch_one(db)
-    .await
+/// Returns how many nodes of a list there are that are not refused.
+pub async fn total(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<i64> {
+    if matches!(narrowing, Narrowing::All) {
+        // Both are told by an index.
+        let all = format!("select (select count(*) from node where retired_at is null) - (select count(*) from {REFUSED} refused)");
+        return sqlx::query_scalar(AssertSqlSafe(all)).fetch_one(db).await;
+    }
+    let mut query = QueryBuilder::new("select count(*) from (");
+    narrowing.push_ids(&mut query);
+    query.push(format!(") meant (id) where id not in {REFUSED}")).build_query_scalar().persistent(false).fetch_one(db).await
 }
 
 /// The nodes of a list that are shown by a sign.
@@ -136,21 +139,22 @@ pub struct SignRow {
     pub troubled: Vec<Uuid>,
 }
 
-/// Counts the nodes of a list by the sign that they are shown by, and finds those that may be in trouble, in one look.
+/// Counts the nodes of a list by the sign that they are shown by, and finds those that may be in trouble, in one look. Unless
+/// the list [asks for now](Narrowing::asks_for_now), those that are heard, in line and without troubles are left out.
 pub async fn signs(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<SignRow>> {
-    let mut query = QueryBuilder::new("select ");
-    query.push(format!(
-        "{SIGN} as sign, count(*) as nodes, coalesce(array_agg(n.node) filter (where n.heard_at is null or n.full_status is null or now() > n.silent_after
-             or now() > n.overdue_at or n.double_since is not null or n.memory_lost_at is not null or n.is_unusable or n.clock_off_ms not between {} and {}), '{{}}') as troubled
-         from node_now n ",
-        -1_000 * CLOCK_TOLERANCE_SECS,
-        1_000 * CLOCK_TOLERANCE_SECS
+    let clock_is_right = format!("n.clock_off_ms between {} and {}", -1_000 * CLOCK_TOLERANCE_SECS, 1_000 * CLOCK_TOLERANCE_SECS);
+    let mut query = QueryBuilder::new(format!(
+        "select {SIGN} as sign, count(*) as nodes, coalesce(array_agg(n.node) filter (where n.heard_at is null or n.full_status is null or now() > n.silent_after
+             or now() > n.overdue_at or n.double_since is not null or n.memory_lost_at is not null or n.is_unusable or not {clock_is_right}), '{{}}') as troubled from "
     ));
-    if !matches!(narrowing, Narrowing::All) {
-        query.push("join node on node.id = n.node ");
+    if narrowing.asks_for_now() {
+        query.push("node_now n join node on node.id = n.node where ");
+        narrowing.push(&mut query);
+    } else {
+        // The nodes that are meant are looked for among those of which something is to be said, and not the other way round.
+        query.push(format!("(select * from node_now n where (n.quiet_until >= now() and {clock_is_right}) is not true offset 0) n where true"));
+        narrowing.push_among(&mut query, "n.node");
     }
-    query.push("where ");
-    narrowing.push(&mut query);
     query.push(" group by 1").build_query_as().persistent(false).fetch_all(db).await
 }
 
@@ -195,7 +199,7 @@ pub struct TroubledRow {
     pub is_double: bool,
     /// Whether its memory was lost.
     pub is_memory_lost: bool,
-    /// Until when its certificate holds.
+    /// Until when its certificate holds, if that ends.
     pub ends_at: Option<SqlTimestamp>,
     /// When its next full run is overdue.
     pub overdue_at: Option<SqlTimestamp>,
@@ -205,18 +209,21 @@ pub struct TroubledRow {
 
 /// Returns these nodes, and those of a list whose certificate ends.
 pub async fn troubled(db: impl PgExecutor<'_>, narrowing: &Narrowing, nodes: Vec<Uuid>) -> sqlx::Result<Vec<TroubledRow>> {
-    let mut query = QueryBuilder::new("with candidate as materialized (select unnest(");
-    query.push_bind(nodes).push("::uuid[]) as node union select node.id from node");
-    narrowing.push_beside(&mut query);
-    query.push(" where node.retired_at is null and node.id in (select k.node from node_key k where k.revoked_at is null and k.ends_at < now() + make_interval(hours => ");
-    query.push_bind(i32::try_from(CERTIFICATE_ENDS_WITHIN_HOURS).unwrap_or(i32::MAX)).push(")) and ");
-    narrowing.push(&mut query);
+    let mut query = QueryBuilder::new(
+        "with ending as materialized (select k.node, (select max(ends_at) from node_key l where l.node = k.node and l.revoked_at is null) as ends_at
+             from node_key k where k.revoked_at is null and k.ends_at < now() + make_interval(hours => ",
+    );
+    query
+        .push_bind(i32::try_from(CERTIFICATE_ENDS_WITHIN_HOURS).unwrap_or(i32::MAX))
+        .push(") group by k.node), candidate as materialized (select unnest(");
+    query.push_bind(nodes).push("::uuid[]) as node union select node from ending where true");
+    narrowing.push_among(&mut query, "ending.node");
     query.push(format!(
         ")
          select node.name, {SIGN} as sign, {HEARING} as hearing, n.heard_at, n.promised_at, case when n.is_unusable then w.unusable end as unusable, w.since, n.double_since is not null as is_double,
-             n.memory_lost_at is not null as is_memory_lost, n.overdue_at, n.clock_off_ms,
-             (select max(ends_at) from node_key k where k.node = n.node and k.revoked_at is null) as ends_at
-         from candidate join node_now n on n.node = candidate.node join node on node.id = n.node left join node_wanted w on w.node = n.node order by node.name"
+             n.memory_lost_at is not null as is_memory_lost, n.overdue_at, n.clock_off_ms, ending.ends_at
+         from candidate join node_now n on n.node = candidate.node join node on node.id = n.node left join ending on ending.node = n.node
+             left join node_wanted w on w.node = n.node and (n.is_unusable or n.heard_at is null or n.full_status is null) order by node.name"
     ));
     query.build_query_as().persistent(false).fetch_all(db).await
 }

@@ -33,6 +33,9 @@ pub const SIGN: &str = "(case when n.is_refused then 'revoked' when n.is_unusabl
                  from server_down where until_at > n.heard_at) then 'silent'
              else coalesce(n.full_status, 'never_reported') end)";
 
+/// The nodes that are refused, which an index tells.
+pub const REFUSED: &str = "(select id from node where retired_at is null and revoked_at is not null)";
+
 impl Narrowing {
     /// Returns whether a node may be neither in nor out, because it did not report what is asked for.
     pub fn may_be_undecidable(&self) -> bool {
@@ -54,6 +57,55 @@ impl Narrowing {
             }
         }
         matches!(self, Self::By(plain) if asks(plain, is_meant))
+    }
+
+    /// Writes ` and X in (the nodes that are meant)` for the node's id `X`, unless all are.
+    pub fn push_among(&self, query: &mut QueryBuilder<Postgres>, id: &str) {
+        if !matches!(self, Self::All) {
+            query.push(format!(" and {id} in ("));
+            self.push_ids(query);
+            query.push(")");
+        }
+    }
+
+    /// Writes the statement that selects the ids of the nodes that are meant.
+    pub fn push_ids(&self, query: &mut QueryBuilder<Postgres>) {
+        if let Some(labels) = self.labels() {
+            for (at, (label, values)) in labels.into_iter().enumerate() {
+                query.push(if at > 0 { " intersect " } else { "" }).push("select node from node_label where label = ").push_bind(label);
+                query.push(" and value = any(").push_bind(values).push(")");
+            }
+            return;
+        }
+        query.push("select node.id from node");
+        self.push_beside(query);
+        query.push(" where node.retired_at is null and ");
+        if self.asks_for_now() {
+            self.push(query);
+            return;
+        }
+        // The database takes what stands with a node to name hardly any node, as it does not know it; a case, to name half of them.
+        query.push("case when ");
+        self.push(query);
+        query.push(" then true end");
+    }
+
+    /// Returns the labels and, of each, the values that are meant, if nothing else is asked for.
+    fn labels(&self) -> Option<Vec<(String, Vec<String>)>> {
+        fn labels(plain: &Plain) -> Option<Vec<(String, Vec<String>)>> {
+            let (label, values) = match plain {
+                Plain::All(parts) if !parts.is_empty() => return Some(parts.iter().map(labels).collect::<Option<Vec<_>>>()?.concat()),
+                Plain::Compare(Field::Label(label), Comparison::Equal, Scalar::Text(text)) => (label, vec![text.clone()]),
+                Plain::OneOf(Field::Label(label), texts) => (label, texts.clone()),
+                _ => return None,
+            };
+            // The empty text stands for none.
+            (!values.iter().any(String::is_empty)).then(|| vec![(label.clone(), values)])
+        }
+        match self {
+            Self::By(plain) => labels(plain),
+            Self::All | Self::Only(_) => None,
+        }
     }
 
     /// Writes what stands beside `node` for the condition, if it needs that.
