@@ -24,6 +24,9 @@ fn the_database_and_the_language_decide_alike() {
     let _ = drifted.run(&["daemon", "--once"]);
     well(&fleet.client(&["node", "revoke", "gate-auken-1"]));
     fleet.query("update node set about = about - 'arch' || '{\"cpu.count\": 3}' where name = 'hub-1'");
+    for zone in ["quay", "pier"] {
+        fleet.query(&format!("update node set labels = labels || '{{\"zone\": \"{zone}\"}}' where name = 'gate-brisk-1'"));
+    }
     fleet.query(
         "update node_now set silent_after = now() - interval '1 s', on_time_until = now() - interval '2 s' from node where id = node and name = 'gate-brisk-1'",
     );
@@ -37,6 +40,9 @@ fn the_database_and_the_language_decide_alike() {
     };
     let (mut some, mut undecided) = (0, 0);
     for filter in [
+        "",
+        "labels.site == 'brisk' && labels.role in ['kiosk', 'gate'] && labels.zone == 'pier'",
+        "labels.zone == 'quay'",
         "labels.site == 'auken'",
         "labels.site != 'auken'",
         "labels['site'] == ''",
@@ -65,7 +71,7 @@ fn the_database_and_the_language_decide_alike() {
         "about.cpu.count < 3 && about.arch.startsWith('x')",
     ] {
         // With a loop in it, the database cannot decide it.
-        let one_by_one = format!("({filter}) && [1].exists(one, one == 1)");
+        let one_by_one = format!("({}) && [1].exists(one, one == 1)", if filter.is_empty() { "true" } else { filter });
         let (list, listed) = (asked("nodes", filter), asked("nodes", &one_by_one));
         assert_eq!((names(&list["nodes"]), &list["undecidable"]), (names(&listed["nodes"]), &listed["undecidable"]), "{filter}");
         for fleet in [asked("fleet", filter), asked("fleet", &one_by_one)] {

@@ -69,3 +69,5 @@ end $$;
 create trigger node_label_follows after insert or update of labels, retired_at on node for each row execute function node_label_follows();
 insert into node_label (label, value, node)
     select key, value, node.id from node, jsonb_each_text(node.labels) where retired_at is null;
+-- Names that start so.
+create index node_name_start on node (name collate "C") where retired_at is null;

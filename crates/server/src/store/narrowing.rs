@@ -72,8 +72,8 @@ impl Narrowing {
     pub fn push_ids(&self, query: &mut QueryBuilder<Postgres>) {
         if let Some(labels) = self.labels() {
             for (at, (label, values)) in labels.into_iter().enumerate() {
-                query.push(if at > 0 { " intersect " } else { "" }).push("select node from node_label where label = ").push_bind(label);
-                query.push(" and value = any(").push_bind(values).push(")");
+                query.push(if at > 0 { " and node in (" } else { "" }).push("select node from node_label where label = ").push_bind(label);
+                query.push(" and value = any(").push_bind(values).push(if at > 0 { "))" } else { ")" });
             }
             return;
         }
@@ -159,7 +159,7 @@ fn push(query: &mut QueryBuilder<Postgres>, plain: &Plain) {
         Plain::StartsWith(field, start) => {
             query.push("starts_with(");
             push_field(query, field);
-            query.push(", ").push_bind(start.clone()).push(")");
+            query.push(" collate \"C\", ").push_bind(start.clone()).push(")");
         }
         Plain::HasLabel(label) => drop(query.push("jsonb_exists(node.labels, ").push_bind(label.clone()).push(")")),
         Plain::InGroup(group) => drop(query.push("jsonb_exists(node.groups, ").push_bind(group.clone()).push(")")),
