@@ -70,6 +70,10 @@ impl Narrowing {
 
     /// Writes the statement that selects the ids of the nodes that are meant.
     pub fn push_ids(&self, query: &mut QueryBuilder<Postgres>) {
+        if let Self::Only(nodes) = self {
+            query.push("select unnest(").push_bind(nodes.clone()).push(")");
+            return;
+        }
         if let Some(labels) = self.labels() {
             for (at, (label, values)) in labels.into_iter().enumerate() {
                 query.push(if at > 0 { " and node in (" } else { "" }).push("select node from node_label where label = ").push_bind(label);
