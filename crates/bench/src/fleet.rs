@@ -12,8 +12,9 @@ const NODES: u64 = 100_000;
 const DAYS: u64 = 30;
 /// After so many days something ends a spell of equal runs.
 const SPELL_DAYS: u64 = 5;
-/// How often each page is asked for.
-const ASKED: usize = 40;
+/// How often each page is asked for, after it was asked for some times without being counted.
+const ASKED: usize = 100;
+const ASKED_BEFORE: usize = 20;
 
 /// What the pages ask for: the fleet and the nodes, whole and narrowed.
 const PAGES: [(&str, &str); 7] = [
@@ -93,13 +94,14 @@ fn storage(fleet: &Fleet) -> Vec<Figure> {
     ]
 }
 
-/// The slowest page of them, at its 95th percentile.
+/// The slowest page of them, at its 95th percentile. They are asked for in turn, and first without being counted: what the
+/// database does after so much was written would be laid to the page that comes first.
 fn pages(fleet: &Fleet) -> Figure {
     let token = fleet.token("pia.lund", "reader");
     let client = client(&fleet.ca, None).expect("a link");
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
-    let slowest = PAGES.map(|(page, filter)| {
-        let ask = || async {
+    let ask = |(page, filter): (&str, &str)| {
+        runtime.block_on(async {
             let began = Instant::now();
             let query: &[(&str, &str)] = if filter.is_empty() { &[] } else { &[("filter", filter)] };
             let url = reqwest::Url::parse_with_params(&format!("{}/api/{page}", fleet.people_url()), query).expect("a URL");
@@ -107,17 +109,22 @@ fn pages(fleet: &Fleet) -> Figure {
             let (status, body) = (answer.status(), answer.bytes().await.expect("it ends"));
             assert!(status.is_success(), "{page} {filter}: {}", String::from_utf8_lossy(&body));
             (began.elapsed(), body.len())
-        };
-        let mut asked: Vec<(Duration, usize)> = (0..ASKED).map(|_| runtime.block_on(ask())).collect();
+        })
+    };
+    let mut rounds: Vec<[(Duration, usize); PAGES.len()]> = (0..ASKED_BEFORE + ASKED).map(|_| PAGES.map(ask)).collect();
+    rounds.drain(..ASKED_BEFORE);
+    let mut slowest = Duration::ZERO;
+    for (at, (page, filter)) in PAGES.iter().enumerate() {
+        let mut asked: Vec<(Duration, usize)> = rounds.iter().map(|round| round[at]).collect();
         asked.sort_unstable();
         let (median, slow) = (asked[ASKED / 2], asked[ASKED * 95 / 100]);
         println!("{page:<6} {filter:<75} median {:>9.1?}  p95 {:>9.1?}  {:>6} KB", median.0, slow.0, median.1 / 1_000);
-        slow.0
-    });
+        slowest = slowest.max(slow.0);
+    }
     Figure {
         work: "Fleet and Nodes at 100,000 nodes, the slowest's p95",
         against: "-",
-        measured: slowest.iter().max().map_or(0.0, Duration::as_secs_f64) * 1_000.0,
+        measured: slowest.as_secs_f64() * 1_000.0,
         budget: 100.0,
         unit: "ms",
         bound: Bound::AtMost,
