@@ -3,10 +3,10 @@
 #![expect(clippy::unwrap_used, reason = "a test may panic")]
 
 use constans_core::digest::DigestKey;
-use constans_core::filter::{About, NodeView};
+use constans_core::filter::{About, Asked, NodeView, Remembered};
 use constans_core::kit::{Kit, KitFiles, OnDrift, Surroundings, check, explain_findings};
 use constans_core::param::{Given, Layer};
-use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
+use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve, resolve_noting};
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
@@ -328,4 +328,62 @@ fn what_is_the_same_on_all_nodes_is_made_once_and_what_is_not_is_made_for_each()
     assert!(elsewhere.state.clauses.iter().all(|clause| clause.on_drift.map(|switch| switch.value) == Some(OnDrift::Tell)));
     assert!(on("auken", "one", None).state.clauses.iter().all(|clause| clause.on_drift.is_none()), "an assignment's switch stays its own");
     assert_eq!(elsewhere.contents.len(), 2, "contents come along, whoever asked first");
+}
+
+#[test]
+fn what_was_resolved_for_a_node_is_what_those_come_to_that_say_the_same_of_what_was_asked() {
+    let clauses = r#"
+[[clause]]
+what = "file:/etc/issue"
+text = "Skerry Line\n"
+
+[[clause]]
+what = "file:/etc/place"
+text = "{% if labels.site == 'auken' %}{{ labels.ship }}{% else %}{{ about.cpu.count }}{% endif %}"
+
+[[clause]]
+what = "file:/etc/lane-{{ lane }}"
+for = { lane = "labels.site == 'auken' ? ['a'] : ['a', labels.lane]" }
+text = "{{ node.name if lane == 'own' else lane }}"
+
+[[clause]]
+what = "file:/etc/lane-b"
+text = "not b"
+where = "labels.ship == 'gannet' && about.memory.mib < 1000"
+"#;
+    let kit = check(kit_of("", clauses), None, Surroundings::default()).kit.unwrap();
+    let (given, key, untouchable) = (BTreeMap::new(), DigestKey::new("test"), Untouchable::default());
+    let mut remembered: Remembered<Result<String, Vec<String>>> = Remembered::default();
+    let (mut found, mut refused) = (0, 0);
+    for at in 0..400_usize {
+        let labels = [("site", ["auken", "brisk", "tern"][at % 3]), ("ship", ["", "gannet"][at / 3 % 2]), ("lane", ["b", "own", "a"][at / 6 % 3])];
+        let about = [("cpu.count", 2 + at / 18 % 2), ("memory.mib", [512, 4096][at / 36 % 2])].map(|(path, value)| (path.to_owned(), value.into()));
+        let view = NodeView {
+            name: format!("kiosk-{at}"),
+            labels: labels.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect(),
+            about: About::new(about.into_iter().filter(|(path, _)| path != "memory.mib" || at % 7 > 0)),
+        };
+        let input = ResolveInput {
+            assigned: vec![Assigned::plainly(&kit, &kit.baselines[0])],
+            kits: &[],
+            given: &given,
+            view: &view,
+            key: &key,
+            conditions: Conditions::Decide,
+            untouchable: &untouchable,
+        };
+        let mut asked = Asked::default();
+        let resolved = resolve_noting(&input, &mut asked);
+        let result =
+            resolved.map(|resolved| resolved.state.digest.as_str().to_owned()).map_err(|all| all.into_iter().map(|one| one.message).collect());
+        refused += usize::from(result.is_err());
+        match remembered.find(&view) {
+            Some(known) => {
+                found += 1;
+                assert_eq!(known, result, "{view:?}");
+            }
+            None => remembered.keep(asked, &view, result),
+        }
+    }
+    assert!(found > 200 && refused > 10, "{found} were found, {refused} are refused: their lane is another");
 }

@@ -1,6 +1,6 @@
 //! What a clause is repeated for: an expression that comes to a list or a map.
 
-use super::{ConditionError, Evaluated, Expression, NodeView};
+use super::{Asked, ConditionError, Evaluated, Expression, NodeView};
 use cel::Value as CelValue;
 use serde_json::{Map, Value, json};
 
@@ -45,6 +45,11 @@ impl Items {
             return Err(ConditionError::whole(format!("`for` goes over {} items, at most {MOST_ITEMS} are allowed", items.len()), 0));
         }
         Ok(Ok(items))
+    }
+
+    /// Returns what the expression asks of a node.
+    pub fn asked(&self) -> Asked {
+        self.0.asked()
     }
 
     /// Returns the parameters that the expression uses.

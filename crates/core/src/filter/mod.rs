@@ -3,11 +3,13 @@
 //!
 //! Compiling needs a deep stack: callers use a thread with a large one.
 
+mod asked;
 mod items;
 mod node_view;
 mod plain;
 mod walk;
 
+pub use asked::{Asked, Keys, Remembered};
 pub use items::{Items, MOST_ITEMS};
 use node_view::Sample;
 pub use node_view::{About, NodeView, STABLE_FIELDS, StableField};
@@ -15,7 +17,7 @@ pub use plain::{Comparison, Field, Plain, Scalar};
 
 use cel::{Context, Env, Program, Value as CelValue};
 use serde_json::{Value, json};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 use std::sync::{Arc, LazyLock};
 use walk::{Uses, Walk};
@@ -130,6 +132,11 @@ impl Condition {
         if uses.labels_asked_for.iter().any(is_also_read) { None } else { plain::plain(self.0.program.expression()) }
     }
 
+    /// Returns what the condition asks of a node.
+    pub fn asked(&self) -> Asked {
+        self.0.asked()
+    }
+
     /// Returns the labels that the condition uses.
     pub fn labels(&self) -> impl Iterator<Item = &str> {
         self.0.uses.labels.iter().map(String::as_str)
@@ -177,6 +184,12 @@ impl Expression {
             return Err(errors);
         }
         Ok(Self { program, uses })
+    }
+
+    fn asked(&self) -> Asked {
+        let keys = |all: bool, some: &BTreeSet<String>| if all { Keys::All } else { Keys::Some(some.clone()) };
+        let Uses { name, all_labels, labels, all_about, about, .. } = &self.uses;
+        Asked { name: *name, labels: keys(*all_labels, labels), about: keys(*all_about, about) }
     }
 
     fn parameters(&self) -> impl Iterator<Item = &str> {
@@ -291,6 +304,26 @@ mod tests {
             ("labels.role == 'gate' && about.arch == 'amd64'", Answer::No),
         ] {
             assert_eq!(answer(source).unwrap(), expected, "{source}");
+        }
+    }
+
+    #[test]
+    fn what_is_asked_of_the_node_is_known_before_it_is_asked() {
+        let some = |keys: &[&str]| Keys::Some(keys.iter().map(|key| (*key).to_owned()).collect());
+        for (source, name, labels, about) in [
+            ("true || params.idle > 2", false, some(&[]), some(&[])),
+            ("labels.site == 'auken' || labels['ship'] == 'tern' || has(labels.role)", false, some(&["role", "ship", "site"]), some(&[])),
+            ("labels.all(key, key != 'site')", false, Keys::All, some(&[])),
+            ("'site' in labels && labels.site == 'auken'", false, Keys::All, some(&[])),
+            ("labels[params.idle] == 'auken'", false, Keys::All, some(&[])),
+            ("about.cpu.count > 2", false, some(&[]), some(&["cpu.count"])),
+            ("has(about.os.name) || 'os' in about", false, some(&[]), Keys::All),
+            ("node.name == 'gate-auken-1'", true, some(&[]), some(&[])),
+            ("'name' in node", true, some(&[]), some(&[])),
+            ("[1].exists(labels, labels == 1)", false, some(&[]), some(&[])),
+        ] {
+            let asked = Condition::parse(source, &["idle"]).unwrap().asked();
+            assert_eq!(asked, Asked { name, labels, about }, "{source}");
         }
     }
 

@@ -84,6 +84,11 @@ impl About {
         self.fields.get(path)
     }
 
+    /// Returns all fields, by path.
+    pub fn fields(&self) -> impl Iterator<Item = (&str, &Value)> {
+        self.fields.iter().map(|(path, value)| (path.as_str(), value))
+    }
+
     /// Returns the fields as the nested map that documents see.
     pub fn nested(&self) -> Value {
         let mut root = Map::new();

@@ -11,6 +11,10 @@ const MAX_LIST: usize = 1_000;
 /// The names that a condition uses.
 #[derive(Debug, Default)]
 pub(super) struct Uses {
+    /// Whether it uses the node's name, all of its labels, or all that it found out about itself.
+    pub name: bool,
+    pub all_labels: bool,
+    pub all_about: bool,
     pub about: BTreeSet<String>,
     pub labels: BTreeSet<String>,
     pub labels_asked_for: BTreeSet<String>,
@@ -97,7 +101,16 @@ impl Walk<'_> {
 
     fn name(&mut self, expression: &IdedExpr, name: &str) {
         const ROOTS: [&str; 4] = ["labels", "about", "params", "node"];
-        if self.bound.iter().any(|bound| bound == name) || name.starts_with('@') || ROOTS.contains(&name) {
+        if self.bound.iter().any(|bound| bound == name) || name.starts_with('@') {
+            return;
+        }
+        match name {
+            "labels" => self.uses.all_labels = true,
+            "about" => self.uses.all_about = true,
+            "node" => self.uses.name = true,
+            _ => {}
+        }
+        if ROOTS.contains(&name) {
             return;
         }
         let hint = nearest_word(name, ROOTS)
@@ -133,6 +146,7 @@ impl Walk<'_> {
                 }
             }
             Expr::Ident(root) if root == "node" => {
+                self.uses.name = true;
                 let is_listed = self.listed && path.len() == 1 && LISTED_FIELDS.contains(&path[0]);
                 if path != ["name"] && !is_listed {
                     let hint = match nearest_word(path[0], LISTED_FIELDS.iter().copied()).filter(|_| self.listed) {

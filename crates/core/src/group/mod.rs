@@ -2,14 +2,16 @@
 //! its agent's settings, each with where it comes from.
 
 mod merge;
+mod planner;
 
-use crate::filter::{Answer, Condition, NodeView};
+use crate::filter::NodeView;
 use crate::kit::{OnDrift, OnRollout};
 use crate::param::{Given, Layer, disagree};
 use crate::settings::{AgentSettings, GroupSettings};
 use merge::settings_of;
+pub use planner::Planner;
 use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
+use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// The group that every node belongs to.
@@ -63,7 +65,7 @@ pub struct Assignment {
 }
 
 /// What one node is assigned.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct Plan {
     /// The groups that it belongs to, the lowest first.
     pub groups: Vec<String>,
@@ -108,15 +110,11 @@ pub enum PlanError {
 ///
 /// Returns the first disagreement, naming both groups. A disagreement about the mode resolves to `observe`.
 pub fn plan(view: &NodeView, groups: &[Group], stages: &[String]) -> Result<Plan, PlanError> {
-    let mut mine: Vec<&Group> = Vec::new();
-    let mut undecidable = Vec::new();
-    for group in groups {
-        match belongs(view, group)? {
-            Answer::Yes => mine.push(group),
-            Answer::No => {}
-            Answer::Undecidable(_) => undecidable.push(group.name.clone()),
-        }
-    }
+    Planner::new(groups.to_vec(), stages.to_vec()).plan(view, |plan| plan)
+}
+
+/// Returns what the nodes of these groups are assigned.
+fn plan_for(mut mine: Vec<&Group>, undecidable: Vec<String>, stages: &[String]) -> Result<Plan, PlanError> {
     mine.sort_by(|left, right| (left.priority, &left.name).cmp(&(right.priority, &right.name)));
     let stage = highest(&mine, "the stage", |group| group.stage.clone())?;
     Ok(Plan {
@@ -127,16 +125,6 @@ pub fn plan(view: &NodeView, groups: &[Group], stages: &[String]) -> Result<Plan
         given: given(&mine)?,
         settings: settings_of(&mine)?,
     })
-}
-
-fn belongs(view: &NodeView, group: &Group) -> Result<Answer, PlanError> {
-    if group.name == EVERYONE || group.pinned.contains(&view.name) {
-        return Ok(Answer::Yes);
-    }
-    let Some(filter) = &group.filter else { return Ok(Answer::No) };
-    let failed = |because: String| PlanError::Filter { group: group.name.clone(), because };
-    let condition = Condition::parse(filter, &[]).map_err(|errors| failed(errors[0].message.clone()))?;
-    condition.holds(view, &json!({})).map_err(|error| failed(error.message))
 }
 
 /// Returns what the highest group says, and its name; two of one priority must not disagree.
@@ -189,6 +177,7 @@ fn given(groups: &[&Group]) -> Result<BTreeMap<String, Vec<Given>>, PlanError> {
 mod tests {
     use super::*;
     use crate::run::Mode;
+    use serde_json::json;
 
     fn group(name: &str, priority: i32) -> Group {
         Group { name: name.into(), priority, filter: Some("labels.role == 'kiosk'".into()), ..Group::default() }

@@ -5,7 +5,7 @@ use super::render::{RenderError, Renderer, Scope, has_markup};
 use super::resolve::{Assigned, Conditions, ResolveInput};
 use crate::address::ClauseAddress;
 use crate::digest::{self, Digest};
-use crate::filter::{Answer, Condition, ConditionError, Items, MOST_ITEMS};
+use crate::filter::{Answer, Asked, Condition, ConditionError, Items, MOST_ITEMS};
 use crate::kind::{self, Naming};
 use crate::kit::{ClauseDocument, Code, Finding, Gone, Located, OnDrift, OnRollout, Place};
 use crate::param::Parameter;
@@ -63,6 +63,11 @@ impl<'a> Instantiation<'a> {
             origin: Origin { kit: assigned.kit.name.clone(), version: assigned.kit.version.clone(), baseline: assigned.baseline.name.value.clone() },
             kit: assigned.kit.name.as_str().into(),
         }
+    }
+
+    /// Returns what was asked of the node so far.
+    pub fn asked(&self) -> Asked {
+        self.scope.asked()
     }
 
     /// Returns what a clause of a document comes to here: one clause, or one for each turn of its loops.
@@ -180,6 +185,7 @@ impl<'a> Instantiation<'a> {
                 Some(parsed) => parsed.clone(),
                 None => Arc::new(Items::parse(&one.over.value, &names).map_err(|mut errors| failed(errors.remove(0)))?),
             };
+            self.scope.note(&parsed.asked());
             let items = parsed.of(self.input.view, &self.params).map_err(failed)?;
             let mut items = items.map_err(|missing| {
                 let message = format!("the node did not report {}, which `for` goes over", missing.join(", "));
@@ -263,6 +269,7 @@ impl<'a> Instantiation<'a> {
                 Arc::new(Condition::parse(&condition.value, &names).map_err(|errors| failed(errors[0].message.clone()))?)
             }
         };
+        self.scope.note(&parsed.asked());
         parsed.holds(self.input.view, &self.params).map_err(|error| failed(error.message))
     }
 

@@ -17,4 +17,4 @@ pub(crate) use instantiate::Fixed;
 pub use left_behind::{LeftBehind, left_behind};
 pub use order::{Relation, Why};
 pub use render::{RenderError, Renderer, Scope, has_markup};
-pub use resolve::{Assigned, Conditions, Excluded, ResolveInput, Resolved, Untouchable, resolve};
+pub use resolve::{Assigned, Conditions, Excluded, ResolveInput, Resolved, Untouchable, resolve, resolve_noting};

@@ -1,6 +1,6 @@
 //! Renders texts and files of a kit: strict, without escaping, bounded, and blind to everything outside the kit.
 
-use crate::filter::NodeView;
+use crate::filter::{Asked, NodeView};
 use crate::kit::KitFiles;
 use minijinja::syntax::SyntaxConfig;
 use minijinja::value::{Enumerator, Object, Serde, Value as JinjaValue, merge_maps};
@@ -10,8 +10,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::io;
 use std::ops::Range;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// The largest rendered text, in bytes.
 pub const MAX_OUTPUT_BYTES: usize = 1024 * 1024;
@@ -38,12 +38,21 @@ pub struct RenderError {
 pub struct Scope {
     context: JinjaValue,
     guesses: Option<Arc<Guesses>>,
+    asked: Noted,
+}
+
+/// What was asked of the node so far.
+type Noted = Arc<Mutex<Asked>>;
+
+fn note(noted: &Noted, how: impl FnOnce(&mut Asked)) {
+    how(&mut noted.lock().unwrap_or_else(PoisonError::into_inner));
 }
 
 impl Scope {
     /// Puts a node and the parameters' values together.
     pub fn new(view: &NodeView, params: &Value) -> Self {
-        Self { context: context(view, JinjaValue::from(Serde(params))), guesses: None }
+        let asked = Noted::default();
+        Self { context: context(view, JinjaValue::from(Serde(params)), &asked), guesses: None, asked }
     }
 
     /// The same for a check, which has no node and not all values: what a map does not hold is guessed at.
@@ -51,7 +60,8 @@ impl Scope {
         let guesses = Arc::new(Guesses::default());
         let known: BTreeMap<String, JinjaValue> =
             params.as_object().into_iter().flatten().map(|(name, value)| (name.clone(), guessable(value, &guesses))).collect();
-        Self { context: context(view, JinjaValue::from_object(known)), guesses: Some(guesses) }
+        let asked = Noted::default();
+        Self { context: context(view, JinjaValue::from_object(known), &asked), guesses: Some(guesses), asked }
     }
 
     /// Adds the names of loops.
@@ -65,7 +75,20 @@ impl Scope {
                 (name.to_owned(), value)
             })
             .collect();
-        Self { context: merge_maps([JinjaValue::from_object(names), self.context.clone()]), guesses: self.guesses.clone() }
+        let context = merge_maps([JinjaValue::from_object(names), self.context.clone()]);
+        Self { context, guesses: self.guesses.clone(), asked: self.asked.clone() }
+    }
+
+    /// Notes what else was asked of the node.
+    pub fn note(&self, asked: &Asked) {
+        note(&self.asked, |all| all.add(asked));
+    }
+
+    /// Returns what was asked of the node so far.
+    pub fn asked(&self) -> Asked {
+        let mut asked = Asked::default();
+        note(&self.asked, |all| asked.add(all));
+        asked
     }
 
     /// Returns whether something was guessed at since it was asked last.
@@ -74,12 +97,13 @@ impl Scope {
     }
 }
 
-fn context(view: &NodeView, params: JinjaValue) -> JinjaValue {
+fn context(view: &NodeView, params: JinjaValue, asked: &Noted) -> JinjaValue {
+    let of_node = |root, map| JinjaValue::from_object(OfNode { root, map, asked: asked.clone() });
     minijinja::context! {
-        labels => JinjaValue::from_object(Labels(view.labels.clone())),
-        about => JinjaValue::from(Serde(view.about.nested())),
+        labels => of_node(Root::Labels, JinjaValue::from(Serde(&view.labels))),
+        about => of_node(Root::About, JinjaValue::from(Serde(view.about.nested()))),
         params => params,
-        node => minijinja::context! { name => view.name.clone() },
+        node => of_node(Root::Node, minijinja::context! { name => view.name.clone() }),
     }
 }
 
@@ -128,17 +152,42 @@ impl Object for Guessed {
     }
 }
 
-/// Labels: a missing one reads as `""`.
+/// A map of the node's, which notes what is asked of it.
 #[derive(Debug)]
-struct Labels(BTreeMap<String, String>);
+struct OfNode {
+    root: Root,
+    map: JinjaValue,
+    asked: Noted,
+}
 
-impl Object for Labels {
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Root {
+    /// A missing one reads as `""`.
+    Labels,
+    About,
+    Node,
+}
+
+impl OfNode {
+    fn note(&self, key: Option<&str>) {
+        note(&self.asked, |asked| match self.root {
+            Root::Labels => asked.labels.add(key),
+            Root::About => asked.about.add(key),
+            Root::Node => asked.name = true,
+        });
+    }
+}
+
+impl Object for OfNode {
     fn get_value(self: &Arc<Self>, key: &JinjaValue) -> Option<JinjaValue> {
-        Some(JinjaValue::from(self.0.get(key.as_str()?).cloned().unwrap_or_default()))
+        self.note(Some(key.as_str()?));
+        let value = self.map.get_item(key).ok().filter(|value| !value.is_undefined());
+        value.or_else(|| (self.root == Root::Labels).then(|| JinjaValue::from("")))
     }
 
     fn enumerate(self: &Arc<Self>) -> Enumerator {
-        Enumerator::Values(self.0.keys().map(JinjaValue::from).collect())
+        self.note(None);
+        Enumerator::Values(self.map.try_iter().into_iter().flatten().collect())
     }
 }
 
@@ -281,6 +330,7 @@ impl io::Write for Bounded {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::filter::Keys;
     use serde_json::json;
 
     fn rendered(source: &str) -> Result<Value, RenderError> {
@@ -306,6 +356,38 @@ mod tests {
         assert_eq!(rendered("ship={{ labels.ship }}").unwrap(), json!("ship="));
         assert_eq!(rendered("x {{ params.idel }}").unwrap_err().message, "the render speaks of a name that is not there: `params.idel`");
         assert!(rendered("{{ params.idel }}").is_err());
+    }
+
+    #[test]
+    fn what_is_asked_of_the_node_is_noted() {
+        let asked = |source: &str| {
+            let view = NodeView { labels: BTreeMap::from([("site".into(), "auken".into())]), ..NodeView::sample() };
+            let scope = Scope::new(&view, &json!({ "idle": 90, "which": "site" }));
+            let turn = scope.with(std::iter::once(("lane", json!("A"))));
+            let rendered = Renderer::new(&KitFiles::default()).value(source, &turn).map(|_| ()).map_err(|error| error.message);
+            rendered.map(|()| scope.asked())
+        };
+        let of = |name: bool, labels: Option<&[&str]>, about: Option<&[&str]>| {
+            let keys = |keys: Option<&[&str]>| keys.map_or(Keys::All, |keys| Keys::Some(keys.iter().map(|key| (*key).to_owned()).collect()));
+            Asked { name, labels: keys(labels), about: keys(about) }
+        };
+        let none: Option<&[&str]> = Some(&[]);
+        for (source, expected) in [
+            ("{{ params.idle }} {{ lane }}", of(false, none, none)),
+            ("{{ labels.ship }} {{ labels[params.which] }}", of(false, Some(&["ship", "site"]), none)),
+            ("{% if 'ship' in labels %}x{% endif %}", of(false, Some(&["ship"]), none)),
+            ("{% for label in labels %}{{ label }}{% endfor %}", of(false, None, none)),
+            ("{{ labels|length }}", of(false, None, none)),
+            ("{{ labels == {'site': 'auken'} }}", of(false, None, none)),
+            ("{{ labels }}", of(false, None, none)),
+            ("{% if labels %}x{% endif %}", of(false, None, none)),
+            ("{{ about.os.name }} {{ about.cpu is defined }}", of(false, none, Some(&["os", "cpu"]))),
+            ("{{ about|tojson }}", of(false, none, None)),
+            ("{{ node.name }}", of(true, none, none)),
+            ("{{ debug() }}", of(true, None, None)),
+        ] {
+            assert_eq!(asked(source).unwrap(), expected, "{source}");
+        }
     }
 
     #[test]

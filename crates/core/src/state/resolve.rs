@@ -5,7 +5,7 @@ use super::instantiate::{Draft, Instantiation};
 use super::order::Relation;
 use super::{claims, include, order, reference};
 use crate::digest::{Digest, DigestKey};
-use crate::filter::NodeView;
+use crate::filter::{Asked, NodeView};
 use crate::kit::{Baseline, Code, Finding, Gone, Kit, OnDrift, OnRollout, Place};
 use crate::param::{self, Given, ParameterType, ParameterValue};
 use std::collections::BTreeMap;
@@ -105,6 +105,16 @@ pub struct Resolved {
 ///
 /// Returns everything that keeps it from being computed, each with its place: conflicts name both.
 pub fn resolve(input: &ResolveInput<'_>) -> Result<Resolved, Vec<Finding>> {
+    resolve_noting(input, &mut Asked::default())
+}
+
+/// Computes a node's effective state, and adds to `asked` what was asked of the node: all that says the same of it comes to
+/// the same, errors too.
+///
+/// # Errors
+///
+/// Returns everything that keeps it from being computed, each with its place: conflicts name both.
+pub fn resolve_noting(input: &ResolveInput<'_>, asked: &mut Asked) -> Result<Resolved, Vec<Finding>> {
     let mut findings = Vec::new();
     let mut parameters = BTreeMap::new();
     let assigned = include::with_includes(&input.assigned, input.kits, input.conditions, &mut findings);
@@ -130,6 +140,7 @@ pub fn resolve(input: &ResolveInput<'_>) -> Result<Resolved, Vec<Finding>> {
                 Err(errors) => findings.extend(in_kit(errors)),
             }
         }
+        asked.add(&instantiation.asked());
         parameters.extend(values.into_iter().map(|(name, value)| (format!("{prefix}{name}"), value)));
     }
     for draft in &drafts {

@@ -68,7 +68,7 @@ pub struct NewWanted<'a> {
     /// How its agent is set.
     pub settings: &'a Value,
     /// Its mode, as lists show it.
-    pub mode: String,
+    pub mode: &'a str,
     /// After so many seconds without a full run its runs are overdue.
     pub overdue_secs: i64,
 }
@@ -94,7 +94,7 @@ pub async fn set(db: &mut PgConnection, epoch: i64, all: &[NewWanted<'_>]) -> sq
         "update node set mode = new.mode from unnest($1::uuid[], $2::text[]) as new (id, mode) where node.id = new.id and node.mode <> new.mode",
     )
     .bind(&nodes)
-    .bind(all.iter().map(|new| new.mode.as_str()).collect::<Vec<_>>())
+    .bind(all.iter().map(|new| new.mode).collect::<Vec<_>>())
     .execute(db)
     .await
     .map(|_| ())

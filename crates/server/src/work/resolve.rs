@@ -6,12 +6,11 @@ use crate::store::wanted::{self, NewWanted, NodeViewRow};
 use crate::store::{fact, group, release, stage};
 use crate::work::publish::kit_of;
 use constans_core::digest::DigestKey;
-use constans_core::filter::NodeView;
-use constans_core::group::{Group, Plan, plan};
+use constans_core::filter::{Asked, NodeView, Remembered};
+use constans_core::group::{Plan, Planner};
 use constans_core::kit::Kit;
-use constans_core::settings::AgentSettings;
 use constans_core::standing::overdue_after;
-use constans_core::state::{Assigned, Conditions, ResolveInput, Untouchable, resolve};
+use constans_core::state::{Assigned, Conditions, ResolveInput, Untouchable, resolve_noting};
 use constans_folder::on_large_stack;
 use constans_wire::check_in::Explained;
 use constans_wire::kit::Changed;
@@ -21,13 +20,12 @@ use sqlx::PgConnection;
 use std::collections::{BTreeMap, HashSet};
 use std::num::NonZero;
 use std::ops::Range;
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use uuid::Uuid;
 
 /// Everything that resolving depends on.
 struct Inputs {
-    groups: Vec<Group>,
-    stages: Vec<String>,
+    planner: Planner<Arc<Planned>>,
     served: BTreeMap<String, BTreeMap<String, String>>,
     kits: BTreeMap<(String, String), Arc<Kit>>,
     nodes: Vec<NodeViewRow>,
@@ -36,21 +34,31 @@ struct Inputs {
     made: Mutex<HashSet<String>>,
 }
 
+/// What nodes of the same groups have in common, as it is stored too.
+struct Planned {
+    plan: Plan,
+    groups: Value,
+    stage: Value,
+    settings: Value,
+    /// What their states came to.
+    resolved: Mutex<Remembered<Result<Arc<Made>, String>>>,
+}
+
 /// What one node is wanted to be.
 struct Outcome {
     node: Uuid,
-    plan: Option<Plan>,
-    settings: AgentSettings,
-    result: Result<Made, String>,
+    /// None if the node cannot be assigned anything.
+    planned: Option<Arc<Planned>>,
+    result: Result<Arc<Made>, String>,
+    /// The state itself, with the first node that has it.
+    new: Option<NewState>,
 }
 
 /// A resolved state.
 struct Made {
     digest: String,
     releases: Vec<String>,
-    explained: Explained,
-    /// The state itself, for the first node that has it.
-    state: Option<NewState>,
+    explained: Value,
 }
 
 /// A state ready to be stored.
@@ -90,24 +98,26 @@ pub async fn resolve_nodes(db: &mut PgConnection, here: &Here, only: Option<Uuid
 /// Stores what became of nodes, `before` being how they were.
 async fn store(db: &mut PgConnection, before: &[NodeViewRow], outcomes: &[Outcome], epoch: i64, changed: &mut Changed) -> Result<(), ApiError> {
     note_plans(db, outcomes).await?;
-    let settings: Vec<Value> = outcomes.iter().map(|outcome| json!(outcome.settings)).collect();
+    let unplanned = Arc::new(Planned::new(Plan::default()));
     let (mut wanted, mut facts, mut explained) = (Vec::new(), Vec::new(), Vec::new());
-    for ((before, outcome), settings) in before.iter().zip(outcomes).zip(&settings) {
+    for (before, outcome) in before.iter().zip(outcomes) {
+        let planned = outcome.planned.as_ref().unwrap_or(&unplanned);
+        let settings = &planned.settings;
         match &outcome.result {
             Ok(made) => {
-                if let Some(state) = &made.state {
-                    for (name, bytes, sealed) in &state.contents {
+                if let Some(new) = &outcome.new {
+                    for (name, bytes, sealed) in &new.contents {
                         release::store_content(&mut *db, name, bytes, *sealed).await?;
                     }
-                    wanted::store_state(&mut *db, &made.digest, &state.body, &state.names, &made.releases).await?;
+                    wanted::store_state(&mut *db, &made.digest, &new.body, &new.names, &made.releases).await?;
                 }
                 if before.state.as_ref() != Some(&made.digest) || before.settings.as_ref() != Some(settings) || before.unusable.is_some() {
-                    let overdue_secs = overdue_after(outcome.settings.longest_between_runs()).as_secs();
-                    let mode = json!(outcome.settings.mode).as_str().unwrap_or_default().to_owned();
+                    let overdue_secs = overdue_after(planned.plan.settings.longest_between_runs()).as_secs();
+                    let mode = settings["mode"].as_str().unwrap_or_default();
                     wanted.push(NewWanted { node: outcome.node, state: &made.digest, settings, mode, overdue_secs });
                     facts.push((outcome.node, json!({ "state": made.digest, "releases": made.releases })));
                 }
-                explained.push((outcome.node, json!(made.explained)));
+                explained.push((outcome.node, &made.explained));
             }
             Err(because) => {
                 wanted::set_unusable(db, outcome.node, because, settings, epoch).await?;
@@ -118,12 +128,8 @@ async fn store(db: &mut PgConnection, before: &[NodeViewRow], outcomes: &[Outcom
     }
     changed.nodes += wanted.len() as u64;
     wanted::set(db, epoch, &wanted).await?;
-    fact::now_are(db, "wanted", &borrowed(&facts)).await?;
-    Ok(wanted::explain(db, &borrowed(&explained)).await?)
-}
-
-fn borrowed(facts: &[(Uuid, Value)]) -> Vec<(Uuid, &Value)> {
-    facts.iter().map(|(node, value)| (*node, value)).collect()
+    fact::now_are(db, "wanted", &facts.iter().map(|(node, value)| (*node, value)).collect::<Vec<_>>()).await?;
+    Ok(wanted::explain(db, &explained).await?)
 }
 
 async fn read_inputs(db: &mut PgConnection, here: &Here, only: Option<Uuid>) -> Result<Inputs, ApiError> {
@@ -140,9 +146,9 @@ async fn read_inputs(db: &mut PgConnection, here: &Here, only: Option<Uuid>) -> 
         }
     }
     let groups = group::all(&mut *db).await?.into_iter().filter_map(|body| serde_json::from_value(body).ok()).collect();
+    let stages = stage::names(&mut *db).await?;
     Ok(Inputs {
-        groups,
-        stages: stage::names(&mut *db).await?,
+        planner: on_large_stack(|| Planner::new(groups, stages)),
         served,
         kits,
         nodes: wanted::node_views(&mut *db, only).await?,
@@ -167,16 +173,38 @@ fn compute_node(inputs: &Inputs, node: &NodeViewRow) -> Outcome {
         T::deserialize(value).unwrap_or_default()
     }
     let view = NodeView { name: node.name.clone(), labels: read(&node.labels), about: read(&node.about) };
-    match plan(&view, &inputs.groups, &inputs.stages) {
-        Err(error) => Outcome { node: node.id, plan: None, settings: AgentSettings::default(), result: Err(error.to_string()) },
-        Ok(plan) => {
-            let result = make(inputs, &view, &plan);
-            Outcome { node: node.id, settings: plan.settings.clone(), plan: Some(plan), result }
+    match inputs.planner.plan(&view, |plan| Arc::new(Planned::new(plan))) {
+        Err(error) => Outcome { node: node.id, planned: None, result: Err(error.to_string()), new: None },
+        Ok(planned) => {
+            let known = planned.known().find(&view);
+            let (result, new) = known.map_or_else(|| make_and_keep(inputs, &view, &planned), |known| (known, None));
+            Outcome { node: node.id, planned: Some(planned), result, new }
         }
     }
 }
 
-fn make(inputs: &Inputs, view: &NodeView, plan: &Plan) -> Result<Made, String> {
+impl Planned {
+    fn new(plan: Plan) -> Self {
+        let (groups, stage, settings) = (json!(plan.groups), json!(plan.stage), json!(plan.settings));
+        Self { plan, groups, stage, settings, resolved: Mutex::default() }
+    }
+
+    fn known(&self) -> MutexGuard<'_, Remembered<Result<Arc<Made>, String>>> {
+        self.resolved.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+fn make_and_keep(inputs: &Inputs, view: &NodeView, planned: &Planned) -> (Result<Arc<Made>, String>, Option<NewState>) {
+    let mut asked = Asked::default();
+    let (result, new) = match make(inputs, view, &planned.plan, &mut asked) {
+        Ok((made, new)) => (Ok(Arc::new(made)), new),
+        Err(because) => (Err(because), None),
+    };
+    planned.known().keep(asked, view, result.clone());
+    (result, new)
+}
+
+fn make(inputs: &Inputs, view: &NodeView, plan: &Plan, asked: &mut Asked) -> Result<(Made, Option<NewState>), String> {
     let none = BTreeMap::new();
     let served = inputs.served.get(&plan.stage).unwrap_or(&none);
     let mut assigned = Vec::new();
@@ -212,7 +240,7 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan) -> Result<Made, String> {
     let kits: Vec<&Kit> = served.iter().filter_map(|(kit, version)| inputs.kits.get(&(kit.clone(), version.clone())).map(Arc::as_ref)).collect();
     let input =
         ResolveInput { assigned, kits: &kits, given: &plan.given, view, key: &inputs.key, conditions: Conditions::Decide, untouchable: &untouchable };
-    let resolved = resolve(&input)
+    let resolved = resolve_noting(&input, asked)
         .map_err(|findings| findings.iter().map(|finding| format!("{} ({})", finding.message, finding.place)).collect::<Vec<_>>().join("; "))?;
     let mut state = resolved.state;
     for origin in state.clauses.iter().flat_map(|clause| &clause.origins) {
@@ -227,7 +255,7 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan) -> Result<Made, String> {
     let sealed = state.seal(&inputs.key);
     let digest = state.digest.as_str().to_owned();
     let is_new = inputs.made.lock().is_ok_and(|mut made| made.insert(digest.clone()));
-    let state = if is_new {
+    let new = if is_new {
         let contents = resolved.contents.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes, name.scheme() == "h1"));
         let sealed = sealed.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes.into(), true));
         let body = serde_json::to_string(&state).map_err(|error| error.to_string())?;
@@ -235,19 +263,14 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan) -> Result<Made, String> {
     } else {
         None
     };
-    Ok(Made { digest, releases, explained, state })
+    Ok((Made { digest, releases, explained: json!(explained) }, new))
 }
 
 async fn note_plans(db: &mut PgConnection, outcomes: &[Outcome]) -> sqlx::Result<()> {
-    let planned: Vec<(Uuid, &Plan)> = outcomes.iter().filter_map(|outcome| Some((outcome.node, outcome.plan.as_ref()?))).collect();
-    for what in ["groups", "stage", "settings"] {
-        let part = |plan: &Plan| match what {
-            "groups" => json!(plan.groups),
-            "stage" => json!(plan.stage),
-            _ => json!(plan.settings),
-        };
-        let facts: Vec<(Uuid, Value)> = planned.iter().map(|(node, plan)| (*node, part(plan))).collect();
-        fact::now_are(&mut *db, what, &borrowed(&facts)).await?;
-    }
-    Ok(())
+    let part = |of: fn(&Planned) -> &Value| -> Vec<(Uuid, &Value)> {
+        outcomes.iter().filter_map(|outcome| Some((outcome.node, of(outcome.planned.as_ref()?)))).collect()
+    };
+    fact::now_are(&mut *db, "groups", &part(|planned| &planned.groups)).await?;
+    fact::now_are(&mut *db, "stage", &part(|planned| &planned.stage)).await?;
+    fact::now_are(db, "settings", &part(|planned| &planned.settings)).await.map(|_| ())
 }

@@ -1,0 +1,171 @@
+//! What of a node was asked for: nodes that say the same of it come to the same, so that it need be computed once.
+
+use super::NodeView;
+use serde_json::Value;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
+/// What of a node was asked for while something was computed for it.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Asked {
+    /// Its name.
+    pub name: bool,
+    /// These labels.
+    pub labels: Keys,
+    /// These fields of `about`, each with what lies below it.
+    pub about: Keys,
+}
+
+/// Some keys of a map, or all of them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Keys {
+    /// All, and which there are.
+    All,
+    /// These, which may be missing.
+    Some(BTreeSet<String>),
+}
+
+impl Default for Keys {
+    fn default() -> Self {
+        Self::Some(BTreeSet::new())
+    }
+}
+
+impl Keys {
+    /// Adds one key, or all if none is named.
+    pub fn add(&mut self, key: Option<&str>) {
+        match (&mut *self, key) {
+            (Self::Some(keys), Some(key)) => drop(keys.insert(key.to_owned())),
+            (_, None) => *self = Self::All,
+            (Self::All, Some(_)) => {}
+        }
+    }
+
+    fn add_all_of(&mut self, other: &Self) {
+        match other {
+            Self::All => *self = Self::All,
+            Self::Some(keys) => keys.iter().for_each(|key| self.add(Some(key))),
+        }
+    }
+
+    fn any(&self, mut is_it: impl FnMut(&str) -> bool) -> bool {
+        match self {
+            Self::All => true,
+            Self::Some(keys) => keys.iter().any(|key| is_it(key)),
+        }
+    }
+}
+
+impl Asked {
+    /// Adds what was asked for elsewhere.
+    pub fn add(&mut self, other: &Self) {
+        self.name |= other.name;
+        self.labels.add_all_of(&other.labels);
+        self.about.add_all_of(&other.about);
+    }
+
+    /// Returns what a node says of it, in one text.
+    fn said_by(&self, view: &NodeView) -> String {
+        let labels: BTreeMap<&String, &String> = view.labels.iter().filter(|(key, _)| self.labels.any(|asked| asked == *key)).collect();
+        let is_below = |path: &str, asked: &str| path.strip_prefix(asked).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'));
+        let about: BTreeMap<&str, &Value> = view.about.fields().filter(|(path, _)| self.about.any(|asked| is_below(path, asked))).collect();
+        serde_json::to_string(&(self.name.then_some(&view.name), labels, about)).expect("texts and numbers can be written")
+    }
+}
+
+/// What was computed for nodes, to be found again for those that say the same of all that was asked for.
+#[derive(Debug)]
+pub struct Remembered<T> {
+    /// By what was asked for, which depends on the way that the computation took.
+    ways: Vec<(Asked, HashMap<String, T>)>,
+    kept: usize,
+}
+
+impl<T> Default for Remembered<T> {
+    fn default() -> Self {
+        Self { ways: Vec::new(), kept: 0 }
+    }
+}
+
+impl<T: Clone> Remembered<T> {
+    /// So much is kept: where what is asked for differs from node to node, nothing is gained by more.
+    const MOST_KEPT: usize = 1_000;
+
+    /// Returns what was computed for a node that says the same.
+    pub fn find(&self, view: &NodeView) -> Option<T> {
+        self.ways.iter().find_map(|(asked, known)| known.get(&asked.said_by(view)).cloned())
+    }
+
+    /// Keeps what was computed for a node, and `asked` for it. What asks for the name is of no use to another node.
+    pub fn keep(&mut self, asked: Asked, view: &NodeView, computed: T) {
+        if asked.name {
+            return;
+        }
+        if self.kept == Self::MOST_KEPT {
+            *self = Self::default();
+        }
+        self.kept += 1;
+        let said = asked.said_by(view);
+        match self.ways.iter_mut().find(|(way, _)| *way == asked) {
+            Some((_, known)) => drop(known.insert(said, computed)),
+            None => self.ways.push((asked, HashMap::from([(said, computed)]))),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::About;
+    use super::*;
+    use serde_json::json;
+
+    fn node(name: &str, labels: &[(&str, &str)], memory: u64) -> NodeView {
+        NodeView {
+            name: name.to_owned(),
+            labels: labels.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect(),
+            about: About::new([("memory.mib".to_owned(), json!(memory)), ("os.name".to_owned(), json!("debian"))]),
+        }
+    }
+
+    fn asked(labels: &[&str], about: &[&str]) -> Asked {
+        let mut asked = Asked::default();
+        labels.iter().for_each(|label| asked.labels.add(Some(label)));
+        about.iter().for_each(|field| asked.about.add(Some(field)));
+        asked
+    }
+
+    #[test]
+    fn it_is_found_for_nodes_that_say_the_same_of_what_was_asked() {
+        let one = node("kiosk-auken-1", &[("site", "auken")], 512);
+        let mut remembered = Remembered::default();
+        remembered.keep(asked(&["site", "ship"], &["os"]), &one, 1);
+        assert_eq!(remembered.find(&node("kiosk-auken-2", &[("role", "kiosk"), ("site", "auken")], 4_096)), Some(1), "neither was asked for");
+        assert_eq!(remembered.find(&node("kiosk-brisk-1", &[("site", "brisk")], 512)), None);
+        assert_eq!(remembered.find(&node("kiosk-auken-3", &[("site", "auken"), ("ship", "")], 512)), None, "empty is not missing");
+        remembered.keep(asked(&["site", "ship"], &["memory.mib"]), &node("kiosk-brisk-1", &[("site", "brisk")], 512), 2);
+        assert_eq!(remembered.find(&node("kiosk-brisk-2", &[("site", "brisk")], 512)), Some(2), "it went another way");
+        assert_eq!(remembered.find(&node("kiosk-brisk-3", &[("site", "brisk")], 1_024)), None);
+    }
+
+    #[test]
+    fn who_asks_for_all_learns_of_what_is_missing_too() {
+        let mut all = Asked::default();
+        all.labels.add(None);
+        all.labels.add(Some("site"));
+        let mut remembered = Remembered::default();
+        remembered.keep(all, &node("kiosk-auken-1", &[("site", "auken")], 512), 1);
+        assert_eq!(remembered.find(&node("kiosk-auken-2", &[("site", "auken")], 512)), Some(1));
+        assert_eq!(remembered.find(&node("kiosk-auken-3", &[("role", "kiosk"), ("site", "auken")], 512)), None);
+    }
+
+    #[test]
+    fn what_asks_for_the_name_is_not_kept_and_what_is_kept_is_bounded() {
+        let mut remembered = Remembered::default();
+        remembered.keep(Asked { name: true, ..Asked::default() }, &node("kiosk-auken-1", &[], 512), 1);
+        assert_eq!(remembered.find(&node("kiosk-auken-1", &[], 512)), None);
+        for memory in 0..3_000 {
+            remembered.keep(asked(&[], &["memory"]), &node("kiosk-auken-1", &[], memory), 2);
+            assert_eq!(remembered.find(&node("kiosk-auken-2", &[], memory)), Some(2));
+        }
+        assert!(remembered.kept <= Remembered::<i32>::MOST_KEPT);
+    }
+}

@@ -1,0 +1,131 @@
+//! Plans of many nodes: each group's filter is read once, and nodes of the same groups share what is made of their plan.
+
+use super::{EVERYONE, Group, Plan, PlanError, plan_for};
+use crate::filter::{Answer, Asked, Condition, NodeView, Remembered};
+use serde_json::json;
+use std::collections::HashMap;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+/// Says what nodes are assigned, and keeps what is made of it. Reading filters needs a deep stack.
+pub struct Planner<T> {
+    groups: Vec<(Group, Option<Result<Condition, String>>)>,
+    stages: Vec<String>,
+    /// What the filters ask of a node.
+    asked: Asked,
+    by_what_it_says: Mutex<Remembered<Result<T, PlanError>>>,
+    by_membership: Mutex<HashMap<Vec<Member>, Result<T, PlanError>>>,
+}
+
+/// Whether a node belongs to a group.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+enum Member {
+    Yes,
+    No,
+    Undecidable,
+}
+
+impl<T: Clone> Planner<T> {
+    /// Reads the groups' filters. `stages` are in order; a node whose groups name none is in the last.
+    pub fn new(groups: Vec<Group>, stages: Vec<String>) -> Self {
+        let mut asked = Asked::default();
+        let read = |group: Group| {
+            let filter = group.filter.as_ref().map(|filter| Condition::parse(filter, &[]).map_err(|errors| errors[0].message.clone()));
+            (group, filter)
+        };
+        let groups: Vec<_> = groups.into_iter().map(read).collect();
+        for condition in groups.iter().filter_map(|(_, filter)| filter.as_ref()?.as_ref().ok()) {
+            asked.add(&condition.asked());
+        }
+        Self { groups, stages, asked, by_what_it_says: Mutex::default(), by_membership: Mutex::default() }
+    }
+
+    /// Returns what is made of a node's plan: it is made once for all nodes that belong to the same groups.
+    ///
+    /// # Errors
+    ///
+    /// Returns why the node cannot be assigned anything.
+    pub fn plan(&self, view: &NodeView, make: impl FnOnce(Plan) -> T) -> Result<T, PlanError> {
+        let is_pinned = self.groups.iter().any(|(group, _)| group.pinned.contains(&view.name));
+        if let (false, Some(known)) = (is_pinned, locked(&self.by_what_it_says).find(view)) {
+            return known;
+        }
+        let planned = self.membership(view).and_then(|membership| self.made_for(membership, make));
+        if !is_pinned {
+            locked(&self.by_what_it_says).keep(self.asked.clone(), view, planned.clone());
+        }
+        planned
+    }
+
+    fn membership(&self, view: &NodeView) -> Result<Vec<Member>, PlanError> {
+        self.groups.iter().map(|(group, filter)| belongs(view, group, filter.as_ref())).collect()
+    }
+
+    fn made_for(&self, membership: Vec<Member>, make: impl FnOnce(Plan) -> T) -> Result<T, PlanError> {
+        if let Some(known) = locked(&self.by_membership).get(&membership) {
+            return known.clone();
+        }
+        let of = |which: Member| self.groups.iter().zip(&membership).filter(move |(_, member)| **member == which).map(|((group, _), _)| group);
+        let undecidable = of(Member::Undecidable).map(|group| group.name.clone()).collect();
+        let made = plan_for(of(Member::Yes).collect(), undecidable, &self.stages).map(make);
+        // Where another thread was faster, its own is kept: what is made of one plan is one.
+        locked(&self.by_membership).entry(membership).or_insert(made).clone()
+    }
+}
+
+fn belongs(view: &NodeView, group: &Group, filter: Option<&Result<Condition, String>>) -> Result<Member, PlanError> {
+    if group.name == EVERYONE || group.pinned.contains(&view.name) {
+        return Ok(Member::Yes);
+    }
+    let failed = |because: String| PlanError::Filter { group: group.name.clone(), because };
+    let answer = match filter {
+        None => return Ok(Member::No),
+        Some(Err(because)) => return Err(failed(because.clone())),
+        Some(Ok(condition)) => condition.holds(view, &json!({})).map_err(|error| failed(error.message))?,
+    };
+    Ok(match answer {
+        Answer::Yes => Member::Yes,
+        Answer::No => Member::No,
+        Answer::Undecidable(_) => Member::Undecidable,
+    })
+}
+
+fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::filter::About;
+    use std::collections::BTreeSet;
+    use std::sync::atomic::{AtomicUsize, Ordering};
+
+    #[test]
+    fn nodes_of_the_same_groups_share_one_plan_whatever_they_say_otherwise() {
+        let group = |name: &str, filter: Option<&str>| Group { name: name.into(), filter: filter.map(str::to_owned), ..Group::default() };
+        let trial = Group { pinned: BTreeSet::from(["kiosk-auken-2".into()]), ..group("night-trial", Some("labels.ship == 'tern'")) };
+        let big = group("big", Some("about.cpu.count > 8"));
+        let made = AtomicUsize::new(0);
+        for groups in [vec![trial.clone(), big.clone()], vec![trial, big, group("gates", Some("node.name.startsWith('gate-')"))]] {
+            let planner = Planner::new(groups, vec!["open-water".into()]);
+            made.store(0, Ordering::Relaxed);
+            let groups_of = |name: &str, ship: &str, site: &str, cpus: Option<u64>| {
+                let labels = [("ship", ship), ("site", site)].map(|(key, value)| (key.to_owned(), value.to_owned()));
+                let about = About::new(cpus.map(|cpus| ("cpu.count".to_owned(), json!(cpus))));
+                let view = NodeView { name: name.into(), labels: labels.into(), about };
+                let make = |plan: Plan| {
+                    made.fetch_add(1, Ordering::Relaxed);
+                    [plan.groups, plan.undecidable].map(|names| names.join(" ")).join("/")
+                };
+                planner.plan(&view, make).unwrap()
+            };
+            assert_eq!(groups_of("kiosk-auken-1", "", "auken", Some(2)), "/");
+            assert_eq!(groups_of("kiosk-auken-2", "", "auken", Some(2)), "night-trial/", "pinned by its name");
+            assert_eq!(groups_of("kiosk-auken-3", "tern", "auken", Some(2)), "night-trial/");
+            assert_eq!(groups_of("kiosk-brisk-1", "", "brisk", Some(2)), "/");
+            assert_eq!(groups_of("kiosk-brisk-2", "", "brisk", None), "/big");
+            assert_eq!(groups_of("kiosk-brisk-3", "gannet", "brisk", Some(4)), "/");
+            assert_eq!(made.load(Ordering::Relaxed), 3, "one for each set of groups");
+        }
+    }
+}
