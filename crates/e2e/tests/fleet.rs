@@ -119,7 +119,8 @@ fn a_node_reaches_its_own_state_and_contents_and_nothing_else() {
     well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
     well(&kiosk.run(&["check-in"]));
     let state = fleet.query("select state from node_wanted join node on node.id = node where name = 'kiosk-auken-1'");
-    let content = fleet.query(&format!("select names[1] from effective_state where digest = '{state}'"));
+    let content = fleet
+        .query(&format!("select name from clause_content k join effective_state s on k.clause = any(s.clauses) where s.digest = '{state}' limit 1"));
     let ask = |machine: &Machine, path: &str| {
         let folder = machine.root.at("/var/lib/constans");
         let joined: serde_json::Value = serde_json::from_slice(&std::fs::read(folder.join("joined.json")).unwrap()).unwrap();
@@ -250,7 +251,7 @@ fn two_machines_with_one_identity_are_told_and_secrets_withheld_until_a_person_d
     well(&fleet.client(&["kit", "publish", kit.to_str().unwrap()]));
     well(&fleet.client(&["stage", "serve", "open-water", "keys@1.0.0"]));
     well(&group(&fleet, &kiosk, "name = \"everyone\"\n\n[[assignments]]\nkit = \"keys\"\nbaseline = \"a\"\n\n[settings]\nmode = \"enforce\"\n"));
-    assert_eq!(fleet.query("select count(*) from effective_state where body::text like '%Tern-1234%'"), "0", "a state holds no secret");
+    assert_eq!(fleet.query("select count(*) from clause where body::text like '%Tern-1234%'"), "0", "a state holds no secret");
     let withheld = kiosk.run(&["check-in"]);
     assert!(withheld.stderr.contains("there is no content of this node"), "{}{}", withheld.stdout, withheld.stderr);
 

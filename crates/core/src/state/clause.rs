@@ -104,6 +104,22 @@ pub struct Clause {
 }
 
 impl Clause {
+    /// Returns the names of the contents and sealed values that the clause refers to.
+    pub fn names(&self) -> Vec<String> {
+        let sealed = self.properties.values().filter_map(|value| value.get(SEALED)?.as_str().map(str::to_owned));
+        self.content_names().into_iter().chain(sealed).collect()
+    }
+
+    fn content_names(&self) -> Vec<String> {
+        let mut names: Vec<String> = self.text("content").map(str::to_owned).into_iter().collect();
+        if matches!(self.address.kind(), "tree" | "package_source") {
+            let copies = self.get("copy").and_then(Value::as_object).into_iter().flatten().filter_map(|(_, digest)| digest.as_str());
+            names.extend(copies.chain(self.text("signed_by")).map(str::to_owned));
+        }
+        names.extend(self.custom.as_ref().map(|custom| custom.program_digest.to_string()));
+        names
+    }
+
     /// Returns a clause that asks for all that its kind can tell of a thing: inspecting it finds what there is.
     /// `known` are the properties without which the thing cannot be told from others.
     pub fn asking(address: ClauseAddress, kind: &Kind, known: &BTreeMap<String, Value>) -> Self {
@@ -371,20 +387,12 @@ impl EffectiveState {
 
     /// Returns the names of all contents and sealed values that the state refers to.
     pub fn names(&self) -> BTreeSet<String> {
-        let properties = self.clauses.iter().flat_map(|clause| clause.properties.values());
-        let sealed = properties.filter_map(|value| value.get(SEALED)?.as_str().map(str::to_owned));
-        self.content_names().into_iter().chain(sealed).collect()
+        self.clauses.iter().flat_map(Clause::names).collect()
     }
 
     /// Returns the names of all contents that the state refers to: of files, of trees, of keys, of programs.
     pub fn content_names(&self) -> BTreeSet<String> {
-        let contents = self.clauses.iter().filter_map(|clause| clause.text("content").map(str::to_owned));
-        let copied = self.clauses.iter().filter(|clause| matches!(clause.address.kind(), "tree" | "package_source")).flat_map(|clause| {
-            let tree = clause.get("copy").and_then(Value::as_object).into_iter().flatten().filter_map(|(_, digest)| digest.as_str());
-            tree.chain(clause.text("signed_by")).map(str::to_owned).collect::<Vec<_>>()
-        });
-        let programs = self.clauses.iter().filter_map(|clause| Some(clause.custom.as_ref()?.program_digest.to_string()));
-        contents.chain(copied).chain(programs).collect()
+        self.clauses.iter().flat_map(Clause::content_names).collect()
     }
 
     /// Puts sealed values back in, from where `value_of` finds them by name.

@@ -5,7 +5,7 @@ use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::listing::{self, NodeRow};
 use crate::store::narrowing::Narrowing;
-use crate::store::{audit, heard, node, notice, wanted};
+use crate::store::{audit, effective_state, heard, node, notice, wanted};
 use crate::trust::{Allowed, NodeRead, NodeRevoke, Refusal};
 use constans_core::standing::{self, Hearing, NodeFacts};
 use constans_wire::check_in::{Explained, NodeStanding, NodeSummary};
@@ -70,7 +70,7 @@ async fn summarised(db: &PgPool, rows: Vec<NodeRow>, now: Timestamp) -> Result<V
     let mut digests: Vec<String> = rows.iter().flat_map(|row| [&row.state, &row.full_state]).flatten().cloned().collect();
     digests.sort_unstable();
     digests.dedup();
-    let releases: BTreeMap<String, Vec<String>> = wanted::releases(db, &digests).await?.into_iter().collect();
+    let releases: BTreeMap<String, Vec<String>> = effective_state::releases(db, &digests).await?.into_iter().collect();
     Ok(rows.into_iter().map(|row| summary(row, &releases, now)).collect())
 }
 

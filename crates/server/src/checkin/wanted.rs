@@ -2,8 +2,8 @@
 
 use crate::body::NodeBody;
 use crate::problem::{Answer, ApiError};
+use crate::store::effective_state;
 use crate::store::run::PlainRun;
-use crate::store::wanted;
 use crate::trust::{NodeCaller, ShownCertificate};
 use crate::work::gather::Gathering;
 use crate::work::report::{plain, take_in};
@@ -19,7 +19,7 @@ use sqlx::PgPool;
 #[get("/states/<digest>")]
 pub async fn state(digest: &str, node: NodeCaller, db: &State<PgPool>) -> Answer<Value> {
     let missing = || ApiError::Missing { what: "state of this node", name: digest.to_owned() };
-    Ok(Json(wanted::own_state(db.inner(), node.id, digest).await?.ok_or_else(missing)?))
+    Ok(Json(effective_state::own(db.inner(), node.id, digest).await?.ok_or_else(missing)?))
 }
 
 /// Contents that the node's own state names.
@@ -27,7 +27,7 @@ pub async fn state(digest: &str, node: NodeCaller, db: &State<PgPool>) -> Answer
 #[get("/contents/<name>")]
 pub async fn content(name: &str, node: NodeCaller, db: &State<PgPool>) -> Result<Vec<u8>, ApiError> {
     let missing = || ApiError::Missing { what: "content of this node", name: name.to_owned() };
-    wanted::own_content(db.inner(), node.id, name).await?.ok_or_else(missing)
+    effective_state::own_content(db.inner(), node.id, name).await?.ok_or_else(missing)
 }
 
 /// The report of a run. Sent twice, it is stored once.

@@ -2,6 +2,7 @@
 
 pub mod alive;
 pub mod audit;
+pub mod effective_state;
 pub mod episode;
 pub mod exception;
 pub mod fact;

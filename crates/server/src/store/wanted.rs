@@ -1,6 +1,5 @@
 //! What each node is wanted to be.
 
-use jiff_sqlx::Timestamp as SqlTimestamp;
 use serde_json::Value;
 use sqlx::{PgConnection, PgExecutor};
 use uuid::Uuid;
@@ -45,18 +44,6 @@ pub async fn labels(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, Vec<St
     )
     .fetch_all(db)
     .await
-}
-
-/// Stores an effective state once for the whole fleet.
-pub async fn store_state(db: impl PgExecutor<'_>, digest: &str, body: &str, names: &[String], releases: &[String]) -> sqlx::Result<()> {
-    sqlx::query("insert into effective_state (digest, body, names, releases) values ($1, $2::text::jsonb, $3, $4) on conflict (digest) do nothing")
-        .bind(digest)
-        .bind(body)
-        .bind(names)
-        .bind(releases)
-        .execute(db)
-        .await
-        .map(|_| ())
 }
 
 /// What a node is wanted to be from now on.
@@ -174,53 +161,4 @@ pub async fn of(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<Want
     .bind(node)
     .fetch_optional(db)
     .await
-}
-
-/// Returns a node's own effective state by its digest; none if it is another node's.
-pub async fn own_state(db: impl PgExecutor<'_>, node: Uuid, digest: &str) -> sqlx::Result<Option<Value>> {
-    sqlx::query_scalar("select s.body from effective_state s join node_wanted w on w.state = s.digest where w.node = $1 and s.digest = $2")
-        .bind(node)
-        .bind(digest)
-        .fetch_optional(db)
-        .await
-}
-
-/// Returns an effective state by its digest.
-pub async fn state(db: impl PgExecutor<'_>, digest: &str) -> sqlx::Result<Option<Value>> {
-    sqlx::query_scalar("select body from effective_state where digest = $1").bind(digest).fetch_optional(db).await
-}
-
-/// Returns the states that were wanted of a node, that an enforcing run of it brought in, and that are wanted no more: the
-/// oldest first, each with the moment until which it was wanted; at most the last 100.
-pub async fn past_states(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<(Value, SqlTimestamp)>> {
-    sqlx::query_as(
-        "select body, until_at from (
-             select s.body, f.until_at from fact f join effective_state s on s.digest = f.value ->> 'state'
-             where f.node = $1 and f.what = 'wanted' and f.until_at is not null and f.superseded_at is null
-                 and (exists (select 1 from run r where r.node = $1 and r.state = s.digest and r.mode = 'enforce')
-                     or exists (select 1 from run_span p where p.node = $1 and p.state = s.digest and p.mode = 'enforce'))
-             order by f.until_at desc limit 100) last
-         order by until_at",
-    )
-    .bind(node)
-    .fetch_all(db)
-    .await
-}
-
-/// Returns contents that a node's own state names; none if it names none so. What is concealed is withheld while two
-/// machines were seen with this identity.
-pub async fn own_content(db: impl PgExecutor<'_>, node: Uuid, name: &str) -> sqlx::Result<Option<Vec<u8>>> {
-    sqlx::query_scalar(
-        "select c.bytes from content c join node_wanted w on w.node = $1 join effective_state s on s.digest = w.state where c.name = $2 and $2 = any(s.names)
-             and not (c.sealed and exists (select 1 from node_now n where n.node = $1 and n.double_since is not null))",
-    )
-    .bind(node)
-    .bind(name)
-    .fetch_optional(db)
-    .await
-}
-
-/// Returns the releases that effective states are made of, by digest.
-pub async fn releases(db: impl PgExecutor<'_>, digests: &[String]) -> sqlx::Result<Vec<(String, Vec<String>)>> {
-    sqlx::query_as("select digest, releases from effective_state where digest = any($1)").bind(digests).fetch_all(db).await
 }

@@ -2,22 +2,23 @@
 
 use crate::launch::Here;
 use crate::problem::ApiError;
+use crate::store::effective_state::{self, NewClause};
 use crate::store::wanted::{self, NewWanted, NodeViewRow};
 use crate::store::{fact, group, release, stage};
 use crate::work::publish::kit_of;
-use constans_core::digest::DigestKey;
+use constans_core::digest::{DigestKey, of_contents};
 use constans_core::filter::{Asked, NodeView, Remembered};
 use constans_core::group::{Plan, Planner};
 use constans_core::kit::Kit;
 use constans_core::standing::overdue_after;
-use constans_core::state::{Assigned, Conditions, ResolveInput, Untouchable, resolve_noting};
+use constans_core::state::{Assigned, Clause, Conditions, EffectiveState, ResolveInput, Untouchable, resolve_noting};
 use constans_folder::on_large_stack;
 use constans_wire::check_in::Explained;
 use constans_wire::kit::Changed;
 use serde::de::DeserializeOwned;
 use serde_json::{Value, json};
 use sqlx::PgConnection;
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::num::NonZero;
 use std::ops::Range;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -30,8 +31,15 @@ struct Inputs {
     kits: BTreeMap<(String, String), Arc<Kit>>,
     nodes: Vec<NodeViewRow>,
     key: DigestKey,
-    /// The digests of the states that were made so far.
-    made: Mutex<HashSet<String>>,
+    seen: Mutex<Seen>,
+}
+
+/// What is stored already, or handed over to be.
+#[derive(Default)]
+struct Seen {
+    states: HashSet<String>,
+    clauses: HashSet<String>,
+    contents: HashSet<String>,
 }
 
 /// What nodes of the same groups have in common, as it is stored too.
@@ -61,11 +69,12 @@ struct Made {
     explained: Value,
 }
 
-/// A state ready to be stored.
+/// A state ready to be stored, with what no state before it had.
 struct NewState {
-    body: String,
-    names: Vec<String>,
-    contents: Vec<(String, Arc<[u8]>, bool)>,
+    /// The digests of its clauses' bodies, in their order.
+    clauses: Vec<String>,
+    new_clauses: Vec<NewClause>,
+    new_contents: Vec<(String, Arc<[u8]>, bool)>,
 }
 
 /// So many nodes are resolved, and then stored, at once: what is made for them is held in memory.
@@ -81,6 +90,7 @@ pub async fn resolve_nodes(db: &mut PgConnection, here: &Here, only: Option<Uuid
     let inputs = Arc::new(read_inputs(db, here, only).await?);
     let epoch = here.handed_out.newest().epoch;
     let mut changed = Changed::default();
+    let mut clause_ids = HashMap::new();
     let resolving = |start: usize| {
         let inputs = inputs.clone();
         tokio::task::spawn_blocking(move || compute(&inputs, start..inputs.nodes.len().min(start + TOGETHER)))
@@ -89,10 +99,33 @@ pub async fn resolve_nodes(db: &mut PgConnection, here: &Here, only: Option<Uuid
     for start in (0..inputs.nodes.len()).step_by(TOGETHER) {
         let outcomes = next.await.map_err(|error| ApiError::Wrong(format!("resolving broke off: {error}")))?;
         next = resolving((start + TOGETHER).min(inputs.nodes.len()));
+        store_states(db, &outcomes, &mut clause_ids).await?;
         store(db, &inputs.nodes[start..], &outcomes, epoch, &mut changed).await?;
     }
     wanted::show(db, only).await?;
     Ok(changed)
+}
+
+/// Stores the states that are new, with the clauses and contents that are. `clause_ids` are those of stored clauses.
+async fn store_states(db: &mut PgConnection, outcomes: &[Outcome], clause_ids: &mut HashMap<String, i64>) -> Result<(), ApiError> {
+    let new: Vec<(&Made, &NewState)> =
+        outcomes.iter().filter_map(|outcome| Some((&**outcome.result.as_ref().ok()?, outcome.new.as_ref()?))).collect();
+    if new.is_empty() {
+        return Ok(());
+    }
+    for (name, bytes, sealed) in new.iter().flat_map(|(_, new)| &new.new_contents) {
+        release::store_content(&mut *db, name, bytes, *sealed).await?;
+    }
+    effective_state::store_clauses(db, &new.iter().flat_map(|(_, new)| &new.new_clauses).collect::<Vec<_>>()).await?;
+    let unknown: HashSet<&str> =
+        new.iter().flat_map(|(_, new)| &new.clauses).map(String::as_str).filter(|digest| !clause_ids.contains_key(*digest)).collect();
+    clause_ids.extend(effective_state::clause_ids(&mut *db, &unknown.into_iter().collect::<Vec<_>>()).await?);
+    for (made, new) in new {
+        let clauses: Option<Vec<i64>> = new.clauses.iter().map(|digest| clause_ids.get(digest).copied()).collect();
+        let clauses = clauses.ok_or_else(|| ApiError::Wrong(format!("a clause of {} is not stored", made.digest)))?;
+        effective_state::store(&mut *db, &made.digest, &clauses, &made.releases).await?;
+    }
+    Ok(())
 }
 
 /// Stores what became of nodes, `before` being how they were.
@@ -105,12 +138,6 @@ async fn store(db: &mut PgConnection, before: &[NodeViewRow], outcomes: &[Outcom
         let settings = &planned.settings;
         match &outcome.result {
             Ok(made) => {
-                if let Some(new) = &outcome.new {
-                    for (name, bytes, sealed) in &new.contents {
-                        release::store_content(&mut *db, name, bytes, *sealed).await?;
-                    }
-                    wanted::store_state(&mut *db, &made.digest, &new.body, &new.names, &made.releases).await?;
-                }
                 if before.state.as_ref() != Some(&made.digest) || before.settings.as_ref() != Some(settings) || before.unusable.is_some() {
                     let overdue_secs = overdue_after(planned.plan.settings.longest_between_runs()).as_secs();
                     let mode = settings["mode"].as_str().unwrap_or_default();
@@ -147,13 +174,15 @@ async fn read_inputs(db: &mut PgConnection, here: &Here, only: Option<Uuid>) -> 
     }
     let groups = group::all(&mut *db).await?.into_iter().filter_map(|body| serde_json::from_value(body).ok()).collect();
     let stages = stage::names(&mut *db).await?;
+    let nodes = wanted::node_views(&mut *db, only).await?;
+    let states = nodes.iter().filter_map(|node| node.state.clone()).collect();
     Ok(Inputs {
         planner: on_large_stack(|| Planner::new(groups, stages)),
         served,
         kits,
-        nodes: wanted::node_views(&mut *db, only).await?,
+        nodes,
         key: here.key.clone(),
-        made: Mutex::default(),
+        seen: Mutex::new(Seen { states, ..Seen::default() }),
     })
 }
 
@@ -180,6 +209,12 @@ fn compute_node(inputs: &Inputs, node: &NodeViewRow) -> Outcome {
             let (result, new) = known.map_or_else(|| make_and_keep(inputs, &view, &planned), |known| (known, None));
             Outcome { node: node.id, planned: Some(planned), result, new }
         }
+    }
+}
+
+impl Inputs {
+    fn seen(&self) -> MutexGuard<'_, Seen> {
+        self.seen.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
@@ -254,16 +289,24 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan, asked: &mut Asked) -> Res
     explained.clauses = state.clauses.len();
     let sealed = state.seal(&inputs.key);
     let digest = state.digest.as_str().to_owned();
-    let is_new = inputs.made.lock().is_ok_and(|mut made| made.insert(digest.clone()));
-    let new = if is_new {
-        let contents = resolved.contents.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes, name.scheme() == "h1"));
-        let sealed = sealed.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes.into(), true));
-        let body = serde_json::to_string(&state).map_err(|error| error.to_string())?;
-        Some(NewState { body, names: state.names().into_iter().collect(), contents: contents.chain(sealed).collect() })
-    } else {
-        None
-    };
+    let contents = resolved.contents.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes, name.scheme() == "h1"));
+    let sealed = sealed.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes.into(), true));
+    let is_new = inputs.seen().states.insert(digest.clone());
+    let new = is_new.then(|| new_state(inputs, &state, contents.chain(sealed))).transpose()?;
     Ok((Made { digest, releases, explained: json!(explained) }, new))
+}
+
+fn new_state(inputs: &Inputs, state: &EffectiveState, contents: impl Iterator<Item = (String, Arc<[u8]>, bool)>) -> Result<NewState, String> {
+    let write = |clause: &Clause| {
+        let body = serde_json::to_string(clause).map_err(|error| error.to_string())?;
+        Ok(NewClause { digest: of_contents(body.as_bytes()).as_str().to_owned(), body, names: clause.names() })
+    };
+    let written = state.clauses.iter().map(write).collect::<Result<Vec<_>, String>>()?;
+    let clauses = written.iter().map(|clause| clause.digest.clone()).collect();
+    let mut seen = inputs.seen();
+    let new_clauses = written.into_iter().filter(|clause| seen.clauses.insert(clause.digest.clone())).collect();
+    let new_contents = contents.filter(|(name, ..)| seen.contents.insert(name.clone())).collect();
+    Ok(NewState { clauses, new_clauses, new_contents })
 }
 
 async fn note_plans(db: &mut PgConnection, outcomes: &[Outcome]) -> sqlx::Result<()> {

@@ -1,0 +1,121 @@
+//! Effective states: each clause is stored once for the whole fleet, and a state is the list of its clauses.
+
+use jiff_sqlx::Timestamp as SqlTimestamp;
+use serde_json::Value;
+use sqlx::{PgConnection, PgExecutor};
+use uuid::Uuid;
+
+/// The state `s` as its JSON document.
+macro_rules! body {
+    () => {
+        "json_build_object('clauses', coalesce((select json_agg(c.body order by listed.place)
+             from unnest(s.clauses) with ordinality as listed (id, place) join clause c on c.id = listed.id), '[]'), 'digest', s.digest)"
+    };
+}
+
+/// A clause that may not be stored yet.
+pub struct NewClause {
+    /// The digest of its body.
+    pub digest: String,
+    /// Itself, as JSON.
+    pub body: String,
+    /// The contents and sealed values that it names.
+    pub names: Vec<String>,
+}
+
+/// Stores clauses that are not stored yet.
+pub async fn store_clauses(db: &mut PgConnection, clauses: &[&NewClause]) -> sqlx::Result<()> {
+    // In one order, so that two who store the same ones do not wait for each other.
+    sqlx::query(
+        "insert into clause (digest, body) select digest, body::json from unnest($1::text[], $2::text[]) as new (digest, body) order by digest
+         on conflict (digest) do nothing",
+    )
+    .bind(clauses.iter().map(|clause| clause.digest.as_str()).collect::<Vec<_>>())
+    .bind(clauses.iter().map(|clause| clause.body.as_str()).collect::<Vec<_>>())
+    .execute(&mut *db)
+    .await?;
+    let (named_by, names): (Vec<&str>, Vec<&str>) =
+        clauses.iter().flat_map(|clause| clause.names.iter().map(|name| (clause.digest.as_str(), name.as_str()))).unzip();
+    sqlx::query(
+        "insert into clause_content (name, clause)
+         select new.name, clause.id from unnest($1::text[], $2::text[]) as new (clause, name) join clause on clause.digest = new.clause
+         on conflict (name, clause) do nothing",
+    )
+    .bind(named_by)
+    .bind(names)
+    .execute(db)
+    .await
+    .map(|_| ())
+}
+
+/// Returns the ids of stored clauses, each with its digest.
+pub async fn clause_ids(db: impl PgExecutor<'_>, digests: &[&str]) -> sqlx::Result<Vec<(String, i64)>> {
+    sqlx::query_as("select digest, id from clause where digest = any($1)").bind(digests).fetch_all(db).await
+}
+
+/// Stores a state once for the whole fleet; its clauses are stored already.
+pub async fn store(db: impl PgExecutor<'_>, digest: &str, clauses: &[i64], releases: &[String]) -> sqlx::Result<()> {
+    sqlx::query("insert into effective_state (digest, clauses, releases) values ($1, $2, $3) on conflict (digest) do nothing")
+        .bind(digest)
+        .bind(clauses)
+        .bind(releases)
+        .execute(db)
+        .await
+        .map(|_| ())
+}
+
+/// Returns an effective state by its digest.
+pub async fn by_digest(db: impl PgExecutor<'_>, digest: &str) -> sqlx::Result<Option<Value>> {
+    sqlx::query_scalar(concat!("select ", body!(), " from effective_state s where s.digest = $1")).bind(digest).fetch_optional(db).await
+}
+
+/// Returns a node's own effective state by its digest; none if it is another node's.
+pub async fn own(db: impl PgExecutor<'_>, node: Uuid, digest: &str) -> sqlx::Result<Option<Value>> {
+    sqlx::query_scalar(concat!(
+        "select ",
+        body!(),
+        " from effective_state s join node_wanted w on w.state = s.digest where w.node = $1 and s.digest = $2"
+    ))
+    .bind(node)
+    .bind(digest)
+    .fetch_optional(db)
+    .await
+}
+
+/// Returns the states that were wanted of a node, that an enforcing run of it brought in, and that are wanted no more: the
+/// oldest first, each with the moment until which it was wanted; at most the last 100.
+pub async fn past(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<(Value, SqlTimestamp)>> {
+    sqlx::query_as(concat!(
+        "select body, until_at from (select ",
+        body!(),
+        " as body, f.until_at from fact f join effective_state s on s.digest = f.value ->> 'state'
+             where f.node = $1 and f.what = 'wanted' and f.until_at is not null and f.superseded_at is null
+                 and (exists (select 1 from run r where r.node = $1 and r.state = s.digest and r.mode = 'enforce')
+                     or exists (select 1 from run_span p where p.node = $1 and p.state = s.digest and p.mode = 'enforce'))
+             order by f.until_at desc limit 100) last
+         order by until_at"
+    ))
+    .bind(node)
+    .fetch_all(db)
+    .await
+}
+
+/// Returns contents that a node's own state names; none if it names none so. What is concealed is withheld while two
+/// machines were seen with this identity.
+pub async fn own_content(db: impl PgExecutor<'_>, node: Uuid, name: &str) -> sqlx::Result<Option<Vec<u8>>> {
+    sqlx::query_scalar(
+        "select c.bytes from content c where c.name = $2
+             and exists (select 1 from node_wanted w join effective_state s on s.digest = w.state join clause_content k on k.clause = any(s.clauses)
+                 where w.node = $1 and k.name = $2)
+             and not (c.sealed and exists (select 1 from node_now n where n.node = $1 and n.double_since is not null))",
+    )
+    .bind(node)
+    .bind(name)
+    .fetch_optional(db)
+    .await
+}
+
+/// Returns the releases that effective states are made of, by digest.
+pub async fn releases(db: impl PgExecutor<'_>, digests: &[String]) -> sqlx::Result<Vec<(String, Vec<String>)>> {
+    sqlx::query_as("select digest, releases from effective_state where digest = any($1)").bind(digests).fetch_all(db).await
+}
