@@ -82,5 +82,6 @@ export const api = {
     answer(client.GET('/api/releases/{kit}/{version}/text', { params: { path: { kit, version }, query: { path } }, signal })),
   compareReleases: (from: string, to: string, signal?: AbortSignal) => answer(client.GET('/api/compare/releases', { params: { query: { from, to } }, signal })),
   kitLog: (kit: string, signal?: AbortSignal) => answer(client.GET('/api/kits/{kit}/log', { params: { path: { kit } }, signal })),
+  work: (signal?: AbortSignal) => answer(client.GET('/api/work', { signal })),
   kinds: (signal?: AbortSignal) => answer(client.GET('/api/kinds', { signal })),
 };

@@ -17,6 +17,7 @@ export function useLive(): boolean {
         void queries.invalidateQueries();
       }, GATHER_MS);
     });
+    source.addEventListener('work', () => void queries.invalidateQueries({ queryKey: ['work'] }));
     source.onopen = () => setHeard(true);
     source.onerror = () => setHeard(false);
     return () => {

@@ -45,7 +45,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Says what changed as it happens: `nodes`, `joining`, `kits`, `groups`, or `everything`. */
+        /**
+         * Says what changed as it happens: `nodes`, `joining`, `kits`, `groups`, or `everything`; with the event `work`, that long work got
+         *     further or ended.
+         */
         get: operations["get_api_events"];
         put?: never;
         post?: never;
@@ -680,6 +683,23 @@ export interface paths {
         put?: never;
         /** Tells for whom a one-time link is. */
         post: operations["post_api_welcome_for"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/work": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The long work that is under way, the oldest first: what, whose, and how far. Work that takes less than a second is not told of. */
+        get: operations["get_api_work"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2562,6 +2582,22 @@ export interface components {
             /** @description By whom. */
             by: string;
         };
+        /** @description Work that somebody had begun and that takes its time. */
+        Work: {
+            /**
+             * Format: date-time
+             * @description When it began.
+             */
+            began: string;
+            /** @description How many nodes it is done for so far. */
+            done: number;
+            /** @description How many nodes it is to be done for. */
+            total: number;
+            /** @description What is done, as `resolving states, since the group kiosks is set`. */
+            what: string;
+            /** @description Whose work it is. */
+            who: string;
+        };
     };
     responses: never;
     parameters: never;
@@ -3854,6 +3890,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WelcomeFor"];
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_work: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Work"][];
                 };
             };
             /** @description Why it was not done */

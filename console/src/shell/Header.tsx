@@ -11,6 +11,7 @@ import { useState } from 'react';
 import { NavLink } from 'react-router';
 import { api, type Schemas } from '../api/client';
 import { SignGlyph } from '../looks/SignGlyph';
+import { WorkLine } from './WorkLine';
 
 const PAGES = [
   { to: '/', name: 'Fleet' },
@@ -51,7 +52,9 @@ export function Header({ session, isHeard }: { session: Schemas['Session']; isHe
             {page.name}
           </Link>
         ))}
-        <Box sx={{ flex: 1 }} />
+        <Box sx={{ flex: 1, minWidth: 0, display: 'flex', justifyContent: 'flex-end' }}>
+          <WorkLine />
+        </Box>
         {!isHeard && (
           <Typography role="status" sx={{ alignSelf: 'center', color: 'error.main' }}>
             the server is not heard

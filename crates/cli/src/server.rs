@@ -5,6 +5,7 @@ use clap::{Args, ValueEnum};
 use constans_link::{LinkError, client, send_bytes, send_told};
 use constans_terminal::harmless;
 use constans_wire::exit::Exit;
+use constans_wire::work::Work;
 use reqwest::{Client, Method, RequestBuilder};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -191,7 +192,7 @@ impl Server {
     }
 
     async fn answer<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, ClientError> {
-        let answered = told_while_waiting(send_told(request.bearer_auth(&self.token), &self.ca)).await;
+        let answered = self.told_while_waiting(send_told(request.bearer_auth(&self.token), &self.ca)).await;
         // Also of a failure it is said which server it was.
         self.said.call_once(|| {
             let person = answered.as_ref().ok().and_then(|(_, person)| person.as_deref());
@@ -201,28 +202,42 @@ impl Server {
         let (answer, _) = answered?;
         Ok(answer)
     }
-}
 
-/// What a change comes to at every node of a large fleet is reckoned before it is answered.
-const PATIENCE: Duration = Duration::from_secs(600);
-
-/// Waits, and says on a terminal for how long.
-async fn told_while_waiting<T>(work: impl Future<Output = T>) -> T {
-    let (began, mut work) = (Instant::now(), std::pin::pin!(work));
-    let is_watched = std::io::stderr().is_terminal();
-    loop {
-        match tokio::time::timeout(Duration::from_secs(2), &mut work).await {
-            Ok(done) => {
-                if is_watched && began.elapsed() >= Duration::from_secs(2) {
-                    anstream::eprint!("\r\x1b[K");
+    /// Waits, and says on a terminal for how long, and what the server is at if it works for this person.
+    async fn told_while_waiting<T>(&self, work: impl Future<Output = T>) -> T {
+        let (began, mut work) = (Instant::now(), std::pin::pin!(work));
+        let is_watched = std::io::stderr().is_terminal();
+        loop {
+            match tokio::time::timeout(Duration::from_secs(2), &mut work).await {
+                Ok(done) => {
+                    if is_watched && began.elapsed() >= Duration::from_secs(2) {
+                        anstream::eprint!("\r\x1b[K");
+                    }
+                    return done;
                 }
-                return done;
+                Err(_) if is_watched => {
+                    let what = self.own_work().await.map_or_else(|| "waiting for the server".to_owned(), |work| worded(&work));
+                    anstream::eprint!("\r{what}, {} s so far\x1b[K", began.elapsed().as_secs());
+                }
+                Err(_) => {}
             }
-            Err(_) if is_watched => anstream::eprint!("\rwaiting for the server, {} s so far\x1b[K", began.elapsed().as_secs()),
-            Err(_) => {}
         }
     }
+
+    /// Returns what the server works at for this person, if it says so within a second.
+    async fn own_work(&self) -> Option<Work> {
+        let request = self.client.get(format!("{}/api/work", self.url)).timeout(Duration::from_secs(1)).bearer_auth(&self.token);
+        let (all, person): (Vec<Work>, _) = send_told(request, &self.ca).await.ok()?;
+        all.into_iter().rfind(|work| Some(&work.who) == person.as_ref())
+    }
 }
+
+fn worded(work: &Work) -> String {
+    format!("{}: {} of {} nodes", harmless(&work.what), work.done, work.total)
+}
+
+/// What a change comes to at every node of a large fleet is reckoned before it is answered; how far it is can be seen.
+const PATIENCE: Duration = Duration::from_secs(3_600);
 
 /// Does something that waits for the network, and says what went wrong.
 pub fn on_network(work: impl Future<Output = Result<(), ClientError>>) -> ExitCode {

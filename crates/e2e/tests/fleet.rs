@@ -3,6 +3,8 @@
 
 use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
 use constans_e2e::{Fleet, Machine, demo_kit};
+use constans_wire::work::Work;
+use std::time::Duration;
 
 #[test]
 fn a_fleet_is_observed_enforced_drifts_is_put_right_and_goes_on_alone() {
@@ -304,4 +306,59 @@ fn what_many_nodes_say_at_once_is_taken_in_together_and_of_a_refused_one_nothing
     );
     assert_eq!(fleet.query("select sum(count) from heard").parse(), Ok(heard_before + expected as u64), "each check-in once");
     assert_eq!(fleet.query("select count(*) from heard"), machines.len().to_string(), "kept promises are one span");
+}
+
+#[test]
+fn a_change_for_many_says_how_far_it_is_and_stores_of_their_states_what_differs() {
+    const NODES: usize = 1_200;
+    let fleet = Fleet::start();
+    let gate = joined(&fleet, "gate-auken-1", &["role=gate"]);
+    fleet.query(&format!(
+        "insert into node (id, name, labels, about, stage, groups, mode)
+         select gen_random_uuid(), 'gate-tern-' || n, labels, about, stage, groups, mode from node, generate_series(1, {}) n",
+        NODES - 1
+    ));
+    let clauses: String = (0..60).map(|lane| format!("\n[[clause]]\nwhat = \"file:/etc/lanes/{lane}\"\ntext = \"lane {lane}\\n\"\n")).collect();
+    std::fs::create_dir_all(gate.root.at("/lanes/baselines")).unwrap();
+    gate.root.write("/lanes/kit.toml", "[kit]\nname = \"lanes\"\nversion = \"1.0.0\"\n").unwrap();
+    let named = "\n[[clause]]\nwhat = \"directory:/etc/lanes\"\n\n[[clause]]\nwhat = \"file:/etc/lanes/own\"\ntext = \"{{ node.name }}\\n\"\n";
+    gate.root.write("/lanes/baselines/all.toml", &format!("[baseline]\nname = \"all\"\n{clauses}{named}")).unwrap();
+    well(&fleet.client(&["kit", "publish", gate.root.at("/lanes").to_str().unwrap()]));
+    well(&fleet.client(&["stage", "serve", "open-water", "lanes@1.0.0"]));
+    let reader = fleet.curl().with_token(&fleet.token("pia.lund", "reader"));
+    let under_way = || -> Vec<Work> { serde_json::from_str(&reader.get("/api/work").1).unwrap() };
+    assert_eq!(under_way(), []);
+
+    let text = "name = \"gates\"\nfilter = \"labels.role == 'gate'\"\n[[assignments]]\nkit = \"lanes\"\nbaseline = \"all\"\n[settings]\nmode = \"enforce\"\n";
+    let told: Vec<Work> = std::thread::scope(|scope| {
+        let change = scope.spawn(|| group(&fleet, &gate, text));
+        let mut told = Vec::new();
+        while !change.is_finished() {
+            told.extend(under_way());
+            std::thread::sleep(Duration::from_millis(100));
+        }
+        well(&change.join().unwrap());
+        told
+    });
+    let first = told.first().expect("it takes more than a second");
+    assert!(first.what == "resolving states, since the group gates is set" && first.total == NODES, "{first:?}");
+    assert!(told.iter().all(|work| (1..=NODES).contains(&work.done)) && told.is_sorted_by_key(|work| work.done), "{told:?}");
+    for _ in 0..50 {
+        if under_way().is_empty() {
+            break;
+        }
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    assert_eq!(under_way(), [], "what ended is not under way");
+
+    assert_eq!(
+        fleet.query("select count(distinct state) || ' of ' || count(*) from node_wanted"),
+        format!("{NODES} of {NODES}"),
+        "each has its name in it"
+    );
+    let stored = fleet.query("select count(*) from clause where body ->> 'address' like 'file:/etc/lanes/%'");
+    assert_eq!(stored.parse(), Ok(NODES + 60), "the others are the same everywhere");
+    well(&gate.run(&["daemon", "--once"]));
+    assert_eq!(gate.root.read("/etc/lanes/own").unwrap(), "gate-auken-1\n");
+    assert_eq!(gate.root.read("/etc/lanes/59").unwrap(), "lane 59\n");
 }

@@ -9,3 +9,4 @@ pub mod people;
 pub mod recovery;
 pub mod report;
 pub mod run;
+pub mod work;

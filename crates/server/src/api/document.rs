@@ -1,6 +1,6 @@
 //! The OpenAPI document of the interface, made from the handlers.
 
-use super::{clauses, events, fleet, group, invitation, joining, node, recovery, release, run, sign_in, stage};
+use super::{clauses, events, fleet, group, invitation, joining, node, recovery, release, run, sign_in, stage, work};
 use crate::checkin::{check_in, join, wanted};
 use constans_wire::check_in::Problem;
 use rocket::get;
@@ -22,7 +22,7 @@ use utoipa::{Modify, OpenApi};
         clauses::left, recovery::show, recovery::end,
         release::prepare, release::put_content, release::publish, release::list, release::show, release::text,
         release::file, release::compare, release::log, release::withdraw, release::labels, release::kinds, stage::list, stage::serve, stage::back, group::list, group::set,
-        run::list, run::show, run::episodes, document,
+        run::list, run::show, run::episodes, work::under_way, document,
         join::greeting, join::join, join::ask_again, join::renew, check_in::check_in, wanted::state, wanted::content, wanted::report,
     )
 )]

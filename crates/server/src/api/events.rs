@@ -1,6 +1,6 @@
 //! Live progress, as server-sent events.
 
-use crate::store::notice::CHANNEL;
+use crate::store::notice::{CHANNEL, WORK};
 use crate::trust::{Allowed, NodeRead};
 use rocket::response::stream::{Event, EventStream};
 use rocket::{Shutdown, State, get};
@@ -37,7 +37,8 @@ async fn listen(db: PgPool, sender: Sender<String>) {
     }
 }
 
-/// Says what changed as it happens: `nodes`, `joining`, `kits`, `groups`, or `everything`.
+/// Says what changed as it happens: `nodes`, `joining`, `kits`, `groups`, or `everything`; with the event `work`, that long work got
+/// further or ended.
 #[utoipa::path(tag = "fleet", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, content_type = "text/event-stream", body = String)))]
 #[get("/api/events")]
 pub fn events(_caller: Allowed<NodeRead>, changes: &State<Changes>, mut end: Shutdown) -> EventStream![] {
@@ -50,6 +51,7 @@ pub fn events(_caller: Allowed<NodeRead>, changes: &State<Changes>, mut end: Shu
                 () = &mut end => break,
             };
             match told {
+                Ok(what) if what == WORK => yield Event::data(what).event("work"),
                 Ok(what) => yield Event::data(what).event("changed"),
                 Err(RecvError::Lagged(_)) => yield Event::data("everything").event("changed"),
                 Err(RecvError::Closed) => break,

@@ -4,7 +4,8 @@ use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::{audit, group, notice, stage};
 use crate::trust::{Allowed, GroupEdit, NodeRead};
-use crate::work::resolve::resolve_nodes;
+use crate::work::progress::Progress;
+use crate::work::resolve::resolve_all;
 use constans_core::filter::Condition;
 use constans_core::group::{EVERYONE, Group};
 use constans_core::settings::{GroupSettings, LONGEST_GRACE_SECS, LONGEST_INTERVAL_SECS, SHORTEST_INTERVAL_SECS, SMALLEST_ATTIC_MIB};
@@ -40,7 +41,8 @@ pub async fn set(
     let body = serde_json::to_value(&*wanted).map_err(|error| ApiError::Wrong(error.to_string()))?;
     group::set(&mut transaction, &wanted.name, &body, &caller.person).await?;
     audit::add(&mut *transaction, &caller.person, "set the group", &wanted.name, &json!(body)).await?;
-    let changed = resolve_nodes(&mut transaction, here, None).await?;
+    let progress = Progress::begin(db, &caller.person, format!("resolving states, since the group {} is set", wanted.name));
+    let changed = resolve_all(&mut transaction, here, progress).await?;
     if !changed.unusable.is_empty() && although_unusable != Some(true) {
         return Err(ApiError::unusable(&changed));
     }

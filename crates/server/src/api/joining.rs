@@ -5,7 +5,7 @@ use crate::problem::{Answer, ApiError};
 use crate::store::joining::{self, RequestRow};
 use crate::store::{audit, fact, heard, node, notice};
 use crate::trust::{Allowed, JoinDecide, NodeRead, ReadRequest, Refusal};
-use crate::work::resolve::resolve_nodes;
+use crate::work::resolve::resolve_one;
 use constans_core::digest::hex;
 use constans_wire::join::{Approve, Deny, JoiningRequest};
 use jiff::Timestamp;
@@ -67,7 +67,7 @@ pub async fn approve(id: Uuid, how: Json<Approve>, caller: Allowed<JoinDecide>, 
     node::add_key(&mut *transaction, node_id, &request.spki_digest, &issued.certificate, issued.ends_at).await?;
     notice::tell(&mut *transaction, "joining").await?;
     joining::approve(&mut *transaction, id, node_id, &caller.person).await?;
-    resolve_nodes(&mut transaction, here, Some(node_id)).await?;
+    resolve_one(&mut transaction, here, node_id).await?;
     let detail = json!({ "request": id, "node": node_id, "as_known": how.as_node.is_some(), "fingerprint": hex(&request.spki_digest) });
     audit::add(&mut *transaction, &caller.person, "approved", &name, &detail).await?;
     transaction.commit().await?;

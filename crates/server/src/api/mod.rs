@@ -14,6 +14,7 @@ mod release;
 mod run;
 mod sign_in;
 mod stage;
+mod work;
 
 pub use console::AnswerHeaders;
 pub use document::document_text;
@@ -65,6 +66,7 @@ pub fn routes() -> Vec<Route> {
         run::list,
         run::show,
         run::episodes,
+        work::under_way,
         document::document,
     ]
 }

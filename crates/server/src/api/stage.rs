@@ -4,8 +4,9 @@ use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::{audit, notice, release, stage};
 use crate::trust::{Allowed, NodeRead, StageServe};
+use crate::work::progress::Progress;
 use crate::work::publish::solvable;
-use crate::work::resolve::resolve_nodes;
+use crate::work::resolve::resolve_all;
 use constans_core::kit::require;
 use constans_wire::kit::{Changed, GoBack, Serve, Stage, WentBack};
 use rocket::serde::json::Json;
@@ -54,7 +55,8 @@ pub async fn serve(name: &str, wanted: Json<Serve>, caller: Allowed<StageServe>,
     }
     check_requirements(&mut transaction, name, &wanted.releases).await?;
     audit::add(&mut *transaction, &caller.person, "served", name, &json!({ "releases": wanted.releases })).await?;
-    let changed = resolve_nodes(&mut transaction, here, None).await?;
+    let progress = Progress::begin(db, &caller.person, format!("resolving states, since {name} serves {}", wanted.releases.join(", ")));
+    let changed = resolve_all(&mut transaction, here, progress).await?;
     if !changed.unusable.is_empty() && !wanted.although_unusable {
         return Err(ApiError::unusable(&changed));
     }

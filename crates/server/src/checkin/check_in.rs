@@ -8,7 +8,7 @@ use crate::store::wanted::{self, WantedRow};
 use crate::store::{fact, notice, recovery};
 use crate::trust::{ShownCertificate, digest_of};
 use crate::work::gather::{Gathering, Together};
-use crate::work::resolve::resolve_nodes;
+use crate::work::resolve::resolve_one;
 use constans_core::run::RestartPending;
 use constans_core::standing::Promise;
 use constans_wire::check_in::{CheckIn, CheckInAnswer, Generation, WantedOffer};
@@ -120,7 +120,7 @@ async fn take_in(db: &PgPool, here: &Here, new: &NewCheckIn, of_itself: &OfItsel
         fact::now_is(&mut transaction, node, "restart_pending", &of_itself.restart_pending).await?;
         if fact::now_is(&mut transaction, node, "about", &of_itself.about).await? {
             // What the node is may decide what it should be.
-            resolve_nodes(&mut transaction, here, Some(node)).await?;
+            resolve_one(&mut transaction, here, node).await?;
         }
     }
     let wanted = wanted::of(&mut *transaction, node).await?;

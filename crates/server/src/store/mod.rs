@@ -21,3 +21,4 @@ pub mod report_text;
 pub mod run;
 pub mod stage;
 pub mod wanted;
+pub mod work;

@@ -5,6 +5,7 @@ use crate::problem::ApiError;
 use crate::store::effective_state::{self, NewClause};
 use crate::store::wanted::{self, NewWanted, NodeViewRow};
 use crate::store::{fact, group, release, stage};
+use crate::work::progress::Progress;
 use crate::work::publish::kit_of;
 use constans_core::digest::{DigestKey, of_contents};
 use constans_core::filter::{Asked, NodeView, Remembered};
@@ -80,13 +81,26 @@ struct NewState {
 /// So many nodes are resolved, and then stored, at once: what is made for them is held in memory.
 const TOGETHER: usize = 250;
 
-/// Resolves the states of all nodes, or of one, and stores what changed. While some nodes' states are stored, the next ones'
-/// are resolved, on as many threads as the machine has.
+/// Resolves the states of all nodes and stores what changed.
 ///
 /// # Errors
 ///
 /// Returns why groups, kits or nodes could not be read or stored.
-pub async fn resolve_nodes(db: &mut PgConnection, here: &Here, only: Option<Uuid>) -> Result<Changed, ApiError> {
+pub async fn resolve_all(db: &mut PgConnection, here: &Here, mut progress: Progress) -> Result<Changed, ApiError> {
+    resolve(db, here, None, Some(&mut progress)).await
+}
+
+/// Resolves the state of one node and stores it if it changed.
+///
+/// # Errors
+///
+/// Returns why groups, kits or the node could not be read or stored.
+pub async fn resolve_one(db: &mut PgConnection, here: &Here, node: Uuid) -> Result<Changed, ApiError> {
+    resolve(db, here, Some(node), None).await
+}
+
+/// While some nodes' states are stored, the next ones' are resolved, on as many threads as the machine has.
+async fn resolve(db: &mut PgConnection, here: &Here, only: Option<Uuid>, mut progress: Option<&mut Progress>) -> Result<Changed, ApiError> {
     let inputs = Arc::new(read_inputs(db, here, only).await?);
     let epoch = here.handed_out.newest().epoch;
     let mut changed = Changed::default();
@@ -101,6 +115,9 @@ pub async fn resolve_nodes(db: &mut PgConnection, here: &Here, only: Option<Uuid
         next = resolving((start + TOGETHER).min(inputs.nodes.len()));
         store_states(db, &outcomes, &mut clause_ids).await?;
         store(db, &inputs.nodes[start..], &outcomes, epoch, &mut changed).await?;
+        if let Some(progress) = &mut progress {
+            progress.reached(start + outcomes.len(), inputs.nodes.len()).await;
+        }
     }
     wanted::show(db, only).await?;
     Ok(changed)
