@@ -20,7 +20,8 @@ type Node = Schemas['NodeSummary'];
 export function NodeGrid({ nodes, isFiltered }: { nodes: Node[]; isFiltered: boolean }) {
   const navigate = useNavigate();
   const now = useNow();
-  const columns = useMemo(() => columnsAt(now), [now]);
+  const longest = nodes.reduce((longest, node) => Math.max(longest, node.name.length), 0);
+  const columns = useMemo(() => columnsAt(now, nameWidth(longest)), [now, longest]);
   return (
     <DataGrid
       rows={nodes}
@@ -46,12 +47,17 @@ export function NodeGrid({ nodes, isFiltered }: { nodes: Node[]; isFiltered: boo
   );
 }
 
-function columnsAt(now: number): GridColDef<Node>[] {
+/** So wide that a name of so many characters is seen whole, if it is no very long one. */
+function nameWidth(characters: number) {
+  return Math.min(Math.max(140, 24 + 8 * characters), 320);
+}
+
+function columnsAt(now: number, nameWidth: number): GridColDef<Node>[] {
   return [
     {
       field: 'name',
       headerName: 'Node',
-      width: 140,
+      width: nameWidth,
       renderCell: ({ row }) => (
         <Link component={RouterLink} to={`/nodes/${encodeURIComponent(row.name)}`} color="inherit" sx={{ fontWeight: 600 }} tabIndex={-1}>
           {row.name}
