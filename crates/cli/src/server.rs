@@ -255,8 +255,10 @@ pub fn say_changed(server: &Server, what: &str, changed: &constans_wire::kit::Ch
     }
     println!("{what}");
     println!("{} wanted otherwise from now on", if changed.nodes == 1 { "1 node is".to_owned() } else { format!("{} nodes are", changed.nodes) });
-    for (node, because) in &changed.unusable {
-        println!("{node} keeps its last good state: {because}");
+    if !changed.unusable.is_empty() {
+        let nodes = if changed.unusable.len() == 1 { "1 node keeps its".to_owned() } else { format!("{} nodes keep their", changed.unusable.len()) };
+        println!("{nodes} last good state, since the new one cannot be resolved:");
+        changed.reasons().iter().for_each(|reason| println!("  {}", harmless(reason)));
     }
     println!("Next: constans node list shows what they have and what is wanted");
 }

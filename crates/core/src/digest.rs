@@ -76,7 +76,7 @@ impl DigestKey {
     /// Returns the HMAC-SHA-256 of the bytes as `h1:…`.
     pub fn digest(&self, bytes: &[u8]) -> Digest {
         let key = hmac::Key::new(hmac::HMAC_SHA256, &self.0);
-        Digest(format!("h1:{}", hex(hmac::sign(&key, bytes).as_ref())))
+        named("h1", hmac::sign(&key, bytes).as_ref())
     }
 }
 
@@ -88,7 +88,7 @@ impl fmt::Debug for DigestKey {
 
 /// Returns the SHA-256 of file contents as `sha256:…`, the name by which they are stored.
 pub fn of_contents(bytes: &[u8]) -> Digest {
-    Digest(format!("sha256:{}", hex(hash(&SHA256, bytes).as_ref())))
+    named("sha256", hash(&SHA256, bytes).as_ref())
 }
 
 /// Returns the SHA-256 of contents that are read piece by piece, as [`of_contents`] does. `size` is how many bytes they are
@@ -109,7 +109,7 @@ pub fn of_reader(mut from: impl io::Read, size: u64) -> io::Result<Digest> {
             }
         }
     }
-    Ok(Digest(format!("sha256:{}", hex(hash.finish().as_ref()))))
+    Ok(named("sha256", hash.finish().as_ref()))
 }
 
 /// Returns the SHA-256 of a value's canonical JSON, with the given scheme.
@@ -124,7 +124,7 @@ pub(crate) fn of_sorted(scheme: &str, value: &impl Serialize) -> Digest {
     let mut hashing = io::BufWriter::with_capacity(4 * 1024, Hashing(Context::new(&SHA256)));
     write_sorted(value, &mut hashing);
     let Ok(Hashing(hash)) = hashing.into_inner() else { unreachable!("hashing takes whatever it is given") };
-    Digest(format!("{scheme}:{}", hex(hash.finish().as_ref())))
+    named(scheme, hash.finish().as_ref())
 }
 
 /// Takes what is written into a hash, so that a whole state need not stand in memory as text.
@@ -190,13 +190,19 @@ impl serde_json::ser::Formatter for CanonicalNumbers {
 
 /// Returns bytes as lower-case hexadecimal digits.
 pub fn hex(bytes: &[u8]) -> String {
+    with_hex("", bytes)
+}
+
+fn named(scheme: &str, hash: &[u8]) -> Digest {
+    Digest(with_hex(&[scheme, ":"].concat(), hash))
+}
+
+fn with_hex(before: &str, bytes: &[u8]) -> String {
     const DIGITS: &[u8; 16] = b"0123456789abcdef";
-    let mut text = String::with_capacity(2 * bytes.len());
-    for byte in bytes {
-        text.push(DIGITS[usize::from(byte >> 4)] as char);
-        text.push(DIGITS[usize::from(byte & 15)] as char);
-    }
-    text
+    let mut text = Vec::with_capacity(before.len() + 2 * bytes.len());
+    text.extend_from_slice(before.as_bytes());
+    bytes.iter().for_each(|byte| text.extend_from_slice(&[DIGITS[usize::from(byte >> 4)], DIGITS[usize::from(byte & 15)]]));
+    String::from_utf8(text).expect("digits are a text")
 }
 
 /// Returns a quick name of contents that is good for telling them apart in one process only.

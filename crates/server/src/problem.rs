@@ -107,12 +107,12 @@ impl ApiError {
 
     /// Refuses a change after which some nodes' state cannot be resolved.
     pub fn unusable(changed: &constans_wire::kit::Changed) -> Self {
-        let nodes: Vec<String> = changed.unusable.iter().map(|(node, because)| format!("{node}: {because}")).collect();
+        let nodes = changed.unusable.len();
         Self::Conflict {
             message: format!(
                 "after this the state of {} cannot be resolved: {}",
-                if nodes.len() == 1 { "a node".to_owned() } else { format!("{} nodes", nodes.len()) },
-                nodes.join("; ")
+                if nodes == 1 { "a node".to_owned() } else { format!("{nodes} nodes") },
+                changed.reasons().join("; ")
             ),
             hint: "mend it first; --although-unusable goes on, and those nodes keep their last good state".to_owned(),
         }

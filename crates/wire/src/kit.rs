@@ -3,6 +3,7 @@
 use constans_core::kit::KitPage;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
+use std::cmp::Reverse;
 use std::collections::BTreeMap;
 
 /// A kit to be published: its paths with the SHA-256 of each file's contents, sorted by path.
@@ -196,4 +197,42 @@ pub struct Changed {
     pub nodes: u64,
     /// The nodes whose state cannot be resolved, with the reason.
     pub unusable: Vec<(String, String)>,
+}
+
+impl Changed {
+    /// Returns why states cannot be resolved, each reason once after the nodes that it keeps from it, as
+    /// `gate-auken-1, gate-brisk-1, gate-corran-1 and 9 more: …`; the ten that most nodes have.
+    pub fn reasons(&self) -> Vec<String> {
+        const MOST_REASONS: usize = 10;
+        const MOST_NAMES: usize = 3;
+        let mut by_reason: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+        for (node, because) in &self.unusable {
+            by_reason.entry(because).or_default().push(node);
+        }
+        let mut by_reason: Vec<(&str, Vec<&str>)> = by_reason.into_iter().collect();
+        by_reason.sort_by_key(|(_, nodes)| Reverse(nodes.len()));
+        let left_out = by_reason.len().saturating_sub(MOST_REASONS);
+        let worded = |(because, nodes): &(&str, Vec<&str>)| {
+            let more = nodes.len().saturating_sub(MOST_NAMES);
+            let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+            format!("{}{more}: {because}", nodes[..nodes.len().min(MOST_NAMES)].join(", "))
+        };
+        let said = by_reason.iter().take(MOST_REASONS).map(worded);
+        said.chain((left_out > 0).then(|| format!("and {left_out} more reasons"))).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_reason_is_said_once_however_many_nodes_have_it() {
+        let unusable = |node: String, because: &str| (node, because.to_owned());
+        let gates = (1..=12).map(|at| unusable(format!("gate-auken-{at}"), "two groups disagree"));
+        let changed = Changed { nodes: 0, unusable: std::iter::once(unusable("hub-1".into(), "a parameter is missing")).chain(gates).collect() };
+        assert_eq!(changed.reasons(), ["gate-auken-1, gate-auken-2, gate-auken-3 and 9 more: two groups disagree", "hub-1: a parameter is missing"]);
+        let changed = Changed { nodes: 0, unusable: (0..13).map(|at| unusable("hub-1".into(), &format!("reason {at}"))).collect() };
+        assert_eq!(changed.reasons().last().map(String::as_str), Some("and 3 more reasons"));
+    }
 }
