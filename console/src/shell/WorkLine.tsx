@@ -8,7 +8,7 @@ import { count } from '../words/words';
 /** How often it is looked whether work goes on that nothing more is heard of, in milliseconds. */
 const LOOK_AGAIN_MS = 15_000;
 
-/** The longest of the server's long work: what, whose, how far. */
+/** The server's long work that began first: what, whose, how far. */
 export function WorkLine() {
   const work = useQuery({
     queryKey: ['work'],

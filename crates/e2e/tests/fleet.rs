@@ -310,7 +310,7 @@ fn what_many_nodes_say_at_once_is_taken_in_together_and_of_a_refused_one_nothing
 
 #[test]
 fn a_change_for_many_says_how_far_it_is_and_stores_of_their_states_what_differs() {
-    const NODES: usize = 1_200;
+    const NODES: usize = 2_400;
     let fleet = Fleet::start();
     let gate = joined(&fleet, "gate-auken-1", &["role=gate"]);
     fleet.query(&format!(

@@ -105,13 +105,11 @@ impl Walk<'_> {
             return;
         }
         match name {
-            "labels" => self.uses.all_labels = true,
-            "about" => self.uses.all_about = true,
-            "node" => self.uses.name = true,
+            "labels" => return self.uses.all_labels = true,
+            "about" => return self.uses.all_about = true,
+            "node" => return self.uses.name = true,
+            "params" => return,
             _ => {}
-        }
-        if ROOTS.contains(&name) {
-            return;
         }
         let hint = nearest_word(name, ROOTS)
             .map_or_else(|| "conditions know labels, about, params and node".to_owned(), |word| format!("did you mean `{word}`?"));

@@ -193,8 +193,10 @@ async fn read_inputs(db: &mut PgConnection, here: &Here, only: Option<Uuid>) -> 
     let stages = stage::names(&mut *db).await?;
     let nodes = wanted::node_views(&mut *db, only).await?;
     let states = nodes.iter().filter_map(|node| node.state.clone()).collect();
+    // Reading filters takes its time and a deep stack.
+    let planner = tokio::task::spawn_blocking(|| on_large_stack(|| Planner::new(groups, stages))).await;
     Ok(Inputs {
-        planner: on_large_stack(|| Planner::new(groups, stages)),
+        planner: planner.map_err(|error| ApiError::Wrong(format!("reading filters broke off: {error}")))?,
         served,
         kits,
         nodes,
