@@ -224,9 +224,7 @@ pub fn rewrite_durably(path: &Path, bytes: &[u8]) -> Result<(), AgentError> {
 
 fn write_candidate(path: &Path, bytes: &[u8]) -> io::Result<PathBuf> {
     let candidate = path.with_extension("new");
-    let mut file = OpenOptions::new().create(true).write(true).truncate(true).mode(0o600).open(&candidate)?;
-    file.write_all(bytes)?;
-    file.sync_all()?;
+    constans_host::overwrite(&candidate, &[bytes])?.sync_all()?;
     Ok(candidate)
 }
 

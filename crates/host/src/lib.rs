@@ -23,3 +23,4 @@ pub mod steps;
 
 pub use error::HostError;
 pub use machine::{ActedOn, Attic, Contents, Machine};
+pub use note::overwrite;
