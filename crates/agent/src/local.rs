@@ -99,9 +99,9 @@ fn releases_of(kit: &Kit, baseline: &Baseline, resolved: &Resolved) -> Vec<Relea
     for origin in resolved.state.clauses.iter().flat_map(|clause| &clause.origins) {
         let name = format!("{}@{}", origin.kit, origin.version);
         match releases.iter_mut().find(|release| release.release == name) {
-            Some(release) if release.baselines.contains(&origin.baseline) => {}
-            Some(release) => release.baselines.push(origin.baseline.clone()),
-            None => releases.push(Release { release: name, baselines: vec![origin.baseline.clone()] }),
+            Some(release) if release.baselines.iter().any(|known| *known == *origin.baseline) => {}
+            Some(release) => release.baselines.push(origin.baseline.to_string()),
+            None => releases.push(Release { release: name, baselines: vec![origin.baseline.to_string()] }),
         }
     }
     releases

@@ -10,11 +10,15 @@ use constans_core::address::ClauseAddress;
 use constans_core::run::{Alike, DueReaction, Memories, Memory};
 use constans_host::steps;
 use jiff::Timestamp;
+use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Write as _};
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::PathBuf;
+
+/// So many bytes a line mostly has.
+const USUAL_LINE: usize = 192;
 
 /// What is kept for one baseline of one kit.
 pub struct Store {
@@ -46,15 +50,18 @@ impl Store {
             AgentError::new(format!("{} cannot be read: its line {} is no memory", path.display(), at + 1))
                 .hint("it was changed by something else than the agent: take it away, the agent then begins anew")
         };
-        let kept: Memories =
-            kept.split_inclusive('\n').enumerate().map(|(at, line)| read_line(line).ok_or_else(|| broken(at))).collect::<Result<_, _>>()?;
+        let mut memories = Memories::with_capacity(kept.len() / USUAL_LINE);
+        for (at, line) in kept.split_inclusive('\n').enumerate() {
+            memories.push(read_line(line).ok_or_else(|| broken(at))?);
+        }
         let log = fs::read_to_string(self.folder.join("memory.log")).unwrap_or_default();
         // A line that was cut off is none and is left out.
-        let noted = log.split_inclusive('\n').filter_map(read_line);
-        Ok(noted.fold(kept, |mut kept, (address, memory)| {
-            kept.insert(address, memory);
-            kept
-        }))
+        let noted: Vec<_> = log.split_inclusive('\n').filter_map(read_line).collect();
+        if noted.is_empty() {
+            return Ok(memories);
+        }
+        // What was noted later counts.
+        Ok(memories.into_iter().chain(noted).collect::<BTreeMap<_, _>>().into_iter().collect())
     }
 
     /// Notes one memory at once.
@@ -83,7 +90,7 @@ impl Store {
     ///
     /// Returns why they cannot be kept.
     pub fn keep_memories(&mut self, memories: &Memories) -> Result<(), AgentError> {
-        let mut lines = String::with_capacity(memories.len() * 256);
+        let mut lines = String::with_capacity(memories.len() * USUAL_LINE);
         memories.iter().for_each(|(address, memory)| write_line(&mut lines, address, memory));
         rewrite_durably(&self.memories_path(), lines.as_bytes())?;
         steps::reached("memory kept", "");

@@ -7,13 +7,14 @@ use crate::local::{LocalContents, Wanted};
 use crate::memory_store::Store;
 use crate::state_dir::StateDir;
 use crate::way::WayJournal;
+use constans_core::address::ClauseAddress;
 use constans_core::digest::DigestKey;
 use constans_core::run::{Action, Correction, Failure, FailureAt, Finished, Memories, Mode, Part, Run, RunEvent, RunInput, Settings};
 use constans_core::state::{Clause, EffectiveState};
 use constans_host::{Machine, steps};
 use constans_wire::report::{FORM, RunReport, StartedBy, Wanted as WantedReport};
 use jiff::Timestamp;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 use std::time::Instant;
 use uuid::Uuid;
 
@@ -200,6 +201,7 @@ fn micros(clock: Instant) -> u64 {
 
 /// Returns the paths of what was wanted once and is not any more: they are left behind, and never removed as unknown.
 pub fn left_behind(memories: &Memories, state: &EffectiveState) -> BTreeSet<String> {
-    let left = memories.keys().filter(|address| state.position(address).is_none());
-    left.map(|address| address.name().to_owned()).filter(|name| name.starts_with('/')).collect()
+    let wanted: HashSet<&ClauseAddress> = state.clauses.iter().flat_map(|clause| std::iter::once(&clause.address).chain(&clause.also)).collect();
+    let left = memories.iter().map(|(address, _)| address).filter(|address| address.name().starts_with('/') && !wanted.contains(address));
+    left.map(|address| address.name().to_owned()).collect()
 }

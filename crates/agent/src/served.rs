@@ -93,7 +93,7 @@ impl Served {
     pub fn releases(&self) -> Vec<Release> {
         let mut by_release: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
         for origin in self.state.clauses.iter().flat_map(|clause| &clause.origins) {
-            by_release.entry(format!("{}@{}", origin.kit, origin.version)).or_default().insert(origin.baseline.clone());
+            by_release.entry(format!("{}@{}", origin.kit, origin.version)).or_default().insert(origin.baseline.to_string());
         }
         by_release.into_iter().map(|(release, baselines)| Release { release, baselines: baselines.into_iter().collect() }).collect()
     }

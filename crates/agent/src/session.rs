@@ -145,7 +145,7 @@ fn part(arguments: &WantedArguments, is_local: bool, state: &EffectiveState) -> 
     {
         let origins = state.clauses.iter().flat_map(|clause| &clause.origins);
         let is_with_kit = baseline.contains('/');
-        let name = |origin: &Origin| if is_with_kit { format!("{}/{}", origin.kit, origin.baseline) } else { origin.baseline.clone() };
+        let name = |origin: &Origin| if is_with_kit { format!("{}/{}", origin.kit, origin.baseline) } else { origin.baseline.to_string() };
         let known: BTreeSet<String> = origins.map(name).collect();
         let known: Vec<&str> = known.iter().map(String::as_str).collect();
         let hint = match known.as_slice() {
@@ -184,8 +184,8 @@ fn part(arguments: &WantedArguments, is_local: bool, state: &EffectiveState) -> 
 /// Returns whether a clause comes from a baseline, named with or without its kit.
 fn comes_from(clause: &Clause, baseline: &str) -> bool {
     clause.origins.iter().any(|origin| match baseline.split_once('/') {
-        Some((kit, name)) => origin.kit == kit && origin.baseline == name,
-        None => origin.baseline == baseline,
+        Some((kit, name)) => *origin.kit == *kit && *origin.baseline == *name,
+        None => *origin.baseline == *baseline,
     })
 }
 

@@ -190,7 +190,7 @@ pub fn put_all_back(state_dir: &StateDir, machine: &mut Machine, key: &DigestKey
     }
     let mut store = state_dir.store(store)?;
     let mut memories = store.memories()?;
-    memories.retain(|address, _| !remembered.put_back.iter().any(|(put_back, _)| put_back == address));
+    memories.retain(|(address, _)| !remembered.put_back.iter().any(|(put_back, _)| put_back == address));
     store.keep_memories(&memories)?;
     write_json(&remembered_path(state_dir), &remembered)?;
     reached(state_dir);

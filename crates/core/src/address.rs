@@ -1,17 +1,19 @@
 //! Addresses of clauses, `kind:name`, and patterns of them.
 
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Serialize, Serializer};
 use std::fmt;
+use std::sync::Arc;
 use unicode_normalization::{UnicodeNormalization, is_nfc};
 
 /// The longest name of a clause, in bytes.
 pub const LONGEST_NAME: usize = 255;
 
 /// Names one clause: its kind and its name, split at the first `:` only.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(try_from = "String", into = "String")]
+/// Copies share its text.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize)]
+#[serde(try_from = "String")]
 pub struct ClauseAddress {
-    text: String,
+    text: Arc<str>,
     colon: usize,
 }
 
@@ -61,7 +63,7 @@ impl ClauseAddress {
         if let Some(control) = text.chars().find(|c| c.is_control()) {
             return Err(AddressError::ControlCharacter(control as u32));
         }
-        let text = if name.is_ascii() || is_nfc(name) { text.to_owned() } else { format!("{kind}:{}", name.nfc()) };
+        let text = if name.is_ascii() || is_nfc(name) { Arc::from(text) } else { format!("{kind}:{}", name.nfc()).into() };
         let address = Self { text, colon: kind.len() };
         if address.name().len() > LONGEST_NAME {
             return Err(AddressError::TooLong(address.name().len()));
@@ -98,9 +100,9 @@ impl TryFrom<String> for ClauseAddress {
     }
 }
 
-impl From<ClauseAddress> for String {
-    fn from(address: ClauseAddress) -> String {
-        address.text
+impl Serialize for ClauseAddress {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(&self.text)
     }
 }
 

@@ -8,12 +8,15 @@ use std::cmp::Ordering;
 use std::fmt;
 use std::io;
 use std::str::FromStr;
+use std::sync::Arc;
 
-/// A digest with its scheme, `s1:6f…`. Digests of unequal schemes are never compared as if they said something.
+/// A digest with its scheme, `s1:6f…`. Digests of unequal schemes are never compared as if they said something. Copies share
+/// its text.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", schema(value_type = String))]
 #[serde(transparent)]
-pub struct Digest(String);
+pub struct Digest(Arc<str>);
 
 impl Digest {
     /// Returns the scheme, the part before the `:`.
@@ -47,7 +50,7 @@ impl FromStr for Digest {
     type Err = NoDigest;
 
     fn from_str(text: &str) -> Result<Self, NoDigest> {
-        if text.contains(':') { Ok(Self(text.to_owned())) } else { Err(NoDigest) }
+        if text.contains(':') { Ok(Self(text.into())) } else { Err(NoDigest) }
     }
 }
 
@@ -91,17 +94,17 @@ pub fn of_contents(bytes: &[u8]) -> Digest {
     named("sha256", hash(&SHA256, bytes).as_ref())
 }
 
-/// Returns the SHA-256 of contents that are read piece by piece, as [`of_contents`] does. `size` is how many bytes they are
+/// Returns the SHA-256 of contents that are read into `piece` one after the other, as [`of_contents`] does. `size` is how many bytes they are
 /// said to be, so that their end need not be asked for: a file that grows meanwhile has another stamp afterwards. Of what is
 /// said to be empty, as the kernel says of its own files, the end is.
 ///
 /// # Errors
 ///
 /// Returns why they could not be read.
-pub fn of_reader(mut from: impl io::Read, size: u64) -> io::Result<Digest> {
-    let (mut hash, mut piece, mut left) = (Context::new(&SHA256), [0; 16 * 1024], if size == 0 { u64::MAX } else { size });
+pub fn of_reader(mut from: impl io::Read, size: u64, piece: &mut [u8]) -> io::Result<Digest> {
+    let (mut hash, mut left) = (Context::new(&SHA256), if size == 0 { u64::MAX } else { size });
     while left > 0 {
-        match from.read(&mut piece)? {
+        match from.read(piece)? {
             0 => break,
             read => {
                 hash.update(&piece[..read]);
@@ -175,6 +178,23 @@ impl Serialize for Canonical<'_> {
     }
 }
 
+/// Values by their names, written in the order of these.
+pub(crate) struct ByName<'v, V>(Vec<(&'v str, V)>);
+
+impl<'v, V> FromIterator<(&'v str, V)> for ByName<'v, V> {
+    fn from_iter<I: IntoIterator<Item = (&'v str, V)>>(values: I) -> Self {
+        let mut values: Vec<(&str, V)> = values.into_iter().collect();
+        values.sort_unstable_by(|(left, _), (right, _)| in_utf16(left, right));
+        Self(values)
+    }
+}
+
+impl<V: Serialize> Serialize for ByName<'_, V> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_map(self.0.iter().map(|(name, value)| (name, value)))
+    }
+}
+
 fn in_utf16(left: &str, right: &str) -> Ordering {
     if left.is_ascii() && right.is_ascii() { left.cmp(right) } else { left.encode_utf16().cmp(right.encode_utf16()) }
 }
@@ -190,17 +210,17 @@ impl serde_json::ser::Formatter for CanonicalNumbers {
 
 /// Returns bytes as lower-case hexadecimal digits.
 pub fn hex(bytes: &[u8]) -> String {
-    with_hex("", bytes)
+    with_hex(["", ""], bytes)
 }
 
 fn named(scheme: &str, hash: &[u8]) -> Digest {
-    Digest(with_hex(&[scheme, ":"].concat(), hash))
+    Digest(with_hex([scheme, ":"], hash).into())
 }
 
-fn with_hex(before: &str, bytes: &[u8]) -> String {
+fn with_hex(before: [&str; 2], bytes: &[u8]) -> String {
     const DIGITS: &[u8; 16] = b"0123456789abcdef";
-    let mut text = Vec::with_capacity(before.len() + 2 * bytes.len());
-    text.extend_from_slice(before.as_bytes());
+    let mut text = Vec::with_capacity(before[0].len() + before[1].len() + 2 * bytes.len());
+    before.iter().for_each(|part| text.extend_from_slice(part.as_bytes()));
     bytes.iter().for_each(|byte| text.extend_from_slice(&[DIGITS[usize::from(byte >> 4)], DIGITS[usize::from(byte & 15)]]));
     String::from_utf8(text).expect("digits are a text")
 }
@@ -210,12 +230,12 @@ pub(crate) fn for_comparing(bytes: &[u8]) -> Digest {
     use std::hash::{DefaultHasher, Hasher};
     let mut hasher = DefaultHasher::new();
     hasher.write(bytes);
-    Digest(format!("quick:{:x}-{}", hasher.finish(), bytes.len()))
+    Digest(format!("quick:{:x}-{}", hasher.finish(), bytes.len()).into())
 }
 
 /// Returns the digest of what was not named, since nobody asks for its name.
 pub(crate) fn none() -> Digest {
-    Digest(String::new())
+    Digest(Arc::default())
 }
 
 #[cfg(test)]

@@ -103,14 +103,14 @@ impl Machine {
             let Some(entry) = self.files.look(&thing.name)? else { return Ok(None) };
             self.remark_on_path(&thing.name, &entry, &mut told)?;
         }
-        let seen = kinds::inspect(self, &clause, &Look { contents: &NoContents, key: &DigestKey::new("") })?;
+        let mut seen = kinds::inspect(self, &clause, &Look { contents: &NoContents, key: &DigestKey::new("") })?;
         match seen.found.presence {
             Presence::Present => {}
-            Presence::Broken => told.not_kept = Some(seen.found.words.unwrap_or_else(|| "half of it is there".to_owned())),
+            Presence::Broken => told.not_kept = Some(seen.found.words.take().unwrap_or_else(|| "half of it is there".to_owned())),
             Presence::Absent | Presence::Remnant => return Ok(None),
         }
         for property in kind.properties {
-            match seen.found.properties.get(property.name) {
+            match seen.found.get(property.name) {
                 _ if property.concealed => told.remarks.push(format!("{} is not shown", property.name)),
                 Some(FoundValue::Value(value)) if value == "any" => {}
                 Some(FoundValue::Value(value)) if property.default.is_some_and(|default| *value == Value::Bool(default == "true")) => {}

@@ -21,6 +21,9 @@ const MOST_LINKS: usize = 40;
 /// The largest file whose contents are compared, in bytes.
 pub const LARGEST_FILE: u64 = 1024 * 1024 * 1024;
 
+/// How a file is opened to be read: itself, whatever it is, without waiting for it.
+const TO_READ: OFlags = OFlags::RDONLY.union(OFlags::NOFOLLOW).union(OFlags::NONBLOCK).union(OFlags::CLOEXEC);
+
 /// The files below one root folder.
 #[derive(Debug, Clone)]
 pub struct Files {
@@ -82,15 +85,20 @@ impl Files {
     ///
     /// Returns what kept it from being looked at.
     pub fn look_beside(&self, path: &str) -> Result<Option<Entry>, HostError> {
+        self.beside(path, |folder, name| entry_in(folder, name, path))?.unwrap_or(Ok(None))
+    }
+
+    /// Does something in the folder of a path, which is kept open for the next one beside it; none if it is not there.
+    fn beside<T>(&self, path: &str, what: impl FnOnce(&OwnedFd, &str) -> T) -> Result<Option<T>, HostError> {
         let parent = path.rsplit_once('/').map_or("", |(parent, _)| parent);
         let mut last = self.last_folder.0.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some((_, folder)) = last.as_ref().filter(|(known, _)| known == parent && !path.ends_with('/')) {
-            return entry_in(folder, &path[parent.len() + 1..], path);
+            return Ok(Some(what(folder, &path[parent.len() + 1..])));
         }
         let Some((folder, name)) = self.folder_of(path)? else { return Ok(None) };
-        let entry = entry_in(&folder, &name, path);
+        let done = what(&folder, &name);
         *last = Some((parent.to_owned(), folder));
-        entry
+        Ok(Some(done))
     }
 
     /// Forgets the folder that was looked into last: something is about to be changed.
@@ -129,13 +137,15 @@ impl Files {
     }
 
     /// Returns the digest of a regular file's contents with the stamp that it had before it was read; none if it is not there.
+    /// Its folder is kept open, as by [`Files::look_beside`]. The file is read into `piece`, one after the other.
     ///
     /// # Errors
     ///
     /// Returns what kept it from being read.
-    pub fn stamped_digest(&self, path: &str) -> Result<Option<(Stamp, Digest)>, HostError> {
-        let Some((file, entry)) = self.opened_file(path)? else { return Ok(None) };
-        let digest = of_reader(file, entry.size).map_err(|error| HostError::io("read", path, &error))?;
+    pub fn stamped_digest(&self, path: &str, piece: &mut [u8]) -> Result<Option<(Stamp, Digest)>, HostError> {
+        let opened = self.beside(path, |folder, name| rustix::fs::openat(folder, name, TO_READ, Mode::empty()))?;
+        let Some((file, entry)) = opened.map_or(Ok(None), |opened| regular_file(opened, path))? else { return Ok(None) };
+        let digest = of_reader(file, entry.size, piece).map_err(|error| HostError::io("read", path, &error))?;
         Ok(Some((entry.stamp, digest)))
     }
 
@@ -144,28 +154,14 @@ impl Files {
     }
 
     fn opened_file(&self, path: &str) -> Result<Option<(File, Entry)>, HostError> {
-        let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-        let opened = match self.open_at_once(path, flags)? {
+        let opened = match self.open_at_once(path, TO_READ)? {
             Some(opened) => opened,
             None => match self.folder_of(path)? {
-                Some((folder, name)) => rustix::fs::openat(&folder, name.as_str(), flags, Mode::empty()),
+                Some((folder, name)) => rustix::fs::openat(&folder, name.as_str(), TO_READ, Mode::empty()),
                 None => return Ok(None),
             },
         };
-        let fd = match opened {
-            Ok(fd) => fd,
-            Err(rustix::io::Errno::NOENT) => return Ok(None),
-            Err(rustix::io::Errno::LOOP) => return Err(HostError::new(format!("{path} is a symbolic link, and links are not followed"))),
-            Err(error) => return Err(HostError::io("open", path, &error.into())),
-        };
-        let entry = Entry::of(&rustix::fs::fstat(&fd).map_err(|error| HostError::io("look at", path, &error.into()))?);
-        if entry.what != What::File {
-            return Err(HostError::new(format!("{path} is {}, not a regular file", entry.what.words())));
-        }
-        if entry.size > LARGEST_FILE {
-            return Err(HostError::new(format!("{path} has {} bytes, at most {LARGEST_FILE} are compared", entry.size)));
-        }
-        Ok(Some((File::from(fd), entry)))
+        regular_file(opened, path)
     }
 
     /// Opens a path by one system call if no link is on the way (openat2(2)); none if one is, or the kernel cannot do so: then
@@ -279,6 +275,24 @@ impl Files {
         }
         Ok(way.pop())
     }
+}
+
+/// Returns what was opened to be read if it is a regular file; none if it is not there.
+fn regular_file(opened: rustix::io::Result<OwnedFd>, path: &str) -> Result<Option<(File, Entry)>, HostError> {
+    let fd = match opened {
+        Ok(fd) => fd,
+        Err(rustix::io::Errno::NOENT) => return Ok(None),
+        Err(rustix::io::Errno::LOOP) => return Err(HostError::new(format!("{path} is a symbolic link, and links are not followed"))),
+        Err(error) => return Err(HostError::io("open", path, &error.into())),
+    };
+    let entry = Entry::of(&rustix::fs::fstat(&fd).map_err(|error| HostError::io("look at", path, &error.into()))?);
+    if entry.what != What::File {
+        return Err(HostError::new(format!("{path} is {}, not a regular file", entry.what.words())));
+    }
+    if entry.size > LARGEST_FILE {
+        return Err(HostError::new(format!("{path} has {} bytes, at most {LARGEST_FILE} are compared", entry.size)));
+    }
+    Ok(Some((File::from(fd), entry)))
 }
 
 /// Returns the target of a link on the way to a path, if root or the agent's own account made it.

@@ -197,8 +197,8 @@ impl Machine {
         self.run_began = Timestamp::now();
         self.about_to_change();
         self.seen_files = SeenFiles::read(&self.scratch.join(SEEN_FILES));
-        let paths: Vec<&str> = touched.filter(|clause| kinds::compared_by_digest(clause)).map(Clause::name).collect();
-        self.seen_files.read_ahead(&self.files, &paths, self.run_began);
+        let paths = touched.filter(|clause| kinds::compared_by_digest(clause)).map(Clause::name);
+        self.seen_files.read_ahead(&self.files, paths, self.run_began);
     }
 
     /// What was looked at and kept for the clauses that follow does not count any more.

@@ -3,12 +3,12 @@
 use crate::files::{Entry, Files, Stamp, is_fresh};
 use crate::note::{whole_note, write_note};
 use constans_core::digest::Digest;
+use foldhash::{HashMap, HashMapExt as _};
 use jiff::Timestamp;
-use std::collections::{HashMap, HashSet};
-use std::fmt::Write as _;
 use std::path::Path;
 use std::sync::Arc;
-use std::sync::mpsc::{Receiver, channel};
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread;
 use std::{fs, io};
 
@@ -19,21 +19,30 @@ const MOST_THREADS: usize = 4;
 const READERS_NICE: i32 = 5;
 /// So many files are read before they are told of.
 const BATCH: usize = 32;
+/// So many bytes are read at once.
+const PIECE_BYTES: usize = 16 * 1024;
 /// So many bytes a line of the note mostly has.
 const USUAL_LINE: usize = 160;
 
 /// What is known of the contents of files.
 #[derive(Debug, Default)]
 pub struct SeenFiles {
-    known: HashMap<Arc<str>, SeenFile>,
+    files: Vec<(Arc<str>, Known)>,
+    /// Where each path stands among them.
+    positions: HashMap<Arc<str>, usize>,
     is_changed: bool,
-    /// What threads read meanwhile, and the paths that have not come from them yet.
+    /// What threads read meanwhile.
     coming: Option<Receiver<Vec<Read>>>,
-    awaited: HashSet<Arc<str>>,
 }
 
-/// A path that was read, and what was found if it could be.
-type Read = (Arc<str>, Option<SeenFile>);
+/// What is known of one file.
+#[derive(Debug, Clone, PartialEq)]
+enum Known {
+    Nothing,
+    /// A thread reads it.
+    Coming,
+    Seen(SeenFile),
+}
 
 #[derive(Debug, Clone, PartialEq)]
 struct SeenFile {
@@ -42,21 +51,20 @@ struct SeenFile {
     read_at: Timestamp,
 }
 
+/// The place of a file that was read, and what was found if it could be.
+type Read = (usize, Option<SeenFile>);
+
 impl SeenFiles {
     /// Reads what is known from a file of the agent's own; if that is not whole, nothing is.
     pub fn read(path: &Path) -> Self {
         let text = fs::read_to_string(path).unwrap_or_default();
         let lines = whole_note(&text).unwrap_or_default();
-        let mut known = HashMap::with_capacity(lines.len() / USUAL_LINE);
-        known.extend(lines.lines().filter_map(|line| {
-            let mut fields = line.splitn(8, ' ');
-            let mut number = || fields.next()?.parse::<i64>().ok();
-            let stamp = Stamp { device: number()?, inode: number()?, size: number()?, mtime_ns: number()?, ctime_ns: number()? };
-            let read_at = Timestamp::from_nanosecond(number()?.into()).ok()?;
-            let digest = fields.next()?.parse().ok()?;
-            Some((fields.next()?.into(), SeenFile { stamp, digest, read_at }))
-        }));
-        Self { known, ..Self::default() }
+        let usual = lines.len() / USUAL_LINE;
+        let mut seen_files = Self { files: Vec::with_capacity(usual), positions: HashMap::with_capacity(usual), ..Self::default() };
+        for (path, seen) in lines.lines().filter_map(read_line) {
+            seen_files.know(path, Known::Seen(seen));
+        }
+        seen_files
     }
 
     /// Keeps what is known, if that is other than before. It need not outlast a power cut.
@@ -69,56 +77,66 @@ impl SeenFiles {
         if !self.is_changed {
             return Ok(());
         }
-        self.known.retain(|_, seen| is_fresh(seen.read_at, now));
-        let mut lines = String::with_capacity(self.known.len() * USUAL_LINE);
-        for (path, SeenFile { stamp, digest, read_at }) in &self.known {
-            let Stamp { device, inode, size, mtime_ns, ctime_ns } = stamp;
-            let read_ns = i64::try_from(read_at.as_nanosecond()).unwrap_or(0);
-            let _ = writeln!(lines, "{device} {inode} {size} {mtime_ns} {ctime_ns} {read_ns} {digest} {path}");
+        let mut lines = String::with_capacity(self.files.len() * USUAL_LINE);
+        for (path, known) in &self.files {
+            match known {
+                Known::Seen(seen) if is_fresh(seen.read_at, now) => write_line(&mut lines, path, seen),
+                _ => {}
+            }
         }
         write_note(path, &lines)?;
         self.is_changed = false;
         Ok(())
     }
 
+    fn know(&mut self, path: &str, known: Known) -> usize {
+        if let Some(&at) = self.positions.get(path) {
+            self.files[at].1 = known;
+            return at;
+        }
+        let (at, path) = (self.files.len(), Arc::from(path));
+        self.positions.insert(Arc::clone(&path), at);
+        self.files.push((path, known));
+        at
+    }
+
     /// Has threads read ahead, in their order, the files of which nothing is known. What cannot be read is left to its own turn.
-    pub fn read_ahead(&mut self, files: &Files, paths: &[&str], now: Timestamp) {
-        let is_unknown = |path: &&&str| self.known.get(**path).is_none_or(|seen| !is_fresh(seen.read_at, now));
-        let unknown: Vec<Arc<str>> = paths.iter().filter(is_unknown).map(|path| Arc::from(*path)).collect();
+    pub fn read_ahead<'p>(&mut self, files: &Files, paths: impl Iterator<Item = &'p str>, now: Timestamp) {
+        let is_known = |this: &Self, path: &str| {
+            let known = this.positions.get(path).map(|&at| &this.files[at].1);
+            matches!(known, Some(Known::Seen(seen)) if is_fresh(seen.read_at, now))
+        };
+        let mut unknown: Vec<Place> = Vec::new();
+        for path in paths {
+            if !is_known(self, path) {
+                let at = self.know(path, Known::Coming);
+                unknown.push((at, self.files[at].0.clone()));
+            }
+        }
         if unknown.is_empty() {
             return;
         }
         let threads = if unknown.len() < FEWEST_FOR_THREADS { 1 } else { thread::available_parallelism().map_or(1, usize::from).min(MOST_THREADS) };
         let (sender, coming) = channel();
-        for first in 0..threads {
-            let mine: Vec<Arc<str>> = unknown.chunks(BATCH).skip(first).step_by(threads).flatten().cloned().collect();
-            let (files, sender) = (files.clone(), sender.clone());
-            thread::spawn(move || {
-                // Of this thread alone (setpriority(2)): the run itself goes first, and so does what the node is there for.
-                let _ = rustix::process::setpriority_process(None, READERS_NICE);
-                for batch in mine.chunks(BATCH) {
-                    let read = batch.iter().map(|path| (path.clone(), read_one(&files, path, now))).collect();
-                    if sender.send(read).is_err() {
-                        return;
-                    }
-                }
-            });
+        let (unknown, next): (Arc<[Place]>, Arc<AtomicUsize>) = (unknown.into(), Arc::default());
+        for _ in 0..threads {
+            let (files, unknown, next, sender) = (files.clone(), Arc::clone(&unknown), Arc::clone(&next), sender.clone());
+            thread::spawn(move || read_batches(&files, &unknown, &next, &sender, now));
         }
-        self.awaited = unknown.into_iter().collect();
         self.coming = Some(coming);
     }
 
     /// Takes in what a thread has read, waiting for it; returns whether there was any.
     fn take_in(&mut self) -> bool {
         let Some(batch) = self.coming.as_ref().and_then(|coming| coming.recv().ok()) else {
-            self.awaited.clear();
-            self.coming = None;
+            if self.coming.take().is_some() {
+                self.files.iter_mut().filter(|(_, known)| *known == Known::Coming).for_each(|(_, known)| *known = Known::Nothing);
+            }
             return false;
         };
         self.is_changed = true;
-        for (path, seen) in batch {
-            self.awaited.remove(&path);
-            self.known.extend(seen.map(|seen| (path, seen)));
+        for (at, seen) in batch {
+            self.files[at].1 = seen.map_or(Known::Nothing, Known::Seen);
         }
         true
     }
@@ -129,15 +147,20 @@ impl SeenFiles {
     ///
     /// Returns why it could not be read.
     pub fn digest(&mut self, files: &Files, path: &str, entry: &Entry, now: Timestamp) -> Result<(Digest, Option<Timestamp>), crate::HostError> {
-        while self.awaited.contains(path) && self.take_in() {}
         let stamp = &entry.stamp;
-        if let Some(seen) = self.known.get(path).filter(|seen| seen.stamp == *stamp && stamp.vouches_for(seen.read_at, now)) {
-            return Ok((seen.digest.clone(), Some(seen.read_at)));
+        if let Some(&at) = self.positions.get(path) {
+            while self.files[at].1 == Known::Coming && self.take_in() {}
+            match &self.files[at].1 {
+                Known::Seen(seen) if seen.stamp == *stamp && stamp.vouches_for(seen.read_at, now) => {
+                    return Ok((seen.digest.clone(), Some(seen.read_at)));
+                }
+                _ => {}
+            }
         }
         self.is_changed = true;
-        match files.stamped_digest(path)? {
+        match files.stamped_digest(path, &mut [0; PIECE_BYTES])? {
             Some((stamp, digest)) => {
-                self.known.insert(path.into(), SeenFile { stamp, digest: digest.clone(), read_at: now });
+                self.know(path, Known::Seen(SeenFile { stamp, digest: digest.clone(), read_at: now }));
                 Ok((digest, None))
             }
             None => Err(crate::HostError::new(format!("{path} went away while it was looked at"))),
@@ -145,9 +168,43 @@ impl SeenFiles {
     }
 }
 
-fn read_one(files: &Files, path: &str, now: Timestamp) -> Option<SeenFile> {
-    let (stamp, digest) = files.stamped_digest(path).ok().flatten()?;
-    Some(SeenFile { stamp, digest, read_at: now })
+/// The place of a file, and its path.
+type Place = (usize, Arc<str>);
+
+/// Reads the batches that no other thread has begun, and tells of each.
+fn read_batches(files: &Files, unknown: &[Place], next: &AtomicUsize, sender: &Sender<Vec<Read>>, now: Timestamp) {
+    // Of this thread alone (setpriority(2)): the run itself goes first, and so does what the node is there for.
+    let _ = rustix::process::setpriority_process(None, READERS_NICE);
+    let mut piece = vec![0; PIECE_BYTES];
+    let mut read = |(at, path): &Place| {
+        let found = files.stamped_digest(path, &mut piece).ok().flatten();
+        (*at, found.map(|(stamp, digest)| SeenFile { stamp, digest, read_at: now }))
+    };
+    while let Some(batch) = unknown.chunks(BATCH).nth(next.fetch_add(1, Ordering::Relaxed)) {
+        if sender.send(batch.iter().map(&mut read).collect()).is_err() {
+            return;
+        }
+    }
+}
+
+fn read_line(line: &str) -> Option<(&str, SeenFile)> {
+    let mut fields = line.splitn(8, ' ');
+    let mut number = || fields.next()?.parse::<i64>().ok();
+    let stamp = Stamp { device: number()?, inode: number()?, size: number()?, mtime_ns: number()?, ctime_ns: number()? };
+    let read_at = Timestamp::from_nanosecond(number()?.into()).ok()?;
+    let digest = fields.next()?.parse().ok()?;
+    Some((fields.next()?, SeenFile { stamp, digest, read_at }))
+}
+
+fn write_line(to: &mut String, path: &str, SeenFile { stamp, digest, read_at }: &SeenFile) {
+    let Stamp { device, inode, size, mtime_ns, ctime_ns } = stamp;
+    let read_ns = i64::try_from(read_at.as_nanosecond()).unwrap_or(0);
+    let mut digits = itoa::Buffer::new();
+    for number in [*device, *inode, *size, *mtime_ns, *ctime_ns, read_ns] {
+        to.push_str(digits.format(number));
+        to.push(' ');
+    }
+    to.extend([digest.as_str(), " ", path, "\n"]);
 }
 
 #[cfg(test)]
@@ -206,13 +263,13 @@ mod tests {
     fn what_is_known_outlasts_the_process_and_a_torn_note_is_nothing() {
         let (root, mut seen) = (root(), SeenFiles::default());
         let (note, then) = (root.folder.path().join("note"), Timestamp::now() + LONG_AGO);
-        seen.read_ahead(&root.files, &["/issue", "/not-there"], then);
+        seen.read_ahead(&root.files, ["/issue", "/not-there"].into_iter(), then);
         seen.keep(&note, then).unwrap();
         let mut again = SeenFiles::read(&note);
-        assert_eq!((&again.known, again.known.len()), (&seen.known, 1));
+        assert_eq!(again.files.as_slice(), &seen.files[..1]);
         assert_eq!(look(&root, &mut again, then), (of_contents(b"Skerry Line\n"), Some(then)));
         let text = fs::read_to_string(&note).unwrap();
         fs::write(&note, &text[..text.len() - 3]).unwrap();
-        assert!(SeenFiles::read(&note).known.is_empty());
+        assert!(SeenFiles::read(&note).files.is_empty());
     }
 }

@@ -1,13 +1,12 @@
 //! Differences between wanted and found, property by property, and the found digest.
 
 use super::found::{Found, FoundValue, Presence};
-use crate::digest::{self, Canonical, Digest, DigestKey};
+use crate::digest::{self, ByName, Canonical, Digest, DigestKey};
 use crate::kind::{Matcher, VersionWish};
 use crate::kit::Gone;
 use crate::state::{Clause, Compared};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
-use std::collections::BTreeMap;
 
 /// The scheme of found digests.
 pub const FOUND_SCHEME: &str = "f1";
@@ -122,7 +121,7 @@ fn difference_of(clause: &Clause, property: &str, wanted: &Value, matcher: Match
     if matcher == Matcher::Never {
         return None;
     }
-    let (wanted_side, found_side) = match found.properties.get(property) {
+    let (wanted_side, found_side) = match found.get(property) {
         Some(FoundValue::NotExaminedHere(_)) => return None,
         Some(FoundValue::Value(value)) if matches(matcher, wanted, value, found) => return None,
         Some(FoundValue::Value(value)) => sides(matcher, property, wanted, value, found, content_bytes),
@@ -203,7 +202,7 @@ pub fn found_digest(clause: &Clause, found: &Found, key: &DigestKey) -> Digest {
 
 /// Returns the same of what is [`Clause::compared`].
 pub(crate) fn found_digest_of(compared: &[Compared<'_>], clause: &Clause, found: &Found, key: &DigestKey) -> Digest {
-    let of_property = |name: &str| match found.properties.get(name)? {
+    let of_property = |name: &str| match found.get(name)? {
         FoundValue::Value(value) if clause.concealed.contains(name) => Some(DigestedFound::Named(key.digest(&digest::canonical(value)))),
         FoundValue::Value(value) => Some(DigestedFound::Plain(Canonical(value))),
         FoundValue::Unreadable(_) => Some(DigestedFound::Unreadable { unreadable: true }),
@@ -217,7 +216,7 @@ pub(crate) fn found_digest_of(compared: &[Compared<'_>], clause: &Clause, found:
 #[derive(Serialize)]
 struct FoundWhole<'f> {
     presence: Presence,
-    properties: BTreeMap<&'f str, DigestedFound<'f>>,
+    properties: ByName<'f, DigestedFound<'f>>,
 }
 
 #[derive(Serialize)]

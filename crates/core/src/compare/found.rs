@@ -3,7 +3,7 @@
 use crate::kind::VersionOrder;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use std::collections::BTreeMap;
+use std::borrow::Cow;
 
 /// Whether the thing is there.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -24,8 +24,8 @@ pub enum Presence {
 pub struct Found {
     /// Whether it is there.
     pub presence: Presence,
-    /// The properties, as far as the clause wants them.
-    pub properties: BTreeMap<String, FoundValue>,
+    /// The properties, as far as the clause wants them, each once: they are few.
+    pub properties: Vec<(Cow<'static, str>, FoundValue)>,
     /// The size of a file's contents in bytes.
     pub size: Option<u64>,
     /// The newest version that the sources of a package offer.
@@ -52,7 +52,7 @@ impl Found {
     pub fn absent() -> Self {
         Self {
             presence: Presence::Absent,
-            properties: BTreeMap::new(),
+            properties: Vec::new(),
             size: None,
             candidate: None,
             version_order: VersionOrder::default(),
@@ -77,17 +77,25 @@ impl Found {
         self
     }
 
+    /// Returns a property.
+    pub fn get(&self, property: &str) -> Option<&FoundValue> {
+        self.properties.iter().find(|(name, _)| name == property).map(|(_, found)| found)
+    }
+
     /// Adds a property's value.
     #[must_use]
-    pub fn with(mut self, property: &str, value: impl Into<Value>) -> Self {
-        self.properties.insert(property.to_owned(), FoundValue::Value(value.into()));
-        self
+    pub fn with(self, property: impl Into<Cow<'static, str>>, value: impl Into<Value>) -> Self {
+        self.with_found(property, FoundValue::Value(value.into()))
     }
 
     /// Adds a property that could not be read or does not exist here.
     #[must_use]
-    pub fn with_found(mut self, property: &str, found: FoundValue) -> Self {
-        self.properties.insert(property.to_owned(), found);
+    pub fn with_found(mut self, property: impl Into<Cow<'static, str>>, found: FoundValue) -> Self {
+        let property = property.into();
+        match self.properties.iter_mut().find(|(name, _)| *name == property) {
+            Some((_, known)) => *known = found,
+            None => self.properties.push((property, found)),
+        }
         self
     }
 }

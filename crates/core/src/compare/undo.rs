@@ -23,7 +23,7 @@ pub fn as_it_was(clause: &Clause, found: &Found) -> Option<Clause> {
         }
         (Gone::No, Presence::Present) => {
             for (property, _, _) in clause.compared().into_iter().filter(|(property, ..)| !clause.concealed.contains(*property)) {
-                match found.properties.get(property) {
+                match found.get(property) {
                     Some(FoundValue::Value(Value::String(any))) if any == "any" => drop(was.properties.remove(property)),
                     Some(FoundValue::Value(Value::String(both))) if both.contains(" now, ") => {
                         let now = both.split(" now, ").next().unwrap_or_default();

@@ -14,21 +14,25 @@ use crate::compare::{Found, FoundValue, differences, differences_in, found_diges
 use crate::digest::{Digest, DigestKey};
 use crate::kind::Claim;
 use crate::state::{Clause, Compared, EffectiveState};
+use foldhash::{HashMap, HashMapExt as _};
 use jiff::Timestamp;
-use std::collections::{BTreeSet, HashMap, VecDeque};
+use std::collections::{BTreeSet, VecDeque};
 
 /// One run.
 pub struct Run<'s> {
     pub(super) state: &'s EffectiveState,
     pub(super) settings: Settings,
-    memories: Memories,
+    /// What is remembered of each clause.
+    memories: Vec<Option<Memory>>,
+    /// What is remembered of anything else.
+    left_behind: Memories,
     pub(super) due: Vec<DueReaction>,
     pub(super) on_demand: bool,
     key: &'s DigestKey,
     positions: HashMap<&'s ClauseAddress, usize>,
     pub(super) turns: VecDeque<Turn>,
-    /// Boxed, since they are large and pass through several hands.
-    pub(super) results: Vec<Option<Box<ClauseResult>>>,
+    /// Filled in where they stand, since they are large.
+    pub(super) results: Vec<Option<ClauseResult>>,
     looked_at: HashMap<usize, bool>,
     is_whole: bool,
     pub(super) started: BTreeSet<usize>,
@@ -68,6 +72,13 @@ impl<'s> Run<'s> {
                 positions.entry(address).or_insert(at);
             }
         }
+        let (mut memories, mut left_behind) = (vec![None; state.clauses.len()], Vec::new());
+        for (address, memory) in input.memories {
+            match positions.get(&address) {
+                Some(&at) if state.clauses[at].address == address => memories[at] = Some(memory),
+                _ => left_behind.push((address, memory)),
+            }
+        }
         let chosen = |at: usize| match &input.part {
             Part::Whole => true,
             Part::Chosen(addresses) => addresses.contains(&state.clauses[at].address),
@@ -86,7 +97,8 @@ impl<'s> Run<'s> {
         let mut run = Self {
             state,
             settings: input.settings,
-            memories: input.memories,
+            memories,
+            left_behind,
             due: input.due,
             on_demand: input.on_demand,
             key: input.key,
@@ -107,7 +119,7 @@ impl<'s> Run<'s> {
     /// Begins; a whole run closes the memory of what is no longer wanted.
     pub fn begin(&mut self, now: Timestamp) -> Vec<Action> {
         if self.is_whole {
-            for (address, memory) in &mut self.memories {
+            for (address, memory) in &mut self.left_behind {
                 if !self.positions.contains_key(address) && memory.closed_at.is_none() {
                     memory.closed_at = Some(now);
                     memory.drift_found_at = None;
@@ -142,12 +154,16 @@ impl<'s> Run<'s> {
     /// Returns what the run came to; `None` before it is over.
     pub fn finish(self) -> Option<Finished> {
         matches!(self.phase, Phase::Over).then(|| {
-            let results: Vec<ClauseResult> = self.results.into_iter().flatten().map(|result| *result).collect();
+            let results: Vec<ClauseResult> = self.results.into_iter().flatten().collect();
+            let mut memories = self.left_behind;
+            memories.reserve(self.memories.len());
+            let of_clauses = self.state.clauses.iter().zip(self.memories);
+            memories.extend(of_clauses.filter_map(|(clause, memory)| Some((clause.address.clone(), memory?))));
             Finished {
                 status: status_of(&results, !self.due.is_empty()),
                 counts: Counts::of(&results),
                 results,
-                memories: self.memories,
+                memories,
                 due: self.due,
             }
         })
@@ -170,11 +186,8 @@ impl<'s> Run<'s> {
                 return actions;
             }
             if clause.undecidable.is_some() {
-                let mut result = blank(clause);
-                result.unsupported.clone_from(&clause.undecidable);
-                result.outcome = Outcome::Unsupported;
-                result.verdict = Some(Verdict::Unseen);
-                self.results[at] = Some(result);
+                self.results[at] = Some(blank(clause));
+                self.unsupported(at, clause.undecidable.clone());
                 continue;
             }
             if clause.is_only_a_reaction() {
@@ -200,56 +213,54 @@ impl<'s> Run<'s> {
             self.looked_at.insert(at, alike);
             return self.next_turn(now);
         }
-        let before = self.results[at].take();
-        let mut result = blank(clause);
-        result.took_us = took_us + before.as_ref().map_or(0, |before| before.took_us);
+        let before = if self.results[at].is_some() { self.results[at].take() } else { None };
+        self.results[at] = Some(blank(clause));
+        self.result(at).took_us = took_us + before.as_ref().map_or(0, |before| before.took_us);
         match inspection {
             Inspection::Unsupported(why) => {
-                result.verdict = Some(Verdict::Unseen);
-                result.outcome = Outcome::Unsupported;
-                result.unsupported = Some(why);
-                self.results[at] = Some(result);
+                self.unsupported(at, Some(why));
                 self.next_turn(now)
             }
             Inspection::Failed(failure) => {
-                self.results[at] = Some(self.unseen(at, result, failure));
+                self.unseen(at, failure);
                 self.next_turn(now)
             }
-            Inspection::Seen(seen) => self.seen(at, turn, *seen, result, before, now),
+            Inspection::Seen(seen) => self.seen(at, turn, *seen, before, now),
         }
     }
 
+    fn unsupported(&mut self, at: usize, why: Option<String>) {
+        let result = self.result(at);
+        result.verdict = Some(Verdict::Unseen);
+        result.outcome = Outcome::Unsupported;
+        result.unsupported = why;
+    }
+
     /// A clause that could not be inspected: blocked if what it needs is not there yet, else failed.
-    fn unseen(&self, at: usize, mut result: Box<ClauseResult>, failure: Failure) -> Box<ClauseResult> {
+    fn unseen(&mut self, at: usize, failure: Failure) {
         let missing = self.clause(at).needs.iter().find(|need| !is_really_alike(self.need(need)));
         let by = missing.map(|need| {
             let by_itself = Blocker { need: need.clone(), first: need.clone(), outcome: Outcome::OutOfLine };
             blocker(need, self.need(need)).unwrap_or(by_itself)
         });
+        let observes = self.settings.mode == Mode::Observe;
+        let result = self.result(at);
         result.verdict = Some(Verdict::Unseen);
         result.failure = Some(failure);
         result.outcome = if by.is_some() { Outcome::Blocked } else { Outcome::Failed };
         if let Some(by) = by {
-            result.would = (self.settings.mode == Mode::Observe).then(|| Decision::Blocked { by: by.clone() });
+            result.would = observes.then(|| Decision::Blocked { by: by.clone() });
             result.decision = Decision::Blocked { by };
         }
-        result
     }
 
-    fn seen(
-        &mut self,
-        at: usize,
-        turn: Turn,
-        seen: Seen,
-        mut result: Box<ClauseResult>,
-        before: Option<Box<ClauseResult>>,
-        now: Timestamp,
-    ) -> Vec<Action> {
+    fn seen(&mut self, at: usize, turn: Turn, seen: Seen, before: Option<ClauseResult>, now: Timestamp) -> Vec<Action> {
         let clause = self.clause(at);
         let compared = clause.compared();
         let different = differences_in(&compared, clause, &seen.found, seen.content_bytes);
-        let (found, already_there) = self.remember_found(clause, &compared, &seen.found, different.is_empty(), now);
+        let (found, already_there) = self.remember_found(at, &compared, &seen.found, different.is_empty(), now);
         let mut actions = self.settle_causes(&clause.address, &found);
+        let result = self.result(at);
         result.not_examined = not_examined(&seen.found);
         result.native = seen.native;
         result.stand_in = seen.stand_in;
@@ -259,13 +270,9 @@ impl<'s> Run<'s> {
             result.already_there = already_there;
             result.found = Some(found);
             // A second look that finds nothing leaves what the first one said.
-            self.results[at] = Some(match before {
-                Some(mut before) => {
-                    before.took_us = result.took_us;
-                    before
-                }
-                None => result,
-            });
+            if let Some(before) = before {
+                *result = ClauseResult { took_us: result.took_us, ..before };
+            }
             actions.extend(self.react_or_go_on(at, now));
             return actions;
         }
@@ -278,13 +285,10 @@ impl<'s> Run<'s> {
             }
         }
         result.verdict = Some(Verdict::Different);
-        result.differences = different;
+        result.differences.clone_from(&different);
         let cause = self.cause(at, turn, &found, now);
-        self.decide(at, cause, &mut result, now);
-        let correct = result.decision == Decision::Correct;
-        let differences = result.differences.clone();
-        self.results[at] = Some(result);
-        if !correct {
+        self.decide(at, cause, now);
+        if self.result(at).decision != Decision::Correct {
             actions.extend(self.react_or_go_on(at, now));
             return actions;
         }
@@ -292,22 +296,22 @@ impl<'s> Run<'s> {
             actions.push(Action::KeepDue(self.due.clone()));
         }
         self.phase = Phase::Correcting(at);
-        actions.push(Action::Correct(at, differences));
+        actions.push(Action::Correct(at, different));
         actions
     }
 
     /// Returns the digest of what was found; if that is alike, it is remembered, and returned too whether it never was before.
-    fn remember_found(&mut self, clause: &Clause, compared: &[Compared<'_>], found: &Found, is_alike: bool, now: Timestamp) -> (Digest, bool) {
-        let mut memory = self.memories.get_mut(&clause.address);
+    fn remember_found(&mut self, at: usize, compared: &[Compared<'_>], found: &Found, is_alike: bool, now: Timestamp) -> (Digest, bool) {
+        let (clause, memory) = (&self.state.clauses[at], &mut self.memories[at]);
         let known = memory.as_ref().and_then(|memory| memory.found_when_alike(compared, clause, found)).cloned();
         let digest = known.unwrap_or_else(|| found_digest_of(compared, clause, found, self.key));
         if !is_alike {
             return (digest, false);
         }
-        let is_first = match &mut memory {
+        let is_first = match memory {
             Some(memory) => memory.was_alike(&clause.wanted, &digest, now),
             None => {
-                self.memories.insert(clause.address.clone(), Memory::alike(clause.wanted.clone(), digest.clone(), now));
+                *memory = Some(Memory::alike(clause.wanted.clone(), digest.clone(), now));
                 true
             }
         };
@@ -316,7 +320,7 @@ impl<'s> Run<'s> {
 
     fn cause(&self, at: usize, turn: Turn, found: &Digest, now: Timestamp) -> CauseFound {
         let clause = self.clause(at);
-        let cause = cause_of(self.memories.get(&clause.address), &clause.wanted, found, now);
+        let cause = cause_of(self.memories[at].as_ref(), &clause.wanted, found, now);
         if matches!(turn, Turn::Again(_)) && cause.cause == Cause::Drift {
             // It was alike a moment ago: our own package change did this.
             return CauseFound { cause: Cause::TargetMoved, also_drifted: false, window: None, newness: None };
@@ -324,26 +328,28 @@ impl<'s> Run<'s> {
         cause
     }
 
-    fn decide(&mut self, at: usize, cause: CauseFound, result: &mut ClauseResult, now: Timestamp) {
+    fn decide(&mut self, at: usize, cause: CauseFound, now: Timestamp) {
         let clause = self.clause(at);
-        let drift_found_at = self.note_drift(&clause.address, cause, now);
+        let drift_found_at = self.note_drift(at, cause, now);
         let want = Want { clause, correctable: clause.kind().correctable, cause, drift_found_at, blocker: self.blocker(at) };
         let due = decide(&want, &self.settings, now);
+        let mode = self.settings.mode;
+        let result = self.result(at);
         result.cause = Some(cause.cause);
         result.also_drifted = cause.also_drifted;
         result.newness = cause.newness;
         result.drift_window = cause.window;
-        result.decision = match (self.settings.mode, &due) {
+        result.decision = match (mode, &due) {
             (Mode::Observe, Decision::Correct) => Decision::Leave { why: Leave::Observing },
             _ => due.clone(),
         };
-        result.would = (self.settings.mode == Mode::Observe).then_some(due);
+        result.would = (mode == Mode::Observe).then_some(due);
         result.outcome = if matches!(result.decision, Decision::Blocked { .. }) { Outcome::Blocked } else { Outcome::OutOfLine };
     }
 
     /// Notes when the present drift was first found; a further change does not restart it.
-    fn note_drift(&mut self, address: &ClauseAddress, cause: CauseFound, now: Timestamp) -> Timestamp {
-        match self.memories.get_mut(address) {
+    fn note_drift(&mut self, at: usize, cause: CauseFound, now: Timestamp) -> Timestamp {
+        match &mut self.memories[at] {
             Some(memory) if cause.has_drift() => *memory.drift_found_at.get_or_insert(now),
             Some(memory) => {
                 memory.drift_found_at = None;
@@ -391,7 +397,7 @@ impl<'s> Run<'s> {
                 self.started.insert(at);
             }
             let memory = Memory::alike(clause.wanted.clone(), found, now);
-            self.memories.insert(clause.address.clone(), memory.clone());
+            self.memories[at] = Some(memory.clone());
             actions.push(Action::Remember(clause.address.clone(), memory));
         }
         self.look_again(at, &correction.touched);
@@ -434,15 +440,15 @@ fn verify_failure(inspection: &Inspection) -> Failure {
 
 fn not_examined(found: &Found) -> Vec<NotExamined> {
     let here = found.properties.iter().filter_map(|(property, value)| match value {
-        FoundValue::NotExaminedHere(why) => Some(NotExamined { property: property.clone(), why: why.clone() }),
+        FoundValue::NotExaminedHere(why) => Some(NotExamined { property: property.clone().into_owned(), why: why.clone() }),
         _ => None,
     });
     here.collect()
 }
 
 /// A result of which nothing is known yet.
-fn blank(clause: &Clause) -> Box<ClauseResult> {
-    Box::new(ClauseResult {
+fn blank(clause: &Clause) -> ClauseResult {
+    ClauseResult {
         address: clause.address.clone(),
         severity: clause.severity,
         origins: clause.origins.clone(),
@@ -473,5 +479,5 @@ fn blank(clause: &Clause) -> Box<ClauseResult> {
         stand_in: None,
         dropped_needs: clause.dropped_needs.clone(),
         took_us: 0,
-    })
+    }
 }

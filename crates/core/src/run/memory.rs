@@ -8,7 +8,6 @@ use crate::kit::Gone;
 use crate::state::{Clause, Compared};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
 
 /// What is remembered of one address.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -35,8 +34,8 @@ pub struct Alike {
     pub at: Timestamp,
 }
 
-/// The memories of all addresses.
-pub type Memories = BTreeMap<ClauseAddress, Memory>;
+/// The memories of all addresses, each once; their order says nothing.
+pub type Memories = Vec<(ClauseAddress, Memory)>;
 
 impl Memory {
     /// Returns the digest of what was found alike, if it is known without computing it: where every property has the very
@@ -44,7 +43,7 @@ impl Memory {
     pub(super) fn found_when_alike(&self, compared: &[Compared<'_>], clause: &Clause, found: &Found) -> Option<&Digest> {
         let alike = self.alike.as_ref().filter(|alike| alike.wanted == clause.wanted && alike.found.scheme() == FOUND_SCHEME)?;
         let is_the_wanted_value = |(name, wanted, matcher): &Compared<'_>| {
-            *matcher == Matcher::Equal && matches!(found.properties.get(*name), Some(FoundValue::Value(value)) if *value == **wanted)
+            *matcher == Matcher::Equal && matches!(found.get(name), Some(FoundValue::Value(value)) if *value == **wanted)
         };
         let is_so = clause.gone == Gone::No && found.presence == Presence::Present && compared.iter().all(is_the_wanted_value);
         is_so.then_some(&alike.found)

@@ -26,7 +26,7 @@ struct Node {
     overwrites: Option<(String, String)>,
     /// What was done, in order.
     log: Vec<String>,
-    memories: Memories,
+    memories: BTreeMap<ClauseAddress, Memory>,
     due: Vec<DueReaction>,
     secs: i64,
     stop_before: Option<String>,
@@ -53,7 +53,7 @@ impl Node {
         }
         let found = match self.things.get(address) {
             None => Found::absent(),
-            Some(properties) => properties.iter().fold(Found::present(), |found, (name, value)| found.with(name, value.clone())),
+            Some(properties) => properties.iter().fold(Found::present(), |found, (name, value)| found.with(name.clone(), value.clone())),
         };
         Inspection::Seen(Box::new(Seen { found, content_bytes: None, text_diff: None, native: Vec::new(), stand_in: None }))
     }
@@ -95,7 +95,7 @@ impl Node {
         let mut run = Run::new(RunInput {
             state,
             settings,
-            memories: self.memories.clone(),
+            memories: self.memories.clone().into_iter().collect(),
             due: self.due.clone(),
             part: part.clone(),
             on_demand: false,
@@ -124,7 +124,7 @@ impl Node {
                     }
                     Action::Finish => {
                         let finished = run.finish().unwrap();
-                        self.memories = finished.memories.clone();
+                        self.memories = finished.memories.iter().cloned().collect();
                         self.due = finished.due.clone();
                         return Some(finished);
                     }

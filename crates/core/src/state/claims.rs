@@ -6,19 +6,20 @@ use super::resolve::{Conditions, path_of, place};
 use crate::address::ClauseAddress;
 use crate::kind::Claim;
 use crate::kit::{Code, Finding, Gone};
-use std::collections::HashMap;
+use foldhash::{HashMap, HashMapExt as _};
 
 /// Merges equal clauses into the first of them and says of all others that they are in conflict.
 pub(super) fn merge(drafts: Vec<Draft>, conditions: Conditions, findings: &mut Vec<Finding>) -> Vec<Draft> {
+    let Some(first_of) = first_of_each_claim(&drafts) else { return drafts };
     let mut merged: Vec<Draft> = Vec::with_capacity(drafts.len());
-    let mut by_claim: HashMap<Claim, usize> = HashMap::with_capacity(drafts.len());
-    for draft in drafts {
-        let Some(&at) = by_claim.get(&draft.clause.claim) else {
-            by_claim.insert(draft.clause.claim.clone(), merged.len());
+    let mut places = vec![0; drafts.len()];
+    for (at, draft) in drafts.into_iter().enumerate() {
+        if first_of[at] == at {
+            places[at] = merged.len();
             merged.push(draft);
             continue;
-        };
-        let first = &mut merged[at];
+        }
+        let first = &mut merged[places[first_of[at]]];
         let either_undecidable = first.clause.undecidable.is_some() || draft.clause.undecidable.is_some();
         if want_the_same(&first.clause, &draft.clause) {
             join(first, draft);
@@ -30,6 +31,13 @@ pub(super) fn merge(drafts: Vec<Draft>, conditions: Conditions, findings: &mut V
         }
     }
     merged
+}
+
+/// Returns for each clause the first one with its claim; none if each has its own.
+fn first_of_each_claim(drafts: &[Draft]) -> Option<Vec<usize>> {
+    let mut known: HashMap<&Claim, usize> = HashMap::with_capacity(drafts.len());
+    let first_of: Vec<usize> = drafts.iter().enumerate().map(|(at, draft)| *known.entry(&draft.clause.claim).or_insert(at)).collect();
+    (known.len() < drafts.len()).then_some(first_of)
 }
 
 /// Says of a part of a file that another clause keeps the file whole.

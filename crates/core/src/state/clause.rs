@@ -1,13 +1,14 @@
 //! A concrete clause and the effective state that it is part of.
 
 use crate::address::ClauseAddress;
-use crate::digest::{self, Canonical, Digest, DigestKey};
+use crate::digest::{self, ByName, Canonical, Digest, DigestKey};
 use crate::kind::{self, Claim, CustomKind, Kind, Matcher, Reaction};
 use crate::kit::{Gone, OnDrift, OnRollout, Severity};
 use serde::{Deserialize, Serialize, Serializer};
 use serde_json::{Value, json};
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 /// The scheme of wanted digests.
 pub const WANTED_SCHEME: &str = "w1";
@@ -38,17 +39,19 @@ pub enum SwitchFrom {
     Group,
 }
 
-/// The release and baseline that a clause comes from.
+/// The release and baseline that a clause comes from. Copies share its names.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Origin {
     /// The kit's name.
-    pub kit: String,
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub kit: Arc<str>,
     /// The kit's version.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub version: semver::Version,
     /// The baseline's name.
-    pub baseline: String,
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub baseline: Arc<str>,
 }
 
 /// A property that is held against what is found: its name, its value, and how the two are held against each other.
@@ -263,7 +266,7 @@ impl Clause {
 struct WantedWhole<'c> {
     address: &'c ClauseAddress,
     gone: Gone,
-    properties: BTreeMap<&'c str, Digestable<'c>>,
+    properties: ByName<'c, Digestable<'c>>,
 }
 
 /// What of a clause the digest of a state is over.
@@ -281,7 +284,7 @@ struct ClauseWhole<'c> {
     on_drift: Option<SwitchWhole<OnDrift>>,
     on_rollout: Option<SwitchWhole<OnRollout>>,
     origins: Vec<OriginWhole<'c>>,
-    properties: BTreeMap<&'c str, Digestable<'c>>,
+    properties: ByName<'c, Digestable<'c>>,
     reaction: Option<Reaction>,
     reacts_to: &'c [ClauseAddress],
     satisfies: &'c BTreeSet<String>,

@@ -9,8 +9,9 @@ use crate::filter::{Answer, Asked, Condition, ConditionError, Items, MOST_ITEMS}
 use crate::kind::{self, Naming};
 use crate::kit::{ClauseDocument, Code, Finding, Gone, Located, OnDrift, OnRollout, Place};
 use crate::param::Parameter;
+use foldhash::{HashMap, HashMapExt as _};
 use serde_json::Value;
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 /// Contents with their digest, shared by all nodes that they are wanted on.
@@ -53,6 +54,8 @@ impl<'a> Instantiation<'a> {
             Conditions::Decide => Scope::new(input.view, params),
             Conditions::CountAsTrue => Scope::guessing(input.view, params),
         };
+        let kit: Arc<str> = assigned.kit.name.as_str().into();
+        let origin = Origin { kit: kit.clone(), version: assigned.kit.version.clone(), baseline: assigned.baseline.name.value.as_str().into() };
         Self {
             assigned,
             input,
@@ -60,8 +63,8 @@ impl<'a> Instantiation<'a> {
             answered: HashMap::new(),
             scope,
             params: params.clone(),
-            origin: Origin { kit: assigned.kit.name.clone(), version: assigned.kit.version.clone(), baseline: assigned.baseline.name.value.clone() },
-            kit: assigned.kit.name.as_str().into(),
+            origin,
+            kit,
         }
     }
 

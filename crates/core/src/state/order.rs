@@ -5,8 +5,9 @@ use super::instantiate::{Draft, is_gone};
 use super::resolve::path_of;
 use crate::address::ClauseAddress;
 use crate::kit::{Code, Finding, Place};
+use foldhash::HashMap;
 use serde::Serialize;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 
 /// Clauses in order, and why they are in it.
 pub(super) struct Ordered {

@@ -4,7 +4,7 @@ use super::instantiate::Draft;
 use crate::address::{ClauseAddress, fits, is_pattern};
 use crate::kind::nearest_word;
 use crate::kit::{Code, Finding, Located};
-use std::collections::HashMap;
+use foldhash::{HashMap, HashMapExt as _};
 
 /// Turns the addresses and patterns of all drafts into the addresses of clauses.
 pub(super) fn connect(drafts: &mut [Draft], left_out: &[Draft], findings: &mut Vec<Finding>) {
@@ -28,15 +28,18 @@ struct Connected {
 /// The clauses that can be referred to, by each of their names.
 struct Reach<'d> {
     drafts: &'d [Draft],
-    named: HashMap<&'d str, Vec<usize>>,
+    /// The first that has a name, and the others.
+    named: HashMap<&'d str, (usize, Vec<usize>)>,
     left_out: &'d [Draft],
 }
 
 impl<'d> Reach<'d> {
     fn of(drafts: &'d [Draft], left_out: &'d [Draft]) -> Self {
-        let mut named: HashMap<&str, Vec<usize>> = HashMap::with_capacity(drafts.len());
+        let mut named: HashMap<&str, (usize, Vec<usize>)> = HashMap::with_capacity(drafts.len());
         for (at, draft) in drafts.iter().enumerate() {
-            names_of(draft).for_each(|name| named.entry(name.as_str()).or_default().push(at));
+            for name in names_of(draft) {
+                named.entry(name.as_str()).and_modify(|(_, others)| others.push(at)).or_insert((at, Vec::new()));
+            }
         }
         Self { drafts, named, left_out }
     }
@@ -65,7 +68,7 @@ impl<'d> Reach<'d> {
             let fitting = (0..self.drafts.len()).filter(|at| *at != own && names_of(&self.drafts[*at]).any(meant));
             fitting.map(address).collect()
         } else {
-            self.named.get(pattern.as_str()).into_iter().flatten().map(|at| address(*at)).collect()
+            self.named.get(pattern.as_str()).into_iter().flat_map(|(first, others)| std::iter::once(first).chain(others)).map(|at| address(*at)).collect()
         };
         let dropped: Vec<ClauseAddress> = self.left_out.iter().flat_map(names_of).filter(|name| meant(name)).cloned().collect();
         if found.is_empty() && dropped.is_empty() {

@@ -16,6 +16,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 /// The largest rendered text, in bytes.
 pub const MAX_OUTPUT_BYTES: usize = 1024 * 1024;
 const MAX_STEPS: u64 = 1_000_000;
+/// What the name of a text's template begins with, before the text itself: by it the template is kept for the next node.
+const TEXT: &str = "<text>";
 
 /// Why something could not be rendered.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -209,7 +211,10 @@ impl Renderer {
         environment.set_recursion_limit(64);
         environment.set_debug(true);
         let files = files.clone();
-        environment.set_loader(move |name| Ok(files.text(&format!("renders/{name}")).map(str::to_owned)));
+        environment.set_loader(move |name| {
+            let text = name.strip_prefix(TEXT).or_else(|| files.text(&format!("renders/{name}")));
+            Ok(text.map(str::to_owned))
+        });
         Self { environment }
     }
 
@@ -248,7 +253,7 @@ impl Renderer {
         let mut output = Bounded(Vec::new());
         let rendered = self
             .environment
-            .template_from_str(source)
+            .get_template(&[TEXT, source].concat())
             .and_then(|template| template.render_captured_to(scope.context.clone(), &mut output).map(|_| ()));
         rendered.map_err(|error| guess(render_error(&error, None), scope))?;
         Ok(Value::String(String::from_utf8(output.0).expect("templates and values are texts")))

@@ -69,7 +69,7 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Re
             None if wanted.is_null() => continue,
             None => FoundValue::Unreadable("the kind's program did not say".to_owned()),
         };
-        found = found.with_found(name, value);
+        found = found.with_found(property.name, value);
     }
     Ok(Seen { native, ..seen(found) })
 }
