@@ -29,9 +29,9 @@ pub struct Wanted {
 }
 
 /// The contents of a resolved state.
-pub struct LocalContents<'a>(pub &'a BTreeMap<Digest, Arc<[u8]>>);
+pub struct LocalContents(pub Arc<BTreeMap<Digest, Arc<[u8]>>>);
 
-impl Contents for LocalContents<'_> {
+impl Contents for LocalContents {
     fn get(&self, name: &str) -> Option<&[u8]> {
         self.0.get(name).map(AsRef::as_ref)
     }

@@ -11,10 +11,11 @@ use constans_core::address::ClauseAddress;
 use constans_core::digest::DigestKey;
 use constans_core::run::{Action, Correction, Failure, FailureAt, Finished, Memories, Mode, Part, Run, RunEvent, RunInput, Settings};
 use constans_core::state::{Clause, EffectiveState};
-use constans_host::{Machine, steps};
+use constans_host::{Contents, Machine, steps};
 use constans_wire::report::{FORM, RunReport, StartedBy, Wanted as WantedReport};
 use jiff::Timestamp;
 use std::collections::{BTreeSet, HashSet};
+use std::sync::Arc;
 use std::time::Instant;
 use uuid::Uuid;
 
@@ -68,7 +69,8 @@ impl Runner<'_> {
             Part::Whole => true,
             Part::Chosen(addresses) => addresses.contains(&clause.address),
         };
-        self.machine.begin_run(state.clauses.iter().filter(touched));
+        let contents: Arc<dyn Contents> = Arc::new(LocalContents(self.wanted.resolved.contents.clone()));
+        self.machine.begin_run(state.clauses.iter().filter(touched), &contents);
         let mut run = Run::new(RunInput {
             state,
             settings,
@@ -83,7 +85,7 @@ impl Runner<'_> {
         }
         let mut attic = AtticStore::open(self.state_dir, Some(id))?;
         let mut way = self.guards_way.then(|| WayJournal::of_run(self.state_dir, id, &state.digest));
-        let driven = self.drive(&mut run, state, &mut store, &mut attic, keeping, way.as_mut());
+        let driven = self.drive(&mut run, &*contents, &mut store, &mut attic, keeping, way.as_mut());
         self.machine.end_run();
         let finished = driven.and_then(|()| run.finish().ok_or_else(|| AgentError::new("the run did not come to its end")))?;
         if keeping == Keeping::Everything {
@@ -129,13 +131,13 @@ impl Runner<'_> {
     fn drive(
         &mut self,
         run: &mut Run<'_>,
-        state: &EffectiveState,
+        contents: &dyn Contents,
         store: &mut Store,
         attic: &mut AtticStore,
         keeping: Keeping,
         mut way: Option<&mut WayJournal>,
     ) -> Result<(), AgentError> {
-        let contents = LocalContents(&self.wanted.resolved.contents);
+        let state = &self.wanted.resolved.state;
         let total = state.clauses.len();
         let mut actions = run.begin(Timestamp::now());
         loop {
@@ -158,16 +160,16 @@ impl Runner<'_> {
                         let clause = &state.clauses[at];
                         (self.progress)(at, total, "looking at", clause);
                         steps::reached("inspect", clause.address.as_str());
-                        let inspection = self.machine.inspect(clause, &contents, self.key);
+                        let inspection = self.machine.inspect(clause, contents, self.key);
                         Some(RunEvent::Inspected(inspection, micros(clock)))
                     }
                     Action::Correct(at, differences) => {
                         let clause = &state.clauses[at];
                         (self.progress)(at, total, "correcting", clause);
-                        let noted = way.as_mut().map_or(Ok(()), |way| way.about_to_correct(self.machine, clause, &contents, self.key));
+                        let noted = way.as_mut().map_or(Ok(()), |way| way.about_to_correct(self.machine, clause, contents, self.key));
                         let correction = match not_kept.take().or_else(|| noted.err().map(|error| error.to_string())) {
                             Some(message) => Correction { failure: Some(own_folder_failure(FailureAt::Correct, &message)), ..Correction::default() },
-                            None => self.machine.correct(clause, &differences, &contents, attic),
+                            None => self.machine.correct(clause, &differences, contents, attic),
                         };
                         steps::reached("corrected", clause.address.as_str());
                         Some(RunEvent::Corrected(correction, micros(clock)))

@@ -129,7 +129,7 @@ impl Served {
             store: PathBuf::from(SERVED_STORE),
             releases,
             generation: Some(self.generation.to_string()),
-            resolved: Resolved { state, contents, ..Resolved::default() },
+            resolved: Resolved { state, contents: Arc::new(contents), ..Resolved::default() },
         })
     }
 }

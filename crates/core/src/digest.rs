@@ -94,25 +94,50 @@ pub fn of_contents(bytes: &[u8]) -> Digest {
     named("sha256", hash(&SHA256, bytes).as_ref())
 }
 
-/// Returns the SHA-256 of contents that are read into `piece` one after the other, as [`of_contents`] does. `size` is how many bytes they are
-/// said to be, so that their end need not be asked for: a file that grows meanwhile has another stamp afterwards. Of what is
-/// said to be empty, as the kernel says of its own files, the end is.
+/// Contents and the name that they are known by.
+#[derive(Debug, Clone, Copy)]
+pub struct Named<'c> {
+    /// Their digest.
+    pub name: &'c str,
+    /// The contents.
+    pub contents: &'c [u8],
+}
+
+/// Returns the SHA-256 of contents that are read into `piece` one after the other, as [`of_contents`] does. `size` is how many
+/// bytes they are said to be, so that their end need not be asked for: a file that grows meanwhile has another stamp afterwards.
+/// Of what is said to be empty, as the kernel says of its own files, the end is. What is `expected` byte by byte is not hashed.
 ///
 /// # Errors
 ///
 /// Returns why they could not be read.
-pub fn of_reader(mut from: impl io::Read, size: u64, piece: &mut [u8]) -> io::Result<Digest> {
-    let (mut hash, mut left) = (Context::new(&SHA256), if size == 0 { u64::MAX } else { size });
+pub fn of_reader(mut from: impl io::Read, size: u64, piece: &mut [u8], expected: Option<Named<'_>>) -> io::Result<Digest> {
+    let mut left = if size == 0 { u64::MAX } else { size };
+    let Named { name, contents: expected } = expected.unwrap_or(Named { name: "", contents: b"" });
+    // So many bytes are as expected, and are not hashed as long as all are.
+    let (mut alike, mut hash) = (0, None);
     while left > 0 {
-        match from.read(piece)? {
+        let read = match from.read(piece)? {
             0 => break,
-            read => {
-                hash.update(&piece[..read]);
-                left = left.saturating_sub(read as u64);
-            }
+            read => &piece[..read],
+        };
+        left = left.saturating_sub(read.len() as u64);
+        if hash.is_none() && expected[alike..].starts_with(read) {
+            alike += read.len();
+            continue;
         }
+        let hash = hash.get_or_insert_with(|| begun_with(&expected[..alike]));
+        hash.update(read);
     }
-    Ok(named("sha256", hash.finish().as_ref()))
+    match (hash, name.parse()) {
+        (None, Ok(name)) if alike == expected.len() => Ok(name),
+        (hash, _) => Ok(named("sha256", hash.unwrap_or_else(|| begun_with(&expected[..alike])).finish().as_ref())),
+    }
+}
+
+fn begun_with(bytes: &[u8]) -> Context {
+    let mut hash = Context::new(&SHA256);
+    hash.update(bytes);
+    hash
 }
 
 /// Returns the SHA-256 of a value's canonical JSON, with the given scheme.
@@ -276,6 +301,21 @@ mod tests {
     #[test]
     fn contents_have_their_plain_sha256() {
         assert_eq!(of_contents(b"abc").as_str(), "sha256:ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad");
+    }
+
+    #[test]
+    fn what_is_read_has_its_digest_whatever_was_expected() {
+        let contents = b"idle = 90\nlanes = A B\n";
+        let name = of_contents(contents);
+        for expected in [&b""[..], b"idle", b"idle = 91\nlanes = A B\n", contents, b"idle = 90\nlanes = A B\nx", b"x"] {
+            let named = of_contents(expected);
+            let expected = Named { name: named.as_str(), contents: expected };
+            for (piece, size) in [(4, 22), (4, 0), (64, 22), (64, 0)] {
+                assert_eq!(of_reader(&contents[..], size, &mut vec![0; piece], Some(expected)).unwrap(), name, "{expected:?}");
+                assert_eq!(of_reader(&contents[..], size, &mut vec![0; piece], None).unwrap(), name);
+            }
+        }
+        assert_eq!(of_reader(&b""[..], 0, &mut [0; 4], None).unwrap(), of_contents(b""));
     }
 
     #[test]

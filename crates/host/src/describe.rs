@@ -31,7 +31,7 @@ impl Thing {
 }
 
 /// No contents are wanted: it is only looked at what there is.
-struct NoContents;
+pub(crate) struct NoContents;
 
 impl Contents for NoContents {
     fn get(&self, _: &str) -> Option<&[u8]> {

@@ -4,7 +4,7 @@ mod change;
 mod entry;
 
 use crate::error::HostError;
-use constans_core::digest::{Digest, of_contents, of_reader};
+use constans_core::digest::{Digest, Named, of_contents, of_reader};
 #[cfg(test)]
 pub(crate) use entry::READ_AGAIN_AFTER;
 use entry::entry_in;
@@ -137,15 +137,16 @@ impl Files {
     }
 
     /// Returns the digest of a regular file's contents with the stamp that it had before it was read; none if it is not there.
-    /// Its folder is kept open, as by [`Files::look_beside`]. The file is read into `piece`, one after the other.
+    /// Its folder is kept open, as by [`Files::look_beside`]. The file is read into `piece`, one after the other; where it
+    /// is the expected contents, their digest is known.
     ///
     /// # Errors
     ///
     /// Returns what kept it from being read.
-    pub fn stamped_digest(&self, path: &str, piece: &mut [u8]) -> Result<Option<(Stamp, Digest)>, HostError> {
+    pub fn stamped_digest(&self, path: &str, piece: &mut [u8], expected: Option<Named<'_>>) -> Result<Option<(Stamp, Digest)>, HostError> {
         let opened = self.beside(path, |folder, name| rustix::fs::openat(folder, name, TO_READ, Mode::empty()))?;
         let Some((file, entry)) = opened.map_or(Ok(None), |opened| regular_file(opened, path))? else { return Ok(None) };
-        let digest = of_reader(file, entry.size, piece).map_err(|error| HostError::io("read", path, &error))?;
+        let digest = of_reader(file, entry.size, piece, expected).map_err(|error| HostError::io("read", path, &error))?;
         Ok(Some((entry.stamp, digest)))
     }
 

@@ -21,6 +21,7 @@ use jiff::Timestamp;
 use std::cell::OnceCell;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
 /// Which machine and root are acted on.
@@ -40,7 +41,7 @@ impl ActedOn {
 }
 
 /// The contents of files that a state refers to.
-pub trait Contents {
+pub trait Contents: Send + Sync {
     /// Returns the contents with this name.
     fn get(&self, name: &str) -> Option<&[u8]>;
 }
@@ -192,13 +193,14 @@ impl Machine {
         crate::about::find_out(&self.files, self.acted_on.is_private_root())
     }
 
-    /// A run begins that touches these clauses: files that are not known by their metadata are read ahead.
-    pub fn begin_run<'c>(&mut self, touched: impl Iterator<Item = &'c Clause>) {
+    /// A run begins that touches these clauses: files that are not known by their metadata are read ahead, and held against
+    /// the wanted contents.
+    pub fn begin_run<'c>(&mut self, touched: impl Iterator<Item = &'c Clause>, contents: &Arc<dyn Contents>) {
         self.run_began = Timestamp::now();
         self.about_to_change();
         self.seen_files = SeenFiles::read(&self.scratch.join(SEEN_FILES));
-        let paths = touched.filter(|clause| kinds::compared_by_digest(clause)).map(Clause::name);
-        self.seen_files.read_ahead(&self.files, paths, self.run_began);
+        let wanted = touched.filter_map(|clause| Some((clause.name(), kinds::compared_by_digest(clause)?)));
+        self.seen_files.read_ahead(&self.files, wanted, contents, self.run_began);
     }
 
     /// What was looked at and kept for the clauses that follow does not count any more.

@@ -1,8 +1,9 @@
 //! Contents of files that were read before: as long as a file's metadata is the same, they are known without reading.
 
 use crate::files::{Entry, Files, Stamp, is_fresh};
+use crate::machine::Contents;
 use crate::note::{whole_note, write_note};
-use constans_core::digest::Digest;
+use constans_core::digest::{Digest, Named};
 use foldhash::{HashMap, HashMapExt as _};
 use jiff::Timestamp;
 use std::path::Path;
@@ -100,17 +101,18 @@ impl SeenFiles {
         at
     }
 
-    /// Has threads read ahead, in their order, the files of which nothing is known. What cannot be read is left to its own turn.
-    pub fn read_ahead<'p>(&mut self, files: &Files, paths: impl Iterator<Item = &'p str>, now: Timestamp) {
+    /// Has threads read ahead, in their order, the files of which nothing is known: each comes with the name of the contents
+    /// that are wanted of it. What cannot be read is left to its own turn.
+    pub fn read_ahead<'p>(&mut self, files: &Files, wanted: impl Iterator<Item = (&'p str, &'p str)>, contents: &Arc<dyn Contents>, now: Timestamp) {
         let is_known = |this: &Self, path: &str| {
             let known = this.positions.get(path).map(|&at| &this.files[at].1);
             matches!(known, Some(Known::Seen(seen)) if is_fresh(seen.read_at, now))
         };
-        let mut unknown: Vec<Place> = Vec::new();
-        for path in paths {
+        let mut unknown: Vec<Unread> = Vec::new();
+        for (path, wanted) in wanted {
             if !is_known(self, path) {
                 let at = self.know(path, Known::Coming);
-                unknown.push((at, self.files[at].0.clone()));
+                unknown.push(Unread { at, path: self.files[at].0.clone(), wanted: wanted.into() });
             }
         }
         if unknown.is_empty() {
@@ -118,10 +120,10 @@ impl SeenFiles {
         }
         let threads = if unknown.len() < FEWEST_FOR_THREADS { 1 } else { thread::available_parallelism().map_or(1, usize::from).min(MOST_THREADS) };
         let (sender, coming) = channel();
-        let (unknown, next): (Arc<[Place]>, Arc<AtomicUsize>) = (unknown.into(), Arc::default());
+        let (unknown, next): (Arc<[Unread]>, Arc<AtomicUsize>) = (unknown.into(), Arc::default());
         for _ in 0..threads {
-            let (files, unknown, next, sender) = (files.clone(), Arc::clone(&unknown), Arc::clone(&next), sender.clone());
-            thread::spawn(move || read_batches(&files, &unknown, &next, &sender, now));
+            let (files, contents, unknown, next, sender) = (files.clone(), contents.clone(), unknown.clone(), next.clone(), sender.clone());
+            thread::spawn(move || read_batches(&files, &*contents, &unknown, &next, &sender, now));
         }
         self.coming = Some(coming);
     }
@@ -158,7 +160,7 @@ impl SeenFiles {
             }
         }
         self.is_changed = true;
-        match files.stamped_digest(path, &mut [0; PIECE_BYTES])? {
+        match files.stamped_digest(path, &mut [0; PIECE_BYTES], None)? {
             Some((stamp, digest)) => {
                 self.know(path, Known::Seen(SeenFile { stamp, digest: digest.clone(), read_at: now }));
                 Ok((digest, None))
@@ -168,16 +170,21 @@ impl SeenFiles {
     }
 }
 
-/// The place of a file, and its path.
-type Place = (usize, Arc<str>);
+/// A file that is to be read: its place, its path, and the name of the contents that are wanted of it.
+struct Unread {
+    at: usize,
+    path: Arc<str>,
+    wanted: Box<str>,
+}
 
 /// Reads the batches that no other thread has begun, and tells of each.
-fn read_batches(files: &Files, unknown: &[Place], next: &AtomicUsize, sender: &Sender<Vec<Read>>, now: Timestamp) {
+fn read_batches(files: &Files, contents: &dyn Contents, unknown: &[Unread], next: &AtomicUsize, sender: &Sender<Vec<Read>>, now: Timestamp) {
     // Of this thread alone (setpriority(2)): the run itself goes first, and so does what the node is there for.
     let _ = rustix::process::setpriority_process(None, READERS_NICE);
     let mut piece = vec![0; PIECE_BYTES];
-    let mut read = |(at, path): &Place| {
-        let found = files.stamped_digest(path, &mut piece).ok().flatten();
+    let mut read = |Unread { at, path, wanted }: &Unread| {
+        let expected = contents.get(wanted).map(|contents| Named { name: wanted, contents });
+        let found = files.stamped_digest(path, &mut piece, expected).ok().flatten();
         (*at, found.map(|(stamp, digest)| SeenFile { stamp, digest, read_at: now }))
     };
     while let Some(batch) = unknown.chunks(BATCH).nth(next.fetch_add(1, Ordering::Relaxed)) {
@@ -210,6 +217,7 @@ fn write_line(to: &mut String, path: &str, SeenFile { stamp, digest, read_at }: 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::describe::NoContents;
     use crate::files::READ_AGAIN_AFTER;
     use constans_core::digest::of_contents;
     use jiff::SignedDuration;
@@ -263,7 +271,9 @@ mod tests {
     fn what_is_known_outlasts_the_process_and_a_torn_note_is_nothing() {
         let (root, mut seen) = (root(), SeenFiles::default());
         let (note, then) = (root.folder.path().join("note"), Timestamp::now() + LONG_AGO);
-        seen.read_ahead(&root.files, ["/issue", "/not-there"].into_iter(), then);
+        let (name, contents) = (of_contents(b"Skerry Line\n"), Arc::new(NoContents) as Arc<dyn Contents>);
+        let wanted = ["/issue", "/not-there"].into_iter().map(|path| (path, name.as_str()));
+        seen.read_ahead(&root.files, wanted, &contents, then);
         seen.keep(&note, then).unwrap();
         let mut again = SeenFiles::read(&note);
         assert_eq!(again.files.as_slice(), &seen.files[..1]);

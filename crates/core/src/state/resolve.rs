@@ -85,8 +85,8 @@ pub struct Excluded {
 pub struct Resolved {
     /// The state.
     pub state: EffectiveState,
-    /// The contents that it refers to, by digest.
-    pub contents: BTreeMap<Digest, Arc<[u8]>>,
+    /// The contents that it refers to, by digest; shared with who looks for them.
+    pub contents: Arc<BTreeMap<Digest, Arc<[u8]>>>,
     /// The clauses that do not count here.
     pub excluded: Vec<Excluded>,
     /// The parameters' values, by `KIT/BASELINE.PARAM`, with the layer each comes from.
@@ -147,7 +147,7 @@ pub fn resolve_noting(input: &ResolveInput<'_>, asked: &mut Asked) -> Result<Res
         findings.extend(touches_agent(draft, input.untouchable));
     }
     let left_out: Vec<Draft> = drafts.extract_if(.., |draft| draft.excluded_by.is_some()).collect();
-    let contents = drafts.iter_mut().flat_map(|draft| std::mem::take(&mut draft.contents)).collect();
+    let contents: BTreeMap<_, _> = drafts.iter_mut().flat_map(|draft| std::mem::take(&mut draft.contents)).collect();
     let mut merged = claims::merge(drafts, input.conditions, &mut findings);
     claims::parts_of_whole(&merged, input.conditions, &mut findings);
     claims::tell_apart(&merged, input.conditions, &mut findings);
@@ -164,7 +164,7 @@ pub fn resolve_noting(input: &ResolveInput<'_>, asked: &mut Asked) -> Result<Res
     }
     let order::Ordered { clauses, places, moves, relations } = order::in_order(merged).map_err(|circle| vec![circle])?;
     let state = if is_named { EffectiveState::new(clauses, input.key) } else { EffectiveState::unnamed(clauses) };
-    Ok(Resolved { state, contents, excluded, parameters, places, moves, relations })
+    Ok(Resolved { state, contents: Arc::new(contents), excluded, parameters, places, moves, relations })
 }
 
 fn given_to(given: &BTreeMap<String, Vec<Given>>, prefix: &str) -> BTreeMap<String, Vec<Given>> {

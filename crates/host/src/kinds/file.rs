@@ -43,9 +43,9 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -
     Ok(Seen { content_bytes, text_diff, ..seen(found) })
 }
 
-/// Returns whether it is a file whose contents are compared by their plain digest.
-pub(crate) fn compared_by_digest(clause: &Clause) -> bool {
-    clause.address.kind() == "file" && clause.gone == Gone::No && wanted_digest(clause).is_some()
+/// Returns the plain digest of the wanted contents if it is a file that is compared by it.
+pub(crate) fn compared_by_digest(clause: &Clause) -> Option<&str> {
+    wanted_digest(clause).filter(|_| clause.address.kind() == "file" && clause.gone == Gone::No)
 }
 
 /// Returns the plain digest of the wanted contents. Concealed ones have a keyed name, which only their bytes can be compared by.
@@ -105,6 +105,11 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
         return Ok(());
     }
     let wanted = wanted_content(work.contents, name)?;
+    if name.starts_with("sha256:") && of_contents(wanted).as_str() != name {
+        // What is there is held against them, so they must not get there.
+        return Err(HostError::new(format!("the contents for {path} are not what their name says, {name}"))
+            .remedy("what the agent keeps was changed by something else: take its folder `contents` away, the next check-in fetches it anew"));
+    }
     if let Some(entry) = &entry {
         must_be(What::File, entry, path)?;
         keep(machine, clause, entry, work)?;

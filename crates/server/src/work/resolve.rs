@@ -308,7 +308,7 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan, asked: &mut Asked) -> Res
     explained.clauses = state.clauses.len();
     let sealed = state.seal(&inputs.key);
     let digest = state.digest.as_str().to_owned();
-    let contents = resolved.contents.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes, name.scheme() == "h1"));
+    let contents = Arc::unwrap_or_clone(resolved.contents).into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes, name.scheme() == "h1"));
     let sealed = sealed.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes.into(), true));
     let is_new = inputs.seen().states.insert(digest.clone());
     let new = is_new.then(|| new_state(inputs, &state, contents.chain(sealed))).transpose()?;
