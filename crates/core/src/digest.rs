@@ -149,6 +149,11 @@ pub fn of_value(scheme: &str, value: &impl Serialize) -> Digest {
 /// Returns the same of what is written in the order of its keys as it is: each structure declares its fields in that order,
 /// and each value in it is a [`Canonical`] one.
 pub(crate) fn of_sorted(scheme: &str, value: &impl Serialize) -> Digest {
+    named(scheme, hash(&SHA256, &written(value)).as_ref())
+}
+
+/// Returns the same of what is too large to be written down first.
+pub(crate) fn of_sorted_at_once(scheme: &str, value: &impl Serialize) -> Digest {
     let mut hashing = io::BufWriter::with_capacity(4 * 1024, Hashing(Context::new(&SHA256)));
     write_sorted(value, &mut hashing);
     let Ok(Hashing(hash)) = hashing.into_inner() else { unreachable!("hashing takes whatever it is given") };
@@ -246,7 +251,7 @@ fn with_hex(before: [&str; 2], bytes: &[u8]) -> String {
     const DIGITS: &[u8; 16] = b"0123456789abcdef";
     let mut text = Vec::with_capacity(before[0].len() + before[1].len() + 2 * bytes.len());
     before.iter().for_each(|part| text.extend_from_slice(part.as_bytes()));
-    bytes.iter().for_each(|byte| text.extend_from_slice(&[DIGITS[usize::from(byte >> 4)], DIGITS[usize::from(byte & 15)]]));
+    text.extend(bytes.iter().flat_map(|byte| [DIGITS[usize::from(byte >> 4)], DIGITS[usize::from(byte & 15)]]));
     String::from_utf8(text).expect("digits are a text")
 }
 

@@ -104,7 +104,7 @@ impl<'s> Run<'s> {
             key: input.key,
             positions,
             turns,
-            results: vec![None; state.clauses.len()],
+            results: std::iter::repeat_with(|| None).take(state.clauses.len()).collect(),
             looked_at: HashMap::new(),
             is_whole: input.part == Part::Whole,
             started: BTreeSet::new(),
@@ -154,7 +154,8 @@ impl<'s> Run<'s> {
     /// Returns what the run came to; `None` before it is over.
     pub fn finish(self) -> Option<Finished> {
         matches!(self.phase, Phase::Over).then(|| {
-            let results: Vec<ClauseResult> = self.results.into_iter().flatten().collect();
+            #[expect(clippy::filter_map_identity, reason = "it takes the results over where they stand, and flatten moves them")]
+            let results: Vec<ClauseResult> = self.results.into_iter().filter_map(|result| result).collect();
             let mut memories = self.left_behind;
             memories.reserve(self.memories.len());
             let of_clauses = self.state.clauses.iter().zip(self.memories);

@@ -355,7 +355,7 @@ impl EffectiveState {
     /// Puts clauses, already in order, together.
     pub fn new(clauses: Vec<Clause>, key: &DigestKey) -> Self {
         let whole: Vec<ClauseWhole<'_>> = clauses.iter().map(|clause| clause.whole(Some(key))).collect();
-        let digest = digest::of_sorted(STATE_SCHEME, &whole);
+        let digest = digest::of_sorted_at_once(STATE_SCHEME, &whole);
         Self { digest, clauses }
     }
 
@@ -385,7 +385,7 @@ impl EffectiveState {
     /// Returns whether a sealed state is the one that its digest names; sealed values count by their names.
     pub fn is_as_named(&self) -> bool {
         let whole: Vec<ClauseWhole<'_>> = self.clauses.iter().map(|clause| clause.whole(None)).collect();
-        digest::of_sorted(STATE_SCHEME, &whole) == self.digest
+        digest::of_sorted_at_once(STATE_SCHEME, &whole) == self.digest
     }
 
     /// Returns the names of all contents and sealed values that the state refers to.

@@ -45,7 +45,7 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -
 
 /// Returns the plain digest of the wanted contents if it is a file that is compared by it.
 pub(crate) fn compared_by_digest(clause: &Clause) -> Option<&str> {
-    wanted_digest(clause).filter(|_| clause.address.kind() == "file" && clause.gone == Gone::No)
+    if clause.address.kind() == "file" && clause.gone == Gone::No { wanted_digest(clause) } else { None }
 }
 
 /// Returns the plain digest of the wanted contents. Concealed ones have a keyed name, which only their bytes can be compared by.
