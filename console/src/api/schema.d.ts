@@ -1243,7 +1243,7 @@ export interface components {
             /** @description How it should be. */
             wanted: components["schemas"]["Side"];
         };
-        /** @description A digest with its scheme, `s1:6f…`. Digests of unequal schemes are never compared as if they said something. */
+        /** @description A digest with its scheme, `s2:6f…`. Digests of unequal schemes are never compared as if they said something. */
         Digest: string;
         /** @description When drift happened: from the moment it was last known to be alike to the moment it was found. */
         DriftWindow: {

@@ -7,6 +7,7 @@ pub mod diagnose;
 pub mod error;
 pub mod join;
 pub mod journal;
+pub mod kept_contents;
 pub mod kept_runs;
 pub mod local;
 pub mod membership;

@@ -12,6 +12,7 @@ use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouch
 use constans_folder::{CheckedFolder, ReadKitError, check_document, check_folder, on_large_stack};
 use constans_host::{Contents, Machine};
 use constans_wire::report::Release;
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -24,16 +25,18 @@ pub struct Wanted {
     pub releases: Vec<Release>,
     /// Its generation; none without a server.
     pub generation: Option<String>,
-    /// The effective state and its contents.
+    /// The effective state.
     pub resolved: Resolved,
+    /// Its contents.
+    pub contents: Arc<dyn Contents>,
 }
 
 /// The contents of a resolved state.
 pub struct LocalContents(pub Arc<BTreeMap<Digest, Arc<[u8]>>>);
 
 impl Contents for LocalContents {
-    fn get(&self, name: &str) -> Option<&[u8]> {
-        self.0.get(name).map(AsRef::as_ref)
+    fn get(&self, name: &str) -> Option<Cow<'_, [u8]>> {
+        self.0.get(name).map(|bytes| Cow::Borrowed(&**bytes))
     }
 }
 
@@ -90,7 +93,8 @@ pub fn resolve_wanted(arguments: &WantedArguments, machine: &Machine, state_dir:
         findings_error(&findings, &files, &folder)
     })?;
     let releases = releases_of(&kit, baseline, &resolved);
-    Ok(Wanted { store: Path::new(&kit.name).join(&baseline.name.value), releases, generation: None, resolved })
+    let contents = Arc::new(LocalContents(resolved.contents.clone()));
+    Ok(Wanted { store: Path::new(&kit.name).join(&baseline.name.value), releases, generation: None, resolved, contents })
 }
 
 /// Returns the baseline's own release first, then those that it includes from.

@@ -3,7 +3,7 @@
 use crate::attic::AtticStore;
 use crate::error::AgentError;
 use crate::kept_runs::KeptRuns;
-use crate::local::{LocalContents, Wanted};
+use crate::local::Wanted;
 use crate::memory_store::Store;
 use crate::state_dir::StateDir;
 use crate::way::WayJournal;
@@ -11,11 +11,10 @@ use constans_core::address::ClauseAddress;
 use constans_core::digest::DigestKey;
 use constans_core::run::{Action, Correction, Failure, FailureAt, Finished, Memories, Mode, Part, Run, RunEvent, RunInput, Settings};
 use constans_core::state::{Clause, EffectiveState};
-use constans_host::{Contents, Machine, steps};
+use constans_host::{Machine, steps};
 use constans_wire::report::{FORM, RunReport, StartedBy, Wanted as WantedReport};
 use jiff::Timestamp;
 use std::collections::{BTreeSet, HashSet};
-use std::sync::Arc;
 use std::time::Instant;
 use uuid::Uuid;
 
@@ -69,8 +68,7 @@ impl Runner<'_> {
             Part::Whole => true,
             Part::Chosen(addresses) => addresses.contains(&clause.address),
         };
-        let contents: Arc<dyn Contents> = Arc::new(LocalContents(self.wanted.resolved.contents.clone()));
-        self.machine.begin_run(state.clauses.iter().filter(touched), &contents);
+        self.machine.begin_run(state.clauses.iter().filter(touched), &self.wanted.contents);
         let mut run = Run::new(RunInput {
             state,
             settings,
@@ -85,7 +83,7 @@ impl Runner<'_> {
         }
         let mut attic = AtticStore::open(self.state_dir, Some(id))?;
         let mut way = self.guards_way.then(|| WayJournal::of_run(self.state_dir, id, &state.digest));
-        let driven = self.drive(&mut run, &*contents, &mut store, &mut attic, keeping, way.as_mut());
+        let driven = self.drive(&mut run, &mut store, &mut attic, keeping, way.as_mut());
         self.machine.end_run();
         let finished = driven.and_then(|()| run.finish().ok_or_else(|| AgentError::new("the run did not come to its end")))?;
         if keeping == Keeping::Everything {
@@ -131,13 +129,12 @@ impl Runner<'_> {
     fn drive(
         &mut self,
         run: &mut Run<'_>,
-        contents: &dyn Contents,
         store: &mut Store,
         attic: &mut AtticStore,
         keeping: Keeping,
         mut way: Option<&mut WayJournal>,
     ) -> Result<(), AgentError> {
-        let state = &self.wanted.resolved.state;
+        let (state, contents) = (&self.wanted.resolved.state, &*self.wanted.contents);
         let total = state.clauses.len();
         let mut actions = run.begin(Timestamp::now());
         loop {

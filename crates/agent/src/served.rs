@@ -2,13 +2,15 @@
 
 use crate::daemon::zone;
 use crate::error::AgentError;
+use crate::kept_contents::KeptContents;
 use crate::local::Wanted;
-use crate::state_dir::{StateDir, read_json, write_durably, write_json};
+use crate::state_dir::{StateDir, read_json, write_json};
 use crate::way;
-use constans_core::digest::{Digest, of_contents};
+use constans_core::digest::of_contents;
 use constans_core::run::Settings;
 use constans_core::settings::AgentSettings;
 use constans_core::state::{EffectiveState, Resolved};
+use constans_host::Contents as _;
 use constans_link::{Apart, LinkError};
 use constans_wire::check_in::{Generation, WantedOffer};
 use constans_wire::report::Release;
@@ -18,6 +20,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::Duration;
 
 /// The name under which what the server wants is remembered.
 pub const SERVED_STORE: &str = "served";
@@ -51,7 +54,7 @@ impl Served {
 
     /// Deletes what was taken over, secrets first: the server refuses this node.
     pub fn forget(state_dir: &StateDir) {
-        forget_contents(state_dir, &BTreeSet::new());
+        KeptContents::of(state_dir).only(&BTreeSet::new());
         let _ = fs::remove_file(path(state_dir));
     }
 
@@ -82,10 +85,13 @@ impl Served {
                 .hint("nothing was taken over; is the agent of the server's version, or the one before?"));
         }
         let names = state.names();
-        fetch_contents(state_dir, &names, network, url).await?;
+        fetch_contents(&KeptContents::of(state_dir), &names, network, url).await?;
         let served = Self { form: FORM, digest: offer.digest.clone(), generation: offer.generation, settings: offer.settings.clone(), state };
         write_json(&path(state_dir), &served)?;
-        forget_contents(state_dir, &names);
+        // A run that goes on may still need those of the state before; the next one takes them away.
+        if let Ok(_lock) = state_dir.lock("check-in", Duration::ZERO, |_| ()) {
+            KeptContents::of(state_dir).only(&names);
+        }
         Ok(Takeover::New)
     }
 
@@ -115,21 +121,19 @@ impl Served {
     /// Returns which contents are not here.
     pub fn wanted(self, state_dir: &StateDir) -> Result<Wanted, AgentError> {
         let missing = |name: &str| AgentError::new(format!("the contents {name} are not here")).hint("constans-agent check-in fetches them");
-        let mut contents: BTreeMap<Digest, Arc<[u8]>> = BTreeMap::new();
+        let contents = KeptContents::of(state_dir);
+        if let Some(name) = contents.only(&self.state.names()).first() {
+            return Err(missing(name));
+        }
         let releases = self.releases();
         let mut state = self.state;
-        let read = |name: &str| fs::read(content_path(state_dir, name)).ok();
-        state.unseal(|name| serde_json::from_slice(&read(name)?).ok()).map_err(|name| missing(&name))?;
-        for name in state.content_names() {
-            let bytes = read(&name).ok_or_else(|| missing(&name))?;
-            let digest = serde_json::from_value(serde_json::Value::from(name.as_str())).map_err(|_| missing(&name))?;
-            contents.insert(digest, bytes.into());
-        }
+        state.unseal(|name| serde_json::from_slice(&contents.get(name)?).ok()).map_err(|name| missing(&name))?;
         Ok(Wanted {
             store: PathBuf::from(SERVED_STORE),
             releases,
             generation: Some(self.generation.to_string()),
-            resolved: Resolved { state, contents: Arc::new(contents), ..Resolved::default() },
+            resolved: Resolved { state, ..Resolved::default() },
+            contents: Arc::new(contents),
         })
     }
 }
@@ -143,39 +147,18 @@ pub enum Takeover {
     New,
 }
 
-async fn fetch_contents(state_dir: &StateDir, names: &BTreeSet<String>, network: &Apart, url: &str) -> Result<(), AgentError> {
-    let folder = state_dir.path().join("contents");
-    fs::create_dir_all(&folder).map_err(|error| AgentError::own_file("make the folder", &folder, &error))?;
-    for name in names {
-        let path = content_path(state_dir, name);
-        if path.exists() {
-            continue;
-        }
+async fn fetch_contents(kept: &KeptContents, names: &BTreeSet<String>, network: &Apart, url: &str) -> Result<(), AgentError> {
+    for name in names.iter().filter(|name| !kept.path(name).exists()) {
         let bytes = network.bytes(&format!("{url}/contents/{name}")).await?;
         if name.starts_with("sha256:") && of_contents(&bytes).as_str() != name {
             let because = "the contents are not what their name says".to_owned();
             return Err(LinkError::Strange { url: url.to_owned(), because }.into());
         }
-        write_durably(&path, &bytes).map_err(|error| AgentError::own_file("write", &path, &error))?;
+        kept.keep(name, &bytes)?;
     }
     Ok(())
 }
 
-/// Takes contents away that the state no longer names: what is concealed must not stay.
-fn forget_contents(state_dir: &StateDir, names: &BTreeSet<String>) {
-    let kept: BTreeSet<PathBuf> = names.iter().map(|name| content_path(state_dir, name)).collect();
-    for entry in fs::read_dir(state_dir.path().join("contents")).into_iter().flatten().flatten() {
-        if !kept.contains(&entry.path()) {
-            let _ = fs::remove_file(entry.path());
-        }
-    }
-}
-
 fn path(state_dir: &StateDir) -> PathBuf {
     state_dir.path().join("served.json")
-}
-
-fn content_path(state_dir: &StateDir, name: &str) -> PathBuf {
-    let safe: String = name.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
-    state_dir.path().join("contents").join(safe)
 }

@@ -13,6 +13,7 @@ use constans_core::state::Clause;
 use constans_host::{Contents, Machine};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Write as _};
@@ -147,8 +148,8 @@ pub fn put_back(state_dir: &StateDir, state: &Digest) -> Result<BTreeMap<ClauseA
 struct OldContents(BTreeMap<String, Vec<u8>>);
 
 impl Contents for OldContents {
-    fn get(&self, name: &str) -> Option<&[u8]> {
-        self.0.get(name).map(Vec::as_slice)
+    fn get(&self, name: &str) -> Option<Cow<'_, [u8]>> {
+        self.0.get(name).map(|bytes| Cow::Borrowed(bytes.as_slice()))
     }
 }
 

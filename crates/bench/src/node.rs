@@ -1,6 +1,7 @@
 //! What an agent's run costs on its node, beside the system's own programs that look at the same things.
 
 use crate::{Bound, Figure, best};
+use constans_agent::kept_contents::KeptContents;
 use constans_agent::kept_runs::KeptRuns;
 use constans_agent::local::Wanted;
 use constans_agent::membership::Membership;
@@ -20,6 +21,7 @@ use std::fmt::Write as _;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use std::sync::Arc;
 use tempfile::TempDir;
 
 const FILES: usize = 10_000;
@@ -46,9 +48,17 @@ impl Node {
             conditions: Conditions::Decide,
             untouchable: &Untouchable::default(),
         };
-        let resolved: Resolved = resolve(&input).expect("the kit resolves");
-        let wanted = Wanted { store: PathBuf::from("bench"), releases: Vec::new(), generation: None, resolved };
+        let mut resolved: Resolved = resolve(&input).expect("the kit resolves");
         fs::create_dir_all(folder.path().join("root")).expect("a root");
+        fs::create_dir_all(folder.path().join("state/contents")).expect("a folder of contents");
+        // As what a server gave out is kept: not held in memory.
+        let contents = KeptContents::of(&StateDir::open(&folder.path().join("state")).expect("a state dir"));
+        for (name, bytes) in &*resolved.contents {
+            fs::write(contents.path(name.as_str()), bytes).expect("contents");
+        }
+        resolved.contents = Arc::default();
+        let contents = Arc::new(contents);
+        let wanted = Wanted { store: PathBuf::from("bench"), releases: Vec::new(), generation: None, resolved, contents };
         Self { folder, wanted }
     }
 

@@ -10,8 +10,9 @@ use std::io;
 use std::str::FromStr;
 use std::sync::Arc;
 
-/// A digest with its scheme, `s1:6f…`. Digests of unequal schemes are never compared as if they said something. Copies share
-/// its text.
+/// A digest with its scheme, `s2:6f…`. Digests of unequal schemes are never compared as if they said something.
+//
+// Copies share its text.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[cfg_attr(feature = "schema", schema(value_type = String))]

@@ -11,6 +11,7 @@ use constans_core::kind::Kind;
 use constans_core::kit::WrittenClause;
 use constans_core::state::Clause;
 use serde_json::Value;
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::time::SystemTime;
 
@@ -34,7 +35,7 @@ impl Thing {
 pub(crate) struct NoContents;
 
 impl Contents for NoContents {
-    fn get(&self, _: &str) -> Option<&[u8]> {
+    fn get(&self, _: &str) -> Option<Cow<'_, [u8]>> {
         None
     }
 }

@@ -18,6 +18,7 @@ use constans_core::kit::Gone;
 use constans_core::run::{Correction, Failure, FailureAt, Inspection, KeptOld, NativeStep, RestartPending, Seen};
 use constans_core::state::{Clause, EffectiveState};
 use jiff::Timestamp;
+use std::borrow::Cow;
 use std::cell::OnceCell;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -43,7 +44,7 @@ impl ActedOn {
 /// The contents of files that a state refers to.
 pub trait Contents: Send + Sync {
     /// Returns the contents with this name.
-    fn get(&self, name: &str) -> Option<&[u8]>;
+    fn get(&self, name: &str) -> Option<Cow<'_, [u8]>>;
 }
 
 /// Where replaced contents are kept.

@@ -183,7 +183,8 @@ fn read_batches(files: &Files, contents: &dyn Contents, unknown: &[Unread], next
     let _ = rustix::process::setpriority_process(None, READERS_NICE);
     let mut piece = vec![0; PIECE_BYTES];
     let mut read = |Unread { at, path, wanted }: &Unread| {
-        let expected = contents.get(wanted).map(|contents| Named { name: wanted, contents });
+        let expected = contents.get(wanted);
+        let expected = expected.as_deref().map(|contents| Named { name: wanted, contents });
         let found = files.stamped_digest(path, &mut piece, expected).ok().flatten();
         (*at, found.map(|(stamp, digest)| SeenFile { stamp, digest, read_at: now }))
     };

@@ -64,8 +64,14 @@ impl Asked {
     }
 
     /// Returns what a node says of it, in one text.
-    fn said_by(&self, view: &NodeView) -> String {
-        let labels: BTreeMap<&String, &String> = view.labels.iter().filter(|(key, _)| self.labels.any(|asked| asked == *key)).collect();
+    pub fn said_by(&self, view: &NodeView) -> String {
+        if *self == Self::default() {
+            return String::new();
+        }
+        let labels: BTreeMap<&String, &String> = match &self.labels {
+            Keys::All => view.labels.iter().collect(),
+            Keys::Some(keys) => keys.iter().filter_map(|key| view.labels.get_key_value(key)).collect(),
+        };
         let is_below = |path: &str, asked: &str| path.strip_prefix(asked).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'));
         let about: BTreeMap<&str, &Value> = view.about.fields().filter(|(path, _)| self.about.any(|asked| is_below(path, asked))).collect();
         serde_json::to_string(&(self.name.then_some(&view.name), labels, about)).expect("texts and numbers can be written")

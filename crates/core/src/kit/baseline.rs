@@ -8,6 +8,7 @@ use super::manifest::name_of;
 use crate::filter::{Condition, Items};
 use crate::kind::Kind;
 use crate::param::{self, Parameter};
+use crate::state::KnownParams;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -101,6 +102,8 @@ pub struct Baseline {
 pub(crate) struct Compiled {
     pub conditions: HashMap<String, Arc<Condition>>,
     pub items: HashMap<String, Arc<Items>>,
+    /// The values that its parameters had so far.
+    pub params: KnownParams,
 }
 
 pub(super) const SEVERITIES: &[(&str, Severity)] =

@@ -6,9 +6,8 @@ use super::document::{Fields, Node, NodeValue, wrong_type};
 use super::files::Place;
 use super::finding::Finding;
 use crate::kind::{self, Kind, Reaction, nearest_word};
-use crate::state::Fixed;
+use crate::state::Made;
 use serde_json::Value;
-use std::sync::{Arc, OnceLock};
 
 /// One clause as written: nothing is rendered yet.
 #[derive(Debug, Clone)]
@@ -23,8 +22,8 @@ pub struct ClauseDocument {
     pub loops: Vec<Loop>,
     /// What every clause may say, whatever its kind.
     pub common: Common,
-    /// What it comes to on every node alike, once that was asked for, if nothing in it is rendered.
-    pub(crate) fixed: OnceLock<Arc<Fixed>>,
+    /// What it came to on nodes so far.
+    pub(crate) made: Made,
 }
 
 /// One name of a clause's `for`, with the expression that it goes over.
@@ -142,7 +141,7 @@ fn read_clause(node: &Node, text: &str, taught: &[&'static Kind], findings: &mut
         properties,
         loops,
         common,
-        fixed: OnceLock::new(),
+        made: Made::default(),
     };
     check_shape(&clause, findings);
     Some(clause)

@@ -160,13 +160,7 @@ impl<'s> Run<'s> {
             memories.reserve(self.memories.len());
             let of_clauses = self.state.clauses.iter().zip(self.memories);
             memories.extend(of_clauses.filter_map(|(clause, memory)| Some((clause.address.clone(), memory?))));
-            Finished {
-                status: status_of(&results, !self.due.is_empty()),
-                counts: Counts::of(&results),
-                results,
-                memories,
-                due: self.due,
-            }
+            Finished { status: status_of(&results, !self.due.is_empty()), counts: Counts::of(&results), results, memories, due: self.due }
         })
     }
 

@@ -1,22 +1,18 @@
 //! A concrete clause and the effective state that it is part of.
 
+use super::digested::{LastDigest, STATE_SCHEME, state_digest};
 use crate::address::ClauseAddress;
-use crate::digest::{self, ByName, Canonical, Digest, DigestKey};
+use crate::digest::{self, Digest, DigestKey};
 use crate::kind::{self, Claim, CustomKind, Kind, Matcher, Reaction};
 use crate::kit::{Gone, OnDrift, OnRollout, Severity};
-use serde::{Deserialize, Serialize, Serializer};
+use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-/// The scheme of wanted digests.
-pub const WANTED_SCHEME: &str = "w1";
-/// The scheme of the digests of effective states.
-pub const STATE_SCHEME: &str = "s1";
-
 /// The key under which a sealed value's name stands.
-const SEALED: &str = "constans_sealed";
+pub(super) const SEALED: &str = "constans_sealed";
 
 /// A switch's value and who set it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -39,7 +35,7 @@ pub enum SwitchFrom {
     Group,
 }
 
-/// The release and baseline that a clause comes from. Copies share its names.
+/// The release and baseline that a clause comes from.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Origin {
@@ -58,7 +54,7 @@ pub struct Origin {
 pub type Compared<'c> = (&'c str, Cow<'c, Value>, Matcher);
 
 /// One thing on a node and how it should be: nothing is left to be rendered or decided.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Clause {
     /// Its address.
@@ -104,6 +100,9 @@ pub struct Clause {
     pub custom: Option<Box<CustomKind>>,
     /// Over all that describes the node.
     pub wanted: Digest,
+    /// What is known of its digest.
+    #[serde(skip)]
+    pub last_digest: LastDigest,
 }
 
 impl Clause {
@@ -150,6 +149,7 @@ impl Clause {
             undecidable: None,
             custom: kind.custom.map(|custom| Box::new(custom.for_agents())),
             wanted: digest::none(),
+            last_digest: LastDigest::default(),
             address,
         }
     }
@@ -218,121 +218,6 @@ impl Clause {
     pub fn is_only_a_reaction(&self) -> bool {
         self.address.kind() == "command" && !self.properties.contains_key("in_line_when")
     }
-
-    /// Computes the wanted digest: over the address, `gone`, and the properties that describe the node.
-    pub(crate) fn wanted_digest(&self, key: &DigestKey) -> Digest {
-        let properties = self.described().into_iter().map(|(name, value, _)| (name, self.digestable(name, value, Some(key)))).collect();
-        digest::of_sorted(WANTED_SCHEME, &WantedWhole { address: &self.address, gone: self.gone, properties })
-    }
-
-    /// Returns a value as it is digested: what is concealed by its name, which a sealed value has already.
-    fn digestable<'c>(&self, name: &str, value: &'c Value, key: Option<&DigestKey>) -> Digestable<'c> {
-        match key {
-            Some(key) if self.concealed.contains(name) && name != "content" => Digestable::Named(key.digest(&digest::canonical(value))),
-            None if value.get(SEALED).is_some() => Digestable::Plain(Canonical(&value[SEALED])),
-            _ => Digestable::Plain(Canonical(value)),
-        }
-    }
-
-    /// Returns all that the agent must know of the clause, with what is concealed as keyed digests; without a key, of a sealed one.
-    fn whole(&self, key: Option<&DigestKey>) -> ClauseWhole<'_> {
-        ClauseWhole {
-            address: &self.address,
-            also: &self.also,
-            concealed: &self.concealed,
-            custom: self.custom.as_ref().map(|custom| CanonicalOwned(json!(custom))),
-            dropped_needs: &self.dropped_needs,
-            gone: self.gone,
-            grace_secs: self.grace_secs,
-            needs: &self.needs,
-            on_drift: self.on_drift.map(SwitchWhole::of),
-            on_rollout: self.on_rollout.map(SwitchWhole::of),
-            origins: self.origins.iter().map(OriginWhole::of).collect(),
-            properties: self.properties.iter().map(|(name, value)| (name.as_str(), self.digestable(name, value, key))).collect(),
-            reaction: self.reaction,
-            reacts_to: &self.reacts_to,
-            satisfies: &self.satisfies,
-            severity: self.severity,
-            topics: &self.topics,
-            undecidable: &self.undecidable,
-            via: &self.via,
-            wanted: &self.wanted,
-        }
-    }
-}
-
-/// What a wanted digest is over. The order of the fields is that of their names, here and below.
-#[derive(Serialize)]
-struct WantedWhole<'c> {
-    address: &'c ClauseAddress,
-    gone: Gone,
-    properties: ByName<'c, Digestable<'c>>,
-}
-
-/// What of a clause the digest of a state is over.
-#[derive(Serialize)]
-struct ClauseWhole<'c> {
-    address: &'c ClauseAddress,
-    also: &'c [ClauseAddress],
-    concealed: &'c BTreeSet<String>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    custom: Option<CanonicalOwned>,
-    dropped_needs: &'c [ClauseAddress],
-    gone: Gone,
-    grace_secs: Option<u64>,
-    needs: &'c [ClauseAddress],
-    on_drift: Option<SwitchWhole<OnDrift>>,
-    on_rollout: Option<SwitchWhole<OnRollout>>,
-    origins: Vec<OriginWhole<'c>>,
-    properties: ByName<'c, Digestable<'c>>,
-    reaction: Option<Reaction>,
-    reacts_to: &'c [ClauseAddress],
-    satisfies: &'c BTreeSet<String>,
-    severity: Severity,
-    topics: &'c BTreeSet<String>,
-    undecidable: &'c Option<String>,
-    via: &'c Option<String>,
-    wanted: &'c Digest,
-}
-
-#[derive(Serialize)]
-struct OriginWhole<'c> {
-    baseline: &'c str,
-    kit: &'c str,
-    version: &'c semver::Version,
-}
-
-impl<'c> OriginWhole<'c> {
-    fn of(Origin { kit, version, baseline }: &'c Origin) -> Self {
-        Self { baseline, kit, version }
-    }
-}
-
-#[derive(Serialize)]
-struct SwitchWhole<T> {
-    from: SwitchFrom,
-    value: T,
-}
-
-impl<T> SwitchWhole<T> {
-    fn of(Switch { value, from }: Switch<T>) -> Self {
-        Self { from, value }
-    }
-}
-
-#[derive(Serialize)]
-#[serde(untagged)]
-enum Digestable<'c> {
-    Named(Digest),
-    Plain(Canonical<'c>),
-}
-
-struct CanonicalOwned(Value);
-
-impl Serialize for CanonicalOwned {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        Canonical(&self.0).serialize(serializer)
-    }
 }
 
 /// Everything that one node should be.
@@ -354,9 +239,7 @@ impl Default for EffectiveState {
 impl EffectiveState {
     /// Puts clauses, already in order, together.
     pub fn new(clauses: Vec<Clause>, key: &DigestKey) -> Self {
-        let whole: Vec<ClauseWhole<'_>> = clauses.iter().map(|clause| clause.whole(Some(key))).collect();
-        let digest = digest::of_sorted_at_once(STATE_SCHEME, &whole);
-        Self { digest, clauses }
+        Self { digest: state_digest(STATE_SCHEME, &clauses, Some(key)), clauses }
     }
 
     /// Puts clauses together for a check, which needs no digest.
@@ -384,8 +267,7 @@ impl EffectiveState {
 
     /// Returns whether a sealed state is the one that its digest names; sealed values count by their names.
     pub fn is_as_named(&self) -> bool {
-        let whole: Vec<ClauseWhole<'_>> = self.clauses.iter().map(|clause| clause.whole(None)).collect();
-        digest::of_sorted_at_once(STATE_SCHEME, &whole) == self.digest
+        state_digest(self.digest.scheme(), &self.clauses, None) == self.digest
     }
 
     /// Returns the names of all contents and sealed values that the state refers to.
@@ -421,43 +303,8 @@ impl EffectiveState {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::state::digested::tests::full;
     use crate::state::testing::clause;
-
-    /// A clause that says everything there is to say.
-    fn full() -> Clause {
-        let address = |text: &str| ClauseAddress::parse(text).unwrap();
-        let own = |value| Switch { value, from: SwitchFrom::Assignment };
-        Clause {
-            also: vec![address("file:/etc/motd")],
-            concealed: BTreeSet::from(["secret".into()]),
-            needs: vec![address("account:ops"), address("package:kiosk-shell")],
-            dropped_needs: vec![address("package:gate-reader")],
-            reacts_to: vec![address("file:/etc/kiosk/shell.conf")],
-            reaction: Some(Reaction::Restart),
-            on_drift: Some(own(OnDrift::Tell)),
-            on_rollout: Some(Switch { value: OnRollout::Wait, from: SwitchFrom::Clause }),
-            grace_secs: Some(60),
-            via: Some("systemd".into()),
-            origins: vec![Origin { kit: "quay-base".into(), version: semver::Version::new(1, 3, 0), baseline: "login".into() }],
-            undecidable: Some("about.virtual".into()),
-            topics: BTreeSet::from(["settings".into(), "login".into()]),
-            satisfies: BTreeSet::from(["SK-7".into(), "SK-3".into()]),
-            ..clause("file:/etc/issue")
-                .with("permissions", "0644")
-                .with("content", json!({ "\u{e9}": 1.5e21, "z": [true, null], "a": { "y": 1, "b": 2 } }))
-        }
-    }
-
-    #[test]
-    fn what_is_digested_is_written_in_the_order_of_its_names() {
-        let key = DigestKey::new("key");
-        let clause = full();
-        let whole = clause.whole(Some(&key));
-        assert_eq!(String::from_utf8(digest::written(&whole)).unwrap(), serde_json_canonicalizer::to_string(&whole).unwrap());
-        let properties = clause.properties.iter().map(|(name, value)| (name.as_str(), clause.digestable(name, value, Some(&key)))).collect();
-        let wanted = WantedWhole { address: &clause.address, gone: Gone::Yes, properties };
-        assert_eq!(String::from_utf8(digest::written(&wanted)).unwrap(), serde_json_canonicalizer::to_string(&wanted).unwrap());
-    }
 
     #[test]
     fn a_sealed_state_is_known_by_its_digest_and_a_changed_one_is_not() {

@@ -1,6 +1,7 @@
 //! One clause of a document on one node: its condition asked, its values rendered and brought to normal form.
 
 use super::clause::{Clause, Origin, Switch, SwitchFrom};
+use super::digested::LastDigest;
 use super::render::{RenderError, Renderer, Scope, has_markup};
 use super::resolve::{Assigned, Conditions, ResolveInput};
 use crate::address::ClauseAddress;
@@ -32,14 +33,12 @@ pub(super) struct Draft {
     pub reacts_to: Vec<Located<String>>,
 }
 
-/// A clause in which nothing is rendered, as it comes to on every node on which it counts, but for the assignment's switches.
-#[derive(Debug)]
-pub(crate) struct Fixed(Draft);
-
 pub(super) struct Instantiation<'a> {
     assigned: &'a Assigned<'a>,
     input: &'a ResolveInput<'a>,
     params: Value,
+    /// By which number the parameters' values are known.
+    params_number: Option<usize>,
     renderer: Arc<Renderer>,
     /// What conditions said already: most clauses share theirs.
     answered: HashMap<&'a str, Answer>,
@@ -63,6 +62,7 @@ impl<'a> Instantiation<'a> {
             answered: HashMap::new(),
             scope,
             params: params.clone(),
+            params_number: assigned.baseline.compiled.params.number(params),
             origin,
             kit,
         }
@@ -76,15 +76,59 @@ impl<'a> Instantiation<'a> {
     /// Returns what a clause of a document comes to here: one clause, or one for each turn of its loops.
     pub fn clause(&mut self, document: &'a ClauseDocument) -> Result<Vec<Draft>, Vec<Finding>> {
         let (excluded_by, undecidable) = self.condition(document).map_err(|finding| vec![finding])?;
+        if excluded_by.is_some() || undecidable.is_some() || self.input.conditions == Conditions::CountAsTrue {
+            return self.all_turns(document, excluded_by, undecidable);
+        }
+        let made = match document.made.find(self.params_number, self.input.view) {
+            Some((made, asked)) => {
+                self.scope.note(&asked);
+                made
+            }
+            None => self.make(document)?,
+        };
+        let (on_drift, on_rollout) = (self.on_drift(document), self.on_rollout(document));
+        let mut drafts = Arc::unwrap_or_clone(made);
+        for draft in &mut drafts {
+            (draft.clause.on_drift, draft.clause.on_rollout) = (on_drift, on_rollout);
+        }
+        Ok(drafts)
+    }
+
+    /// Makes what a clause comes to on each node that says the same as this one, and on which it counts; but for the
+    /// assignment's switches.
+    fn make(&mut self, document: &'a ClauseDocument) -> Result<Arc<Vec<Draft>>, Vec<Finding>> {
+        let asked_before = self.scope.take_asked();
+        let made = self.all_turns(document, None, None);
+        let asked = self.scope.asked();
+        self.scope.note(&asked_before);
+        let mut drafts = made?;
+        for draft in &mut drafts {
+            draft.clause.wanted = draft.clause.wanted_digest(self.input.key);
+            draft.clause.last_digest = LastDigest::shared();
+        }
+        let drafts = Arc::new(drafts);
+        let params = if is_fixed(document) { None } else { self.params_number };
+        if params.is_some() || is_fixed(document) {
+            document.made.keep(params, asked, self.input.view, drafts.clone());
+        }
+        Ok(drafts)
+    }
+
+    fn all_turns(
+        &mut self,
+        document: &'a ClauseDocument,
+        excluded_by: Option<String>,
+        undecidable: Option<String>,
+    ) -> Result<Vec<Draft>, Vec<Finding>> {
         if document.loops.is_empty() {
-            return self.draft(document, excluded_by, undecidable).map(|draft| vec![draft]);
+            return self.rendered(document, excluded_by, undecidable).map(|draft| vec![draft]);
         }
         let turns = self.turns(document).map_err(|finding| vec![finding])?;
         let base = self.scope.clone();
         let (mut drafts, mut findings) = (Vec::new(), Vec::new());
         for turn in turns {
             self.scope = base.with(document.loops.iter().map(|one| one.name.as_str()).zip(turn));
-            match self.draft(document, excluded_by.clone(), undecidable.clone()) {
+            match self.rendered(document, excluded_by.clone(), undecidable.clone()) {
                 Ok(draft) => drafts.push(draft),
                 Err(errors) => findings.extend(errors),
             }
@@ -92,24 +136,6 @@ impl<'a> Instantiation<'a> {
         self.scope = base;
         findings.dedup();
         if findings.is_empty() { Ok(drafts) } else { Err(findings) }
-    }
-
-    fn draft(&self, document: &ClauseDocument, excluded_by: Option<String>, undecidable: Option<String>) -> Result<Draft, Vec<Finding>> {
-        if excluded_by.is_some() || undecidable.is_some() || self.input.conditions == Conditions::CountAsTrue || !is_fixed(document) {
-            return self.rendered(document, excluded_by, undecidable);
-        }
-        if let Some(Fixed(draft)) = document.fixed.get().map(|fixed| &**fixed) {
-            let mut draft = draft.clone();
-            draft.clause.on_drift = self.on_drift(document);
-            draft.clause.on_rollout = self.on_rollout(document);
-            return Ok(draft);
-        }
-        let mut draft = self.rendered(document, None, None)?;
-        if draft.clause.concealed.is_empty() {
-            draft.clause.wanted = draft.clause.wanted_digest(self.input.key);
-            let _ = document.fixed.set(Arc::new(Fixed(draft.clone())));
-        }
-        Ok(draft)
     }
 
     fn rendered(&self, document: &ClauseDocument, excluded_by: Option<String>, undecidable: Option<String>) -> Result<Draft, Vec<Finding>> {
@@ -140,6 +166,7 @@ impl<'a> Instantiation<'a> {
             undecidable,
             custom: document.kind.custom.map(|custom| Box::new(custom.for_agents())),
             wanted: digest::none(),
+            last_digest: LastDigest::default(),
             address,
         };
         // A check asks what is kept and how, not for what and by whom.
@@ -427,7 +454,8 @@ impl<'a> Instantiation<'a> {
 fn is_fixed(document: &ClauseDocument) -> bool {
     let mut properties = document.properties.iter();
     let has_a_render = properties.clone().any(|(name, _)| *name == "render");
-    !has_a_render
+    document.loops.is_empty()
+        && !has_a_render
         && (document.common.literal || !(has_markup(&document.what.value) || properties.any(|(_, written)| mentions_markup(&written.value))))
 }
 

@@ -2,9 +2,11 @@
 
 mod claims;
 mod clause;
+mod digested;
 mod include;
 mod instantiate;
 mod left_behind;
+mod made;
 mod order;
 mod reference;
 mod render;
@@ -13,8 +15,8 @@ mod resolve;
 pub(crate) mod testing;
 
 pub use clause::{Clause, Compared, EffectiveState, Origin, Switch, SwitchFrom};
-pub(crate) use instantiate::Fixed;
 pub use left_behind::{LeftBehind, left_behind};
+pub(crate) use made::{KnownParams, Made};
 pub use order::{Relation, Why};
 pub use render::{RenderError, Renderer, Scope, has_markup};
 pub use resolve::{Assigned, Conditions, Excluded, ResolveInput, Resolved, Untouchable, resolve, resolve_noting};

@@ -84,8 +84,12 @@ pub(super) fn in_order(drafts: Vec<Draft>) -> Result<Ordered, Finding> {
     let moves = asked.iter().filter(|(moved, by, _)| moved > by).map(|(moved, by, why)| relation(*moved, *by, *why)).collect();
     let all = before.iter().enumerate().flat_map(|(later, earlier)| earlier.iter().map(move |(earlier, why)| (*earlier, later, *why)));
     let relations = all.map(|(earlier, later, why)| relation(earlier, later, why)).collect();
-    let mut clauses: Vec<Option<(Clause, Place)>> = drafts.into_iter().map(|draft| Some((draft.clause, draft.place))).collect();
-    let (clauses, places) = order.into_iter().filter_map(|at| clauses[at].take()).unzip();
+    let mut unordered: Vec<Option<Draft>> = drafts.into_iter().map(Some).collect();
+    let (mut clauses, mut places) = (Vec::with_capacity(order.len()), Vec::with_capacity(order.len()));
+    for Draft { clause, place, .. } in order.into_iter().filter_map(|at| unordered[at].take()) {
+        clauses.push(clause);
+        places.push(place);
+    }
     Ok(Ordered { clauses, places, moves, relations })
 }
 

@@ -68,7 +68,12 @@ impl<'d> Reach<'d> {
             let fitting = (0..self.drafts.len()).filter(|at| *at != own && names_of(&self.drafts[*at]).any(meant));
             fitting.map(address).collect()
         } else {
-            self.named.get(pattern.as_str()).into_iter().flat_map(|(first, others)| std::iter::once(first).chain(others)).map(|at| address(*at)).collect()
+            self.named
+                .get(pattern.as_str())
+                .into_iter()
+                .flat_map(|(first, others)| std::iter::once(first).chain(others))
+                .map(|at| address(*at))
+                .collect()
         };
         let dropped: Vec<ClauseAddress> = self.left_out.iter().flat_map(names_of).filter(|name| meant(name)).cloned().collect();
         if found.is_empty() && dropped.is_empty() {

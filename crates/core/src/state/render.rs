@@ -93,6 +93,13 @@ impl Scope {
         asked
     }
 
+    /// Returns the same, and forgets it.
+    pub fn take_asked(&self) -> Asked {
+        let mut taken = Asked::default();
+        note(&self.asked, |all| taken = std::mem::take(all));
+        taken
+    }
+
     /// Returns whether something was guessed at since it was asked last.
     pub fn guessed(&self) -> bool {
         self.guesses.as_ref().is_some_and(|guesses| guesses.made.swap(false, Ordering::Relaxed))

@@ -158,14 +158,14 @@ fn program(machine: &Machine, custom: &CustomKind, contents: &dyn Contents) -> R
         return Ok(path);
     }
     let bytes = contents.get(digest).ok_or_else(|| HostError::new(format!("the program of the kind {} is not here yet", custom.name)))?;
-    if of_contents(bytes) != custom.program_digest {
+    if of_contents(&bytes) != custom.program_digest {
         return Err(HostError::new(format!("the program of the kind {} is not the one that its kit published", custom.name)));
     }
     std::fs::create_dir_all(&folder).map_err(failed)?;
     let candidate = path.with_extension("new");
     let _ = std::fs::remove_file(&candidate);
     let mut file = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o700).open(&candidate).map_err(failed)?;
-    file.write_all(bytes).and_then(|()| file.sync_all()).map_err(failed)?;
+    file.write_all(&bytes).and_then(|()| file.sync_all()).map_err(failed)?;
     drop(file);
     std::fs::rename(&candidate, &path).map_err(failed)?;
     Ok(path)

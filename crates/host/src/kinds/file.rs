@@ -3,13 +3,14 @@
 use super::{differs, kept_ownership, must_be, note_replaced, presence_differs, wanted_ownership, with_ownership};
 use crate::error::HostError;
 use crate::files::{Entry, What};
-use crate::machine::{Look, Machine, NotSeen, Work, seen};
+use crate::machine::{Contents, Look, Machine, NotSeen, Work, seen};
 use crate::programs::NotRun;
 use constans_core::compare::{Difference, Found, text_diff};
 use constans_core::digest::of_contents;
 use constans_core::kit::Gone;
 use constans_core::run::{NativeStep, Seen};
 use constans_core::state::Clause;
+use std::borrow::Cow;
 use std::path::Path;
 
 pub(super) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -> Result<Seen, NotSeen> {
@@ -21,9 +22,9 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -
         return Ok(seen);
     }
     let wanted = clause.text("content").map(|name| wanted_content(look.contents, name)).transpose()?;
-    let content_bytes = wanted.map(|bytes| bytes.len() as u64);
+    let content_bytes = wanted.as_ref().map(|bytes| bytes.len() as u64);
     let Some(entry) = entry else {
-        let text_diff = wanted.filter(|_| !clause.concealed.contains("content")).map(|wanted| text_diff(b"", wanted, is_for_all(clause)));
+        let text_diff = wanted.filter(|_| !clause.concealed.contains("content")).map(|wanted| text_diff(b"", &wanted, is_for_all(clause)));
         return Ok(Seen { content_bytes, text_diff, ..seen(Found::absent()) });
     };
     if clause.gone == Gone::No {
@@ -33,13 +34,13 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -
     let Some(wanted) = wanted else { return Ok(seen(found)) };
     let contents = machine.files.read(path)?.unwrap_or_default();
     let is_concealed = clause.concealed.contains("content");
-    if contents == wanted {
+    if wanted == contents {
         found = found.with("content", clause.text("content").unwrap_or_default());
         return Ok(Seen { content_bytes, ..seen(found) });
     }
     found = found.with("content", if is_concealed { look.key.digest(&contents) } else { of_contents(&contents) }.as_str());
     let readable_by_all = entry.is_readable_by_all() && is_for_all(clause);
-    let text_diff = (!is_concealed).then(|| text_diff(&contents, wanted, readable_by_all));
+    let text_diff = (!is_concealed).then(|| text_diff(&contents, &wanted, readable_by_all));
     Ok(Seen { content_bytes, text_diff, ..seen(found) })
 }
 
@@ -77,7 +78,7 @@ fn is_for_all(clause: &Clause) -> bool {
     clause.text("permissions").is_none_or(|digits| digits.ends_with(['4', '5', '6', '7']))
 }
 
-fn wanted_content<'c>(contents: &'c dyn crate::machine::Contents, name: &str) -> Result<&'c [u8], HostError> {
+fn wanted_content<'c>(contents: &'c dyn Contents, name: &str) -> Result<Cow<'c, [u8]>, HostError> {
     contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are not here yet")))
 }
 
@@ -105,7 +106,7 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
         return Ok(());
     }
     let wanted = wanted_content(work.contents, name)?;
-    if name.starts_with("sha256:") && of_contents(wanted).as_str() != name {
+    if name.starts_with("sha256:") && of_contents(&wanted).as_str() != name {
         // What is there is held against them, so they must not get there.
         return Err(HostError::new(format!("the contents for {path} are not what their name says, {name}"))
             .remedy("what the agent keeps was changed by something else: take its folder `contents` away, the next check-in fetches it anew"));
@@ -117,7 +118,7 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
     let ownership = kept_ownership(machine, entry.as_ref(), ownership);
     let check_with = clause.list("check_with");
     let is_checked = !check_with.is_empty();
-    machine.files.replace(path, wanted, ownership, |candidate| if is_checked { accept(machine, &check_with, candidate, path) } else { Ok(()) })?;
+    machine.files.replace(path, &wanted, ownership, |candidate| if is_checked { accept(machine, &check_with, candidate, path) } else { Ok(()) })?;
     note_replaced(work, path, wanted.len(), entry.as_ref());
     Ok(())
 }

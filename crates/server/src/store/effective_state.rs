@@ -1,5 +1,6 @@
 //! Effective states: each clause is stored once for the whole fleet, and a state is the list of its clauses.
 
+use constans_core::digest::Digest;
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use serde_json::Value;
 use sqlx::{PgConnection, PgExecutor};
@@ -15,8 +16,8 @@ macro_rules! body {
 
 /// A clause that may not be stored yet.
 pub struct NewClause {
-    /// The digest of its body.
-    pub digest: String,
+    /// Its digest.
+    pub digest: Digest,
     /// Itself, as JSON.
     pub body: String,
     /// The contents and sealed values that it names.

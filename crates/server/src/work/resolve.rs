@@ -7,7 +7,7 @@ use crate::store::wanted::{self, NewWanted, NodeViewRow};
 use crate::store::{fact, group, release, stage};
 use crate::work::progress::Progress;
 use crate::work::publish::kit_of;
-use constans_core::digest::{DigestKey, of_contents};
+use constans_core::digest::{Digest, DigestKey};
 use constans_core::filter::{Asked, NodeView, Remembered};
 use constans_core::group::{Plan, Planner};
 use constans_core::kit::Kit;
@@ -39,7 +39,7 @@ struct Inputs {
 #[derive(Default)]
 struct Seen {
     states: HashSet<String>,
-    clauses: HashSet<String>,
+    clauses: HashSet<Digest>,
     contents: HashSet<String>,
 }
 
@@ -72,8 +72,8 @@ struct Made {
 
 /// A state ready to be stored, with what no state before it had.
 struct NewState {
-    /// The digests of its clauses' bodies, in their order.
-    clauses: Vec<String>,
+    /// The digests of its clauses, in their order.
+    clauses: Vec<Digest>,
     new_clauses: Vec<NewClause>,
     new_contents: Vec<(String, Arc<[u8]>, bool)>,
 }
@@ -135,10 +135,10 @@ async fn store_states(db: &mut PgConnection, outcomes: &[Outcome], clause_ids: &
     }
     effective_state::store_clauses(db, &new.iter().flat_map(|(_, new)| &new.new_clauses).collect::<Vec<_>>()).await?;
     let unknown: HashSet<&str> =
-        new.iter().flat_map(|(_, new)| &new.clauses).map(String::as_str).filter(|digest| !clause_ids.contains_key(*digest)).collect();
+        new.iter().flat_map(|(_, new)| &new.clauses).map(Digest::as_str).filter(|digest| !clause_ids.contains_key(*digest)).collect();
     clause_ids.extend(effective_state::clause_ids(&mut *db, &unknown.into_iter().collect::<Vec<_>>()).await?);
     for (made, new) in new {
-        let clauses: Option<Vec<i64>> = new.clauses.iter().map(|digest| clause_ids.get(digest).copied()).collect();
+        let clauses: Option<Vec<i64>> = new.clauses.iter().map(|digest| clause_ids.get(digest.as_str()).copied()).collect();
         let clauses = clauses.ok_or_else(|| ApiError::Wrong(format!("a clause of {} is not stored", made.digest)))?;
         effective_state::store(&mut *db, &made.digest, &clauses, &made.releases).await?;
     }
@@ -311,21 +311,23 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan, asked: &mut Asked) -> Res
     let contents = Arc::unwrap_or_clone(resolved.contents).into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes, name.scheme() == "h1"));
     let sealed = sealed.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes.into(), true));
     let is_new = inputs.seen().states.insert(digest.clone());
-    let new = is_new.then(|| new_state(inputs, &state, contents.chain(sealed))).transpose()?;
+    let new = is_new.then(|| new_state(inputs, &state, contents.chain(sealed)));
     Ok((Made { digest, releases, explained: json!(explained) }, new))
 }
 
-fn new_state(inputs: &Inputs, state: &EffectiveState, contents: impl Iterator<Item = (String, Arc<[u8]>, bool)>) -> Result<NewState, String> {
-    let write = |clause: &Clause| {
-        let body = serde_json::to_string(clause).map_err(|error| error.to_string())?;
-        Ok(NewClause { digest: of_contents(body.as_bytes()).as_str().to_owned(), body, names: clause.names() })
-    };
-    let written = state.clauses.iter().map(write).collect::<Result<Vec<_>, String>>()?;
-    let clauses = written.iter().map(|clause| clause.digest.clone()).collect();
+fn new_state(inputs: &Inputs, state: &EffectiveState, contents: impl Iterator<Item = (String, Arc<[u8]>, bool)>) -> NewState {
+    let clauses: Vec<Digest> = state.clauses.iter().map(Clause::digest).collect();
     let mut seen = inputs.seen();
-    let new_clauses = written.into_iter().filter(|clause| seen.clauses.insert(clause.digest.clone())).collect();
     let new_contents = contents.filter(|(name, ..)| seen.contents.insert(name.clone())).collect();
-    Ok(NewState { clauses, new_clauses, new_contents })
+    let new_clauses: Vec<(&Clause, &Digest)> =
+        state.clauses.iter().zip(&clauses).filter(|(_, digest)| seen.clauses.insert((*digest).clone())).collect();
+    drop(seen);
+    let write = |(clause, digest): (&Clause, &Digest)| NewClause {
+        digest: digest.clone(),
+        body: serde_json::to_string(clause).expect("clauses are plain data"),
+        names: clause.names(),
+    };
+    NewState { new_clauses: new_clauses.into_iter().map(write).collect(), clauses, new_contents }
 }
 
 async fn note_plans(db: &mut PgConnection, outcomes: &[Outcome]) -> sqlx::Result<()> {

@@ -1,0 +1,87 @@
+//! What clauses of documents came to on nodes so far, for nodes of which the same is asked and that say the same.
+
+use super::instantiate::Draft;
+use crate::filter::{Asked, NodeView};
+use serde_json::Value;
+use std::sync::{Arc, Mutex, PoisonError};
+
+/// So much is kept of one clause: where what is asked for differs from node to node, nothing is gained by more.
+const MOST_KEPT: usize = 16;
+/// Larger contents are made anew.
+const LARGEST_KEPT: usize = 16 * 1024;
+
+/// What one clause of a document came to. A copy of the clause begins anew.
+#[derive(Debug, Default)]
+pub(crate) struct Made(Mutex<Kept>);
+
+#[derive(Debug, Default)]
+struct Kept {
+    all: Vec<One>,
+    /// The one that gives way to the next when there are too many.
+    oldest: usize,
+}
+
+#[derive(Debug)]
+struct One {
+    /// The values of the baseline's parameters; none where they do not count.
+    params: Option<usize>,
+    asked: Asked,
+    said: String,
+    drafts: Arc<Vec<Draft>>,
+}
+
+impl Clone for Made {
+    fn clone(&self) -> Self {
+        Self::default()
+    }
+}
+
+impl Made {
+    /// Returns what it came to with these parameters for a node that says the same, and what was asked for it.
+    pub(super) fn find(&self, params: Option<usize>, view: &NodeView) -> Option<(Arc<Vec<Draft>>, Asked)> {
+        let kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut said: Option<(&Asked, String)> = None;
+        kept.all.iter().filter(|one| one.params.is_none() || one.params == params).find_map(|one| {
+            let (_, said) = match &mut said {
+                Some(known) if *known.0 == one.asked => known,
+                other => other.insert((&one.asked, one.asked.said_by(view))),
+            };
+            (*said == one.said).then(|| (one.drafts.clone(), one.asked.clone()))
+        })
+    }
+
+    /// Keeps what it came to. What asks for the node's name is of no use to another node, and what is concealed is not kept.
+    pub(super) fn keep(&self, params: Option<usize>, asked: Asked, view: &NodeView, drafts: Arc<Vec<Draft>>) {
+        let is_large = |draft: &Draft| draft.contents.iter().map(|(_, bytes)| bytes.len()).sum::<usize>() > LARGEST_KEPT;
+        if asked.name || drafts.iter().any(|draft| is_large(draft) || !draft.clause.concealed.is_empty()) {
+            return;
+        }
+        let one = One { params, said: asked.said_by(view), asked, drafts };
+        let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if kept.all.len() < MOST_KEPT {
+            kept.all.push(one);
+        } else {
+            let oldest = kept.oldest;
+            kept.all[oldest] = one;
+            kept.oldest = (oldest + 1) % MOST_KEPT;
+        }
+    }
+}
+
+/// The values that a baseline's parameters had so far.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct KnownParams(Arc<Mutex<Vec<Value>>>);
+
+impl KnownParams {
+    /// Returns by which number these values are known; none if there are too many to know them all.
+    pub(super) fn number(&self, params: &Value) -> Option<usize> {
+        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(at) = known.iter().position(|one| one == params) {
+            return Some(at);
+        }
+        (known.len() < MOST_KEPT).then(|| {
+            known.push(params.clone());
+            known.len() - 1
+        })
+    }
+}
