@@ -73,6 +73,8 @@ impl Served {
                 );
             }
             if before.generation == offer.generation && before.digest == offer.digest {
+                // What was lost here since comes again.
+                fetch_contents(&KeptContents::of(state_dir), &before.state.names(), network, url).await?;
                 return Ok(Takeover::Unchanged);
             }
         }

@@ -333,9 +333,18 @@ fn what_is_the_same_on_all_nodes_is_made_once_and_what_is_not_is_made_for_each()
 #[test]
 fn what_was_resolved_for_a_node_is_what_those_come_to_that_say_the_same_of_what_was_asked() {
     let clauses = r#"
+[params.idle]
+type = "integer"
+default = 90
+
 [[clause]]
 what = "file:/etc/issue"
 text = "Skerry Line\n"
+needs = ["file:/etc/lane-*"]
+
+[[clause]]
+what = "file:/etc/idle-{{ labels.lane }}"
+text = "{{ params.idle }}"
 
 [[clause]]
 what = "file:/etc/place"
@@ -352,8 +361,12 @@ text = "not b"
 where = "labels.ship == 'gannet' && about.memory.mib < 1000"
 "#;
     let kit = check(kit_of("", clauses), None, Surroundings::default()).kit.unwrap();
-    let (given, key, untouchable) = (BTreeMap::new(), DigestKey::new("test"), Untouchable::default());
-    let mut remembered: Remembered<Result<String, Vec<String>>> = Remembered::default();
+    let (key, untouchable) = (DigestKey::new("test"), Untouchable::default());
+    let idle = |secs: u32| {
+        BTreeMap::from([("kiosk-floor/lockdown.idle".to_owned(), vec![Given { value: json!(secs), layer: Layer::Group("kiosks".into()) }])])
+    };
+    let given = [BTreeMap::new(), idle(30)];
+    let mut remembered: [Remembered<Result<String, Vec<String>>>; 2] = Default::default();
     let (mut found, mut refused) = (0, 0);
     for at in 0..400_usize {
         let labels = [("site", ["auken", "brisk", "tern"][at % 3]), ("ship", ["", "gannet"][at / 3 % 2]), ("lane", ["b", "own", "a"][at / 6 % 3])];
@@ -363,19 +376,21 @@ where = "labels.ship == 'gannet' && about.memory.mib < 1000"
             labels: labels.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect(),
             about: About::new(about.into_iter().filter(|(path, _)| path != "memory.mib" || at % 7 > 0)),
         };
-        let input = ResolveInput {
-            assigned: vec![Assigned::plainly(&kit, &kit.baselines[0])],
-            kits: &[],
-            given: &given,
-            view: &view,
-            key: &key,
-            conditions: Conditions::Decide,
-            untouchable: &untouchable,
+        let of_kit = |kit: &Kit| {
+            let assigned = vec![Assigned::plainly(kit, &kit.baselines[0])];
+            let (given, conditions) = (&given[at % 2], Conditions::Decide);
+            let input = ResolveInput { assigned, kits: &[], given, view: &view, key: &key, conditions, untouchable: &untouchable };
+            let mut asked = Asked::default();
+            let resolved = resolve_noting(&input, &mut asked).map_err(|all| all.into_iter().map(|one| one.message).collect::<Vec<_>>());
+            (resolved, asked)
         };
-        let mut asked = Asked::default();
-        let resolved = resolve_noting(&input, &mut asked);
-        let result =
-            resolved.map(|resolved| resolved.state.digest.as_str().to_owned()).map_err(|all| all.into_iter().map(|one| one.message).collect());
+        // What the kit's clauses came to on nodes before is the same as what those of a kit come to that knows of none.
+        let ((resolved, asked), (anew, asked_anew)) = (of_kit(&kit), of_kit(&kit.clone()));
+        let state = |resolved: &Result<Resolved, Vec<String>>| resolved.as_ref().map(|resolved| json!(resolved.state)).map_err(Vec::clone);
+        let contents = |resolved: &Result<Resolved, Vec<String>>| resolved.as_ref().map(|resolved| resolved.contents.clone()).map_err(Vec::clone);
+        assert_eq!((state(&resolved), contents(&resolved), &asked), (state(&anew), contents(&anew), &asked_anew), "{view:?}");
+        let result = resolved.map(|resolved| resolved.state.digest.as_str().to_owned());
+        let remembered = &mut remembered[at % 2];
         refused += usize::from(result.is_err());
         match remembered.find(&view) {
             Some(known) => {

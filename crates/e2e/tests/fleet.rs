@@ -152,6 +152,32 @@ fn a_node_reaches_its_own_state_and_contents_and_nothing_else() {
 }
 
 #[test]
+fn wanted_contents_that_something_else_changed_get_into_no_file_and_lost_ones_come_again() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
+    assert!(well(&kiosk.run(&["daemon", "--once"])).contains("rolled out"));
+    let contents = kiosk.root.at("/var/lib/constans/contents");
+    for entry in std::fs::read_dir(&contents).unwrap() {
+        std::fs::write(entry.unwrap().path(), "not what was published\n").unwrap();
+    }
+    assert!(well(&kiosk.run(&["enforce", "--yes"])).contains("in line"), "what is there is what is wanted all the same");
+    kiosk.root.write("/etc/issue", "who was here?\n").unwrap();
+    let failed = kiosk.run(&["enforce", "--yes"]);
+    let why = "the contents for /etc/issue are not what their name says, sha256:";
+    assert!(failed.stdout.contains(why) && failed.stdout.contains("the next check-in fetches it anew"), "{}", failed.stdout);
+    assert_eq!(kiosk.root.read("/etc/issue").unwrap(), "who was here?\n", "nothing was put there");
+
+    std::fs::remove_dir_all(&contents).unwrap();
+    let lacking = kiosk.run(&["enforce", "--yes"]);
+    assert!(lacking.stderr.contains("are not here") && lacking.stderr.contains("constans-agent check-in fetches them"), "{}", lacking.stderr);
+    well(&kiosk.run(&["check-in"]));
+    assert!(well(&kiosk.run(&["enforce", "--yes"])).contains("corrected"));
+    assert!(kiosk.root.read("/etc/issue").unwrap().contains("Skerry Line"));
+}
+
+#[test]
 fn a_change_that_makes_a_state_unusable_is_refused_unless_insisted_on_and_the_last_good_one_stays() {
     let fleet = Fleet::start();
     let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);

@@ -32,7 +32,9 @@ pub(super) fn state_digest(scheme: &str, clauses: &[Clause], key: Option<&Digest
 /// What a clause was like when its digest was computed last, and that digest. Its copies share it: on most nodes they come to
 /// the same, and it need not be computed again. It does not tell clauses from each other.
 #[derive(Debug, Clone, Default)]
-pub struct LastDigest(Option<Arc<Mutex<Option<(Clause, Digest)>>>>);
+pub struct LastDigest(Option<Arc<Mutex<Option<Digested>>>>);
+
+type Digested = (Clause, Digest);
 
 impl LastDigest {
     /// Begins to share.

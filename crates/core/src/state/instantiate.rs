@@ -106,10 +106,9 @@ impl<'a> Instantiation<'a> {
             draft.clause.wanted = draft.clause.wanted_digest(self.input.key);
             draft.clause.last_digest = LastDigest::shared();
         }
-        let drafts = Arc::new(drafts);
-        let params = if is_fixed(document) { None } else { self.params_number };
-        if params.is_some() || is_fixed(document) {
-            document.made.keep(params, asked, self.input.view, drafts.clone());
+        let (drafts, is_fixed) = (Arc::new(drafts), is_fixed(document));
+        if is_fixed || self.params_number.is_some() {
+            document.made.keep(self.params_number.filter(|_| !is_fixed), asked, self.input.view, drafts.clone());
         }
         Ok(drafts)
     }
