@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 /// So much is kept of one clause: where what is asked for differs from node to node, nothing is gained by more.
 const MOST_KEPT: usize = 16;
-/// Larger contents are made anew.
+/// Larger contents are made anew, unless they are the same on every node.
 const LARGEST_KEPT: usize = 16 * 1024;
 
 /// What one clause of a document came to. A copy of the clause begins anew.
@@ -23,7 +23,7 @@ struct Kept {
 
 #[derive(Debug)]
 struct One {
-    /// The values of the baseline's parameters; none where they do not count.
+    /// The number of the values of the baseline's parameters; none of what is the same whatever they are.
     params: Option<usize>,
     asked: Asked,
     said: String,
@@ -50,15 +50,20 @@ impl Made {
         })
     }
 
-    /// Keeps what it came to. What asks for the node's name is of no use to another node, and what is concealed is not kept.
+    /// Keeps what it came to; without parameters, what it comes to everywhere. What asks for the node's name is of no use to
+    /// another node, and what is concealed is not kept.
     pub(super) fn keep(&self, params: Option<usize>, asked: Asked, view: &NodeView, drafts: Arc<Vec<Draft>>) {
-        let is_large = |draft: &Draft| draft.contents.iter().map(|(_, bytes)| bytes.len()).sum::<usize>() > LARGEST_KEPT;
-        if asked.name || drafts.iter().any(|draft| is_large(draft) || !draft.clause.concealed.is_empty()) {
+        let size = |draft: &Draft| draft.contents.iter().map(|(_, bytes)| bytes.len()).sum::<usize>();
+        let is_kept = |draft: &Draft| draft.clause.concealed.is_empty() && (params.is_none() || size(draft) <= LARGEST_KEPT);
+        if asked.name || !drafts.iter().all(is_kept) {
             return;
         }
         let one = One { params, said: asked.said_by(view), asked, drafts };
         let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if kept.all.len() < MOST_KEPT {
+        let is_same = |known: &One| known.params == one.params && known.asked == one.asked && known.said == one.said;
+        if kept.all.iter().any(is_same) {
+            // Another thread was quicker.
+        } else if kept.all.len() < MOST_KEPT {
             kept.all.push(one);
         } else {
             let oldest = kept.oldest;
