@@ -4,7 +4,7 @@ use crate::error::AgentError;
 use crate::state_dir::{StateDir, write_durably};
 use constans_host::Contents;
 use std::borrow::Cow;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashSet};
 use std::ffi::OsString;
 use std::fs;
 use std::path::PathBuf;
@@ -43,15 +43,17 @@ impl KeptContents {
         write_durably(&path, bytes).map_err(|error| AgentError::own_file("write", &path, &error))
     }
 
-    /// Takes away what has none of these names, as what is concealed must not stay, and returns the names that are not here.
-    pub fn only<'n>(&self, names: &'n BTreeSet<String>) -> Vec<&'n str> {
-        let mut missing: HashMap<OsString, &str> = names.iter().map(|name| (file_name(name).into(), name.as_str())).collect();
-        for entry in fs::read_dir(&self.folder).into_iter().flatten().flatten() {
-            if missing.remove(&entry.file_name()).is_none() {
-                let _ = fs::remove_file(entry.path());
-            }
+    /// Returns those of these names under which nothing is kept.
+    pub fn missing<'n>(&self, names: &'n BTreeSet<String>) -> impl Iterator<Item = &'n str> {
+        names.iter().map(String::as_str).filter(|name| !self.path(name).exists())
+    }
+
+    /// Takes away what has none of these names: what is concealed must not stay.
+    pub fn keep_only(&self, names: &BTreeSet<String>) {
+        let named: HashSet<OsString> = names.iter().map(|name| file_name(name).into()).collect();
+        for entry in fs::read_dir(&self.folder).into_iter().flatten().flatten().filter(|entry| !named.contains(&entry.file_name())) {
+            let _ = fs::remove_file(entry.path());
         }
-        missing.into_values().collect()
     }
 }
 
@@ -70,7 +72,9 @@ mod tests {
         kept.keep("sha256:aa", b"idle = 90\n").unwrap();
         kept.keep("h1:bb", b"secret").unwrap();
         let names = BTreeSet::from(["sha256:aa".to_owned(), "sha256:cc".to_owned()]);
-        assert_eq!(kept.only(&names), ["sha256:cc"]);
+        assert_eq!(kept.missing(&names).collect::<Vec<_>>(), ["sha256:cc"]);
+        assert!(kept.get("h1:bb").is_some(), "who asks what is missing takes nothing away");
+        kept.keep_only(&names);
         assert_eq!((kept.get("sha256:aa").as_deref(), kept.get("h1:bb")), (Some(&b"idle = 90\n"[..]), None));
     }
 }

@@ -54,7 +54,7 @@ impl Served {
 
     /// Deletes what was taken over, secrets first: the server refuses this node.
     pub fn forget(state_dir: &StateDir) {
-        KeptContents::of(state_dir).only(&BTreeSet::new());
+        KeptContents::of(state_dir).keep_only(&BTreeSet::new());
         let _ = fs::remove_file(path(state_dir));
     }
 
@@ -74,7 +74,9 @@ impl Served {
             }
             if before.generation == offer.generation && before.digest == offer.digest {
                 // What was lost here since comes again.
-                fetch_contents(&KeptContents::of(state_dir), &before.state.names(), network, url).await?;
+                let names = before.state.names();
+                fetch_contents(&KeptContents::of(state_dir), &names, network, url).await?;
+                forget_other_contents(state_dir, &names);
                 return Ok(Takeover::Unchanged);
             }
         }
@@ -90,10 +92,7 @@ impl Served {
         fetch_contents(&KeptContents::of(state_dir), &names, network, url).await?;
         let served = Self { form: FORM, digest: offer.digest.clone(), generation: offer.generation, settings: offer.settings.clone(), state };
         write_json(&path(state_dir), &served)?;
-        // A run that goes on may still need those of the state before; the next one takes them away.
-        if let Ok(_lock) = state_dir.lock("check-in", Duration::ZERO, |_| ()) {
-            KeptContents::of(state_dir).only(&names);
-        }
+        forget_other_contents(state_dir, &names);
         Ok(Takeover::New)
     }
 
@@ -124,7 +123,7 @@ impl Served {
     pub fn wanted(self, state_dir: &StateDir) -> Result<Wanted, AgentError> {
         let missing = |name: &str| AgentError::new(format!("the contents {name} are not here")).hint("constans-agent check-in fetches them");
         let contents = KeptContents::of(state_dir);
-        if let Some(name) = contents.only(&self.state.names()).first() {
+        if let Some(name) = contents.missing(&self.state.names()).next() {
             return Err(missing(name));
         }
         let releases = self.releases();
@@ -150,7 +149,7 @@ pub enum Takeover {
 }
 
 async fn fetch_contents(kept: &KeptContents, names: &BTreeSet<String>, network: &Apart, url: &str) -> Result<(), AgentError> {
-    for name in names.iter().filter(|name| !kept.path(name).exists()) {
+    for name in kept.missing(names) {
         let bytes = network.bytes(&format!("{url}/contents/{name}")).await?;
         if name.starts_with("sha256:") && of_contents(&bytes).as_str() != name {
             let because = "the contents are not what their name says".to_owned();
@@ -159,6 +158,14 @@ async fn fetch_contents(kept: &KeptContents, names: &BTreeSet<String>, network: 
         kept.keep(name, &bytes)?;
     }
     Ok(())
+}
+
+/// Takes away the contents that a state does not name. A run that goes on may still need those of the state before: then the
+/// next check-in does it.
+fn forget_other_contents(state_dir: &StateDir, names: &BTreeSet<String>) {
+    if let Ok(_lock) = state_dir.lock("check-in", Duration::ZERO, |_| ()) {
+        KeptContents::of(state_dir).keep_only(names);
+    }
 }
 
 fn path(state_dir: &StateDir) -> PathBuf {

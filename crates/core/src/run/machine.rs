@@ -208,8 +208,7 @@ impl<'s> Run<'s> {
             self.looked_at.insert(at, alike);
             return self.next_turn(now);
         }
-        let before = if self.results[at].is_some() { self.results[at].take() } else { None };
-        self.results[at] = Some(blank(clause));
+        let before = self.results[at].replace(blank(clause));
         self.result(at).took_us = took_us + before.as_ref().map_or(0, |before| before.took_us);
         match inspection {
             Inspection::Unsupported(why) => {
