@@ -167,6 +167,7 @@ fn wanted_contents_that_something_else_changed_get_into_no_file_and_lost_ones_co
     let failed = kiosk.run(&["enforce", "--yes"]);
     let why = "the contents for /etc/issue are not what their name says, sha256:";
     assert!(failed.stdout.contains(why) && failed.stdout.contains("the next check-in fetches it anew"), "{}", failed.stdout);
+    assert!(!failed.stdout.contains("+not what was published"), "nor is it said to be wanted: {}", failed.stdout);
     assert_eq!(kiosk.root.read("/etc/issue").unwrap(), "who was here?\n", "nothing was put there");
 
     std::fs::remove_dir_all(&contents).unwrap();

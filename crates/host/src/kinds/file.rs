@@ -21,7 +21,7 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -
     {
         return Ok(seen);
     }
-    let wanted = clause.text("content").map(|name| wanted_content(look.contents, name)).transpose()?;
+    let wanted = clause.text("content").map(|name| wanted_content(look.contents, name, path)).transpose()?;
     let content_bytes = wanted.as_ref().map(|bytes| bytes.len() as u64);
     let Some(entry) = entry else {
         let text_diff = wanted.filter(|_| !clause.concealed.contains("content")).map(|wanted| text_diff(b"", &wanted, is_for_all(clause)));
@@ -78,8 +78,15 @@ fn is_for_all(clause: &Clause) -> bool {
     clause.text("permissions").is_none_or(|digits| digits.ends_with(['4', '5', '6', '7']))
 }
 
-fn wanted_content<'c>(contents: &'c dyn Contents, name: &str) -> Result<Cow<'c, [u8]>, HostError> {
-    contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are not here yet")))
+/// Returns the wanted contents of a path. What is there is held against them and they get there, so they must be what they
+/// are called.
+fn wanted_content<'c>(contents: &'c dyn Contents, name: &str, path: &str) -> Result<Cow<'c, [u8]>, HostError> {
+    let bytes = contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are not here yet")))?;
+    if name.starts_with("sha256:") && of_contents(&bytes).as_str() != name {
+        return Err(HostError::new(format!("the contents for {path} are not what their name says, {name}"))
+            .remedy("what the agent keeps was changed by something else: take its folder `contents` away, the next check-in fetches it anew"));
+    }
+    Ok(bytes)
 }
 
 pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Difference], work: &mut Work<'_>) -> Result<(), HostError> {
@@ -105,12 +112,7 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
         work.note(format!("set the ownership of {path}"));
         return Ok(());
     }
-    let wanted = wanted_content(work.contents, name)?;
-    if name.starts_with("sha256:") && of_contents(&wanted).as_str() != name {
-        // What is there is held against them, so they must not get there.
-        return Err(HostError::new(format!("the contents for {path} are not what their name says, {name}"))
-            .remedy("what the agent keeps was changed by something else: take its folder `contents` away, the next check-in fetches it anew"));
-    }
+    let wanted = wanted_content(work.contents, name, path)?;
     if let Some(entry) = &entry {
         must_be(What::File, entry, path)?;
         keep(machine, clause, entry, work)?;
