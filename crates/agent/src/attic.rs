@@ -1,7 +1,7 @@
 //! The attic: contents that were replaced or removed, found by path, time, run and content.
 
 use crate::error::AgentError;
-use crate::state_dir::{StateDir, read_json, write_durably, write_json};
+use crate::state_dir::StateDir;
 use constans_core::address::ClauseAddress;
 use constans_core::digest::{Digest, of_contents};
 use constans_core::run::KeptOld;
@@ -10,10 +10,7 @@ use constans_host::{Attic, HostError, steps};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs::{self, DirBuilder, File, OpenOptions};
-use std::io::{self, Write as _};
-use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use uuid::Uuid;
 
 /// One thing in the attic.
@@ -41,9 +38,16 @@ pub struct Kept {
     pub permissions: String,
 }
 
+/// The file that says what it holds, a line for each thing.
+const INDEX: &str = "attic/index";
+/// The folder of the contents, each under its digest.
+const CONTENTS: &str = "attic/contents";
+/// The file that says what went out of it.
+const FORGOTTEN: &str = "attic/forgotten.json";
+
 /// The attic of one state dir.
 pub struct AtticStore {
-    folder: PathBuf,
+    state_dir: StateDir,
     kept: Vec<Kept>,
     run: Option<Uuid>,
 }
@@ -55,19 +59,9 @@ impl AtticStore {
     ///
     /// Returns why it cannot be read.
     pub fn open(state_dir: &StateDir, run: Option<Uuid>) -> Result<Self, AgentError> {
-        let folder = state_dir.path().join("attic");
-        DirBuilder::new()
-            .recursive(true)
-            .mode(0o700)
-            .create(folder.join("contents"))
-            .map_err(|error| AgentError::own_file("make the attic", &folder, &error))?;
-        let index = match fs::read_to_string(folder.join("index")) {
-            Ok(index) => index,
-            Err(error) if error.kind() == io::ErrorKind::NotFound => String::new(),
-            Err(error) => return Err(AgentError::own_file("read the attic", &folder, &error)),
-        };
+        let index = state_dir.read_text(INDEX)?.unwrap_or_default();
         let kept = index.lines().filter_map(|line| serde_json::from_str(line).ok()).collect();
-        Ok(Self { folder, kept, run })
+        Ok(Self { state_dir: state_dir.clone(), kept, run })
     }
 
     /// Returns everything in it, the oldest first.
@@ -91,8 +85,9 @@ impl AtticStore {
     ///
     /// Returns why they cannot be read, or that they are not what was kept.
     pub fn contents(&self, kept: &Kept) -> Result<Vec<u8>, AgentError> {
-        let path = self.contents_path(&kept.digest);
-        let bytes = fs::read(&path).map_err(|error| AgentError::own_file("read", &path, &error))?;
+        let name = contents_name(&kept.digest);
+        let path = self.state_dir.shown(&name);
+        let bytes = self.state_dir.read(&name)?.ok_or_else(|| AgentError::new(format!("{} is not there any more", path.display())))?;
         if of_contents(&bytes) == kept.digest {
             Ok(bytes)
         } else {
@@ -100,21 +95,17 @@ impl AtticStore {
         }
     }
 
-    fn contents_path(&self, digest: &Digest) -> PathBuf {
-        self.folder.join("contents").join(digest.as_str().replace(':', "-"))
-    }
-
-    fn add(&mut self, path: &str, contents: &[u8], entry: &Entry, clause: Option<&ClauseAddress>) -> io::Result<KeptOld> {
+    fn add(&mut self, path: &str, contents: &[u8], entry: &Entry, clause: Option<&ClauseAddress>) -> Result<KeptOld, AgentError> {
         let digest = of_contents(contents);
-        let place = self.contents_path(&digest);
-        if !place.exists() {
-            write_durably(&place, contents)?;
+        let name = contents_name(&digest);
+        if !self.state_dir.exists(&name) {
+            self.state_dir.write(&name, contents)?;
         }
         steps::reached("attic contents kept", path);
         let kept = Kept {
             number: self.kept.last().map_or(1, |last| last.number + 1),
             path: path.to_owned(),
-            at: Timestamp::now(),
+            at: self.state_dir.now(),
             run: self.run,
             clause: clause.cloned(),
             digest,
@@ -123,16 +114,14 @@ impl AtticStore {
             gid: entry.gid,
             permissions: format!("{:04o}", entry.permissions),
         };
-        let index = self.folder.join("index");
-        let is_new = !index.exists();
-        let mut file = OpenOptions::new().create(true).append(true).mode(0o600).open(&index)?;
         // A line that was cut off stays a line of its own.
-        let line = format!("{}\n", serde_json::to_string(&kept)?);
-        file.write_all(if is_torn(&index)? { format!("\n{line}") } else { line }.as_bytes())?;
-        file.sync_all()?;
-        if is_new {
-            File::open(&self.folder)?.sync_all()?;
-        }
+        let is_torn = self.state_dir.read(INDEX)?.is_some_and(|index| index.last().is_some_and(|byte| *byte != b'\n'));
+        let line = format!("{}{}\n", if is_torn { "\n" } else { "" }, serde_json::to_string(&kept).expect("it is plain data"));
+        let added = self.state_dir.append(INDEX).and_then(|mut index| {
+            index.add(line.as_bytes())?;
+            index.sync()
+        });
+        added.map_err(|error| AgentError::own_file("write", &self.state_dir.shown(INDEX), &error))?;
         let old = KeptOld { attic: kept.number, path: kept.path.clone(), digest: kept.digest.clone(), bytes: kept.bytes };
         self.kept.push(kept);
         steps::reached("attic entry kept", path);
@@ -145,7 +134,7 @@ impl AtticStore {
     ///
     /// Returns why it could not be kept.
     pub fn keep_before_put_back(&mut self, path: &str, contents: &[u8], entry: &Entry) -> Result<KeptOld, HostError> {
-        self.add(path, contents, entry, None).map_err(|error| HostError::io("keep in the attic", path, &error))
+        self.add(path, contents, entry, None).map_err(|error| not_kept(path, &error))
     }
 }
 
@@ -184,15 +173,12 @@ impl AtticStore {
         let forgotten = Forgotten { things: before.things + gone as u64, until: Some(self.kept[gone - 1].at) };
         self.kept.drain(..gone);
         let lines: String = self.kept.iter().map(|kept| serde_json::to_string(kept).expect("it is plain data") + "\n").collect();
-        let index = self.folder.join("index");
-        write_json(&self.folder.join("forgotten.json"), &forgotten)?;
-        write_durably(&index, lines.as_bytes()).map_err(|error| AgentError::own_file("write", &index, &error))?;
+        self.state_dir.write_json(FORGOTTEN, &forgotten)?;
+        self.state_dir.write(INDEX, lines.as_bytes())?;
         // Contents go last: what is cut off in between only takes room until the next time.
-        let named: BTreeSet<PathBuf> = self.kept.iter().map(|kept| self.contents_path(&kept.digest)).collect();
-        for entry in fs::read_dir(self.folder.join("contents")).into_iter().flatten().flatten() {
-            if !named.contains(&entry.path()) {
-                let _ = fs::remove_file(entry.path());
-            }
+        let named: BTreeSet<PathBuf> = self.kept.iter().map(|kept| contents_name(&kept.digest)).collect();
+        for listed in self.state_dir.list(CONTENTS).into_iter().filter(|listed| !named.contains(&listed.name)) {
+            self.state_dir.remove(listed.name);
         }
         Ok(())
     }
@@ -208,17 +194,21 @@ impl AtticStore {
     ///
     /// Returns why that cannot be read.
     pub fn forgotten(&self) -> Result<Forgotten, AgentError> {
-        Ok(read_json(&self.folder.join("forgotten.json"))?.unwrap_or_default())
+        Ok(self.state_dir.read_json(FORGOTTEN)?.unwrap_or_default())
     }
 }
 
-fn is_torn(index: &std::path::Path) -> io::Result<bool> {
-    Ok(fs::read(index)?.last().is_some_and(|byte| *byte != b'\n'))
+fn contents_name(digest: &Digest) -> PathBuf {
+    Path::new(CONTENTS).join(digest.as_str().replace(':', "-"))
+}
+
+fn not_kept(path: &str, error: &AgentError) -> HostError {
+    HostError::new(format!("{path} could not be kept in the attic: {}", error.message))
 }
 
 impl Attic for AtticStore {
     fn keep(&mut self, path: &str, contents: &[u8], entry: &Entry, clause: &ClauseAddress) -> Result<KeptOld, HostError> {
-        self.add(path, contents, entry, Some(clause)).map_err(|error| HostError::io("keep in the attic", path, &error))
+        self.add(path, contents, entry, Some(clause)).map_err(|error| not_kept(path, &error))
     }
 }
 
@@ -244,6 +234,6 @@ mod tests {
         assert_eq!(again.all().iter().map(|kept| kept.number).collect::<Vec<_>>(), [4]);
         assert_eq!((again.forgotten().unwrap().things, again.bytes()), (3, 700 * 1024));
         assert_eq!(again.contents(&again.all()[0]).unwrap(), big(3));
-        assert_eq!(fs::read_dir(state_dir.path().join("attic/contents")).unwrap().count(), 1);
+        assert_eq!(state_dir.list(CONTENTS).len(), 1);
     }
 }

@@ -7,16 +7,17 @@ pub use due::zone;
 use crate::error::AgentError;
 use crate::join::membership;
 use crate::journal::{Journal, run_words};
+use crate::network_part::{Connect, ThroughNetworkPart};
 use crate::noted::{Contact, DaemonNote, RestartNote, StartNote};
 use crate::run_loop::{Keeping, Runner, left_behind};
 use crate::served::{SERVED_STORE, Served, Takeover};
-use crate::server_link::ServerLink;
+use crate::server_link::{Saying, ServerLink};
 use crate::spool::Spool;
 use crate::state_dir::StateDir;
 use crate::way;
 use constans_core::run::{Part, RestartDue, RestartPending, next_opening, restart_due};
 use constans_core::settings::AgentSettings;
-use constans_host::{Machine, restart};
+use constans_host::{Host, Machine, restart};
 use constans_wire::exit::Exit;
 use constans_wire::report::{RunReport, StartedBy};
 use due::Due;
@@ -24,6 +25,7 @@ use jiff::Timestamp;
 use log::Level;
 use sd_notify::NotifyState;
 use std::path::Path;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::signal::unix::{Signal, SignalKind, signal};
 
@@ -34,10 +36,12 @@ const WAY_PAUSE: Duration = Duration::from_secs(3);
 /// How long is waited after a round that did not come to its end.
 const PAUSE_AFTER_ERROR: Duration = Duration::from_secs(60);
 
-/// A daemon.
-struct Daemon<'a> {
-    state_dir: &'a StateDir,
-    machine: &'a mut Machine,
+/// A daemon on a host.
+pub struct Daemon<H> {
+    state_dir: StateDir,
+    /// What it acts on.
+    pub host: H,
+    connect: Arc<dyn Connect>,
     journal: Journal,
     due: Due,
     since: Timestamp,
@@ -54,16 +58,16 @@ struct Daemon<'a> {
 /// # Errors
 ///
 /// Returns what keeps it from going on: no fleet, or a folder that cannot be written. A server that is away does not.
-pub async fn run(state_dir: &StateDir, machine: &mut Machine, once: bool, reach_within: Option<Duration>) -> Result<(), AgentError> {
+pub async fn run(state_dir: &StateDir, machine: Machine, once: bool, reach_within: Option<Duration>) -> Result<(), AgentError> {
     membership(state_dir)?;
     // Asked to end, it finishes the run that it has begun.
     let no_signals = |error: std::io::Error| AgentError::new(format!("signals cannot be waited for: {error}"));
     let mut ended = signal(SignalKind::terminate()).map_err(no_signals)?;
     let mut interrupted = signal(SignalKind::interrupt()).map_err(no_signals)?;
-    let journal = Journal::open(machine);
-    let now = Timestamp::now();
-    let due = Due::from_start(now, started_by(state_dir)?);
-    let mut daemon = Daemon { state_dir, machine, journal, due, since: now, contact: None, is_reached: false, restart: None, reach_within };
+    let journal = Journal::open(&machine.acted_on);
+    let seed = state_dir.now().as_nanosecond().unsigned_abs() as u64;
+    let mut daemon = Daemon::new(state_dir.clone(), machine, Arc::new(ThroughNetworkPart), journal, seed)?;
+    daemon.reach_within = reach_within;
     // It is ready before its first round: that may wait for a server that is away.
     daemon.tell_service_manager(&[NotifyState::Ready]);
     loop {
@@ -99,7 +103,23 @@ fn settings(state_dir: &StateDir) -> AgentSettings {
     Served::read(state_dir).ok().flatten().map(|served| served.settings).unwrap_or_default()
 }
 
-impl Daemon<'_> {
+impl<H: Host> Daemon<H> {
+    /// Prepares a daemon, for which a check-in and a run are due at once. `seed` sets its chances apart from those of others.
+    ///
+    /// # Errors
+    ///
+    /// Returns what of the agent's own folder cannot be read or written.
+    pub fn new(state_dir: StateDir, host: H, connect: Arc<dyn Connect>, journal: Journal, seed: u64) -> Result<Self, AgentError> {
+        let due = Due::from_start(state_dir.clock().clone(), seed, started_by(&state_dir)?);
+        let since = state_dir.now();
+        Ok(Self { state_dir, host, connect, journal, due, since, contact: None, is_reached: false, restart: None, reach_within: None })
+    }
+
+    /// Returns when something is due next.
+    pub fn next(&self) -> Timestamp {
+        self.due.check_in.min(self.due.run)
+    }
+
     /// Tells the service manager how the agent is, if one started it (sd_notify(3)).
     fn tell_service_manager(&self, state: &[NotifyState<'_>]) {
         if let Err(error) = sd_notify::notify(state) {
@@ -109,7 +129,7 @@ impl Daemon<'_> {
 
     /// What keeps one round from its end, as a full disk or another run that does not end, may be over at the next.
     fn could_not_go_on(&mut self, error: &AgentError) {
-        self.due.not_before(Timestamp::now() + PAUSE_AFTER_ERROR);
+        self.due.not_before(self.state_dir.now() + PAUSE_AFTER_ERROR);
         let hint = error.hint.as_ref().map(|hint| format!(" ({hint})")).unwrap_or_default();
         self.journal.say(Level::Error, &format!("{}{hint}; trying again at {:.0}", error.message, self.due.check_in.min(self.due.run)));
     }
@@ -126,48 +146,54 @@ impl Daemon<'_> {
             contact: self.contact.clone(),
             restart: self.restart.clone(),
         };
-        note.keep(self.state_dir)
+        note.keep(&self.state_dir)
     }
 
     /// One round: checks in and runs as far as either is due; what cuts the way to the server is put back.
-    async fn round(&mut self) -> Result<(), AgentError> {
-        let link = ServerLink::open(self.state_dir).await?;
-        if self.due.check_in <= Timestamp::now() {
+    ///
+    /// # Errors
+    ///
+    /// Returns what kept the round from its end.
+    pub async fn round(&mut self) -> Result<(), AgentError> {
+        let connect = self.connect.clone();
+        let link = ServerLink::open_by(&*connect, &self.state_dir).await?;
+        if self.due.check_in <= self.state_dir.now() {
             self.is_reached = self.check_in(&link).await?;
         }
         // An agent that was cut off between a change and the next contact ends here what it began to guard.
         self.guard_way(&link).await?;
-        if self.due.run > Timestamp::now() {
+        if self.due.run > self.state_dir.now() {
             return Ok(());
         }
         let Some(report) = self.run_once(self.is_reached)? else { return Ok(()) };
-        let delivered = link.deliver_soon(self.state_dir).await?;
+        let delivered = link.deliver_soon(&self.state_dir).await?;
         self.is_reached = delivered;
         let waits = if delivered { "" } else { "; the report waits until the server is back" };
         self.journal.say(level_of(&report), &format!("{}{waits}", run_words(&report)));
-        self.tell_service_manager(&[NotifyState::Status(&format!("{}, {:.0}", report.status.words(), Timestamp::now()))]);
+        self.tell_service_manager(&[NotifyState::Status(&format!("{}, {:.0}", report.status.words(), self.state_dir.now()))]);
         if delivered {
-            way::reached(self.state_dir);
+            way::reached(&self.state_dir);
         }
         self.guard_way(&link).await?;
         self.restart_if_due()
     }
 
     /// Checks in, and returns whether a server was reached.
-    async fn check_in(&mut self, link: &ServerLink) -> Result<bool, AgentError> {
-        let before = settings(self.state_dir);
+    async fn check_in(&mut self, link: &ServerLink<'_>) -> Result<bool, AgentError> {
+        let before = settings(&self.state_dir);
         let next = self.due.next_check_in(&before);
-        match link.check_in(self.state_dir, self.machine, next).await {
+        let said = Saying::of(&self.state_dir, &self.host, next)?;
+        match link.check_in(&self.state_dir, said).await {
             Ok(checked_in) => {
                 let recovering = if checked_in.recovering { ", which is recovering; going on with what was wanted last" } else { "" };
                 self.journal.say(Level::Info, &format!("connected to {} as {}{recovering}", checked_in.url, checked_in.name));
-                way::reached(self.state_dir);
+                way::reached(&self.state_dir);
                 self.due.answered(next);
                 if checked_in.takeover == Some(Takeover::New) {
                     self.due.wants_run(StartedBy::NewState);
-                    self.due.rhythm_changed(&before, &settings(self.state_dir));
+                    self.due.rhythm_changed(&before, &settings(&self.state_dir));
                 }
-                self.contact = Some(Contact { url: checked_in.url, at: Timestamp::now() });
+                self.contact = Some(Contact { url: checked_in.url, at: self.state_dir.now() });
                 Ok(true)
             }
             Err(error) if error.exit == Exit::Refused => Err(error),
@@ -182,28 +208,29 @@ impl Daemon<'_> {
 
     /// If something of network or access was changed since a server was reached last: waits until one is reached again, and
     /// puts the change back if none is within the set time.
-    async fn guard_way(&mut self, link: &ServerLink) -> Result<(), AgentError> {
-        if !way::is_at_risk(self.state_dir) {
+    async fn guard_way(&mut self, link: &ServerLink<'_>) -> Result<(), AgentError> {
+        if !way::is_at_risk(&self.state_dir) {
             return Ok(());
         }
-        let reach_within = self.reach_within.unwrap_or_else(|| Duration::from_secs(settings(self.state_dir).reach_within_secs));
+        let reach_within = self.reach_within.unwrap_or_else(|| Duration::from_secs(settings(&self.state_dir).reach_within_secs));
         let waiting = format!("no server is reached after a change; waiting {} s before it is put back", reach_within.as_secs());
         self.journal.say(Level::Warn, &waiting);
         let end = Instant::now() + reach_within;
         while Instant::now() < end {
             tokio::time::sleep(WAY_PAUSE).await;
+            let said = Saying::of(&self.state_dir, &self.host, self.due.check_in)?;
             // A report that waits, or the check-in itself, shows that a server is there.
-            let is_there = match link.check_in(self.state_dir, self.machine, self.due.check_in).await {
+            let is_there = match link.check_in(&self.state_dir, said).await {
                 Ok(_) => true,
                 Err(error) => error.exit == Exit::Refused,
             };
             if is_there {
-                way::reached(self.state_dir);
+                way::reached(&self.state_dir);
                 return Ok(());
             }
         }
         let _lock = self.state_dir.lock("daemon", PATIENCE, |_| ())?;
-        let put_back = way::put_all_back(self.state_dir, self.machine, &self.state_dir.key()?, Path::new(SERVED_STORE))?;
+        let put_back = way::put_all_back(&self.state_dir, &mut self.host, &self.state_dir.key()?, Path::new(SERVED_STORE))?;
         for address in &put_back.done {
             self.journal.say(Level::Warn, &format!("put back: {address}"));
         }
@@ -215,18 +242,18 @@ impl Daemon<'_> {
 
     /// Runs what is wanted, in the mode that is set, puts the report into the spool, and says when the next run is due.
     fn run_once(&mut self, guards_way: bool) -> Result<Option<RunReport>, AgentError> {
-        let started_by = self.due.begin_run(&settings(self.state_dir));
-        let Some(served) = Served::read(self.state_dir)? else { return Ok(None) };
+        let started_by = self.due.begin_run(&settings(&self.state_dir));
+        let Some(served) = Served::read(&self.state_dir)? else { return Ok(None) };
         let _lock = self.state_dir.lock("daemon", PATIENCE, |_| ())?;
-        let settings = served.run_settings(self.state_dir, Timestamp::now())?;
+        let settings = served.run_settings(&self.state_dir, self.state_dir.now())?;
         let attic_mib = served.settings.attic_mib;
         let key = self.state_dir.key()?;
-        let wanted = served.wanted(self.state_dir)?;
-        let memories = self.state_dir.store(&wanted.store)?.memories()?;
-        self.machine.prepare(&wanted.resolved.state, left_behind(&memories, &wanted.resolved.state));
+        let wanted = served.wanted(&self.state_dir)?;
+        let memories = self.state_dir.store(&wanted.store).memories()?;
+        self.host.prepare(&wanted.resolved.state, left_behind(&memories, &wanted.resolved.state));
         let mut runner = Runner {
-            machine: self.machine,
-            state_dir: self.state_dir,
+            host: &mut self.host,
+            state_dir: &self.state_dir,
             wanted: &wanted,
             key: &key,
             progress: &mut |_, _, _, _| (),
@@ -237,8 +264,8 @@ impl Daemon<'_> {
         };
         let report = runner.run(settings.clone(), &Part::Whole, Keeping::Everything)?;
         self.journal.tell_run(&report);
-        Spool::open(self.state_dir)?.add(&report.clone().for_server())?;
-        let now = Timestamp::now();
+        Spool::of(&self.state_dir).add(&report.clone().for_server())?;
+        let now = self.state_dir.now();
         if let Some(at) = next_opening(&report.clauses, false, &settings, now) {
             self.due.run_by(at, StartedBy::AnnouncedHour);
         }
@@ -250,19 +277,19 @@ impl Daemon<'_> {
 
     /// Restarts the node if its operating system needs it and its settings allow it; else says what is due about it.
     fn restart_if_due(&mut self) -> Result<(), AgentError> {
-        let noted = StartNote::read(self.state_dir)?;
-        let pending = self.machine.restart_pending().map_err(|error| AgentError::new(error.message))?;
+        let noted = StartNote::read(&self.state_dir)?;
+        let pending = self.host.restart_pending().map_err(|error| AgentError::new(error.message))?;
         let Some(pending) = pending else {
             if noted.restarted_for.is_some() {
-                StartNote { restarted_for: None, ..noted }.keep(self.state_dir)?;
+                StartNote { restarted_for: None, ..noted }.keep(&self.state_dir)?;
             }
             self.restart = None;
             return Ok(());
         };
-        let Some(served) = Served::read(self.state_dir)? else { return Ok(()) };
-        let settings = served.run_settings(self.state_dir, Timestamp::now())?;
-        let mut due = restart_due(served.settings.restart, &settings, &pending, noted.restarted_for.as_ref(), Timestamp::now());
-        if self.machine.acted_on.is_private_root() {
+        let Some(served) = Served::read(&self.state_dir)? else { return Ok(()) };
+        let settings = served.run_settings(&self.state_dir, self.state_dir.now())?;
+        let mut due = restart_due(served.settings.restart, &settings, &pending, noted.restarted_for.as_ref(), self.state_dir.now());
+        if self.host.acted_on().is_private_root() {
             due = RestartDue::Left("a private root folder cannot be restarted".to_owned());
         }
         let words = match due {
@@ -285,7 +312,7 @@ impl Daemon<'_> {
         let why = pending.because.join(", ");
         self.journal.say(Level::Warn, &format!("restarting this node, which its operating system needs: {why}"));
         // Noted first: a restart that does not help must not be tried again and again.
-        StartNote { restarted_for: Some(pending.clone()), ..noted }.keep(self.state_dir)?;
+        StartNote { restarted_for: Some(pending.clone()), ..noted }.keep(&self.state_dir)?;
         let due = match restart::restart(&format!("Constans restarts this node, which its operating system needs: {why}")) {
             Ok(_) => "it is being restarted".to_owned(),
             Err(error) => {

@@ -164,7 +164,7 @@ async fn way_to(way: &mut Way, membership: &Membership, key: &NodeKey, machine: 
     let failed = |error: AgentError| Failed { part: "approval", message: error.message, hint: error.hint };
     let said = next_promised(state_dir).and_then(|next| Saying::of(state_dir, machine, next)).map_err(failed)?;
     let exchange = MarkExchange::begin(state_dir).await.map_err(failed)?;
-    let answer = crate::server_link::say_here(&known, url, &exchange, &said).await.map_err(Failed::link("approval"))?;
+    let answer = crate::server_link::say_here(&known, url, &exchange, &said, state_dir.now()).await.map_err(Failed::link("approval"))?;
     exchange.end(state_dir, answer.mark).map_err(failed)?;
     way.well("approval", format!("it is known as {}", answer.name));
     Ok(())

@@ -4,13 +4,13 @@ use crate::command_line::{JoinArguments, Output};
 use crate::error::AgentError;
 use crate::local::state_dir;
 use crate::membership::{Membership, NodeKey};
-use crate::network_part;
+use crate::network_part::{Connect, ThroughNetworkPart};
 use crate::served::{Served, Takeover};
-use crate::server_link::{ServerLink, next_promised};
+use crate::server_link::{Saying, ServerLink, next_promised};
 use crate::state_dir::StateDir;
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
-use constans_host::Machine;
+use constans_host::{Host, Machine};
 use constans_link::LinkError;
 use constans_wire::exit::Exit;
 use constans_wire::join::{INVITATION_FORM, Invitation, JoinAnswer, JoinRequest};
@@ -34,22 +34,14 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
     let machine = Machine::open(&arguments.place.root, &state_dir.scratch())?;
     let key = NodeKey::open(&state_dir)?;
     let name = arguments.name.clone().unwrap_or_else(|| machine.acted_on.machine.clone());
-    let asked = JoinRequest {
-        invitation: invitation.id,
-        secret: invitation.secret.clone(),
-        name: name.clone(),
-        request: key.request()?,
-        about: machine.about()?,
-        agent: env!("CARGO_PKG_VERSION").to_owned(),
-    };
+    let asked = request(&invitation, &key, &machine, &name)?;
     let patience = Instant::now() + Duration::from_secs(arguments.wait);
     let mut told = false;
     loop {
-        let (url, answer) = ask(&invitation, &asked).await?;
+        let (url, answer) = ask(&ThroughNetworkPart, &invitation, &asked).await?;
         match answer {
             JoinAnswer::Approved { node, name, certificate, renew_after, ends_at } => {
-                let mut urls = invitation.urls.clone();
-                urls.sort_by_key(|known| *known != url);
+                let urls = first_of_all(&url, &invitation);
                 let membership = Membership { urls, ca: invitation.ca.clone(), node, name, certificate, renew_after, ends_at, mark: None };
                 membership.keep(&state_dir)?;
                 return check_in(&state_dir, &machine, arguments.output).await;
@@ -81,9 +73,36 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
     }
 }
 
+/// Returns what a machine says that wants to join under a name.
+///
+/// # Errors
+///
+/// Returns why its certificate request cannot be made, or what cannot be found out about it.
+pub fn request(invitation: &Invitation, key: &NodeKey, host: &dyn Host, name: &str) -> Result<JoinRequest, AgentError> {
+    Ok(JoinRequest {
+        invitation: invitation.id,
+        secret: invitation.secret.clone(),
+        name: name.to_owned(),
+        request: key.request()?,
+        about: host.about()?,
+        agent: env!("CARGO_PKG_VERSION").to_owned(),
+    })
+}
+
+/// Returns the URLs of an invitation, beginning with the one that answered.
+pub fn first_of_all(answered: &str, invitation: &Invitation) -> Vec<String> {
+    let mut urls = invitation.urls.clone();
+    urls.sort_by_key(|known| known != answered);
+    urls
+}
+
 /// Asks at each URL of the invitation until one answers.
-async fn ask(invitation: &Invitation, asked: &JoinRequest) -> Result<(String, JoinAnswer), AgentError> {
-    let network = network_part::start(&invitation.ca, None).await?;
+///
+/// # Errors
+///
+/// Returns why no server was heard, or what it refused.
+pub async fn ask(connect: &dyn Connect, invitation: &Invitation, asked: &JoinRequest) -> Result<(String, JoinAnswer), AgentError> {
+    let network = connect.connect(&invitation.ca, None).await?;
     let mut last = None;
     for url in &invitation.urls {
         match network.post(&format!("{url}/join"), asked).await {
@@ -106,6 +125,15 @@ fn read_invitation(from: &str) -> Result<Invitation, AgentError> {
     } else {
         text = std::fs::read_to_string(from).map_err(unreadable)?;
     }
+    parse_invitation(&text, from)
+}
+
+/// Reads an invitation's line; `from` says in messages where it comes from.
+///
+/// # Errors
+///
+/// Returns that it is none, or of another form.
+pub fn parse_invitation(text: &str, from: &str) -> Result<Invitation, AgentError> {
     let decoded = URL_SAFE_NO_PAD.decode(text.trim()).ok().and_then(|bytes| serde_json::from_slice::<Invitation>(&bytes).ok());
     let invitation = decoded.ok_or_else(|| {
         AgentError::new(format!("{from} holds no invitation")).hint("an invitation is one line, as constans invite prints it; was it copied whole?")
@@ -123,7 +151,8 @@ fn read_invitation(from: &str) -> Result<Invitation, AgentError> {
 ///
 /// Returns that the machine belongs to no fleet, or why the server was not heard.
 pub async fn check_in(state_dir: &StateDir, machine: &Machine, output: Output) -> Result<Exit, AgentError> {
-    let checked_in = ServerLink::open(state_dir).await?.check_in(state_dir, machine, next_promised(state_dir)?).await?;
+    let said = Saying::of(state_dir, machine, next_promised(state_dir)?)?;
+    let checked_in = ServerLink::open(state_dir).await?.check_in(state_dir, said).await?;
     let is_nothing = Served::read(state_dir)?.is_none_or(|served| served.state.clauses.is_empty());
     let (word, words) = match checked_in.takeover {
         None if checked_in.recovering => ("recovering", "the server is recovering: it offers nothing new, and what this node has stays wanted"),

@@ -5,7 +5,7 @@
 //! `CONSTANS_OUTCOME`, `CONSTANS_CAUSE`, `CONSTANS_ATTIC`. No value of a property is ever among them: others may read the journal.
 
 use constans_core::run::{ClauseResult, Outcome, Status};
-use constans_host::Machine;
+use constans_host::ActedOn;
 use constans_terminal::{counts_words, harmless};
 use constans_wire::report::RunReport;
 use jiff::Timestamp;
@@ -23,9 +23,14 @@ pub struct Journal {
 }
 
 impl Journal {
+    /// Returns a journal that nobody reads, for simulated nodes.
+    pub fn none() -> Self {
+        Self { log: None, is_printed: false }
+    }
+
     /// Opens the journal of the machine that is acted on; below a private root there is none.
-    pub fn open(machine: &Machine) -> Self {
-        let is_there = !machine.acted_on.is_private_root();
+    pub fn open(acted_on: &ActedOn) -> Self {
+        let is_there = !acted_on.is_private_root();
         let log = is_there.then(|| JournalLog::empty().ok()).flatten().map(|log| log.with_syslog_identifier("constans-agent".to_owned()));
         let is_printed = log.is_none() || !connected_to_journal();
         Self { log, is_printed }

@@ -1,35 +1,35 @@
 //! The contents that a server gave out for what it wants, in the agent's own folder: read when they are asked for.
 
 use crate::error::AgentError;
-use crate::state_dir::{StateDir, write_durably};
+use crate::state_dir::StateDir;
 use constans_host::Contents;
 use std::borrow::Cow;
 use std::collections::{BTreeSet, HashSet};
-use std::ffi::OsString;
-use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+
+const FOLDER: &str = "contents";
 
 /// The contents of one state dir, by their names.
 #[derive(Debug)]
 pub struct KeptContents {
-    folder: PathBuf,
+    state_dir: StateDir,
 }
 
 impl Contents for KeptContents {
     fn get(&self, name: &str) -> Option<Cow<'_, [u8]>> {
-        fs::read(self.path(name)).ok().map(Cow::Owned)
+        self.state_dir.read(place(name)).ok().flatten().map(Cow::Owned)
     }
 }
 
 impl KeptContents {
     /// Opens the contents; there may be none yet.
     pub fn of(state_dir: &StateDir) -> Self {
-        Self { folder: state_dir.path().join("contents") }
+        Self { state_dir: state_dir.clone() }
     }
 
     /// Returns where contents of this name lie if they are kept.
     pub fn path(&self, name: &str) -> PathBuf {
-        self.folder.join(file_name(name))
+        self.state_dir.shown(place(name))
     }
 
     /// Keeps contents durably.
@@ -38,27 +38,26 @@ impl KeptContents {
     ///
     /// Returns why they cannot be kept.
     pub fn keep(&self, name: &str, bytes: &[u8]) -> Result<(), AgentError> {
-        fs::create_dir_all(&self.folder).map_err(|error| AgentError::own_file("make the folder", &self.folder, &error))?;
-        let path = self.path(name);
-        write_durably(&path, bytes).map_err(|error| AgentError::own_file("write", &path, &error))
+        self.state_dir.write(place(name), bytes)
     }
 
     /// Returns those of these names under which nothing is kept.
     pub fn missing<'n>(&self, names: &'n BTreeSet<String>) -> impl Iterator<Item = &'n str> {
-        names.iter().map(String::as_str).filter(|name| !self.path(name).exists())
+        names.iter().map(String::as_str).filter(|name| !self.state_dir.exists(place(name)))
     }
 
     /// Takes away what has none of these names: what is concealed must not stay.
     pub fn keep_only(&self, names: &BTreeSet<String>) {
-        let named: HashSet<OsString> = names.iter().map(|name| file_name(name).into()).collect();
-        for entry in fs::read_dir(&self.folder).into_iter().flatten().flatten().filter(|entry| !named.contains(&entry.file_name())) {
-            let _ = fs::remove_file(entry.path());
+        let named: HashSet<PathBuf> = names.iter().map(|name| place(name)).collect();
+        for listed in self.state_dir.list(FOLDER).into_iter().filter(|listed| !named.contains(&listed.name)) {
+            self.state_dir.remove(listed.name);
         }
     }
 }
 
-fn file_name(name: &str) -> String {
-    name.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect()
+fn place(name: &str) -> PathBuf {
+    let file: String = name.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
+    Path::new(FOLDER).join(file)
 }
 
 #[cfg(test)]

@@ -1,43 +1,35 @@
 //! The node's own lasting record of its runs: a line for each, equal uneventful ones as one; what happened is kept whole.
 
 use crate::error::AgentError;
-use crate::state_dir::{StateDir, read_json, rewrite_json, write_durably, write_json};
+use crate::state_dir::Listed;
+use crate::state_dir::StateDir;
 use constans_core::run::{Outcome, ReactionState};
 use constans_wire::report::RunReport;
 use constans_wire::run::RunSummary;
-use jiff::Timestamp;
-use std::fs::{self, DirBuilder, OpenOptions};
-use std::io::Write as _;
-use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
-use std::path::PathBuf;
+use std::path::Path;
 
 /// So many lines are kept at the least; at twice as many the older half goes.
 const FEWEST_LINES: usize = 1_000;
-/// So many eventful runs are kept whole.
-const MOST_WHOLE: usize = 500;
-/// So many bytes of them at the most; the newest always stays.
+/// So many bytes of eventful runs are kept whole at the most; the newest always stays.
 const MOST_WHOLE_BYTES: u64 = 64 * 1024 * 1024;
+
+/// The folder of the runs that are kept whole.
+const WHOLE: &str = "runs/whole";
+/// The row of uneventful runs that is still growing.
+const ROW: &str = "runs/row.json";
+/// A line for each other row and run.
+const LINES: &str = "runs/lines";
 
 /// The record of one state dir.
 pub struct KeptRuns {
-    folder: PathBuf,
+    state_dir: StateDir,
     most_whole: usize,
 }
 
 impl KeptRuns {
-    /// Opens the record.
-    ///
-    /// # Errors
-    ///
-    /// Returns why its folder cannot be made.
-    pub fn open(state_dir: &StateDir) -> Result<Self, AgentError> {
-        let folder = state_dir.path().join("runs");
-        DirBuilder::new()
-            .recursive(true)
-            .mode(0o700)
-            .create(folder.join("whole"))
-            .map_err(|error| AgentError::own_file("make the folder", &folder, &error))?;
-        Ok(Self { folder, most_whole: MOST_WHOLE })
+    /// Returns the record of a state dir.
+    pub fn of(state_dir: &StateDir) -> Self {
+        Self { state_dir: state_dir.clone(), most_whole: state_dir.most_whole_runs() }
     }
 
     /// Adds a run.
@@ -56,22 +48,22 @@ impl KeptRuns {
             status: report.status,
             counts: is_eventful.then_some(report.counts),
             state: report.wanted.digest.to_string(),
-            learned: Timestamp::now(),
+            learned: self.state_dir.now(),
         };
         let open = self.open_row()?;
         if let Some(row) = open.as_ref().filter(|row| !is_eventful && row.state == line.state && row.mode == line.mode && row.status == line.status) {
             let longer = RunSummary { last: line.last, learned: line.learned, count: row.count + 1, ..row.clone() };
-            return rewrite_json(&self.row_path(), &longer);
+            return self.state_dir.rewrite_json(ROW, &longer);
         }
         if let Some(row) = open {
             self.append(&row)?;
-            let _ = fs::remove_file(self.row_path());
+            self.state_dir.remove(ROW);
         }
         if !is_eventful {
-            return rewrite_json(&self.row_path(), &line);
+            return self.state_dir.rewrite_json(ROW, &line);
         }
         // By time, then by id: both rise, and a run is found by the beginning of its id.
-        write_json(&self.folder.join("whole").join(format!("{}.json", report.run)), report)?;
+        self.state_dir.write_json(Path::new(WHOLE).join(format!("{}.json", report.run)), report)?;
         self.append(&line)?;
         self.bound();
         Ok(())
@@ -83,7 +75,7 @@ impl KeptRuns {
     ///
     /// Returns why they cannot be read.
     pub fn all(&self) -> Result<Vec<RunSummary>, AgentError> {
-        let mut lines = self.lines();
+        let mut lines = self.lines()?;
         lines.extend(self.open_row()?);
         lines.reverse();
         Ok(lines)
@@ -96,68 +88,58 @@ impl KeptRuns {
     /// Returns that there is none, or that several begin so.
     pub fn whole(&self, id: &str) -> Result<RunReport, AgentError> {
         let beginning = id.to_lowercase();
-        let found: Vec<PathBuf> = self
-            .whole_paths()
-            .into_iter()
-            .filter(|path| path.file_stem().is_some_and(|stem| stem.to_string_lossy().starts_with(&beginning)))
-            .collect();
+        let begins_so = |listed: &Listed| listed.name.file_stem().is_some_and(|stem| stem.to_string_lossy().starts_with(&beginning));
+        let found: Vec<Listed> = self.kept_whole().into_iter().filter(begins_so).collect();
         let none = || {
             AgentError::new(format!("no run that begins with {id} is kept whole here"))
                 .hint("constans-agent runs lists them; of those without anything to say only the line is kept")
         };
         match found.as_slice() {
-            [only] => read_json(only)?.ok_or_else(none),
+            [only] => self.state_dir.read_json(&only.name)?.ok_or_else(none),
             [] => Err(none()),
             several => Err(AgentError::new(format!("{} runs begin with {id}", several.len())).hint("give more of the id")),
         }
     }
 
-    fn row_path(&self) -> PathBuf {
-        self.folder.join("row.json")
-    }
-
-    /// Returns the row of uneventful runs that is still growing.
     fn open_row(&self) -> Result<Option<RunSummary>, AgentError> {
-        read_json(&self.row_path())
+        self.state_dir.read_json(ROW)
     }
 
-    fn lines(&self) -> Vec<RunSummary> {
-        let text = fs::read_to_string(self.folder.join("lines")).unwrap_or_default();
-        text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
+    fn lines(&self) -> Result<Vec<RunSummary>, AgentError> {
+        let text = self.state_dir.read_text(LINES)?.unwrap_or_default();
+        Ok(text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect())
     }
 
     fn append(&self, line: &RunSummary) -> Result<(), AgentError> {
-        let path = self.folder.join("lines");
-        let failed = |error: std::io::Error| AgentError::own_file("write", &path, &error);
-        let mut text = fs::read_to_string(&path).unwrap_or_default();
+        let mut text = self.state_dir.read_text(LINES)?.unwrap_or_default();
         if text.lines().count() >= 2 * FEWEST_LINES {
             let kept: Vec<&str> = text.lines().skip(FEWEST_LINES).collect();
             text = kept.join("\n") + "\n";
-            write_durably(&path, text.as_bytes()).map_err(failed)?;
+            self.state_dir.write(LINES, text.as_bytes())?;
         }
         // A line that was cut off stays a line of its own.
         let begin = if text.is_empty() || text.ends_with('\n') { "" } else { "\n" };
         let line = serde_json::to_string(line).expect("it is plain data");
-        let mut file = OpenOptions::new().create(true).append(true).mode(0o600).open(&path).map_err(failed)?;
-        file.write_all(format!("{begin}{line}\n").as_bytes()).and_then(|()| file.sync_all()).map_err(failed)
+        let added = self.state_dir.append(LINES).and_then(|mut lines| {
+            lines.add(format!("{begin}{line}\n").as_bytes())?;
+            lines.sync()
+        });
+        added.map_err(|error| AgentError::own_file("write", &self.state_dir.shown(LINES), &error))
     }
 
-    fn whole_paths(&self) -> Vec<PathBuf> {
-        let entries = fs::read_dir(self.folder.join("whole")).into_iter().flatten().flatten().map(|entry| entry.path());
-        let mut paths: Vec<PathBuf> = entries.filter(|path| path.extension().is_some_and(|extension| extension == "json")).collect();
-        // Ids of runs rise with time (RFC 9562, version 7).
-        paths.sort();
-        paths
+    /// Returns the files of the runs that are kept whole, the oldest first: ids of runs rise with time (RFC 9562, version 7).
+    fn kept_whole(&self) -> Vec<Listed> {
+        let is_run = |listed: &Listed| listed.name.extension().is_some_and(|extension| extension == "json");
+        self.state_dir.list(WHOLE).into_iter().filter(is_run).collect()
     }
 
     fn bound(&self) {
         let mut left = MOST_WHOLE_BYTES;
-        for (at, path) in self.whole_paths().iter().rev().enumerate() {
-            let bytes = fs::metadata(path).map_or(0, |metadata| metadata.len());
-            let fits = at < self.most_whole && bytes <= left;
-            left = if fits { left - bytes } else { 0 };
+        for (at, kept) in self.kept_whole().iter().rev().enumerate() {
+            let fits = at < self.most_whole && kept.bytes <= left;
+            left = if fits { left - kept.bytes } else { 0 };
             if at > 0 && !fits {
-                let _ = fs::remove_file(path);
+                self.state_dir.remove(&kept.name);
             }
         }
     }
@@ -179,6 +161,7 @@ pub(crate) mod tests {
     use constans_core::digest::of_contents;
     use constans_core::run::{Counts, Mode, Status};
     use constans_wire::report::{FORM, StartedBy, Wanted};
+    use jiff::Timestamp;
     use uuid::Uuid;
 
     pub(crate) fn report(sequence: u64, reason: Option<&str>) -> RunReport {
@@ -208,7 +191,7 @@ pub(crate) mod tests {
 
     fn record() -> (tempfile::TempDir, KeptRuns) {
         let folder = tempfile::tempdir().unwrap();
-        let kept = KeptRuns::open(&StateDir::open(folder.path()).unwrap()).unwrap();
+        let kept = KeptRuns::of(&StateDir::open(folder.path()).unwrap());
         (folder, kept)
     }
 
@@ -231,7 +214,7 @@ pub(crate) mod tests {
         let kept = KeptRuns { most_whole: 4, ..kept };
         let runs: Vec<RunReport> = (0..7).map(|sequence| report(sequence, Some("again"))).collect();
         runs.iter().for_each(|report| kept.add(report).unwrap());
-        assert_eq!(kept.whole_paths().len(), 4);
+        assert_eq!(kept.kept_whole().len(), 4);
         assert!(kept.whole(&runs[2].run.to_string()).is_err() && kept.whole(&runs[3].run.to_string()).is_ok());
         assert_eq!(kept.all().unwrap().len(), runs.len());
     }

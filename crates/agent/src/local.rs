@@ -10,7 +10,7 @@ use constans_core::kit::{Baseline, Checked, Finding, Kit, KitFiles, Level, expla
 use constans_core::param::{Given, Layer};
 use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
 use constans_folder::{CheckedFolder, ReadKitError, check_document, check_folder, on_large_stack};
-use constans_host::{Contents, Machine};
+use constans_host::{Contents, Host as _, Machine};
 use constans_wire::report::Release;
 use std::borrow::Cow;
 use std::collections::BTreeMap;

@@ -37,8 +37,8 @@ fn main() -> ExitCode {
         Command::CheckIn(arguments) => {
             open_place(&arguments.place).and_then(|(state_dir, machine)| on_network(join::check_in(&state_dir, &machine, arguments.output)))
         }
-        Command::Daemon(arguments) => open_place(&arguments.place).and_then(|(state_dir, mut machine)| {
-            on_network(daemon::run(&state_dir, &mut machine, arguments.once, arguments.reach_within.map(Duration::from_secs))).map(|()| Exit::Well)
+        Command::Daemon(arguments) => open_place(&arguments.place).and_then(|(state_dir, machine)| {
+            on_network(daemon::run(&state_dir, machine, arguments.once, arguments.reach_within.map(Duration::from_secs))).map(|()| Exit::Well)
         }),
         Command::Diagnose(arguments) => {
             open_place(&arguments.place).and_then(|(state_dir, machine)| on_network(diagnose::diagnose(&state_dir, &machine, arguments.output)))

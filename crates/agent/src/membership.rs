@@ -1,18 +1,14 @@
 //! What makes this machine a node of a fleet: its key, its certificate, and the server that it belongs to.
 
 use crate::error::AgentError;
-use crate::state_dir::{StateDir, read_json, write_durably, write_json};
+use crate::state_dir::{Lock, StateDir};
 use constans_core::digest::hex;
 use constans_link::{Identity, LinkError};
 use constans_wire::exit::Exit;
 use jiff::Timestamp;
 use rcgen::{CertificateParams, KeyPair, PublicKeyData as _};
-use rustix::fs::FlockOperation;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
-use std::fs::{self, File, OpenOptions};
-use std::os::unix::fs::OpenOptionsExt as _;
-use std::path::PathBuf;
 use std::time::{Duration, Instant};
 use uuid::Uuid;
 
@@ -38,6 +34,9 @@ pub struct Membership {
     pub mark: Option<Uuid>,
 }
 
+/// The file that says so.
+const JOINED: &str = "joined.json";
+
 /// The node's key.
 pub struct NodeKey {
     pair: KeyPair,
@@ -52,7 +51,7 @@ impl Membership {
     ///
     /// Returns why that cannot be read.
     pub fn read(state_dir: &StateDir) -> Result<Option<Self>, AgentError> {
-        read_json(&path(state_dir))
+        state_dir.read_json(JOINED)
     }
 
     /// Keeps it. From now on the machine belongs to the fleet.
@@ -61,7 +60,7 @@ impl Membership {
     ///
     /// Returns why it cannot be kept.
     pub fn keep(&self, state_dir: &StateDir) -> Result<(), AgentError> {
-        write_json(&path(state_dir), self)
+        state_dir.write_json(JOINED, self)
     }
 
     /// Returns certificate and key for the link to the server.
@@ -74,7 +73,7 @@ impl Membership {
 pub struct MarkExchange {
     /// The fleet, as it is known now.
     pub membership: Membership,
-    _lock: File,
+    _lock: Box<dyn Lock>,
 }
 
 /// How long another exchange of this machine is waited for.
@@ -87,18 +86,18 @@ impl MarkExchange {
     ///
     /// Returns that another one goes on still, or that the machine belongs to no fleet.
     pub async fn begin(state_dir: &StateDir) -> Result<Self, AgentError> {
-        let path = state_dir.path().join("exchange");
-        let opened = OpenOptions::new().create(true).truncate(false).write(true).mode(0o600).open(&path);
-        let lock = opened.map_err(|error| AgentError::own_file("open", &path, &error))?;
         let end = Instant::now() + EXCHANGE_PATIENCE;
-        while rustix::fs::flock(&lock, FlockOperation::NonBlockingLockExclusive).is_err() {
+        let lock = loop {
+            if let Some(lock) = state_dir.try_lock("exchange")? {
+                break lock;
+            }
             if Instant::now() >= end {
                 return Err(AgentError::new("another check-in of this machine goes on")
                     .hint("wait until it ends, then check in again")
                     .exit(Exit::Busy));
             }
             tokio::time::sleep(Duration::from_millis(50)).await;
-        }
+        };
         Ok(Self { membership: crate::join::membership(state_dir)?, _lock: lock })
     }
 
@@ -114,10 +113,6 @@ impl MarkExchange {
     }
 }
 
-fn path(state_dir: &StateDir) -> PathBuf {
-    state_dir.path().join("joined.json")
-}
-
 impl NodeKey {
     /// Returns the node's key; it is made at first and never leaves the machine.
     ///
@@ -125,16 +120,15 @@ impl NodeKey {
     ///
     /// Returns why it cannot be read or made.
     pub fn open(state_dir: &StateDir) -> Result<Self, AgentError> {
-        let path = state_dir.path().join("node.key");
+        let name = "node.key";
         let broken = |error: rcgen::Error| {
-            AgentError::new(format!("the key in {} cannot be used: {error}", path.display())).hint("take it away and join again")
+            AgentError::new(format!("the key in {} cannot be used: {error}", state_dir.shown(name).display())).hint("take it away and join again")
         };
-        let pair = if path.exists() {
-            let pem = fs::read_to_string(&path).map_err(|error| AgentError::own_file("read", &path, &error))?;
+        let pair = if let Some(pem) = state_dir.read_text(name)? {
             KeyPair::from_pem(&pem).map_err(broken)?
         } else {
             let pair = KeyPair::generate().map_err(broken)?;
-            write_durably(&path, pair.serialize_pem().as_bytes()).map_err(|error| AgentError::own_file("write", &path, &error))?;
+            state_dir.write(name, pair.serialize_pem().as_bytes())?;
             pair
         };
         let fingerprint = hex(&Sha256::digest(pair.subject_public_key_info()));

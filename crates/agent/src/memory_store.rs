@@ -5,16 +5,14 @@
 //! between tabs, which no address has.
 
 use crate::error::AgentError;
-use crate::state_dir::{read_json, rewrite_durably, write_json};
+use crate::state_dir::{Append, StateDir};
 use constans_core::address::ClauseAddress;
 use constans_core::run::{Alike, DueReaction, Memories, Memory};
 use constans_host::steps;
 use jiff::Timestamp;
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
-use std::fs::{self, File, OpenOptions};
-use std::io::{self, Write as _};
-use std::os::unix::fs::OpenOptionsExt as _;
+use std::io;
 use std::path::PathBuf;
 
 /// So many bytes a line mostly has.
@@ -22,16 +20,17 @@ const USUAL_LINE: usize = 192;
 
 /// What is kept for one baseline of one kit.
 pub struct Store {
+    state_dir: StateDir,
     folder: PathBuf,
-    log: Option<File>,
+    log: Option<Box<dyn Append>>,
     /// The due reactions as they are known to be kept.
     kept_due: Option<Vec<DueReaction>>,
 }
 
 impl Store {
-    /// Keeps in a folder that is there.
-    pub(crate) fn in_folder(folder: PathBuf) -> Self {
-        Self { folder, log: None, kept_due: None }
+    /// Keeps in a folder of the agent's own.
+    pub(crate) fn new(state_dir: StateDir, folder: PathBuf) -> Self {
+        Self { state_dir, folder, log: None, kept_due: None }
     }
 
     /// Returns what is remembered, with what the last run noted before it was cut off.
@@ -40,13 +39,9 @@ impl Store {
     ///
     /// Returns why it cannot be read.
     pub fn memories(&self) -> Result<Memories, AgentError> {
-        let path = self.memories_path();
-        let kept = match fs::read_to_string(&path) {
-            Ok(text) => text,
-            Err(error) if error.kind() == io::ErrorKind::NotFound => String::new(),
-            Err(error) => return Err(AgentError::own_file("read", &path, &error)),
-        };
+        let kept = self.state_dir.read_text(self.memories_path())?.unwrap_or_default();
         let broken = |at: usize| {
+            let path = self.state_dir.shown(self.memories_path());
             AgentError::new(format!("{} cannot be read: its line {} is no memory", path.display(), at + 1))
                 .hint("it was changed by something else than the agent: take it away, the agent then begins anew")
         };
@@ -54,7 +49,7 @@ impl Store {
         for (at, line) in kept.split_inclusive('\n').enumerate() {
             memories.push(read_line(line).ok_or_else(|| broken(at))?);
         }
-        let log = fs::read_to_string(self.folder.join("memory.log")).unwrap_or_default();
+        let log = self.state_dir.read_text(self.log_path())?.unwrap_or_default();
         // A line that was cut off is none and is left out.
         let noted: Vec<_> = log.split_inclusive('\n').filter_map(read_line).collect();
         if noted.is_empty() {
@@ -72,13 +67,13 @@ impl Store {
     pub fn remember(&mut self, address: &ClauseAddress, memory: &Memory) -> io::Result<()> {
         let mut line = String::new();
         if self.log.is_none() {
-            self.log = Some(OpenOptions::new().create(true).append(true).mode(0o600).open(self.folder.join("memory.log"))?);
+            self.log = Some(self.state_dir.append(self.log_path())?);
             // A line that was cut off stays a line of its own.
             line.push('\n');
         }
         write_line(&mut line, address, memory);
         if let Some(log) = &mut self.log {
-            log.write_all(line.as_bytes())?;
+            log.add(line.as_bytes())?;
         }
         steps::reached("memory noted", "");
         Ok(())
@@ -92,15 +87,19 @@ impl Store {
     pub fn keep_memories(&mut self, memories: &Memories) -> Result<(), AgentError> {
         let mut lines = String::with_capacity(memories.len() * USUAL_LINE);
         memories.iter().for_each(|(address, memory)| write_line(&mut lines, address, memory));
-        rewrite_durably(&self.memories_path(), lines.as_bytes())?;
+        self.state_dir.rewrite(self.memories_path(), lines.as_bytes())?;
         steps::reached("memory kept", "");
         self.log = None;
-        let _ = fs::remove_file(self.folder.join("memory.log"));
+        self.state_dir.remove(self.log_path());
         Ok(())
     }
 
     fn memories_path(&self) -> PathBuf {
         self.folder.join("memory")
+    }
+
+    fn log_path(&self) -> PathBuf {
+        self.folder.join("memory.log")
     }
 
     /// Returns the due reactions.
@@ -109,7 +108,7 @@ impl Store {
     ///
     /// Returns why they cannot be read.
     pub fn due(&mut self) -> Result<Vec<DueReaction>, AgentError> {
-        let due: Vec<DueReaction> = read_json(&self.folder.join("due.json"))?.unwrap_or_default();
+        let due: Vec<DueReaction> = self.state_dir.read_json(self.folder.join("due.json"))?.unwrap_or_default();
         self.kept_due = Some(due.clone());
         Ok(due)
     }
@@ -124,7 +123,7 @@ impl Store {
             return Ok(());
         }
         self.kept_due = None;
-        write_json(&self.folder.join("due.json"), &due)?;
+        self.state_dir.write_json(self.folder.join("due.json"), &due)?;
         self.kept_due = Some(due.to_vec());
         steps::reached("due kept", "");
         Ok(())
@@ -166,6 +165,9 @@ fn read_line(line: &str) -> Option<(ClauseAddress, Memory)> {
 mod tests {
     use super::*;
     use constans_core::digest::of_contents;
+    use std::fs::{self, OpenOptions};
+    use std::io::Write as _;
+    use std::path::Path;
 
     fn memory(secs: i64) -> Memory {
         Memory::alike(of_contents(b"w"), of_contents(b"f"), Timestamp::from_second(secs).unwrap())
@@ -178,19 +180,19 @@ mod tests {
     #[test]
     fn what_was_noted_before_a_run_was_cut_off_is_remembered_and_a_torn_line_is_not() {
         let folder = tempfile::tempdir().unwrap();
-        let mut store = Store::in_folder(folder.path().to_owned());
+        let mut store = StateDir::open(folder.path()).unwrap().store(Path::new("served"));
         let issue = address("file:/etc/issue");
         store.keep_memories(&Memories::from([(issue.clone(), memory(1))])).unwrap();
         store.remember(&issue, &memory(2)).unwrap();
         let mut whole = String::new();
         write_line(&mut whole, &address("file:/etc/motd"), &memory(3));
-        let log = folder.path().join("memory.log");
+        let log = folder.path().join("memory/served/memory.log");
         let before = fs::read(&log).unwrap();
         // With its last byte alone missing, all that it says is there.
         for torn in 1..whole.len() - 1 {
             fs::write(&log, [&before, &whole.as_bytes()[..torn]].concat()).unwrap();
             assert_eq!(store.memories().unwrap(), Memories::from([(issue.clone(), memory(2))]), "cut off after {torn} bytes");
-            let mut next_run = Store::in_folder(folder.path().to_owned());
+            let mut next_run = StateDir::open(folder.path()).unwrap().store(Path::new("served"));
             next_run.remember(&issue, &memory(4)).unwrap();
             assert_eq!(next_run.memories().unwrap(), Memories::from([(issue.clone(), memory(4))]), "noted on after {torn} bytes");
         }
@@ -199,7 +201,7 @@ mod tests {
     #[test]
     fn memories_are_read_as_they_were_written() {
         let folder = tempfile::tempdir().unwrap();
-        let mut store = Store::in_folder(folder.path().to_owned());
+        let mut store = StateDir::open(folder.path()).unwrap().store(Path::new("served"));
         let at = Timestamp::from_nanosecond(1_700_000_000_123_456_789).unwrap();
         let never_alike = Memory { alike: None, drift_found_at: None, closed_at: Some(at) };
         let drifted = Memory { drift_found_at: Some(at), ..memory(1) };
@@ -211,9 +213,9 @@ mod tests {
     #[test]
     fn what_something_else_wrote_is_said_with_its_line() {
         let folder = tempfile::tempdir().unwrap();
-        let mut store = Store::in_folder(folder.path().to_owned());
+        let mut store = StateDir::open(folder.path()).unwrap().store(Path::new("served"));
         store.keep_memories(&Memories::from([(address("file:/etc/issue"), memory(1))])).unwrap();
-        OpenOptions::new().append(true).open(store.memories_path()).unwrap().write_all(b"file:/etc/motd\n").unwrap();
+        OpenOptions::new().append(true).open(folder.path().join("memory/served/memory")).unwrap().write_all(b"file:/etc/motd\n").unwrap();
         let error = store.memories().unwrap_err();
         assert!(error.message.ends_with("memory cannot be read: its line 2 is no memory"), "{}", error.message);
     }

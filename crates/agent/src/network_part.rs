@@ -5,11 +5,12 @@
 //! against their digests, states against theirs, generations against what was there before.
 
 use crate::error::AgentError;
-use constans_link::{Apart, Identity, LinkError, serve};
+use constans_link::{Apart, Identity, LinkError, Network, serve};
 use constans_wire::exit::Exit;
 use rustix::process::{Resource, Rlimit, geteuid, setrlimit};
 use rustix::thread::{Gid, Uid, set_no_new_privs, set_thread_groups, set_thread_res_gid, set_thread_res_uid};
 use std::io;
+use std::pin::Pin;
 use tokio::process::Command;
 
 /// The account that packages make for it.
@@ -17,12 +18,30 @@ const ACCOUNT: &str = "constans-network";
 /// The system's account without rights, if there is no such account.
 const NOBODY: (u32, u32) = (65_534, 65_534);
 
+/// How an agent comes to speak with its servers.
+pub trait Connect: Send + Sync {
+    /// Prepares the way to the servers whose CA has this fingerprint.
+    fn connect<'a>(&'a self, fingerprint: &'a str, identity: Option<Identity<'a>>) -> Connected<'a>;
+}
+
+/// The way to servers, once it is prepared.
+pub type Connected<'a> = Pin<Box<dyn Future<Output = Result<Network, LinkError>> + Send + 'a>>;
+
+/// Speaks through the network part.
+pub struct ThroughNetworkPart;
+
+impl Connect for ThroughNetworkPart {
+    fn connect<'a>(&'a self, fingerprint: &'a str, identity: Option<Identity<'a>>) -> Connected<'a> {
+        Box::pin(async move { start(fingerprint, identity.as_ref()).await })
+    }
+}
+
 /// Starts the network part. If the agent has root's rights, it gives them up before it is told anything.
 ///
 /// # Errors
 ///
 /// Returns why it could not be started.
-pub async fn start(fingerprint: &str, identity: Option<&Identity<'_>>) -> Result<Apart, LinkError> {
+pub async fn start(fingerprint: &str, identity: Option<&Identity<'_>>) -> Result<Network, LinkError> {
     // The program that runs, even if another version was installed over it meanwhile.
     let mut command = Command::new("/proc/self/exe");
     command.arg("network-part");
@@ -30,7 +49,7 @@ pub async fn start(fingerprint: &str, identity: Option<&Identity<'_>>) -> Result
         let (uid, gid) = account();
         command.args(["--uid", &uid.to_string(), "--gid", &gid.to_string()]);
     }
-    Apart::start(command, fingerprint, identity).await
+    Apart::start(command, fingerprint, identity).await.map(Network::over)
 }
 
 /// Returns the account of the network part on this machine, with its group.

@@ -1,7 +1,7 @@
 //! What the daemon notes for whoever asks how it is, and for its next start.
 
 use crate::error::AgentError;
-use crate::state_dir::{StateDir, read_json, write_json};
+use crate::state_dir::StateDir;
 use constans_core::run::RestartPending;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -61,7 +61,7 @@ impl DaemonNote {
     ///
     /// Returns why it cannot be read.
     pub fn read(state_dir: &StateDir) -> Result<Option<Self>, AgentError> {
-        read_json(&state_dir.path().join("daemon.json"))
+        state_dir.read_json("daemon.json")
     }
 
     /// Keeps it.
@@ -70,7 +70,7 @@ impl DaemonNote {
     ///
     /// Returns why it cannot be kept.
     pub fn keep(&self, state_dir: &StateDir) -> Result<(), AgentError> {
-        write_json(&state_dir.path().join("daemon.json"), self)
+        state_dir.write_json("daemon.json", self)
     }
 
     /// Returns whether that daemon is there still.
@@ -87,7 +87,7 @@ impl StartNote {
     ///
     /// Returns why it cannot be read.
     pub fn read(state_dir: &StateDir) -> Result<Self, AgentError> {
-        Ok(read_json(&state_dir.path().join("start.json"))?.unwrap_or_default())
+        Ok(state_dir.read_json("start.json")?.unwrap_or_default())
     }
 
     /// Keeps it.
@@ -96,6 +96,6 @@ impl StartNote {
     ///
     /// Returns why it cannot be kept.
     pub fn keep(&self, state_dir: &StateDir) -> Result<(), AgentError> {
-        write_json(&state_dir.path().join("start.json"), self)
+        state_dir.write_json("start.json", self)
     }
 }

@@ -11,9 +11,8 @@ use constans_core::address::ClauseAddress;
 use constans_core::digest::DigestKey;
 use constans_core::run::{Action, Correction, Failure, FailureAt, Finished, Memories, Mode, Part, Run, RunEvent, RunInput, Settings};
 use constans_core::state::{Clause, EffectiveState};
-use constans_host::{Machine, steps};
+use constans_host::{Host, steps};
 use constans_wire::report::{FORM, RunReport, StartedBy, Wanted as WantedReport};
-use jiff::Timestamp;
 use std::collections::{BTreeSet, HashSet};
 use std::time::Instant;
 use uuid::Uuid;
@@ -29,8 +28,8 @@ pub enum Keeping {
 
 /// All that one run works with.
 pub struct Runner<'a> {
-    /// The machine.
-    pub machine: &'a mut Machine,
+    /// What is acted on.
+    pub host: &'a mut dyn Host,
     /// The agent's own folder.
     pub state_dir: &'a StateDir,
     /// What is wanted.
@@ -57,18 +56,18 @@ impl Runner<'_> {
     /// Returns why the agent's own folder could not be read or written; what is wrong on the node is in the report.
     pub fn run(&mut self, settings: Settings, part: &Part, keeping: Keeping) -> Result<RunReport, AgentError> {
         let (mode, now) = (settings.mode, settings.now);
-        let began = Timestamp::now();
+        let began = self.state_dir.now();
         let clock = Instant::now();
         let id = Uuid::now_v7();
         let order = self.state_dir.next_run()?;
-        let mut store = self.state_dir.store(&self.wanted.store)?;
+        let mut store = self.state_dir.store(&self.wanted.store);
         let state = &self.wanted.resolved.state;
         let partial = *part != Part::Whole;
         let touched = |clause: &&Clause| match part {
             Part::Whole => true,
             Part::Chosen(addresses) => addresses.contains(&clause.address),
         };
-        self.machine.begin_run(state.clauses.iter().filter(touched), &self.wanted.contents);
+        self.host.begin_run(&state.clauses.iter().filter(touched).collect::<Vec<_>>(), &self.wanted.contents);
         let mut run = Run::new(RunInput {
             state,
             settings,
@@ -79,19 +78,19 @@ impl Runner<'_> {
             key: self.key,
         });
         if mode == Mode::Enforce {
-            self.machine.files().tidy();
+            self.host.tidy();
         }
         let mut attic = AtticStore::open(self.state_dir, Some(id))?;
         let mut way = self.guards_way.then(|| WayJournal::of_run(self.state_dir, id, &state.digest));
         let driven = self.drive(&mut run, &mut store, &mut attic, keeping, way.as_mut());
-        self.machine.end_run();
+        self.host.end_run();
         let finished = driven.and_then(|()| run.finish().ok_or_else(|| AgentError::new("the run did not come to its end")))?;
         if keeping == Keeping::Everything {
             store.keep_due(&finished.due)?;
             store.keep_memories(&finished.memories)?;
         }
         if mode == Mode::Enforce {
-            self.machine.files().tidy();
+            self.host.tidy();
         }
         if keeping == Keeping::Everything {
             attic.bound(self.attic_mib)?;
@@ -100,8 +99,8 @@ impl Runner<'_> {
         let report = RunReport {
             form: FORM,
             run: id,
-            machine: self.machine.acted_on.machine.clone(),
-            root: self.machine.acted_on.is_private_root().then(|| self.machine.acted_on.root.display().to_string()),
+            machine: self.host.acted_on().machine.clone(),
+            root: self.host.acted_on().is_private_root().then(|| self.host.acted_on().root.display().to_string()),
             agent: env!("CARGO_PKG_VERSION").to_owned(),
             wanted: WantedReport { digest: state.digest.clone(), generation: self.wanted.generation.clone(), releases: self.wanted.releases.clone() },
             mode,
@@ -118,10 +117,10 @@ impl Runner<'_> {
             clauses: results,
             due,
             // What keeps it from being found out has kept no clause from being handled.
-            restart_pending: self.machine.restart_pending().ok().flatten(),
+            restart_pending: self.host.restart_pending().ok().flatten(),
         };
         if keeping == Keeping::Everything {
-            KeptRuns::open(self.state_dir)?.add(&report)?;
+            KeptRuns::of(self.state_dir).add(&report)?;
         }
         Ok(report)
     }
@@ -136,7 +135,7 @@ impl Runner<'_> {
     ) -> Result<(), AgentError> {
         let (state, contents) = (&self.wanted.resolved.state, &*self.wanted.contents);
         let total = state.clauses.len();
-        let mut actions = run.begin(Timestamp::now());
+        let mut actions = run.begin(self.state_dir.now());
         loop {
             let mut event = None;
             let mut not_kept: Option<String> = None;
@@ -157,16 +156,16 @@ impl Runner<'_> {
                         let clause = &state.clauses[at];
                         (self.progress)(at, total, "looking at", clause);
                         steps::reached("inspect", clause.address.as_str());
-                        let inspection = self.machine.inspect(clause, contents, self.key);
+                        let inspection = self.host.inspect(clause, contents, self.key);
                         Some(RunEvent::Inspected(inspection, micros(clock)))
                     }
                     Action::Correct(at, differences) => {
                         let clause = &state.clauses[at];
                         (self.progress)(at, total, "correcting", clause);
-                        let noted = way.as_mut().map_or(Ok(()), |way| way.about_to_correct(self.machine, clause, contents, self.key));
+                        let noted = way.as_mut().map_or(Ok(()), |way| way.about_to_correct(self.host, clause, contents, self.key));
                         let correction = match not_kept.take().or_else(|| noted.err().map(|error| error.to_string())) {
                             Some(message) => Correction { failure: Some(own_folder_failure(FailureAt::Correct, &message)), ..Correction::default() },
-                            None => self.machine.correct(clause, &differences, contents, attic),
+                            None => self.host.correct(clause, &differences, contents, attic),
                         };
                         steps::reached("corrected", clause.address.as_str());
                         Some(RunEvent::Corrected(correction, micros(clock)))
@@ -177,7 +176,7 @@ impl Runner<'_> {
                         steps::reached("reaction begins", clause.address.as_str());
                         // That it is not noted keeps no reaction from being carried out: it is due.
                         let _ = way.as_mut().map(|way| way.about_to_react(clause, reaction));
-                        let result = self.machine.react(clause, reaction);
+                        let result = self.host.react(clause, reaction);
                         steps::reached("reaction ended", clause.address.as_str());
                         Some(RunEvent::Reacted(result, micros(clock)))
                     }
@@ -185,7 +184,7 @@ impl Runner<'_> {
                 };
             }
             let event = event.ok_or_else(|| AgentError::new("the run asked for nothing"))?;
-            actions = run.on_event(event, Timestamp::now()).map_err(|error| AgentError::new(error.to_string()))?;
+            actions = run.on_event(event, self.state_dir.now()).map_err(|error| AgentError::new(error.to_string()))?;
         }
     }
 }

@@ -11,7 +11,7 @@ use constans_wire::exit::Exit;
 
 pub fn runs(arguments: &RunsArguments) -> Result<Exit, AgentError> {
     let (state_dir, machine) = open_place(&arguments.reporting.place)?;
-    let kept = KeptRuns::open(&state_dir)?;
+    let kept = KeptRuns::of(&state_dir);
     let is_json = arguments.reporting.output == Output::Json;
     if let Some(id) = &arguments.run {
         let report = kept.whole(id)?;

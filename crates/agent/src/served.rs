@@ -4,26 +4,28 @@ use crate::daemon::zone;
 use crate::error::AgentError;
 use crate::kept_contents::KeptContents;
 use crate::local::Wanted;
-use crate::state_dir::{StateDir, read_json, write_json};
+use crate::state_dir::StateDir;
 use crate::way;
 use constans_core::digest::of_contents;
 use constans_core::run::Settings;
 use constans_core::settings::AgentSettings;
 use constans_core::state::{EffectiveState, Resolved};
 use constans_host::Contents as _;
-use constans_link::{Apart, LinkError};
+use constans_link::{LinkError, Network};
 use constans_wire::check_in::{Generation, WantedOffer};
 use constans_wire::report::Release;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
 /// The name under which what the server wants is remembered.
 pub const SERVED_STORE: &str = "served";
+
+/// The file of what was taken over.
+const SERVED: &str = "served.json";
 
 /// The form of the kept state.
 const FORM: u32 = 1;
@@ -49,13 +51,13 @@ impl Served {
     ///
     /// Returns why it cannot be read.
     pub fn read(state_dir: &StateDir) -> Result<Option<Self>, AgentError> {
-        read_json(&path(state_dir))
+        state_dir.read_json(SERVED)
     }
 
     /// Deletes what was taken over, secrets first: the server refuses this node.
     pub fn forget(state_dir: &StateDir) {
         KeptContents::of(state_dir).keep_only(&BTreeSet::new());
-        let _ = fs::remove_file(path(state_dir));
+        state_dir.remove(SERVED);
     }
 
     /// Takes over what the server offers, if it is new. Contents come first: a state is kept only when all of it is here.
@@ -63,7 +65,7 @@ impl Served {
     /// # Errors
     ///
     /// Returns why it was not taken over; what was there before stays.
-    pub async fn take_over(state_dir: &StateDir, offer: &WantedOffer, network: &Apart, url: &str) -> Result<Takeover, AgentError> {
+    pub async fn take_over(state_dir: &StateDir, offer: &WantedOffer, network: &Network, url: &str) -> Result<Takeover, AgentError> {
         let before = Self::read(state_dir)?;
         if let Some(before) = &before {
             if before.generation > offer.generation {
@@ -91,7 +93,7 @@ impl Served {
         let names = state.names();
         fetch_contents(&KeptContents::of(state_dir), &names, network, url).await?;
         let served = Self { form: FORM, digest: offer.digest.clone(), generation: offer.generation, settings: offer.settings.clone(), state };
-        write_json(&path(state_dir), &served)?;
+        state_dir.write_json(SERVED, &served)?;
         forget_other_contents(state_dir, &names);
         Ok(Takeover::New)
     }
@@ -148,7 +150,7 @@ pub enum Takeover {
     New,
 }
 
-async fn fetch_contents(kept: &KeptContents, names: &BTreeSet<String>, network: &Apart, url: &str) -> Result<(), AgentError> {
+async fn fetch_contents(kept: &KeptContents, names: &BTreeSet<String>, network: &Network, url: &str) -> Result<(), AgentError> {
     for name in kept.missing(names) {
         let bytes = network.bytes(&format!("{url}/contents/{name}")).await?;
         if name.starts_with("sha256:") && of_contents(&bytes).as_str() != name {
@@ -166,8 +168,4 @@ fn forget_other_contents(state_dir: &StateDir, names: &BTreeSet<String>) {
     if let Ok(_lock) = state_dir.lock("check-in", Duration::ZERO, |_| ()) {
         KeptContents::of(state_dir).keep_only(names);
     }
-}
-
-fn path(state_dir: &StateDir) -> PathBuf {
-    state_dir.path().join("served.json")
 }

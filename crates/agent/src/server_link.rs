@@ -3,15 +3,15 @@
 use crate::daemon::zone;
 use crate::error::AgentError;
 use crate::membership::{MarkExchange, Membership, NodeKey};
-use crate::network_part;
+use crate::network_part::{Connect, ThroughNetworkPart};
 use crate::noted::DaemonNote;
 use crate::served::{Served, Takeover};
 use crate::spool::Spool;
 use crate::state_dir::StateDir;
 use constans_core::filter::About;
 use constans_core::run::RestartPending;
-use constans_host::Machine;
-use constans_link::{Apart, LinkError};
+use constans_host::Host;
+use constans_link::{LinkError, Network};
 use constans_wire::check_in::{CheckIn, CheckInAnswer, Held};
 use constans_wire::exit::Exit;
 use constans_wire::join::{AskAgain, JoinAnswer, Renew, Renewed};
@@ -22,10 +22,11 @@ use jiff::Timestamp;
 const REVOKED: &str = "revoked";
 
 /// A joined agent's link to the first of its servers that answers.
-pub struct ServerLink {
+pub struct ServerLink<'c> {
     /// The fleet.
     pub membership: Membership,
-    network: Apart,
+    connect: &'c dyn Connect,
+    network: Network,
 }
 
 /// What a check-in came to.
@@ -40,28 +41,38 @@ pub struct CheckedIn {
     pub recovering: bool,
 }
 
-impl ServerLink {
-    /// Prepares the link.
+impl ServerLink<'static> {
+    /// Prepares the link through the network part.
     ///
     /// # Errors
     ///
     /// Returns that the machine belongs to no fleet, or that its key cannot be used.
     pub async fn open(state_dir: &StateDir) -> Result<Self, AgentError> {
+        Self::open_by(&ThroughNetworkPart, state_dir).await
+    }
+}
+
+impl<'c> ServerLink<'c> {
+    /// Prepares the link.
+    ///
+    /// # Errors
+    ///
+    /// Returns that the machine belongs to no fleet, or that its key cannot be used.
+    pub async fn open_by(connect: &'c dyn Connect, state_dir: &StateDir) -> Result<Self, AgentError> {
         let membership = crate::join::membership(state_dir)?;
         let key = NodeKey::open(state_dir)?.pem();
-        let network = network_part::start(&membership.ca, Some(&membership.identity(&key))).await?;
-        Ok(Self { membership, network })
+        let network = connect.connect(&membership.ca, Some(membership.identity(&key))).await?;
+        Ok(Self { membership, connect, network })
     }
 
-    /// Checks in: says that the node is here and when it comes `next`, takes over what is new, and delivers what waits.
+    /// Checks in: says what there is to say, takes over what is new, and delivers what waits.
     ///
     /// # Errors
     ///
     /// Returns why no server was heard, or what it refused.
-    pub async fn check_in(&self, state_dir: &StateDir, machine: &Machine, next: Timestamp) -> Result<CheckedIn, AgentError> {
-        let said = Saying::of(state_dir, machine, next)?;
+    pub async fn check_in(&self, state_dir: &StateDir, said: Saying) -> Result<CheckedIn, AgentError> {
         let about = &said.about;
-        let link = match self.membership.ends_at <= Timestamp::now() {
+        let link = match self.membership.ends_at <= state_dir.now() {
             // The handshake would break off without a word.
             true => &self.ask_again(state_dir, about).await?,
             false => self,
@@ -69,7 +80,7 @@ impl ServerLink {
         let exchange = MarkExchange::begin(state_dir).await?;
         let mut last: Option<LinkError> = None;
         for url in &link.membership.urls {
-            match say_here(&link.network, url, &exchange, &said).await {
+            match say_here(&link.network, url, &exchange, &said, state_dir.now()).await {
                 Ok(answer) => return link.after(state_dir, url, exchange, answer).await,
                 Err(error @ LinkError::NotReached { .. }) => last = Some(error),
                 Err(LinkError::Refused(problem)) if problem.kind == REVOKED => {
@@ -88,13 +99,13 @@ impl ServerLink {
     async fn ask_again(&self, state_dir: &StateDir, about: &About) -> Result<Self, AgentError> {
         let key = NodeKey::open(state_dir)?;
         let asked = AskAgain { request: key.request()?, about: about.clone(), agent: env!("CARGO_PKG_VERSION").to_owned() };
-        let nobody = network_part::start(&self.membership.ca, None).await?;
+        let nobody = self.connect.connect(&self.membership.ca, None).await?;
         let mut last: Option<LinkError> = None;
         for url in &self.membership.urls {
             match nobody.post(&format!("{url}/ask-again"), &asked).await {
                 Ok(JoinAnswer::Approved { certificate, renew_after, ends_at, .. }) => {
                     Membership { certificate, renew_after, ends_at, ..self.membership.clone() }.keep(state_dir)?;
-                    return Self::open(state_dir).await;
+                    return Self::open_by(self.connect, state_dir).await;
                 }
                 Ok(JoinAnswer::Waiting { request }) => {
                     let ended = self.membership.ends_at.strftime("%Y-%m-%d");
@@ -119,7 +130,7 @@ impl ServerLink {
 
     async fn after(&self, state_dir: &StateDir, url: &str, exchange: MarkExchange, answer: CheckInAnswer) -> Result<CheckedIn, AgentError> {
         let membership = exchange.end(state_dir, answer.mark)?;
-        if Timestamp::now() >= membership.renew_after {
+        if state_dir.now() >= membership.renew_after {
             let wish = Renew { request: NodeKey::open(state_dir)?.request()? };
             let renewed: Renewed = self.network.post(&format!("{url}/renew"), &wish).await?;
             let membership =
@@ -140,7 +151,7 @@ impl ServerLink {
     ///
     /// Returns why one could not be delivered.
     pub async fn deliver(&self, state_dir: &StateDir, url: &str) -> Result<(), AgentError> {
-        let spool = Spool::open(state_dir)?;
+        let spool = Spool::of(state_dir);
         for path in spool.waiting() {
             if let Some(report) = spool.read(&path)? {
                 let _: Received = self.network.post(&format!("{url}/runs"), &report).await?;
@@ -183,7 +194,7 @@ impl Saying {
     /// # Errors
     ///
     /// Returns why what it was given last, or the machine, cannot be read.
-    pub fn of(state_dir: &StateDir, machine: &Machine, next: Timestamp) -> Result<Self, AgentError> {
+    pub fn of(state_dir: &StateDir, machine: &dyn Host, next: Timestamp) -> Result<Self, AgentError> {
         let has = Served::read(state_dir)?.map(|served| Held { digest: served.digest, generation: served.generation });
         Ok(Self { about: machine.about()?, next, restart_pending: machine.restart_pending()?, has })
     }
@@ -195,7 +206,7 @@ impl Saying {
 ///
 /// Returns why what was noted or given last cannot be read.
 pub fn next_promised(state_dir: &StateDir) -> Result<Timestamp, AgentError> {
-    let now = Timestamp::now();
+    let now = state_dir.now();
     if let Some(note) = DaemonNote::read(state_dir)?.filter(|note| note.is_alive() && note.next_check_in > now) {
         return Ok(note.next_check_in);
     }
@@ -208,11 +219,11 @@ pub fn next_promised(state_dir: &StateDir) -> Result<Timestamp, AgentError> {
 /// # Errors
 ///
 /// Returns why it was not heard, or what it refused.
-pub async fn say_here(network: &Apart, url: &str, exchange: &MarkExchange, saying: &Saying) -> Result<CheckInAnswer, LinkError> {
+pub async fn say_here(network: &Network, url: &str, exchange: &MarkExchange, saying: &Saying, now: Timestamp) -> Result<CheckInAnswer, LinkError> {
     let said = CheckIn {
         agent: env!("CARGO_PKG_VERSION").to_owned(),
-        now: Timestamp::now(),
-        next_in_secs: u64::try_from(saying.next.duration_since(Timestamp::now()).as_secs()).unwrap_or(0),
+        now,
+        next_in_secs: u64::try_from(saying.next.duration_since(now).as_secs()).unwrap_or(0),
         restart_pending: saying.restart_pending.clone(),
         about: saying.about.clone(),
         mark: exchange.membership.mark,

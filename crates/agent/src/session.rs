@@ -18,11 +18,10 @@ use constans_core::kind::nearest_word;
 use constans_core::run::{Decision, Mode, Part, Settings};
 use constans_core::settings::AgentSettings;
 use constans_core::state::{Clause, EffectiveState, Origin};
-use constans_host::Machine;
+use constans_host::{Host as _, Machine};
 use constans_terminal::{Shown, count, show_run, style, styled};
 use constans_wire::exit::Exit;
 use constans_wire::report::{RunReport, StartedBy};
-use jiff::Timestamp;
 use std::collections::BTreeSet;
 
 /// What one command on one machine works with.
@@ -54,14 +53,14 @@ impl Session {
         let mut machine = Machine::open(&arguments.place.root, &state_dir.scratch())?;
         let served = if is_local { None } else { Some(served(&state_dir)?) };
         let set = match &served {
-            Some(served) => Some((served.settings.clone(), served.run_settings(&state_dir, Timestamp::now())?)),
+            Some(served) => Some((served.settings.clone(), served.run_settings(&state_dir, state_dir.now())?)),
             None => None,
         };
         let wanted = match served {
             Some(served) => served.wanted(&state_dir)?,
             None => resolve_wanted(arguments, &machine, &state_dir, &key)?,
         };
-        let memories = state_dir.store(&wanted.store)?.memories()?;
+        let memories = state_dir.store(&wanted.store).memories()?;
         machine.prepare(&wanted.resolved.state, left_behind(&memories, &wanted.resolved.state));
         let part = part(arguments, is_local, &wanted.resolved.state)?;
         Ok(Self { machine, state_dir, wanted, set, key, part, reason: None, now: false, _lock: lock })
@@ -73,7 +72,7 @@ impl Session {
             progress.say(&format!("{} of {total}  {doing} {}", at + 1, clause.address));
         };
         let mut runner = Runner {
-            machine: &mut self.machine,
+            host: &mut self.machine,
             state_dir: &self.state_dir,
             wanted: &self.wanted,
             key: &self.key,
@@ -89,10 +88,10 @@ impl Session {
         progress.end();
         let report = report?;
         if keeping == Keeping::Everything {
-            Journal::open(&self.machine).tell_run(&report);
+            Journal::open(&self.machine.acted_on).tell_run(&report);
         }
         if self.set.is_some() && keeping == Keeping::Everything {
-            Spool::open(&self.state_dir)?.add(&report.clone().for_server())?;
+            Spool::of(&self.state_dir).add(&report.clone().for_server())?;
             if !on_network(async { ServerLink::open(&self.state_dir).await?.deliver_soon(&self.state_dir).await })? {
                 eprintln!("the report waits until the server is back");
             }

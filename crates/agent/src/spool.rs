@@ -1,31 +1,24 @@
 //! Reports that could not be delivered yet, in the order of the runs. Bounded: the oldest uneventful ones go first.
 
 use crate::error::AgentError;
-use crate::state_dir::{StateDir, read_json, write_json};
+use crate::state_dir::StateDir;
 use constans_core::run::Status;
 use constans_wire::report::RunReport;
-use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// So many reports are kept at the most.
 pub const MOST_REPORTS: usize = 500;
 
 /// The spool of one state dir.
 pub struct Spool {
-    folder: PathBuf,
+    state_dir: StateDir,
     most: usize,
 }
 
 impl Spool {
-    /// Opens the spool.
-    ///
-    /// # Errors
-    ///
-    /// Returns why its folder cannot be made.
-    pub fn open(state_dir: &StateDir) -> Result<Self, AgentError> {
-        let folder = state_dir.path().join("spool");
-        fs::create_dir_all(&folder).map_err(|error| AgentError::own_file("make the folder", &folder, &error))?;
-        Ok(Self { folder, most: MOST_REPORTS })
+    /// Returns the spool of a state dir.
+    pub fn of(state_dir: &StateDir) -> Self {
+        Self { state_dir: state_dir.clone(), most: MOST_REPORTS }
     }
 
     /// Adds a report. Where no more may wait, the oldest uneventful one goes first, be it this one; else the oldest.
@@ -36,21 +29,19 @@ impl Spool {
     pub fn add(&self, report: &RunReport) -> Result<(), AgentError> {
         let waiting = self.waiting();
         if waiting.len() >= self.most {
-            let is_uneventful = |path: &&PathBuf| matches!(read_json::<RunReport>(path), Ok(Some(report)) if report.status == Status::InLine);
+            let is_uneventful = |path: &&PathBuf| matches!(self.read(path), Ok(Some(report)) if report.status == Status::InLine);
             match waiting.iter().find(is_uneventful) {
                 None if report.status == Status::InLine => return Ok(()),
-                uneventful => drop(fs::remove_file(uneventful.unwrap_or(&waiting[0]))),
+                uneventful => self.delivered(uneventful.unwrap_or(&waiting[0])),
             }
         }
-        write_json(&self.folder.join(format!("{:020}.json", report.sequence)), report)
+        self.state_dir.write_json(Path::new("spool").join(format!("{:020}.json", report.sequence)), report)
     }
 
     /// Returns where the waiting reports lie, the oldest first.
     pub fn waiting(&self) -> Vec<PathBuf> {
-        let entries = fs::read_dir(&self.folder).into_iter().flatten().flatten().map(|entry| entry.path());
-        let mut paths: Vec<PathBuf> = entries.filter(|path| path.extension().is_some_and(|extension| extension == "json")).collect();
-        paths.sort();
-        paths
+        let listed = self.state_dir.list("spool").into_iter().map(|listed| listed.name);
+        listed.filter(|name| name.extension().is_some_and(|extension| extension == "json")).collect()
     }
 
     /// Reads one report.
@@ -58,13 +49,13 @@ impl Spool {
     /// # Errors
     ///
     /// Returns why it cannot be read.
-    pub fn read(&self, path: &std::path::Path) -> Result<Option<RunReport>, AgentError> {
-        read_json(path)
+    pub fn read(&self, path: &Path) -> Result<Option<RunReport>, AgentError> {
+        self.state_dir.read_json(path)
     }
 
     /// Takes a delivered report out.
-    pub fn delivered(&self, path: &std::path::Path) {
-        let _ = fs::remove_file(path);
+    pub fn delivered(&self, path: &Path) {
+        self.state_dir.remove(path);
     }
 }
 
@@ -76,7 +67,7 @@ mod tests {
     #[test]
     fn no_more_wait_than_may_and_what_happened_is_dropped_last() {
         let folder = tempfile::tempdir().unwrap();
-        let spool = Spool { most: 3, ..Spool::open(&StateDir::open(folder.path()).unwrap()).unwrap() };
+        let spool = Spool { most: 3, ..Spool::of(&StateDir::open(folder.path()).unwrap()) };
         let waiting = || spool.waiting().iter().map(|path| spool.read(path).unwrap().unwrap().sequence).collect::<Vec<_>>();
         let expected: [(u64, Status, &[u64]); 7] = [
             (1, Status::InLine, &[1]),

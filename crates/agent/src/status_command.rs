@@ -12,6 +12,7 @@ use constans_agent::served::Served;
 use constans_agent::spool::Spool;
 use constans_core::run::RestartPending;
 use constans_core::settings::{AgentSettings, ToldSetting};
+use constans_host::Host as _;
 use constans_terminal::{count, run_line, span, style, styled, time};
 use constans_wire::exit::Exit;
 use constans_wire::run::RunSummary;
@@ -75,10 +76,10 @@ pub fn status(arguments: &ReportingArguments) -> Result<Exit, AgentError> {
             generation: served.generation.to_string(),
             clauses: served.state.clauses.len(),
         }),
-        last_run: KeptRuns::open(&state_dir)?.all()?.into_iter().next(),
+        last_run: KeptRuns::of(&state_dir).all()?.into_iter().next(),
         restart_pending: machine.restart_pending()?,
         restarted_for: StartNote::read(&state_dir)?.restarted_for,
-        spooled_reports: Spool::open(&state_dir)?.waiting().len(),
+        spooled_reports: Spool::of(&state_dir).waiting().len(),
         attic_things: attic.all().len(),
         attic_bytes: attic.bytes(),
         settings: served.map(|served| served.settings).unwrap_or_default(),

@@ -3,22 +3,18 @@
 
 use crate::attic::AtticStore;
 use crate::error::AgentError;
-use crate::state_dir::{StateDir, read_json, write_json};
+use crate::state_dir::{Append, StateDir};
 use constans_core::address::ClauseAddress;
 use constans_core::compare::{as_it_was, differences};
 use constans_core::digest::{Digest, DigestKey};
 use constans_core::kind::Reaction;
 use constans_core::run::{Inspection, PutBack, may_cut_the_way};
 use constans_core::state::Clause;
-use constans_host::{Contents, Machine};
-use jiff::Timestamp;
+use constans_host::{Contents, Host};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
-use std::fs::{self, File, OpenOptions};
-use std::io::{self, Write as _};
-use std::os::unix::fs::OpenOptionsExt as _;
-use std::path::PathBuf;
+use std::io;
 use uuid::Uuid;
 
 /// One thing that a run did, with what puts it back.
@@ -32,10 +28,15 @@ enum Done {
     Reacted { clause: Box<Clause>, reaction: Reaction },
 }
 
+/// The file of what is noted.
+const LOG: &str = "way.log";
+/// The file of what was put back.
+const REMEMBERED: &str = "put-back.json";
+
 /// What is noted of the changes since a server was reached last. Durable before each change.
 pub struct WayJournal {
-    path: PathBuf,
-    file: Option<File>,
+    state_dir: StateDir,
+    file: Option<Box<dyn Append>>,
     began: Option<(Uuid, Digest)>,
 }
 
@@ -59,7 +60,7 @@ pub struct PutBackNow {
 impl WayJournal {
     /// Begins to note what a run of this state changes.
     pub fn of_run(state_dir: &StateDir, run: Uuid, state: &Digest) -> Self {
-        Self { path: path(state_dir), file: None, began: Some((run, state.clone())) }
+        Self { state_dir: state_dir.clone(), file: None, began: Some((run, state.clone())) }
     }
 
     /// Notes what puts a clause back, before it is corrected, if that may cut the way.
@@ -67,7 +68,7 @@ impl WayJournal {
     /// # Errors
     ///
     /// Returns why it could not be noted; then it must not be corrected.
-    pub fn about_to_correct(&mut self, machine: &mut Machine, clause: &Clause, contents: &dyn Contents, key: &DigestKey) -> io::Result<()> {
+    pub fn about_to_correct(&mut self, machine: &mut dyn Host, clause: &Clause, contents: &dyn Contents, key: &DigestKey) -> io::Result<()> {
         if !may_cut_the_way(clause) {
             return Ok(());
         }
@@ -92,24 +93,16 @@ impl WayJournal {
 
     fn note(&mut self, done: &Done) -> io::Result<()> {
         if self.file.is_none() {
-            self.file = Some(OpenOptions::new().create(true).append(true).mode(0o600).open(&self.path)?);
+            self.file = Some(self.state_dir.append(LOG)?);
             if let Some((run, state)) = self.began.take() {
                 self.note(&Done::Began { run, state })?;
             }
         }
         let Some(file) = &mut self.file else { return Ok(()) };
         let line = serde_json::to_string(done).map_err(io::Error::other)?;
-        writeln!(file, "{line}")?;
-        file.sync_data()
+        file.add(format!("{line}\n").as_bytes())?;
+        file.sync()
     }
-}
-
-fn path(state_dir: &StateDir) -> PathBuf {
-    state_dir.path().join("way.log")
-}
-
-fn remembered_path(state_dir: &StateDir) -> PathBuf {
-    state_dir.path().join("put-back.json")
 }
 
 /// Returns whether changes wait for a server to be reached.
@@ -119,12 +112,12 @@ pub fn is_at_risk(state_dir: &StateDir) -> bool {
 
 /// A server was reached: what was changed stays.
 pub fn reached(state_dir: &StateDir) {
-    let _ = fs::remove_file(path(state_dir));
+    state_dir.remove(LOG);
 }
 
 fn read(state_dir: &StateDir) -> Vec<Done> {
     // A line that was cut off is not JSON: what it would have noted was not begun.
-    fs::read_to_string(path(state_dir)).unwrap_or_default().lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
+    state_dir.read_text(LOG).ok().flatten().unwrap_or_default().lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
 }
 
 /// Returns what is not to be brought in again, as long as this state is wanted.
@@ -133,13 +126,12 @@ fn read(state_dir: &StateDir) -> Vec<Done> {
 ///
 /// Returns why it cannot be read.
 pub fn put_back(state_dir: &StateDir, state: &Digest) -> Result<BTreeMap<ClauseAddress, PutBack>, AgentError> {
-    let path = remembered_path(state_dir);
-    let remembered: Remembered = read_json(&path)?.unwrap_or_default();
+    let remembered: Remembered = state_dir.read_json(REMEMBERED)?.unwrap_or_default();
     if remembered.state.as_ref() == Some(state) {
         return Ok(remembered.put_back.into_iter().collect());
     }
     if remembered.state.is_some() {
-        let _ = fs::remove_file(&path);
+        state_dir.remove(REMEMBERED);
     }
     Ok(BTreeMap::new())
 }
@@ -159,7 +151,7 @@ impl Contents for OldContents {
 /// # Errors
 ///
 /// Returns why the agent's own folder could not be read or written.
-pub fn put_all_back(state_dir: &StateDir, machine: &mut Machine, key: &DigestKey, store: &std::path::Path) -> Result<PutBackNow, AgentError> {
+pub fn put_all_back(state_dir: &StateDir, machine: &mut dyn Host, key: &DigestKey, store: &std::path::Path) -> Result<PutBackNow, AgentError> {
     let done = read(state_dir);
     let began = done.iter().find_map(|one| match one {
         Done::Began { run, state } => Some((*run, state.clone())),
@@ -172,7 +164,7 @@ pub fn put_all_back(state_dir: &StateDir, machine: &mut Machine, key: &DigestKey
     let mut remembered = Remembered { state: Some(state), put_back: Vec::new() };
     for one in done.iter().rev() {
         let Done::Corrected { address, wanted, was } = one else { continue };
-        remembered.put_back.push((address.clone(), PutBack { wanted: wanted.clone(), at: Timestamp::now() }));
+        remembered.put_back.push((address.clone(), PutBack { wanted: wanted.clone(), at: state_dir.now() }));
         let Some(was) = was else {
             now.not_done.push(format!("{address}: nothing says how it was"));
             continue;
@@ -189,17 +181,17 @@ pub fn put_all_back(state_dir: &StateDir, machine: &mut Machine, key: &DigestKey
             now.not_done.push(format!("{} {}: {}", reaction.word(), clause.address, failure.message));
         }
     }
-    let mut store = state_dir.store(store)?;
+    let mut store = state_dir.store(store);
     let mut memories = store.memories()?;
     memories.retain(|(address, _)| !remembered.put_back.iter().any(|(put_back, _)| put_back == address));
     store.keep_memories(&memories)?;
-    write_json(&remembered_path(state_dir), &remembered)?;
+    state_dir.write_json(REMEMBERED, &remembered)?;
     reached(state_dir);
     Ok(now)
 }
 
-fn put_one_back(machine: &mut Machine, was: &Clause, old: &OldContents, attic: &mut AtticStore, key: &DigestKey) -> Result<(), String> {
-    let unlike = |machine: &mut Machine| match machine.inspect(was, old, key) {
+fn put_one_back(machine: &mut dyn Host, was: &Clause, old: &OldContents, attic: &mut AtticStore, key: &DigestKey) -> Result<(), String> {
+    let unlike = |machine: &mut dyn Host| match machine.inspect(was, old, key) {
         Inspection::Seen(seen) => Ok(differences(was, &seen.found, seen.content_bytes)),
         Inspection::Failed(failure) => Err(failure.message),
         Inspection::Unsupported(why) => Err(why),

@@ -13,7 +13,7 @@ use constans_core::filter::NodeView;
 use constans_core::kit::{KitFiles, Surroundings, check};
 use constans_core::run::{Mode, Part, Settings, Status};
 use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
-use constans_host::Machine;
+use constans_host::{Host as _, Machine};
 use constans_wire::report::StartedBy;
 use serde_json::json;
 use std::collections::BTreeMap;
@@ -76,7 +76,7 @@ impl Node {
         let mut machine = Machine::open(&self.root(), &state_dir.scratch()).expect("the root opens");
         machine.prepare(&self.wanted.resolved.state, std::collections::BTreeSet::new());
         let mut runner = Runner {
-            machine: &mut machine,
+            host: &mut machine,
             state_dir: &state_dir,
             wanted: &self.wanted,
             key: &state_dir.key().expect("a key"),
@@ -239,8 +239,7 @@ fn resident(program: &Path) -> u64 {
         .expect("the agent starts");
     let ran = (0..300).any(|_| {
         std::thread::sleep(std::time::Duration::from_millis(100));
-        DaemonNote::read(&state_dir).ok().flatten().is_some()
-            && KeptRuns::open(&state_dir).and_then(|kept| kept.all()).is_ok_and(|runs| !runs.is_empty())
+        DaemonNote::read(&state_dir).ok().flatten().is_some() && KeptRuns::of(&state_dir).all().is_ok_and(|runs| !runs.is_empty())
     });
     let status = fs::read_to_string(format!("/proc/{}/status", daemon.id())).unwrap_or_default();
     let _ = daemon.kill();

@@ -8,6 +8,7 @@ mod attributes;
 pub mod describe;
 pub mod error;
 pub mod files;
+mod host;
 pub mod kinds;
 pub mod machine;
 pub mod native;
@@ -22,5 +23,6 @@ pub mod services;
 pub mod steps;
 
 pub use error::HostError;
+pub use host::Host;
 pub use machine::{ActedOn, Attic, Contents, Machine};
 pub use note::overwrite;

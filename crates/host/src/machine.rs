@@ -3,6 +3,7 @@
 use crate::accounts::{Accounts, Names};
 use crate::error::HostError;
 use crate::files::{Entry, Files};
+use crate::host::Host;
 use crate::kinds;
 use crate::packages::{Apt, DPKG_STATUS, PackageManager, Packages, Rpm, rpm_database};
 use crate::programs::{NotRun, Programs, is_root};
@@ -173,56 +174,10 @@ impl Machine {
         })
     }
 
-    /// Takes in what concerns more than one clause of a state, before a run: the paths that Constans left behind, which are
-    /// never removed as unknown; in which order packet rules stand; how old the index of packages may be.
-    pub fn prepare(&mut self, state: &EffectiveState, left_behind: BTreeSet<String>) {
-        self.left_behind = left_behind;
-        let of_kind = |kind: &'static str| state.clauses.iter().filter(move |clause| clause.address.kind() == kind && clause.gone == Gone::No);
-        self.packet_rules = of_kind("packet_rule").map(|clause| clause.name().to_owned()).collect();
-        let refresh = of_kind("package_source").filter_map(|clause| clause.get("refresh")?.as_u64()).min();
-        for packages in [&mut self.apt, &mut self.rpm] {
-            packages.refresh_after(refresh.map(Duration::from_secs));
-        }
-    }
-
-    /// Finds out the stable fields.
-    ///
-    /// # Errors
-    ///
-    /// Returns why the root could not be read.
-    pub fn about(&self) -> Result<About, HostError> {
-        crate::about::find_out(&self.files, self.acted_on.is_private_root())
-    }
-
-    /// A run begins that touches these clauses: files that are not known by their metadata are read ahead, and held against
-    /// the wanted contents.
-    pub fn begin_run<'c>(&mut self, touched: impl Iterator<Item = &'c Clause>, contents: &Arc<dyn Contents>) {
-        self.run_began = Timestamp::now();
-        self.about_to_change();
-        self.seen_files = SeenFiles::read(&self.scratch.join(SEEN_FILES));
-        let wanted = touched.filter_map(|clause| Some((clause.name(), kinds::compared_by_digest(clause)?)));
-        self.seen_files.read_ahead(&self.files, wanted, contents, self.run_began);
-    }
-
     /// What was looked at and kept for the clauses that follow does not count any more.
     fn about_to_change(&mut self) {
         self.names.take();
         self.files.forget_folder();
-    }
-
-    /// The run has ended: what became known of files is kept for the next one, if it can be.
-    pub fn end_run(&mut self) {
-        let _ = self.seen_files.keep(&self.scratch.join(SEEN_FILES), self.run_began);
-        self.seen_files = SeenFiles::default();
-    }
-
-    /// Returns whether the operating system needs a restart of the node.
-    ///
-    /// # Errors
-    ///
-    /// Returns why that could not be read.
-    pub fn restart_pending(&self) -> Result<Option<RestartPending>, HostError> {
-        crate::restart::pending(&self.files, self.acted_on.is_private_root())
     }
 
     /// Returns the files, for looking.
@@ -270,9 +225,51 @@ impl Machine {
             _ => Ok(&mut *self.services),
         }
     }
+}
 
-    /// Inspects a clause's thing; nothing is changed.
-    pub fn inspect(&mut self, clause: &Clause, contents: &dyn Contents, key: &DigestKey) -> Inspection {
+impl Host for Machine {
+    fn acted_on(&self) -> &ActedOn {
+        &self.acted_on
+    }
+
+    fn about(&self) -> Result<About, HostError> {
+        crate::about::find_out(&self.files, self.acted_on.is_private_root())
+    }
+
+    fn restart_pending(&self) -> Result<Option<RestartPending>, HostError> {
+        crate::restart::pending(&self.files, self.acted_on.is_private_root())
+    }
+
+    fn prepare(&mut self, state: &EffectiveState, left_behind: BTreeSet<String>) {
+        self.left_behind = left_behind;
+        let of_kind = |kind: &'static str| state.clauses.iter().filter(move |clause| clause.address.kind() == kind && clause.gone == Gone::No);
+        self.packet_rules = of_kind("packet_rule").map(|clause| clause.name().to_owned()).collect();
+        let refresh = of_kind("package_source").filter_map(|clause| clause.get("refresh")?.as_u64()).min();
+        for packages in [&mut self.apt, &mut self.rpm] {
+            packages.refresh_after(refresh.map(Duration::from_secs));
+        }
+    }
+
+    /// Files that are not known by their metadata are read ahead, and held against the wanted contents.
+    fn begin_run(&mut self, touched: &[&Clause], contents: &Arc<dyn Contents>) {
+        self.run_began = Timestamp::now();
+        self.about_to_change();
+        self.seen_files = SeenFiles::read(&self.scratch.join(SEEN_FILES));
+        let wanted = touched.iter().filter_map(|clause| Some((clause.name(), kinds::compared_by_digest(clause)?)));
+        self.seen_files.read_ahead(&self.files, wanted, contents, self.run_began);
+    }
+
+    /// What became known of files is kept for the next run, if it can be.
+    fn end_run(&mut self) {
+        let _ = self.seen_files.keep(&self.scratch.join(SEEN_FILES), self.run_began);
+        self.seen_files = SeenFiles::default();
+    }
+
+    fn tidy(&mut self) {
+        self.files.tidy();
+    }
+
+    fn inspect(&mut self, clause: &Clause, contents: &dyn Contents, key: &DigestKey) -> Inspection {
         let seen = match &clause.via {
             Some(via) if !backends(clause.address.kind()).contains(&via.as_str()) => {
                 Err(NotSeen::Unsupported(format!("a {} has no backend `{via}` here", clause.address.kind())))
@@ -286,8 +283,7 @@ impl Machine {
         }
     }
 
-    /// Corrects what differs.
-    pub fn correct(&mut self, clause: &Clause, differences: &[Difference], contents: &dyn Contents, attic: &mut dyn Attic) -> Correction {
+    fn correct(&mut self, clause: &Clause, differences: &[Difference], contents: &dyn Contents, attic: &mut dyn Attic) -> Correction {
         self.about_to_change();
         let mut work = Work { contents, attic, done: Correction::default() };
         let result = kinds::correct(self, clause, differences, &mut work);
@@ -296,12 +292,7 @@ impl Machine {
         done
     }
 
-    /// Carries out a clause's reaction.
-    ///
-    /// # Errors
-    ///
-    /// Returns what failed, with the command and its output.
-    pub fn react(&mut self, clause: &Clause, reaction: Reaction) -> Result<Vec<NativeStep>, Failure> {
+    fn react(&mut self, clause: &Clause, reaction: Reaction) -> Result<Vec<NativeStep>, Failure> {
         self.about_to_change();
         let step = match reaction {
             Reaction::Run => kinds::run_command(self, clause),

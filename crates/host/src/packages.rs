@@ -81,7 +81,7 @@ impl PackageState {
 }
 
 /// One package manager under one root.
-pub(crate) trait PackageManager {
+pub(crate) trait PackageManager: Send {
     /// As `via` names it.
     fn name(&self) -> &'static str;
 

@@ -23,7 +23,7 @@ pub struct ServiceFound {
 }
 
 /// What runs a node's services.
-pub trait Services {
+pub trait Services: Send {
     /// Looks at a service.
     ///
     /// # Errors

@@ -3,19 +3,14 @@
 //!
 //! Both speak in frames over a pipe: four bytes of length, then so many bytes; what is said in JSON, then the body.
 
-use crate::{Identity, LinkError, answered, client};
-use reqwest::{Client, RequestBuilder};
-use serde::de::DeserializeOwned;
+use crate::network::{Asked, Carried, Carry, Direct};
+use crate::{Identity, LinkError};
 use serde::{Deserialize, Serialize};
 use std::io;
-use std::net::SocketAddr;
 use std::process::Stdio;
-use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
-use tokio::net::{TcpStream, lookup_host};
 use tokio::process::{Child, ChildStdin, ChildStdout, Command};
 use tokio::sync::Mutex;
-use tokio::time::timeout;
 
 /// The largest body of a request or an answer, in bytes.
 const LARGEST_FRAME: usize = 256 * 1024 * 1024;
@@ -26,28 +21,6 @@ struct Begin {
     fingerprint: String,
     identity: Option<(String, String)>,
 }
-
-/// A request; its body follows.
-#[derive(Serialize, Deserialize)]
-enum Asked {
-    Get { url: String },
-    Post { url: String },
-    Reach { host: String },
-}
-
-/// How far the way to a host leads, before anything is said there.
-#[derive(Debug, Serialize, Deserialize)]
-pub enum Reached {
-    /// Its name is not known, and why; nothing if nobody answered who could know it.
-    NoName(Option<String>),
-    /// Nothing is open there, and why; nothing if nobody answered.
-    NoPort(SocketAddr, Option<String>),
-    /// It is open there; these are all its addresses.
-    Open(SocketAddr, Vec<SocketAddr>),
-}
-
-/// How long a name server or a port may take to answer.
-const PATIENCE: Duration = Duration::from_secs(10);
 
 /// A network part that was started.
 pub struct Apart {
@@ -78,46 +51,9 @@ impl Apart {
         Ok(Self { process: Mutex::new(Process { _child: child, requests, answers }) })
     }
 
-    /// Asks for something.
-    ///
-    /// # Errors
-    ///
-    /// Returns why the server was not heard, or what it refused.
-    pub async fn get<T: DeserializeOwned>(&self, url: &str) -> Result<T, LinkError> {
-        read_answer(url, &self.bytes(url).await?)
-    }
-
-    /// Asks for something and returns its bytes.
-    ///
-    /// # Errors
-    ///
-    /// Returns why the server was not heard, or what it refused.
-    pub async fn bytes(&self, url: &str) -> Result<Vec<u8>, LinkError> {
-        self.carry(Asked::Get { url: url.to_owned() }, &[]).await
-    }
-
-    /// Says something and reads the answer.
-    ///
-    /// # Errors
-    ///
-    /// Returns why the server was not heard, or what it refused.
-    pub async fn post<T: DeserializeOwned>(&self, url: &str, said: &impl Serialize) -> Result<T, LinkError> {
-        let body = serde_json::to_vec(said).map_err(|error| LinkError::Apart(format!("cannot say this: {error}")))?;
-        read_answer(url, &self.carry(Asked::Post { url: url.to_owned() }, &body).await?)
-    }
-
-    /// Finds out how far the way to `host:port` leads, saying nothing there.
-    ///
-    /// # Errors
-    ///
-    /// Returns that the network part did not do its work.
-    pub async fn reach(&self, host: &str) -> Result<Reached, LinkError> {
-        read_answer(host, &self.carry(Asked::Reach { host: host.to_owned() }, &[]).await?)
-    }
-
-    async fn carry(&self, asked: Asked, body: &[u8]) -> Result<Vec<u8>, LinkError> {
+    async fn ask(&self, asked: &Asked, body: &[u8]) -> Result<Vec<u8>, LinkError> {
         let mut process = self.process.lock().await;
-        write_json(&mut process.requests, &asked).await.map_err(broken)?;
+        write_json(&mut process.requests, asked).await.map_err(broken)?;
         write_frame(&mut process.requests, body).await.map_err(broken)?;
         let said = read_frame(&mut process.answers).await.map_err(broken)?;
         let said: Result<(), LinkError> = serde_json::from_slice(&said).map_err(|error| LinkError::Apart(format!("answers oddly: {error}")))?;
@@ -126,8 +62,10 @@ impl Apart {
     }
 }
 
-fn read_answer<T: DeserializeOwned>(url: &str, body: &[u8]) -> Result<T, LinkError> {
-    serde_json::from_slice(body).map_err(|error| LinkError::Strange { url: url.to_owned(), because: error.to_string() })
+impl Carry for Apart {
+    fn carry<'a>(&'a self, asked: Asked, body: Vec<u8>) -> Carried<'a> {
+        Box::pin(async move { self.ask(&asked, &body).await })
+    }
 }
 
 #[expect(clippy::needless_pass_by_value, reason = "it is given to map_err")]
@@ -144,7 +82,7 @@ pub async fn serve() -> io::Result<()> {
     let (mut requests, mut answers) = (tokio::io::stdin(), tokio::io::stdout());
     let begin: Begin = serde_json::from_slice(&read_frame(&mut requests).await?)?;
     let identity = begin.identity.as_ref().map(|(certificate, key)| Identity { certificate, key });
-    let client = client(&begin.fingerprint, identity.as_ref());
+    let client = Direct::new(&begin.fingerprint, identity.as_ref());
     loop {
         let asked: Asked = match read_frame(&mut requests).await {
             Ok(frame) => serde_json::from_slice(&frame)?,
@@ -152,13 +90,9 @@ pub async fn serve() -> io::Result<()> {
             Err(error) => return Err(error),
         };
         let body = read_frame(&mut requests).await?;
-        let answer = match asked {
-            Asked::Reach { host } => Ok(serde_json::to_vec(&reach(&host).await)?),
-            Asked::Get { url } => ask(&client, |client| client.get(url), &begin.fingerprint).await,
-            Asked::Post { url } => {
-                let json = |client: &Client| client.post(url).header("Content-Type", "application/json").body(body);
-                ask(&client, json, &begin.fingerprint).await
-            }
+        let answer = match &client {
+            Ok(client) => client.carry(asked, body).await,
+            Err(error) => Err(error.clone()),
         };
         match answer {
             Ok(body) => {
@@ -167,25 +101,6 @@ pub async fn serve() -> io::Result<()> {
             }
             Err(error) => write_json(&mut answers, &Err::<(), LinkError>(error)).await?,
         }
-    }
-}
-
-async fn ask(client: &Result<Client, LinkError>, request: impl FnOnce(&Client) -> RequestBuilder, fingerprint: &str) -> Result<Vec<u8>, LinkError> {
-    let client = client.as_ref().map_err(Clone::clone)?;
-    Ok(answered(request(client), fingerprint).await?.body)
-}
-
-async fn reach(host: &str) -> Reached {
-    let addresses: Vec<SocketAddr> = match timeout(PATIENCE, lookup_host(host)).await {
-        Ok(Ok(addresses)) => addresses.collect(),
-        Ok(Err(error)) => return Reached::NoName(Some(error.to_string())),
-        Err(_) => return Reached::NoName(None),
-    };
-    let Some(address) = addresses.first().copied() else { return Reached::NoName(Some("it has no address".to_owned())) };
-    match timeout(PATIENCE, TcpStream::connect(address)).await {
-        Ok(Ok(_)) => Reached::Open(address, addresses),
-        Ok(Err(error)) => Reached::NoPort(address, Some(error.to_string())),
-        Err(_) => Reached::NoPort(address, None),
     }
 }
 

@@ -3,10 +3,12 @@
 //! The fingerprint is held against the CA that the server sends before anything is said to it.
 
 mod apart;
+mod network;
 mod pinned;
 
-pub use apart::{Apart, Reached, serve};
+pub use apart::{Apart, serve};
 use constans_wire::check_in::Problem;
+pub use network::{Asked, Carried, Carry, Direct, Network, Reached};
 use pinned::{PinnedVerifier, RecordingVerifier};
 use reqwest::{Client, RequestBuilder, StatusCode};
 use rustls::ClientConfig;

@@ -1,6 +1,7 @@
 //! What is due when: check-ins and runs, each by its own rhythm.
 
 use super::{Signal, StartedBy};
+use constans_clock::Clock;
 use constans_core::settings::{AgentSettings, Rhythm, retry_after_ms};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
@@ -18,14 +19,22 @@ pub struct Due {
     /// The next run.
     pub run: Timestamp,
     run_for: StartedBy,
+    clock: Clock,
+    /// Sets the chances of this daemon apart from those of others.
+    seed: u64,
     /// How often in a row no server answered.
     pub unanswered: u32,
 }
 
 impl Due {
     /// At the start both are due.
-    pub fn from_start(now: Timestamp, started_by: StartedBy) -> Self {
-        Self { check_in: now, run: now, run_for: started_by, unanswered: 0 }
+    pub fn from_start(clock: Clock, seed: u64, started_by: StartedBy) -> Self {
+        let now = clock.now();
+        Self { check_in: now, run: now, run_for: started_by, clock, seed, unanswered: 0 }
+    }
+
+    fn chance(&self, now: Timestamp) -> u64 {
+        mixed(self.seed ^ now.as_nanosecond().unsigned_abs() as u64)
     }
 
     /// Returns what the next run is for, if not for the interval.
@@ -35,8 +44,8 @@ impl Due {
 
     /// Returns when it will check in after the present check-in, which it promises there.
     pub fn next_check_in(&self, settings: &AgentSettings) -> Timestamp {
-        let now = Timestamp::now();
-        settings.next(settings.check_ins(), &zone(settings), now, chance(now))
+        let now = self.clock.now();
+        settings.next(settings.check_ins(), &zone(settings), now, self.chance(now))
     }
 
     /// A server answered.
@@ -47,18 +56,18 @@ impl Due {
     /// No server answered: it is tried again sooner than promised, and further and further apart.
     pub fn unanswered(&mut self, next: Timestamp, settings: &AgentSettings) {
         self.unanswered += 1;
-        let now = Timestamp::now();
+        let now = self.clock.now();
         let interval = match settings.check_ins() {
             Rhythm::Every(secs) => secs,
             Rhythm::At(_) => u64::MAX,
         };
-        let wait = SignedDuration::from_millis(i64::try_from(retry_after_ms(self.unanswered, interval, chance(now))).unwrap_or(i64::MAX));
+        let wait = SignedDuration::from_millis(i64::try_from(retry_after_ms(self.unanswered, interval, self.chance(now))).unwrap_or(i64::MAX));
         self.check_in = next.min(now + wait);
     }
 
     /// Something else is wanted: a run is due now.
     pub fn wants_run(&mut self, started_by: StartedBy) {
-        (self.run, self.run_for) = (Timestamp::now(), started_by);
+        (self.run, self.run_for) = (self.clock.now(), started_by);
     }
 
     /// The settings came with other hours: it comes by the nearer of what it promised and of those.
@@ -70,9 +79,9 @@ impl Due {
 
     /// A run begins: returns what it is for, and says when the next one is due.
     pub fn begin_run(&mut self, settings: &AgentSettings) -> StartedBy {
-        let now = Timestamp::now();
+        let now = self.clock.now();
         let follows_check_ins = settings.runs() == settings.check_ins() && self.unanswered == 0 && self.check_in > now;
-        self.run = if follows_check_ins { self.check_in } else { settings.next(settings.runs(), &zone(settings), now, chance(now)) };
+        self.run = if follows_check_ins { self.check_in } else { settings.next(settings.runs(), &zone(settings), now, self.chance(now)) };
         std::mem::replace(&mut self.run_for, StartedBy::Interval)
     }
 
@@ -90,15 +99,15 @@ impl Due {
 
     /// Sleeps until something is due. Returns whether it was asked to end meanwhile.
     pub async fn sleep(&mut self, ended: &mut Signal, interrupted: &mut Signal, settings: impl Fn() -> AgentSettings) -> bool {
-        let (wall, clock) = (Timestamp::now(), Instant::now());
+        let (wall, began) = (self.clock.now(), Instant::now());
         loop {
-            let now = Timestamp::now();
-            let expected = wall + SignedDuration::try_from(clock.elapsed()).unwrap_or_default();
+            let now = self.clock.now();
+            let expected = wall + SignedDuration::try_from(began.elapsed()).unwrap_or_default();
             if expected.duration_since(now) > CLOCK_SET_BACK {
                 // The hours that were waited for are further off than they should be.
                 let settings = settings();
                 self.check_in = self.check_in.min(self.next_check_in(&settings));
-                self.run = self.run.min(settings.next(settings.runs(), &zone(&settings), now, chance(now)));
+                self.run = self.run.min(settings.next(settings.runs(), &zone(&settings), now, self.chance(now)));
             }
             let left = self.check_in.min(self.run).duration_since(now);
             let Ok(left) = Duration::try_from(left) else { return false };
@@ -119,6 +128,9 @@ pub fn zone(settings: &AgentSettings) -> TimeZone {
     TimeZone::get(&settings.zone).unwrap_or(TimeZone::UTC)
 }
 
-fn chance(now: Timestamp) -> u64 {
-    u64::from(now.subsec_nanosecond().unsigned_abs()).wrapping_mul(6_364_136_223_846_793_005).rotate_left(29)
+/// Spreads what is alike (SplitMix64).
+fn mixed(number: u64) -> u64 {
+    let number = (number ^ (number >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+    let number = (number ^ (number >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+    number ^ (number >> 31)
 }

@@ -1,0 +1,331 @@
+//! The agent's own folder: key, memory, due reactions, attic. The one folder that observing may write.
+
+use super::in_memory::InMemory;
+use super::on_disk::OnDisk;
+use super::storage::{Append, Listed, Lock, Storage};
+use crate::error::AgentError;
+use crate::memory_store::Store;
+use constans_clock::Clock;
+use constans_core::digest::DigestKey;
+use constans_wire::exit::Exit;
+use jiff::Timestamp;
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+use std::fs::File;
+use std::io::{self, Read as _};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use uuid::Uuid;
+
+/// The agent's own folder below a root.
+pub const USUAL: &str = "var/lib/constans";
+
+/// So many eventful runs are kept whole on a node.
+const MOST_WHOLE_RUNS: usize = 500;
+
+/// The agent's own folder, and the clock that dates what is kept there. Clones are the same folder.
+#[derive(Debug, Clone)]
+pub struct StateDir {
+    storage: Arc<dyn Storage>,
+    clock: Clock,
+    most_whole_runs: usize,
+}
+
+/// Held while a run goes on; nobody else runs meanwhile.
+pub struct RunLock {
+    _lock: Box<dyn Lock>,
+}
+
+/// Who runs.
+#[derive(Debug, Serialize, Deserialize)]
+struct Running {
+    pid: u32,
+    what: String,
+    since: Timestamp,
+}
+
+/// What orders the runs of a node.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct RunOrder {
+    /// New when the memory was lost.
+    pub memory_epoch: Uuid,
+    /// Rises with every run.
+    pub sequence: u64,
+}
+
+impl StateDir {
+    /// Opens the folder, making it if it is not there.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be made or written.
+    pub fn open(path: &Path) -> Result<Self, AgentError> {
+        let storage = OnDisk::open(path).map_err(|error| AgentError::own_file("make the folder", path, &error))?;
+        Ok(Self { storage: Arc::new(storage), clock: Clock::system(), most_whole_runs: MOST_WHOLE_RUNS })
+    }
+
+    /// Returns the folder of a simulated node, which goes by `clock` and keeps so many eventful runs whole.
+    pub fn in_memory(files: &InMemory, clock: Clock, most_whole_runs: usize) -> Self {
+        Self { storage: Arc::new(files.clone()), clock, most_whole_runs }
+    }
+
+    /// Returns the node's clock.
+    pub fn clock(&self) -> &Clock {
+        &self.clock
+    }
+
+    /// Returns the node's time.
+    pub fn now(&self) -> Timestamp {
+        self.clock.now()
+    }
+
+    /// Returns how many eventful runs are kept whole.
+    pub fn most_whole_runs(&self) -> usize {
+        self.most_whole_runs
+    }
+
+    /// Returns where it lies.
+    pub fn path(&self) -> PathBuf {
+        self.shown("")
+    }
+
+    /// Returns where one of its files lies.
+    pub fn shown(&self, name: impl AsRef<Path>) -> PathBuf {
+        self.storage.shown(name.as_ref())
+    }
+
+    /// Returns the folder for what need not last.
+    pub fn scratch(&self) -> PathBuf {
+        self.shown("scratch")
+    }
+
+    /// Returns whether this node belongs to a server.
+    pub fn is_joined(&self) -> bool {
+        self.exists("joined.json")
+    }
+
+    /// Returns whether a file is there.
+    pub fn exists(&self, name: impl AsRef<Path>) -> bool {
+        self.storage.exists(name.as_ref())
+    }
+
+    /// Returns a file's bytes; none if it is not there.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be read.
+    pub fn read(&self, name: impl AsRef<Path>) -> Result<Option<Vec<u8>>, AgentError> {
+        self.storage.read(name.as_ref()).map_err(self.failed("read", name.as_ref()))
+    }
+
+    /// Returns a file's text; none if it is not there. Bytes that are no text become U+FFFD.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be read.
+    pub fn read_text(&self, name: impl AsRef<Path>) -> Result<Option<String>, AgentError> {
+        Ok(self.read(name)?.map(|bytes| String::from_utf8_lossy(&bytes).into_owned()))
+    }
+
+    /// Returns what a file holds; none if it is not there.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be read.
+    pub fn read_json<T: DeserializeOwned>(&self, name: impl AsRef<Path>) -> Result<Option<T>, AgentError> {
+        let Some(bytes) = self.read(name.as_ref())? else { return Ok(None) };
+        serde_json::from_slice(&bytes).map(Some).map_err(|error| {
+            AgentError::new(format!("{} cannot be read: {error}", self.shown(name.as_ref()).display()))
+                .hint("it was changed by something else than the agent: take it away, the agent then begins anew")
+        })
+    }
+
+    /// Writes a file durably.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be written; the old one is then as it was.
+    pub fn write(&self, name: impl AsRef<Path>, bytes: &[u8]) -> Result<(), AgentError> {
+        self.storage.write(name.as_ref(), bytes).map_err(self.failed("write", name.as_ref()))
+    }
+
+    /// Writes a value durably.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be written; the old one is then as it was.
+    pub fn write_json(&self, name: impl AsRef<Path>, value: &impl Serialize) -> Result<(), AgentError> {
+        self.write(name, &serde_json::to_vec(value).expect("it is plain data"))
+    }
+
+    /// Writes anew what every run writes; see [`Storage::rewrite`].
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be written; the old one is then as it was.
+    pub fn rewrite(&self, name: impl AsRef<Path>, bytes: &[u8]) -> Result<(), AgentError> {
+        self.storage.rewrite(name.as_ref(), bytes).map_err(self.failed("write", name.as_ref()))
+    }
+
+    /// Writes anew a value that every run writes.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be written; the old one is then as it was.
+    pub fn rewrite_json(&self, name: impl AsRef<Path>, value: &impl Serialize) -> Result<(), AgentError> {
+        self.rewrite(name, &serde_json::to_vec(value).expect("it is plain data"))
+    }
+
+    /// Opens a file to be added to.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be opened.
+    pub fn append(&self, name: impl AsRef<Path>) -> io::Result<Box<dyn Append>> {
+        self.storage.append(name.as_ref())
+    }
+
+    /// Removes a file, if it can be.
+    pub fn remove(&self, name: impl AsRef<Path>) {
+        let _ = self.storage.remove(name.as_ref());
+    }
+
+    /// Returns the files of a folder, by name; none if they cannot be listed.
+    pub fn list(&self, folder: impl AsRef<Path>) -> Vec<Listed> {
+        self.storage.list(folder.as_ref()).unwrap_or_default()
+    }
+
+    /// Locks a name for one holder at a time; none if somebody else holds it.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be locked.
+    pub fn try_lock(&self, name: &str) -> Result<Option<Box<dyn Lock>>, AgentError> {
+        self.storage.try_lock(Path::new(name)).map_err(self.failed("lock", Path::new(name)))
+    }
+
+    fn failed<'a>(&'a self, what: &'a str, name: &'a Path) -> impl FnOnce(io::Error) -> AgentError + 'a {
+        move |error| AgentError::own_file(what, &self.shown(name), &error)
+    }
+
+    /// Returns the key of found digests; it is made at first and never leaves the node.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be read or made.
+    pub fn key(&self) -> Result<DigestKey, AgentError> {
+        match self.read("key")? {
+            Some(bytes) if bytes.len() == 32 => Ok(DigestKey::new(bytes)),
+            Some(_) => Err(AgentError::new(format!("{} is not a key of 32 bytes", self.shown("key").display()))
+                .hint("take it away; what is concealed is then held for changed once")),
+            None => {
+                let mut bytes = [0u8; 32];
+                let random = File::open("/dev/urandom").and_then(|mut random| random.read_exact(&mut bytes));
+                random.map_err(|error| AgentError::own_file("make the key", &self.shown("key"), &error))?;
+                self.write("key", &bytes)?;
+                Ok(DigestKey::new(bytes))
+            }
+        }
+    }
+
+    /// Waits until nobody else runs; `waiting` is told once who does.
+    ///
+    /// # Errors
+    ///
+    /// Returns who still runs since when, after `patience`.
+    pub fn lock(&self, what: &str, patience: Duration, mut waiting: impl FnMut(&str)) -> Result<RunLock, AgentError> {
+        let end = Instant::now() + patience;
+        let mut told = false;
+        let mut lock = loop {
+            if let Some(lock) = self.try_lock("lock")? {
+                break lock;
+            }
+            let who = self.who_runs();
+            if Instant::now() >= end {
+                return Err(AgentError::new(format!("another run goes on: {who}")).hint("wait until it ends, then run again").exit(Exit::Busy));
+            }
+            if !told {
+                waiting(&who);
+                told = true;
+            }
+            std::thread::sleep(Duration::from_millis(100));
+        };
+        let running = Running { pid: std::process::id(), what: what.to_owned(), since: self.now() };
+        lock.note(&serde_json::to_vec(&running).expect("it is plain data")).map_err(self.failed("write", Path::new("lock")))?;
+        Ok(RunLock { _lock: lock })
+    }
+
+    fn who_runs(&self) -> String {
+        match self.read("lock").ok().flatten().and_then(|bytes| serde_json::from_slice::<Running>(&bytes).ok()) {
+            Some(running) => format!("{} by process {} since {:.0}", running.what, running.pid, running.since),
+            None => "another process".to_owned(),
+        }
+    }
+
+    /// Returns the next place in the order of runs.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be kept.
+    pub fn next_run(&self) -> Result<RunOrder, AgentError> {
+        // With the memories: whoever loses them begins a new epoch.
+        let name = "memory/runs.json";
+        let mut order = self.read_json(name)?.unwrap_or_else(|| RunOrder { memory_epoch: Uuid::now_v7(), sequence: 0 });
+        order.sequence += 1;
+        self.rewrite_json(name, &order)?;
+        Ok(order)
+    }
+
+    /// Returns what is remembered of what is wanted: of one baseline of one kit, or of all that the server wants.
+    pub fn store(&self, name: &Path) -> Store {
+        Store::new(self.clone(), Path::new("memory").join(name))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::fs;
+    use std::os::unix::fs::PermissionsExt as _;
+
+    #[test]
+    fn a_second_run_is_told_who_runs() {
+        let folder = tempfile::tempdir().unwrap();
+        for state_dir in [StateDir::open(folder.path()).unwrap(), StateDir::in_memory(&InMemory::default(), Clock::system(), 1)] {
+            let held = state_dir.lock("enforce", Duration::ZERO, |_| ()).unwrap();
+            let error = state_dir.lock("observe", Duration::ZERO, |_| ()).err().unwrap();
+            assert!(error.message.starts_with("another run goes on: enforce by process"), "{}", error.message);
+            assert_eq!(error.exit, Exit::Busy);
+            drop(held);
+            assert!(state_dir.lock("observe", Duration::ZERO, |_| ()).is_ok());
+        }
+    }
+
+    #[test]
+    fn the_key_is_made_once_and_only_its_owner_may_read_it() {
+        let folder = tempfile::tempdir().unwrap();
+        let state_dir = StateDir::open(folder.path()).unwrap();
+        assert_eq!(state_dir.key().unwrap().digest(b"x"), state_dir.key().unwrap().digest(b"x"));
+        assert_eq!(fs::metadata(folder.path().join("key")).unwrap().permissions().mode() & 0o777, 0o600);
+    }
+
+    #[test]
+    fn both_places_keep_files_alike() {
+        let folder = tempfile::tempdir().unwrap();
+        let all = |state_dir: &StateDir| {
+            state_dir.write("runs/whole/b.json", b"2").unwrap();
+            state_dir.rewrite("runs/whole/a.json", b"1").unwrap();
+            state_dir.rewrite("runs/whole/a.json", b"10").unwrap();
+            let mut lines = state_dir.append("runs/lines").unwrap();
+            lines.add(b"one\n").and_then(|()| lines.add(b"two\n")).and_then(|()| lines.sync()).unwrap();
+            state_dir.remove("runs/none");
+            let listed: Vec<_> = state_dir.list("runs/whole").into_iter().filter(|listed| !listed.name.ends_with("a.new")).collect();
+            (listed, state_dir.read_text("runs/lines").unwrap(), state_dir.read("runs/none").unwrap(), state_dir.list("none"))
+        };
+        let on_disk = all(&StateDir::open(folder.path()).unwrap());
+        assert_eq!(on_disk, all(&StateDir::in_memory(&InMemory::default(), Clock::system(), 1)));
+        let names: Vec<_> = on_disk.0.iter().map(|listed| (listed.name.display().to_string(), listed.bytes)).collect();
+        assert_eq!(names, [("runs/whole/a.json".to_owned(), 2), ("runs/whole/b.json".to_owned(), 1)]);
+    }
+}

@@ -1,0 +1,10 @@
+//! The agent's own folder, and where it lies.
+
+mod folder;
+mod in_memory;
+mod on_disk;
+mod storage;
+
+pub use folder::{RunLock, RunOrder, StateDir, USUAL};
+pub use in_memory::InMemory;
+pub use storage::{Append, Listed, Lock, Storage};

@@ -1,0 +1,107 @@
+//! Where the agent's own files lie: on a disk, or, for simulated nodes, in memory.
+
+use std::fmt::Debug;
+use std::io;
+use std::path::{Path, PathBuf};
+
+/// A place for the agent's own files. Names are relative to it, as `memory/runs.json`; folders come with their files.
+pub trait Storage: Debug + Send + Sync {
+    /// Returns where a file lies, for messages.
+    fn shown(&self, name: &Path) -> PathBuf;
+
+    /// Returns a file's bytes; none if it is not there.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be read.
+    fn read(&self, name: &Path) -> io::Result<Option<Vec<u8>>>;
+
+    /// Returns whether a file is there.
+    fn exists(&self, name: &Path) -> bool;
+
+    /// Writes a file so that it is there whole or not at all, even after a power cut.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be written; the old one is then as it was.
+    fn write(&self, name: &Path, bytes: &[u8]) -> io::Result<()>;
+
+    /// Writes anew, as [`Storage::write`] does, what every run writes: the new file changes places with the old one, which
+    /// the next one overwrites, so that no file is made and removed each time. Not for what must be gone when it is replaced.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be written; the old one is then as it was.
+    fn rewrite(&self, name: &Path, bytes: &[u8]) -> io::Result<()>;
+
+    /// Opens a file to be added to; it is made if it is not there.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be opened.
+    fn append(&self, name: &Path) -> io::Result<Box<dyn Append>>;
+
+    /// Removes a file; one that is not there is none the less removed.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it is still there.
+    fn remove(&self, name: &Path) -> io::Result<()>;
+
+    /// Gives a file another name.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it still has the old one.
+    fn rename(&self, from: &Path, to: &Path) -> io::Result<()>;
+
+    /// Returns the files of a folder, by name; a folder that is not there has none.
+    ///
+    /// # Errors
+    ///
+    /// Returns why they cannot be listed.
+    fn list(&self, folder: &Path) -> io::Result<Vec<Listed>>;
+
+    /// Locks a name for one holder at a time, also among processes; none if somebody else holds it.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be locked.
+    fn try_lock(&self, name: &Path) -> io::Result<Option<Box<dyn Lock>>>;
+}
+
+/// A file of a folder.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Listed {
+    /// Its name, relative to the agent's own folder.
+    pub name: PathBuf,
+    /// Its size in bytes.
+    pub bytes: u64,
+}
+
+/// A file that is added to.
+pub trait Append: Send {
+    /// Adds bytes at the end.
+    ///
+    /// # Errors
+    ///
+    /// Returns why they cannot be added.
+    fn add(&mut self, bytes: &[u8]) -> io::Result<()>;
+
+    /// Makes what was added outlast a power cut.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it does not.
+    fn sync(&mut self) -> io::Result<()>;
+}
+
+/// A lock that is held until this is dropped.
+pub trait Lock: Send {
+    /// Notes who holds it, for others to read.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be noted.
+    fn note(&mut self, bytes: &[u8]) -> io::Result<()>;
+}

@@ -1,0 +1,58 @@
+//! What a run needs of the operating system that it acts on.
+
+use crate::error::HostError;
+use crate::machine::{ActedOn, Attic, Contents};
+use constans_core::compare::Difference;
+use constans_core::digest::DigestKey;
+use constans_core::filter::About;
+use constans_core::kind::Reaction;
+use constans_core::run::{Correction, Failure, Inspection, NativeStep, RestartPending};
+use constans_core::state::{Clause, EffectiveState};
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+/// An operating system under an agent: a machine, a private root on one, or a simulated one.
+pub trait Host: Send {
+    /// Returns which machine and root are acted on.
+    fn acted_on(&self) -> &ActedOn;
+
+    /// Returns the stable fields.
+    ///
+    /// # Errors
+    ///
+    /// Returns why they could not be found out.
+    fn about(&self) -> Result<About, HostError>;
+
+    /// Returns whether the operating system needs a restart of the node.
+    ///
+    /// # Errors
+    ///
+    /// Returns why that could not be read.
+    fn restart_pending(&self) -> Result<Option<RestartPending>, HostError>;
+
+    /// Takes in what concerns more than one clause of a state, before a run: the paths that Constans left behind, which are
+    /// never removed as unknown; in which order packet rules stand; how old the index of packages may be.
+    fn prepare(&mut self, state: &EffectiveState, left_behind: BTreeSet<String>);
+
+    /// A run begins that touches these clauses.
+    fn begin_run(&mut self, touched: &[&Clause], contents: &Arc<dyn Contents>);
+
+    /// The run has ended.
+    fn end_run(&mut self);
+
+    /// Removes what a correction that was cut off left unfinished.
+    fn tidy(&mut self);
+
+    /// Inspects a clause's thing; nothing is changed.
+    fn inspect(&mut self, clause: &Clause, contents: &dyn Contents, key: &DigestKey) -> Inspection;
+
+    /// Corrects what differs.
+    fn correct(&mut self, clause: &Clause, differences: &[Difference], contents: &dyn Contents, attic: &mut dyn Attic) -> Correction;
+
+    /// Carries out a clause's reaction.
+    ///
+    /// # Errors
+    ///
+    /// Returns what failed, with the command and its output.
+    fn react(&mut self, clause: &Clause, reaction: Reaction) -> Result<Vec<NativeStep>, Failure>;
+}
