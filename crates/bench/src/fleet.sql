@@ -9,16 +9,16 @@ create table made as
     from generate_series(1, :nodes) as n;
 create table model as select node.* from node limit 1;
 
-insert into node (id, name, labels, about, stage, groups, mode)
+insert into node (id, name, labels, about, stage, groups, mode, joined_at)
     select made.id, format('kiosk-%s-%s', site, number + 1000), jsonb_set(labels, '{site}', to_jsonb(site)), about, stage, groups,
-        case when n % 10 = 0 then 'observe' else mode end from made, model;
-insert into node_key (spki_digest, node, certificate, ends_at)
-    select sha256(made.id::text::bytea), made.id, certificate, ends_at from made, node_key k join model on k.node = model.id;
-insert into fact (node, what, value, from_at)
-    select made.id, what, case what when 'labels' then jsonb_set(value, '{site}', to_jsonb(site)) else value end, now() - make_interval(days => :days)
+        case when n % 10 = 0 then 'observe' else mode end, now() - make_interval(days => :days) from made, model;
+insert into node_key (spki_digest, node, certificate, ends_at, issued_at)
+    select sha256(made.id::text::bytea), made.id, certificate, ends_at, issued_at from made, node_key k join model on k.node = model.id;
+insert into fact (node, what, value, from_at, learned_at)
+    select made.id, what, case what when 'labels' then jsonb_set(value, '{site}', to_jsonb(site)) else value end, now() - make_interval(days => :days), now() - make_interval(days => :days)
     from made, fact join model on fact.node = model.id where until_at is null;
-insert into node_wanted (node, state, epoch, counter, settings, explained, overdue_secs)
-    select made.id, state, epoch, nextval('generation_counter'), settings, explained, w.overdue_secs from made, node_wanted w join model on w.node = model.id;
+insert into node_wanted (node, state, epoch, counter, settings, explained, overdue_secs, since)
+    select made.id, state, epoch, nextval('generation_counter'), settings, explained, w.overdue_secs, now() - make_interval(days => :days) from made, node_wanted w join model on w.node = model.id;
 insert into heard (node, first_at, last_at, count, largest_gap_ms, promised_at, clock_off_ms)
     select made.id, now() - make_interval(days => (part + 1) * :spell), now() - make_interval(days => part * :spell), :spell * 96, 900000,
         now() - make_interval(days => part * :spell) + interval '15 min', 12
@@ -39,8 +39,8 @@ insert into node_exception (node, name, address, severity, outcome, said, since,
     select made.id, name, case status when 'drift_found' then 'file:/etc/issue' when 'failed' then 'package:openssh-server' when 'unmet' then 'probe:quay-clock' else 'file:/etc/kiosk/' || n % 7 || '.conf' end,
         'high', case status when 'drift_found' then 'drifted' when 'rollout_waiting' then 'waiting' else status end, 'its node only observes', now() - interval '5 hours', gen_random_uuid()
     from made join node on node.id = made.id where status <> 'in_line';
-insert into episode (node, address, severity, wanted, in_line_until, detected_at, detected_run, closed_at, closed_as, closed_run)
-    select id, 'file:/etc/issue', 'high', 'w1:0', at, at + interval '15 min', gen_random_uuid(), at + interval '15 min', 'corrected', gen_random_uuid()
+insert into episode (node, address, severity, wanted, in_line_until, detected_at, detected_run, closed_at, closed_as, closed_run, learned_at)
+    select id, 'file:/etc/issue', 'high', 'w1:0', at, at + interval '15 min', gen_random_uuid(), at + interval '15 min', 'corrected', gen_random_uuid(), at + interval '15 min'
     from made, generate_series(1, :days) as day, lateral (select now() - day * interval '1 day' + random() * interval '1 day' as at) as moment where (n + day) % 100 < 3;
 select format('create table if not exists run_%s partition of run for values from (%L) to (%L)', to_char(month, 'YYYY_MM'), month, month + interval '1 month')
     from generate_series(date_trunc('month', now() - make_interval(days => :days)), date_trunc('month', now()), interval '1 month') as month \gexec

@@ -8,8 +8,9 @@ use crate::store::run::PlainRun;
 use crate::trust::{Authority, AuthorityError, HandedOut, Refusals, Secret};
 use crate::work::gather::Gathering;
 use crate::work::recover::look_for_restored;
-use crate::{api, checkin};
+use crate::{api, checkin, clock};
 use clap::Args;
+use constans_clock::Clock;
 use constans_core::digest::DigestKey;
 use constans_core::kit::Kit;
 use rocket::config::{LogLevel, MutualTls, TlsConfig};
@@ -51,6 +52,9 @@ pub struct Settings {
     /// The colour of this server in the console's header, as #0F5E6B, so that two windows are never mixed up
     #[arg(long, value_name = "COLOUR", value_parser = colour)]
     pub colour: Option<String>,
+    /// Goes by the clock in this file, which a test or the demo moves, and not by the system's
+    #[arg(long, value_name = "FILE", hide = true)]
+    pub clock: Option<PathBuf>,
 }
 
 /// How often the server notes that it hears.
@@ -80,6 +84,9 @@ pub enum LaunchError {
     /// A person.
     #[error("nobody is called {0}")]
     NoPerson(String),
+    /// A clock that is moved.
+    #[error("{} is not a clock", .0.display())]
+    Clock(PathBuf, #[source] std::io::Error),
     /// Randomness.
     #[error("there is no randomness")]
     Random(#[source] std::io::Error),
@@ -94,7 +101,7 @@ impl LaunchError {
             Self::Listener(..) => Some("does another program listen there? Name another address"),
             Self::Authority(_) | Self::Protected(_) => Some("the folder --protected belongs to the server's account, with mode 0700"),
             Self::NoPerson(_) => Some("a new person needs a --role"),
-            Self::Certificate(_) | Self::Random(_) => None,
+            Self::Certificate(_) | Self::Random(_) | Self::Clock(..) => None,
         }
     }
 }
@@ -141,6 +148,10 @@ pub async fn open_database(url: &str) -> Result<PgPool, LaunchError> {
 ///
 /// Returns why it could not be started.
 pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
+    if let Some(path) = &settings.clock {
+        clock::go_by(Clock::in_file(path).map_err(|error| LaunchError::Clock(path.clone(), error))?);
+        tracing::warn!(clock = %path.display(), "the time is not the system's: a test or the demo moves it");
+    }
     let db = open_database(&settings.database).await?;
     let mut connection = db.acquire().await.map_err(LaunchError::Database)?;
     alive::note_start(&mut connection, 3.0 * ALIVE_EVERY.as_secs_f64()).await.map_err(LaunchError::Database)?;

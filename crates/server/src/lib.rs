@@ -3,6 +3,7 @@
 pub mod api;
 pub mod body;
 pub mod checkin;
+pub mod clock;
 pub mod launch;
 pub mod people;
 pub mod problem;

@@ -29,7 +29,7 @@ const LATELY: i64 = 12;
 #[utoipa::path(tag = "fleet", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("filter" = Option<String>, Query, description = "CEL over labels, about and node")), responses((status = 200, body = Fleet)))]
 #[get("/api/fleet?<filter>")]
 pub async fn fleet(filter: Option<&str>, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Fleet> {
-    let (db, now) = (db.inner(), Timestamp::now());
+    let (db, now) = (db.inner(), crate::clock::now());
     let Narrowed { by, undecidable } = narrowed(db, filter, now).await?;
     let total = async |by: &Narrowing| Ok(count(listing::total(db, by).await?));
     let ((mut signs, attention), meant, total, unknown, lately, (stages, joining, recovering_since)) = tokio::try_join!(

@@ -7,7 +7,7 @@ use crate::trust::{Allowed, InvitationMake, Secret};
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use constans_wire::join::{INVITATION_FORM, Invitation, MadeInvitation, NewInvitation};
-use jiff::{SignedDuration, Timestamp};
+use jiff::SignedDuration;
 use rocket::serde::json::Json;
 use rocket::{State, post};
 use serde_json::json;
@@ -31,7 +31,7 @@ pub async fn make(
     }
     let id = Uuid::now_v7();
     let secret = Secret::make().map_err(|_| ApiError::Wrong("there is no randomness".to_owned()))?;
-    let expires_at = Timestamp::now() + SignedDuration::from_secs(i64::try_from(wanted.for_secs).unwrap_or(0));
+    let expires_at = crate::clock::now() + SignedDuration::from_secs(i64::try_from(wanted.for_secs).unwrap_or(0));
     let labels = json!(wanted.labels);
     let uses = i32::try_from(wanted.uses).unwrap_or(1);
     let row = invitation::NewRow { id, secret_digest: &secret.digest(), labels: &labels, uses, made_by: &caller.person, expires_at };

@@ -8,7 +8,6 @@ use crate::trust::{Allowed, JoinDecide, NodeRead, ReadRequest, Refusal};
 use crate::work::resolve::resolve_one;
 use constans_core::digest::hex;
 use constans_wire::join::{Approve, Deny, JoiningRequest};
-use jiff::Timestamp;
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
 use serde_json::json;
@@ -57,7 +56,7 @@ pub async fn approve(id: Uuid, how: Json<Approve>, caller: Allowed<JoinDecide>, 
             let missing = || ApiError::Missing { what: "node", name: known.clone() };
             let node_id = node::by_name(&mut *transaction, known).await?.ok_or_else(missing)?;
             let keys = node::let_back(&mut transaction, node_id).await?.iter().map(|key| hex(key)).collect();
-            here.refusals.add(&Refusal { at: Timestamp::now(), node: node_id, refused: false, keys }).map_err(ApiError::Protected)?;
+            here.refusals.add(&Refusal { at: crate::clock::now(), node: node_id, refused: false, keys }).map_err(ApiError::Protected)?;
             heard::forget(&mut transaction, node_id).await?;
             (node_id, known.clone())
         }

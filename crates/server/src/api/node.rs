@@ -23,7 +23,7 @@ use std::sync::Arc;
 #[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = NodePage)))]
 #[get("/api/nodes?<after>&<filter>")]
 pub async fn list(after: Option<&str>, filter: Option<&str>, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<NodePage> {
-    let (db, now) = (db.inner(), Timestamp::now());
+    let (db, now) = (db.inner(), crate::clock::now());
     let Narrowed { by, undecidable } = narrowed(db, filter, now).await?;
     let (nodes, unknown) = tokio::try_join!(summaries(db, &by, after.unwrap_or_default(), now), undecided(db, &by))?;
     Ok(Json(NodePage { next: next_page(&nodes), nodes, undecidable: undecidable + unknown }))
@@ -40,7 +40,7 @@ fn next_page(nodes: &[NodeSummary]) -> Option<String> {
 #[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = NodeSummary)))]
 #[get("/api/nodes/<name>")]
 pub async fn show(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<NodeSummary> {
-    let now = Timestamp::now();
+    let now = crate::clock::now();
     let row = listing::one(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     summarised(db.inner(), vec![row], now).await?.pop().map(Json).ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })
 }
@@ -93,7 +93,7 @@ pub async fn revoke(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>,
     if !node::revoke(&mut *transaction, id).await? {
         return Err(ApiError::Conflict { message: format!("{name} was revoked already"), hint: "constans node list shows since when".to_owned() });
     }
-    here.refusals.add(&Refusal { at: Timestamp::now(), node: id, refused: true, keys: Vec::new() }).map_err(ApiError::Protected)?;
+    here.refusals.add(&Refusal { at: crate::clock::now(), node: id, refused: true, keys: Vec::new() }).map_err(ApiError::Protected)?;
     notice::tell(&mut *transaction, "nodes").await?;
     audit::add(&mut *transaction, &caller.person, "revoked", name, &json!({ "node": id })).await?;
     transaction.commit().await?;

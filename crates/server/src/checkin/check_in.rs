@@ -54,7 +54,7 @@ pub async fn check_in(
     here: &State<Arc<Here>>,
     together: &State<Gathering<ShownCheckIn>>,
 ) -> Answer<CheckInAnswer> {
-    let (said, now) = (said.sent_by(&shown, db).await?, Timestamp::now());
+    let (said, now) = (said.sent_by(&shown, db).await?, crate::clock::now());
     let of_itself = OfItself::said(&said)?;
     let new = new_check_in(&said, shown.node, of_itself.digest()?, now);
     let (name, wanted) = match together.take((new.clone(), shown.spki.clone())).await {

@@ -21,7 +21,7 @@ use uuid::Uuid;
 #[utoipa::path(tag = "agents", security(()), responses((status = 200, body = Greeting)))]
 #[get("/greeting")]
 pub fn greeting() -> Json<Greeting> {
-    Json(Greeting { server: env!("CARGO_PKG_VERSION").to_owned(), now: jiff::Timestamp::now() })
+    Json(Greeting { server: env!("CARGO_PKG_VERSION").to_owned(), now: crate::clock::now() })
 }
 
 /// Asks to be a node of this fleet, or what became of it.

@@ -1,10 +1,12 @@
 //! When the server could hear, and when it could not.
 
+use crate::clock::sql_now;
 use sqlx::{PgConnection, PgExecutor};
 
 /// Notes that the server hears.
 pub async fn note(db: impl PgExecutor<'_>) -> sqlx::Result<()> {
-    sqlx::query("insert into server_alive (last_at) values (now()) on conflict (single) do update set last_at = excluded.last_at")
+    sqlx::query("insert into server_alive (last_at) values ($1) on conflict (single) do update set last_at = excluded.last_at")
+        .bind(sql_now())
         .execute(db)
         .await
         .map(|_| ())
@@ -12,11 +14,10 @@ pub async fn note(db: impl PgExecutor<'_>) -> sqlx::Result<()> {
 
 /// Notes at a start how long nobody heard, if it was longer than the server notes that it hears.
 pub async fn note_start(db: &mut PgConnection, longer_than_secs: f64) -> sqlx::Result<()> {
-    sqlx::query(
-        "insert into server_down (from_at, until_at) select last_at, now() from server_alive where last_at < now() - make_interval(secs => $1)",
-    )
-    .bind(longer_than_secs)
-    .execute(&mut *db)
-    .await?;
+    sqlx::query("insert into server_down (from_at, until_at) select last_at, $2 from server_alive where last_at < $2 - make_interval(secs => $1)")
+        .bind(longer_than_secs)
+        .bind(sql_now())
+        .execute(&mut *db)
+        .await?;
     note(db).await
 }

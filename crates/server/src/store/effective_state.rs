@@ -1,5 +1,6 @@
 //! Effective states: each clause is stored once for the whole fleet, and a state is the list of its clauses.
 
+use crate::clock::sql_now;
 use constans_core::digest::Digest;
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use serde_json::Value;
@@ -56,10 +57,11 @@ pub async fn clause_ids(db: impl PgExecutor<'_>, digests: &[&str]) -> sqlx::Resu
 
 /// Stores a state once for the whole fleet; its clauses are stored already.
 pub async fn store(db: impl PgExecutor<'_>, digest: &str, clauses: &[i64], releases: &[String]) -> sqlx::Result<()> {
-    sqlx::query("insert into effective_state (digest, clauses, releases) values ($1, $2, $3) on conflict (digest) do nothing")
+    sqlx::query("insert into effective_state (digest, clauses, releases, made_at) values ($1, $2, $3, $4) on conflict (digest) do nothing")
         .bind(digest)
         .bind(clauses)
         .bind(releases)
+        .bind(sql_now())
         .execute(db)
         .await
         .map(|_| ())

@@ -1,5 +1,6 @@
 //! Drift episodes.
 
+use crate::clock::sql_now;
 use constans_core::episode::{ClosedAs, EpisodeChange, OpenEpisode};
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
@@ -52,7 +53,7 @@ pub async fn open_of(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<BTreeM
 pub async fn apply(db: &mut PgConnection, node: Uuid, run: Uuid, change: &EpisodeChange, began: Timestamp, ended_at: Timestamp) -> sqlx::Result<()> {
     match change {
         EpisodeChange::Open { address, severity, wanted, window } => sqlx::query(
-            "insert into episode (node, address, severity, wanted, in_line_until, detected_at, detected_run) values ($1, $2, $3, $4, $5, $6, $7)
+            "insert into episode (node, address, severity, wanted, in_line_until, detected_at, detected_run, learned_at) values ($1, $2, $3, $4, $5, $6, $7, $8)
              on conflict (node, address) where closed_at is null do nothing",
         )
         .bind(node)
@@ -62,13 +63,14 @@ pub async fn apply(db: &mut PgConnection, node: Uuid, run: Uuid, change: &Episod
         .bind(window.from.to_sqlx())
         .bind(window.to.to_sqlx())
         .bind(run)
+        .bind(sql_now())
         .execute(db)
         .await
         .map(|_| ()),
         EpisodeChange::Close { address, closed_as } => {
             let at = if *closed_as == ClosedAs::Corrected { ended_at } else { began };
             sqlx::query(
-                "update episode set closed_at = greatest($4, detected_at), closed_as = $5, closed_run = $3, closed_learned_at = now()
+                "update episode set closed_at = greatest($4, detected_at), closed_as = $5, closed_run = $3, closed_learned_at = $6
                  where node = $1 and address = $2 and closed_at is null",
             )
             .bind(node)
@@ -76,6 +78,7 @@ pub async fn apply(db: &mut PgConnection, node: Uuid, run: Uuid, change: &Episod
             .bind(run)
             .bind(at.to_sqlx())
             .bind(serde_json::to_value(closed_as).ok().as_ref().and_then(serde_json::Value::as_str))
+            .bind(sql_now())
             .execute(db)
             .await
             .map(|_| ())

@@ -1,6 +1,7 @@
 //! What is not in line at each node now: kept up as its reports come, since what is alike follows from the state's digest.
 
 use super::narrowing::{Narrowing, REFUSED};
+use crate::clock::sql_now;
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
 use sqlx::{PgConnection, PgExecutor, QueryBuilder};
@@ -76,8 +77,10 @@ pub async fn tugs_of_war(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx
     let mut query = QueryBuilder::new(
         "select node.name, e.address, e.times, e.since from (
              select node, address, count(*) as times, min(detected_at) as since from episode
-             where closed_as = 'corrected' and closed_at > now() - interval '1 day' group by node, address having count(*) >= 3) e join node on node.id = e.node",
+             where closed_as = 'corrected' and closed_at > ",
     );
+    query.push_bind(sql_now());
+    query.push(" - interval '1 day' group by node, address having count(*) >= 3) e join node on node.id = e.node");
     narrowing.push_beside(&mut query);
     query.push(" where node.revoked_at is null and node.retired_at is null and ");
     narrowing.push(&mut query);

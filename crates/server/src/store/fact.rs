@@ -1,6 +1,7 @@
 //! Facts about nodes, as intervals with two times: when it was so, and when the server learned it. What lists show of a node
 //! now stands with the node too.
 
+use crate::clock::sql_now;
 use serde_json::Value;
 use sqlx::PgConnection;
 use uuid::Uuid;
@@ -13,22 +14,25 @@ pub async fn now_is(db: &mut PgConnection, node: Uuid, what: &str, value: &Value
 /// Says of several nodes what is so from now on, and returns those of which it is new. Nothing is written of the others.
 pub async fn now_are(db: &mut PgConnection, what: &str, facts: &[(Uuid, &Value)]) -> sqlx::Result<Vec<Uuid>> {
     let (nodes, values): (Vec<Uuid>, Vec<&Value>) = facts.iter().copied().unzip();
+    let now = sql_now();
     sqlx::query(
-        "update fact set until_at = now() from unnest($2::uuid[], $3::jsonb[]) as new (node, value)
+        "update fact set until_at = $4 from unnest($2::uuid[], $3::jsonb[]) as new (node, value)
          where fact.node = new.node and fact.what = $1 and fact.until_at is null and fact.superseded_at is null and fact.value <> new.value",
     )
     .bind(what)
     .bind(&nodes)
     .bind(&values)
+    .bind(now)
     .execute(&mut *db)
     .await?;
     let new: Vec<Uuid> = sqlx::query_scalar(
-        "insert into fact (node, what, value, from_at) select node, $1, value, now() from unnest($2::uuid[], $3::jsonb[]) as new (node, value)
+        "insert into fact (node, what, value, from_at, learned_at) select node, $1, value, $4, $4 from unnest($2::uuid[], $3::jsonb[]) as new (node, value)
          on conflict (node, what) where until_at is null and superseded_at is null do nothing returning node",
     )
     .bind(what)
     .bind(&nodes)
     .bind(&values)
+    .bind(now)
     .fetch_all(&mut *db)
     .await?;
     if let (Some(show), false) = (shown(what), new.is_empty()) {

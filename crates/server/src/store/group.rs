@@ -1,5 +1,6 @@
 //! Groups, as intervals.
 
+use crate::clock::sql_now;
 use serde_json::Value;
 use sqlx::{PgConnection, PgExecutor};
 
@@ -10,9 +11,18 @@ pub async fn all(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<Value>> {
 
 /// Sets a group from now on.
 pub async fn set(db: &mut PgConnection, name: &str, body: &Value, by: &str) -> sqlx::Result<()> {
-    sqlx::query("update node_group set until_at = now() where name = $1 and until_at is null and superseded_at is null")
+    let now = sql_now();
+    sqlx::query("update node_group set until_at = $2 where name = $1 and until_at is null and superseded_at is null")
         .bind(name)
+        .bind(now)
         .execute(&mut *db)
         .await?;
-    sqlx::query("insert into node_group (name, body, set_by) values ($1, $2, $3)").bind(name).bind(body).bind(by).execute(db).await.map(|_| ())
+    sqlx::query("insert into node_group (name, body, set_by, from_at, learned_at) values ($1, $2, $3, $4, $4)")
+        .bind(name)
+        .bind(body)
+        .bind(by)
+        .bind(now)
+        .execute(db)
+        .await
+        .map(|_| ())
 }

@@ -136,7 +136,7 @@ pub async fn note(db: &mut PgConnection, new: &NewCheckIn, span: Option<i64>, is
     .await?;
     sqlx::query(
         "update node_now set mark_before = $7, mark = $2, has_epoch = $4, has_counter = $5, has_state = $6, heard_span = $8, heard_at = $9, promised_at = $10,
-             on_time_until = $11, silent_after = $12, clock_off_ms = $13, said = $14, double_since = case when $3 then coalesce(double_since, now()) end
+             on_time_until = $11, silent_after = $12, clock_off_ms = $13, said = $14, double_since = case when $3 then coalesce(double_since, $9) end
          where node = $1",
     )
     .bind(new.node)

@@ -1,5 +1,6 @@
 //! Invitations.
 
+use crate::clock::sql_now;
 use jiff::Timestamp;
 use jiff_sqlx::ToSqlx as _;
 use serde_json::Value;
@@ -24,13 +25,14 @@ pub struct NewRow<'a> {
 
 /// Adds an invitation.
 pub async fn add(db: impl PgExecutor<'_>, row: &NewRow<'_>) -> sqlx::Result<()> {
-    sqlx::query("insert into invitation (id, secret_digest, labels, uses_left, made_by, expires_at) values ($1, $2, $3, $4, $5, $6)")
+    sqlx::query("insert into invitation (id, secret_digest, labels, uses_left, made_by, expires_at, made_at) values ($1, $2, $3, $4, $5, $6, $7)")
         .bind(row.id)
         .bind(row.secret_digest)
         .bind(row.labels)
         .bind(row.uses)
         .bind(row.made_by)
         .bind(row.expires_at.to_sqlx())
+        .bind(sql_now())
         .execute(db)
         .await
         .map(|_| ())
@@ -52,9 +54,10 @@ pub enum Standing {
 /// Returns what an invitation allows. Its row is locked until the transaction ends.
 pub async fn standing(db: impl PgExecutor<'_>, id: Uuid, secret_digest: &[u8]) -> sqlx::Result<Standing> {
     let row: Option<(bool, i32)> =
-        sqlx::query_as("select expires_at <= now(), uses_left from invitation where id = $1 and secret_digest = $2 for update")
+        sqlx::query_as("select expires_at <= $3, uses_left from invitation where id = $1 and secret_digest = $2 for update")
             .bind(id)
             .bind(secret_digest)
+            .bind(sql_now())
             .fetch_optional(db)
             .await?;
     Ok(match row {

@@ -1,5 +1,6 @@
 //! Joining requests.
 
+use crate::clock::sql_now;
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use serde_json::Value;
 use sqlx::PgExecutor;
@@ -82,7 +83,7 @@ pub struct NewRow<'a> {
 
 /// Adds a request.
 pub async fn add(db: impl PgExecutor<'_>, row: &NewRow<'_>) -> sqlx::Result<()> {
-    sqlx::query("insert into joining_request (id, invitation, spki_digest, name, request, address, about, known_node) values ($1, $2, $3, $4, $5, $6, $7, $8)")
+    sqlx::query("insert into joining_request (id, invitation, spki_digest, name, request, address, about, known_node, requested_at) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)")
         .bind(row.id)
         .bind(row.invitation)
         .bind(row.spki)
@@ -91,6 +92,7 @@ pub async fn add(db: impl PgExecutor<'_>, row: &NewRow<'_>) -> sqlx::Result<()> 
         .bind(row.address)
         .bind(row.about)
         .bind(row.known_node)
+        .bind(sql_now())
         .execute(db)
         .await
         .map(|_| ())
@@ -98,10 +100,11 @@ pub async fn add(db: impl PgExecutor<'_>, row: &NewRow<'_>) -> sqlx::Result<()> 
 
 /// Notes that a request was approved and which node it became.
 pub async fn approve(db: impl PgExecutor<'_>, id: Uuid, node: Uuid, by: &str) -> sqlx::Result<()> {
-    sqlx::query("update joining_request set decision = 'approved', node = $2, decided_by = $3, decided_at = now() where id = $1")
+    sqlx::query("update joining_request set decision = 'approved', node = $2, decided_by = $3, decided_at = $4 where id = $1")
         .bind(id)
         .bind(node)
         .bind(by)
+        .bind(sql_now())
         .execute(db)
         .await
         .map(|_| ())
@@ -109,10 +112,11 @@ pub async fn approve(db: impl PgExecutor<'_>, id: Uuid, node: Uuid, by: &str) ->
 
 /// Notes that a request was denied and why.
 pub async fn deny(db: impl PgExecutor<'_>, id: Uuid, because: &str, by: &str) -> sqlx::Result<()> {
-    sqlx::query("update joining_request set decision = 'denied', because = $2, decided_by = $3, decided_at = now() where id = $1")
+    sqlx::query("update joining_request set decision = 'denied', because = $2, decided_by = $3, decided_at = $4 where id = $1")
         .bind(id)
         .bind(because)
         .bind(by)
+        .bind(sql_now())
         .execute(db)
         .await
         .map(|_| ())

@@ -1,11 +1,11 @@
 //! Lists of nodes as they are now, narrowed or whole, and how many there are of each sign.
 
-use super::narrowing::{HEARING, Narrowing, REFUSED, SIGN};
+use super::narrowing::{Narrowing, REFUSED, push_hearing, push_sign, push_timed};
 use constans_core::filter::STABLE_FIELDS;
 use constans_core::standing::{CERTIFICATE_ENDS_WITHIN_HOURS, CLOCK_TOLERANCE_SECS};
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use serde_json::Value;
-use sqlx::{AssertSqlSafe, Execute as _, PgExecutor, PgPool, QueryBuilder};
+use sqlx::{AssertSqlSafe, PgExecutor, PgPool, Postgres, QueryBuilder};
 use uuid::Uuid;
 
 /// A node with what is so of it now.
@@ -63,17 +63,19 @@ pub struct NodeRow {
     pub open_episodes: i32,
 }
 
-/// What is shown of each of the nodes `page`.
-fn shown(page: &str) -> String {
-    format!(
-        "with page as materialized ({page})
-         select node.id, node.name, node.revoked_at, node.labels, node.about, n.heard_at, n.promised_at, {HEARING} as hearing, n.clock_off_ms, k.ends_at,
-             node.stage, node.groups, node.mode, w.state, w.unusable, n.double_since, w.since, n.full_status, n.full_state, n.full_began,
+/// Begins what is shown of each of the nodes of a page; the statement that selects their ids comes next.
+const BEGIN_SHOWN: &str = "with page as materialized (";
+
+/// Writes what is shown of each of the nodes of a page, after the statement that selects their ids.
+fn push_shown(query: &mut QueryBuilder<Postgres>) {
+    query.push(") select node.id, node.name, node.revoked_at, node.labels, node.about, n.heard_at, n.promised_at, n.clock_off_ms, k.ends_at, ");
+    push_hearing(query).push(
+        " as hearing, node.stage, node.groups, node.mode, w.state, w.unusable, n.double_since, w.since, n.full_status, n.full_state, n.full_began,
              n.overdue_at, n.full_run, node.restart_pending, n.memory_lost_at, n.open_episodes
          from page join node on node.id = page.id join node_now n on n.node = node.id left join node_wanted w on w.node = node.id
              left join lateral (select max(ends_at) as ends_at from node_key where node_key.node = node.id and node_key.revoked_at is null) k on true
-         order by node.name"
-    )
+         order by node.name",
+    );
 }
 
 /// Where many nodes are meant, a page of them is found among the first of all.
@@ -82,13 +84,13 @@ const FIRST_BY_NAME: &str = "(select * from node where retired_at is null and na
 /// Returns the nodes of a list by name; at most `most` after the name `after`.
 pub async fn all(db: &PgPool, narrowing: &Narrowing, after: &str, most: i64) -> sqlx::Result<Vec<NodeRow>> {
     let among = |nodes: &'static str| async move {
-        let mut page = QueryBuilder::new(format!("select node.id from {nodes} node"));
+        let mut page = QueryBuilder::new(format!("{BEGIN_SHOWN}select node.id from {nodes} node"));
         narrowing.push_beside(&mut page);
         page.push(" where node.retired_at is null and node.name > ").push_bind(after.to_owned()).push(" and ");
         narrowing.push(&mut page);
         page.push(" order by node.name limit ").push_bind(most);
-        let arguments = page.build().take_arguments().map_err(sqlx::Error::Encode)?.unwrap_or_default();
-        sqlx::query_as_with(AssertSqlSafe(shown(page.sql().as_str())), arguments).persistent(false).fetch_all(db).await
+        push_shown(&mut page);
+        page.build_query_as().persistent(false).fetch_all(db).await
     };
     if !narrowing.asks_for_now() {
         let first: Vec<NodeRow> = among(FIRST_BY_NAME).await?;
@@ -112,8 +114,10 @@ pub async fn undecidable(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx
 
 /// Returns the node that has this name now.
 pub async fn one(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Option<NodeRow>> {
-    let sql = shown("select id from node where retired_at is null and name = $1");
-    sqlx::query_as(AssertSqlSafe(sql)).bind(name).fetch_optional(db).await
+    let mut query = QueryBuilder::new(format!("{BEGIN_SHOWN}select id from node where retired_at is null and name = "));
+    query.push_bind(name.to_owned());
+    push_shown(&mut query);
+    query.build_query_as().fetch_optional(db).await
 }
 
 /// Returns how many nodes of a list there are that are not refused.
@@ -143,16 +147,17 @@ pub struct SignRow {
 /// the list [asks for now](Narrowing::asks_for_now), those that are heard, in line and without troubles are left out.
 pub async fn signs(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<SignRow>> {
     let clock_is_right = format!("n.clock_off_ms between {} and {}", -1_000 * CLOCK_TOLERANCE_SECS, 1_000 * CLOCK_TOLERANCE_SECS);
-    let mut query = QueryBuilder::new(format!(
-        "select {SIGN} as sign, count(*) as nodes, coalesce(array_agg(n.node) filter (where n.heard_at is null or n.full_status is null or now() > n.silent_after
-             or now() > n.overdue_at or n.double_since is not null or n.memory_lost_at is not null or n.is_unusable or not {clock_is_right}), '{{}}') as troubled from "
-    ));
+    let mut query = QueryBuilder::new("select ");
+    push_sign(&mut query).push(" as sign, count(*) as nodes, coalesce(array_agg(n.node) filter (where n.heard_at is null or n.full_status is null");
+    push_timed(&mut query, " or {now} > n.silent_after or {now} > n.overdue_at or n.double_since is not null or n.memory_lost_at is not null");
+    query.push(format!(" or n.is_unusable or not {clock_is_right}), '{{}}') as troubled from "));
     if narrowing.asks_for_now() {
         query.push("node_now n join node on node.id = n.node where ");
         narrowing.push(&mut query);
     } else {
         // The nodes that are meant are looked for among those of which something is to be said, and not the other way round.
-        query.push(format!("(select * from node_now n where (n.quiet_until >= now() and {clock_is_right}) is not true offset 0) n where true"));
+        push_timed(&mut query, "(select * from node_now n where (n.quiet_until >= {now} and ");
+        query.push(format!("{clock_is_right}) is not true offset 0) n where true"));
         narrowing.push_among(&mut query, "n.node");
     }
     query.push(" group by 1").build_query_as().persistent(false).fetch_all(db).await
@@ -172,7 +177,8 @@ pub struct TickRow {
 /// Returns the nodes of a list, as the ribbon shows them.
 pub async fn ticks(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<TickRow>> {
     let mut query = QueryBuilder::new("select node.name, ");
-    query.push(format!("{SIGN} as sign, {HEARING} as hearing from node_now n join node on node.id = n.node"));
+    push_sign(&mut query).push(" as sign, ");
+    push_hearing(&mut query).push(" as hearing from node_now n join node on node.id = n.node");
     query.push(" where node.retired_at is null and ");
     narrowing.push(&mut query);
     query.build_query_as().persistent(false).fetch_all(db).await
@@ -210,20 +216,21 @@ pub struct TroubledRow {
 /// Returns these nodes, and those of a list whose certificate ends.
 pub async fn troubled(db: impl PgExecutor<'_>, narrowing: &Narrowing, nodes: Vec<Uuid>) -> sqlx::Result<Vec<TroubledRow>> {
     let mut query = QueryBuilder::new(
-        "with ending as materialized (select k.node, (select max(ends_at) from node_key l where l.node = k.node and l.revoked_at is null) as ends_at
-             from node_key k where k.revoked_at is null and k.ends_at < now() + make_interval(hours => ",
+        "with ending as materialized (select k.node, (select max(ends_at) from node_key l where l.node = k.node and l.revoked_at is null) as ends_at ",
     );
+    push_timed(&mut query, "from node_key k where k.revoked_at is null and k.ends_at < {now} + make_interval(hours => ");
     query
         .push_bind(i32::try_from(CERTIFICATE_ENDS_WITHIN_HOURS).unwrap_or(i32::MAX))
         .push(") group by k.node), candidate as materialized (select unnest(");
     query.push_bind(nodes).push("::uuid[]) as node union select node from ending where true");
     narrowing.push_among(&mut query, "ending.node");
-    query.push(format!(
-        ")
-         select node.name, {SIGN} as sign, {HEARING} as hearing, n.heard_at, n.promised_at, case when n.is_unusable then w.unusable end as unusable, w.since, n.double_since is not null as is_double,
+    query.push(") select node.name, ");
+    push_sign(&mut query).push(" as sign, ");
+    push_hearing(&mut query).push(
+        " as hearing, n.heard_at, n.promised_at, case when n.is_unusable then w.unusable end as unusable, w.since, n.double_since is not null as is_double,
              n.memory_lost_at is not null as is_memory_lost, n.overdue_at, n.clock_off_ms, ending.ends_at
          from candidate join node_now n on n.node = candidate.node join node on node.id = n.node left join ending on ending.node = n.node
-             left join node_wanted w on w.node = n.node and (n.is_unusable or n.heard_at is null or n.full_status is null) order by node.name"
-    ));
+             left join node_wanted w on w.node = n.node and (n.is_unusable or n.heard_at is null or n.full_status is null) order by node.name",
+    );
     query.build_query_as().persistent(false).fetch_all(db).await
 }

@@ -3,6 +3,7 @@
 //! Such statements are not kept prepared: which way is best depends on what is asked for. What is written here stands beside `node`
 //! and `node_now n`.
 
+use crate::clock::sql_now;
 use constans_core::filter::{Comparison, Field, Plain, Scalar};
 use constans_core::run::Status;
 use serde_json::json;
@@ -22,16 +23,38 @@ pub enum Narrowing {
 
 /// How a node is heard now, as [`Promise`](constans_core::standing::Promise) reckoned when it was heard; how long the server
 /// itself could not hear since then is added.
-pub const HEARING: &str = "(case when n.heard_at is null then 'never_reported' when now() <= n.on_time_until then 'on_time'
-             else (select case when now() - down > n.silent_after then 'silent' when now() - down > n.on_time_until then 'late' else 'on_time' end
+const HEARING: &str = "(case when n.heard_at is null then 'never_reported' when {now} <= n.on_time_until then 'on_time'
+             else (select case when {now} - down > n.silent_after then 'silent' when {now} - down > n.on_time_until then 'late' else 'on_time' end
                  from (select coalesce(sum(until_at - greatest(from_at, n.heard_at)), interval '0') as down from server_down where until_at > n.heard_at) d) end)";
 
 /// The sign that a node is shown by, as [`sign`](constans_core::standing::sign) has it; the signs of statuses are called like
 /// them. What most nodes are is found out first.
-pub const SIGN: &str = "(case when n.is_refused then 'revoked' when n.is_unusable then 'state_unusable' when n.heard_at is null then 'never_reported'
-             when now() > n.silent_after and (select now() - coalesce(sum(until_at - greatest(from_at, n.heard_at)), interval '0') > n.silent_after
+const SIGN: &str = "(case when n.is_refused then 'revoked' when n.is_unusable then 'state_unusable' when n.heard_at is null then 'never_reported'
+             when {now} > n.silent_after and (select {now} - coalesce(sum(until_at - greatest(from_at, n.heard_at)), interval '0') > n.silent_after
                  from server_down where until_at > n.heard_at) then 'silent'
              else coalesce(n.full_status, 'never_reported') end)";
+
+/// Writes how a node is heard now.
+pub fn push_hearing(query: &mut QueryBuilder<Postgres>) -> &mut QueryBuilder<Postgres> {
+    push_timed(query, HEARING)
+}
+
+/// Writes the sign that a node is shown by now.
+pub fn push_sign(query: &mut QueryBuilder<Postgres>) -> &mut QueryBuilder<Postgres> {
+    push_timed(query, SIGN)
+}
+
+/// Writes SQL, with the time bound wherever it says `{now}`.
+pub fn push_timed<'q>(query: &'q mut QueryBuilder<Postgres>, sql: &str) -> &'q mut QueryBuilder<Postgres> {
+    let now = sql_now();
+    for (at, part) in sql.split("{now}").enumerate() {
+        if at > 0 {
+            query.push_bind(now).push("::timestamptz");
+        }
+        query.push(part);
+    }
+    query
+}
 
 /// The nodes that are refused, which an index tells.
 pub const REFUSED: &str = "(select id from node where retired_at is null and revoked_at is not null)";
@@ -189,8 +212,8 @@ fn push_field(query: &mut QueryBuilder<Postgres>, field: &Field) {
             query.push(format!("(case jsonb_typeof(node.about -> '{path}') when 'number' then (node.about ->> '{path}')::numeric end)"))
         }
         Field::Name => query.push("node.name"),
-        Field::Sign => query.push(SIGN),
-        Field::Hearing => query.push(HEARING),
+        Field::Sign => push_sign(query),
+        Field::Hearing => push_hearing(query),
         Field::Mode => query.push("node.mode"),
         Field::Stage => query.push("node.stage"),
         Field::OpenEpisodes => query.push("n.open_episodes"),

@@ -1,5 +1,6 @@
 //! Nodes and their keys.
 
+use crate::clock::sql_now;
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
 use sqlx::PgExecutor;
@@ -38,45 +39,50 @@ pub async fn names_in_use(db: impl PgExecutor<'_>, names: &[String]) -> sqlx::Re
 
 /// Adds a node.
 pub async fn add(db: impl PgExecutor<'_>, id: Uuid, name: &str) -> sqlx::Result<()> {
-    sqlx::query("with new as (insert into node (id, name) values ($1, $2) returning id) insert into node_now (node) select id from new")
-        .bind(id)
-        .bind(name)
-        .execute(db)
-        .await
-        .map(|_| ())
+    sqlx::query(
+        "with new as (insert into node (id, name, joined_at) values ($1, $2, $3) returning id) insert into node_now (node) select id from new",
+    )
+    .bind(id)
+    .bind(name)
+    .bind(sql_now())
+    .execute(db)
+    .await
+    .map(|_| ())
 }
 
 /// Gives a known node on a new machine its way back: it is no longer revoked, and its older keys are. Returns those.
 pub async fn let_back(db: &mut sqlx::PgConnection, id: Uuid) -> sqlx::Result<Vec<Vec<u8>>> {
     sqlx::query("update node set revoked_at = null where id = $1").bind(id).execute(&mut *db).await?;
     sqlx::query("update node_now set is_refused = false where node = $1").bind(id).execute(&mut *db).await?;
-    sqlx::query_scalar("update node_key set revoked_at = now() where node = $1 and revoked_at is null returning spki_digest")
+    sqlx::query_scalar("update node_key set revoked_at = $2 where node = $1 and revoked_at is null returning spki_digest")
         .bind(id)
+        .bind(sql_now())
         .fetch_all(db)
         .await
 }
 
 /// Replaces the certificate of a key by a newer one.
 pub async fn renew(db: impl PgExecutor<'_>, id: Uuid, spki: &[u8], certificate: &str, ends_at: Timestamp) -> sqlx::Result<bool> {
-    let done = sqlx::query(
-        "update node_key set certificate = $3, ends_at = $4, issued_at = now() where node = $1 and spki_digest = $2 and revoked_at is null",
-    )
-    .bind(id)
-    .bind(spki)
-    .bind(certificate)
-    .bind(ends_at.to_sqlx())
-    .execute(db)
-    .await?;
+    let done =
+        sqlx::query("update node_key set certificate = $3, ends_at = $4, issued_at = $5 where node = $1 and spki_digest = $2 and revoked_at is null")
+            .bind(id)
+            .bind(spki)
+            .bind(certificate)
+            .bind(ends_at.to_sqlx())
+            .bind(sql_now())
+            .execute(db)
+            .await?;
     Ok(done.rows_affected() > 0)
 }
 
 /// Adds a key with its certificate.
 pub async fn add_key(db: impl PgExecutor<'_>, id: Uuid, spki: &[u8], certificate: &str, ends_at: Timestamp) -> sqlx::Result<()> {
-    sqlx::query("insert into node_key (spki_digest, node, certificate, ends_at) values ($1, $2, $3, $4)")
+    sqlx::query("insert into node_key (spki_digest, node, certificate, ends_at, issued_at) values ($1, $2, $3, $4, $5)")
         .bind(spki)
         .bind(id)
         .bind(certificate)
         .bind(ends_at.to_sqlx())
+        .bind(sql_now())
         .execute(db)
         .await
         .map(|_| ())
@@ -109,10 +115,11 @@ pub struct KeyRow {
 pub async fn of_key(db: impl PgExecutor<'_>, spki: &[u8]) -> sqlx::Result<Option<KeyRow>> {
     sqlx::query_as(
         "select node.id as node, node.name, (node.revoked_at is not null or node.retired_at is not null or node_key.revoked_at is not null) as is_refused,
-             node_key.ends_at <= now() as has_ended
+             node_key.ends_at <= $2 as has_ended
          from node_key join node on node.id = node_key.node where spki_digest = $1",
     )
     .bind(spki)
+    .bind(sql_now())
     .fetch_optional(db)
     .await
 }
@@ -120,10 +127,11 @@ pub async fn of_key(db: impl PgExecutor<'_>, spki: &[u8]) -> sqlx::Result<Option
 /// Refuses a node from now on. Returns whether it was not refused before.
 pub async fn revoke(db: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<bool> {
     let done = sqlx::query(
-        "with revoked as (update node set revoked_at = now() where id = $1 and revoked_at is null returning id)
+        "with revoked as (update node set revoked_at = $2 where id = $1 and revoked_at is null returning id)
          update node_now set is_refused = true from revoked where node = revoked.id",
     )
     .bind(id)
+    .bind(sql_now())
     .execute(db)
     .await?;
     Ok(done.rows_affected() > 0)

@@ -1,5 +1,6 @@
 //! Persons: their tokens, passwords, one-time links and sessions.
 
+use crate::clock::sql_now;
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use sqlx::{PgConnection, PgExecutor};
 
@@ -16,9 +17,10 @@ pub struct PersonRow {
 pub async fn by_token(db: impl PgExecutor<'_>, digest: &[u8]) -> sqlx::Result<Option<PersonRow>> {
     sqlx::query_as(
         "select person.name, person.roles from token join person on person.name = token.person
-         where token.digest = $1 and (token.expires_at is null or token.expires_at > now())",
+         where token.digest = $1 and (token.expires_at is null or token.expires_at > $2)",
     )
     .bind(digest)
+    .bind(sql_now())
     .fetch_optional(db)
     .await
 }
@@ -26,13 +28,14 @@ pub async fn by_token(db: impl PgExecutor<'_>, digest: &[u8]) -> sqlx::Result<Op
 /// Returns the person whose session has this digest, holds still and was used lately; notes that it is used.
 pub async fn by_session(db: impl PgExecutor<'_>, digest: &[u8], idle_secs: i64) -> sqlx::Result<Option<PersonRow>> {
     sqlx::query_as(
-        "with used as (update session set last_at = now() where digest = $1 and last_at < now() - interval '5 minutes'
-             and last_at > now() - make_interval(secs => $2))
+        "with used as (update session set last_at = $3 where digest = $1 and last_at < $3 - interval '5 minutes'
+             and last_at > $3 - make_interval(secs => $2))
          select person.name, person.roles from session join person on person.name = session.person
-         where digest = $1 and expires_at > now() and last_at > now() - make_interval(secs => $2)",
+         where digest = $1 and expires_at > $3 and last_at > $3 - make_interval(secs => $2)",
     )
     .bind(digest)
     .bind(idle_secs as f64)
+    .bind(sql_now())
     .fetch_optional(db)
     .await
 }
@@ -61,9 +64,10 @@ pub async fn has_administrator(db: impl PgExecutor<'_>) -> sqlx::Result<bool> {
 
 /// Gives a person these roles, making the person if needed.
 pub async fn give_roles(db: impl PgExecutor<'_>, name: &str, roles: &[&str]) -> sqlx::Result<()> {
-    sqlx::query("insert into person (name, roles) values ($1, $2) on conflict (name) do update set roles = excluded.roles")
+    sqlx::query("insert into person (name, roles, created_at) values ($1, $2, $3) on conflict (name) do update set roles = excluded.roles")
         .bind(name)
         .bind(roles)
+        .bind(sql_now())
         .execute(db)
         .await
         .map(|_| ())
@@ -78,12 +82,13 @@ pub async fn add_token(
     hours: Option<i32>,
 ) -> sqlx::Result<Option<SqlTimestamp>> {
     sqlx::query_scalar(
-        "insert into token (digest, person, made_for, expires_at) values ($1, $2, $3, now() + make_interval(hours => $4)) returning expires_at",
+        "insert into token (digest, person, made_for, expires_at, created_at) values ($1, $2, $3, $5::timestamptz + make_interval(hours => $4), $5) returning expires_at",
     )
     .bind(digest)
     .bind(person)
     .bind(made_for)
     .bind(hours)
+    .bind(sql_now())
     .fetch_one(db)
     .await
 }
@@ -95,14 +100,16 @@ pub async fn remove_token(db: impl PgExecutor<'_>, digest: &[u8]) -> sqlx::Resul
 
 /// Adds a one-time link for a person, or for whoever is to be the first administrator. Older ones for the same end.
 pub async fn add_link(db: &mut PgConnection, person: Option<&str>, digest: &[u8], hours: i32) -> sqlx::Result<()> {
-    sqlx::query("update one_time_link set expires_at = now() where person is not distinct from $1 and used_at is null and expires_at > now()")
+    sqlx::query("update one_time_link set expires_at = $2 where person is not distinct from $1 and used_at is null and expires_at > $2")
         .bind(person)
+        .bind(sql_now())
         .execute(&mut *db)
         .await?;
-    sqlx::query("insert into one_time_link (digest, person, expires_at) values ($1, $2, now() + make_interval(hours => $3))")
+    sqlx::query("insert into one_time_link (digest, person, expires_at, made_at) values ($1, $2, $4::timestamptz + make_interval(hours => $3), $4)")
         .bind(digest)
         .bind(person)
         .bind(hours)
+        .bind(sql_now())
         .execute(db)
         .await
         .map(|_| ())
@@ -110,25 +117,27 @@ pub async fn add_link(db: &mut PgConnection, person: Option<&str>, digest: &[u8]
 
 /// Returns for whom a link is that holds still; the inner none is the first administrator. Its row is locked.
 pub async fn link(db: impl PgExecutor<'_>, digest: &[u8]) -> sqlx::Result<Option<Option<String>>> {
-    sqlx::query_scalar("select person from one_time_link where digest = $1 and used_at is null and expires_at > now() for update")
+    sqlx::query_scalar("select person from one_time_link where digest = $1 and used_at is null and expires_at > $2 for update")
         .bind(digest)
+        .bind(sql_now())
         .fetch_optional(db)
         .await
 }
 
 /// Notes that a link was used.
 pub async fn use_link(db: impl PgExecutor<'_>, digest: &[u8]) -> sqlx::Result<()> {
-    sqlx::query("update one_time_link set used_at = now() where digest = $1").bind(digest).execute(db).await.map(|_| ())
+    sqlx::query("update one_time_link set used_at = $2 where digest = $1").bind(digest).bind(sql_now()).execute(db).await.map(|_| ())
 }
 
 /// Begins a session, and takes away those that ended.
 pub async fn begin_session(db: &mut PgConnection, person: &str, digest: &[u8], address: &str, secs: i64) -> sqlx::Result<()> {
-    sqlx::query("delete from session where expires_at < now()").execute(&mut *db).await?;
-    sqlx::query("insert into session (digest, person, address, expires_at) values ($1, $2, $3, now() + make_interval(secs => $4))")
+    sqlx::query("delete from session where expires_at < $1").bind(sql_now()).execute(&mut *db).await?;
+    sqlx::query("insert into session (digest, person, address, expires_at, made_at, last_at) values ($1, $2, $3, $5::timestamptz + make_interval(secs => $4), $5, $5)")
         .bind(digest)
         .bind(person)
         .bind(address)
         .bind(secs as f64)
+        .bind(sql_now())
         .execute(db)
         .await
         .map(|_| ())
@@ -154,16 +163,23 @@ pub struct FailuresRow {
 pub async fn failures(db: impl PgExecutor<'_>, name: &str, address: &str) -> sqlx::Result<FailuresRow> {
     sqlx::query_as(
         "select count(*) filter (where name = $1 and address = $2) as of_both, count(*) filter (where address = $2) as of_address,
-             count(*) filter (where name = $1) as of_name from sign_in_failure where at > now() - interval '15 minutes'",
+             count(*) filter (where name = $1) as of_name from sign_in_failure where at > $3 - interval '15 minutes'",
     )
     .bind(name)
     .bind(address)
+    .bind(sql_now())
     .fetch_one(db)
     .await
 }
 
 /// Notes a failure to sign in, and forgets old ones.
 pub async fn note_failure(db: &mut PgConnection, name: &str, address: &str) -> sqlx::Result<()> {
-    sqlx::query("delete from sign_in_failure where at < now() - interval '1 day'").execute(&mut *db).await?;
-    sqlx::query("insert into sign_in_failure (name, address) values ($1, $2)").bind(name).bind(address).execute(db).await.map(|_| ())
+    sqlx::query("delete from sign_in_failure where at < $1 - interval '1 day'").bind(sql_now()).execute(&mut *db).await?;
+    sqlx::query("insert into sign_in_failure (name, address, at) values ($1, $2, $3)")
+        .bind(name)
+        .bind(address)
+        .bind(sql_now())
+        .execute(db)
+        .await
+        .map(|_| ())
 }

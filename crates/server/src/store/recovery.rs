@@ -1,5 +1,6 @@
 //! Recovering: a database that was put back to an earlier day, and what the nodes say that they have.
 
+use crate::clock::sql_now;
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use sqlx::{PgConnection, PgExecutor};
 use uuid::Uuid;
@@ -17,9 +18,10 @@ pub async fn newest_epoch(db: impl PgExecutor<'_>) -> sqlx::Result<i64> {
 /// Begins recovering, and lets counters go on after what was handed out.
 pub async fn begin(db: &mut PgConnection, epoch: i64, handed_out: i64) -> sqlx::Result<()> {
     sqlx::query("select setval('generation_counter', $1)").bind(handed_out).execute(&mut *db).await?;
-    sqlx::query("insert into recovery (epoch, handed_out) values ($1, $2) on conflict do nothing")
+    sqlx::query("insert into recovery (epoch, handed_out, since) values ($1, $2, $3) on conflict do nothing")
         .bind(epoch)
         .bind(handed_out)
+        .bind(sql_now())
         .execute(db)
         .await
         .map(|_| ())
@@ -56,8 +58,9 @@ pub async fn nodes(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<NodeRow>> {
 
 /// Ends recovering: what this database wants is wanted from now on, under the new epoch. Returns whether it was recovering.
 pub async fn end(db: &mut PgConnection, by: &str) -> sqlx::Result<bool> {
-    let epoch: Option<i64> = sqlx::query_scalar("update recovery set ended_at = now(), ended_by = $1 where ended_at is null returning epoch")
+    let epoch: Option<i64> = sqlx::query_scalar("update recovery set ended_at = $2, ended_by = $1 where ended_at is null returning epoch")
         .bind(by)
+        .bind(sql_now())
         .fetch_optional(&mut *db)
         .await?;
     let Some(epoch) = epoch else { return Ok(false) };

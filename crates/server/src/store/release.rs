@@ -1,5 +1,6 @@
 //! Releases and the contents that they are made of.
 
+use crate::clock::sql_now;
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use serde_json::Value;
 use sqlx::PgExecutor;
@@ -44,10 +45,11 @@ pub async fn lacking(db: impl PgExecutor<'_>, names: &[String]) -> sqlx::Result<
 
 /// Stores contents under their name, once.
 pub async fn store_content(db: impl PgExecutor<'_>, name: &str, bytes: &[u8], sealed: bool) -> sqlx::Result<()> {
-    sqlx::query("insert into content (name, bytes, sealed) values ($1, $2, $3) on conflict (name) do nothing")
+    sqlx::query("insert into content (name, bytes, sealed, added_at) values ($1, $2, $3, $4) on conflict (name) do nothing")
         .bind(name)
         .bind(bytes)
         .bind(sealed)
+        .bind(sql_now())
         .execute(db)
         .await
         .map(|_| ())
@@ -81,13 +83,14 @@ pub async fn solvable(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, Stri
 /// Withdraws a release, once.
 pub async fn withdraw(db: impl PgExecutor<'_>, kit: &str, version: &str, by: &str, because: &str) -> sqlx::Result<()> {
     sqlx::query(
-        "update release set withdrawn_at = now(), withdrawn_by = $3, withdrawn_because = $4
+        "update release set withdrawn_at = $5, withdrawn_by = $3, withdrawn_because = $4
          where kit = $1 and version = $2 and withdrawn_at is null",
     )
     .bind(kit)
     .bind(version)
     .bind(by)
     .bind(because)
+    .bind(sql_now())
     .execute(db)
     .await
     .map(|_| ())
@@ -100,15 +103,18 @@ pub async fn sizes(db: impl PgExecutor<'_>, names: &[String]) -> sqlx::Result<Ve
 
 /// Adds a release.
 pub async fn add(db: impl PgExecutor<'_>, row: &ReleaseRow) -> sqlx::Result<()> {
-    sqlx::query("insert into release (kit, version, digest, summary, requires, files, published_by) values ($1, $2, $3, $4, $5, $6, $7)")
-        .bind(&row.kit)
-        .bind(&row.version)
-        .bind(&row.digest)
-        .bind(&row.summary)
-        .bind(&row.requires)
-        .bind(&row.files)
-        .bind(&row.published_by)
-        .execute(db)
-        .await
-        .map(|_| ())
+    sqlx::query(
+        "insert into release (kit, version, digest, summary, requires, files, published_by, published_at) values ($1, $2, $3, $4, $5, $6, $7, $8)",
+    )
+    .bind(&row.kit)
+    .bind(&row.version)
+    .bind(&row.digest)
+    .bind(&row.summary)
+    .bind(&row.requires)
+    .bind(&row.files)
+    .bind(&row.published_by)
+    .bind(row.published_at)
+    .execute(db)
+    .await
+    .map(|_| ())
 }

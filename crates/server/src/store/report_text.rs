@@ -1,5 +1,6 @@
 //! Long texts of reports, each stored once by its digest.
 
+use crate::clock::sql_now;
 use sqlx::PgExecutor;
 use std::collections::BTreeMap;
 
@@ -9,9 +10,10 @@ pub async fn store(db: impl PgExecutor<'_>, texts: &BTreeMap<String, String>) ->
         return Ok(());
     }
     let (digests, bodies): (Vec<&str>, Vec<&str>) = texts.iter().map(|(digest, body)| (digest.as_str(), body.as_str())).unzip();
-    sqlx::query("insert into report_text (digest, body) select * from unnest($1::text[], $2::text[]) on conflict do nothing")
+    sqlx::query("insert into report_text (digest, body, added_at) select *, $3 from unnest($1::text[], $2::text[]) on conflict do nothing")
         .bind(digests)
         .bind(bodies)
+        .bind(sql_now())
         .execute(db)
         .await
         .map(|_| ())

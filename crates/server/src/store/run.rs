@@ -1,6 +1,7 @@
 //! Runs: eventful ones whole, uneventful ones as spans.
 
 use super::narrowing::Narrowing;
+use crate::clock::sql_now;
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
 use serde_json::Value;
@@ -67,7 +68,7 @@ pub struct NewRun<'a> {
 
 /// Stores a run whole; `texts` says where its long texts belong, by digest.
 pub async fn add(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>, report: &Value, texts: &Value) -> sqlx::Result<()> {
-    sqlx::query("insert into run (node, run, began, mode, status, partial, state, report, texts) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)")
+    sqlx::query("insert into run (node, run, began, mode, status, partial, state, report, texts, learned_at) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)")
         .bind(node)
         .bind(row.run)
         .bind(row.began.to_sqlx())
@@ -77,6 +78,7 @@ pub async fn add(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>, report: 
         .bind(row.state)
         .bind(report)
         .bind(texts)
+        .bind(sql_now())
         .execute(db)
         .await
         .map(|_| ())
@@ -97,8 +99,8 @@ pub async fn note(db: impl PgExecutor<'_>, node: Uuid, order: &Order, span: Opti
         "update node_now set memory_epoch = $2, sequence = $3, span = $4,
              full_status = case when $9 then $5 else full_status end, full_state = case when $9 then $6 else full_state end,
              full_began = case when $9 then $7 else full_began end, full_run = case when $9 then $8 else full_run end,
-             full_learned = case when $9 then now() else full_learned end,
-             overdue_at = case when $9 then now() + make_interval(secs => overdue_secs) else overdue_at end
+             full_learned = case when $9 then $10 else full_learned end,
+             overdue_at = case when $9 then $10 + make_interval(secs => overdue_secs) else overdue_at end
          where node = $1",
     )
     .bind(node)
@@ -110,6 +112,7 @@ pub async fn note(db: impl PgExecutor<'_>, node: Uuid, order: &Order, span: Opti
     .bind(row.began.to_sqlx())
     .bind(row.run)
     .bind(!row.partial)
+    .bind(sql_now())
     .execute(db)
     .await
     .map(|_| ())
@@ -118,34 +121,35 @@ pub async fn note(db: impl PgExecutor<'_>, node: Uuid, order: &Order, span: Opti
 /// Notes whether a node lost its memory, or has one of everything again.
 pub async fn note_memory(db: impl PgExecutor<'_>, node: Uuid, lost: bool, is_whole_again: bool) -> sqlx::Result<()> {
     sqlx::query(
-        "update node_now set memory_lost_at = case when $2 then now() else null end where node = $1 and ($2 or ($3 and memory_lost_at is not null))",
+        "update node_now set memory_lost_at = case when $2 then $4::timestamptz end where node = $1 and ($2 or ($3 and memory_lost_at is not null))",
     )
     .bind(node)
     .bind(lost)
     .bind(is_whole_again)
+    .bind(sql_now())
     .execute(db)
     .await
     .map(|_| ())
 }
 
 /// How a span is lengthened by the run `r` that is learned now.
-const LENGTHENED: &str = "last_at = r.began, count = count + 1, last_learned_at = now(),
+const LENGTHENED: &str = "last_at = r.began, count = count + 1, last_learned_at = r.learned_at,
              largest_gap_ms = greatest(largest_gap_ms, (extract(epoch from (r.began - last_at)) * 1000)::bigint),
-             largest_delay_ms = greatest(largest_delay_ms, (extract(epoch from (now() - r.began)) * 1000)::bigint)";
+             largest_delay_ms = greatest(largest_delay_ms, (extract(epoch from (r.learned_at - r.began)) * 1000)::bigint)";
 
 /// Whether the run `r` is equal to those of the span `s` and learned before the next check-in had to come; `n` is how the node
 /// is now.
 const IS_EQUAL: &str = "s.state = r.state and s.mode = r.mode
-             and now() - r.began <= coalesce(n.on_time_until - n.heard_at - make_interval(secs => n.clock_off_ms / 1000.0), interval '1050 seconds')";
+             and r.learned_at - r.began <= coalesce(n.on_time_until - n.heard_at - make_interval(secs => n.clock_off_ms / 1000.0), interval '1050 seconds')";
 
 /// Lengthens a span by one equal run. Returns whether it was one.
 pub async fn lengthen(db: impl PgExecutor<'_>, span: i64, row: &NewRun<'_>) -> sqlx::Result<bool> {
     let sql = format!(
         "update run_span set {LENGTHENED}
-         from (select $2::timestamptz as began, $3 as state, $4 as mode) r, run_span s join node_now n on n.node = s.node
+         from (select $2::timestamptz as began, $3 as state, $4 as mode, $5::timestamptz as learned_at) r, run_span s join node_now n on n.node = s.node
          where run_span.id = $1 and s.id = $1 and {IS_EQUAL}"
     );
-    let query = sqlx::query(AssertSqlSafe(sql)).bind(span).bind(row.began.to_sqlx()).bind(row.state).bind(row.mode);
+    let query = sqlx::query(AssertSqlSafe(sql)).bind(span).bind(row.began.to_sqlx()).bind(row.state).bind(row.mode).bind(sql_now());
     Ok(query.execute(db).await?.rows_affected() > 0)
 }
 
@@ -175,16 +179,16 @@ pub struct PlainRun {
 pub async fn lengthen_plain(db: impl PgExecutor<'_>, all: &[PlainRun]) -> sqlx::Result<Vec<Uuid>> {
     let sql = format!(
         "with r as (
-             select * from unnest($1::uuid[], $2::bytea[], $3::uuid[], $4::bigint[], $5::uuid[], $6::timestamptz[], $7::text[], $8::text[], $9::text[])
+             select r.*, $10::timestamptz as learned_at from unnest($1::uuid[], $2::bytea[], $3::uuid[], $4::bigint[], $5::uuid[], $6::timestamptz[], $7::text[], $8::text[], $9::text[])
                  as r (node, spki, memory_epoch, sequence, run, began, mode, status, state)
          ), n as (
              update node_now n set sequence = r.sequence, full_status = r.status, full_state = r.state, full_began = r.began, full_run = r.run,
-                 full_learned = now(), overdue_at = now() + make_interval(secs => n.overdue_secs)
+                 full_learned = r.learned_at, overdue_at = r.learned_at + make_interval(secs => n.overdue_secs)
              from r join node on node.id = r.node join node_key on node_key.node = r.node and node_key.spki_digest = r.spki, run_span s
              where n.node = r.node and node.revoked_at is null and node.retired_at is null and node_key.revoked_at is null
                  and n.memory_epoch = r.memory_epoch and n.sequence < r.sequence and n.open_episodes = 0 and n.memory_lost_at is null
                  and not exists (select 1 from node_exception e where e.node = n.node) and s.id = n.span and {IS_EQUAL}
-             returning s.id, r.began, r.node
+             returning s.id, r.began, r.node, r.learned_at
          ), lengthened as (update run_span set {LENGTHENED} from n as r where run_span.id = r.id)
          select node from n"
     );
@@ -198,6 +202,7 @@ pub async fn lengthen_plain(db: impl PgExecutor<'_>, all: &[PlainRun]) -> sqlx::
         .bind(all.iter().map(|run| run.mode.as_str()).collect::<Vec<_>>())
         .bind(all.iter().map(|run| run.status.as_str()).collect::<Vec<_>>())
         .bind(all.iter().map(|run| run.state.as_str()).collect::<Vec<_>>())
+        .bind(sql_now())
         .fetch_all(db)
         .await
 }
@@ -205,13 +210,14 @@ pub async fn lengthen_plain(db: impl PgExecutor<'_>, all: &[PlainRun]) -> sqlx::
 /// Begins a span with an uneventful run.
 pub async fn begin_span(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>) -> sqlx::Result<i64> {
     sqlx::query_scalar(
-        "insert into run_span (node, state, mode, first_at, last_at, count, largest_gap_ms, largest_delay_ms)
-         values ($1, $2, $3, $4, $4, 1, 0, (extract(epoch from (now() - $4)) * 1000)::bigint) returning id",
+        "insert into run_span (node, state, mode, first_at, last_at, count, largest_gap_ms, largest_delay_ms, first_learned_at, last_learned_at)
+         values ($1, $2, $3, $4, $4, 1, 0, (extract(epoch from ($5::timestamptz - $4)) * 1000)::bigint, $5, $5) returning id",
     )
     .bind(node)
     .bind(row.state)
     .bind(row.mode)
     .bind(row.began.to_sqlx())
+    .bind(sql_now())
     .fetch_one(db)
     .await
 }
@@ -282,8 +288,10 @@ pub struct LateRow {
 /// Returns the last runs of the nodes of a list in which something happened, the newest first; at most `most` of the last
 /// 2,000 of the fleet. What only finds again what the node's run before it found did not happen.
 pub async fn latest(db: impl PgExecutor<'_>, narrowing: &Narrowing, most: i64) -> sqlx::Result<Vec<LateRow>> {
-    let mut query = QueryBuilder::new(
-        "with last as (select node, run, began, learned_at, mode, status, state from run where learned_at > now() - interval '30 days' order by learned_at desc limit 2000),
+    let mut query = QueryBuilder::new("with last as (select node, run, began, learned_at, mode, status, state from run where learned_at > ");
+    query.push_bind(sql_now());
+    query.push(
+        " - interval '30 days' order by learned_at desc limit 2000),
              told as (select *, lag(status) over w as status_before, lag(state) over w as state_before from last window w as (partition by node order by learned_at)),
              happened as (
                  select * from told where status in ('drift_corrected', 'rolled_out') or status is distinct from status_before or state is distinct from state_before

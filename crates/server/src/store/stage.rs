@@ -1,5 +1,6 @@
 //! Stages and what they serve, as intervals.
 
+use crate::clock::sql_now;
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use sqlx::{PgConnection, PgExecutor};
 
@@ -56,16 +57,19 @@ pub async fn before(db: impl PgExecutor<'_>, stage: &str, kit: &str, present: &s
 
 /// Serves a release in a stage from now on.
 pub async fn serve(db: &mut PgConnection, stage: &str, kit: &str, version: &str, by: &str) -> sqlx::Result<()> {
-    sqlx::query("update served set until_at = now() where stage = $1 and kit = $2 and until_at is null and superseded_at is null")
+    let now = sql_now();
+    sqlx::query("update served set until_at = $3 where stage = $1 and kit = $2 and until_at is null and superseded_at is null")
         .bind(stage)
         .bind(kit)
+        .bind(now)
         .execute(&mut *db)
         .await?;
-    sqlx::query("insert into served (stage, kit, version, served_by) values ($1, $2, $3, $4)")
+    sqlx::query("insert into served (stage, kit, version, served_by, from_at, learned_at) values ($1, $2, $3, $4, $5, $5)")
         .bind(stage)
         .bind(kit)
         .bind(version)
         .bind(by)
+        .bind(now)
         .execute(db)
         .await
         .map(|_| ())

@@ -1,5 +1,6 @@
 //! What each node is wanted to be.
 
+use crate::clock::sql_now;
 use serde_json::Value;
 use sqlx::{PgConnection, PgExecutor};
 use uuid::Uuid;
@@ -64,17 +65,18 @@ pub struct NewWanted<'a> {
 pub async fn set(db: &mut PgConnection, epoch: i64, all: &[NewWanted<'_>]) -> sqlx::Result<()> {
     let nodes: Vec<Uuid> = all.iter().map(|new| new.node).collect();
     sqlx::query(
-        "insert into node_wanted (node, state, epoch, counter, settings, overdue_secs)
-         select node, state, $5, nextval('generation_counter'), settings, overdue_secs
+        "insert into node_wanted (node, state, epoch, counter, settings, overdue_secs, since)
+         select node, state, $5, nextval('generation_counter'), settings, overdue_secs, $6
          from unnest($1::uuid[], $2::text[], $3::jsonb[], $4::bigint[]) as new (node, state, settings, overdue_secs)
          on conflict (node) do update set state = excluded.state, settings = excluded.settings, epoch = excluded.epoch,
-             counter = excluded.counter, unusable = null, since = now(), overdue_secs = excluded.overdue_secs",
+             counter = excluded.counter, unusable = null, since = excluded.since, overdue_secs = excluded.overdue_secs",
     )
     .bind(&nodes)
     .bind(all.iter().map(|new| new.state).collect::<Vec<_>>())
     .bind(all.iter().map(|new| new.settings).collect::<Vec<_>>())
     .bind(all.iter().map(|new| new.overdue_secs).collect::<Vec<_>>())
     .bind(epoch)
+    .bind(sql_now())
     .execute(&mut *db)
     .await?;
     sqlx::query(
@@ -92,11 +94,12 @@ pub async fn set(db: &mut PgConnection, epoch: i64, all: &[NewWanted<'_>]) -> sq
 pub async fn show(db: &mut PgConnection, only: Option<Uuid>) -> sqlx::Result<()> {
     sqlx::query(
         "update node_now n set is_unusable = w.unusable is not null, overdue_secs = w.overdue_secs,
-             overdue_at = coalesce(n.full_learned, now()) + make_interval(secs => w.overdue_secs)
+             overdue_at = coalesce(n.full_learned, $2) + make_interval(secs => w.overdue_secs)
          from node_wanted w where w.node = n.node and ($1::uuid is null or w.node = $1)
              and (n.is_unusable <> (w.unusable is not null) or n.overdue_secs is distinct from w.overdue_secs)",
     )
     .bind(only)
+    .bind(sql_now())
     .execute(db)
     .await
     .map(|_| ())
@@ -105,13 +108,14 @@ pub async fn show(db: &mut PgConnection, only: Option<Uuid>) -> sqlx::Result<()>
 /// Says that a node's state cannot be resolved; it keeps its last good one.
 pub async fn set_unusable(db: &mut PgConnection, node: Uuid, because: &str, settings: &Value, epoch: i64) -> sqlx::Result<()> {
     sqlx::query(
-        "insert into node_wanted (node, epoch, counter, settings, unusable) values ($1, $2, 0, $3, $4)
+        "insert into node_wanted (node, epoch, counter, settings, unusable, since) values ($1, $2, 0, $3, $4, $5)
          on conflict (node) do update set unusable = excluded.unusable",
     )
     .bind(node)
     .bind(epoch)
     .bind(settings)
     .bind(because)
+    .bind(sql_now())
     .execute(&mut *db)
     .await?;
     // One that never had a usable state is shown with the mode that it would have.

@@ -1,5 +1,6 @@
 //! Long work that is under way.
 
+use crate::clock::sql_now;
 use constans_wire::work::Work;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
 use sqlx::PgExecutor;
@@ -9,8 +10,8 @@ use uuid::Uuid;
 pub async fn tell(db: impl PgExecutor<'_>, id: Uuid, work: &Work) -> sqlx::Result<()> {
     let count = |nodes: usize| i64::try_from(nodes).unwrap_or(i64::MAX);
     sqlx::query(
-        "insert into work (id, what, who, done, total, began_at) values ($1, $2, $3, $4, $5, $6)
-         on conflict (id) do update set done = excluded.done, told_at = now()",
+        "insert into work (id, what, who, done, total, began_at, told_at) values ($1, $2, $3, $4, $5, $6, $7)
+         on conflict (id) do update set done = excluded.done, told_at = excluded.told_at",
     )
     .bind(id)
     .bind(&work.what)
@@ -18,6 +19,7 @@ pub async fn tell(db: impl PgExecutor<'_>, id: Uuid, work: &Work) -> sqlx::Resul
     .bind(count(work.done))
     .bind(count(work.total))
     .bind(work.began.to_sqlx())
+    .bind(sql_now())
     .execute(db)
     .await
     .map(|_| ())
@@ -31,7 +33,8 @@ pub async fn end(db: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<()> {
 /// Returns the work that is under way, the oldest first. What was not told of for a minute broke off with its server.
 pub async fn under_way(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<Work>> {
     let rows: Vec<(String, String, i64, i64, SqlTimestamp)> =
-        sqlx::query_as("select what, who, done, total, began_at from work where told_at > now() - interval '1 minute' order by began_at limit 100")
+        sqlx::query_as("select what, who, done, total, began_at from work where told_at > $1 - interval '1 minute' order by began_at limit 100")
+            .bind(sql_now())
             .fetch_all(db)
             .await?;
     let count = |nodes: i64| usize::try_from(nodes).unwrap_or(0);

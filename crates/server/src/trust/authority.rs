@@ -1,6 +1,7 @@
 //! The server's own CA: it says who is a node, and which server is the right one.
 
 use super::secret::digest_of;
+use crate::clock;
 use constans_core::digest::hex;
 use rcgen::{
     BasicConstraints, CertificateParams, CertificateSigningRequestParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair,
@@ -179,7 +180,7 @@ fn named(name: &str) -> DistinguishedName {
 }
 
 fn set_days(params: &mut CertificateParams, days: i64) -> OffsetDateTime {
-    let now = OffsetDateTime::now_utc();
+    let now = OffsetDateTime::from_unix_timestamp(clock::now().as_second()).unwrap_or(OffsetDateTime::UNIX_EPOCH);
     params.not_before = now - EARLIER;
     params.not_after = now + Duration::days(days);
     params.not_after

@@ -2,7 +2,6 @@
 
 use crate::store::{notice, work};
 use constans_wire::work::Work;
-use jiff::Timestamp;
 use sqlx::PgPool;
 use std::time::{Duration, Instant};
 use uuid::Uuid;
@@ -22,7 +21,7 @@ pub struct Progress {
 impl Progress {
     /// Begins work of somebody.
     pub fn begin(db: &PgPool, who: &str, what: String) -> Self {
-        let work = Work { what, who: who.to_owned(), done: 0, total: 0, began: Timestamp::now() };
+        let work = Work { what, who: who.to_owned(), done: 0, total: 0, began: crate::clock::now() };
         Self { db: db.clone(), id: Uuid::now_v7(), work, told_at: Instant::now(), is_told: false }
     }
 

@@ -178,7 +178,7 @@ fn row_of(kit: &Kit, listed: &[(String, String)], by: &str) -> ReleaseRow {
         requires: json!(requires),
         files: json!(listed),
         published_by: by.to_owned(),
-        published_at: jiff::Timestamp::now().to_sqlx(),
+        published_at: crate::clock::now().to_sqlx(),
         withdrawn_at: None,
         withdrawn_by: None,
         withdrawn_because: None,

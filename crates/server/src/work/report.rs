@@ -61,7 +61,7 @@ pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -
     }
     let memory_lost = order.as_ref().is_some_and(|order| order.memory_epoch != report.memory_epoch);
     let changed_episodes = follow_drift(db, node, &mut report, order.as_ref(), memory_lost).await?;
-    let now = Timestamp::now();
+    let now = crate::clock::now();
     let (mode, status) = (json!(report.mode), json!(report.status));
     let row = NewRun {
         run: report.run,

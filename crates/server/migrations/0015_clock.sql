@@ -1,0 +1,12 @@
+-- All times come from the server's clock, bound by each statement: a statement that forgets one fails.
+do $$
+declare
+    found record;
+begin
+    for found in
+        select table_name, column_name from information_schema.columns
+        where table_schema = current_schema() and column_default = 'now()'
+    loop
+        execute format('alter table %I alter column %I drop default', found.table_name, found.column_name);
+    end loop;
+end $$;
