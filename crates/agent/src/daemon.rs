@@ -71,14 +71,7 @@ pub async fn run(state_dir: &StateDir, machine: Machine, once: bool, reach_withi
     // It is ready before its first round: that may wait for a server that is away.
     daemon.tell_service_manager(&[NotifyState::Ready]);
     loop {
-        match daemon.round().await {
-            Err(error) if once || error.exit == Exit::Refused => return Err(error),
-            Err(error) => daemon.could_not_go_on(&error),
-            Ok(()) => {}
-        }
-        if let Err(error) = daemon.note() {
-            daemon.journal.say(Level::Error, &error.message);
-        }
+        daemon.turn(once).await?;
         if once || daemon.due.sleep(&mut ended, &mut interrupted, || settings(state_dir)).await {
             break;
         }
@@ -149,12 +142,26 @@ impl<H: Host> Daemon<H> {
         note.keep(&self.state_dir)
     }
 
-    /// One round: checks in and runs as far as either is due; what cuts the way to the server is put back.
+    /// Does what is due, and notes how the daemon is. What keeps a round from its end, and may be over at the next, is told in
+    /// the journal, unless this is the only one.
     ///
     /// # Errors
     ///
-    /// Returns what kept the round from its end.
-    pub async fn round(&mut self) -> Result<(), AgentError> {
+    /// Returns what ends the daemon.
+    pub async fn turn(&mut self, is_only_one: bool) -> Result<(), AgentError> {
+        match self.round().await {
+            Err(error) if is_only_one || error.exit == Exit::Refused => return Err(error),
+            Err(error) => self.could_not_go_on(&error),
+            Ok(()) => {}
+        }
+        if let Err(error) = self.note() {
+            self.journal.say(Level::Error, &error.message);
+        }
+        Ok(())
+    }
+
+    /// One round: checks in and runs as far as either is due; what cuts the way to the server is put back.
+    async fn round(&mut self) -> Result<(), AgentError> {
         let connect = self.connect.clone();
         let link = ServerLink::open_by(&*connect, &self.state_dir).await?;
         if self.due.check_in <= self.state_dir.now() {

@@ -20,6 +20,7 @@ pub mod restart;
 pub mod runit;
 mod seen_files;
 pub mod services;
+pub mod simulated;
 pub mod steps;
 
 pub use error::HostError;

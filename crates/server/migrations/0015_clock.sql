@@ -5,7 +5,7 @@ declare
 begin
     for found in
         select table_name, column_name from information_schema.columns
-        where table_schema = current_schema() and column_default = 'now()'
+        where table_schema = current_schema() and column_default = 'now()' and table_name <> '_sqlx_migrations'
     loop
         execute format('alter table %I alter column %I drop default', found.table_name, found.column_name);
     end loop;
