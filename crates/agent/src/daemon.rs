@@ -108,6 +108,11 @@ impl<H: Host> Daemon<H> {
         Ok(Self { state_dir, host, connect, journal, due, since, contact: None, is_reached: false, restart: None, reach_within: None })
     }
 
+    /// Ends the daemon, and returns what it acted on.
+    pub fn into_host(self) -> H {
+        self.host
+    }
+
     /// Returns when something is due next.
     pub fn next(&self) -> Timestamp {
         self.due.check_in.min(self.due.run)

@@ -22,6 +22,8 @@ pub struct Fleet {
     /// The fingerprint of the server's CA.
     pub ca: String,
     administrator: String,
+    /// The clock that the server goes by, if a test moves it.
+    clock: Option<PathBuf>,
 }
 
 impl Fleet {
@@ -31,7 +33,16 @@ impl Fleet {
     ///
     /// Panics if something does not start.
     pub fn start() -> Self {
-        Self::start_with(true)
+        Self::start_with(true, None)
+    }
+
+    /// Starts a server that goes by the clock in a file.
+    ///
+    /// # Panics
+    ///
+    /// Panics if something does not start.
+    pub fn start_by(clock: &Path) -> Self {
+        Self::start_with(true, Some(clock.to_owned()))
     }
 
     /// Starts a server that nobody administers yet.
@@ -40,18 +51,18 @@ impl Fleet {
     ///
     /// Panics if something does not start.
     pub fn start_without_people() -> Self {
-        Self::start_with(false)
+        Self::start_with(false, None)
     }
 
-    fn start_with(an_administrator: bool) -> Self {
+    fn start_with(an_administrator: bool, clock: Option<PathBuf>) -> Self {
         let folder = tempfile::tempdir().expect("a folder for the test");
         fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755)).expect("others may look into it");
         let postgres = Postgres::start(&folder.path().join("postgres")).expect("PostgreSQL starts");
         let database = postgres.database("constans").expect("a database");
         let (agents, people) = (free_port(), free_port());
         let administrator = if an_administrator { token(&database, "ilse.maren", "administrator") } else { String::new() };
-        let server = serve(&folder, &database, agents, people);
-        let mut fleet = Self { server, _postgres: postgres, folder, database, agents, people, ca: String::new(), administrator };
+        let server = serve(&folder, &database, agents, people, clock.as_deref());
+        let mut fleet = Self { server, _postgres: postgres, folder, database, agents, people, ca: String::new(), administrator, clock };
         fleet.wait();
         fleet.ca = fleet
             .log()
@@ -83,7 +94,7 @@ impl Fleet {
 
     /// Starts the server again.
     pub fn start_server(&mut self) {
-        self.server = serve(&self.folder, &self.database, self.agents, self.people);
+        self.server = serve(&self.folder, &self.database, self.agents, self.people, self.clock.as_deref());
         self.wait();
     }
 
@@ -200,6 +211,11 @@ impl Fleet {
         format!("https://127.0.0.1:{}", self.agents)
     }
 
+    /// Returns the administrator's token.
+    pub fn administrator(&self) -> &str {
+        &self.administrator
+    }
+
     /// Makes a person with a role and returns a token.
     pub fn token(&self, person: &str, role: &str) -> String {
         token(&self.database, person, role)
@@ -244,12 +260,13 @@ fn free_port() -> u16 {
     TcpListener::bind("127.0.0.1:0").and_then(|listener| listener.local_addr()).expect("a free port").port()
 }
 
-fn serve(folder: &TempDir, database: &str, agents: u16, people: u16) -> Child {
+fn serve(folder: &TempDir, database: &str, agents: u16, people: u16, clock: Option<&Path>) -> Child {
     let log = File::options().create(true).append(true).open(folder.path().join("log")).expect("a log");
     Command::new(program("constans-server"))
         .args(["serve", "--name", "127.0.0.1", "--agents", &format!("127.0.0.1:{agents}"), "--people", &format!("127.0.0.1:{people}")])
         .arg("--protected")
         .arg(folder.path().join("protected"))
+        .args(clock.into_iter().flat_map(|clock| [Path::new("--clock"), clock]))
         .env("CONSTANS_DATABASE", database)
         .env("NO_COLOR", "1")
         .stdin(Stdio::null())

@@ -341,8 +341,8 @@ fn a_change_for_many_says_how_far_it_is_and_stores_of_their_states_what_differs(
     let fleet = Fleet::start();
     let gate = joined(&fleet, "gate-auken-1", &["role=gate"]);
     fleet.query(&format!(
-        "insert into node (id, name, labels, about, stage, groups, mode)
-         select gen_random_uuid(), 'gate-tern-' || n, labels, about, stage, groups, mode from node, generate_series(1, {}) n",
+        "insert into node (id, name, labels, about, stage, groups, mode, joined_at)
+         select gen_random_uuid(), 'gate-tern-' || n, labels, about, stage, groups, mode, joined_at from node, generate_series(1, {}) n",
         NODES - 1
     ));
     let clauses: String = (0..60).map(|lane| format!("\n[[clause]]\nwhat = \"file:/etc/lanes/{lane}\"\ntext = \"lane {lane}\\n\"\n")).collect();

@@ -10,3 +10,6 @@ begin
         execute format('alter table %I alter column %I drop default', found.table_name, found.column_name);
     end loop;
 end $$;
+
+-- The group of all nodes is there from the beginning, wherever the clock stands.
+update node_group set from_at = 'epoch', learned_at = 'epoch' where set_by = 'constans';

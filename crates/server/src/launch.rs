@@ -7,6 +7,7 @@ use crate::store::alive;
 use crate::store::run::PlainRun;
 use crate::trust::{Authority, AuthorityError, HandedOut, Refusals, Secret};
 use crate::work::gather::Gathering;
+use crate::work::partitions;
 use crate::work::recover::look_for_restored;
 use crate::{api, checkin, clock};
 use clap::Args;
@@ -160,6 +161,8 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     welcome_first(&mut connection, &format!("https://{}:{}", bracketed(&settings.names[0]), settings.people.port())).await?;
     look_for_restored(&mut connection, &handed_out, &refusals).await.map_err(LaunchError::Protected)?;
     drop(connection);
+    partitions::make_ahead(&db).await.map_err(LaunchError::Database)?;
+    tokio::spawn(partitions::keep_ahead(db.clone()));
     tokio::spawn(stay_alive(db.clone()));
     let (chain, key) = authority.issue_server(&settings.names)?;
     let ca = authority.certificate().to_owned();

@@ -80,7 +80,7 @@ pub struct Listed {
 }
 
 /// A file that is added to.
-pub trait Append: Send {
+pub trait Append: Send + Sync {
     /// Adds bytes at the end.
     ///
     /// # Errors
@@ -97,7 +97,7 @@ pub trait Append: Send {
 }
 
 /// A lock that is held until this is dropped.
-pub trait Lock: Send {
+pub trait Lock: Send + Sync {
     /// Notes who holds it, for others to read.
     ///
     /// # Errors

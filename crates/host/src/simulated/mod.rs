@@ -39,13 +39,14 @@ pub struct SimulatedHost {
     /// Addresses whose correction fails, with what the operating system says.
     failing: BTreeMap<String, String>,
     restarts: BTreeMap<String, u64>,
+    runs: u64,
 }
 
 impl SimulatedHost {
     /// Returns a freshly installed host of this name, whose packages come from a repository.
     pub fn new(name: &str, about: About, repository: Arc<Repository>) -> Self {
         let acted_on = ActedOn { machine: name.to_owned(), root: PathBuf::from("/") };
-        Self { acted_on, about, repository, things: Things::default(), failing: BTreeMap::new(), restarts: BTreeMap::new() }
+        Self { acted_on, about, repository, things: Things::default(), failing: BTreeMap::new(), restarts: BTreeMap::new(), runs: 0 }
     }
 
     /// Returns the thing at an address, as `file:/etc/issue`.
@@ -74,6 +75,11 @@ impl SimulatedHost {
     /// Returns how often a service was restarted or reloaded by a reaction.
     pub fn restarts(&self, service: &str) -> u64 {
         self.restarts.get(service).copied().unwrap_or(0)
+    }
+
+    /// Returns how many runs began.
+    pub fn runs(&self) -> u64 {
+        self.runs
     }
 
     fn look(&self, clause: &Clause, contents: &dyn Contents, key: &DigestKey) -> Result<Option<Seen>, HostError> {
@@ -146,7 +152,9 @@ impl Host for SimulatedHost {
 
     fn prepare(&mut self, _state: &EffectiveState, _left_behind: BTreeSet<String>) {}
 
-    fn begin_run(&mut self, _touched: &[&Clause], _contents: &Arc<dyn Contents>) {}
+    fn begin_run(&mut self, _touched: &[&Clause], _contents: &Arc<dyn Contents>) {
+        self.runs += 1;
+    }
 
     fn end_run(&mut self) {}
 

@@ -3,23 +3,22 @@
 use super::narrowing::Narrowing;
 use crate::clock::sql_now;
 use jiff::Timestamp;
+use jiff::civil::Date;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
 use serde_json::Value;
 use sqlx::{AssertSqlSafe, PgConnection, PgExecutor, QueryBuilder};
 use std::collections::BTreeMap;
 use uuid::Uuid;
 
-/// Makes the partitions for the months of these moments, ahead of need.
-pub async fn make_partitions(db: &mut PgConnection, moments: &[Timestamp]) -> sqlx::Result<()> {
-    for moment in moments {
-        let month = moment.to_zoned(jiff::tz::TimeZone::UTC).date().first_of_month();
-        let next = month.checked_add(jiff::Span::new().months(1)).map_err(|error| sqlx::Error::Encode(error.into()))?;
-        let name = format!("run_{}", month.strftime("%Y_%m"));
-        // Nothing in it comes from outside.
-        let sql = format!("create table if not exists {name} partition of run for values from ('{month} 00:00:00+00') to ('{next} 00:00:00+00')");
-        sqlx::query(AssertSqlSafe(sql)).execute(&mut *db).await?;
-    }
-    Ok(())
+/// Makes the partition for the runs that are learned from a day on until another, if it is not there. Reports that are taken
+/// in meanwhile are not waited for: then it fails and is to be tried again.
+pub async fn make_partition(db: &mut PgConnection, from: Date, until: Date) -> sqlx::Result<()> {
+    // One server process at a time: two would make the same one.
+    sqlx::query("select pg_advisory_xact_lock(hashtext('partitions of run')), set_config('lock_timeout', '2s', true)").execute(&mut *db).await?;
+    // Nothing in it comes from outside.
+    let name = format!("run_{}", from.strftime("%Y_%m"));
+    let sql = format!("create table if not exists {name} partition of run for values from ('{from} 00:00:00+00') to ('{until} 00:00:00+00')");
+    sqlx::query(AssertSqlSafe(sql)).execute(&mut *db).await.map(|_| ())
 }
 
 /// Where a node is in the order of its runs.
@@ -145,9 +144,9 @@ const IS_EQUAL: &str = "s.state = r.state and s.mode = r.mode
 /// Lengthens a span by one equal run. Returns whether it was one.
 pub async fn lengthen(db: impl PgExecutor<'_>, span: i64, row: &NewRun<'_>) -> sqlx::Result<bool> {
     let sql = format!(
-        "update run_span set {LENGTHENED}
-         from (select $2::timestamptz as began, $3 as state, $4 as mode, $5::timestamptz as learned_at) r, run_span s join node_now n on n.node = s.node
-         where run_span.id = $1 and s.id = $1 and {IS_EQUAL}"
+        "update run_span s set {LENGTHENED}
+         from (select $2::timestamptz as began, $3 as state, $4 as mode, $5::timestamptz as learned_at) r, node_now n
+         where s.id = $1 and n.node = s.node and {IS_EQUAL}"
     );
     let query = sqlx::query(AssertSqlSafe(sql)).bind(span).bind(row.began.to_sqlx()).bind(row.state).bind(row.mode).bind(sql_now());
     Ok(query.execute(db).await?.rows_affected() > 0)

@@ -1,6 +1,7 @@
 //! Background work and what changes set off: resolving states, storing reports.
 
 pub mod gather;
+pub mod partitions;
 pub mod progress;
 pub mod publish;
 pub mod recover;

@@ -11,7 +11,7 @@ use constans_core::episode::{follow, keep_causes};
 use constans_core::run::{Outcome, Status, status_of};
 use constans_wire::report::RunReport;
 use constans_wire::run::Received;
-use jiff::{SignedDuration, Timestamp};
+use jiff::SignedDuration;
 use serde_json::{Value, json};
 use sqlx::{PgConnection, PgPool};
 use std::collections::HashMap;
@@ -61,7 +61,6 @@ pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -
     }
     let memory_lost = order.as_ref().is_some_and(|order| order.memory_epoch != report.memory_epoch);
     let changed_episodes = follow_drift(db, node, &mut report, order.as_ref(), memory_lost).await?;
-    let now = crate::clock::now();
     let (mode, status) = (json!(report.mode), json!(report.status));
     let row = NewRun {
         run: report.run,
@@ -74,7 +73,7 @@ pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -
     let span = if is_uneventful(&report) && !changed_episodes {
         Some(lengthen_or_begin(db, node, order.as_ref().and_then(|order| order.span), &row).await?)
     } else {
-        keep_whole(db, node, &report, &row, now).await?;
+        keep_whole(db, node, &report, &row).await?;
         None
     };
     run::note(&mut *db, node, &Order { memory_epoch: report.memory_epoch, sequence }, span, &row).await?;
@@ -98,10 +97,9 @@ pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -
 }
 
 /// Keeps a run whole, its long texts apart.
-async fn keep_whole(db: &mut PgConnection, node: Uuid, report: &RunReport, row: &NewRun<'_>, now: Timestamp) -> Result<(), ApiError> {
+async fn keep_whole(db: &mut PgConnection, node: Uuid, report: &RunReport, row: &NewRun<'_>) -> Result<(), ApiError> {
     let mut body = serde_json::to_value(report).map_err(|error| ApiError::Wrong(error.to_string()))?;
     let taken = take_out(&mut body);
-    run::make_partitions(&mut *db, &[now, now + SignedDuration::from_hours(24 * 28)]).await?;
     report_text::store(&mut *db, &taken.texts).await?;
     Ok(run::add(&mut *db, node, row, &body, &json!(taken.places)).await?)
 }

@@ -1,0 +1,251 @@
+//! The crowd itself: its nodes join, and live as time passes.
+
+use crate::error::CrowdError;
+use crate::node::Node;
+use crate::operator::Operator;
+use crate::plan::{Plan, Who, repository};
+use crate::truth::{Fact, Record};
+use constans_agent::join::parse_invitation;
+use constans_clock::{Clock, MovedClock};
+use constans_host::simulated::Repository;
+use constans_wire::join::Invitation;
+use fastrand::Rng;
+use jiff::{SignedDuration, Timestamp};
+use std::collections::{BTreeMap, HashMap};
+use std::path::Path;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::task::JoinSet;
+
+/// So many ask to join before the operator looks at who waits: an operator is shown a thousand at most.
+const JOIN_TOGETHER: usize = 500;
+/// The clock moves on by this at the least: what is due within it is done together.
+const STEP: SignedDuration = SignedDuration::from_secs(10);
+/// However long nothing is due, it is looked again so often.
+const LONGEST_SLEEP: Duration = Duration::from_millis(200);
+
+/// How time passes for a crowd.
+pub enum Pace {
+    /// As it does.
+    Real,
+    /// As fast as everything can be done that is due; whoever reads this clock goes along.
+    Moved(MovedClock),
+}
+
+/// Simulated nodes.
+pub struct Crowd {
+    plan: Plan,
+    operator: Arc<Operator>,
+    invitations: BTreeMap<(&'static str, &'static str), Invitation>,
+    repository: Arc<Repository>,
+    /// None while a node does something.
+    nodes: Vec<Option<Box<Node>>>,
+    next_join: Option<Timestamp>,
+    rng: Rng,
+    pace: Pace,
+    clock: Clock,
+    record: Record,
+}
+
+type Lived = (usize, Box<Node>, Result<Vec<Fact>, CrowdError>);
+
+impl Crowd {
+    /// Gathers a crowd: all its nodes join. The truth is also written to a file, if one is named; `tell` is told how far it is.
+    ///
+    /// # Errors
+    ///
+    /// Returns what the server refused, or what cannot be written.
+    pub async fn gather(plan: Plan, operator: Operator, pace: Pace, truth: Option<&Path>, tell: &mut dyn FnMut(&str)) -> Result<Self, CrowdError> {
+        let clock = match &pace {
+            Pace::Real => Clock::system(),
+            Pace::Moved(moved) => moved.clock().map_err(|source| CrowdError::File { what: moved.path().display().to_string(), source })?,
+        };
+        let record = truth.map_or(Ok(Record::default()), Record::in_file)?;
+        let rng = Rng::with_seed(plan.seed);
+        let (operator, repository) = (Arc::new(operator), Arc::new(repository()));
+        let mut crowd =
+            Self { plan, operator, invitations: BTreeMap::new(), repository, nodes: Vec::new(), next_join: None, rng, pace, clock, record };
+        while crowd.nodes.len() < crowd.plan.nodes {
+            let together = JOIN_TOGETHER.min(crowd.plan.nodes - crowd.nodes.len());
+            crowd.join(together).await?;
+            tell(&format!("{} of {} nodes joined", crowd.nodes.len(), crowd.plan.nodes));
+        }
+        crowd.plan_join();
+        Ok(crowd)
+    }
+
+    /// Returns the crowd's time.
+    pub fn now(&self) -> Timestamp {
+        self.clock.now()
+    }
+
+    /// Returns all that happened so far.
+    pub fn facts(&self) -> &[Fact] {
+        &self.record.facts
+    }
+
+    /// Returns the names of all nodes that ever joined.
+    pub fn names(&self) -> impl Iterator<Item = &str> {
+        self.nodes.iter().flatten().map(|node| node.who.name.as_str())
+    }
+
+    /// Returns how many bytes the folders of all nodes hold.
+    pub fn bytes(&self) -> usize {
+        self.nodes.iter().flatten().map(|node| node.bytes()).sum()
+    }
+
+    /// So many nodes more join.
+    async fn join(&mut self, count: usize) -> Result<(), CrowdError> {
+        let first = self.nodes.len();
+        for place in first..first + count {
+            let who = Who::at(place);
+            if !self.invitations.contains_key(&(who.role, who.site)) {
+                let made = self.operator.invite(who.labels()).await?;
+                let invitation = parse_invitation(&made.text, "the server")
+                    .map_err(|because| CrowdError::Node { node: who.name.clone(), because: because.into() })?;
+                self.invitations.insert((who.role, who.site), invitation);
+            }
+            let node = Node::new(who, &self.plan, self.rng.u64(..), &self.clock, &self.repository)?;
+            self.nodes.push(Some(Box::new(node)));
+        }
+        self.ask(first).await?;
+        let waiting: HashMap<String, _> = self.operator.waiting().await?.into_iter().map(|request| (request.fingerprint, request.id)).collect();
+        let mut approving = JoinSet::new();
+        for node in self.nodes[first..].iter().flatten() {
+            if let Some(request) = waiting.get(&node.fingerprint).copied() {
+                let operator = self.operator.clone();
+                approving.spawn(async move { operator.approve(request).await });
+                if approving.len() >= 8 {
+                    approving.join_next().await.transpose()?.transpose()?;
+                }
+            }
+        }
+        while let Some(approved) = approving.join_next().await {
+            approved??;
+        }
+        self.ask(first).await?;
+        match self.nodes[first..].iter().flatten().find(|node| !node.has_joined()) {
+            Some(node) => Err(CrowdError::NotJoined { node: node.who.name.clone(), because: "it was not approved".to_owned() }),
+            None => Ok(()),
+        }
+    }
+
+    /// Has the nodes from a place on ask to join, or what became of that.
+    async fn ask(&mut self, first: usize) -> Result<(), CrowdError> {
+        let mut asking = JoinSet::new();
+        let mut place = first;
+        while place < self.nodes.len() || !asking.is_empty() {
+            if place < self.nodes.len() && asking.len() < self.plan.at_once {
+                if let Some(mut node) = self.nodes[place].take() {
+                    let invitation = self.invitations.get(&(node.who.role, node.who.site)).cloned();
+                    asking.spawn(async move {
+                        let asked = match &invitation {
+                            Some(invitation) => node.ask(invitation).await,
+                            None => Ok(None),
+                        };
+                        (place, node, asked.map(|fact| fact.into_iter().collect::<Vec<_>>()))
+                    });
+                }
+                place += 1;
+            } else if let Some(asked) = asking.join_next().await {
+                self.put_back(asked?)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn put_back(&mut self, (place, node, lived): Lived) -> Result<(), CrowdError> {
+        self.nodes[place] = Some(node);
+        self.record.write(lived?)
+    }
+
+    /// Lives for so long; `tell` is told how far it is.
+    ///
+    /// # Errors
+    ///
+    /// Returns what ended a node that nobody had sent away, or what cannot be written.
+    pub async fn live(&mut self, span: SignedDuration, tell: &mut dyn FnMut(&str)) -> Result<(), CrowdError> {
+        let end = self.now() + span;
+        let mut living: JoinSet<Lived> = JoinSet::new();
+        let mut told = self.now();
+        while let Some(now) = self.move_on(end, &mut living).await? {
+            self.begin_due(now, &mut living).await?;
+            if self.next_join.is_some_and(|at| at <= now) {
+                self.settle(&mut living).await?;
+                self.join(1).await?;
+                self.plan_join();
+            }
+            if now.duration_since(told) >= SignedDuration::from_hours(1) {
+                told = now;
+                tell(&format!("{now:.0}: {} nodes, {} facts", self.nodes.len(), self.record.facts.len()));
+            }
+        }
+        self.settle(&mut living).await
+    }
+
+    /// Lets time pass until something is due. Returns the time, or none if the end is reached.
+    async fn move_on(&mut self, end: Timestamp, living: &mut JoinSet<Lived>) -> Result<Option<Timestamp>, CrowdError> {
+        if let Pace::Moved(_) = &self.pace {
+            self.settle(living).await?;
+        }
+        let due = self.nodes.iter().flatten().filter_map(|node| node.next()).chain(self.next_join).min().unwrap_or(end);
+        let now = self.now();
+        match &self.pace {
+            Pace::Moved(moved) => {
+                let next = (due.max(now) + STEP).min(end);
+                moved.set(next).map_err(|source| CrowdError::File { what: moved.path().display().to_string(), source })?;
+                Ok((now < end).then_some(next))
+            }
+            Pace::Real => {
+                let wait = Duration::try_from(due.duration_since(now)).unwrap_or_default().min(LONGEST_SLEEP);
+                tokio::select! {
+                    Some(lived) = living.join_next() => self.put_back(lived?)?,
+                    () = tokio::time::sleep(wait) => {}
+                }
+                let now = self.now();
+                Ok((now < end).then_some(now))
+            }
+        }
+    }
+
+    /// Has every node live for which something is due.
+    async fn begin_due(&mut self, now: Timestamp, living: &mut JoinSet<Lived>) -> Result<(), CrowdError> {
+        for place in 0..self.nodes.len() {
+            if !self.nodes[place].as_ref().is_some_and(|node| node.next().is_some_and(|at| at <= now)) {
+                continue;
+            }
+            while living.len() >= self.plan.at_once {
+                if let Some(lived) = living.join_next().await {
+                    self.put_back(lived?)?;
+                }
+            }
+            if let Some(mut node) = self.nodes[place].take() {
+                let operator = self.operator.clone();
+                living.spawn(async move {
+                    let mut lived = node.live(now).await;
+                    if node.has_left()
+                        && let Err(error) = operator.revoke(&node.who.name).await
+                    {
+                        lived = Err(error.into());
+                    }
+                    (place, node, lived)
+                });
+            }
+        }
+        Ok(())
+    }
+
+    /// Waits until no node does anything.
+    async fn settle(&mut self, living: &mut JoinSet<Lived>) -> Result<(), CrowdError> {
+        while let Some(lived) = living.join_next().await {
+            self.put_back(lived?)?;
+        }
+        Ok(())
+    }
+
+    fn plan_join(&mut self) {
+        let a_day = self.plan.rates.join * self.nodes.len() as f64;
+        let wait = SignedDuration::from_secs_f64((-(1.0 - self.rng.f64()).ln() * 86_400.0 / a_day.max(f64::MIN_POSITIVE)).min(1e9));
+        self.next_join = if a_day > 0.0 { self.now().checked_add(wait).ok() } else { None };
+    }
+}

@@ -1,0 +1,54 @@
+//! The link of a simulated node: real mutual TLS from this process, which can be cut or slow.
+
+use constans_agent::network_part::{Connect, Connected};
+use constans_link::{Asked, Carried, Carry, Direct, Identity, LinkError, Network};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+/// How a node's link is.
+#[derive(Debug, Default)]
+pub(crate) struct SimulatedLink {
+    is_cut: Arc<AtomicBool>,
+    slow_by: Duration,
+}
+
+impl SimulatedLink {
+    pub fn new(slow_by: Duration) -> Self {
+        Self { is_cut: Arc::default(), slow_by }
+    }
+
+    /// Cuts the link, or mends it.
+    pub fn cut(&self, is_cut: bool) {
+        self.is_cut.store(is_cut, Ordering::Relaxed);
+    }
+}
+
+impl Connect for SimulatedLink {
+    fn connect<'a>(&'a self, fingerprint: &'a str, identity: Option<Identity<'a>>) -> Connected<'a> {
+        Box::pin(async move {
+            let direct = Direct::new(fingerprint, identity.as_ref())?;
+            Ok(Network::over(Carrying { direct, is_cut: self.is_cut.clone(), slow_by: self.slow_by }))
+        })
+    }
+}
+
+struct Carrying {
+    direct: Direct,
+    is_cut: Arc<AtomicBool>,
+    slow_by: Duration,
+}
+
+impl Carry for Carrying {
+    fn carry(&self, asked: Asked, body: Vec<u8>) -> Carried<'_> {
+        Box::pin(async move {
+            if self.is_cut.load(Ordering::Relaxed) {
+                return Err(LinkError::NotReached { url: "its server".to_owned(), because: "the simulated link is cut".to_owned() });
+            }
+            if !self.slow_by.is_zero() {
+                tokio::time::sleep(self.slow_by).await;
+            }
+            self.direct.carry(asked, body).await
+        })
+    }
+}

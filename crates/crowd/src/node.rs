@@ -1,0 +1,243 @@
+//! One simulated node: the agent's daemon over a host and a folder in memory, and what happens to it.
+
+use crate::error::CrowdError;
+use crate::happening::{Fate, Happening, change, changeable};
+use crate::link::SimulatedLink;
+use crate::plan::{Plan, Who};
+use crate::truth::{Fact, Truth};
+use constans_agent::daemon::Daemon;
+use constans_agent::error::AgentError;
+use constans_agent::join::{ask, first_of_all, request};
+use constans_agent::journal::Journal;
+use constans_agent::membership::{Membership, NodeKey};
+use constans_agent::served::Served;
+use constans_agent::state_dir::{InMemory, StateDir};
+use constans_clock::Clock;
+use constans_core::run::Mode;
+use constans_host::simulated::{Repository, SimulatedHost};
+use constans_wire::join::{Invitation, JoinAnswer};
+use jiff::Timestamp;
+use std::collections::BTreeSet;
+use std::sync::Arc;
+use std::time::Duration;
+
+/// So many of its eventful runs a simulated node keeps whole: a real one keeps more, but there are thousands of these.
+const MOST_WHOLE_RUNS: usize = 3;
+/// What the operating system says of a correction that fails.
+const FAILS_WITH: &str = "No space left on device (simulated)";
+
+/// A simulated node.
+pub(crate) struct Node {
+    pub who: Who,
+    pub fingerprint: String,
+    files: InMemory,
+    state_dir: StateDir,
+    link: Arc<SimulatedLink>,
+    fate: Fate,
+    condition: Condition,
+    /// What was changed by hand and not put right since, by address.
+    drifted: BTreeSet<String>,
+    failing: BTreeSet<String>,
+    changes: u64,
+}
+
+enum Condition {
+    /// It has not joined yet.
+    New(Box<SimulatedHost>),
+    On(Box<Daemon<SimulatedHost>>),
+    Off(Box<Daemon<SimulatedHost>>),
+    Left,
+}
+
+impl Node {
+    pub fn new(who: Who, plan: &Plan, seed: u64, clock: &Clock, repository: &Arc<Repository>) -> Result<Self, CrowdError> {
+        let files = InMemory::default();
+        let state_dir = StateDir::in_memory(&files, clock.clone(), MOST_WHOLE_RUNS);
+        let key = NodeKey::open(&state_dir).map_err(|because| CrowdError::Node { node: who.name.clone(), because: because.into() })?;
+        let mut fate = Fate::from(clock.now(), &plan.rates, seed);
+        let is_slow = (fate.choose(1_000_000) as f64) < plan.rates.slow * 1_000_000.0;
+        let host = SimulatedHost::new(&who.name, who.about.clone(), repository.clone());
+        Ok(Self {
+            who,
+            fingerprint: key.fingerprint,
+            files,
+            state_dir,
+            link: Arc::new(SimulatedLink::new(if is_slow { plan.slow_by } else { Duration::ZERO })),
+            fate,
+            condition: Condition::New(Box::new(host)),
+            drifted: BTreeSet::new(),
+            failing: BTreeSet::new(),
+            changes: 0,
+        })
+    }
+
+    /// Asks to join, or what became of that. Once it is approved, its daemon begins.
+    pub async fn ask(&mut self, invitation: &Invitation) -> Result<Option<Fact>, CrowdError> {
+        let Condition::New(host) = &self.condition else { return Ok(None) };
+        let node_error = |because: AgentError| CrowdError::Node { node: self.who.name.clone(), because: because.into() };
+        let key = NodeKey::open(&self.state_dir).map_err(node_error)?;
+        let asked = request(invitation, &key, &**host, &self.who.name).map_err(node_error)?;
+        match ask(&*self.link, invitation, &asked).await.map_err(node_error)? {
+            (url, JoinAnswer::Approved { node, name, certificate, renew_after, ends_at }) => {
+                let urls = first_of_all(&url, invitation);
+                let membership = Membership { urls, ca: invitation.ca.clone(), node, name, certificate, renew_after, ends_at, mark: None };
+                membership.keep(&self.state_dir).map_err(node_error)?;
+                self.begin()?;
+                Ok(Some(self.fact(self.state_dir.now(), Truth::Joined)))
+            }
+            (_, JoinAnswer::Waiting { .. }) => Ok(None),
+            (_, JoinAnswer::Denied { because }) => Err(CrowdError::NotJoined { node: self.who.name.clone(), because }),
+        }
+    }
+
+    /// Begins its daemon, after it joined or was switched on.
+    fn begin(&mut self) -> Result<(), CrowdError> {
+        let host = match std::mem::replace(&mut self.condition, Condition::Left) {
+            Condition::New(host) => *host,
+            Condition::Off(daemon) => daemon.into_host(),
+            other => {
+                self.condition = other;
+                return Ok(());
+            }
+        };
+        let daemon = Daemon::new(self.state_dir.clone(), host, self.link.clone(), Journal::none(), self.fate.seed());
+        let failed = |because: AgentError| CrowdError::Node { node: self.who.name.clone(), because: because.into() };
+        self.condition = Condition::On(Box::new(daemon.map_err(failed)?));
+        Ok(())
+    }
+
+    pub fn has_joined(&self) -> bool {
+        !matches!(self.condition, Condition::New(_))
+    }
+
+    pub fn has_left(&self) -> bool {
+        matches!(self.condition, Condition::Left)
+    }
+
+    /// Returns how many bytes its folder holds.
+    pub fn bytes(&self) -> usize {
+        self.files.bytes()
+    }
+
+    /// Returns when it does something next, or something happens to it.
+    pub fn next(&self) -> Option<Timestamp> {
+        let due = match &self.condition {
+            Condition::On(daemon) => Some(daemon.next()),
+            Condition::Off(_) => None,
+            Condition::New(_) | Condition::Left => return None,
+        };
+        due.into_iter().chain(self.fate.next_at()).min()
+    }
+
+    /// Lives until now: what was to happen happens, and what is due is done.
+    pub async fn live(&mut self, now: Timestamp) -> Result<Vec<Fact>, CrowdError> {
+        let mut facts = Vec::new();
+        while let Some((at, happening)) = self.fate.take(now) {
+            let truth = self.befall(happening)?;
+            facts.extend(truth.map(|truth| self.fact(at, truth)));
+        }
+        let Condition::On(daemon) = &mut self.condition else { return Ok(facts) };
+        if daemon.next() > now {
+            return Ok(facts);
+        }
+        let before = daemon.host.runs();
+        let ended = daemon.turn(false).await;
+        let has_run = daemon.host.runs() > before;
+        if has_run {
+            facts.extend(self.ran()?);
+        }
+        ended.map_err(|because| CrowdError::Node { node: self.who.name.clone(), because: because.into() })?;
+        Ok(facts)
+    }
+
+    fn ran(&mut self) -> Result<Option<Fact>, CrowdError> {
+        let Some(served) = self.served()? else { return Ok(None) };
+        let failing = self.failing.intersection(&self.drifted).cloned().collect();
+        let truth = Truth::Ran { state: served.digest, drifted: self.drifted.iter().cloned().collect(), failing };
+        if served.settings.mode == Mode::Enforce {
+            self.drifted.retain(|address| self.failing.contains(address));
+        }
+        Ok(Some(self.fact(self.state_dir.now(), truth)))
+    }
+
+    /// Something happens. Returns what, if it can happen to this node as it is.
+    fn befall(&mut self, happening: Happening) -> Result<Option<Truth>, CrowdError> {
+        Ok(match happening {
+            Happening::Drift => self.drift()?.map(|address| Truth::Drifted { address }),
+            Happening::Failure => {
+                let address = self.drift()?;
+                if let (Some(address), Some(host)) = (&address, self.host()) {
+                    host.fail(address, Some(FAILS_WITH));
+                    self.failing.insert(address.clone());
+                }
+                address.map(|address| Truth::Failing { address })
+            }
+            Happening::Mending => {
+                let address = self.failing.pop_first();
+                if let (Some(address), Some(host)) = (&address, self.host()) {
+                    host.fail(address, None);
+                }
+                address.map(|address| Truth::Mended { address })
+            }
+            Happening::Off => {
+                self.condition = match std::mem::replace(&mut self.condition, Condition::Left) {
+                    Condition::On(daemon) => Condition::Off(daemon),
+                    other => other,
+                };
+                Some(Truth::Off)
+            }
+            Happening::On => {
+                self.begin()?;
+                Some(Truth::On)
+            }
+            Happening::Cut | Happening::Reaching => {
+                self.link.cut(happening == Happening::Cut);
+                Some(if happening == Happening::Cut { Truth::Cut } else { Truth::Reaching })
+            }
+            Happening::Leaving => {
+                self.condition = Condition::Left;
+                self.files.clear();
+                Some(Truth::Left)
+            }
+        })
+    }
+
+    /// Somebody changes what one of its clauses keeps. Returns the clause's address; none if nothing is kept here yet.
+    fn drift(&mut self) -> Result<Option<String>, CrowdError> {
+        let Some(served) = self.served()? else { return Ok(None) };
+        let is_free = |address: &str| !self.drifted.contains(address) && !self.failing.contains(address);
+        let kept = |host: &SimulatedHost, address: &str| host.thing(address).is_some();
+        let Some(host) = host_of(&mut self.condition) else { return Ok(None) };
+        let clauses: Vec<_> =
+            changeable(&served.state).into_iter().filter(|clause| is_free(clause.address.as_str()) && kept(host, clause.address.as_str())).collect();
+        if clauses.is_empty() {
+            return Ok(None);
+        }
+        let clause = clauses[self.fate.choose(clauses.len())];
+        self.changes += 1;
+        change(host, clause, self.changes);
+        let address = clause.address.as_str().to_owned();
+        self.drifted.insert(address.clone());
+        Ok(Some(address))
+    }
+
+    fn host(&mut self) -> Option<&mut SimulatedHost> {
+        host_of(&mut self.condition)
+    }
+
+    fn served(&self) -> Result<Option<Served>, CrowdError> {
+        Served::read(&self.state_dir).map_err(|because| CrowdError::Node { node: self.who.name.clone(), because: because.into() })
+    }
+
+    fn fact(&self, at: Timestamp, truth: Truth) -> Fact {
+        Fact { at, node: self.who.name.clone(), truth }
+    }
+}
+
+fn host_of(condition: &mut Condition) -> Option<&mut SimulatedHost> {
+    match condition {
+        Condition::New(host) => Some(host),
+        Condition::On(daemon) | Condition::Off(daemon) => Some(&mut daemon.host),
+        Condition::Left => None,
+    }
+}

@@ -1,0 +1,246 @@
+//! What the server says of its fleet, held against what truly happened to a crowd of simulated nodes: real check-ins and
+//! reports, over hours that pass in seconds.
+
+use constans_clock::MovedClock;
+use constans_crowd::{Crowd, Fact, Operator, Pace, Plan, Rates, Truth};
+use constans_e2e::Fleet;
+use constans_e2e::story::well;
+use constans_wire::run::{Episode, RunSummary};
+use jiff::{SignedDuration, Timestamp};
+use serde::de::DeserializeOwned;
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::Path;
+
+const NODES: usize = 200;
+const FROM: &str = "2026-10-01T06:00:00Z";
+
+const BASELINE: &str = r#"
+[baseline]
+name = "quay"
+satisfies = ["SK-7"]
+
+[[clause]]
+what = "file:/etc/issue"
+text = "Skerry Line, RELEASE\n"
+
+[[clause]]
+what = "account:ops"
+shell = "/bin/bash"
+
+[[clause]]
+what = "package:kiosk-shell"
+version = "3.2.*"
+where = "labels.role == 'kiosk'"
+
+[[clause]]
+what = "file:/etc/kiosk/shell.conf"
+text = "site = {{ labels.site }}\nidle = 90\n"
+permissions = "0640"
+where = "labels.role == 'kiosk'"
+
+[[clause]]
+what = "service:kiosk-shell"
+running = true
+enabled = true
+needs = ["package:kiosk-shell"]
+reacts_to = ["file:/etc/kiosk/*"]
+reaction = "restart"
+where = "labels.role == 'kiosk'"
+"#;
+
+const GROUP: &str = r#"
+name = "quays"
+priority = 10
+filter = "labels.simulated == 'yes'"
+
+[[assignments]]
+kit = "quay-base"
+baseline = "quay"
+
+[settings]
+mode = "enforce"
+"#;
+
+/// Publishes a release of the crowd's kit and serves it.
+fn serve(fleet: &Fleet, folder: &Path, version: &str) {
+    let kit = folder.join("quay-base");
+    fs::create_dir_all(kit.join("baselines")).unwrap();
+    fs::write(kit.join("kit.toml"), format!("[kit]\nname = \"quay-base\"\nversion = \"{version}\"\nsummary = \"What every node has\"\n")).unwrap();
+    fs::write(kit.join("baselines/quay.toml"), BASELINE.replace("RELEASE", version)).unwrap();
+    well(&fleet.client(&["kit", "publish", kit.to_str().unwrap()]));
+    well(&fleet.client(&["stage", "serve", "open-water", &format!("quay-base@{version}")]));
+}
+
+/// What truly happened to one node.
+#[derive(Default)]
+struct Life {
+    /// When each run was, and the status that it must have come to.
+    runs: Vec<(Timestamp, &'static str)>,
+    last_state: Option<String>,
+    /// When what was changed by hand.
+    changed: Vec<(Timestamp, String)>,
+    /// When it left for good.
+    left: Option<Timestamp>,
+    /// Since when it is off or cut off, or since when it is no more.
+    away: Option<Timestamp>,
+    back: Option<Timestamp>,
+    off: bool,
+    cut: bool,
+}
+
+impl Life {
+    fn add(&mut self, fact: &Fact) {
+        match &fact.truth {
+            Truth::Joined | Truth::Mended { .. } => {}
+            Truth::Left => self.left = Some(fact.at),
+            Truth::Drifted { address } | Truth::Failing { address } => self.changed.push((fact.at, address.clone())),
+            Truth::Off => self.go(fact.at, true, self.cut),
+            Truth::On => self.go(fact.at, false, self.cut),
+            Truth::Cut => self.go(fact.at, self.off, true),
+            Truth::Reaching => self.go(fact.at, self.off, false),
+            Truth::Ran { state, drifted, failing } => {
+                let is_new = self.last_state.as_ref() != Some(state);
+                self.last_state = Some(state.clone());
+                let status = match (failing.is_empty(), drifted.is_empty(), is_new) {
+                    (false, ..) => "failed",
+                    (true, false, _) => "drift_corrected",
+                    (true, true, true) => "rolled_out",
+                    (true, true, false) => "in_line",
+                };
+                self.runs.push((fact.at, status));
+            }
+        }
+    }
+
+    fn go(&mut self, at: Timestamp, off: bool, cut: bool) {
+        let was_away = self.off || self.cut;
+        (self.off, self.cut) = (off, cut);
+        match (was_away, off || cut) {
+            (false, true) => self.away = Some(at),
+            (true, false) => self.back = Some(at),
+            _ => {}
+        }
+    }
+
+    fn is_away(&self) -> bool {
+        self.off || self.cut || self.left.is_some()
+    }
+
+    /// Returns how many of its runs the server must know at least: what was before it went away, or all.
+    fn known_runs(&self, now: Timestamp) -> usize {
+        let is_back_for_long = self.back.is_none_or(|back| now.duration_since(back) > SignedDuration::from_mins(30));
+        if !self.is_away() && is_back_for_long {
+            return self.runs.len();
+        }
+        let until = [self.away, self.left].into_iter().flatten().min().unwrap_or(now);
+        self.runs.iter().filter(|(at, _)| *at < until).count()
+    }
+}
+
+fn ask<T: DeserializeOwned>(fleet: &Fleet, path: &str) -> T {
+    let (status, body) = fleet.curl().with_token(fleet.administrator()).get(path);
+    assert_eq!(status, 200, "{path}: {body}");
+    serde_json::from_str(&body).unwrap()
+}
+
+#[test]
+fn crowd_truth_equals_reports() {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let folder = tempfile::tempdir().unwrap();
+    let moved = MovedClock::create(&folder.path().join("clock"), FROM.parse().unwrap()).unwrap();
+    let fleet = Fleet::start_by(moved.path());
+    serve(&fleet, folder.path(), "1.3.0");
+    fs::write(folder.path().join("group.toml"), GROUP).unwrap();
+    well(&fleet.client(&["group", "set", folder.path().join("group.toml").to_str().unwrap()]));
+
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
+    let operator = Operator::new(&fleet.people_url(), &fleet.ca, fleet.administrator()).unwrap();
+    // More happens than usual, so that a few hours show all of it.
+    let rates = Rates { drift: 4.0, failure: 1.0, off: 0.5, cut: 1.0, leave: 0.2, join: 0.1, slow: 0.05 };
+    let plan = Plan { rates, ..Plan::of(NODES, 7) };
+    let truth = folder.path().join("truth.jsonl");
+    let mut crowd = runtime.block_on(Crowd::gather(plan, operator, Pace::Moved(moved), Some(&truth), &mut |_| ())).unwrap();
+    runtime.block_on(crowd.live(SignedDuration::from_mins(130), &mut |_| ())).unwrap();
+    serve(&fleet, folder.path(), "1.4.0");
+    runtime.block_on(crowd.live(SignedDuration::from_mins(130), &mut |_| ())).unwrap();
+
+    let written: Vec<Fact> = fs::read_to_string(&truth).unwrap().lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(written, crowd.facts(), "the file holds the whole truth");
+    let mut lives: BTreeMap<String, Life> = BTreeMap::new();
+    let mut facts = written;
+    facts.sort_by_key(|fact| fact.at);
+    facts.iter().for_each(|fact| lives.entry(fact.node.clone()).or_default().add(fact));
+    let now = crowd.now();
+    let mut seen = Seen::default();
+    let log = fleet.log();
+    assert!(!log.contains("ERROR"), "{log}");
+    lives.iter().for_each(|(name, life)| seen.compare(&fleet, name, life, now));
+    assert!(lives.len() > NODES && seen.is_rich(), "{} nodes, {seen:?}", lives.len());
+    assert_eq!(fleet.query(&format!("select count(*) from ({}) leaked", leaks(&fleet))), "0", "{}", fleet.query(&leaks(&fleet)));
+}
+
+/// How much of what there was to see was seen.
+#[derive(Debug, Default)]
+struct Seen {
+    runs: BTreeMap<&'static str, usize>,
+    episodes: usize,
+    silent: usize,
+    revoked: usize,
+}
+
+impl Seen {
+    /// Holds what the server says of a node against its life.
+    fn compare(&mut self, fleet: &Fleet, name: &str, life: &Life, now: Timestamp) {
+        let rows: Vec<RunSummary> = ask(fleet, &format!("/api/nodes/{name}/runs"));
+        let said: Vec<String> = rows
+            .iter()
+            .rev()
+            .flat_map(|row| std::iter::repeat_n(serde_json::json!(row.status).as_str().unwrap().to_owned(), row.count.try_into().unwrap()))
+            .collect();
+        let truly: Vec<&'static str> = life.runs.iter().map(|(_, status)| *status).take(said.len()).collect();
+        assert_eq!(said, truly, "{name}: {:?}", life.runs);
+        assert!(said.len() >= life.known_runs(now), "{name}: {} of {} runs are known, {} must be", said.len(), life.runs.len(), life.known_runs(now));
+        truly.iter().for_each(|status| *self.runs.entry(status).or_default() += 1);
+
+        let episodes: Vec<Episode> = ask(fleet, &format!("/api/nodes/{name}/episodes"));
+        let known_until = life.runs.get(said.len().wrapping_sub(1)).map(|(at, _)| *at);
+        let found: BTreeSet<(String, Timestamp)> =
+            life.changed.iter().filter(|(at, _)| Some(*at) <= known_until).map(|(at, address)| (address.clone(), *at)).collect();
+        assert_eq!(episodes.len(), found.len(), "{name}: {episodes:?} and {found:?}");
+        for (address, at) in &found {
+            let is_it = |episode: &&Episode| episode.address == *address && episode.in_line_until <= *at && *at <= episode.detected_at;
+            assert!(episodes.iter().any(|episode| is_it(&episode)), "{name}: {address} was changed at {at}: {episodes:?}");
+        }
+        self.episodes += episodes.len();
+
+        let node: serde_json::Value = ask(fleet, &format!("/api/nodes/{name}"));
+        assert_eq!(node["labels"]["simulated"], "yes");
+        let away_since = [life.away, life.left].into_iter().flatten().max().filter(|_| life.is_away());
+        if life.left.is_some() {
+            assert_eq!(node["sign"], "revoked", "{name}");
+            self.revoked += 1;
+        } else if away_since.is_some_and(|since| now.duration_since(since) > SignedDuration::from_mins(60)) {
+            assert_eq!(node["hearing"], "silent", "{name}: away since {away_since:?}");
+            self.silent += 1;
+        } else if !life.is_away() && life.back.is_none_or(|back| now.duration_since(back) > SignedDuration::from_mins(30)) {
+            assert_eq!(node["hearing"], "on_time", "{name}");
+        }
+    }
+
+    fn is_rich(&self) -> bool {
+        self.runs.len() == 4 && self.runs.values().all(|count| *count > 20) && self.episodes > 50 && self.silent > 3 && self.revoked > 0
+    }
+}
+
+/// Returns SQL that names every column that holds a time of the system's clock and not of the crowd's. The tests' own persons
+/// and their tokens are made without the server.
+fn leaks(fleet: &Fleet) -> String {
+    fleet.query(
+        "select string_agg(format('select %L as place where exists (select 1 from %I where %I between now() - interval ''1 day'' and now() + interval ''8 days'')',
+             table_name || '.' || column_name, table_name, column_name), ' union all ')
+         from information_schema.columns join information_schema.tables using (table_schema, table_name)
+         where table_schema = 'public' and data_type = 'timestamp with time zone' and table_type = 'BASE TABLE'
+             and table_name not in ('_sqlx_migrations', 'person', 'token')",
+    )
+}
