@@ -161,6 +161,22 @@ impl Fleet {
         Ended::of(&command.output().expect("the client starts"))
     }
 
+    /// Runs the crowd's program, with this fleet's administrator as its operator.
+    ///
+    /// # Panics
+    ///
+    /// Panics if it cannot be started.
+    pub fn crowd(&self, arguments: &[&str]) -> Ended {
+        let mut command = Command::new(program("constans-crowd"));
+        command
+            .args(arguments)
+            .env("CONSTANS_SERVER", self.people_url())
+            .env("CONSTANS_CA", &self.ca)
+            .env("CONSTANS_TOKEN", &self.administrator)
+            .stdin(Stdio::null());
+        Ended::of(&command.output().expect("the crowd starts"))
+    }
+
     /// Runs the operators' client with credentials of its own, and something typed.
     ///
     /// # Panics

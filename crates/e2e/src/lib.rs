@@ -218,7 +218,7 @@ pub fn program(name: &str) -> PathBuf {
         let own = std::env::current_exe().expect("a program knows where it is");
         let folder_of_own = own.parent().expect("it lies in target/PROFILE, and tests in a folder below");
         let built = if folder_of_own.ends_with("deps") { folder_of_own.parent().expect("target/PROFILE") } else { folder_of_own };
-        for name in ["constans-agent", "constans", "constans-server"] {
+        for name in ["constans-agent", "constans", "constans-server", "constans-crowd"] {
             let from = built.join(name);
             assert!(from.exists(), "{} is not built: run `make test`, or `cargo build --bins` first", from.display());
             fs::copy(from, folder.path().join(name)).expect("a program can be copied");

@@ -99,3 +99,69 @@ baseline = "kiosk-lockdown"
 mode = "MODE"
 interval_secs = 60
 "#;
+
+/// What a crowd's nodes are to have, each kind that a simulated host has.
+const QUAYS: &str = r#"
+[baseline]
+name = "quay"
+satisfies = ["SK-7"]
+
+[[clause]]
+what = "file:/etc/issue"
+text = "Skerry Line, RELEASE\n"
+
+[[clause]]
+what = "account:ops"
+shell = "/bin/bash"
+
+[[clause]]
+what = "package:kiosk-shell"
+version = "3.2.*"
+where = "labels.role == 'kiosk'"
+
+[[clause]]
+what = "file:/etc/kiosk/shell.conf"
+text = "site = {{ labels.site }}\nidle = 90\n"
+permissions = "0640"
+where = "labels.role == 'kiosk'"
+
+[[clause]]
+what = "service:kiosk-shell"
+running = true
+enabled = true
+needs = ["package:kiosk-shell"]
+reacts_to = ["file:/etc/kiosk/*"]
+reaction = "restart"
+where = "labels.role == 'kiosk'"
+"#;
+
+const QUAYS_GROUP: &str = r#"
+name = "quays"
+priority = 10
+filter = "labels.simulated == 'yes'"
+
+[[assignments]]
+kit = "quay-base"
+baseline = "quay"
+
+[settings]
+mode = "enforce"
+"#;
+
+/// Publishes a release of a kit for a crowd, serves it to the whole fleet, and assigns it to all simulated nodes.
+///
+/// # Panics
+///
+/// Panics if something is refused.
+pub fn serve_quays(fleet: &Fleet, version: &str) {
+    let folder = tempfile::tempdir().expect("a folder for the kit");
+    let kit = folder.path().join("quay-base");
+    let write = |path: &str, text: String| fs::write(folder.path().join(path), text).expect("it is written");
+    fs::create_dir_all(kit.join("baselines")).expect("a folder");
+    write("quay-base/kit.toml", format!("[kit]\nname = \"quay-base\"\nversion = \"{version}\"\nsummary = \"What every node has\"\n"));
+    write("quay-base/baselines/quay.toml", QUAYS.replace("RELEASE", version));
+    write("group.toml", QUAYS_GROUP.to_owned());
+    well(&fleet.client(&["kit", "publish", &kit.display().to_string()]));
+    well(&fleet.client(&["stage", "serve", "open-water", &format!("quay-base@{version}")]));
+    well(&fleet.client(&["group", "set", &folder.path().join("group.toml").display().to_string()]));
+}

@@ -4,73 +4,15 @@
 use constans_clock::MovedClock;
 use constans_crowd::{Crowd, Fact, Operator, Pace, Plan, Rates, Truth};
 use constans_e2e::Fleet;
-use constans_e2e::story::well;
+use constans_e2e::story::serve_quays;
 use constans_wire::run::{Episode, RunSummary};
 use jiff::{SignedDuration, Timestamp};
 use serde::de::DeserializeOwned;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
-use std::path::Path;
 
 const NODES: usize = 200;
 const FROM: &str = "2026-10-01T06:00:00Z";
-
-const BASELINE: &str = r#"
-[baseline]
-name = "quay"
-satisfies = ["SK-7"]
-
-[[clause]]
-what = "file:/etc/issue"
-text = "Skerry Line, RELEASE\n"
-
-[[clause]]
-what = "account:ops"
-shell = "/bin/bash"
-
-[[clause]]
-what = "package:kiosk-shell"
-version = "3.2.*"
-where = "labels.role == 'kiosk'"
-
-[[clause]]
-what = "file:/etc/kiosk/shell.conf"
-text = "site = {{ labels.site }}\nidle = 90\n"
-permissions = "0640"
-where = "labels.role == 'kiosk'"
-
-[[clause]]
-what = "service:kiosk-shell"
-running = true
-enabled = true
-needs = ["package:kiosk-shell"]
-reacts_to = ["file:/etc/kiosk/*"]
-reaction = "restart"
-where = "labels.role == 'kiosk'"
-"#;
-
-const GROUP: &str = r#"
-name = "quays"
-priority = 10
-filter = "labels.simulated == 'yes'"
-
-[[assignments]]
-kit = "quay-base"
-baseline = "quay"
-
-[settings]
-mode = "enforce"
-"#;
-
-/// Publishes a release of the crowd's kit and serves it.
-fn serve(fleet: &Fleet, folder: &Path, version: &str) {
-    let kit = folder.join("quay-base");
-    fs::create_dir_all(kit.join("baselines")).unwrap();
-    fs::write(kit.join("kit.toml"), format!("[kit]\nname = \"quay-base\"\nversion = \"{version}\"\nsummary = \"What every node has\"\n")).unwrap();
-    fs::write(kit.join("baselines/quay.toml"), BASELINE.replace("RELEASE", version)).unwrap();
-    well(&fleet.client(&["kit", "publish", kit.to_str().unwrap()]));
-    well(&fleet.client(&["stage", "serve", "open-water", &format!("quay-base@{version}")]));
-}
 
 /// What truly happened to one node.
 #[derive(Default)]
@@ -150,9 +92,7 @@ fn crowd_truth_equals_reports() {
     let folder = tempfile::tempdir().unwrap();
     let moved = MovedClock::create(&folder.path().join("clock"), FROM.parse().unwrap()).unwrap();
     let fleet = Fleet::start_by(moved.path());
-    serve(&fleet, folder.path(), "1.3.0");
-    fs::write(folder.path().join("group.toml"), GROUP).unwrap();
-    well(&fleet.client(&["group", "set", folder.path().join("group.toml").to_str().unwrap()]));
+    serve_quays(&fleet, "1.3.0");
 
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
     let operator = Operator::new(&fleet.people_url(), &fleet.ca, fleet.administrator()).unwrap();
@@ -162,7 +102,7 @@ fn crowd_truth_equals_reports() {
     let truth = folder.path().join("truth.jsonl");
     let mut crowd = runtime.block_on(Crowd::gather(plan, operator, Pace::Moved(moved), Some(&truth), &mut |_| ())).unwrap();
     runtime.block_on(crowd.live(SignedDuration::from_mins(130), &mut |_| ())).unwrap();
-    serve(&fleet, folder.path(), "1.4.0");
+    serve_quays(&fleet, "1.4.0");
     runtime.block_on(crowd.live(SignedDuration::from_mins(130), &mut |_| ())).unwrap();
 
     let written: Vec<Fact> = fs::read_to_string(&truth).unwrap().lines().map(|line| serde_json::from_str(line).unwrap()).collect();
