@@ -4,21 +4,20 @@ mod due;
 
 pub use due::zone;
 
-use crate::error::AgentError;
+use crate::error::{AgentError, ServerSeen};
 use crate::join::membership;
 use crate::journal::{Journal, run_words};
 use crate::network_part::{Connect, ThroughNetworkPart};
 use crate::noted::{Contact, DaemonNote, RestartNote, StartNote};
 use crate::run_loop::{Keeping, Runner, left_behind};
 use crate::served::{SERVED_STORE, Served, Takeover};
-use crate::server_link::{Saying, ServerLink};
+use crate::server_link::{CheckedIn, Saying, ServerLink};
 use crate::spool::Spool;
 use crate::state_dir::StateDir;
 use crate::way;
 use constans_core::run::{Part, RestartDue, RestartPending, next_opening, restart_due};
 use constans_core::settings::AgentSettings;
 use constans_host::{Host, Machine, restart};
-use constans_wire::exit::Exit;
 use constans_wire::report::{RunReport, StartedBy};
 use due::Due;
 use jiff::Timestamp;
@@ -128,8 +127,7 @@ impl<H: Host> Daemon<H> {
     /// What keeps one round from its end, as a full disk or another run that does not end, may be over at the next.
     fn could_not_go_on(&mut self, error: &AgentError) {
         self.due.not_before(self.state_dir.now() + PAUSE_AFTER_ERROR);
-        let hint = error.hint.as_ref().map(|hint| format!(" ({hint})")).unwrap_or_default();
-        self.journal.say(Level::Error, &format!("{}{hint}; trying again at {:.0}", error.message, self.due.check_in.min(self.due.run)));
+        self.journal.say(Level::Error, &format!("{}; trying again at {:.0}", error.line(), self.due.check_in.min(self.due.run)));
     }
 
     fn note(&self) -> Result<(), AgentError> {
@@ -155,7 +153,7 @@ impl<H: Host> Daemon<H> {
     /// Returns what ends the daemon.
     pub async fn turn(&mut self, is_only_one: bool) -> Result<(), AgentError> {
         match self.round().await {
-            Err(error) if is_only_one || error.exit == Exit::Refused => return Err(error),
+            Err(error) if is_only_one || error.server == ServerSeen::Dismissing => return Err(error),
             Err(error) => self.could_not_go_on(&error),
             Ok(()) => {}
         }
@@ -165,10 +163,11 @@ impl<H: Host> Daemon<H> {
         Ok(())
     }
 
-    /// One round: checks in and runs as far as either is due; what cuts the way to the server is put back.
+    /// One round: checks in and runs as far as either is due; what cuts the way to the server is put back. What is due is done
+    /// whatever became of the rest.
     async fn round(&mut self) -> Result<(), AgentError> {
         let connect = self.connect.clone();
-        let link = ServerLink::open_by(&*connect, &self.state_dir).await?;
+        let link = ServerLink::open_by(&*connect, &self.state_dir).await;
         if self.due.check_in <= self.state_dir.now() {
             self.is_reached = self.check_in(&link).await?;
         }
@@ -178,7 +177,10 @@ impl<H: Host> Daemon<H> {
             return Ok(());
         }
         let Some(report) = self.run_once(self.is_reached)? else { return Ok(()) };
-        let delivered = link.deliver_soon(&self.state_dir).await?;
+        let delivered = match &link {
+            Ok(link) => link.deliver_soon(&self.state_dir).await?,
+            Err(_) => false,
+        };
         self.is_reached = delivered;
         let waits = if delivered { "" } else { "; the report waits until the server is back" };
         self.journal.say(level_of(&report), &format!("{}{waits}", run_words(&report)));
@@ -190,15 +192,17 @@ impl<H: Host> Daemon<H> {
         self.restart_if_due()
     }
 
-    /// Checks in, and returns whether a server was reached.
-    async fn check_in(&mut self, link: &ServerLink<'_>) -> Result<bool, AgentError> {
+    /// Checks in, and returns whether a server answered.
+    async fn check_in(&mut self, link: &Result<ServerLink<'_>, AgentError>) -> Result<bool, AgentError> {
         let before = settings(&self.state_dir);
         let next = self.due.next_check_in(&before);
-        let said = Saying::of(&self.state_dir, &self.host, next)?;
-        match link.check_in(&self.state_dir, said).await {
+        match self.ask(link, next).await {
             Ok(checked_in) => {
                 let recovering = if checked_in.recovering { ", which is recovering; going on with what was wanted last" } else { "" };
                 self.journal.say(Level::Info, &format!("connected to {} as {}{recovering}", checked_in.url, checked_in.name));
+                for failed in &checked_in.failed {
+                    self.journal.say(Level::Warn, &format!("{}; it is tried again at {next:.0}", failed.line()));
+                }
                 way::reached(&self.state_dir);
                 self.due.answered(next);
                 if checked_in.takeover == Some(Takeover::New) {
@@ -208,19 +212,31 @@ impl<H: Host> Daemon<H> {
                 self.contact = Some(Contact { url: checked_in.url, at: self.state_dir.now() });
                 Ok(true)
             }
-            Err(error) if error.exit == Exit::Refused => Err(error),
+            Err(error) if error.server == ServerSeen::Dismissing => Err(error),
             Err(error) => {
                 self.due.unanswered(next, &before);
                 let again = format!("{:.0}", self.due.check_in);
                 self.journal.say(Level::Warn, &format!("{}; going on with what was wanted last, trying again at {again}", error.message));
-                Ok(false)
+                let is_there = error.server == ServerSeen::Answering;
+                if is_there {
+                    way::reached(&self.state_dir);
+                }
+                Ok(is_there)
             }
         }
     }
 
-    /// If something of network or access was changed since a server was reached last: waits until one is reached again, and
-    /// puts the change back if none is within the set time.
-    async fn guard_way(&mut self, link: &ServerLink<'_>) -> Result<(), AgentError> {
+    async fn ask(&self, link: &Result<ServerLink<'_>, AgentError>, next: Timestamp) -> Result<CheckedIn, AgentError> {
+        let said = Saying::of(&self.state_dir, &self.host, next)?;
+        match link {
+            Ok(link) => link.check_in(&self.state_dir, said).await,
+            Err(error) => Err(error.clone()),
+        }
+    }
+
+    /// If something of network or access was changed since a server answered last: waits until one answers again, whatever it
+    /// says, and puts the change back if none does within the set time.
+    async fn guard_way(&mut self, link: &Result<ServerLink<'_>, AgentError>) -> Result<(), AgentError> {
         if !way::is_at_risk(&self.state_dir) {
             return Ok(());
         }
@@ -228,18 +244,21 @@ impl<H: Host> Daemon<H> {
         let waiting = format!("no server is reached after a change; waiting {} s before it is put back", reach_within.as_secs());
         self.journal.say(Level::Warn, &waiting);
         let end = Instant::now() + reach_within;
+        let mut seen = ServerSeen::Nothing;
         while Instant::now() < end {
             tokio::time::sleep(WAY_PAUSE).await;
-            let said = Saying::of(&self.state_dir, &self.host, self.due.check_in)?;
-            // A report that waits, or the check-in itself, shows that a server is there.
-            let is_there = match link.check_in(&self.state_dir, said).await {
-                Ok(_) => true,
-                Err(error) => error.exit == Exit::Refused,
+            seen = match self.ask(link, self.due.check_in).await {
+                Ok(_) => ServerSeen::Answering,
+                Err(error) => error.server,
             };
-            if is_there {
+            if matches!(seen, ServerSeen::Answering | ServerSeen::Dismissing) {
                 way::reached(&self.state_dir);
                 return Ok(());
             }
+        }
+        if seen == ServerSeen::Nothing {
+            self.journal.say(Level::Error, "no server could be asked, so nothing is put back: the next check-in tells whether the way to it is cut");
+            return Ok(());
         }
         let _lock = self.state_dir.lock("daemon", PATIENCE, |_| ())?;
         let put_back = way::put_all_back(&self.state_dir, &mut self.host, &self.state_dir.key()?, Path::new(SERVED_STORE))?;

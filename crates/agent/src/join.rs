@@ -161,11 +161,14 @@ pub async fn check_in(state_dir: &StateDir, machine: &Machine, output: Output) -
         Some(Takeover::Unchanged) => ("unchanged", "what is wanted is here already"),
         Some(Takeover::New) => ("new", "something new is wanted\nNext: constans-agent observe shows what that would change"),
     };
+    for failed in &checked_in.failed {
+        eprintln!("error: {}", failed.line());
+    }
     match output {
         Output::Text => println!("connected to {} as {}\n{words}", checked_in.url, checked_in.name),
         Output::Json => say(&json!({ "state": "connected", "server": checked_in.url, "name": checked_in.name, "wanted": word })),
     }
-    Ok(Exit::Well)
+    Ok(if checked_in.failed.is_empty() { Exit::Well } else { Exit::Error })
 }
 
 fn say(result: &serde_json::Value) {

@@ -3,7 +3,7 @@
 use crate::error::AgentError;
 use crate::state_dir::{Lock, StateDir};
 use constans_core::digest::hex;
-use constans_link::{Identity, LinkError};
+use constans_link::Identity;
 use constans_wire::exit::Exit;
 use jiff::Timestamp;
 use rcgen::{CertificateParams, KeyPair, PublicKeyData as _};
@@ -148,13 +148,5 @@ impl NodeKey {
     pub fn request(&self) -> Result<String, AgentError> {
         let made = CertificateParams::new(Vec::new()).and_then(|params| params.serialize_request(&self.pair)).and_then(|request| request.pem());
         made.map_err(|error| AgentError::new(format!("no certificate request can be made: {error}")))
-    }
-}
-
-impl From<LinkError> for AgentError {
-    fn from(error: LinkError) -> Self {
-        // A server that cannot answer now, as without its database, has refused nobody.
-        let exit = if matches!(&error, LinkError::Refused(problem) if problem.status < 500) { Exit::Refused } else { Exit::Error };
-        Self { message: error.to_string(), hint: error.hint(), exit }
     }
 }

@@ -1,7 +1,7 @@
 //! The link of a joined agent to its server: checking in, taking over, delivering.
 
 use crate::daemon::zone;
-use crate::error::AgentError;
+use crate::error::{AgentError, ServerSeen};
 use crate::membership::{MarkExchange, Membership, NodeKey};
 use crate::network_part::{Connect, ThroughNetworkPart};
 use crate::noted::DaemonNote;
@@ -12,14 +12,11 @@ use constans_core::filter::About;
 use constans_core::run::RestartPending;
 use constans_host::Host;
 use constans_link::{LinkError, Network};
-use constans_wire::check_in::{CheckIn, CheckInAnswer, Held};
+use constans_wire::check_in::{CheckIn, CheckInAnswer, Held, Problem};
 use constans_wire::exit::Exit;
 use constans_wire::join::{AskAgain, JoinAnswer, Renew, Renewed};
 use constans_wire::run::Received;
 use jiff::Timestamp;
-
-/// The problem that a server has with a node that it refuses from now on.
-const REVOKED: &str = "revoked";
 
 /// A joined agent's link to the first of its servers that answers.
 pub struct ServerLink<'c> {
@@ -39,6 +36,8 @@ pub struct CheckedIn {
     pub takeover: Option<Takeover>,
     /// Whether the server is recovering and offers nothing.
     pub recovering: bool,
+    /// What failed of what follows a check-in, each apart from the others: renewing, taking over, delivering.
+    pub failed: Vec<AgentError>,
 }
 
 impl ServerLink<'static> {
@@ -83,13 +82,7 @@ impl<'c> ServerLink<'c> {
             match say_here(&link.network, url, &exchange, &said, state_dir.now()).await {
                 Ok(answer) => return link.after(state_dir, url, exchange, answer).await,
                 Err(error @ LinkError::NotReached { .. }) => last = Some(error),
-                Err(LinkError::Refused(problem)) if problem.kind == REVOKED => {
-                    Served::forget(state_dir);
-                    return Err(
-                        AgentError::from(LinkError::Refused(problem)).noting("what the server wanted, and every secret of it, was deleted here")
-                    );
-                }
-                Err(error) => return Err(error.into()),
+                Err(error) => return Err(dismissed(state_dir, error.into())),
             }
         }
         Err(last.map_or_else(|| AgentError::new("no server is known"), AgentError::from))
@@ -114,12 +107,13 @@ impl<'c> ServerLink<'c> {
                         "an operator compares the key's fingerprint, {}, and approves: constans join approve {}",
                         key.fingerprint, self.membership.name
                     );
-                    return Err(AgentError::new(message).hint(hint));
+                    return Err(AgentError::new(message).hint(hint).seen(ServerSeen::Answering));
                 }
                 Ok(JoinAnswer::Denied { because }) => {
                     return Err(AgentError::new(format!("this node's certificate ended, and an operator denied it another one: {because}"))
                         .hint("ask them; with another invitation it can join again: constans-agent join --again --invitation FILE")
-                        .exit(Exit::Refused));
+                        .exit(Exit::Refused)
+                        .seen(ServerSeen::Answering));
                 }
                 Err(error @ LinkError::NotReached { .. }) => last = Some(error),
                 Err(error) => return Err(error.into()),
@@ -128,52 +122,102 @@ impl<'c> ServerLink<'c> {
         Err(last.map_or_else(|| AgentError::new("no server is known"), AgentError::from))
     }
 
+    /// Does what follows a check-in that was answered: each part whatever became of the others.
     async fn after(&self, state_dir: &StateDir, url: &str, exchange: MarkExchange, answer: CheckInAnswer) -> Result<CheckedIn, AgentError> {
         let membership = exchange.end(state_dir, answer.mark)?;
-        if state_dir.now() >= membership.renew_after {
-            let wish = Renew { request: NodeKey::open(state_dir)?.request()? };
-            let renewed: Renewed = self.network.post(&format!("{url}/renew"), &wish).await?;
-            let membership =
-                Membership { certificate: renewed.certificate, renew_after: renewed.renew_after, ends_at: renewed.ends_at, ..membership };
-            membership.keep(state_dir)?;
-        }
+        let renewed = self.renew(state_dir, url, membership).await;
         let takeover = match &answer.wanted {
-            Some(offer) => Some(Served::take_over(state_dir, offer, &self.network, url).await?),
-            None => None,
+            Some(offer) => Served::take_over(state_dir, offer, &self.network, url).await.map(Some),
+            None => Ok(None),
         };
-        self.deliver(state_dir, url).await?;
-        Ok(CheckedIn { url: url.to_owned(), name: answer.name, takeover, recovering: answer.recovering })
+        let delivered = self.deliver(state_dir, url).await;
+        let mut failed = Vec::new();
+        let mut part = |what: &str, error: AgentError| match error.server {
+            ServerSeen::Dismissing => Err(dismissed(state_dir, error)),
+            _ => {
+                failed.push(error.about(what));
+                Ok(())
+            }
+        };
+        if let Err(error) = renewed {
+            part("the certificate was not renewed", error)?;
+        }
+        let takeover = match takeover {
+            Ok(takeover) => takeover,
+            Err(error) => {
+                part("the new state was not taken over", error)?;
+                None
+            }
+        };
+        if let Err(error) = delivered {
+            part("not all reports were delivered", error)?;
+        }
+        Ok(CheckedIn { url: url.to_owned(), name: answer.name, takeover, recovering: answer.recovering, failed })
     }
 
-    /// Delivers the waiting reports, the oldest first; what is not acknowledged stays.
+    async fn renew(&self, state_dir: &StateDir, url: &str, membership: Membership) -> Result<(), AgentError> {
+        if state_dir.now() < membership.renew_after {
+            return Ok(());
+        }
+        let wish = Renew { request: NodeKey::open(state_dir)?.request()? };
+        let renewed: Renewed = self.network.post(&format!("{url}/renew"), &wish).await?;
+        Membership { certificate: renewed.certificate, renew_after: renewed.renew_after, ends_at: renewed.ends_at, ..membership }.keep(state_dir)
+    }
+
+    /// Delivers the waiting reports, the oldest first. One that the server will never take is set aside, and those behind it go
+    /// on; what is not acknowledged stays.
     ///
     /// # Errors
     ///
     /// Returns why one could not be delivered.
     pub async fn deliver(&self, state_dir: &StateDir, url: &str) -> Result<(), AgentError> {
         let spool = Spool::of(state_dir);
-        for path in spool.waiting() {
-            if let Some(report) = spool.read(&path)? {
-                let _: Received = self.network.post(&format!("{url}/runs"), &report).await?;
+        for waiting in spool.waiting() {
+            if let Some(report) = spool.read(&waiting)? {
+                match self.network.post::<Received>(&format!("{url}/runs"), &report).await {
+                    Ok(_) => {}
+                    Err(LinkError::Refused(problem)) if is_final(&problem) => {
+                        spool.set_aside(&waiting, &report, &problem.title)?;
+                        continue;
+                    }
+                    Err(error) => return Err(error.into()),
+                }
             }
-            spool.delivered(&path);
+            spool.delivered(&waiting);
         }
         Ok(())
     }
 
-    /// Delivers at once after a run; if no server answers, the reports wait.
+    /// Delivers at once after a run; if no server takes them, the reports wait. Returns whether all were delivered.
     ///
     /// # Errors
     ///
-    /// Returns what a server refused.
+    /// Returns that a server says in so many words that this node is revoked or retired.
     pub async fn deliver_soon(&self, state_dir: &StateDir) -> Result<bool, AgentError> {
         for url in &self.membership.urls {
-            if self.deliver(state_dir, url).await.is_ok() {
-                return Ok(true);
+            match self.deliver(state_dir, url).await {
+                Ok(()) => return Ok(true),
+                Err(error) if error.server == ServerSeen::Dismissing => return Err(dismissed(state_dir, error)),
+                Err(_) => {}
             }
         }
         Ok(false)
     }
+}
+
+/// Returns whether a report that was answered with this problem will be at every time: what it says is not understood or too
+/// large. Whoever is not known now, or comes too often, may be heard later.
+fn is_final(problem: &Problem) -> bool {
+    matches!(problem.status, 400 | 409 | 413 | 422)
+}
+
+/// Deletes what the server wanted if it says that this node is revoked or retired.
+fn dismissed(state_dir: &StateDir, error: AgentError) -> AgentError {
+    if error.server != ServerSeen::Dismissing {
+        return error;
+    }
+    Served::forget(state_dir);
+    error.noting("what the server wanted, and every secret of it, was deleted here")
 }
 
 /// What a node says when it is here.

@@ -1,6 +1,6 @@
 //! Errors of handlers, as `application/problem+json` (RFC 9457).
 
-use constans_wire::check_in::Problem;
+use constans_wire::check_in::{Problem, RETIRED, REVOKED};
 use rocket::http::{ContentType, Status};
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
@@ -41,6 +41,9 @@ pub enum ApiError {
     /// The node is refused from now on.
     #[error("the node {0} was revoked")]
     Revoked(String),
+    /// The node was taken out of the fleet.
+    #[error("the node {0} was retired")]
+    Retired(String),
     /// Something that was named is not there.
     #[error("there is no {what} `{name}`")]
     Missing {
@@ -95,7 +98,7 @@ impl ApiError {
     pub fn status(&self) -> Status {
         match self {
             Self::Unknown(_) | Self::NotSignedIn | Self::WrongPassword => Status::Unauthorized,
-            Self::NotAllowed { .. } | Self::Revoked(_) | Self::NotOurPage | Self::LinkOver => Status::Forbidden,
+            Self::NotAllowed { .. } | Self::Revoked(_) | Self::Retired(_) | Self::NotOurPage | Self::LinkOver => Status::Forbidden,
             Self::TooOften => Status::TooManyRequests,
             Self::Missing { .. } => Status::NotFound,
             Self::Conflict { .. } => Status::Conflict,
@@ -132,7 +135,8 @@ impl ApiError {
             Self::LinkOver => ("link_over", Some("an administrator makes another: constans-server link --person NAME".to_owned())),
             Self::Random(_) => ("randomness", None),
             Self::NotAllowed { .. } => ("not_allowed", Some("an administrator gives roles".to_owned())),
-            Self::Revoked(_) => ("revoked", Some("an operator can let it join again as this node".to_owned())),
+            Self::Revoked(_) => (REVOKED, Some("an operator can let it join again as this node".to_owned())),
+            Self::Retired(_) => (RETIRED, Some("with an invitation it can join as a new node".to_owned())),
             Self::Missing { .. } => ("missing", None),
             Self::Conflict { hint, .. } => ("conflict", Some(hint.clone())),
             Self::Filter { hint, .. } => ("filter", Some(hint.clone())),

@@ -188,6 +188,11 @@ pub struct NodeStanding {
     pub has_releases: Vec<String>,
 }
 
+/// The type of the problem that a revoked node is answered with: its agent ends.
+pub const REVOKED: &str = "revoked";
+/// The type of the problem that a retired node is answered with: its agent ends.
+pub const RETIRED: &str = "retired";
+
 /// An error as `application/problem+json` (RFC 9457).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

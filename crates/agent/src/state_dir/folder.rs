@@ -186,6 +186,15 @@ impl StateDir {
         self.storage.append(name.as_ref())
     }
 
+    /// Gives a file another name.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it still has the old one.
+    pub fn rename(&self, from: &Path, to: &Path) -> Result<(), AgentError> {
+        self.storage.rename(from, to).map_err(self.failed("set aside", from))
+    }
+
     /// Removes a file, if it can be.
     pub fn remove(&self, name: impl AsRef<Path>) {
         let _ = self.storage.remove(name.as_ref());

@@ -11,14 +11,16 @@ use uuid::Uuid;
 pub struct StandingRow {
     /// Its name.
     pub name: String,
-    /// Whether it or its key was revoked, or it was retired.
-    pub is_refused: bool,
+    /// Whether it or its key was revoked.
+    pub is_revoked: bool,
+    /// Whether it was retired.
+    pub is_retired: bool,
 }
 
 /// Returns the standing of the node with this id and this key.
 pub async fn by_key(db: impl PgExecutor<'_>, id: Uuid, spki: &[u8]) -> sqlx::Result<Option<StandingRow>> {
     sqlx::query_as(
-        "select node.name, (node.revoked_at is not null or node.retired_at is not null or node_key.revoked_at is not null) as is_refused
+        "select node.name, node.revoked_at is not null or node_key.revoked_at is not null as is_revoked, node.retired_at is not null as is_retired
          from node join node_key on node_key.node = node.id where node.id = $1 and node_key.spki_digest = $2",
     )
     .bind(id)

@@ -32,10 +32,14 @@ impl ShownCertificate {
     ///
     /// # Errors
     ///
-    /// Returns that it is not known, or revoked.
+    /// Returns that it is not known, revoked or retired.
     pub async fn caller(&self, db: &PgPool) -> Result<NodeCaller, ApiError> {
         let standing = node::by_key(db, self.node, &self.spki).await?.ok_or(ApiError::Unknown("certificate"))?;
-        if standing.is_refused { Err(ApiError::Revoked(standing.name)) } else { Ok(NodeCaller { id: self.node, name: standing.name }) }
+        match (standing.is_retired, standing.is_revoked) {
+            (true, _) => Err(ApiError::Retired(standing.name)),
+            (_, true) => Err(ApiError::Revoked(standing.name)),
+            _ => Ok(NodeCaller { id: self.node, name: standing.name }),
+        }
     }
 }
 
