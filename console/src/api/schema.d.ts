@@ -1234,6 +1234,22 @@ export interface components {
             /** @description Why. */
             because: string;
         };
+        /** @description How far a run came that did not come to its end. */
+        DidNotEnd: {
+            address?: components["schemas"]["ClauseAddress"] | null;
+            /** @description What was being done to the last of them, as `correcting`. */
+            doing?: string | null;
+            /**
+             * Format: int64
+             * @description How many there were.
+             */
+            of: number;
+            /**
+             * Format: int64
+             * @description How many clauses it had begun.
+             */
+            reached: number;
+        };
         /** @description One property that is not as wanted. */
         Difference: {
             /** @description How it was found. */
@@ -2264,6 +2280,7 @@ export interface components {
             clauses: components["schemas"]["ClauseResult"][];
             /** @description How many clauses came out how. */
             counts: components["schemas"]["Counts"];
+            did_not_end?: components["schemas"]["DidNotEnd"] | null;
             /** @description The reactions that are still due. */
             due?: components["schemas"]["DueReaction"][];
             /**
@@ -2324,6 +2341,7 @@ export interface components {
              */
             count: number;
             counts?: components["schemas"]["Counts"] | null;
+            did_not_end?: components["schemas"]["DidNotEnd"] | null;
             /**
              * Format: date-time
              * @description When the last of a row began.

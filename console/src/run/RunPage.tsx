@@ -59,6 +59,12 @@ function RunParts({ node, report }: { node: string; report: Schemas['RunReport']
   );
 }
 
+/** How far a run came that was killed or ended with its machine. */
+function didNotEnd({ reached, of, doing, address }: Schemas['DidNotEnd']) {
+  const at = doing && address ? `, ${doing} ${address}` : '';
+  return `It did not end: the agent was killed, or the machine went off, with ${reached} of ${count(of, 'clause')} begun${at}`;
+}
+
 function RunHead({ node, report }: { node: string; report: Schemas['RunReport'] }) {
   const releases = report.wanted.releases.map(({ release }) => release).join(' ') || 'nothing';
   return (
@@ -72,8 +78,7 @@ function RunHead({ node, report }: { node: string; report: Schemas['RunReport'] 
       <Card>
         <Typography>
           {report.mode === 'observe' ? 'Observed: nothing was changed. ' : 'Enforced. '}
-          {totals(report)} in {took(report.took_us)}
-          {report.partial && ', only a part'}.
+          {report.did_not_end ? didNotEnd(report.did_not_end) : `${totals(report)} in ${took(report.took_us)}${report.partial ? ', only a part' : ''}`}.
         </Typography>
         <Typography sx={{ color: 'text.secondary' }}>
           Began {exact(report.began)} by the node's clock, started by {startedBy(report.started_by)}

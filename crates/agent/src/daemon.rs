@@ -13,14 +13,15 @@ use crate::run_loop::{Keeping, Runner, left_behind};
 use crate::served::{SERVED_STORE, Served, Takeover};
 use crate::server_link::{CheckedIn, Saying, ServerLink};
 use crate::spool::Spool;
-use crate::state_dir::StateDir;
+use crate::state_dir::{SetAside, StateDir};
+use crate::under_way::record_unended;
 use crate::way;
 use constans_core::run::{Part, RestartDue, RestartPending, next_opening, restart_due};
 use constans_core::settings::AgentSettings;
 use constans_host::{Host, Machine, restart};
 use constans_wire::report::{RunReport, StartedBy};
 use due::Due;
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use log::Level;
 use sd_notify::NotifyState;
 use std::path::Path;
@@ -48,6 +49,8 @@ pub struct Daemon<H> {
     /// Whether a server was reached the last time that one was asked for.
     is_reached: bool,
     restart: Option<RestartNote>,
+    /// Until when the journal has what was set aside.
+    told_until: Timestamp,
     /// In how many seconds a server must be reached again after a change, if the command line says so.
     reach_within: Option<Duration>,
 }
@@ -67,7 +70,8 @@ pub async fn run(state_dir: &StateDir, machine: Machine, once: bool, reach_withi
     let seed = state_dir.now().as_nanosecond().unsigned_abs() as u64;
     let mut daemon = Daemon::new(state_dir.clone(), machine, Arc::new(ThroughNetworkPart), journal, seed)?;
     daemon.reach_within = reach_within;
-    // It is ready before its first round: that may wait for a server that is away.
+    // It is ready, and known as going on, before its first round: that may wait for a server that is away.
+    daemon.note()?;
     daemon.tell_service_manager(&[NotifyState::Ready]);
     loop {
         daemon.turn(once).await?;
@@ -102,9 +106,21 @@ impl<H: Host> Daemon<H> {
     ///
     /// Returns what of the agent's own folder cannot be read or written.
     pub fn new(state_dir: StateDir, host: H, connect: Arc<dyn Connect>, journal: Journal, seed: u64) -> Result<Self, AgentError> {
-        let due = Due::from_start(state_dir.clock().clone(), seed, started_by(&state_dir)?);
         let since = state_dir.now();
-        Ok(Self { state_dir, host, connect, journal, due, since, contact: None, is_reached: false, restart: None, reach_within: None })
+        let due = Due::from_start(state_dir.clock().clone(), seed, started_by(&state_dir)?);
+        Ok(Self {
+            state_dir,
+            host,
+            connect,
+            journal,
+            due,
+            since,
+            contact: None,
+            is_reached: false,
+            restart: None,
+            told_until: since - SignedDuration::from_millis(1),
+            reach_within: None,
+        })
     }
 
     /// Ends the daemon, and returns what it acted on.
@@ -159,6 +175,11 @@ impl<H: Host> Daemon<H> {
         }
         if let Err(error) = self.note() {
             self.journal.say(Level::Error, &error.message);
+        }
+        let told_until = self.told_until;
+        for SetAside { name, at, because } in self.state_dir.all_set_aside().into_iter().filter(|aside| aside.at > told_until) {
+            self.told_until = at;
+            self.journal.say(Level::Error, &format!("{name} in the agent's own folder cannot be used and was set aside: {because}"));
         }
         Ok(())
     }
@@ -276,6 +297,10 @@ impl<H: Host> Daemon<H> {
         let started_by = self.due.begin_run(&settings(&self.state_dir));
         let Some(served) = Served::read(&self.state_dir)? else { return Ok(None) };
         let _lock = self.state_dir.lock("daemon", PATIENCE, |_| ())?;
+        if let Some(unended) = record_unended(&self.state_dir, self.host.acted_on())? {
+            let words = unended.did_not_end.map(|unended| unended.words()).unwrap_or_default();
+            self.journal.say(Level::Error, &format!("the run that began {:.0} {words}", unended.began));
+        }
         let settings = served.run_settings(&self.state_dir, self.state_dir.now())?;
         let attic_mib = served.settings.attic_mib;
         let key = self.state_dir.key()?;

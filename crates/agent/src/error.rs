@@ -113,7 +113,8 @@ mod tests {
 
     #[test]
     fn only_a_server_that_says_so_dismisses_a_node() {
-        let refused = |kind: &str, status| LinkError::Refused(Problem { kind: kind.to_owned(), title: String::new(), status, hint: None, detail: None });
+        let refused =
+            |kind: &str, status| LinkError::Refused(Problem { kind: kind.to_owned(), title: String::new(), status, hint: None, detail: None });
         let away = || LinkError::NotReached { url: String::new(), because: String::new() };
         for (error, seen) in [
             (refused("revoked", 403), ServerSeen::Dismissing),

@@ -49,6 +49,7 @@ impl KeptRuns {
             counts: is_eventful.then_some(report.counts),
             state: report.wanted.digest.to_string(),
             learned: self.state_dir.now(),
+            did_not_end: report.did_not_end.clone(),
         };
         let open = self.open_row()?;
         if let Some(row) = open.as_ref().filter(|row| !is_eventful && row.state == line.state && row.mode == line.mode && row.status == line.status) {
@@ -149,6 +150,7 @@ impl KeptRuns {
 fn is_eventful(report: &RunReport) -> bool {
     let of_clause = |outcome: Outcome| !matches!(outcome, Outcome::InLine | Outcome::Idle);
     report.reason.is_some()
+        || report.did_not_end.is_some()
         || report
             .clauses
             .iter()
@@ -186,6 +188,7 @@ pub(crate) mod tests {
             clauses: Vec::new(),
             due: Vec::new(),
             restart_pending: None,
+            did_not_end: None,
         }
     }
 

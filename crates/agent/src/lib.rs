@@ -20,4 +20,5 @@ pub mod server_link;
 pub mod show;
 pub mod spool;
 pub mod state_dir;
+pub mod under_way;
 pub mod way;

@@ -51,7 +51,12 @@ impl Membership {
     ///
     /// Returns why that cannot be read.
     pub fn read(state_dir: &StateDir) -> Result<Option<Self>, AgentError> {
-        state_dir.read_json(JOINED)
+        let Some(bytes) = state_dir.read(JOINED)? else { return Ok(None) };
+        // It is never set aside: without it the machine would be no node any more.
+        serde_json::from_slice(&bytes).map(Some).map_err(|error| {
+            AgentError::new(format!("{} cannot be read: {error}", state_dir.shown(JOINED).display()))
+                .hint("put it back from a backup, or join again: constans-agent join --again --invitation FILE; an operator approves it as this node")
+        })
     }
 
     /// Keeps it. From now on the machine belongs to the fleet.

@@ -40,14 +40,15 @@ impl Store {
     /// Returns why it cannot be read.
     pub fn memories(&self) -> Result<Memories, AgentError> {
         let kept = self.state_dir.read_text(self.memories_path())?.unwrap_or_default();
-        let broken = |at: usize| {
-            let path = self.state_dir.shown(self.memories_path());
-            AgentError::new(format!("{} cannot be read: its line {} is no memory", path.display(), at + 1))
-                .hint("it was changed by something else than the agent: take it away, the agent then begins anew")
-        };
         let mut memories = Memories::with_capacity(kept.len() / USUAL_LINE);
         for (at, line) in kept.split_inclusive('\n').enumerate() {
-            memories.push(read_line(line).ok_or_else(|| broken(at))?);
+            let Some(memory) = read_line(line) else {
+                self.state_dir.set_aside(&self.memories_path(), &format!("its line {} is no memory", at + 1))?;
+                // What is remembered from now on is another memory.
+                self.state_dir.forget_run_order();
+                return self.memories();
+            };
+            memories.push(memory);
         }
         let log = self.state_dir.read_text(self.log_path())?.unwrap_or_default();
         // A line that was cut off is none and is left out.
@@ -211,12 +212,16 @@ mod tests {
     }
 
     #[test]
-    fn what_something_else_wrote_is_said_with_its_line() {
+    fn what_something_else_wrote_is_set_aside_and_another_memory_begins() {
         let folder = tempfile::tempdir().unwrap();
-        let mut store = StateDir::open(folder.path()).unwrap().store(Path::new("served"));
+        let state_dir = StateDir::open(folder.path()).unwrap();
+        let mut store = state_dir.store(Path::new("served"));
+        let epoch = state_dir.next_run().unwrap().memory_epoch;
         store.keep_memories(&Memories::from([(address("file:/etc/issue"), memory(1))])).unwrap();
         OpenOptions::new().append(true).open(folder.path().join("memory/served/memory")).unwrap().write_all(b"file:/etc/motd\n").unwrap();
-        let error = store.memories().unwrap_err();
-        assert!(error.message.ends_with("memory cannot be read: its line 2 is no memory"), "{}", error.message);
+        assert_eq!(store.memories().unwrap(), Memories::new());
+        let aside = state_dir.all_set_aside();
+        assert_eq!((aside.len(), aside[0].name.as_str(), aside[0].because.as_str()), (1, "memory/served/memory", "its line 2 is no memory"));
+        assert_ne!(state_dir.next_run().unwrap().memory_epoch, epoch);
     }
 }

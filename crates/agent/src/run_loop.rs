@@ -6,6 +6,7 @@ use crate::kept_runs::KeptRuns;
 use crate::local::Wanted;
 use crate::memory_store::Store;
 use crate::state_dir::StateDir;
+use crate::under_way::{Begun, Teller};
 use crate::way::WayJournal;
 use constans_core::address::ClauseAddress;
 use constans_core::digest::DigestKey;
@@ -59,7 +60,26 @@ impl Runner<'_> {
         let began = self.state_dir.now();
         let clock = Instant::now();
         let id = Uuid::now_v7();
-        let order = self.state_dir.next_run()?;
+        let wanted = WantedReport {
+            digest: self.wanted.resolved.state.digest.clone(),
+            generation: self.wanted.generation.clone(),
+            releases: self.wanted.releases.clone(),
+        };
+        let begun = Begun {
+            run: id,
+            began,
+            mode,
+            started_by: self.started_by,
+            reason: self.reason.clone(),
+            partial: *part != Part::Whole,
+            wanted: wanted.clone(),
+            clauses: self.wanted.resolved.state.clauses.len(),
+        };
+        let order = match keeping {
+            Keeping::Everything => self.state_dir.begin_run(&begun)?,
+            Keeping::Nothing => self.state_dir.next_run()?,
+        };
+        let teller = Teller::begin(self.state_dir, &begun);
         let mut store = self.state_dir.store(&self.wanted.store);
         let state = &self.wanted.resolved.state;
         let partial = *part != Part::Whole;
@@ -82,7 +102,8 @@ impl Runner<'_> {
         }
         let mut attic = AtticStore::open(self.state_dir, Some(id))?;
         let mut way = self.guards_way.then(|| WayJournal::of_run(self.state_dir, id, &state.digest));
-        let driven = self.drive(&mut run, &mut store, &mut attic, keeping, way.as_mut());
+        let driven = self.drive(&mut run, &mut store, &mut attic, keeping, way.as_mut(), &teller);
+        drop(teller);
         self.host.end_run();
         let finished = driven.and_then(|()| run.finish().ok_or_else(|| AgentError::new("the run did not come to its end")))?;
         if keeping == Keeping::Everything {
@@ -102,7 +123,7 @@ impl Runner<'_> {
             machine: self.host.acted_on().machine.clone(),
             root: self.host.acted_on().is_private_root().then(|| self.host.acted_on().root.display().to_string()),
             agent: env!("CARGO_PKG_VERSION").to_owned(),
-            wanted: WantedReport { digest: state.digest.clone(), generation: self.wanted.generation.clone(), releases: self.wanted.releases.clone() },
+            wanted,
             mode,
             started_by: self.started_by,
             reason: self.reason.clone(),
@@ -118,9 +139,11 @@ impl Runner<'_> {
             due,
             // What keeps it from being found out has kept no clause from being handled.
             restart_pending: self.host.restart_pending().ok().flatten(),
+            did_not_end: None,
         };
         if keeping == Keeping::Everything {
             KeptRuns::of(self.state_dir).add(&report)?;
+            self.state_dir.end_run()?;
         }
         Ok(report)
     }
@@ -132,6 +155,7 @@ impl Runner<'_> {
         attic: &mut AtticStore,
         keeping: Keeping,
         mut way: Option<&mut WayJournal>,
+        teller: &Teller,
     ) -> Result<(), AgentError> {
         let (state, contents) = (&self.wanted.resolved.state, &*self.wanted.contents);
         let total = state.clauses.len();
@@ -155,6 +179,7 @@ impl Runner<'_> {
                     Action::Inspect(at) => {
                         let clause = &state.clauses[at];
                         (self.progress)(at, total, "looking at", clause);
+                        teller.reached(at, total, "looking at", &clause.address);
                         steps::reached("inspect", clause.address.as_str());
                         let inspection = self.host.inspect(clause, contents, self.key);
                         Some(RunEvent::Inspected(inspection, micros(clock)))
@@ -162,6 +187,7 @@ impl Runner<'_> {
                     Action::Correct(at, differences) => {
                         let clause = &state.clauses[at];
                         (self.progress)(at, total, "correcting", clause);
+                        teller.reached(at, total, "correcting", &clause.address);
                         let noted = way.as_mut().map_or(Ok(()), |way| way.about_to_correct(self.host, clause, contents, self.key));
                         let correction = match not_kept.take().or_else(|| noted.err().map(|error| error.to_string())) {
                             Some(message) => Correction { failure: Some(own_folder_failure(FailureAt::Correct, &message)), ..Correction::default() },
@@ -173,6 +199,7 @@ impl Runner<'_> {
                     Action::React(at, reaction) => {
                         let clause = &state.clauses[at];
                         (self.progress)(at, total, reaction.word(), clause);
+                        teller.reached(at, total, reaction.word(), &clause.address);
                         steps::reached("reaction begins", clause.address.as_str());
                         // That it is not noted keeps no reaction from being carried out: it is due.
                         let _ = way.as_mut().map(|way| way.about_to_react(clause, reaction));

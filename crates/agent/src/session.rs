@@ -12,6 +12,7 @@ use constans_agent::server_link::ServerLink;
 use constans_agent::show::{Progress, next_step};
 use constans_agent::spool::Spool;
 use constans_agent::state_dir::{RunLock, StateDir, USUAL};
+use constans_agent::under_way::record_unended;
 use constans_core::address::{ClauseAddress, fits};
 use constans_core::digest::DigestKey;
 use constans_core::kind::nearest_word;
@@ -67,6 +68,10 @@ impl Session {
     }
 
     fn run(&mut self, mode: Mode, keeping: Keeping) -> Result<RunReport, AgentError> {
+        if let Some(unended) = record_unended(&self.state_dir, &self.machine.acted_on)? {
+            let words = unended.did_not_end.map(|unended| unended.words()).unwrap_or_default();
+            eprintln!("the run that began {:.0} {words}", unended.began);
+        }
         let mut progress = Progress::new();
         let mut say = |at: usize, total: usize, doing: &str, clause: &Clause| {
             progress.say(&format!("{} of {total}  {doing} {}", at + 1, clause.address));

@@ -9,11 +9,13 @@ use constans_agent::kept_runs::KeptRuns;
 use constans_agent::membership::Membership;
 use constans_agent::noted::{DaemonNote, StartNote};
 use constans_agent::served::Served;
-use constans_agent::spool::Spool;
-use constans_core::run::RestartPending;
+use constans_agent::spool::{Refusals, Spool};
+use constans_agent::state_dir::SetAside;
+use constans_agent::under_way::{Begun, Progress, under_way};
+use constans_core::run::{Mode, RestartPending};
 use constans_core::settings::{AgentSettings, ToldSetting};
 use constans_host::Host as _;
-use constans_terminal::{count, run_line, span, style, styled, time};
+use constans_terminal::{count, harmless, run_line, span, style, styled, time};
 use constans_wire::exit::Exit;
 use constans_wire::run::RunSummary;
 use jiff::Timestamp;
@@ -28,14 +30,24 @@ struct Status {
     node: Option<NodeStatus>,
     daemon: Option<DaemonNote>,
     is_daemon_alive: bool,
+    under_way: Option<UnderWay>,
     wanted: Option<WantedStatus>,
     last_run: Option<RunSummary>,
     restart_pending: Option<RestartPending>,
     restarted_for: Option<RestartPending>,
     spooled_reports: usize,
+    refused_reports: Refusals,
+    set_aside: Vec<SetAside>,
     attic_things: usize,
     attic_bytes: u64,
     settings: AgentSettings,
+}
+
+/// The run that goes on now.
+#[derive(Serialize)]
+struct UnderWay {
+    begun: Begun,
+    progress: Option<Progress>,
 }
 
 #[derive(Serialize)]
@@ -70,6 +82,7 @@ pub fn status(arguments: &ReportingArguments) -> Result<Exit, AgentError> {
         }),
         is_daemon_alive: daemon.as_ref().is_some_and(DaemonNote::is_alive),
         daemon,
+        under_way: under_way(&state_dir)?.map(|(begun, progress)| UnderWay { begun, progress }),
         wanted: served.as_ref().map(|served| WantedStatus {
             releases: served.releases().into_iter().map(|release| release.release).collect(),
             digest: served.digest.clone(),
@@ -80,13 +93,15 @@ pub fn status(arguments: &ReportingArguments) -> Result<Exit, AgentError> {
         restart_pending: machine.restart_pending()?,
         restarted_for: StartNote::read(&state_dir)?.restarted_for,
         spooled_reports: Spool::of(&state_dir).waiting().len(),
+        refused_reports: Spool::of(&state_dir).refusals()?,
+        set_aside: state_dir.all_set_aside(),
         attic_things: attic.all().len(),
         attic_bytes: attic.bytes(),
         settings: served.map(|served| served.settings).unwrap_or_default(),
     };
     match arguments.output {
         Output::Json => println!("{}", serde_json::to_string_pretty(&status).expect("it is plain data")),
-        Output::Text => anstream::print!("{}", shown(&status, &repeated_place(&arguments.place), Timestamp::now())),
+        Output::Text => anstream::print!("{}", shown(&status, &repeated_place(&arguments.place), state_dir.now())),
     }
     Ok(Exit::Well)
 }
@@ -106,6 +121,9 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
     for said in daemon_words(status, now) {
         row("daemon", &said);
     }
+    if let Some(under_way) = &status.under_way {
+        row("run", &styled(style::STRONG, under_way.words(now)));
+    }
     match &status.wanted {
         Some(WantedStatus { releases, digest, generation, clauses }) => {
             let (releases, clauses) = (releases.join(" "), count(*clauses, "clause", "clauses"));
@@ -121,6 +139,15 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
     }
     if status.spooled_reports > 0 {
         row("spool", &styled(style::ATTENTION, format!("{} for the server", count(status.spooled_reports, "report waits", "reports wait"))));
+    }
+    if let Refusals { count: refused, last: Some(last) } = &status.refused_reports {
+        let refused =
+            count(usize::try_from(*refused).unwrap_or(usize::MAX), "report was refused by the server", "reports were refused by the server");
+        let said = format!("{refused}; the last one, of the run that began {}: {}", time(last.began), harmless(&last.because));
+        row("refused", &styled(style::ATTENTION, said));
+    }
+    for SetAside { name, at, because } in &status.set_aside {
+        row("set aside", &styled(style::ATTENTION, format!("{name} at {}: {}", time(*at), harmless(because))));
     }
     #[expect(clippy::cast_precision_loss, reason = "it is rounded for people")]
     let mib = status.attic_bytes as f64 / 1_048_576.0;
@@ -160,6 +187,19 @@ fn daemon_words(status: &Status, now: Timestamp) -> Vec<String> {
         heard,
         format!("checks in {}, runs {}{run_for}", ahead(daemon.next_check_in, now), ahead(daemon.next_run, now)),
     ]
+}
+
+impl UnderWay {
+    fn words(&self, now: Timestamp) -> String {
+        let mode = if self.begun.mode == Mode::Enforce { "enforce" } else { "observe" };
+        let began = format!("under way since {}, {mode}, started by {}", ago(self.begun.began, now), self.begun.started_by.words());
+        match &self.progress {
+            Some(Progress { reached, of, doing, address: Some(address), since, .. }) => {
+                format!("{began}: {reached} of {of}, {doing} {} for {}", harmless(address.as_str()), ago(*since, now))
+            }
+            _ => format!("{began}: beginning"),
+        }
+    }
 }
 
 fn times(tries: u32) -> String {

@@ -38,6 +38,9 @@ pub fn show_kept_run(node: &str, report: &RunReport, verbose: bool) -> String {
 pub fn run_line(run: &RunSummary) -> String {
     let mode = if run.mode == Mode::Enforce { "enforce" } else { "observe" };
     let said = match run.run {
+        Some(id) if run.did_not_end.is_some() => {
+            format!("{}  {id}", run.did_not_end.as_ref().map(|unended| harmless(&unended.words())).unwrap_or_default())
+        }
         Some(id) => format!("{}  {id}", run.counts.as_ref().map(counts_words).unwrap_or_default()),
         None => format!("{} since {}, nothing to say", count(usize::try_from(run.count).unwrap_or(0), "run", "runs"), time(run.began)),
     };
@@ -108,6 +111,11 @@ fn summary(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
     part(counts.idle, "only reacting");
     part(shown.excluded.len() as u64, "not for this node");
     let partial = if report.partial { ", only a part of the baseline" } else { "" };
+    if let Some(unended) = &report.did_not_end {
+        let words = harmless(&unended.words());
+        let _ = writeln!(text, "result  {}   {words}; it was killed, or the machine went off", styled(style::BAD, "failed"));
+        return;
+    }
     let total = count(report.clauses.len(), "clause", "clauses");
     let _ = writeln!(
         text,

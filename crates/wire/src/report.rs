@@ -1,5 +1,6 @@
 //! The report of a run.
 
+use constans_core::address::ClauseAddress;
 use constans_core::digest::Digest;
 use constans_core::run::{ClauseResult, Counts, DueReaction, Mode, RestartPending, Status};
 use jiff::Timestamp;
@@ -59,6 +60,37 @@ pub struct RunReport {
     /// That the operating system needs a restart of the node, as it was after the run.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub restart_pending: Option<RestartPending>,
+    /// How far it came, if it did not come to its end: the agent was killed, or the machine went off. It then says nothing of
+    /// clauses, and its status is that it failed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub did_not_end: Option<DidNotEnd>,
+}
+
+/// How far a run came that did not come to its end.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct DidNotEnd {
+    /// How many clauses it had begun.
+    pub reached: u64,
+    /// How many there were.
+    pub of: u64,
+    /// What was being done to the last of them, as `correcting`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub doing: Option<String>,
+    /// That clause.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub address: Option<ClauseAddress>,
+}
+
+impl DidNotEnd {
+    /// Returns it in words.
+    pub fn words(&self) -> String {
+        let at = match (&self.doing, &self.address) {
+            (Some(doing), Some(address)) => format!(", {doing} {address}"),
+            _ => String::new(),
+        };
+        format!("did not end: {} of {} clauses begun{at}", self.reached, self.of)
+    }
 }
 
 /// What is wanted of the node.

@@ -1,5 +1,6 @@
 //! Runs as operators see them.
 
+use crate::report::DidNotEnd;
 use constans_core::episode::ClosedAs;
 use constans_core::kit::Severity;
 use constans_core::run::{Counts, Mode, Status};
@@ -29,6 +30,9 @@ pub struct RunSummary {
     pub state: String,
     /// When the server learned it.
     pub learned: Timestamp,
+    /// How far it came, if it did not come to its end.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub did_not_end: Option<DidNotEnd>,
 }
 
 /// One clause of a node out of line by drift, from when it was last known to be in line to when it was so again.

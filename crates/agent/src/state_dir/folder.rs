@@ -5,6 +5,7 @@ use super::on_disk::OnDisk;
 use super::storage::{Append, Listed, Lock, Storage};
 use crate::error::AgentError;
 use crate::memory_store::Store;
+use crate::under_way::Begun;
 use constans_clock::Clock;
 use constans_core::digest::DigestKey;
 use constans_wire::exit::Exit;
@@ -21,6 +22,16 @@ use uuid::Uuid;
 /// The agent's own folder below a root.
 pub const USUAL: &str = "var/lib/constans";
 
+/// Where the order of runs is kept: with the memories, so that whoever loses them begins a new epoch.
+const ORDER: &str = "memory/runs.json";
+/// Where files lie that could not be used, each under the time when that was found.
+const ASIDE: &str = "aside";
+/// What they were called, and what was wrong with them.
+const ASIDE_LIST: &str = "aside.json";
+/// So many of them are kept.
+const MOST_ASIDE: usize = 20;
+/// The format of the folder.
+const FORMAT: u32 = 1;
 /// So many eventful runs are kept whole on a node.
 const MOST_WHOLE_RUNS: usize = 500;
 
@@ -30,6 +41,17 @@ pub struct StateDir {
     storage: Arc<dyn Storage>,
     clock: Clock,
     most_whole_runs: usize,
+}
+
+/// A file that was set aside because it could not be used.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SetAside {
+    /// Its name.
+    pub name: String,
+    /// When.
+    pub at: Timestamp,
+    /// What is wrong with it.
+    pub because: String,
 }
 
 /// Held while a run goes on; nobody else runs meanwhile.
@@ -52,6 +74,9 @@ pub struct RunOrder {
     pub memory_epoch: Uuid,
     /// Rises with every run.
     pub sequence: u64,
+    /// The run that began last, until it has come to its end.
+    #[serde(default)]
+    pub begun: Option<Begun>,
 }
 
 impl StateDir {
@@ -62,7 +87,22 @@ impl StateDir {
     /// Returns why it cannot be made or written.
     pub fn open(path: &Path) -> Result<Self, AgentError> {
         let storage = OnDisk::open(path).map_err(|error| AgentError::own_file("make the folder", path, &error))?;
-        Ok(Self { storage: Arc::new(storage), clock: Clock::system(), most_whole_runs: MOST_WHOLE_RUNS })
+        let opened = Self { storage: Arc::new(storage), clock: Clock::system(), most_whole_runs: MOST_WHOLE_RUNS };
+        opened.bring_forward()?;
+        Ok(opened)
+    }
+
+    /// Brings a folder that an older agent wrote forward to this one's format. There was none before the first.
+    fn bring_forward(&self) -> Result<(), AgentError> {
+        let format = self.read_text("format")?.and_then(|text| text.trim().parse::<u32>().ok()).unwrap_or(0);
+        if format > FORMAT {
+            return Err(AgentError::new(format!("{} has format {format}, and this agent knows {FORMAT}", self.path().display()))
+                .hint("a newer agent wrote it: use that one, or name another folder with --state-dir"));
+        }
+        if format < FORMAT {
+            self.write("format", format!("{FORMAT}\n").as_bytes())?;
+        }
+        Ok(())
     }
 
     /// Returns the folder of a simulated node, which goes by `clock` and keeps so many eventful runs whole.
@@ -128,17 +168,44 @@ impl StateDir {
         Ok(self.read(name)?.map(|bytes| String::from_utf8_lossy(&bytes).into_owned()))
     }
 
-    /// Returns what a file holds; none if it is not there.
+    /// Returns what a file holds; none if it is not there, or if it held something else and was therefore set aside.
     ///
     /// # Errors
     ///
     /// Returns why it cannot be read.
     pub fn read_json<T: DeserializeOwned>(&self, name: impl AsRef<Path>) -> Result<Option<T>, AgentError> {
-        let Some(bytes) = self.read(name.as_ref())? else { return Ok(None) };
-        serde_json::from_slice(&bytes).map(Some).map_err(|error| {
-            AgentError::new(format!("{} cannot be read: {error}", self.shown(name.as_ref()).display()))
-                .hint("it was changed by something else than the agent: take it away, the agent then begins anew")
-        })
+        let name = name.as_ref();
+        let Some(bytes) = self.read(name)? else { return Ok(None) };
+        match serde_json::from_slice(&bytes) {
+            Ok(value) => Ok(Some(value)),
+            Err(error) => self.set_aside(name, &error.to_string()).map(|()| None),
+        }
+    }
+
+    /// Sets a file aside that cannot be used, so that it blocks nothing; the last ones are kept and told of.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it is still where it was.
+    pub fn set_aside(&self, name: &Path, because: &str) -> Result<(), AgentError> {
+        let at = self.now();
+        let place = Path::new(ASIDE).join(format!("{:020}", at.as_millisecond()));
+        self.storage.rename(name, &place).map_err(self.failed("set aside", name))?;
+        let name = name.display().to_string();
+        let mut all = self.all_set_aside();
+        all.push(SetAside { name, at, because: because.to_owned() });
+        all.drain(..all.len().saturating_sub(MOST_ASIDE));
+        let kept = self.list(ASIDE);
+        for oldest in kept.iter().take(kept.len().saturating_sub(MOST_ASIDE)) {
+            self.remove(&oldest.name);
+        }
+        self.write_json(ASIDE_LIST, &all)
+    }
+
+    /// Returns what was set aside, the last one last.
+    pub fn all_set_aside(&self) -> Vec<SetAside> {
+        let listed = self.storage.read(Path::new(ASIDE_LIST)).ok().flatten();
+        listed.and_then(|bytes| serde_json::from_slice(&bytes).ok()).unwrap_or_default()
     }
 
     /// Writes a file durably.
@@ -226,8 +293,11 @@ impl StateDir {
     pub fn key(&self) -> Result<DigestKey, AgentError> {
         match self.read("key")? {
             Some(bytes) if bytes.len() == 32 => Ok(DigestKey::new(bytes)),
-            Some(_) => Err(AgentError::new(format!("{} is not a key of 32 bytes", self.shown("key").display()))
-                .hint("take it away; what is concealed is then held for changed once")),
+            // What is concealed is then held for changed once.
+            Some(bytes) => {
+                self.set_aside(Path::new("key"), &format!("a key has 32 bytes, and it has {}", bytes.len()))?;
+                self.key()
+            }
             None => {
                 let mut bytes = [0u8; 32];
                 let random = File::open("/dev/urandom").and_then(|mut random| random.read_exact(&mut bytes));
@@ -278,12 +348,54 @@ impl StateDir {
     ///
     /// Returns why it cannot be kept.
     pub fn next_run(&self) -> Result<RunOrder, AgentError> {
-        // With the memories: whoever loses them begins a new epoch.
-        let name = "memory/runs.json";
-        let mut order = self.read_json(name)?.unwrap_or_else(|| RunOrder { memory_epoch: Uuid::now_v7(), sequence: 0 });
-        order.sequence += 1;
-        self.rewrite_json(name, &order)?;
+        self.follow(None)
+    }
+
+    /// Returns the next place in the order of runs for one that begins, and notes that it has begun.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be kept.
+    pub fn begin_run(&self, begun: &Begun) -> Result<RunOrder, AgentError> {
+        self.follow(Some(begun.clone()))
+    }
+
+    fn follow(&self, begun: Option<Begun>) -> Result<RunOrder, AgentError> {
+        let before = self.run_order()?.unwrap_or_else(|| RunOrder { memory_epoch: Uuid::now_v7(), sequence: 0, begun: None });
+        let order = RunOrder { sequence: before.sequence + 1, begun: begun.or(before.begun), ..before };
+        self.rewrite_json(ORDER, &order)?;
         Ok(order)
+    }
+
+    /// Notes that the run that began last has come to its end, or is on record.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be noted.
+    pub fn end_run(&self) -> Result<(), AgentError> {
+        match self.run_order()? {
+            Some(order) => self.rewrite_json(ORDER, &RunOrder { begun: None, ..order }),
+            None => Ok(()),
+        }
+    }
+
+    /// Returns where this node is in the order of its runs; none before the first.
+    ///
+    /// # Errors
+    ///
+    /// Returns why that cannot be read.
+    pub fn run_order(&self) -> Result<Option<RunOrder>, AgentError> {
+        self.read_json(ORDER)
+    }
+
+    /// Forgets the order of runs: the next one begins a new memory epoch.
+    pub(crate) fn forget_run_order(&self) {
+        self.remove(ORDER);
+    }
+
+    /// Returns whether other processes can look at it.
+    pub fn can_be_looked_at(&self) -> bool {
+        self.storage.can_be_looked_at()
     }
 
     /// Returns what is remembered of what is wanted: of one baseline of one kit, or of all that the server wants.
@@ -317,6 +429,31 @@ mod tests {
         let state_dir = StateDir::open(folder.path()).unwrap();
         assert_eq!(state_dir.key().unwrap().digest(b"x"), state_dir.key().unwrap().digest(b"x"));
         assert_eq!(fs::metadata(folder.path().join("key")).unwrap().permissions().mode() & 0o777, 0o600);
+    }
+
+    #[test]
+    fn what_cannot_be_read_is_set_aside_bounded_and_told() {
+        let folder = tempfile::tempdir().unwrap();
+        let state_dir = StateDir::open(folder.path()).unwrap();
+        for at in 0..MOST_ASIDE + 5 {
+            state_dir.write("due.json", format!("nonsense {at}").as_bytes()).unwrap();
+            assert_eq!(state_dir.read_json::<Vec<u32>>("due.json").unwrap(), None);
+            std::thread::sleep(Duration::from_millis(2));
+        }
+        let aside = state_dir.all_set_aside();
+        assert_eq!((aside.len(), state_dir.list(ASIDE).len()), (MOST_ASIDE, MOST_ASIDE));
+        assert_eq!(state_dir.read_text(&state_dir.list(ASIDE)[MOST_ASIDE - 1].name).unwrap().unwrap(), format!("nonsense {}", MOST_ASIDE + 4));
+        assert!(aside[0].name == "due.json" && aside[0].because.starts_with("expected ident"), "{aside:?}");
+    }
+
+    #[test]
+    fn a_folder_of_a_newer_agent_is_left_as_it_is() {
+        let folder = tempfile::tempdir().unwrap();
+        StateDir::open(folder.path()).unwrap();
+        assert_eq!(fs::read_to_string(folder.path().join("format")).unwrap(), "1\n");
+        fs::write(folder.path().join("format"), "2\n").unwrap();
+        let error = StateDir::open(folder.path()).unwrap_err();
+        assert!(error.message.ends_with("has format 2, and this agent knows 1"), "{}", error.message);
     }
 
     #[test]

@@ -5,6 +5,6 @@ mod in_memory;
 mod on_disk;
 mod storage;
 
-pub use folder::{RunLock, RunOrder, StateDir, USUAL};
+pub use folder::{RunLock, RunOrder, SetAside, StateDir, USUAL};
 pub use in_memory::InMemory;
 pub use storage::{Append, Listed, Lock, Storage};

@@ -39,6 +39,10 @@ impl Storage for OnDisk {
         self.folder.join(name)
     }
 
+    fn can_be_looked_at(&self) -> bool {
+        true
+    }
+
     fn read(&self, name: &Path) -> io::Result<Option<Vec<u8>>> {
         match fs::read(self.folder.join(name)) {
             Ok(bytes) => Ok(Some(bytes)),

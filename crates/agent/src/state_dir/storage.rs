@@ -9,6 +9,9 @@ pub trait Storage: Debug + Send + Sync {
     /// Returns where a file lies, for messages.
     fn shown(&self, name: &Path) -> PathBuf;
 
+    /// Returns whether other processes can look at its files.
+    fn can_be_looked_at(&self) -> bool;
+
     /// Returns a file's bytes; none if it is not there.
     ///
     /// # Errors
