@@ -1803,6 +1803,26 @@ export interface components {
              */
             wanted_until: string;
         };
+        /** @description What was left out of a report, since it would be larger than a report may be. */
+        LeftOut: {
+            /**
+             * Format: int64
+             * @description Clauses, those in line first.
+             */
+            clauses?: number;
+            /**
+             * Format: int64
+             * @description Texts and values that were cut; what is cut says so.
+             */
+            cut?: number;
+            /** @description Whether all details were left out, since the node has sent as many today as it may. */
+            details?: boolean;
+            /**
+             * Format: int64
+             * @description Entries of clauses: differences, native steps, packages.
+             */
+            entries?: number;
+        };
         /** @description One release of a kit with where it was served. */
         Logged: {
             /** @description The release. */
@@ -2288,6 +2308,7 @@ export interface components {
              * @description The version of this form.
              */
             form: number;
+            left_out?: components["schemas"]["LeftOut"] | null;
             /** @description The name of the machine as it calls itself. */
             machine: string;
             /**

@@ -65,6 +65,17 @@ function didNotEnd({ reached, of, doing, address }: Schemas['DidNotEnd']) {
   return `It did not end: the agent was killed, or the machine went off, with ${reached} of ${count(of, 'clause')} begun${at}`;
 }
 
+/** What was left out of a report that would be larger than a report may be. */
+function leftOut({ clauses, entries, cut, details }: Schemas['LeftOut']) {
+  const parts = [
+    clauses && count(clauses, 'clause'),
+    entries && `${count(entries, 'entry', 'entries')} of clauses`,
+    cut && `the end of ${count(cut, 'text')}`,
+    details && 'all details, since the node sent as many today as it may',
+  ];
+  return `Left out of this report: ${parts.filter(Boolean).join(', ')}.`;
+}
+
 function RunHead({ node, report }: { node: string; report: Schemas['RunReport'] }) {
   const releases = report.wanted.releases.map(({ release }) => release).join(' ') || 'nothing';
   return (
@@ -86,6 +97,7 @@ function RunHead({ node, report }: { node: string; report: Schemas['RunReport'] 
           {report.wanted.generation && `, generation ${report.wanted.generation}`}; agent {report.agent}
           {report.root && `, below the private root ${report.root}`}.
         </Typography>
+        {report.left_out && <Typography sx={{ color: 'warning.main' }}>{leftOut(report.left_out)}</Typography>}
       </Card>
     </Box>
   );

@@ -189,6 +189,7 @@ pub(crate) mod tests {
             due: Vec::new(),
             restart_pending: None,
             did_not_end: None,
+            left_out: None,
         }
     }
 

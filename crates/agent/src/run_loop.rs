@@ -140,6 +140,7 @@ impl Runner<'_> {
             // What keeps it from being found out has kept no clause from being handled.
             restart_pending: self.host.restart_pending().ok().flatten(),
             did_not_end: None,
+            left_out: None,
         };
         if keeping == Keeping::Everything {
             KeptRuns::of(self.state_dir).add(&report)?;

@@ -191,6 +191,7 @@ pub fn record_unended(state_dir: &StateDir, acted_on: &ActedOn) -> Result<Option
             doing: progress.as_ref().filter(|progress| progress.address.is_some()).map(|progress| progress.doing.clone()),
             address: progress.and_then(|progress| progress.address),
         }),
+        left_out: None,
     };
     KeptRuns::of(state_dir).add(&report)?;
     if is_served && state_dir.is_joined() {

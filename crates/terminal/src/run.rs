@@ -125,6 +125,9 @@ fn summary(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
         if parts.is_empty() { "" } else { ": " },
         parts.join(", ")
     );
+    if let Some(left_out) = &report.left_out {
+        let _ = writeln!(text, "{}", styled(style::ATTENTION, left_out.words()));
+    }
     if let Some(pending) = &report.restart_pending {
         let because = harmless(&pending.because.join(", "));
         let _ = writeln!(text, "{}", styled(style::ATTENTION, format!("restart pending since {}: {because}", time(pending.since))));

@@ -1,5 +1,6 @@
 //! What agent, server and client say to each other: serde types only, versioned.
 
+mod bounded;
 pub mod check_in;
 pub mod exit;
 pub mod fleet;

@@ -1,5 +1,6 @@
 //! The report of a run.
 
+pub use crate::bounded::LeftOut;
 use constans_core::address::ClauseAddress;
 use constans_core::digest::Digest;
 use constans_core::run::{ClauseResult, Counts, DueReaction, Mode, RestartPending, Status};
@@ -64,6 +65,9 @@ pub struct RunReport {
     /// clauses, and its status is that it failed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub did_not_end: Option<DidNotEnd>,
+    /// What was left out of it, if it would be too large.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub left_out: Option<LeftOut>,
 }
 
 /// How far a run came that did not come to its end.
@@ -152,59 +156,5 @@ impl StartedBy {
             Self::DueReaction => "a due reaction",
             Self::AnnouncedHour => "an announced hour",
         }
-    }
-}
-
-/// The most text of one clause in a report that leaves the node, in bytes.
-pub const MOST_CLAUSE_TEXT: usize = 8 * 1024;
-/// The most text of all clauses in a report that leaves the node, in bytes.
-pub const MOST_RUN_TEXT: usize = 256 * 1024;
-
-impl RunReport {
-    /// Returns the report as it may leave the node: without text diffs that must stay there, and with its texts cut to
-    /// [`MOST_CLAUSE_TEXT`] a clause and [`MOST_RUN_TEXT`] altogether. What is cut says so.
-    #[must_use]
-    pub fn for_server(mut self) -> Self {
-        let mut left = MOST_RUN_TEXT;
-        for clause in &mut self.clauses {
-            clause.text_diff.take_if(|diff| diff.stays_here);
-            let mut of_clause = MOST_CLAUSE_TEXT.min(left);
-            let before = of_clause;
-            if let Some(diff) = &mut clause.text_diff {
-                diff.cut |= cut(&mut diff.text, &mut of_clause);
-            }
-            let of_failure = clause.failure.as_mut().and_then(|failure| failure.command.as_mut());
-            for step in of_failure.into_iter().chain(&mut clause.native) {
-                if cut(&mut step.output, &mut of_clause) {
-                    step.output.push_str("\n(cut here: the run's texts are longer than a report may be)");
-                }
-            }
-            left -= before - of_clause;
-        }
-        self
-    }
-}
-
-/// Cuts a text to what is left, and takes it off. Returns whether anything was cut.
-fn cut(text: &mut String, left: &mut usize) -> bool {
-    let is_cut = text.len() > *left;
-    if is_cut {
-        let end = (0..=*left).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
-        text.truncate(end);
-    }
-    *left -= text.len();
-    is_cut
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn texts_are_cut_at_a_character_and_taken_off_what_is_left() {
-        let (mut first, mut second, mut left) = ("für immer".to_owned(), "auken".to_owned(), 2);
-        assert_eq!((cut(&mut first, &mut left), first.as_str(), left), (true, "f", 1));
-        assert_eq!((cut(&mut second, &mut left), second.as_str(), left), (true, "a", 0));
-        assert!(!cut(&mut String::new(), &mut left));
     }
 }

@@ -83,6 +83,20 @@ pub async fn add(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>, report: 
         .map(|_| ())
 }
 
+/// Counts so many bytes of a node's reports of today, and returns how many there are now.
+pub async fn count_kept(db: impl PgExecutor<'_>, node: Uuid, bytes: i64) -> sqlx::Result<i64> {
+    sqlx::query_scalar(
+        "update node_now set kept_day = ($2::timestamptz at time zone 'UTC')::date,
+             kept_bytes = case when kept_day = ($2::timestamptz at time zone 'UTC')::date then kept_bytes else 0 end + $3
+         where node = $1 returning kept_bytes",
+    )
+    .bind(node)
+    .bind(sql_now())
+    .bind(bytes)
+    .fetch_one(db)
+    .await
+}
+
 /// Where a run is in the order of its node's runs.
 pub struct Order {
     /// New when the node's memory was lost.

@@ -9,13 +9,17 @@ use crate::store::{episode, notice, report_text};
 use constans_core::attention::ExceptionSort;
 use constans_core::episode::{follow, keep_causes};
 use constans_core::run::{Outcome, Status, status_of};
-use constans_wire::report::RunReport;
+use constans_wire::report::{LeftOut, RunReport};
 use constans_wire::run::Received;
 use jiff::SignedDuration;
 use serde_json::{Value, json};
 use sqlx::{PgConnection, PgPool};
 use std::collections::HashMap;
 use uuid::Uuid;
+
+/// So many bytes of reports of a node are kept with all details a day, by the server's clock in UTC; after twice as many, only
+/// what a run came to.
+const MOST_A_DAY: i64 = 32 * 1024 * 1024;
 
 impl Together for PlainRun {
     type Done = ();
@@ -54,6 +58,7 @@ pub fn plain(report: &RunReport, node: Uuid, spki: Vec<u8>) -> Option<PlainRun> 
 /// Returns why it could not be stored.
 pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -> Result<Received, ApiError> {
     let sequence = i64::try_from(report.sequence).map_err(|_| ApiError::Wrong("the sequence is too large".to_owned()))?;
+    report = report.bounded();
     let order = run::order(&mut *db, node).await?;
     // An agent delivers in order, so what is not newer was stored already.
     if order.as_ref().is_some_and(|order| order.memory_epoch == report.memory_epoch && order.sequence >= sequence) {
@@ -96,9 +101,20 @@ pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -
     Ok(Received::Stored)
 }
 
-/// Keeps a run whole, its long texts apart.
+/// Keeps a run whole, its long texts apart: as long as the node has not sent more today than it may, with all details.
 async fn keep_whole(db: &mut PgConnection, node: Uuid, report: &RunReport, row: &NewRun<'_>) -> Result<(), ApiError> {
-    let mut body = serde_json::to_value(report).map_err(|error| ApiError::Wrong(error.to_string()))?;
+    let wrong = |error: serde_json::Error| ApiError::Wrong(error.to_string());
+    let mut body = serde_json::to_value(report).map_err(wrong)?;
+    let bytes = i64::try_from(body.to_string().len()).unwrap_or(i64::MAX);
+    let kept_today = run::count_kept(&mut *db, node, bytes).await?;
+    if kept_today > MOST_A_DAY {
+        let mut bare = report.clone().without_details();
+        if kept_today > 2 * MOST_A_DAY {
+            let clauses = std::mem::take(&mut bare.clauses).len() as u64;
+            bare.left_out = bare.left_out.map(|left_out| LeftOut { clauses: left_out.clauses + clauses, ..left_out });
+        }
+        body = serde_json::to_value(bare).map_err(wrong)?;
+    }
     let taken = take_out(&mut body);
     report_text::store(&mut *db, &taken.texts).await?;
     Ok(run::add(&mut *db, node, row, &body, &json!(taken.places)).await?)
@@ -122,7 +138,9 @@ async fn follow_drift(
         report.status = status_of(&report.clauses, !report.due.is_empty());
     }
     let ended_at = report.began + SignedDuration::from_micros(i64::try_from(report.took_us).unwrap_or(0));
-    let changes = follow(&open, &report.clauses, !report.partial);
+    // Of a clause that was left out it is not known whether it is wanted still.
+    let is_whole = !report.partial && report.left_out.is_none_or(|left_out| left_out.clauses == 0);
+    let changes = follow(&open, &report.clauses, is_whole);
     for change in &changes {
         episode::apply(&mut *db, node, report.run, change, report.began, ended_at).await?;
     }

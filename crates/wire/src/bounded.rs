@@ -1,0 +1,231 @@
+//! Bounds of a report, for the agent before it leaves the node and for the server when it comes: whatever a run finds, and
+//! whoever sends it. What is left out is said.
+
+use crate::report::RunReport;
+use constans_core::compare::{Difference, Side};
+use constans_core::run::{ClauseResult, NativeStep, Outcome};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use std::io;
+
+/// The most text of one clause in a report that leaves the node, in bytes: differences of texts and what programs said.
+pub const MOST_CLAUSE_TEXT: usize = 8 * 1024;
+/// The most such text of all clauses, in bytes.
+pub const MOST_RUN_TEXT: usize = 256 * 1024;
+/// The most bytes of one value, message or command line.
+pub const MOST_VALUE: usize = 1024;
+/// The most differences, native steps, packages or other entries of each list of a clause.
+pub const MOST_ENTRIES: usize = 50;
+/// The largest report, in bytes of JSON.
+pub const LARGEST_REPORT: usize = 6 * 1024 * 1024;
+
+/// What ends a text of a program that was cut.
+const CUT_HERE: &str = "\n(cut here: the run's texts are longer than a report may be)";
+
+/// What was left out of a report, since it would be larger than a report may be.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct LeftOut {
+    /// Texts and values that were cut; what is cut says so.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub cut: u64,
+    /// Entries of clauses: differences, native steps, packages.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub entries: u64,
+    /// Clauses, those in line first.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub clauses: u64,
+    /// Whether all details were left out, since the node has sent as many today as it may.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub details: bool,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks so")]
+fn is_zero(count: &u64) -> bool {
+    *count == 0
+}
+
+impl LeftOut {
+    /// Returns it in words.
+    pub fn words(&self) -> String {
+        let mut parts = Vec::new();
+        let mut part = |count: u64, one: &str, many: &str| {
+            if count > 0 {
+                parts.push(format!("{count} {}", if count == 1 { one } else { many }));
+            }
+        };
+        part(self.clauses, "clause", "clauses");
+        part(self.entries, "difference, step or package of a clause", "differences, steps or packages of clauses");
+        part(self.cut, "text that was cut", "texts that were cut");
+        if self.details {
+            parts.push("all details, since the node sent as many today as it may".to_owned());
+        }
+        format!("left out of this report: {}", parts.join(", "))
+    }
+}
+
+impl RunReport {
+    /// Returns the report as it may leave the node: without text diffs that must stay there, and bounded.
+    #[must_use]
+    pub fn for_server(mut self) -> Self {
+        for clause in &mut self.clauses {
+            clause.text_diff.take_if(|diff| diff.stays_here);
+        }
+        self.bounded()
+    }
+
+    /// Returns the report within the bounds that hold for every report, with what was left out said.
+    #[must_use]
+    pub fn bounded(mut self) -> Self {
+        let mut left_out = self.left_out.unwrap_or_default();
+        let mut of_run = MOST_RUN_TEXT;
+        for clause in &mut self.clauses {
+            bound_clause(clause, &mut of_run, &mut left_out);
+        }
+        for text in [&mut self.machine, &mut self.agent].into_iter().chain(&mut self.root).chain(&mut self.reason) {
+            cut_value(text, &mut left_out);
+        }
+        if let Some(pending) = &mut self.restart_pending {
+            bound_list(&mut pending.because, &mut left_out);
+            pending.because.iter_mut().for_each(|cause| cut_value(cause, &mut left_out));
+        }
+        bound_list(&mut self.due, &mut left_out);
+        leave_out_clauses(&mut self, &mut left_out);
+        self.left_out = (left_out != LeftOut::default()).then_some(left_out);
+        self
+    }
+
+    /// Returns the report without details of its clauses: what each came to stays, and what differs as far as a name tells.
+    #[must_use]
+    pub fn without_details(mut self) -> Self {
+        for clause in &mut self.clauses {
+            (clause.text_diff, clause.native) = (None, Vec::new());
+            for difference in clause.differences.iter_mut().chain(&mut clause.still_different) {
+                (difference.wanted, difference.found) = (Side::Absent, Side::Absent);
+            }
+            if let Some(failure) = &mut clause.failure {
+                failure.command = None;
+            }
+        }
+        self.left_out = Some(LeftOut { details: true, ..self.left_out.unwrap_or_default() });
+        self
+    }
+}
+
+fn bound_clause(clause: &mut ClauseResult, of_run: &mut usize, left_out: &mut LeftOut) {
+    bound_list(&mut clause.differences, left_out);
+    bound_list(&mut clause.still_different, left_out);
+    bound_list(&mut clause.native, left_out);
+    bound_list(&mut clause.packages, left_out);
+    bound_list(&mut clause.kept, left_out);
+    bound_list(&mut clause.not_examined, left_out);
+    bound_list(&mut clause.origins, left_out);
+    bound_list(&mut clause.dropped_needs, left_out);
+    for difference in clause.differences.iter_mut().chain(&mut clause.still_different) {
+        bound_difference(difference, left_out);
+    }
+    for package in &mut clause.packages {
+        [Some(&mut package.package), package.before.as_mut(), package.after.as_mut()].into_iter().flatten().for_each(|text| cut_value(text, left_out));
+    }
+    let failure = clause.failure.as_mut();
+    let said = failure.map(|failure| [Some(&mut failure.message), failure.remedy.as_mut()].into_iter().flatten());
+    let whys = clause.not_examined.iter_mut().flat_map(|one| [&mut one.property, &mut one.why]);
+    said.into_iter().flatten().chain(whys).chain(&mut clause.unsupported).chain(&mut clause.stand_in).for_each(|text| cut_value(text, left_out));
+
+    let mut of_clause = MOST_CLAUSE_TEXT.min(*of_run);
+    let before = of_clause;
+    if let Some(diff) = &mut clause.text_diff
+        && cut(&mut diff.text, &mut of_clause, "")
+    {
+        diff.cut = true;
+        left_out.cut += 1;
+    }
+    let of_failure = clause.failure.as_mut().and_then(|failure| failure.command.as_mut());
+    for NativeStep { what, output, .. } in of_failure.into_iter().chain(&mut clause.native) {
+        cut_value(what, left_out);
+        left_out.cut += u64::from(cut(output, &mut of_clause, CUT_HERE));
+    }
+    *of_run -= before - of_clause;
+}
+
+fn bound_difference(difference: &mut Difference, left_out: &mut LeftOut) {
+    cut_value(&mut difference.property, left_out);
+    for side in [&mut difference.wanted, &mut difference.found] {
+        match side {
+            Side::Value { value: Value::String(text) } | Side::Unreadable { reason: text } | Side::Content { digest: text, .. } => cut_value(text, left_out),
+            Side::Value { value } if matches!(value, Value::Array(_) | Value::Object(_)) => {
+                let mut text = value.to_string();
+                if text.len() > MOST_VALUE {
+                    cut_value(&mut text, left_out);
+                    *value = Value::String(text);
+                }
+            }
+            Side::Value { .. } | Side::Concealed | Side::Absent => {}
+        }
+    }
+}
+
+fn bound_list<T>(list: &mut Vec<T>, left_out: &mut LeftOut) {
+    left_out.entries += list.len().saturating_sub(MOST_ENTRIES) as u64;
+    list.truncate(MOST_ENTRIES);
+}
+
+/// Leaves clauses out of a report that is too large even so: those in line first, then the last ones.
+fn leave_out_clauses(report: &mut RunReport, left_out: &mut LeftOut) {
+    let mut size = size_of(report);
+    for is_quiet in [true, false] {
+        if size <= LARGEST_REPORT {
+            return;
+        }
+        let mut kept = Vec::with_capacity(report.clauses.len());
+        for clause in std::mem::take(&mut report.clauses).into_iter().rev() {
+            if size > LARGEST_REPORT && (!is_quiet || matches!(clause.outcome, Outcome::InLine | Outcome::Idle)) {
+                size -= size_of(&clause).min(size);
+                left_out.clauses += 1;
+            } else {
+                kept.push(clause);
+            }
+        }
+        kept.reverse();
+        report.clauses = kept;
+    }
+}
+
+/// Returns how many bytes of JSON a value is.
+fn size_of(value: &impl Serialize) -> usize {
+    struct Counted(usize);
+    impl io::Write for Counted {
+        fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+            self.0 += bytes.len();
+            Ok(bytes.len())
+        }
+
+        fn flush(&mut self) -> io::Result<()> {
+            Ok(())
+        }
+    }
+    let mut counted = Counted(0);
+    serde_json::to_writer(&mut counted, value).map_or(usize::MAX, |()| counted.0)
+}
+
+fn cut_value(text: &mut String, left_out: &mut LeftOut) {
+    let remark = format!("… (cut: {} bytes)", text.len());
+    left_out.cut += u64::from(cut(text, &mut { MOST_VALUE }, &remark));
+}
+
+/// Cuts a text to what is left, with a remark at its end if there is room for one, and takes it off. Returns whether anything
+/// was cut.
+fn cut(text: &mut String, left: &mut usize, remark: &str) -> bool {
+    let is_cut = text.len() > *left;
+    if is_cut {
+        let remark = if remark.len() <= *left { remark } else { "" };
+        let end = (0..=*left - remark.len()).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
+        text.truncate(end);
+        text.push_str(remark);
+    }
+    *left -= text.len();
+    is_cut
+}
+
+#[cfg(test)]
+mod tests;
