@@ -6,7 +6,7 @@ use crate::kept_contents::KeptContents;
 use crate::local::Wanted;
 use crate::state_dir::StateDir;
 use crate::way;
-use constans_core::digest::of_contents;
+use constans_core::digest::{Digest, of_contents};
 use constans_core::run::Settings;
 use constans_core::settings::AgentSettings;
 use constans_core::state::{EffectiveState, Resolved};
@@ -35,7 +35,7 @@ const FORM: u32 = 1;
 pub struct Served {
     form: u32,
     /// The digest of the effective state.
-    pub digest: String,
+    pub digest: Digest,
     /// What only rises.
     pub generation: Generation,
     /// How the agent is set.
@@ -86,7 +86,7 @@ impl Served {
             Some(before) => before.state,
             None => network.get(&format!("{url}/states/{}", offer.digest)).await?,
         };
-        if state.digest.as_str() != offer.digest || !state.is_as_named() {
+        if state.digest != offer.digest || !state.is_as_named() {
             return Err(AgentError::new("what came is not the state that the server offered: its digest differs")
                 .hint("nothing was taken over; is the agent of the server's version, or the one before?"));
         }

@@ -85,7 +85,7 @@ pub fn status(arguments: &ReportingArguments) -> Result<Exit, AgentError> {
         under_way: under_way(&state_dir)?.map(|(begun, progress)| UnderWay { begun, progress }),
         wanted: served.as_ref().map(|served| WantedStatus {
             releases: served.releases().into_iter().map(|release| release.release).collect(),
-            digest: served.digest.clone(),
+            digest: served.digest.to_string(),
             generation: served.generation.to_string(),
             clauses: served.state.clauses.len(),
         }),

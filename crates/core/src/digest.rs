@@ -10,13 +10,18 @@ use std::io;
 use std::str::FromStr;
 use std::sync::Arc;
 
+/// The longest scheme of a digest, in bytes.
+const LONGEST_SCHEME: usize = 12;
+/// So many digits a digest has at the most.
+const MOST_DIGITS: usize = 128;
+
 /// A digest with its scheme, `s2:6f…`. Digests of unequal schemes are never compared as if they said something.
 //
 // Copies share its text.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[cfg_attr(feature = "schema", schema(value_type = String))]
-#[serde(transparent)]
+#[serde(into = "String", try_from = "String")]
 pub struct Digest(Arc<str>);
 
 impl Digest {
@@ -44,14 +49,31 @@ impl Digest {
 
 /// A text that is no digest.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("this is no digest: it has no scheme before a `:`")]
+#[error("this is no digest: it is not a scheme, a `:` and letters or digits")]
 pub struct NoDigest;
 
 impl FromStr for Digest {
     type Err = NoDigest;
 
     fn from_str(text: &str) -> Result<Self, NoDigest> {
-        if text.contains(':') { Ok(Self(text.into())) } else { Err(NoDigest) }
+        let (scheme, digits) = text.split_once(':').ok_or(NoDigest)?;
+        let is_scheme = (1..=LONGEST_SCHEME).contains(&scheme.len()) && scheme.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit());
+        let is_digits = (1..=MOST_DIGITS).contains(&digits.len()) && digits.bytes().all(|byte| byte.is_ascii_alphanumeric());
+        if is_scheme && is_digits { Ok(Self(text.into())) } else { Err(NoDigest) }
+    }
+}
+
+impl TryFrom<String> for Digest {
+    type Error = NoDigest;
+
+    fn try_from(text: String) -> Result<Self, NoDigest> {
+        text.parse()
+    }
+}
+
+impl From<Digest> for String {
+    fn from(digest: Digest) -> Self {
+        digest.0.as_ref().to_owned()
     }
 }
 

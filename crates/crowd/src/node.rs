@@ -153,7 +153,7 @@ impl Node {
     fn ran(&mut self) -> Result<Option<Fact>, CrowdError> {
         let Some(served) = self.served()? else { return Ok(None) };
         let failing = self.failing.intersection(&self.drifted).cloned().collect();
-        let truth = Truth::Ran { state: served.digest, drifted: self.drifted.iter().cloned().collect(), failing };
+        let truth = Truth::Ran { state: served.digest.to_string(), drifted: self.drifted.iter().cloned().collect(), failing };
         if served.settings.mode == Mode::Enforce {
             self.drifted.retain(|address| self.failing.contains(address));
         }

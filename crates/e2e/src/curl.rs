@@ -78,6 +78,18 @@ impl Curl {
         self.send(&format!("{}{path}", self.people), &arguments)
     }
 
+    /// Sends something to the agents' listener.
+    ///
+    /// # Panics
+    ///
+    /// Panics if it cannot be put into a file first, as something large must.
+    pub fn deliver(&self, path: &str, body: &str) -> (u16, String) {
+        let file = self.folder.path().join("body");
+        std::fs::write(&file, body).expect("the body is written");
+        let data = format!("@{}", file.display());
+        self.send(&format!("{}{path}", self.agents), &["-X", "POST", "-H", "Content-Type: application/json", "--data-binary", &data])
+    }
+
     /// Sets something whole.
     pub fn put(&self, path: &str, body: &str) -> (u16, String) {
         self.send(&format!("{}{path}", self.people), &["-X", "PUT", "-H", "Content-Type: application/json", "-d", body])

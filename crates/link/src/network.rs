@@ -1,6 +1,7 @@
 //! Requests of an agent to its servers, whatever carries them: the network part, a process of its own, or this process.
 
 use crate::{Identity, LinkError, answered, client};
+use constans_wire::text::without_nul;
 use reqwest::Client;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
@@ -88,7 +89,8 @@ impl Network {
     ///
     /// Returns why the server was not heard, or what it refused.
     pub async fn post<T: DeserializeOwned>(&self, url: &str, said: &impl Serialize) -> Result<T, LinkError> {
-        let body = serde_json::to_vec(said).map_err(|error| LinkError::Apart(format!("cannot say this: {error}")))?;
+        let mut body = serde_json::to_vec(said).map_err(|error| LinkError::Apart(format!("cannot say this: {error}")))?;
+        without_nul(&mut body);
         read_answer(url, &self.carry.carry(Asked::Post { url: url.to_owned() }, body).await?)
     }
 

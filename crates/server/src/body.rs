@@ -3,6 +3,7 @@
 
 use crate::problem::{ApiError, LeftProblem};
 use crate::trust::ShownCertificate;
+use constans_wire::text::without_nul;
 use rocket::Request;
 use rocket::data::{ByteUnit, Data, FromData, Outcome};
 use rocket::http::Status;
@@ -13,6 +14,29 @@ use sqlx::PgPool;
 const LARGEST: ByteUnit = ByteUnit::Kibibyte(64);
 /// The largest body of a caller who shows a node's certificate.
 const LARGEST_OF_NODE: ByteUnit = ByteUnit::Mebibyte(8);
+
+/// The largest body of people and programs.
+const LARGEST_OF_PEOPLE: ByteUnit = ByteUnit::Mebibyte(8);
+
+/// What people and programs send, as JSON of at most 8 MiB.
+pub struct JsonBody<T>(pub T);
+
+impl<T> std::ops::Deref for JsonBody<T> {
+    type Target = T;
+
+    fn deref(&self) -> &T {
+        &self.0
+    }
+}
+
+#[rocket::async_trait]
+impl<'r, T: DeserializeOwned> FromData<'r> for JsonBody<T> {
+    type Error = ();
+
+    async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> Outcome<'r, Self> {
+        outcome(request, read(data, LARGEST_OF_PEOPLE).await.map(Self))
+    }
+}
 
 /// A body of at most 64 KiB, as JSON.
 pub struct SmallBody<T>(pub T);
@@ -48,22 +72,32 @@ impl<'r, T: DeserializeOwned> FromData<'r> for SmallBody<T> {
     type Error = ();
 
     async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> Outcome<'r, Self> {
-        match read(data, LARGEST).await {
-            Ok(read) => Outcome::Success(Self(read)),
-            Err(error) => {
-                let problem = error.problem();
-                let status = Status::new(problem.status);
-                request.local_cache(|| LeftProblem(problem));
-                Outcome::Error((status, ()))
-            }
+        outcome(request, read(data, LARGEST).await.map(Self))
+    }
+}
+
+fn outcome<'r, T>(request: &'r Request<'_>, read: Result<T, ApiError>) -> Outcome<'r, T>
+where
+    T: FromData<'r, Error = ()>,
+{
+    match read {
+        Ok(read) => Outcome::Success(read),
+        Err(error) => {
+            let problem = error.problem();
+            let status = Status::new(problem.status);
+            request.local_cache(|| LeftProblem(problem));
+            Outcome::Error((status, ()))
         }
     }
 }
 
+/// Reads a body: the one way in for what callers send as JSON, whoever they are.
+
 async fn read<T: DeserializeOwned>(data: Data<'_>, largest: ByteUnit) -> Result<T, ApiError> {
-    let body = data.open(largest).into_bytes().await.map_err(|error| ApiError::Wrong(format!("the request cannot be read: {error}")))?;
+    let mut body = data.open(largest).into_bytes().await.map_err(|error| ApiError::Wrong(format!("the request cannot be read: {error}")))?;
     if !body.is_complete() {
         return Err(ApiError::Wrong(format!("this request has at most {largest}")));
     }
+    without_nul(&mut body.value);
     serde_json::from_slice(&body.value).map_err(|error| ApiError::Wrong(format!("the request is not understood: {error}")))
 }

@@ -2,7 +2,7 @@
 
 use crate::checkin::check_in::ShownCheckIn;
 use crate::people::welcome_first;
-use crate::problem::caught;
+use crate::problem::{NoNul, caught};
 use crate::store::alive;
 use crate::store::run::PlainRun;
 use crate::trust::{Authority, AuthorityError, HandedOut, Refusals, Secret};
@@ -229,7 +229,13 @@ fn listener(address: SocketAddr, tls: TlsConfig, db: &PgPool, here: &Arc<Here>, 
         ..Config::release_default()
     };
     let shield = Shield::default().enable(Hsts::default());
-    rocket::custom(config).attach(shield).manage(db.clone()).manage(here.clone()).mount("/", routes).register("/", rocket::catchers![caught])
+    rocket::custom(config)
+        .attach(shield)
+        .attach(NoNul)
+        .manage(db.clone())
+        .manage(here.clone())
+        .mount("/", routes)
+        .register("/", rocket::catchers![caught])
 }
 
 fn colour(text: &str) -> Result<String, String> {

@@ -1,9 +1,12 @@
 //! Errors of handlers, as `application/problem+json` (RFC 9457).
 
 use constans_wire::check_in::{Problem, RETIRED, REVOKED};
+use rocket::Data;
+use rocket::fairing::{Fairing, Info, Kind};
 use rocket::http::{ContentType, Status};
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
+use rocket::uri;
 use std::io::Cursor;
 
 /// Why a request was not answered as asked.
@@ -82,6 +85,14 @@ pub enum ApiError {
     /// The database did not do its part.
     #[error("the database does not answer as it should")]
     Database(#[from] sqlx::Error),
+    /// Something that is stored cannot be read.
+    #[error("the stored {what} cannot be read")]
+    Stored {
+        /// What.
+        what: &'static str,
+        /// Why.
+        because: String,
+    },
     /// The protected folder could not be written.
     #[error("the server's protected folder cannot be written")]
     Protected(#[source] std::io::Error),
@@ -104,8 +115,13 @@ impl ApiError {
             Self::Conflict { .. } => Status::Conflict,
             Self::Wrong(_) | Self::Findings { .. } | Self::Filter { .. } => Status::UnprocessableEntity,
             Self::Database(_) => Status::ServiceUnavailable,
-            Self::Certificate(_) | Self::Protected(_) | Self::Random(_) => Status::InternalServerError,
+            Self::Certificate(_) | Self::Protected(_) | Self::Random(_) | Self::Stored { .. } => Status::InternalServerError,
         }
+    }
+
+    /// Says that something that is stored cannot be read.
+    pub fn stored(what: &'static str) -> impl Fn(serde_json::Error) -> Self {
+        move |error| Self::Stored { what, because: error.to_string() }
     }
 
     /// Refuses a change after which some nodes' state cannot be resolved.
@@ -143,6 +159,7 @@ impl ApiError {
             Self::Findings { .. } => ("findings", Some("constans kit check finds the same before anything is sent".to_owned())),
             Self::Wrong(_) => ("wrong_request", None),
             Self::Database(_) => ("database", Some("the server's log says more; try again".to_owned())),
+            Self::Stored { .. } => ("stored", Some("the server's log says more; was its database changed by something else?".to_owned())),
             Self::Protected(_) => ("protected_folder", Some("the server's log says more".to_owned())),
             Self::Certificate(_) => ("certificate", Some("the server's log says more".to_owned())),
         };
@@ -153,6 +170,9 @@ impl ApiError {
 
 impl<'r> Responder<'r, 'static> for ApiError {
     fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
+        if let Self::Stored { because, .. } = &self {
+            tracing::error!(because, "{self}");
+        }
         if matches!(self, Self::Database(_) | Self::Certificate(_) | Self::Protected(_)) {
             tracing::error!(cause = ?std::error::Error::source(&self), "{self}");
         }
@@ -167,6 +187,26 @@ fn respond(problem: &Problem) -> response::Result<'static> {
         .header(ContentType::new("application", "problem+json"))
         .sized_body(body.len(), Cursor::new(body))
         .ok()
+}
+
+/// Refuses addresses that hold a NUL, which no text of the database can: nothing is called so.
+pub struct NoNul;
+
+#[rocket::async_trait]
+impl Fairing for NoNul {
+    fn info(&self) -> Info {
+        Info { name: "no NUL in addresses", kind: Kind::Request }
+    }
+
+    async fn on_request(&self, request: &mut Request<'_>, _: &mut Data<'_>) {
+        let uri = request.uri();
+        let holds = |text: &str| text.contains("%00");
+        if holds(uri.path().as_str()) || uri.query().is_some_and(|query| holds(query.as_str())) {
+            let title = "the address holds a NUL (%00)".to_owned();
+            request.local_cache(|| LeftProblem(Problem { kind: "wrong_request".to_owned(), title, status: 400, hint: None, detail: None }));
+            request.set_uri(uri!("/api/-/nul"));
+        }
+    }
 }
 
 /// A problem that a guard left for the catcher.

@@ -125,7 +125,10 @@ fn bound_clause(clause: &mut ClauseResult, of_run: &mut usize, left_out: &mut Le
         bound_difference(difference, left_out);
     }
     for package in &mut clause.packages {
-        [Some(&mut package.package), package.before.as_mut(), package.after.as_mut()].into_iter().flatten().for_each(|text| cut_value(text, left_out));
+        [Some(&mut package.package), package.before.as_mut(), package.after.as_mut()]
+            .into_iter()
+            .flatten()
+            .for_each(|text| cut_value(text, left_out));
     }
     let failure = clause.failure.as_mut();
     let said = failure.map(|failure| [Some(&mut failure.message), failure.remedy.as_mut()].into_iter().flatten());
@@ -152,7 +155,9 @@ fn bound_difference(difference: &mut Difference, left_out: &mut LeftOut) {
     cut_value(&mut difference.property, left_out);
     for side in [&mut difference.wanted, &mut difference.found] {
         match side {
-            Side::Value { value: Value::String(text) } | Side::Unreadable { reason: text } | Side::Content { digest: text, .. } => cut_value(text, left_out),
+            Side::Value { value: Value::String(text) } | Side::Unreadable { reason: text } | Side::Content { digest: text, .. } => {
+                cut_value(text, left_out)
+            }
             Side::Value { value } if matches!(value, Value::Array(_) | Value::Object(_)) => {
                 let mut text = value.to_string();
                 if text.len() > MOST_VALUE {

@@ -1,5 +1,6 @@
 //! Check-ins of agents, nodes as operators see them, and errors.
 
+use constans_core::digest::Digest;
 use constans_core::filter::About;
 use constans_core::param::ParameterValue;
 use constans_core::run::{Mode, RestartPending, Status};
@@ -39,7 +40,7 @@ pub struct CheckIn {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Held {
     /// The digest of its effective state.
-    pub digest: String,
+    pub digest: Digest,
     /// What only rises.
     pub generation: Generation,
 }
@@ -67,7 +68,7 @@ pub struct CheckInAnswer {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct WantedOffer {
     /// The digest of the effective state, which is fetched by it.
-    pub digest: String,
+    pub digest: Digest,
     /// What only rises.
     pub generation: Generation,
     /// How the agent is set.

@@ -10,4 +10,5 @@ pub mod people;
 pub mod recovery;
 pub mod report;
 pub mod run;
+pub mod text;
 pub mod work;

@@ -1,5 +1,6 @@
 //! Groups.
 
+use crate::body::JsonBody;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::{audit, group, notice, stage};
@@ -29,7 +30,7 @@ pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<
 #[utoipa::path(tag = "groups", security(("token" = ["group.edit"]), ("session" = ["group.edit"])), request_body = Group, responses((status = 200, body = Changed)))]
 #[put("/api/groups?<although_unusable>", data = "<wanted>")]
 pub async fn set(
-    wanted: Json<Group>,
+    wanted: JsonBody<Group>,
     although_unusable: Option<bool>,
     caller: Allowed<GroupEdit>,
     db: &State<PgPool>,

@@ -1,5 +1,6 @@
 //! Invitations.
 
+use crate::body::JsonBody;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::{audit, invitation};
@@ -21,7 +22,7 @@ const LONGEST_SECS: u64 = 30 * 86_400;
 #[utoipa::path(tag = "joining", security(("token" = ["join.invite"]), ("session" = ["join.invite"])), request_body = NewInvitation, responses((status = 200, body = MadeInvitation)))]
 #[post("/api/invitations", data = "<wanted>")]
 pub async fn make(
-    wanted: Json<NewInvitation>,
+    wanted: JsonBody<NewInvitation>,
     caller: Allowed<InvitationMake>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,

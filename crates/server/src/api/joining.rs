@@ -1,5 +1,6 @@
 //! Joining requests: seen, approved, denied.
 
+use crate::body::JsonBody;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::joining::{self, RequestRow};
@@ -43,7 +44,7 @@ fn shown(row: RequestRow, in_use: &[String]) -> JoiningRequest {
 /// The request becomes a node, or a known node on a new machine.
 #[utoipa::path(tag = "joining", security(("token" = ["join.approve"]), ("session" = ["join.approve"])), request_body = Approve, responses((status = 200, body = String)))]
 #[post("/api/joining-requests/<id>/approve", data = "<how>")]
-pub async fn approve(id: Uuid, how: Json<Approve>, caller: Allowed<JoinDecide>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<String> {
+pub async fn approve(id: Uuid, how: JsonBody<Approve>, caller: Allowed<JoinDecide>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<String> {
     let mut transaction = db.begin().await?;
     let request = undecided(&mut transaction, id).await?;
     if let Some(node) = request.known_node {
@@ -112,7 +113,7 @@ async fn new_node(db: &mut PgConnection, request: &RequestRow) -> Result<Uuid, A
 /// The request is refused.
 #[utoipa::path(tag = "joining", security(("token" = ["join.approve"]), ("session" = ["join.approve"])), request_body = Deny, responses((status = 200, body = String)))]
 #[post("/api/joining-requests/<id>/deny", data = "<why>")]
-pub async fn deny(id: Uuid, why: Json<Deny>, caller: Allowed<JoinDecide>, db: &State<PgPool>) -> Answer<String> {
+pub async fn deny(id: Uuid, why: JsonBody<Deny>, caller: Allowed<JoinDecide>, db: &State<PgPool>) -> Answer<String> {
     let mut transaction = db.begin().await?;
     let request = undecided(&mut transaction, id).await?;
     notice::tell(&mut *transaction, "joining").await?;

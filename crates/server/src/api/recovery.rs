@@ -1,5 +1,6 @@
 //! Recovering after the database was put back to an earlier day.
 
+use crate::body::JsonBody;
 use crate::problem::{Answer, ApiError};
 use crate::store::{audit, recovery};
 use crate::trust::{Allowed, NodeRead, ServerRecover};
@@ -33,7 +34,7 @@ async fn now(db: &mut PgConnection) -> Result<Option<Recovering>, ApiError> {
 /// From now on nodes are offered what this database wants of them.
 #[utoipa::path(tag = "server", security(("token" = ["server.recover"]), ("session" = ["server.recover"])), request_body = EndRecovery, responses((status = 200, body = Recovering)))]
 #[post("/api/recovery/end", data = "<wish>")]
-pub async fn end(wish: Json<EndRecovery>, caller: Allowed<ServerRecover>, db: &State<PgPool>) -> Answer<Recovering> {
+pub async fn end(wish: JsonBody<EndRecovery>, caller: Allowed<ServerRecover>, db: &State<PgPool>) -> Answer<Recovering> {
     let mut transaction = db.begin().await?;
     let before = now(&mut transaction)
         .await?

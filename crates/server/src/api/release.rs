@@ -1,5 +1,6 @@
 //! Publishing kits, reading and comparing releases, withdrawing them.
 
+use crate::body::JsonBody;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::release::{self, ReleaseRow};
@@ -27,7 +28,7 @@ const LARGEST_TEXT: usize = 256 * 1024;
 /// Which contents of a kit the server lacks.
 #[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body = ReleaseFiles, responses((status = 200, body = Lacking)))]
 #[post("/api/releases/prepare", data = "<kit>")]
-pub async fn prepare(kit: Json<ReleaseFiles>, _caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Lacking> {
+pub async fn prepare(kit: JsonBody<ReleaseFiles>, _caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Lacking> {
     let names: Vec<String> = kit.files.iter().map(|(_, name)| name.clone()).collect();
     Ok(Json(Lacking { contents: release::lacking(db.inner(), &names).await? }))
 }
@@ -51,9 +52,9 @@ pub async fn put_content(name: &str, body: Data<'_>, _caller: Allowed<KitPublish
 /// Publishes kits together; checked again, and refused whole.
 #[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body = Publish, responses((status = 200, body = Published)))]
 #[post("/api/releases", data = "<kits>")]
-pub async fn publish(kits: Json<Publish>, caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Published> {
+pub async fn publish(kits: JsonBody<Publish>, caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Published> {
     let mut transaction = db.begin().await?;
-    let (rows, warnings) = check_releases(&mut transaction, kits.into_inner().kits, &caller.person).await?;
+    let (rows, warnings) = check_releases(&mut transaction, kits.0.kits, &caller.person).await?;
     let mut releases = Vec::new();
     for row in rows {
         if let Some(known) = release::find(&mut *transaction, &row.kit, &row.version).await? {
@@ -155,7 +156,7 @@ pub async fn log(kit: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> A
 /// Withdraws a release: nothing serves it anew.
 #[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body = Withdraw, responses((status = 200, body = Release)))]
 #[post("/api/releases/<kit>/<version>/withdraw", data = "<why>")]
-pub async fn withdraw(kit: &str, version: &str, why: Json<Withdraw>, caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Release> {
+pub async fn withdraw(kit: &str, version: &str, why: JsonBody<Withdraw>, caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Release> {
     let name = format!("{kit}@{version}");
     if why.because.trim().is_empty() {
         return Err(ApiError::Wrong("a release is withdrawn for a reason: say it in `because`".to_owned()));

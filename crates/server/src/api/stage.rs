@@ -1,5 +1,6 @@
 //! Stages and what they serve.
 
+use crate::body::JsonBody;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::{audit, notice, release, stage};
@@ -36,7 +37,7 @@ pub async fn stages(db: &PgPool) -> Result<Vec<Stage>, ApiError> {
 /// Serves releases in a stage; all of them or none.
 #[utoipa::path(tag = "kits", security(("token" = ["stage.serve"]), ("session" = ["stage.serve"])), request_body = Serve, responses((status = 200, body = Changed)))]
 #[post("/api/stages/<name>/serve", data = "<wanted>")]
-pub async fn serve(name: &str, wanted: Json<Serve>, caller: Allowed<StageServe>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
+pub async fn serve(name: &str, wanted: JsonBody<Serve>, caller: Allowed<StageServe>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
     let mut transaction = db.begin().await?;
     if !stage::names(&mut *transaction).await?.iter().any(|known| known == name) {
         return Err(ApiError::Missing { what: "stage", name: name.to_owned() });
@@ -68,7 +69,13 @@ pub async fn serve(name: &str, wanted: Json<Serve>, caller: Allowed<StageServe>,
 /// Serves the release of a kit that the stage served before the present one.
 #[utoipa::path(tag = "kits", security(("token" = ["stage.serve"]), ("session" = ["stage.serve"])), request_body = GoBack, responses((status = 200, body = WentBack)))]
 #[post("/api/stages/<name>/back", data = "<wanted>")]
-pub async fn back(name: &str, wanted: Json<GoBack>, caller: Allowed<StageServe>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<WentBack> {
+pub async fn back(
+    name: &str,
+    wanted: JsonBody<GoBack>,
+    caller: Allowed<StageServe>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<WentBack> {
     let kit = &wanted.kit;
     let served = stage::served(db.inner()).await?;
     let present = served.into_iter().find(|(stage, one, _)| stage == name && one == kit).map(|(_, _, version)| version);
@@ -79,7 +86,7 @@ pub async fn back(name: &str, wanted: Json<GoBack>, caller: Allowed<StageServe>,
     })?;
     let to = format!("{kit}@{before}");
     let wanted = Serve { releases: vec![to.clone()], although_unusable: wanted.although_unusable };
-    let changed = serve(name, Json(wanted), caller, db, here).await?.into_inner();
+    let changed = serve(name, JsonBody(wanted), caller, db, here).await?.into_inner();
     Ok(Json(WentBack { from: format!("{kit}@{present}"), to, changed }))
 }
 

@@ -65,7 +65,7 @@ pub async fn check_in(
         }
     };
     let recovering = wanted.as_ref().is_some_and(|row| row.recovering);
-    let offered = wanted.and_then(offer);
+    let offered = wanted.map_or(Ok(None), offer)?;
     if let Some(offered) = &offered {
         note_handed_out(db, here, offered.generation).await?;
     }
@@ -154,10 +154,9 @@ async fn note_handed_out(db: &PgPool, here: &Arc<Here>, generation: Generation) 
 }
 
 /// A node that never had a usable state is offered none, and while the server recovers nobody is.
-fn offer(row: WantedRow) -> Option<WantedOffer> {
-    if row.recovering {
-        return None;
-    }
-    let settings = serde_json::from_value(row.settings).ok()?;
-    Some(WantedOffer { digest: row.state?, generation: Generation { epoch: row.epoch, counter: row.counter }, settings })
+fn offer(row: WantedRow) -> Result<Option<WantedOffer>, ApiError> {
+    let Some(state) = row.state.filter(|_| !row.recovering) else { return Ok(None) };
+    let settings = serde_json::from_value(row.settings).map_err(ApiError::stored("settings of a node"))?;
+    let digest = state.parse().map_err(|_| ApiError::Stored { what: "state of a node", because: format!("{state} is no digest") })?;
+    Ok(Some(WantedOffer { digest, generation: Generation { epoch: row.epoch, counter: row.counter }, settings }))
 }

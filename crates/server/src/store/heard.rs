@@ -144,7 +144,7 @@ pub async fn note(db: &mut PgConnection, new: &NewCheckIn, span: Option<i64>, is
     .bind(is_double)
     .bind(new.has.as_ref().map(|has| has.generation.epoch))
     .bind(new.has.as_ref().map(|has| has.generation.counter))
-    .bind(new.has.as_ref().map(|has| &has.digest))
+    .bind(new.has.as_ref().map(|has| has.digest.as_str()))
     .bind(new.shown)
     .bind(span)
     .bind(heard_at)

@@ -1,0 +1,92 @@
+//! Nodes and callers that send what they should not: it is bounded, cleaned or refused with a reason, reaches no log, and harms
+//! nobody else.
+
+use constans_core::compare::{Difference, Side};
+use constans_core::run::{NativeStep, Status};
+use constans_e2e::story::joined;
+use constans_e2e::{Curl, Fleet, Machine};
+use constans_wire::report::RunReport;
+use serde_json::{Value, json};
+
+const MARK: &str = "sent-by-a-hostile-caller";
+
+/// Returns a report of a run that really was, to be changed.
+fn report(kiosk: &Machine) -> RunReport {
+    let document =
+        kiosk.document("issue.toml", "[baseline]\nname = \"login\"\n\n[[clause]]\nwhat = \"file:/etc/issue\"\ntext = \"Skerry Line\\n\"\n");
+    let report = kiosk.run(&["observe", "--file", &document, "--output", "json"]).report();
+    assert_eq!(report.status, Status::RolloutWaiting);
+    report
+}
+
+fn next(report: &RunReport, change: impl FnOnce(&mut RunReport)) -> RunReport {
+    let mut next = RunReport { run: uuid::Uuid::now_v7(), sequence: report.sequence + 1, ..report.clone() };
+    change(&mut next);
+    next
+}
+
+fn stored(operator: &Curl, report: &RunReport) -> RunReport {
+    let (status, body) = operator.get(&format!("/api/nodes/kiosk-auken-1/runs/{}", report.run));
+    assert_eq!(status, 200, "{body}");
+    serde_json::from_str(&body).unwrap()
+}
+
+#[test]
+fn what_postgres_cannot_hold_never_reaches_it_and_what_is_too_much_is_left_out() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    let (node, mut operator) = (fleet.curl().as_node(&kiosk), fleet.curl().with_token(fleet.administrator()));
+    let first = report(&kiosk);
+    let taken = |report: &RunReport| assert_eq!(node.deliver("/runs", &json!(report).to_string()), (200, "\"stored\"".to_owned()));
+
+    let nul = next(&first, |report| {
+        report.machine = "kiosk\0auken".to_owned();
+        report.clauses[0].native = vec![NativeStep { what: "cat".to_owned(), exit: Some(0), output: format!("{MARK}\0 {}", "x".repeat(200)) }];
+    });
+    taken(&nul);
+    let kept = stored(&operator, &nul);
+    assert_eq!((kept.machine.as_str(), kept.left_out), ("kiosk\u{2400}auken", None));
+    assert!(kept.clauses[0].native[0].output.starts_with(&format!("{MARK}\u{2400} x")), "{}", kept.clauses[0].native[0].output);
+
+    let large = next(&nul, |report| {
+        let side = || Side::value("y".repeat(100_000));
+        report.clauses[0].differences = (0..70).map(|at| Difference { property: format!("{at}"), wanted: Side::Absent, found: side() }).collect();
+    });
+    assert!(json!(large).to_string().len() > 7_000_000);
+    taken(&large);
+    let kept = stored(&operator, &large);
+    let left_out = kept.left_out.unwrap();
+    assert_eq!((kept.clauses[0].differences.len(), left_out.entries, left_out.cut), (50, 20, 50));
+
+    // It has sent as much today as it may, and more than that.
+    for (bytes, clauses) in [(40_000_000, 1), (80_000_000, 0)] {
+        fleet.query(&format!("update node_now set kept_day = (now() at time zone 'UTC')::date, kept_bytes = {bytes}"));
+        let more = next(&large, |report| report.sequence += bytes);
+        taken(&more);
+        let kept = stored(&operator, &more);
+        assert!(kept.left_out.unwrap().details && kept.clauses.len() == clauses && kept.status == Status::RolloutWaiting);
+    }
+
+    let check_in = |agent: &str| json!({ "agent": agent, "now": first.began, "next_in_secs": 60, "about": { "os.name": "deb\0ian" } }).to_string();
+    assert_eq!(node.deliver("/check-in", &check_in("0.1\0")).0, 200);
+    assert_eq!(fleet.query("select about ->> 'os.name' from node"), "deb\u{2400}ian");
+
+    let mut wrong = json!(next(&large, |_| ()));
+    wrong["wanted"]["digest"] = Value::from("nonsense");
+    for (body, why) in
+        [(wrong.to_string(), "this is no digest"), ("{\"machine\": \"\\ud800\"}".to_owned(), "hex escape"), ("x".repeat(9_000_000), "at most 8 MiB")]
+    {
+        let (status, answer) = node.deliver("/runs", &body);
+        let problem: Value = serde_json::from_str(&answer).unwrap_or_else(|error| panic!("{error}: {answer}"));
+        assert!((400..500).contains(&status) && problem["title"].as_str().unwrap().contains(why), "{why}: {answer}");
+    }
+
+    for path in ["/api/nodes/%00", "/api/nodes?filter=%00", "/api/nodes/kiosk-auken-1/runs/a%00", "/%00"] {
+        let (status, answer) = operator.get(path);
+        assert!(status == 400 && answer.contains("NUL"), "{path}: {status} {answer}");
+    }
+    let (status, answer) = operator.post("/api/invitations", &format!("{{\"for_secs\": 60, \"uses\": 1, \"{MARK}\\u0000\": 1, \"labels\": 5}}"));
+    assert!(status == 422 && answer.contains("invalid type: integer `5`, expected a map at line 1 column"), "{status} {answer}");
+    let log = fleet.log();
+    assert!(!log.contains("ERROR") && !log.contains(MARK), "{log}");
+}
