@@ -74,7 +74,7 @@ fn what_postgres_cannot_hold_never_reaches_it_and_what_is_too_much_is_left_out()
     let mut wrong = json!(next(&large, |_| ()));
     wrong["wanted"]["digest"] = Value::from("nonsense");
     for (body, why) in
-        [(wrong.to_string(), "this is no digest"), ("{\"machine\": \"\\ud800\"}".to_owned(), "hex escape"), ("x".repeat(9_000_000), "at most 8 MiB")]
+        [(wrong.to_string(), "this is no digest"), ("{\"machine\": \"\\ud800\"}".to_owned(), "hex escape"), ("x".repeat(9_000_000), "at most 8MiB")]
     {
         let (status, answer) = node.deliver("/runs", &body);
         let problem: Value = serde_json::from_str(&answer).unwrap_or_else(|error| panic!("{error}: {answer}"));

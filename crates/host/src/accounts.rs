@@ -3,6 +3,7 @@
 use crate::error::HostError;
 use crate::files::{Files, Ownership};
 use crate::native::Native;
+use crate::secrets::Secrets;
 use constans_core::run::NativeStep;
 use std::collections::BTreeMap;
 
@@ -123,7 +124,7 @@ impl Accounts {
     /// Returns what failed, without the hash.
     pub fn set_password(&self, name: &str, hash: &str) -> Result<NativeStep, HostError> {
         if !self.is_private_root {
-            let native = Native::new("chpasswd", ["--encrypted"]).input(format!("{name}:{hash}\n")).blot_out([hash.to_owned()]);
+            let native = Native::new("chpasswd", ["--encrypted"]).input(format!("{name}:{hash}\n")).conceal(Secrets::of(hash));
             return native.must().map(|ended| ended.step);
         }
         // chpasswd knows no prefix: below a private root shadow(5) is replaced as a file.

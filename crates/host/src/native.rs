@@ -1,6 +1,7 @@
 //! Running native commands: without a shell, in a clean environment, under a timeout, with bounded output.
 
 use crate::error::HostError;
+use crate::secrets::Secrets;
 use crate::steps;
 use constans_core::run::NativeStep;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -26,7 +27,8 @@ pub struct Native {
     environment: Vec<(String, String)>,
     input: Option<String>,
     timeout: Duration,
-    blot_out: Vec<String>,
+    secrets: Secrets,
+    conceals_output: bool,
     account: Option<(u32, u32)>,
     largest_output: u64,
 }
@@ -50,7 +52,8 @@ impl Native {
             environment: Vec::new(),
             input: None,
             timeout: Duration::from_secs(15 * 60),
-            blot_out: Vec::new(),
+            secrets: Secrets::default(),
+            conceals_output: false,
             account: None,
             largest_output: LARGEST_OUTPUT,
         }
@@ -79,8 +82,15 @@ impl Native {
 
     /// Replaces these texts wherever the command or its output is reported.
     #[must_use]
-    pub fn blot_out(mut self, texts: impl IntoIterator<Item = String>) -> Self {
-        self.blot_out.extend(texts.into_iter().filter(|text| !text.is_empty()));
+    pub fn conceal(mut self, secrets: Secrets) -> Self {
+        self.secrets = secrets;
+        self
+    }
+
+    /// Reports nothing of what it writes: it may repeat any part of what is concealed.
+    #[must_use]
+    pub fn conceal_output(mut self) -> Self {
+        self.conceals_output = true;
         self
     }
 
@@ -168,21 +178,23 @@ impl Native {
 
     fn line(&self) -> String {
         let quoted = self.arguments.iter().map(|argument| {
+            // Before it is quoted: what is quoted may look otherwise.
+            let argument = &self.secrets.blot(argument);
             let plain = !argument.is_empty() && argument.chars().all(|c| c.is_alphanumeric() || "-_=./:,+@%".contains(c));
             if plain { argument.clone() } else { format!("'{}'", argument.replace('\'', "'\\''")) }
         });
-        self.blot(&std::iter::once(self.program.clone()).chain(quoted).collect::<Vec<_>>().join(" "))
+        std::iter::once(self.program.clone()).chain(quoted).collect::<Vec<_>>().join(" ")
     }
 
     fn reported(&self, stdout: &str, stderr: &str) -> String {
-        let both = self.blot(&format!("{stdout}{stderr}"));
+        if self.conceals_output {
+            let bytes = stdout.len() + stderr.len();
+            return if bytes == 0 { String::new() } else { format!("(concealed: {bytes} bytes)") };
+        }
+        let both = self.secrets.blot(&format!("{stdout}{stderr}"));
         let start = both.len().saturating_sub(REPORTED_OUTPUT);
         let start = (start..=both.len()).find(|at| both.is_char_boundary(*at)).unwrap_or(both.len());
         both[start..].trim_end().to_owned()
-    }
-
-    fn blot(&self, text: &str) -> String {
-        self.blot_out.iter().fold(text.to_owned(), |text, secret| text.replace(secret, "(concealed)"))
     }
 }
 
@@ -275,7 +287,9 @@ mod tests {
 
     #[test]
     fn a_failure_carries_command_status_and_output_without_secrets() {
-        let error = Native::new("/bin/sh", ["-c", "echo told Tern-1234; exit 3"]).blot_out(["Tern-1234".to_owned()]).must().err().unwrap();
+        let mut secrets = Secrets::default();
+        secrets.add(["Tern-1234".to_owned()]);
+        let error = Native::new("/bin/sh", ["-c", "echo told Tern-1234; exit 3"]).conceal(secrets).must().err().unwrap();
         let step = error.command.unwrap();
         assert_eq!(error.message, "`/bin/sh` failed with exit status 3");
         assert_eq!((step.exit, step.output.as_str()), (Some(3), "told (concealed)"));

@@ -208,6 +208,16 @@ fn read_properties(kind: &'static Kind, fields: Fields<'_>, findings: &mut Vec<F
             Some(property) => properties.push((property.name, Located { value: node.to_json(), place: node.place.clone() })),
             None => {
                 let own = kind.properties.iter().map(|property| property.name);
+                if sounds_secret(key) {
+                    // Its value is not shown: it may well be what it sounds like.
+                    let near = own.clone().find(|name| name.contains(key)).or_else(|| nearest_word(key, own));
+                    let hint = near.map_or_else(
+                        || "whoever reads the kit reads it; name a parameter of the type `secret`".to_owned(),
+                        |near| format!("did you mean `{near}`?"),
+                    );
+                    findings.push(Finding::error(Code::Password, node.place.clone(), format!("a {} has no property `{key}`", kind.name)).hint(hint));
+                    continue;
+                }
                 let hint = match nearest_word(key, own.clone().chain(COMMON.iter().copied())) {
                     Some(near) => format!("did you mean `{near}`?"),
                     None => format!("a {} has {}", kind.name, own.collect::<Vec<_>>().join(", ")),
@@ -217,6 +227,12 @@ fn read_properties(kind: &'static Kind, fields: Fields<'_>, findings: &mut Vec<F
         }
     }
     properties
+}
+
+/// Returns whether a key sounds as if its value were a secret.
+fn sounds_secret(key: &str) -> bool {
+    let key = key.to_lowercase();
+    ["password", "passwd", "passphrase", "secret", "token", "api_key", "apikey"].iter().any(|word| key.contains(word))
 }
 
 /// Says what does not go together in a clause, as far as that can be seen before anything is rendered.

@@ -4,6 +4,7 @@ use crate::error::HostError;
 use crate::machine::{Machine, NotSeen, seen};
 use crate::native::Native;
 use crate::programs::NotRun;
+use crate::secrets::Secrets;
 use crate::steps;
 use constans_core::compare::Found;
 use constans_core::run::{NativeStep, Seen};
@@ -48,13 +49,19 @@ fn prepare(machine: &Machine, clause: &Clause, argv: &[&str], through_shell: boo
         }
     }
     if !clause.concealed.is_empty() {
-        native = native.blot_out(secrets(clause));
+        native = native.conceal(secrets(clause));
     }
     Ok(native)
 }
 
 /// Returns every text of a concealed command, so that none of them is reported.
-fn secrets(clause: &Clause) -> Vec<String> {
+fn secrets(clause: &Clause) -> Secrets {
+    let mut secrets = Secrets::default();
     let env = clause.get("env").and_then(Value::as_object).into_iter().flat_map(|env| env.values()).filter_map(Value::as_str);
-    clause.list("argv").into_iter().skip(1).chain(env).map(str::to_owned).collect()
+    let arguments = ["argv", "in_line_when"].into_iter().flat_map(|property| clause.list(property).into_iter().skip(1));
+    secrets.add(arguments.chain(env).map(str::to_owned));
+    if clause.flag("shell") == Some(true) {
+        clause.list("argv").first().into_iter().for_each(|script| secrets.add_with_parts(script));
+    }
+    secrets
 }

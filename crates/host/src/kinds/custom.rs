@@ -4,6 +4,7 @@ use super::differs;
 use crate::error::HostError;
 use crate::machine::{Contents, Look, Machine, NotSeen, Work, seen};
 use crate::native::{Ended, Native};
+use crate::secrets::Secrets;
 use constans_core::compare::{Difference, Found, FoundValue};
 use constans_core::digest::of_contents;
 use constans_core::kind::{CustomKind, normalise};
@@ -119,12 +120,13 @@ fn run(
         "wanted": clause.properties,
         "differences": differences.iter().map(|difference| &difference.property).collect::<Vec<_>>(),
     });
-    let secrets = clause.concealed.iter().filter_map(|name| clause.text(name)).map(str::to_owned);
+    let mut secrets = Secrets::default();
+    secrets.add(clause.concealed.iter().filter_map(|name| clause.text(name)).map(str::to_owned));
     let mut native = Native::new(&program.display().to_string(), [verb])
         .input(asked.to_string())
         .timeout(Duration::from_secs(custom.timeout_secs))
         .largest_output(LARGEST_OUTPUT)
-        .blot_out(secrets)
+        .conceal(secrets)
         .env("CONSTANS_ROOT", &machine.acted_on.root)
         .env("CONSTANS_NAME", clause.name())
         .env("CONSTANS_GONE", if is_gone { "yes" } else { "no" });

@@ -120,22 +120,26 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
     let ownership = kept_ownership(machine, entry.as_ref(), ownership);
     let check_with = clause.list("check_with");
     let is_checked = !check_with.is_empty();
-    machine.files.replace(path, &wanted, ownership, |candidate| if is_checked { accept(machine, &check_with, candidate, path) } else { Ok(()) })?;
+    machine.files.replace(path, &wanted, ownership, |candidate| if is_checked { accept(machine, clause, &check_with, candidate) } else { Ok(()) })?;
     note_replaced(work, path, wanted.len(), entry.as_ref());
     Ok(())
 }
 
 /// Asks the clause's own program whether new contents are good.
-fn accept(machine: &Machine, check_with: &[&str], candidate: &Path, path: &str) -> Result<(), HostError> {
+fn accept(machine: &Machine, clause: &Clause, check_with: &[&str], candidate: &Path) -> Result<(), HostError> {
+    let path = clause.name();
     let name = candidate.file_name().unwrap_or_default().to_string_lossy();
     let parent = path.rsplit_once('/').map_or("", |(parent, _)| parent);
     let for_program = machine.programs.path_for_program(&format!("{parent}/{name}"));
     let argv: Vec<String> = check_with.iter().map(|word| word.replace("{candidate}", &for_program)).collect();
     let argv: Vec<&str> = argv.iter().map(String::as_str).collect();
-    let native = machine.programs.native(&argv, false, None).map_err(|not_run| match not_run {
+    let mut native = machine.programs.native(&argv, false, None).map_err(|not_run| match not_run {
         NotRun::Unsupported(why) => HostError::new(why),
         NotRun::Failed(error) => error,
     })?;
+    if clause.concealed.contains("content") {
+        native = native.conceal_output();
+    }
     let ended = native.run()?;
     if ended.is_well {
         return Ok(());
