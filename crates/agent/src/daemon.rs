@@ -18,7 +18,7 @@ use crate::under_way::record_unended;
 use crate::way;
 use constans_core::run::{Part, RestartDue, RestartPending, next_opening, restart_due};
 use constans_core::settings::AgentSettings;
-use constans_host::{Host, Machine, restart};
+use constans_host::{Host, Machine, Stalls, restart};
 use constans_wire::report::{RunReport, StartedBy};
 use due::Due;
 use jiff::{SignedDuration, Timestamp};
@@ -307,12 +307,14 @@ impl<H: Host> Daemon<H> {
         let wanted = served.wanted(&self.state_dir)?;
         let memories = self.state_dir.store(&wanted.store).memories()?;
         self.host.prepare(&wanted.resolved.state, left_behind(&memories, &wanted.resolved.state));
+        let acted_on = self.host.acted_on().clone();
         let mut runner = Runner {
             host: &mut self.host,
             state_dir: &self.state_dir,
             wanted: &wanted,
             key: &key,
             progress: &mut |_, _, _, _| (),
+            stalls: Stalls::to(move |what| Journal::open(&acted_on).say(Level::Warn, what)),
             started_by,
             reason: None,
             guards_way,

@@ -12,7 +12,7 @@ use constans_core::address::ClauseAddress;
 use constans_core::digest::DigestKey;
 use constans_core::run::{Action, Correction, Failure, FailureAt, Finished, Memories, Mode, Part, Run, RunEvent, RunInput, Settings};
 use constans_core::state::{Clause, EffectiveState};
-use constans_host::{Host, steps};
+use constans_host::{Host, Stalls, steps};
 use constans_wire::report::{FORM, RunReport, StartedBy, Wanted as WantedReport};
 use std::collections::{BTreeSet, HashSet};
 use std::time::Instant;
@@ -39,6 +39,8 @@ pub struct Runner<'a> {
     pub key: &'a DigestKey,
     /// Told before each clause: how many were begun, of how many, what is done to it.
     pub progress: &'a mut dyn FnMut(usize, usize, &str, &Clause),
+    /// Told what shows no progress and is waited for all the same.
+    pub stalls: Stalls,
     /// What started the run.
     pub started_by: StartedBy,
     /// Why a person wanted it although the node only observes.
@@ -80,6 +82,7 @@ impl Runner<'_> {
             Keeping::Nothing => self.state_dir.next_run()?,
         };
         let teller = Teller::begin(self.state_dir, &begun);
+        self.host.tell_stalls(teller.and_tell(self.stalls.clone()));
         let mut store = self.state_dir.store(&self.wanted.store);
         let state = &self.wanted.resolved.state;
         let partial = *part != Part::Whole;

@@ -19,7 +19,7 @@ use constans_core::kind::nearest_word;
 use constans_core::run::{Decision, Mode, Part, Settings};
 use constans_core::settings::AgentSettings;
 use constans_core::state::{Clause, EffectiveState, Origin};
-use constans_host::{Host as _, Machine};
+use constans_host::{Host as _, Machine, Stalls};
 use constans_terminal::{Shown, count, show_run, style, styled};
 use constans_wire::exit::Exit;
 use constans_wire::report::{RunReport, StartedBy};
@@ -82,6 +82,7 @@ impl Session {
             wanted: &self.wanted,
             key: &self.key,
             progress: &mut say,
+            stalls: Stalls::to(|what| eprintln!("{what}")),
             started_by: StartedBy::OperatorOnNode,
             reason: self.reason.clone(),
             guards_way: false,

@@ -6,7 +6,7 @@ use crate::spool::Spool;
 use crate::state_dir::{Lock, RunOrder, StateDir};
 use constans_core::address::ClauseAddress;
 use constans_core::run::{Counts, Mode, Status};
-use constans_host::ActedOn;
+use constans_host::{ActedOn, Stalls};
 use constans_wire::report::{DidNotEnd, FORM, RunReport, StartedBy, Wanted};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -106,6 +106,17 @@ impl Teller {
         (progress.reached, progress.of, progress.since) = (at + 1, of, self.state_dir.now());
         doing.clone_into(&mut progress.doing);
         progress.address = Some(address.clone());
+    }
+}
+
+impl Teller {
+    /// Returns where stalls are told: in what is told of the run, and to somebody else.
+    pub fn and_tell(&self, others: Stalls) -> Stalls {
+        let shared = self.shared.clone();
+        Stalls::to(move |what| {
+            what.clone_into(&mut shared.told().progress.doing);
+            others.tell(what);
+        })
     }
 }
 

@@ -80,6 +80,7 @@ impl Node {
             state_dir: &state_dir,
             wanted: &self.wanted,
             key: &state_dir.key().expect("a key"),
+            stalls: constans_host::Stalls::default(),
             progress: &mut |_, _, _, _| (),
             started_by: StartedBy::Interval,
             reason: None,

@@ -11,6 +11,29 @@ use constans_core::state::{Clause, EffectiveState};
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
+/// Where it is told that something shows no progress and is waited for all the same.
+#[derive(Clone)]
+pub struct Stalls(Arc<dyn Fn(&str) + Send + Sync>);
+
+impl Stalls {
+    /// Has it told to a function.
+    pub fn to(told: impl Fn(&str) + Send + Sync + 'static) -> Self {
+        Self(Arc::new(told))
+    }
+
+    /// Tells it.
+    pub fn tell(&self, what: &str) {
+        (self.0)(what);
+    }
+}
+
+impl Default for Stalls {
+    /// Tells nobody.
+    fn default() -> Self {
+        Self::to(|_| ())
+    }
+}
+
 /// An operating system under an agent: a machine, a private root on one, or a simulated one.
 pub trait Host: Send {
     /// Returns which machine and root are acted on.
@@ -33,6 +56,9 @@ pub trait Host: Send {
     /// Takes in what concerns more than one clause of a state, before a run: the paths that Constans left behind, which are
     /// never removed as unknown; in which order packet rules stand; how old the index of packages may be.
     fn prepare(&mut self, state: &EffectiveState, left_behind: BTreeSet<String>);
+
+    /// Has it told while the run goes on what shows no progress and is waited for all the same.
+    fn tell_stalls(&mut self, _stalls: Stalls) {}
 
     /// A run begins that touches these clauses.
     fn begin_run(&mut self, touched: &[&Clause], contents: &Arc<dyn Contents>);

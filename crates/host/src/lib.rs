@@ -16,6 +16,7 @@ mod note;
 pub mod openpgp;
 pub mod packages;
 pub mod programs;
+mod progress;
 pub mod restart;
 pub mod runit;
 mod secrets;
@@ -25,7 +26,7 @@ pub mod simulated;
 pub mod steps;
 
 pub use error::HostError;
-pub use host::Host;
+pub use host::{Host, Stalls};
 pub use machine::{ActedOn, Attic, Contents, Machine};
 pub use note::overwrite;
 pub use secrets::Secrets;

@@ -3,7 +3,7 @@
 use crate::accounts::{Accounts, Names};
 use crate::error::HostError;
 use crate::files::{Entry, Files};
-use crate::host::Host;
+use crate::host::{Host, Stalls};
 use crate::kinds;
 use crate::packages::{Apt, DPKG_STATUS, PackageManager, Packages, Rpm, rpm_database};
 use crate::programs::{NotRun, Programs, is_root};
@@ -248,6 +248,11 @@ impl Host for Machine {
         for packages in [&mut self.apt, &mut self.rpm] {
             packages.refresh_after(refresh.map(Duration::from_secs));
         }
+    }
+
+    fn tell_stalls(&mut self, stalls: Stalls) {
+        self.apt.tell_stalls(stalls.clone());
+        self.rpm.tell_stalls(stalls);
     }
 
     /// Files that are not known by their metadata are read ahead, and held against the wanted contents.

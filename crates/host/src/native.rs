@@ -1,6 +1,8 @@
 //! Running native commands: without a shell, in a clean environment, under a timeout, with bounded output.
 
 use crate::error::HostError;
+use crate::host::Stalls;
+use crate::progress::Used;
 use crate::secrets::Secrets;
 use crate::steps;
 use constans_core::run::NativeStep;
@@ -20,13 +22,26 @@ const REPORTED_OUTPUT: usize = 8 * 1024;
 const PIPE_HOLDS: usize = 64 * 1024;
 const LARGEST_OUTPUT: u64 = 64 * 1024 * 1024;
 
+/// So long a program may show no progress: no output, no CPU time, no I/O.
+const QUIET: Duration = Duration::from_secs(10 * 60);
+/// How often it is looked whether a silent program moves.
+const LOOK_EVERY: Duration = Duration::from_secs(1);
+
+/// How long a program is waited for.
+#[derive(Clone)]
+enum Patience {
+    Within(Duration),
+    WhileItMoves { quiet: Duration },
+    ToItsEnd { quiet: Duration, stalls: Stalls },
+}
+
 /// A native command to be run.
 pub struct Native {
     program: String,
     arguments: Vec<String>,
     environment: Vec<(String, String)>,
     input: Option<String>,
-    timeout: Duration,
+    patience: Patience,
     secrets: Secrets,
     conceals_output: bool,
     account: Option<(u32, u32)>,
@@ -51,7 +66,7 @@ impl Native {
             arguments: arguments.into_iter().map(|argument| argument.as_ref().to_owned()).collect(),
             environment: Vec::new(),
             input: None,
-            timeout: Duration::from_secs(15 * 60),
+            patience: Patience::Within(Duration::from_secs(15 * 60)),
             secrets: Secrets::default(),
             conceals_output: false,
             account: None,
@@ -76,7 +91,22 @@ impl Native {
     /// Ends it after this time.
     #[must_use]
     pub fn timeout(mut self, timeout: Duration) -> Self {
-        self.timeout = timeout;
+        self.patience = Patience::Within(timeout);
+        self
+    }
+
+    /// Ends it only if it shows no progress: for what fetches something, which can be begun anew.
+    #[must_use]
+    pub fn while_it_moves(mut self) -> Self {
+        self.patience = Patience::WhileItMoves { quiet: QUIET };
+        self
+    }
+
+    /// Never ends it: for what must not be cut off in the middle, as a change of packages. If it shows no progress, that is told
+    /// and it is waited for all the same; of its output no more is kept than usual.
+    #[must_use]
+    pub fn to_its_end(mut self, stalls: &Stalls) -> Self {
+        self.patience = Patience::ToItsEnd { quiet: QUIET, stalls: stalls.clone() };
         self
     }
 
@@ -143,16 +173,18 @@ impl Native {
         }
         let most = self.largest_output;
         let mut outputs = [child.stdout.take().map(OwnedFd::from), child.stderr.take().map(OwnedFd::from)].map(Output::of);
-        let came = wait(&mut child, self.timeout, &mut outputs, most);
+        let mut watched = Watched::new(self.patience.clone(), &self.program);
+        let came = wait(&mut child, &mut watched, &mut outputs, most);
         steps::reached("native ended", &self.program);
         let [stdout, stderr] = outputs.map(Output::end);
-        let output = self.reported(&stdout, &stderr);
+        let output = self.reported(&stdout, &stderr) + &watched.remark();
         let status = match came {
             Came::Ended(status) => status,
             Came::WasEnded(why) => {
                 let why = match why {
                     TooMuch::Output => format!("wrote more than {most} bytes"),
-                    TooMuch::Time => format!("did not end within {} s", self.timeout.as_secs()),
+                    TooMuch::Time(within) => format!("did not end within {} s", within.as_secs()),
+                    TooMuch::Quiet(quiet) => format!("showed no progress for {}", minutes(quiet)),
                 };
                 let step = NativeStep { what: line, exit: None, output };
                 return Err(HostError::new(format!("`{}` {why}, and was ended", self.program)).command(step));
@@ -202,13 +234,15 @@ impl Native {
 struct Output {
     pipe: Option<File>,
     read: Vec<u8>,
+    /// How much came, also of what was not kept.
+    came: usize,
 }
 
 impl Output {
     fn of(pipe: Option<OwnedFd>) -> Self {
         // Reading must not wait: what is not there yet is asked for again.
         let pipe = pipe.filter(|pipe| rustix::io::ioctl_fionbio(pipe, true).is_ok());
-        Self { pipe: pipe.map(File::from), read: Vec::new() }
+        Self { pipe: pipe.map(File::from), read: Vec::new(), came: 0 }
     }
 
     /// Takes in what lies in the pipe, as much as fits into one; returns whether it is more than there may be.
@@ -217,8 +251,15 @@ impl Output {
         let mut part = [0; PIPE_HOLDS / 4];
         for _ in 0..4 {
             match pipe.read(&mut part) {
-                Ok(count @ 1..) if (self.read.len() + count) as u64 > most => return true,
-                Ok(count @ 1..) => self.read.extend_from_slice(&part[..count]),
+                Ok(count @ 1..) if (self.read.len() + count) as u64 > most => {
+                    // It goes on writing where it is not ended: the beginning is kept.
+                    self.came += count;
+                    return true;
+                }
+                Ok(count @ 1..) => {
+                    self.came += count;
+                    self.read.extend_from_slice(&part[..count]);
+                }
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
                 Err(error) if error.kind() == io::ErrorKind::WouldBlock => return false,
                 Ok(0) | Err(_) => {
@@ -247,12 +288,88 @@ enum Came {
 
 enum TooMuch {
     Output,
-    Time,
+    Time(Duration),
+    Quiet(Duration),
 }
 
-/// Waits for a child and takes in what it writes; past the timeout, or if it floods, its whole process group is killed.
-fn wait(child: &mut Child, timeout: Duration, outputs: &mut [Output; 2], most: u64) -> Came {
-    let end = Instant::now() + timeout;
+/// Watches whether a program moves.
+struct Watched<'p> {
+    patience: Patience,
+    program: &'p str,
+    began: Instant,
+    moved: Instant,
+    looked: Instant,
+    used: Used,
+    read: usize,
+    is_stalled: bool,
+    longest_stall: Duration,
+}
+
+impl<'p> Watched<'p> {
+    fn new(patience: Patience, program: &'p str) -> Self {
+        let now = Instant::now();
+        let (used, longest_stall) = (Used::default(), Duration::ZERO);
+        Self { patience, program, began: now, moved: now, looked: now, used, read: 0, is_stalled: false, longest_stall }
+    }
+
+    /// Looks at a program of which so much was read so far; returns why it is to be ended, if it is.
+    fn look(&mut self, process: u32, read: usize) -> Option<TooMuch> {
+        let quiet = match &self.patience {
+            Patience::Within(within) => return (self.began.elapsed() >= *within).then_some(TooMuch::Time(*within)),
+            Patience::WhileItMoves { quiet } | Patience::ToItsEnd { quiet, .. } => *quiet,
+        };
+        if read != self.read {
+            (self.read, self.moved) = (read, Instant::now());
+        } else if self.looked.elapsed() >= LOOK_EVERY.min(quiet / 4) {
+            self.looked = Instant::now();
+            let used = Used::by(process);
+            if used != self.used {
+                (self.used, self.moved) = (used, self.looked);
+            }
+        }
+        let still = self.moved.elapsed();
+        if still < quiet {
+            self.is_stalled = false;
+            return None;
+        }
+        self.longest_stall = self.longest_stall.max(still);
+        match &self.patience {
+            Patience::ToItsEnd { stalls, .. } => {
+                if !self.is_stalled {
+                    self.is_stalled = true;
+                    stalls.tell(&format!(
+                        "`{}` (process {process}) shows no progress for {}: no output, no CPU time, no I/O; it is waited for, since ending it would leave packages half changed",
+                        self.program,
+                        minutes(still)
+                    ));
+                }
+                None
+            }
+            _ => Some(TooMuch::Quiet(quiet)),
+        }
+    }
+
+    /// Whether a program that floods is ended.
+    fn ends_floods(&self) -> bool {
+        !matches!(self.patience, Patience::ToItsEnd { .. })
+    }
+
+    /// Returns what is to be said of a program that stood still and went on.
+    fn remark(&self) -> String {
+        if self.longest_stall.is_zero() {
+            String::new()
+        } else {
+            format!("\n(it showed no progress for {} and was waited for)", minutes(self.longest_stall))
+        }
+    }
+}
+
+fn minutes(time: Duration) -> String {
+    if time.as_secs() < 120 { format!("{} s", time.as_secs()) } else { format!("{} min", time.as_secs() / 60) }
+}
+
+/// Waits for a child and takes in what it writes; past its patience, or if it floods, its whole process group is killed.
+fn wait(child: &mut Child, watched: &mut Watched<'_>, outputs: &mut [Output; 2], most: u64) -> Came {
     let mut pause = Duration::from_millis(1);
     loop {
         // Asked before the pipes are emptied: what it wrote itself lies in them once it has ended, however long ago that was.
@@ -260,10 +377,12 @@ fn wait(child: &mut Child, timeout: Duration, outputs: &mut [Output; 2], most: u
         let mut floods = false;
         outputs.iter_mut().for_each(|output| floods |= output.take_in(most));
         match ended {
-            _ if floods => return kill(child, TooMuch::Output),
+            _ if floods && watched.ends_floods() => return kill(child, TooMuch::Output),
             Ok(Some(status)) => return Came::Ended(status),
-            Ok(None) if Instant::now() < end => {}
-            _ => return kill(child, TooMuch::Time),
+            _ => {}
+        }
+        if let Some(why) = watched.look(child.id(), outputs.iter().map(|output| output.came).sum()) {
+            return kill(child, why);
         }
         let mut pipes: Vec<PollFd<'_>> =
             outputs.iter().filter_map(|output| output.pipe.as_ref()).map(|pipe| PollFd::new(pipe, PollFlags::IN)).collect();
@@ -284,6 +403,7 @@ fn kill(child: &mut Child, why: TooMuch) -> Came {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::sync::{Arc, Mutex};
 
     #[test]
     fn a_failure_carries_command_status_and_output_without_secrets() {
@@ -311,7 +431,8 @@ mod tests {
         let mut child = command.spawn().unwrap();
         let mut outputs = [child.stdout.take().map(OwnedFd::from), child.stderr.take().map(OwnedFd::from)].map(Output::of);
         child.wait().unwrap();
-        assert!(matches!(wait(&mut child, Duration::ZERO, &mut outputs, LARGEST_OUTPUT), Came::Ended(_)));
+        let mut watched = Watched::new(Patience::Within(Duration::ZERO), "sh");
+        assert!(matches!(wait(&mut child, &mut watched, &mut outputs, LARGEST_OUTPUT), Came::Ended(_)));
         assert_eq!(outputs.map(Output::end).map(|output| output.len()), [60_000, 0]);
     }
 
@@ -319,6 +440,27 @@ mod tests {
     fn what_floods_is_ended() {
         let error = Native::new("/bin/sh", ["-c", "yes"]).largest_output(100_000).run().err().unwrap();
         assert_eq!(error.message, "`/bin/sh` wrote more than 100000 bytes, and was ended");
+    }
+
+    #[test]
+    fn what_must_come_to_its_end_is_waited_for_and_what_fetches_is_ended_if_it_stands_still() {
+        let told = Arc::new(Mutex::new(Vec::new()));
+        let teller = told.clone();
+        let stalls = Stalls::to(move |what| teller.lock().unwrap().push(what.to_owned()));
+        let quiet = Duration::from_millis(400);
+        let with = |patience, script: &str| Native { patience, ..Native::new("/bin/sh", ["-c", script]) };
+        let ended = with(Patience::ToItsEnd { quiet, stalls: stalls.clone() }, "echo unpacking; sleep 2; echo done").must().unwrap();
+        assert_eq!(ended.stdout, "unpacking\ndone\n");
+        assert!(ended.step.output.contains("(it showed no progress for 1 s and was waited for)"), "{}", ended.step.output);
+        assert_eq!(told.lock().unwrap().len(), 1, "it is told once");
+        assert!(told.lock().unwrap()[0].contains("shows no progress for 0 s: no output, no CPU time, no I/O"), "{told:?}");
+        let ended = with(Patience::ToItsEnd { quiet, stalls }, "head -c 300000 /dev/zero; exit 0").largest_output(100_000).run().unwrap();
+        assert!(ended.is_well && ended.stdout.len() <= 100_000);
+
+        let error = with(Patience::WhileItMoves { quiet }, "echo fetching; sleep 60").run().err().unwrap();
+        assert_eq!(error.message, "`/bin/sh` showed no progress for 0 s, and was ended");
+        let working = "end=$(( $(date +%s) + 2 )); while [ $(date +%s) -lt $end ]; do :; done; echo worked";
+        assert_eq!(with(Patience::WhileItMoves { quiet }, working).must().unwrap().stdout, "worked\n");
     }
 
     #[test]

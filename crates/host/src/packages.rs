@@ -9,6 +9,7 @@ pub(crate) use rpm::{Rpm, database as rpm_database};
 
 use crate::error::HostError;
 use crate::files::Files;
+use crate::host::Stalls;
 use crate::native::Ended;
 use crate::steps;
 use constans_core::kind::{Claim, VersionOrder, VersionWish};
@@ -84,6 +85,9 @@ impl PackageState {
 pub(crate) trait PackageManager: Send {
     /// As `via` names it.
     fn name(&self) -> &'static str;
+
+    /// Has it told what shows no progress and is waited for all the same.
+    fn tell_stalls(&mut self, stalls: Stalls);
 
     /// How it orders versions.
     fn order(&self) -> VersionOrder;
@@ -219,6 +223,11 @@ impl Packages {
     /// Returns why that could not be seen.
     pub fn why_not(&self) -> Result<Option<String>, HostError> {
         if self.known.is_some() { Ok(None) } else { self.manager.why_not() }
+    }
+
+    /// Has it told what shows no progress and is waited for all the same.
+    pub fn tell_stalls(&mut self, stalls: Stalls) {
+        self.manager.tell_stalls(stalls);
     }
 
     /// Begins a run: what was known of packages is read anew, and the index may be this old.

@@ -3,6 +3,7 @@
 use super::{Fetched, Known, KnownPackage, PackageManager, PackageState, known_remedy};
 use crate::error::HostError;
 use crate::files::Files;
+use crate::host::Stalls;
 use crate::native::{Ended, Native};
 use crate::programs::is_root;
 use constans_core::kind::VersionOrder;
@@ -24,20 +25,30 @@ pub(crate) struct Apt {
     files: Files,
     is_private_root: bool,
     scratch: PathBuf,
+    stalls: Stalls,
 }
 
 impl Apt {
     /// Returns apt under a root; `scratch` is a folder of the agent's own for its configuration.
     pub fn new(files: Files, is_private_root: bool, scratch: &Path) -> Self {
-        Self { files, is_private_root, scratch: scratch.to_owned() }
+        Self { files, is_private_root, scratch: scratch.to_owned(), stalls: Stalls::default() }
     }
 
     fn lists(&self) -> Result<Vec<String>, HostError> {
         Ok(self.files.list(LISTS)?.unwrap_or_default().into_iter().filter(|name| name.ends_with(".list")).collect())
     }
 
+    /// Runs apt to look or to fetch: it may be ended.
     fn apt(&self, program: &str, arguments: impl IntoIterator<Item = String>) -> Result<Ended, HostError> {
-        let native = Native::new(program, arguments.into_iter().collect::<Vec<_>>());
+        self.run(Native::new(program, arguments.into_iter().collect::<Vec<_>>()).while_it_moves())
+    }
+
+    /// Runs apt to change packages: it is never ended.
+    fn change(&self, program: &str, arguments: impl IntoIterator<Item = String>) -> Result<Ended, HostError> {
+        self.run(Native::new(program, arguments.into_iter().collect::<Vec<_>>()).to_its_end(&self.stalls))
+    }
+
+    fn run(&self, native: Native) -> Result<Ended, HostError> {
         if !self.is_private_root {
             return native.run();
         }
@@ -56,7 +67,7 @@ impl Apt {
             }
         }
         all.extend(arguments.iter().map(|argument| (*argument).to_owned()));
-        Native::new("dpkg", all).run()
+        Native::new("dpkg", all).to_its_end(&self.stalls).run()
     }
 
     /// What makes apt and dpkg act on a private root and nothing else. Without root's rights dpkg may neither own
@@ -76,6 +87,10 @@ impl Apt {
 impl PackageManager for Apt {
     fn name(&self) -> &'static str {
         "apt"
+    }
+
+    fn tell_stalls(&mut self, stalls: Stalls) {
+        self.stalls = stalls;
     }
 
     fn order(&self) -> VersionOrder {
@@ -122,27 +137,36 @@ impl PackageManager for Apt {
         Ok((versions, ended.step))
     }
 
+    /// What is to be unpacked is fetched first, by a program of its own that may be ended.
     fn install(&self, name: &str, version: &str) -> Result<Ended, HostError> {
-        let options = [
-            "--yes",
-            LOCK_PATIENCE,
-            "--allow-downgrades",
-            "--option=Dpkg::Options::=--force-confdef",
-            "--option=Dpkg::Options::=--force-confold",
-            "install",
-        ];
-        self.apt("apt-get", options.iter().map(|option| (*option).to_owned()).chain([format!("{name}={version}")]))
+        let arguments = |last: &str| {
+            let options = [
+                "--yes",
+                LOCK_PATIENCE,
+                "--allow-downgrades",
+                "--option=Dpkg::Options::=--force-confdef",
+                "--option=Dpkg::Options::=--force-confold",
+                last,
+                "install",
+            ];
+            options.iter().map(|option| (*option).to_owned()).chain([format!("{name}={version}")]).collect::<Vec<_>>()
+        };
+        let fetched = self.apt("apt-get", arguments("--download-only"))?;
+        if !fetched.is_well {
+            return Ok(fetched);
+        }
+        self.change("apt-get", arguments("--no-download"))
     }
 
     fn remove(&self, name: &str, gone: Gone) -> Result<(Ended, Vec<String>), HostError> {
         let verb = if gone == Gone::WithSettings { "purge" } else { "remove" };
-        let ended = self.apt("apt-get", ["--yes", LOCK_PATIENCE, verb, name].map(str::to_owned))?;
+        let ended = self.change("apt-get", ["--yes", LOCK_PATIENCE, verb, name].map(str::to_owned))?;
         Ok((ended, Vec::new()))
     }
 
     fn hold(&self, name: &str, hold: bool) -> Result<Ended, HostError> {
         let verb = if hold { "hold" } else { "unhold" };
-        self.apt("apt-mark", [verb.to_owned(), name.to_owned()])
+        self.change("apt-mark", [verb.to_owned(), name.to_owned()])
     }
 
     fn mend(&self) -> Result<NativeStep, HostError> {

@@ -3,6 +3,7 @@
 use super::{Fetched, Known, KnownPackage, PackageManager, PackageState, known_remedy};
 use crate::error::HostError;
 use crate::files::{Files, Ownership};
+use crate::host::Stalls;
 use crate::native::{Ended, Native};
 use constans_core::kind::VersionOrder;
 use constans_core::kit::Gone;
@@ -35,12 +36,13 @@ pub(crate) struct Rpm {
     files: Files,
     is_private_root: bool,
     scratch: PathBuf,
+    stalls: Stalls,
 }
 
 impl Rpm {
     /// Returns rpm under a root; `scratch` is a folder of the agent's own for its configuration.
     pub fn new(files: Files, is_private_root: bool, scratch: &Path) -> Self {
-        Self { files, is_private_root, scratch: scratch.to_owned() }
+        Self { files, is_private_root, scratch: scratch.to_owned(), stalls: Stalls::default() }
     }
 
     fn folder(&self) -> Result<&'static str, HostError> {
@@ -52,8 +54,18 @@ impl Rpm {
         Native::new("rpm", ["--dbpath", &database].iter().chain(arguments)).run()
     }
 
-    /// Runs dnf; while another program changes packages, that is waited for.
+    /// Runs dnf to look or to fetch: it may be ended.
     fn dnf(&self, arguments: &[&str]) -> Result<Ended, HostError> {
+        self.run(arguments, Native::while_it_moves)
+    }
+
+    /// Runs dnf to change packages: it is never ended.
+    fn change(&self, arguments: &[&str]) -> Result<Ended, HostError> {
+        self.run(arguments, |native| native.to_its_end(&self.stalls))
+    }
+
+    /// Runs dnf; while another program changes packages, that is waited for.
+    fn run(&self, arguments: &[&str], patience: impl Fn(Native) -> Native) -> Result<Ended, HostError> {
         let home = self.scratch.join("rpm-home");
         let write = |path: &Path, text: &str| std::fs::write(path, text).map_err(|error| HostError::io("write", &path.display().to_string(), &error));
         std::fs::create_dir_all(&home).map_err(|error| HostError::io("make", &home.display().to_string(), &error))?;
@@ -76,7 +88,7 @@ impl Rpm {
         all.extend(arguments.iter().map(|argument| (*argument).to_owned()));
         let end = Instant::now() + LOCK_PATIENCE;
         loop {
-            let ended = Native::new("dnf", &all).env("HOME", &home).run()?;
+            let ended = patience(Native::new("dnf", &all).env("HOME", &home)).run()?;
             let is_locked = !ended.is_well && LOCKED.iter().any(|sign| ended.step.output.contains(sign));
             if !is_locked || Instant::now() >= end {
                 return Ok(ended);
@@ -122,6 +134,10 @@ impl Rpm {
 impl PackageManager for Rpm {
     fn name(&self) -> &'static str {
         "rpm"
+    }
+
+    fn tell_stalls(&mut self, stalls: Stalls) {
+        self.stalls = stalls;
     }
 
     fn order(&self) -> VersionOrder {
@@ -178,7 +194,10 @@ impl PackageManager for Rpm {
     }
 
     fn install(&self, name: &str, version: &str) -> Result<Ended, HostError> {
-        self.dnf(&["--assumeyes", "install", &format!("{name}-{version}")])
+        let package = format!("{name}-{version}");
+        // What is to be unpacked is fetched first, by a program of its own that may be ended.
+        let fetched = self.dnf(&["--assumeyes", "--downloadonly", "install", &package])?;
+        if fetched.is_well { self.change(&["--assumeyes", "install", &package]) } else { Ok(fetched) }
     }
 
     /// rpm keeps settings that somebody changed, under another name.
@@ -189,7 +208,7 @@ impl PackageManager for Rpm {
             settings = listed.stdout.lines().filter(|line| line.starts_with('/')).map(|path| format!("{path}.rpmsave")).collect();
         }
         // Only what a clause names goes: what came along with it stays.
-        Ok((self.dnf(&["--assumeyes", "--noautoremove", "remove", name])?, settings))
+        Ok((self.change(&["--assumeyes", "--noautoremove", "remove", name])?, settings))
     }
 
     fn hold(&self, name: &str, hold: bool) -> Result<Ended, HostError> {
@@ -197,12 +216,12 @@ impl PackageManager for Rpm {
             self.files.make_way(HELD)?;
             self.files.replace(HELD, b"", Ownership::default(), |_| Ok(()))?;
         }
-        self.dnf(&["versionlock", if hold { "add" } else { "delete" }, name])
+        self.change(&["versionlock", if hold { "add" } else { "delete" }, name])
     }
 
     /// An upgrade that was cut off leaves two versions of a package.
     fn mend(&self) -> Result<NativeStep, HostError> {
-        Ok(self.dnf(&["--assumeyes", "remove", "--duplicates"])?.step)
+        Ok(self.change(&["--assumeyes", "remove", "--duplicates"])?.step)
     }
 
     fn wants_mending(&self, _: &NativeStep) -> bool {
