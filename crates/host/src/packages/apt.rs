@@ -139,23 +139,23 @@ impl PackageManager for Apt {
 
     /// What is to be unpacked is fetched first, by a program of its own that may be ended.
     fn install(&self, name: &str, version: &str) -> Result<Ended, HostError> {
-        let arguments = |last: &str| {
+        let arguments = |more: &'static [&'static str]| {
             let options = [
                 "--yes",
                 LOCK_PATIENCE,
                 "--allow-downgrades",
                 "--option=Dpkg::Options::=--force-confdef",
                 "--option=Dpkg::Options::=--force-confold",
-                last,
                 "install",
             ];
-            options.iter().map(|option| (*option).to_owned()).chain([format!("{name}={version}")]).collect::<Vec<_>>()
+            let all = options.iter().chain(more).map(|option| (*option).to_owned());
+            all.chain([format!("{name}={version}")]).collect::<Vec<_>>()
         };
-        let fetched = self.apt("apt-get", arguments("--download-only"))?;
+        let fetched = self.apt("apt-get", arguments(&["--download-only"]))?;
         if !fetched.is_well {
             return Ok(fetched);
         }
-        self.change("apt-get", arguments("--no-download"))
+        self.change("apt-get", arguments(&[]))
     }
 
     fn remove(&self, name: &str, gone: Gone) -> Result<(Ended, Vec<String>), HostError> {
