@@ -3,13 +3,15 @@
 use crate::error::AgentError;
 use crate::state_dir::StateDir;
 use constans_core::address::ClauseAddress;
-use constans_core::digest::{Digest, of_contents};
+use constans_core::digest::{Digest, hex, of_contents};
 use constans_core::run::KeptOld;
 use constans_host::files::Entry;
 use constans_host::{Attic, HostError, steps};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
+use sha2::{Digest as _, Sha256};
 use std::collections::{BTreeMap, BTreeSet};
+use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use uuid::Uuid;
 
@@ -50,6 +52,7 @@ pub struct AtticStore {
     state_dir: StateDir,
     kept: Vec<Kept>,
     run: Option<Uuid>,
+    most_bytes: u64,
 }
 
 impl AtticStore {
@@ -61,7 +64,7 @@ impl AtticStore {
     pub fn open(state_dir: &StateDir, run: Option<Uuid>) -> Result<Self, AgentError> {
         let index = state_dir.read_text(INDEX)?.unwrap_or_default();
         let kept = index.lines().filter_map(|line| serde_json::from_str(line).ok()).collect();
-        Ok(Self { state_dir: state_dir.clone(), kept, run })
+        Ok(Self { state_dir: state_dir.clone(), kept, run, most_bytes: u64::MAX })
     }
 
     /// Returns everything in it, the oldest first.
@@ -95,12 +98,20 @@ impl AtticStore {
         }
     }
 
-    fn add(&mut self, path: &str, contents: &[u8], entry: &Entry, clause: Option<&ClauseAddress>) -> Result<KeptOld, AgentError> {
-        let digest = of_contents(contents);
-        let name = contents_name(&digest);
-        if !self.state_dir.exists(&name) {
-            self.state_dir.write(&name, contents)?;
+    /// Keeps no single contents that are larger than so many MiB.
+    #[must_use]
+    pub fn holding(mut self, most_mib: u64) -> Self {
+        self.most_bytes = most_mib.saturating_mul(1024 * 1024);
+        self
+    }
+
+    fn add(&mut self, path: &str, contents: &mut dyn Read, entry: &Entry, clause: Option<&ClauseAddress>) -> Result<KeptOld, AgentError> {
+        if entry.size > self.most_bytes {
+            let (size, most) = (entry.size, self.most_bytes / 1024 / 1024);
+            return Err(AgentError::new(format!("it has {size} bytes, and the attic holds {most} MiB"))
+                .hint("nothing was changed: move it away by hand, say `attic = false` in the clause if it may be lost, or give the attic more room (attic_mib)"));
         }
+        let (digest, bytes) = self.take_in(contents).map_err(|error| AgentError::own_file("write", &self.state_dir.shown(CONTENTS), &error))?;
         steps::reached("attic contents kept", path);
         let kept = Kept {
             number: self.kept.last().map_or(1, |last| last.number + 1),
@@ -109,7 +120,7 @@ impl AtticStore {
             run: self.run,
             clause: clause.cloned(),
             digest,
-            bytes: contents.len() as u64,
+            bytes,
             uid: entry.uid,
             gid: entry.gid,
             permissions: format!("{:04o}", entry.permissions),
@@ -128,15 +139,45 @@ impl AtticStore {
         Ok(old)
     }
 
+    /// Takes contents in piece by piece; returns their digest and size.
+    fn take_in(&self, contents: &mut dyn Read) -> io::Result<(Digest, u64)> {
+        let mut incoming = self.state_dir.begin(CONTENTS)?;
+        let (mut hash, mut bytes, mut piece) = (Sha256::new(), 0, vec![0; PIECE]);
+        loop {
+            let read = match contents.read(&mut piece) {
+                Ok(0) => break,
+                Ok(read) => &piece[..read],
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
+                Err(error) => return Err(error),
+            };
+            bytes += read.len() as u64;
+            // It may grow while it is read.
+            if bytes > self.most_bytes {
+                return Err(io::ErrorKind::FileTooLarge.into());
+            }
+            hash.update(read);
+            incoming.add(read)?;
+        }
+        let digest: Digest = format!("sha256:{}", hex(&hash.finalize())).parse().map_err(io::Error::other)?;
+        let name = contents_name(&digest);
+        if !self.state_dir.exists(&name) {
+            incoming.commit(&name)?;
+        }
+        Ok((digest, bytes))
+    }
+
     /// Keeps what stands at a path before a put-back replaces it.
     ///
     /// # Errors
     ///
     /// Returns why it could not be kept.
-    pub fn keep_before_put_back(&mut self, path: &str, contents: &[u8], entry: &Entry) -> Result<KeptOld, HostError> {
-        self.add(path, contents, entry, None).map_err(|error| not_kept(path, &error))
+    pub fn keep_before_put_back(&mut self, path: &str, mut contents: &[u8], entry: &Entry) -> Result<KeptOld, HostError> {
+        self.add(path, &mut contents, entry, None).map_err(|error| not_kept(path, &error))
     }
 }
+
+/// So many bytes are taken in at once.
+const PIECE: usize = 64 * 1024;
 
 /// What went out of the attic since it holds no more.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
@@ -203,11 +244,11 @@ fn contents_name(digest: &Digest) -> PathBuf {
 }
 
 fn not_kept(path: &str, error: &AgentError) -> HostError {
-    HostError::new(format!("{path} could not be kept in the attic: {}", error.message))
+    HostError { remedy: error.hint.clone(), ..HostError::new(format!("{path} could not be kept in the attic: {}", error.message)) }
 }
 
 impl Attic for AtticStore {
-    fn keep(&mut self, path: &str, contents: &[u8], entry: &Entry, clause: &ClauseAddress) -> Result<KeptOld, HostError> {
+    fn keep(&mut self, path: &str, contents: &mut dyn Read, entry: &Entry, clause: &ClauseAddress) -> Result<KeptOld, HostError> {
         self.add(path, contents, entry, Some(clause)).map_err(|error| not_kept(path, &error))
     }
 }

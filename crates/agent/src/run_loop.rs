@@ -103,7 +103,7 @@ impl Runner<'_> {
         if mode == Mode::Enforce {
             self.host.tidy();
         }
-        let mut attic = AtticStore::open(self.state_dir, Some(id))?;
+        let mut attic = AtticStore::open(self.state_dir, Some(id))?.holding(self.attic_mib);
         let mut way = self.guards_way.then(|| WayJournal::of_run(self.state_dir, id, &state.digest));
         let driven = self.drive(&mut run, &mut store, &mut attic, keeping, way.as_mut(), &teller);
         drop(teller);

@@ -3,6 +3,7 @@
 use constans_core::run::{Cause, ClauseResult, FailureAt, Newness, Outcome, ReactionState, Status};
 use constans_e2e::{Machine, client, demo_kit};
 use constans_wire::report::RunReport;
+use std::fs;
 use std::time::Duration;
 
 fn clause<'r>(report: &'r RunReport, address: &str) -> &'r ClauseResult {
@@ -404,4 +405,43 @@ fn a_kit_works_alone_without_what_it_only_requires_and_not_without_what_it_inclu
     assert!(refused.stderr.contains("`quay-base` is not at hand, and `login` is included from it"), "{}", refused.stderr);
     let named = ["observe", "--kit", &ship, "--with", &demo_kit("quay-base"), "--label", "role=bridge", "--label", "ship=tern"];
     assert_eq!(machine.run(&named).exit, Some(4));
+}
+
+#[test]
+fn a_file_that_somebody_blew_up_costs_no_memory_and_is_not_lost() {
+    let machine = Machine::fresh();
+    let document = |more: &str| {
+        let text = format!("[baseline]\nname = \"login\"\n\n[[clause]]\nwhat = \"file:/etc/issue\"\ntext = \"Skerry Line\\n\"\n{more}");
+        machine.document("login.toml", &text)
+    };
+    let blow_up = |bytes: u64| fs::File::options().write(true).open(machine.root.at("/etc/issue")).unwrap().set_len(bytes).unwrap();
+    // With so little memory no such file can be held.
+    let run = |verb: &str, document: &str| {
+        let agent = machine.agent(&[verb, "--file", document, "--output", "json"]);
+        let mut bounded = std::process::Command::new("prlimit");
+        bounded.arg("--as=600000000").arg(agent.get_program()).args(agent.get_args());
+        let yes = (verb == "enforce").then_some("--yes");
+        let ended = bounded.args(yes).output().unwrap();
+        serde_json::from_slice::<constans_wire::report::RunReport>(&ended.stdout)
+            .unwrap_or_else(|_| panic!("{}", String::from_utf8_lossy(&ended.stderr)))
+    };
+    assert_eq!(run("enforce", &document("")).status, Status::RolledOut);
+
+    blow_up(1024 * 1024 * 1024);
+    let seen = run("observe", &document(""));
+    let found = seen.clauses[0].differences[0].found.words();
+    assert_eq!(found, "1073741824 bytes, unread:1073741824");
+    let refused = run("enforce", &document(""));
+    let failure = refused.clauses[0].failure.as_ref().unwrap();
+    assert_eq!(failure.message, "/etc/issue could not be kept in the attic: it has 1073741824 bytes, and the attic holds 512 MiB");
+    assert!(failure.remedy.as_ref().unwrap().contains("attic = false"));
+    assert_eq!(fs::metadata(machine.root.at("/etc/issue")).unwrap().len(), 1024 * 1024 * 1024, "nothing was changed");
+
+    // What the attic can hold goes there piece by piece.
+    blow_up(100 * 1024 * 1024);
+    let corrected = run("enforce", &document(""));
+    assert_eq!((corrected.status, corrected.clauses[0].kept[0].bytes), (Status::DriftCorrected, 100 * 1024 * 1024));
+    blow_up(1024 * 1024 * 1024);
+    assert_eq!(run("enforce", &document("attic = false\n")).status, Status::DriftCorrected);
+    assert_eq!(machine.root.read("/etc/issue").unwrap(), "Skerry Line\n");
 }

@@ -4,7 +4,7 @@ mod change;
 mod entry;
 
 use crate::error::HostError;
-use constans_core::digest::{Digest, Named, of_contents, of_reader};
+use constans_core::digest::{Digest, Named, of_reader};
 #[cfg(test)]
 pub(crate) use entry::READ_AGAIN_AFTER;
 use entry::entry_in;
@@ -19,7 +19,9 @@ use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 const MOST_LINKS: usize = 40;
 /// The largest file whose contents are compared, in bytes.
-pub const LARGEST_FILE: u64 = 1024 * 1024 * 1024;
+pub const LARGEST_FILE: u64 = 64 * 1024 * 1024;
+/// So many bytes of a file are read at once.
+const PIECE: usize = 64 * 1024;
 
 /// How a file is opened to be read: itself, whatever it is, without waiting for it.
 const TO_READ: OFlags = OFlags::RDONLY.union(OFlags::NOFOLLOW).union(OFlags::NONBLOCK).union(OFlags::CLOEXEC);
@@ -112,10 +114,23 @@ impl Files {
     ///
     /// Returns what kept it from being read; something else than a regular file is an error.
     pub fn read(&self, path: &str) -> Result<Option<Vec<u8>>, HostError> {
-        let Some(mut file) = self.open(path)? else { return Ok(None) };
+        let Some((file, entry)) = self.opened_file(path)? else { return Ok(None) };
+        if entry.size > LARGEST_FILE {
+            return Err(too_large(path, entry.size));
+        }
         let mut bytes = Vec::new();
-        file.read_to_end(&mut bytes).map_err(|error| HostError::io("read", path, &error))?;
-        Ok(Some(bytes))
+        // It may grow meanwhile, and some of the kernel's files have no size.
+        file.take(LARGEST_FILE + 1).read_to_end(&mut bytes).map_err(|error| HostError::io("read", path, &error))?;
+        if bytes.len() as u64 > LARGEST_FILE { Err(too_large(path, bytes.len() as u64)) } else { Ok(Some(bytes)) }
+    }
+
+    /// Opens a regular file to be read piece by piece, whatever its size; none if it is not there.
+    ///
+    /// # Errors
+    ///
+    /// Returns what kept it from being opened; something else than a regular file is an error.
+    pub fn open(&self, path: &str) -> Result<Option<File>, HostError> {
+        Ok(self.opened_file(path)?.map(|(file, _)| file))
     }
 
     /// Reads a regular file as text, losing what is not UTF-8; empty if it is not there.
@@ -133,7 +148,12 @@ impl Files {
     ///
     /// Returns what kept it from being read.
     pub fn digest(&self, path: &str) -> Result<Option<Digest>, HostError> {
-        Ok(self.read(path)?.map(|bytes| of_contents(&bytes)))
+        let Some((file, entry)) = self.opened_file(path)? else { return Ok(None) };
+        if entry.size > LARGEST_FILE {
+            return Ok(Some(unread(entry.size)));
+        }
+        let digest = of_reader(file, entry.size, &mut vec![0; PIECE], None);
+        digest.map(Some).map_err(|error| HostError::io("read", path, &error))
     }
 
     /// Returns the digest of a regular file's contents with the stamp that it had before it was read; none if it is not there.
@@ -146,12 +166,11 @@ impl Files {
     pub fn stamped_digest(&self, path: &str, piece: &mut [u8], expected: Option<Named<'_>>) -> Result<Option<(Stamp, Digest)>, HostError> {
         let opened = self.beside(path, |folder, name| rustix::fs::openat(folder, name, TO_READ, Mode::empty()))?;
         let Some((file, entry)) = opened.map_or(Ok(None), |opened| regular_file(opened, path))? else { return Ok(None) };
+        if entry.size > LARGEST_FILE {
+            return Ok(Some((entry.stamp, unread(entry.size))));
+        }
         let digest = of_reader(file, entry.size, piece, expected).map_err(|error| HostError::io("read", path, &error))?;
         Ok(Some((entry.stamp, digest)))
-    }
-
-    fn open(&self, path: &str) -> Result<Option<File>, HostError> {
-        Ok(self.opened_file(path)?.map(|(file, _)| file))
     }
 
     fn opened_file(&self, path: &str) -> Result<Option<(File, Entry)>, HostError> {
@@ -290,10 +309,16 @@ fn regular_file(opened: rustix::io::Result<OwnedFd>, path: &str) -> Result<Optio
     if entry.what != What::File {
         return Err(HostError::new(format!("{path} is {}, not a regular file", entry.what.words())));
     }
-    if entry.size > LARGEST_FILE {
-        return Err(HostError::new(format!("{path} has {} bytes, at most {LARGEST_FILE} are compared", entry.size)));
-    }
     Ok(Some((File::from(fd), entry)))
+}
+
+/// Returns what stands for the digest of contents that are too large to be read: it tells them from any that are wanted.
+fn unread(size: u64) -> Digest {
+    format!("unread:{size}").parse().expect("it is a scheme and digits")
+}
+
+fn too_large(path: &str, size: u64) -> HostError {
+    HostError::new(format!("{path} has {size} bytes, and at most {LARGEST_FILE} are read")).remedy("it was not read: look at what made it so large")
 }
 
 /// Returns the target of a link on the way to a path, if root or the agent's own account made it.

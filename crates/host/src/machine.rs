@@ -22,6 +22,7 @@ use jiff::Timestamp;
 use std::borrow::Cow;
 use std::cell::OnceCell;
 use std::collections::BTreeSet;
+use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -55,7 +56,7 @@ pub trait Attic {
     /// # Errors
     ///
     /// Returns why it could not be kept; nothing is replaced then.
-    fn keep(&mut self, path: &str, contents: &[u8], entry: &Entry, clause: &ClauseAddress) -> Result<KeptOld, HostError>;
+    fn keep(&mut self, path: &str, contents: &mut dyn io::Read, entry: &Entry, clause: &ClauseAddress) -> Result<KeptOld, HostError>;
 }
 
 /// One machine as a run sees it.
@@ -123,9 +124,10 @@ pub(crate) struct Work<'a> {
 const SEEN_FILES: &str = "seen-files";
 
 impl Work<'_> {
-    /// Puts old contents into the attic.
-    pub fn keep(&mut self, path: &str, contents: &[u8], entry: &Entry, clause: &ClauseAddress) -> Result<(), HostError> {
-        let kept = self.attic.keep(path, contents, entry, clause)?;
+    /// Puts the contents of a file into the attic, piece by piece.
+    pub fn keep(&mut self, files: &Files, path: &str, entry: &Entry, clause: &ClauseAddress) -> Result<(), HostError> {
+        let Some(mut contents) = files.open(path)? else { return Ok(()) };
+        let kept = self.attic.keep(path, &mut contents, entry, clause)?;
         self.done.kept.push(kept);
         Ok(())
     }

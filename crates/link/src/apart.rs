@@ -13,7 +13,7 @@ use tokio::process::{Child, ChildStdin, ChildStdout, Command};
 use tokio::sync::Mutex;
 
 /// The largest body of a request or an answer, in bytes.
-const LARGEST_FRAME: usize = 256 * 1024 * 1024;
+const LARGEST_FRAME: usize = 80 * 1024 * 1024;
 
 /// What the network part is told first: which server to trust, and as whom to speak.
 #[derive(Serialize, Deserialize)]

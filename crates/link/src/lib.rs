@@ -178,12 +178,17 @@ async fn answered(request: RequestBuilder, fingerprint: &str) -> Result<Answered
     let (url, status) = (response.url().to_string(), response.status());
     let person = response.headers().get("Constans-Person").and_then(|person| person.to_str().ok()).map(str::to_owned);
     let body = response.bytes().await.map_err(|error| not_sent(&error, fingerprint))?;
+    Ok(Answered { body: judged(&url, status, body.to_vec())?, url, person })
+}
+
+/// Returns the body of an answer that is no refusal.
+fn judged(url: &str, status: StatusCode, body: Vec<u8>) -> Result<Vec<u8>, LinkError> {
     if status.is_success() {
-        return Ok(Answered { url, body: body.to_vec(), person });
+        return Ok(body);
     }
     match serde_json::from_slice::<Problem>(&body) {
         Ok(problem) => Err(LinkError::Refused(problem)),
-        Err(_) => Err(LinkError::Strange { url, because: describe(status) }),
+        Err(_) => Err(LinkError::Strange { url: url.to_owned(), because: describe(status) }),
     }
 }
 

@@ -1,16 +1,26 @@
 //! Requests of an agent to its servers, whatever carries them: the network part, a process of its own, or this process.
 
-use crate::{Identity, LinkError, answered, client};
+use crate::{Identity, LinkError, client, judged, not_sent};
 use constans_wire::text::without_nul;
 use reqwest::Client;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use std::net::SocketAddr;
 use std::pin::Pin;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::net::{TcpStream, lookup_host};
 use tokio::time::timeout;
 
+/// How long a server may take to begin its answer, beside the time that the request takes on its way.
+const ANSWER_PATIENCE: Duration = Duration::from_secs(60);
+/// How long nothing may come of an answer that has begun.
+const PIECE_PATIENCE: Duration = Duration::from_secs(30);
+/// What moves more slowly does not move.
+const SLOWEST_BYTES_A_SECOND: u64 = 2 * 1024;
+/// No request takes longer than this.
+const LONGEST: Duration = Duration::from_secs(24 * 3_600);
+/// The largest answer, in bytes: contents have 64 MiB at the most.
+const LARGEST_ANSWER: usize = 80 * 1024 * 1024;
 /// How long a name server or a port may take to answer.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -125,13 +135,35 @@ impl Direct {
     }
 
     async fn ask(&self, asked: Asked, body: Vec<u8>) -> Result<Vec<u8>, LinkError> {
-        let request = match asked {
+        let bytes = body.len() as u64;
+        let (url, request) = match asked {
             Asked::Reach { host } => return Ok(serde_json::to_vec(&reach(&host).await).expect("it is plain data")),
-            Asked::Get { url } => self.client.get(url),
-            Asked::Post { url } => self.client.post(url).header("Content-Type", "application/json").body(body),
+            Asked::Get { url } => (url.clone(), self.client.get(url)),
+            Asked::Post { url } => (url.clone(), self.client.post(url).header("Content-Type", "application/json").body(body)),
         };
-        Ok(answered(request, &self.fingerprint).await?.body)
+        let slow = |because: &str| LinkError::NotReached { url: url.clone(), because: because.to_owned() };
+        // The whole may take as long as it moves.
+        let sent = timeout(ANSWER_PATIENCE + at_slowest(bytes), request.timeout(LONGEST).send());
+        let mut response = sent.await.map_err(|_| slow("no answer in time"))?.map_err(|error| not_sent(&error, &self.fingerprint))?;
+        let (status, mut answer, began) = (response.status(), Vec::new(), Instant::now());
+        loop {
+            let piece = timeout(PIECE_PATIENCE, response.chunk()).await.map_err(|_| slow("the answer broke off"))?;
+            let Some(piece) = piece.map_err(|error| not_sent(&error, &self.fingerprint))? else { break };
+            answer.extend_from_slice(&piece);
+            if answer.len() > LARGEST_ANSWER {
+                return Err(LinkError::Strange { url, because: format!("more than {LARGEST_ANSWER} bytes came") });
+            }
+            if began.elapsed() > PIECE_PATIENCE + at_slowest(answer.len() as u64) {
+                return Err(slow("the answer comes too slowly"));
+            }
+        }
+        judged(&url, status, answer)
     }
+}
+
+/// Returns how long so many bytes may take on the slowest link that is gone along with.
+fn at_slowest(bytes: u64) -> Duration {
+    Duration::from_secs(bytes / SLOWEST_BYTES_A_SECOND)
 }
 
 impl Carry for Direct {

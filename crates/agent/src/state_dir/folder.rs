@@ -2,7 +2,7 @@
 
 use super::in_memory::InMemory;
 use super::on_disk::OnDisk;
-use super::storage::{Append, Listed, Lock, Storage};
+use super::storage::{Append, Incoming, Listed, Lock, Storage};
 use crate::error::AgentError;
 use crate::memory_store::Store;
 use crate::under_way::Begun;
@@ -242,6 +242,15 @@ impl StateDir {
     /// Returns why it cannot be written; the old one is then as it was.
     pub fn rewrite_json(&self, name: impl AsRef<Path>, value: &impl Serialize) -> Result<(), AgentError> {
         self.rewrite(name, &serde_json::to_vec(value).expect("it is plain data"))
+    }
+
+    /// Begins a file that comes piece by piece, in one of the agent's folders.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be begun.
+    pub fn begin(&self, folder: &str) -> io::Result<Box<dyn Incoming>> {
+        self.storage.begin(Path::new(folder))
     }
 
     /// Opens a file to be added to.

@@ -1,6 +1,6 @@
 //! The agent's own files of a simulated node, in memory: they last as long as this does.
 
-use super::storage::{Append, Listed, Lock, Storage};
+use super::storage::{Append, Incoming, Listed, Lock, Storage};
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::path::{Path, PathBuf};
@@ -61,6 +61,10 @@ impl Storage for InMemory {
         self.write(name, bytes)
     }
 
+    fn begin(&self, _folder: &Path) -> io::Result<Box<dyn Incoming>> {
+        Ok(Box::new(Coming { files: self.clone(), bytes: Vec::new() }))
+    }
+
     fn append(&self, name: &Path) -> io::Result<Box<dyn Append>> {
         self.held().files.entry(name.to_owned()).or_default();
         Ok(Box::new(Appended { files: self.clone(), name: name.to_owned() }))
@@ -88,6 +92,22 @@ impl Storage for InMemory {
     fn try_lock(&self, name: &Path) -> io::Result<Option<Box<dyn Lock>>> {
         let is_free = self.held().locked.insert(name.to_owned());
         Ok(is_free.then(|| Box::new(Locked { files: self.clone(), name: name.to_owned() }) as Box<dyn Lock>))
+    }
+}
+
+struct Coming {
+    files: InMemory,
+    bytes: Vec<u8>,
+}
+
+impl Incoming for Coming {
+    fn add(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.bytes.extend_from_slice(bytes);
+        Ok(())
+    }
+
+    fn commit(self: Box<Self>, name: &Path) -> io::Result<()> {
+        self.files.write(name, &self.bytes)
     }
 }
 

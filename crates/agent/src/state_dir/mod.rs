@@ -7,4 +7,4 @@ mod storage;
 
 pub use folder::{RunLock, RunOrder, SetAside, StateDir, USUAL};
 pub use in_memory::InMemory;
-pub use storage::{Append, Listed, Lock, Storage};
+pub use storage::{Append, Incoming, Listed, Lock, Storage};

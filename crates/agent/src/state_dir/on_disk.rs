@@ -1,6 +1,6 @@
 //! The agent's own files in a folder on a disk, readable by their owner only.
 
-use super::storage::{Append, Listed, Lock, Storage};
+use super::storage::{Append, Incoming, Listed, Lock, Storage};
 use rustix::fs::{CWD, FlockOperation, RenameFlags};
 use std::fs::{self, DirBuilder, File, OpenOptions, Permissions};
 use std::io::{self, Seek as _, Write as _};
@@ -71,6 +71,13 @@ impl Storage for OnDisk {
         flush_folder(&path)
     }
 
+    fn begin(&self, folder: &Path) -> io::Result<Box<dyn Incoming>> {
+        let path = self.folder.join(folder).join(".incoming");
+        let open = || OpenOptions::new().create(true).truncate(true).write(true).mode(0o600).open(&path);
+        let file = with_folder(&path, open)?;
+        Ok(Box::new(Coming { file, path, folder: self.folder.clone(), is_whole: false }))
+    }
+
     fn append(&self, name: &Path) -> io::Result<Box<dyn Append>> {
         let path = self.folder.join(name);
         let is_new = !path.exists();
@@ -117,6 +124,35 @@ impl Storage for OnDisk {
             Ok(()) => Ok(Some(Box::new(Locked { file }))),
             Err(rustix::io::Errno::WOULDBLOCK) => Ok(None),
             Err(error) => Err(error.into()),
+        }
+    }
+}
+
+struct Coming {
+    file: File,
+    path: PathBuf,
+    folder: PathBuf,
+    is_whole: bool,
+}
+
+impl Incoming for Coming {
+    fn add(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.file.write_all(bytes)
+    }
+
+    fn commit(mut self: Box<Self>, name: &Path) -> io::Result<()> {
+        self.file.sync_all()?;
+        let path = self.folder.join(name);
+        fs::rename(&self.path, &path)?;
+        self.is_whole = true;
+        flush_folder(&path)
+    }
+}
+
+impl Drop for Coming {
+    fn drop(&mut self) {
+        if !self.is_whole {
+            let _ = fs::remove_file(&self.path);
         }
     }
 }

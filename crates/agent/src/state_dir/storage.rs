@@ -37,6 +37,13 @@ pub trait Storage: Debug + Send + Sync {
     /// Returns why it cannot be written; the old one is then as it was.
     fn rewrite(&self, name: &Path, bytes: &[u8]) -> io::Result<()>;
 
+    /// Begins a file that comes piece by piece. It is there once it is [committed](Incoming::commit), whole and durable.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be begun.
+    fn begin(&self, folder: &Path) -> io::Result<Box<dyn Incoming>>;
+
     /// Opens a file to be added to; it is made if it is not there.
     ///
     /// # Errors
@@ -80,6 +87,23 @@ pub struct Listed {
     pub name: PathBuf,
     /// Its size in bytes.
     pub bytes: u64,
+}
+
+/// A file that comes piece by piece. Dropped, nothing is left of it.
+pub trait Incoming {
+    /// Adds bytes at the end.
+    ///
+    /// # Errors
+    ///
+    /// Returns why they cannot be added.
+    fn add(&mut self, bytes: &[u8]) -> io::Result<()>;
+
+    /// Gives it its name, in the folder where it was begun; another file of this name is replaced.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it is not there.
+    fn commit(self: Box<Self>, name: &Path) -> io::Result<()>;
 }
 
 /// A file that is added to.

@@ -78,8 +78,7 @@ fn remove_unknown(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -> Re
         let path = format!("{}/{name}", clause.name().trim_end_matches('/'));
         let Some(entry) = machine.files.look(&path)? else { continue };
         if entry.what == What::File {
-            let contents = machine.files.read(&path)?.unwrap_or_default();
-            work.keep(&path, &contents, &entry, &clause.address)?;
+            work.keep(&machine.files, &path, &entry, &clause.address)?;
         }
         machine.files.remove(&path, entry.what)?;
         work.note(format!("remove {path}"));

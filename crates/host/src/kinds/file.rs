@@ -5,13 +5,16 @@ use crate::error::HostError;
 use crate::files::{Entry, What};
 use crate::machine::{Contents, Look, Machine, NotSeen, Work, seen};
 use crate::programs::NotRun;
-use constans_core::compare::{Difference, Found, text_diff};
+use constans_core::compare::{Difference, Found, TextDiffRefusal, text_diff};
 use constans_core::digest::of_contents;
 use constans_core::kit::Gone;
 use constans_core::run::{NativeStep, Seen};
 use constans_core::state::Clause;
 use std::borrow::Cow;
 use std::path::Path;
+
+/// Longer files that are not as long as they should be are not read to show how they differ.
+const LARGEST_DIFF: u64 = 1024 * 1024;
 
 pub(super) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -> Result<Seen, NotSeen> {
     let path = clause.name();
@@ -32,8 +35,15 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -
     }
     let mut found = with_ownership(machine, clause, &entry, Found { size: Some(entry.size), ..Found::present() })?;
     let Some(wanted) = wanted else { return Ok(seen(found)) };
-    let contents = machine.files.read(path)?.unwrap_or_default();
     let is_concealed = clause.concealed.contains("content");
+    if entry.size > LARGEST_DIFF.max(wanted.len() as u64) {
+        // It is another one for sure, and too long to be shown: it is never held in memory.
+        let digest = if is_concealed { None } else { machine.files.digest(path)? };
+        let digest = digest.unwrap_or_else(|| look.key.digest(entry.size.to_string().as_bytes()));
+        let refused = (!is_concealed).then_some(Err(TextDiffRefusal::TooLarge));
+        return Ok(Seen { content_bytes, text_diff: refused, ..seen(found.with("content", digest.as_str())) });
+    }
+    let contents = machine.files.read(path)?.unwrap_or_default();
     if wanted == contents {
         found = found.with("content", clause.text("content").unwrap_or_default());
         return Ok(Seen { content_bytes, ..seen(found) });
@@ -166,6 +176,5 @@ fn keep(machine: &Machine, clause: &Clause, entry: &Entry, work: &mut Work<'_>) 
     if clause.flag("attic") == Some(false) {
         return Ok(());
     }
-    let contents = machine.files.read(clause.name())?.unwrap_or_default();
-    work.keep(clause.name(), &contents, entry, &clause.address)
+    work.keep(&machine.files, clause.name(), entry, &clause.address)
 }

@@ -104,8 +104,7 @@ fn put(machine: &Machine, work: &mut Work<'_>, clause: &ClauseAddress, path: &st
     let entry = machine.files.look(path)?;
     if let Some(entry) = &entry {
         must_be(What::File, entry, path)?;
-        let old = machine.files.read(path)?.unwrap_or_default();
-        work.keep(path, &old, entry, clause)?;
+        work.keep(&machine.files, path, entry, clause)?;
     }
     machine.files.replace(path, contents, kept_ownership(machine, entry.as_ref(), ownership), |_| Ok(()))?;
     note_replaced(work, path, contents.len(), entry.as_ref());
@@ -137,8 +136,7 @@ fn kept_ownership(machine: &Machine, entry: Option<&Entry>, ownership: Ownership
 fn take_away(machine: &Machine, work: &mut Work<'_>, clause: &ClauseAddress, path: &str) -> Result<(), HostError> {
     let Some(entry) = machine.files.look(path)? else { return Ok(()) };
     if entry.what == What::File {
-        let old = machine.files.read(path)?.unwrap_or_default();
-        work.keep(path, &old, &entry, clause)?;
+        work.keep(&machine.files, path, &entry, clause)?;
     }
     machine.files.remove(path, entry.what)?;
     work.note(format!("remove {path}"));

@@ -33,8 +33,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     }
     let target = format!("{ZONES}/{zone}");
     if let Some(entry) = machine.files.look(LINK)?.filter(|entry| entry.what == crate::files::What::File) {
-        let old = machine.files.read(LINK)?.unwrap_or_default();
-        work.keep(LINK, &old, &entry, &clause.address)?;
+        work.keep(&machine.files, LINK, &entry, &clause.address)?;
     }
     machine.files.make_link(LINK, &target)?;
     work.note(format!("make the link {LINK} to {target}"));

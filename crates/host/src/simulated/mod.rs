@@ -112,7 +112,7 @@ impl SimulatedHost {
         if let ("file", Some(thing)) = (clause.address.kind(), self.things.get(address))
             && clause.flag("attic") != Some(false)
         {
-            done.kept.push(attic.keep(clause.name(), &thing.contents, &entry_of(thing), &clause.address)?);
+            done.kept.push(attic.keep(clause.name(), &mut thing.contents.as_slice(), &entry_of(thing), &clause.address)?);
         }
         if clause.address.kind() == "package" {
             return package::put_right(&mut self.things, clause, &self.repository, done);
