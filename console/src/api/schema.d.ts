@@ -1121,6 +1121,7 @@ export interface components {
             /** @description Whether the node changed as well. */
             also_drifted?: boolean;
             cause?: components["schemas"]["Cause"] | null;
+            changed_by?: components["schemas"]["ClauseAddress"] | null;
             /** @description What was due. */
             decision: components["schemas"]["Decision"];
             /** @description Each property that was not as wanted, as it was before any correction. */
@@ -1509,7 +1510,7 @@ export interface components {
         /** @description What a node was given last. */
         Held: {
             /** @description The digest of its effective state. */
-            digest: string;
+            digest: components["schemas"]["Digest"];
             /** @description What only rises. */
             generation: components["schemas"]["Generation"];
         };
@@ -2094,6 +2095,19 @@ export interface components {
             /** @description The value. */
             value: unknown;
         };
+        /** @description What a run that touched a chosen part left out. */
+        PartOf: {
+            /**
+             * Format: int64
+             * @description So many of them are known to be out of line.
+             */
+            known_out_of_line: number;
+            /**
+             * Format: int64
+             * @description So many clauses were not touched.
+             */
+            left_out: number;
+        };
         /** @description An error as `application/problem+json` (RFC 9457). */
         Problem: {
             /** @description More than one fact, as text of several lines: the findings of a check. */
@@ -2296,6 +2310,8 @@ export interface components {
              * @description When it began, by the node's clock.
              */
             began: string;
+            /** @description Who ran it by hand on the node: the name that the person signed in with. */
+            by?: string | null;
             /** @description The clauses that it touched. */
             clauses: components["schemas"]["ClauseResult"][];
             /** @description How many clauses came out how. */
@@ -2320,6 +2336,7 @@ export interface components {
             mode: components["schemas"]["Mode"];
             /** @description Whether a person opened grace and change window for it. */
             now?: boolean;
+            part?: components["schemas"]["PartOf"] | null;
             /** @description Whether it touched a chosen part only. */
             partial?: boolean;
             /** @description Why a person wanted it although the node only observes, or now. */
@@ -2375,6 +2392,8 @@ export interface components {
             learned: string;
             /** @description Whether anything could change. */
             mode: components["schemas"]["Mode"];
+            /** @description Whether it touched a chosen part only. */
+            partial?: boolean;
             /**
              * Format: uuid
              * @description The run; none for a row of uneventful ones.
@@ -2561,7 +2580,7 @@ export interface components {
         /** @description What a node is wanted to be, and how its agent is set. */
         WantedOffer: {
             /** @description The digest of the effective state, which is fetched by it. */
-            digest: string;
+            digest: components["schemas"]["Digest"];
             /** @description What only rises. */
             generation: components["schemas"]["Generation"];
             /** @description How the agent is set. */

@@ -54,7 +54,7 @@ function RunWords({ node, run }: { node: string; run: Schemas['RunSummary'] }) {
   if (!run.run) return <>{run.count === 1 ? 'in line' : `${count(run.count, 'run')} in line since ${clock(run.began)}`}</>;
   return (
     <Link component={RouterLink} to={`/nodes/${encodeURIComponent(node)}/runs/${run.run}`} color="inherit">
-      {run.did_not_end ? 'did not end' : words(run.status)}
+      {run.did_not_end ? 'did not end' : words(run.status) + (run.partial ? ', a part only' : '')}
       {run.mode === 'observe' ? ', observing' : ''}
     </Link>
   );

@@ -65,6 +65,13 @@ function didNotEnd({ reached, of, doing, address }: Schemas['DidNotEnd']) {
   return `It did not end: the agent was killed, or the machine went off, with ${reached} of ${count(of, 'clause')} begun${at}`;
 }
 
+/** What a run of a chosen part left out. */
+function partWords(part?: Schemas['PartOf'] | null) {
+  if (!part) return '; a part only';
+  const out = part.known_out_of_line > 0 ? `, ${part.known_out_of_line} of them known to be out of line` : '';
+  return `; a part only: ${count(part.left_out, 'clause')} left out${out}`;
+}
+
 /** What was left out of a report that would be larger than a report may be. */
 function leftOut({ clauses, entries, cut, details }: Schemas['LeftOut']) {
   const parts = [
@@ -89,7 +96,7 @@ function RunHead({ node, report }: { node: string; report: Schemas['RunReport'] 
       <Card>
         <Typography>
           {report.mode === 'observe' ? 'Observed: nothing was changed. ' : 'Enforced. '}
-          {report.did_not_end ? didNotEnd(report.did_not_end) : `${totals(report)} in ${took(report.took_us)}${report.partial ? ', only a part' : ''}`}.
+          {report.did_not_end ? didNotEnd(report.did_not_end) : `${totals(report)} in ${took(report.took_us)}${report.partial ? partWords(report.part) : ''}`}.
         </Typography>
         <Typography sx={{ color: 'text.secondary' }}>
           Began {exact(report.began)} by the node's clock, started by {startedBy(report.started_by)}

@@ -33,6 +33,7 @@ function blockedWords({ need, first, outcome }: Schemas['Blocker']): string {
 /** What came or would come of a clause, in a few words. */
 export function headline(clause: Result): string {
   const due = clause.would ?? clause.decision;
+  if (clause.outcome === 'in_line' && clause.changed_by) return `in line, brought along by ${clause.changed_by} in this run`;
   if (clause.outcome === 'in_line') return clause.already_there ? 'in line, and was before Constans looked first' : 'in line';
   if (clause.outcome === 'failed') return `failed (${clause.failure?.at ?? 'run'})`;
   if (clause.outcome === 'unsupported') return `not examined: ${clause.unsupported ?? 'no means here'}`;

@@ -49,3 +49,20 @@ pub fn on_network<T>(work: impl Future<Output = Result<T, AgentError>>) -> Resul
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     runtime.map_err(|error| AgentError::new(format!("no runtime can be started: {error}")))?.block_on(work)
 }
+
+/// Returns the name that whoever runs this signed in with, through sudo or su too: what the kernel keeps of the session, else
+/// what sudo says, else the account that runs it.
+pub fn signed_in_as() -> Option<String> {
+    // Unset, it is the largest number (proc(5)).
+    let by_kernel =
+        std::fs::read_to_string("/proc/self/loginuid").ok().and_then(|text| text.trim().parse::<u32>().ok()).filter(|uid| *uid != u32::MAX);
+    let by_sudo = std::env::var("SUDO_UID").ok().and_then(|text| text.parse::<u32>().ok());
+    let uid = by_kernel.or(by_sudo).unwrap_or_else(|| rustix::process::getuid().as_raw());
+    let known = std::fs::read_to_string("/etc/passwd").unwrap_or_default();
+    let of_line = |line: &str| {
+        let mut fields = line.split(':');
+        let name = fields.next()?;
+        (fields.nth(1)?.parse::<u32>().ok()? == uid).then(|| name.to_owned())
+    };
+    Some(known.lines().find_map(of_line).unwrap_or_else(|| format!("uid {uid}")))
+}

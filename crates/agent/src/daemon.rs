@@ -317,6 +317,7 @@ impl<H: Host> Daemon<H> {
             stalls: Stalls::to(move |what| Journal::open(&acted_on).say(Level::Warn, what)),
             started_by,
             reason: None,
+            by: None,
             guards_way,
             attic_mib,
         };

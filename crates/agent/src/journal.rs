@@ -4,7 +4,7 @@
 //! `CONSTANS_STARTED_BY`, `CONSTANS_STATE`, `CONSTANS_GENERATION`, `CONSTANS_REASON`; of a clause `CONSTANS_ADDRESS`,
 //! `CONSTANS_OUTCOME`, `CONSTANS_CAUSE`, `CONSTANS_ATTIC`. No value of a property is ever among them: others may read the journal.
 
-use constans_core::run::{ClauseResult, Outcome, Status};
+use constans_core::run::{ClauseResult, Outcome, ReactionState, Status};
 use constans_host::ActedOn;
 use constans_terminal::{counts_words, harmless};
 use constans_wire::report::RunReport;
@@ -68,12 +68,20 @@ impl Journal {
             let level = if clause.outcome == Outcome::Failed { Level::Error } else { Level::Warn };
             self.send(level, &clause_words(clause), &fields);
         }
+        for clause in &report.clauses {
+            let Some(reaction) = clause.reaction.as_ref().filter(|reaction| reaction.state == ReactionState::Done) else { continue };
+            let mut fields = of_run.clone();
+            fields.extend([("CONSTANS_EVENT", "reaction".to_owned()), ("CONSTANS_ADDRESS", clause.address.to_string())]);
+            let causes: Vec<String> = reaction.causes.iter().map(ToString::to_string).collect();
+            self.send(Level::Warn, &harmless(&format!("{} {}, after {}", reaction.reaction.word(), clause.address, causes.join(", "))), &fields);
+        }
         let mut fields = of_run;
         fields.extend([
             ("CONSTANS_EVENT", "run".to_owned()),
             ("CONSTANS_STATUS", word(&report.status)),
             ("CONSTANS_STARTED_BY", word(&report.started_by)),
             ("CONSTANS_REASON", report.reason.clone().unwrap_or_default()),
+            ("CONSTANS_BY", report.by.clone().unwrap_or_default()),
         ]);
         let level = match report.status {
             Status::Failed => Level::Error,
@@ -93,7 +101,9 @@ impl Journal {
 
 /// Returns a run in one line.
 pub fn run_words(report: &RunReport) -> String {
-    format!("{}: {}, started by {}", report.status.words(), counts_words(&report.counts), report.started_by.words())
+    let by = report.by.as_ref().map(|by| format!(" ({})", harmless(by))).unwrap_or_default();
+    let part = report.part.map(|part| format!("; {}", part.words())).unwrap_or_default();
+    format!("{}: {}, started by {}{by}{part}", report.status.words(), counts_words(&report.counts), report.started_by.words())
 }
 
 fn clause_words(clause: &ClauseResult) -> String {

@@ -49,10 +49,13 @@ impl KeptRuns {
             counts: is_eventful.then_some(report.counts),
             state: report.wanted.digest.to_string(),
             learned: self.state_dir.now(),
+            partial: report.partial,
             did_not_end: report.did_not_end.clone(),
         };
         let open = self.open_row()?;
-        if let Some(row) = open.as_ref().filter(|row| !is_eventful && row.state == line.state && row.mode == line.mode && row.status == line.status) {
+        if let Some(row) = open.as_ref().filter(|row| {
+            !is_eventful && row.state == line.state && row.mode == line.mode && row.status == line.status && row.partial == line.partial
+        }) {
             let longer = RunSummary { last: line.last, learned: line.learned, count: row.count + 1, ..row.clone() };
             return self.state_dir.rewrite_json(ROW, &longer);
         }
@@ -179,6 +182,8 @@ pub(crate) mod tests {
             reason: reason.map(str::to_owned),
             now: false,
             partial: false,
+            part: None,
+            by: None,
             began: Timestamp::from_second(1_700_000_000 + i64::try_from(sequence).unwrap()).unwrap(),
             took_us: 1,
             memory_epoch: Uuid::nil(),

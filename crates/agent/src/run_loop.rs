@@ -45,6 +45,8 @@ pub struct Runner<'a> {
     pub started_by: StartedBy,
     /// Why a person wanted it although the node only observes.
     pub reason: Option<String>,
+    /// Who ran it by hand, if somebody did.
+    pub by: Option<String>,
     /// Whether what is changed is noted, so that it can be put back if it cuts the way to the server.
     pub guards_way: bool,
     /// How much the attic may hold, in MiB.
@@ -119,7 +121,7 @@ impl Runner<'_> {
         if keeping == Keeping::Everything {
             attic.bound(self.attic_mib)?;
         }
-        let Finished { status, counts, results, due, .. } = finished;
+        let Finished { status, counts, results, due, part: part_of, .. } = finished;
         let report = RunReport {
             form: FORM,
             run: id,
@@ -132,6 +134,8 @@ impl Runner<'_> {
             reason: self.reason.clone(),
             now,
             partial,
+            part: part_of,
+            by: self.by.clone(),
             began,
             took_us: micros(clock),
             memory_epoch: order.memory_epoch,

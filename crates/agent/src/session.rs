@@ -1,6 +1,6 @@
 //! `constans-agent observe` and `enforce`: a kit's baseline, a document, or what the server wants.
 
-use crate::asking::{ask, on_network, place_words, wait_for_lock};
+use crate::asking::{ask, on_network, place_words, signed_in_as, wait_for_lock};
 use crate::repeated::{repeated_arguments, repeated_place};
 use constans_agent::command_line::{EnforceArguments, Output, WantedArguments, WhereArguments};
 use constans_agent::error::AgentError;
@@ -9,7 +9,7 @@ use constans_agent::local::{Wanted, resolve_wanted, state_dir};
 use constans_agent::run_loop::{Keeping, Runner, left_behind};
 use constans_agent::served::Served;
 use constans_agent::server_link::ServerLink;
-use constans_agent::show::{Progress, next_step};
+use constans_agent::show::{May, Progress, next_step};
 use constans_agent::spool::Spool;
 use constans_agent::state_dir::{RunLock, StateDir, USUAL};
 use constans_agent::under_way::record_unended;
@@ -24,6 +24,7 @@ use constans_terminal::{Shown, count, show_run, style, styled};
 use constans_wire::exit::Exit;
 use constans_wire::report::{RunReport, StartedBy};
 use std::collections::BTreeSet;
+use std::io::IsTerminal as _;
 
 /// What one command on one machine works with.
 struct Session {
@@ -85,6 +86,7 @@ impl Session {
             stalls: Stalls::to(|what| eprintln!("{what}")),
             started_by: StartedBy::OperatorOnNode,
             reason: self.reason.clone(),
+            by: signed_in_as(),
             guards_way: false,
             attic_mib: self.set.as_ref().map_or_else(AgentSettings::default, |(settings, _)| settings.clone()).attic_mib,
         };
@@ -105,6 +107,17 @@ impl Session {
         Ok(report)
     }
 
+    /// Returns what a person may do here next.
+    fn may(&self) -> May {
+        let is_observing = self.set.as_ref().is_some_and(|(settings, _)| settings.mode == Mode::Observe);
+        May {
+            is_joined: self.set.is_some(),
+            is_observing,
+            is_local_on_joined: self.set.is_none() && self.state_dir.is_joined(),
+            can_be_asked: std::io::stdin().is_terminal(),
+        }
+    }
+
     fn show(&self, report: &RunReport, arguments: &WantedArguments, is_preview: bool) {
         match arguments.output {
             Output::Json => println!("{}", serde_json::to_string_pretty(report).expect("a report is JSON")),
@@ -115,7 +128,7 @@ impl Session {
                 let shown = Shown { verbose: arguments.verbose, excluded, is_preview };
                 anstream::print!("{}", show_run(report, &shown));
                 if !is_preview {
-                    anstream::println!("\n{} {}", styled(style::STRONG, "Next:"), next_step(report, &repeated, &place));
+                    anstream::println!("\n{} {}", styled(style::STRONG, "Next:"), next_step(report, &repeated, &place, self.may()));
                 }
             }
         }

@@ -187,6 +187,8 @@ pub fn record_unended(state_dir: &StateDir, acted_on: &ActedOn) -> Result<Option
         now: false,
         // What it found is not known.
         partial: true,
+        part: None,
+        by: None,
         began: begun.began,
         took_us: u64::try_from(last_told.duration_since(begun.began).as_micros()).unwrap_or(0),
         memory_epoch,

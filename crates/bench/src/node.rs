@@ -84,6 +84,7 @@ impl Node {
             progress: &mut |_, _, _, _| (),
             started_by: StartedBy::Interval,
             reason: None,
+            by: None,
             guards_way: false,
             attic_mib: 512,
         };

@@ -445,3 +445,39 @@ fn a_file_that_somebody_blew_up_costs_no_memory_and_is_not_lost() {
     assert_eq!(run("enforce", &document("attic = false\n")).status, Status::DriftCorrected);
     assert_eq!(machine.root.read("/etc/issue").unwrap(), "Skerry Line\n");
 }
+
+#[test]
+fn an_index_that_lists_a_file_that_is_gone_is_fetched_once_more() {
+    let machine = Machine::fresh();
+    let document =
+        |package: &str| machine.document("packages.toml", &format!("[baseline]\nname = \"upkeep\"\n\n[[clause]]\nwhat = \"package:{package}\"\n"));
+    // A repository of this machine's own, since it changes.
+    let sources = machine.root.read("/etc/apt/sources.list").unwrap();
+    let shared = sources.split_whitespace().find_map(|word| word.strip_prefix("file:")).unwrap().trim_end_matches('/').to_owned();
+    let own = machine.root.at("/srv/repository");
+    fs::create_dir_all(machine.root.at("/srv")).unwrap();
+    assert!(std::process::Command::new("cp").arg("-r").args([&shared]).arg(&own).status().unwrap().success());
+    machine.root.write("/etc/apt/sources.list", &sources.replace(&format!("file:{shared}"), &format!("copy:{}", own.display()))).unwrap();
+    assert_eq!(machine.run(&["enforce", "--file", &document("quay-games"), "--yes", "--output", "json"]).report().status, Status::RolledOut);
+
+    // The repository moves on: what the fetched index names is there under another name now.
+    let index = own.join("Packages");
+    let text = fs::read_to_string(&index).unwrap();
+    let newest = text.lines().filter_map(|line| line.strip_prefix("Filename: ")).filter(|name| name.contains("kiosk-shell_")).next_back().unwrap();
+    let moved = newest.replace("_all.deb", "_anew_all.deb");
+    fs::rename(own.join(newest), own.join(&moved)).unwrap();
+    let text = text.replace(newest, &moved);
+    fs::write(&index, &text).unwrap();
+    let sum = std::process::Command::new("sha256sum").arg(&index).output().unwrap();
+    let sum = String::from_utf8_lossy(&sum.stdout).split(' ').next().unwrap().to_owned();
+    fs::write(
+        own.join("Release"),
+        format!("Origin: Skerry Line\nSuite: quay\nDate: Fri, 02 Jan 2026 00:00:00 UTC\nSHA256:\n {sum} {} Packages\n", text.len()),
+    )
+    .unwrap();
+
+    let report = machine.run(&["enforce", "--file", &document("kiosk-shell"), "--yes", "--output", "json"]).report();
+    let steps: Vec<&str> = report.clauses[0].native.iter().map(|step| step.what.as_str()).collect();
+    assert_eq!(report.status, Status::RolledOut, "{:?}", report.clauses[0].failure);
+    assert_eq!(steps.iter().filter(|step| step.contains(" update ")).count(), 1, "{steps:#?}");
+}

@@ -126,6 +126,13 @@ pub(crate) trait PackageManager: Send {
     /// Returns why the command could not be run.
     fn offered(&self, name: &str) -> Result<(Vec<String>, NativeStep), HostError>;
 
+    /// Fetches what installing a version of a package needs: what is fetched may be ended, and installing may not.
+    ///
+    /// # Errors
+    ///
+    /// Returns why the command could not be run.
+    fn fetch(&self, name: &str, version: &str) -> Result<Ended, HostError>;
+
     /// Installs a version of a package, whatever version is there.
     ///
     /// # Errors
@@ -307,15 +314,25 @@ impl Packages {
         Ok(self.manager.order().newest(offered.iter().map(String::as_str)).map(str::to_owned))
     }
 
-    /// Installs a package in a version that fits; held or not as wanted.
+    /// Installs a package in a version that fits; held or not as wanted. If the index lists files that are gone, it is fetched
+    /// once more and tried again.
     ///
     /// # Errors
     ///
     /// Returns the command with its output, and what the sources offer if no version fits.
     pub fn install(&mut self, name: &str, wish: Option<&VersionWish>) -> Result<PackagesChanged, HostError> {
+        let wish = wish.unwrap_or(&VersionWish::Newest);
         let mut native = Vec::new();
-        let offer = self.fitting_offer(name, wish.unwrap_or(&VersionWish::Newest), &mut native)?;
-        self.change(name, native, |manager| Ok((manager.install(name, &offer)?, Vec::new())))
+        let offer = self.fitting_offer(name, wish, &mut native)?;
+        let installed = self.change(name, native.clone(), |manager, native| fetch_and_install(manager, name, &offer, native));
+        let failed = match installed {
+            Err(error) if !self.index_refreshed && error.command.as_ref().is_some_and(|step| lists_what_is_gone(&step.output)) => error,
+            installed => return installed,
+        };
+        native.extend(failed.command);
+        self.refresh_index(&mut native)?;
+        let offer = self.fitting_offer(name, wish, &mut native)?;
+        self.change(name, native, |manager, native| fetch_and_install(manager, name, &offer, native))
     }
 
     /// Returns the newest offered version that fits; the index is refreshed once if none does.
@@ -357,7 +374,7 @@ impl Packages {
     ///
     /// Returns the command with its output.
     pub fn remove(&mut self, name: &str, gone: Gone) -> Result<PackagesChanged, HostError> {
-        self.change(name, Vec::new(), |manager| manager.remove(name, gone))
+        self.change(name, Vec::new(), |manager, _| manager.remove(name, gone))
     }
 
     /// Holds a package at its version, or lets it go.
@@ -380,7 +397,7 @@ impl Packages {
         &mut self,
         name: &str,
         mut native: Vec<NativeStep>,
-        change: impl Fn(&dyn PackageManager) -> Result<(Ended, Vec<String>), HostError>,
+        change: impl Fn(&dyn PackageManager, &mut Vec<NativeStep>) -> Result<(Ended, Vec<String>), HostError>,
     ) -> Result<PackagesChanged, HostError> {
         let before = self.known()?.clone();
         if before.values().any(|known| known.state == PackageState::Broken) {
@@ -389,10 +406,10 @@ impl Packages {
         }
         self.known = None;
         steps::reached("package change begins", name);
-        let (mut ended, mut left) = change(&*self.manager)?;
+        let (mut ended, mut left) = change(&*self.manager, &mut native)?;
         if !ended.is_well && self.manager.wants_mending(&ended.step) {
             native.push(self.manager.mend()?);
-            (ended, left) = change(&*self.manager)?;
+            (ended, left) = change(&*self.manager, &mut native)?;
         }
         steps::reached("package change ended", name);
         let after = self.known()?.clone();
@@ -408,9 +425,42 @@ impl Packages {
             touched.insert(Claim::Package(change.package.clone()));
         }
         for change in packages.iter().filter(|change| change.after.is_some()) {
-            touched.extend(self.manager.paths_of(&change.package)?.into_iter().map(Claim::Path));
+            let paths = self.manager.paths_of(&change.package)?;
+            touched.extend(paths.iter().filter_map(|path| service_of(path)).map(|service| Claim::Service(service.to_owned())));
+            touched.extend(paths.into_iter().map(Claim::Path));
         }
         Ok(PackagesChanged { native, packages, touched, left })
+    }
+}
+
+fn fetch_and_install(
+    manager: &dyn PackageManager,
+    name: &str,
+    version: &str,
+    native: &mut Vec<NativeStep>,
+) -> Result<(Ended, Vec<String>), HostError> {
+    let fetched = manager.fetch(name, version)?;
+    if !fetched.is_well {
+        return Ok((fetched, Vec::new()));
+    }
+    native.push(fetched.step);
+    Ok((manager.install(name, version)?, Vec::new()))
+}
+
+/// Returns whether a package manager failed since its index lists files that its sources no longer have.
+fn lists_what_is_gone(output: &str) -> bool {
+    let output = output.to_lowercase();
+    ["404", "file not found", "no such file", "hash sum mismatch", "unexpected size"].iter().any(|sign| output.contains(sign))
+        && ["failed to fetch", "error downloading", "cannot download"].iter().any(|sign| output.contains(sign))
+}
+
+/// Returns the service that a path of a package defines, if it does (systemd.unit(5), init.d).
+fn service_of(path: &str) -> Option<&str> {
+    let (folder, name) = path.rsplit_once('/')?;
+    match folder {
+        "/lib/systemd/system" | "/usr/lib/systemd/system" | "/etc/systemd/system" => name.strip_suffix(".service").filter(|name| !name.contains('@')),
+        "/etc/init.d" => Some(name),
+        _ => None,
     }
 }
 

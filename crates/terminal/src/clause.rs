@@ -45,7 +45,10 @@ fn headline(result: &ClauseResult) -> (anstyle::Style, String) {
     let due = result.would.as_ref().unwrap_or(&result.decision);
     match (result.outcome, due) {
         (Outcome::InLine, _) if result.already_there => (style::WELL, "in line, and was already before Constans looked first".into()),
-        (Outcome::InLine, _) => (style::WELL, "in line".into()),
+        (Outcome::InLine, _) => match &result.changed_by {
+            Some(by) => (style::WELL, format!("in line, brought along by {by} in this run")),
+            None => (style::WELL, "in line".into()),
+        },
         (Outcome::Corrected, _) => (style::WELL, "corrected".into()),
         (Outcome::Idle, _) if result.reaction.is_some() => (style::MUTED, "only reacts".into()),
         (Outcome::Idle, _) => (style::MUTED, "only reacts, and nothing set it off".into()),
@@ -84,7 +87,10 @@ fn why(result: &ClauseResult) -> Option<String> {
         Cause::Drift => format!("drift: {}", window?),
         Cause::Rollout if result.also_drifted => format!("rollout: {wanted}; and drift: {}", window?),
         Cause::Rollout => format!("rollout: {wanted}"),
-        Cause::TargetMoved => "target moved: the node is as it was, and no longer fits what is wanted".to_owned(),
+        Cause::TargetMoved => match &result.changed_by {
+            Some(by) => format!("target moved: {by} changed it in this run"),
+            None => "target moved: the node is as it was, and no longer fits what is wanted".to_owned(),
+        },
     })
 }
 

@@ -29,7 +29,7 @@ pub fn show_kept_run(node: &str, report: &RunReport, verbose: bool) -> String {
         styled(style::STRONG, harmless(node)),
         report.run,
         time(report.began),
-        report.started_by.words(),
+        format_args!("{}{}", report.started_by.words(), report.by.as_ref().map(|by| format!(" ({})", harmless(by))).unwrap_or_default()),
         show_run(report, &Shown { verbose, excluded: &[], is_preview: false })
     )
 }
@@ -37,11 +37,12 @@ pub fn show_kept_run(node: &str, report: &RunReport, verbose: bool) -> String {
 /// Returns a run, or a row of equal uneventful ones, in one line.
 pub fn run_line(run: &RunSummary) -> String {
     let mode = if run.mode == Mode::Enforce { "enforce" } else { "observe" };
+    let part = if run.partial { ", a part only" } else { "" };
     let said = match run.run {
         Some(id) if run.did_not_end.is_some() => {
             format!("{}  {id}", run.did_not_end.as_ref().map(|unended| harmless(&unended.words())).unwrap_or_default())
         }
-        Some(id) => format!("{}  {id}", run.counts.as_ref().map(counts_words).unwrap_or_default()),
+        Some(id) => format!("{}{part}  {id}", run.counts.as_ref().map(counts_words).unwrap_or_default()),
         None => format!("{} since {}, nothing to say", count(usize::try_from(run.count).unwrap_or(0), "run", "runs"), time(run.began)),
     };
     format!("{}  {:<15}  {mode}  {said}", time(run.last), run.status.words())
@@ -110,7 +111,11 @@ fn summary(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
     part(counts.unsupported, "not examined");
     part(counts.idle, "only reacting");
     part(shown.excluded.len() as u64, "not for this node");
-    let partial = if report.partial { ", only a part of the baseline" } else { "" };
+    let partial = match report.part {
+        Some(part) => format!("; {}", part.words()),
+        None if report.partial => "; a part only".to_owned(),
+        None => String::new(),
+    };
     if let Some(unended) = &report.did_not_end {
         let words = harmless(&unended.words());
         let _ = writeln!(text, "result  {}   {words}; it was killed, or the machine went off", styled(style::BAD, "failed"));
@@ -155,6 +160,10 @@ fn quiet(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
         remarks.push(format!("{} in line; -v lists them", count(in_line.len(), "clause is", "clauses are")));
     }
     let already = in_line.iter().filter(|result| result.already_there).count();
+    let brought = in_line.iter().filter(|result| result.changed_by.is_some()).count();
+    if brought > 0 && !shown.verbose {
+        remarks.push(format!("{} brought along by what this run changed", count(brought, "clause was", "clauses were")));
+    }
     if already > 0 && !shown.verbose {
         remarks.push(format!("{} already right before Constans looked first", count(already, "clause was", "clauses were")));
     }

@@ -82,7 +82,7 @@ impl RunReport {
         for clause in &mut self.clauses {
             bound_clause(clause, &mut of_run, &mut left_out);
         }
-        for text in [&mut self.machine, &mut self.agent].into_iter().chain(&mut self.root).chain(&mut self.reason) {
+        for text in [&mut self.machine, &mut self.agent].into_iter().chain(&mut self.root).chain(&mut self.reason).chain(&mut self.by) {
             cut_value(text, &mut left_out);
         }
         if let Some(pending) = &mut self.restart_pending {

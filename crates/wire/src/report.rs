@@ -3,7 +3,7 @@
 pub use crate::bounded::LeftOut;
 use constans_core::address::ClauseAddress;
 use constans_core::digest::Digest;
-use constans_core::run::{ClauseResult, Counts, DueReaction, Mode, RestartPending, Status};
+use constans_core::run::{ClauseResult, Counts, DueReaction, Mode, PartOf, RestartPending, Status};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
@@ -41,6 +41,12 @@ pub struct RunReport {
     /// Whether it touched a chosen part only.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub partial: bool,
+    /// What it left out, if it touched a chosen part only.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub part: Option<PartOf>,
+    /// Who ran it by hand on the node: the name that the person signed in with.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by: Option<String>,
     /// When it began, by the node's clock.
     pub began: Timestamp,
     /// How long it took in microseconds, by a monotonic clock.

@@ -30,6 +30,9 @@ pub struct RunSummary {
     pub state: String,
     /// When the server learned it.
     pub learned: Timestamp,
+    /// Whether it touched a chosen part only.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub partial: bool,
     /// How far it came, if it did not come to its end.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub did_not_end: Option<DidNotEnd>,

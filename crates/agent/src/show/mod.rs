@@ -5,5 +5,5 @@ mod next;
 mod progress;
 
 pub use attic::show_list;
-pub use next::next_step;
+pub use next::{May, next_step};
 pub use progress::Progress;

@@ -10,6 +10,7 @@ use crate::compare::{Difference, Found, TextDiff, TextDiffRefusal};
 use crate::digest::DigestKey;
 use crate::kind::{Claim, Reaction};
 use crate::state::EffectiveState;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 
 /// All that a run begins with, and ends with too.
@@ -127,4 +128,25 @@ pub struct Finished {
     pub memories: Memories,
     /// The reactions that are still due.
     pub due: Vec<DueReaction>,
+    /// Of which part it was, if it did not touch all.
+    pub part: Option<PartOf>,
+}
+
+/// What a run that touched a chosen part left out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct PartOf {
+    /// So many clauses were not touched.
+    pub left_out: u64,
+    /// So many of them are known to be out of line.
+    pub known_out_of_line: u64,
+}
+
+impl PartOf {
+    /// Returns it in words.
+    pub fn words(self) -> String {
+        let others = if self.left_out == 1 { "1 clause was left out".to_owned() } else { format!("{} clauses were left out", self.left_out) };
+        let out = if self.known_out_of_line > 0 { format!(", {} of them known to be out of line", self.known_out_of_line) } else { String::new() };
+        format!("a part only: {others}{out}")
+    }
 }

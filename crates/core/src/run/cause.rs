@@ -79,7 +79,7 @@ pub fn cause_of(memory: Option<&Memory>, wanted: &Digest, found: &Digest, now: T
         return target_moved;
     }
     // The run that found it first says when it had happened; later ones only find it again.
-    let window = Some(DriftWindow { from: alike.at, to: memory.drift_found_at.unwrap_or(now) });
+    let window = Some(DriftWindow { from: alike.at, to: memory.drift.as_ref().map_or(now, |drift| drift.first_found_at) });
     match (alike.wanted == *wanted, alike.found == *found) {
         (true, true) => target_moved,
         (true, false) => CauseFound { cause: Cause::Drift, also_drifted: false, window, newness: None },
@@ -90,6 +90,7 @@ pub fn cause_of(memory: Option<&Memory>, wanted: &Digest, found: &Digest, now: T
 
 #[cfg(test)]
 mod tests {
+    use super::super::memory::OpenDrift;
     use super::*;
     use crate::digest::of_value;
 
@@ -158,7 +159,8 @@ mod tests {
     fn the_window_ends_with_the_run_that_found_the_drift_first() {
         let window = |memory: &Memory| cause_of(Some(memory), &digest("w1", "wanted"), &digest("f1", "other"), at(900)).window;
         assert_eq!(window(&remembered()), Some(DriftWindow { from: at(100), to: at(900) }));
-        let known = Memory { drift_found_at: Some(at(200)), ..remembered() };
+        let drift = OpenDrift { first_found_at: at(200), found: digest("f1", "other"), found_so_at: at(200) };
+        let known = Memory { drift: Some(drift), ..remembered() };
         assert_eq!(window(&known), Some(DriftWindow { from: at(100), to: at(200) }));
     }
 }

@@ -1,10 +1,10 @@
 //! The run as a state machine: it asks for one inspection, correction or reaction at a time and is told the result.
 
-use super::action::{Action, Correction, Finished, Inspection, OutOfOrder, Part, RunEvent, RunInput, Seen};
+use super::action::{Action, Correction, Finished, Inspection, OutOfOrder, Part, PartOf, RunEvent, RunInput, Seen};
 use super::cause::{Cause, CauseFound, cause_of};
 use super::decide::{Mode, Settings, Want, decide};
 use super::gate::{Need, blocker, is_really_alike};
-use super::memory::{Memories, Memory};
+use super::memory::{Memories, Memory, OpenDrift};
 use super::react::started_by;
 use super::reaction::DueReaction;
 use super::result::{Blocker, ClauseResult, Decision, Failure, FailureAt, Leave, NativeStep, NotExamined, Outcome, Verdict};
@@ -34,6 +34,8 @@ pub struct Run<'s> {
     /// Filled in where they stand, since they are large.
     pub(super) results: Vec<Option<ClauseResult>>,
     looked_at: HashMap<usize, bool>,
+    /// What this run changed beside what it meant to, by the clause whose correction did it.
+    changed: HashMap<Claim, ClauseAddress>,
     is_whole: bool,
     pub(super) started: BTreeSet<usize>,
     pub(super) phase: Phase,
@@ -106,6 +108,7 @@ impl<'s> Run<'s> {
             turns,
             results: std::iter::repeat_with(|| None).take(state.clauses.len()).collect(),
             looked_at: HashMap::new(),
+            changed: HashMap::new(),
             is_whole: input.part == Part::Whole,
             started: BTreeSet::new(),
             phase: Phase::NotBegun,
@@ -122,7 +125,7 @@ impl<'s> Run<'s> {
             for (address, memory) in &mut self.left_behind {
                 if !self.positions.contains_key(address) && memory.closed_at.is_none() {
                     memory.closed_at = Some(now);
-                    memory.drift_found_at = None;
+                    memory.drift = None;
                 }
             }
         }
@@ -153,6 +156,11 @@ impl<'s> Run<'s> {
 
     /// Returns what the run came to; `None` before it is over.
     pub fn finish(self) -> Option<Finished> {
+        let untouched = |at: &usize| self.results[*at].is_none();
+        let is_known_out = |memory: &Memory| memory.drift.is_some() || memory.alike.is_none();
+        let left_out = (0..self.results.len()).filter(untouched).count();
+        let out_of_line = (0..self.results.len()).filter(untouched).filter(|at| self.memories[*at].as_ref().is_some_and(is_known_out)).count();
+        let part = (!self.is_whole).then_some(PartOf { left_out: left_out as u64, known_out_of_line: out_of_line as u64 });
         matches!(self.phase, Phase::Over).then(|| {
             #[expect(clippy::filter_map_identity, reason = "it takes the results over where they stand, and flatten moves them")]
             let results: Vec<ClauseResult> = self.results.into_iter().filter_map(|result| result).collect();
@@ -160,7 +168,7 @@ impl<'s> Run<'s> {
             memories.reserve(self.memories.len());
             let of_clauses = self.state.clauses.iter().zip(self.memories);
             memories.extend(of_clauses.filter_map(|(clause, memory)| Some((clause.address.clone(), memory?))));
-            Finished { status: status_of(&results, !self.due.is_empty()), counts: Counts::of(&results), results, memories, due: self.due }
+            Finished { status: status_of(&results, !self.due.is_empty()), counts: Counts::of(&results), results, memories, due: self.due, part }
         })
     }
 
@@ -254,6 +262,7 @@ impl<'s> Run<'s> {
         let different = differences_in(&compared, clause, &seen.found, seen.content_bytes);
         let (found, already_there) = self.remember_found(at, &compared, &seen.found, different.is_empty(), now);
         let mut actions = self.settle_causes(&clause.address, &found);
+        let changed_by = self.changed.get(&clause.claim).cloned();
         let result = self.result(at);
         result.not_examined = not_examined(&seen.found);
         result.native = seen.native;
@@ -261,7 +270,9 @@ impl<'s> Run<'s> {
         if different.is_empty() {
             result.verdict = Some(Verdict::Alike);
             result.outcome = Outcome::InLine;
-            result.already_there = already_there;
+            // What this run brought along was not there before it looked.
+            result.already_there = already_there && changed_by.is_none();
+            result.changed_by = changed_by.filter(|_| already_there);
             result.found = Some(found);
             // A second look that finds nothing leaves what the first one said.
             if let Some(before) = before {
@@ -281,7 +292,8 @@ impl<'s> Run<'s> {
         result.verdict = Some(Verdict::Different);
         result.differences.clone_from(&different);
         let cause = self.cause(at, turn, &found, now);
-        self.decide(at, cause, now);
+        self.result(at).changed_by = changed_by.filter(|_| cause.cause == Cause::TargetMoved);
+        self.decide(at, cause, &found, now);
         if self.result(at).decision != Decision::Correct {
             actions.extend(self.react_or_go_on(at, now));
             return actions;
@@ -315,16 +327,17 @@ impl<'s> Run<'s> {
     fn cause(&self, at: usize, turn: Turn, found: &Digest, now: Timestamp) -> CauseFound {
         let clause = self.clause(at);
         let cause = cause_of(self.memories[at].as_ref(), &clause.wanted, found, now);
-        if matches!(turn, Turn::Again(_)) && cause.cause == Cause::Drift {
-            // It was alike a moment ago: our own package change did this.
+        let is_own = matches!(turn, Turn::Again(_)) || self.changed.contains_key(&clause.claim);
+        if is_own && cause.cause == Cause::Drift {
+            // It was alike before this run: our own package change did this.
             return CauseFound { cause: Cause::TargetMoved, also_drifted: false, window: None, newness: None };
         }
         cause
     }
 
-    fn decide(&mut self, at: usize, cause: CauseFound, now: Timestamp) {
+    fn decide(&mut self, at: usize, cause: CauseFound, found: &Digest, now: Timestamp) {
         let clause = self.clause(at);
-        let drift_found_at = self.note_drift(at, cause, now);
+        let drift_found_at = self.note_drift(at, cause, found, now);
         let want = Want { clause, correctable: clause.kind().correctable, cause, drift_found_at, blocker: self.blocker(at) };
         let due = decide(&want, &self.settings, now);
         let mode = self.settings.mode;
@@ -341,12 +354,19 @@ impl<'s> Run<'s> {
         result.outcome = if matches!(result.decision, Decision::Blocked { .. }) { Outcome::Blocked } else { Outcome::OutOfLine };
     }
 
-    /// Notes when the present drift was first found; a further change does not restart it.
-    fn note_drift(&mut self, at: usize, cause: CauseFound, now: Timestamp) -> Timestamp {
+    /// Notes the present drift, and returns when it was first found as it is now: a further, different change has its own grace.
+    fn note_drift(&mut self, at: usize, cause: CauseFound, found: &Digest, now: Timestamp) -> Timestamp {
         match &mut self.memories[at] {
-            Some(memory) if cause.has_drift() => *memory.drift_found_at.get_or_insert(now),
+            Some(memory) if cause.has_drift() => {
+                let new = || OpenDrift { first_found_at: now, found: found.clone(), found_so_at: now };
+                let drift = memory.drift.get_or_insert_with(new);
+                if drift.found != *found {
+                    (drift.found, drift.found_so_at) = (found.clone(), now);
+                }
+                drift.found_so_at
+            }
             Some(memory) => {
-                memory.drift_found_at = None;
+                memory.drift = None;
                 now
             }
             None => now,
@@ -393,6 +413,9 @@ impl<'s> Run<'s> {
             let memory = Memory::alike(clause.wanted.clone(), found, now);
             self.memories[at] = Some(memory.clone());
             actions.push(Action::Remember(clause.address.clone(), memory));
+        }
+        for claim in &correction.touched {
+            self.changed.entry(claim.clone()).or_insert_with(|| clause.address.clone());
         }
         self.look_again(at, &correction.touched);
         actions.extend(self.react_or_go_on(at, now));
@@ -456,6 +479,7 @@ fn blank(clause: &Clause) -> ClauseResult {
         newness: None,
         drift_window: None,
         already_there: false,
+        changed_by: None,
         decision: Decision::Nothing,
         would: None,
         outcome: Outcome::Idle,

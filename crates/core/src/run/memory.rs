@@ -15,9 +15,9 @@ pub struct Memory {
     /// The wanted digest when it was last alike; none if it never was.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub alike: Option<Alike>,
-    /// The first run that found the present drift, in any mode. Grace counts from here.
+    /// The present drift, if there is one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub drift_found_at: Option<Timestamp>,
+    pub drift: Option<OpenDrift>,
     /// When a complete state without the address was taken over.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub closed_at: Option<Timestamp>,
@@ -32,6 +32,17 @@ pub struct Alike {
     pub found: Digest,
     /// The moment of that inspection, by the node's clock.
     pub at: Timestamp,
+}
+
+/// A drift that was found and not yet put right.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OpenDrift {
+    /// The first run that found it, in any mode.
+    pub first_found_at: Timestamp,
+    /// The found digest of what it is now.
+    pub found: Digest,
+    /// The first run that found it as it is now: grace counts from here, so that each further edit has its own.
+    pub found_so_at: Timestamp,
 }
 
 /// The memories of all addresses, each once; their order says nothing.
@@ -51,7 +62,7 @@ impl Memory {
 
     /// Returns the memory of a clause that was just found alike.
     pub fn alike(wanted: Digest, found: Digest, at: Timestamp) -> Self {
-        Self { alike: Some(Alike { wanted, found, at }), drift_found_at: None, closed_at: None }
+        Self { alike: Some(Alike { wanted, found, at }), drift: None, closed_at: None }
     }
 
     /// Takes in that the clause was found alike; returns whether it was so for the first time.
@@ -59,7 +70,7 @@ impl Memory {
         match &mut self.alike {
             Some(alike) if alike.wanted == *wanted && alike.found == *found => {
                 alike.at = now;
-                (self.drift_found_at, self.closed_at) = (None, None);
+                (self.drift, self.closed_at) = (None, None);
                 false
             }
             _ => std::mem::replace(self, Self::alike(wanted.clone(), found.clone(), now)).alike.is_none(),

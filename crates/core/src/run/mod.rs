@@ -18,11 +18,11 @@ mod status;
 mod tests;
 mod way;
 
-pub use action::{Action, Correction, Finished, Inspection, OutOfOrder, Part, RunEvent, RunInput, Seen};
+pub use action::{Action, Correction, Finished, Inspection, OutOfOrder, Part, PartOf, RunEvent, RunInput, Seen};
 pub use cause::{Cause, CauseFound, DriftWindow, Newness, cause_of};
 pub use decide::{ChangeWindow, Hold, Mode, PutBack, Settings, Want, decide};
 pub use machine::Run;
-pub use memory::{Alike, Memories, Memory};
+pub use memory::{Alike, Memories, Memory, OpenDrift};
 pub use opening::next_opening;
 pub use reaction::{DueCause, DueReaction};
 pub use restart::{RestartDue, RestartPending, RestartPolicy, restart_due};

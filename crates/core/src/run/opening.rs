@@ -1,13 +1,16 @@
 //! When the first lock opens that a run found closed.
 
-use super::decide::Settings;
+use super::decide::{Mode, Settings};
 use super::result::{ClauseResult, Decision, Leave};
 use jiff::Timestamp;
 
 /// Returns the announced hour at which something that a run left will be due: the end of a grace or a hold, or the opening of
-/// the change window. None if nothing waits for an hour.
+/// the change window. None if nothing waits for an hour, or if the mode lets nothing happen at any hour.
 pub fn next_opening(results: &[ClauseResult], reaction_is_due: bool, settings: &Settings, now: Timestamp) -> Option<Timestamp> {
-    let of_clause = |result: &ClauseResult| match result.would.as_ref().unwrap_or(&result.decision) {
+    if settings.mode == Mode::Observe {
+        return None;
+    }
+    let of_clause = |result: &ClauseResult| match &result.decision {
         Decision::Leave { why: Leave::Hold { until, .. } | Leave::Grace { until } } => Some(*until),
         Decision::Leave { why: Leave::Window { opens } } => Some(*opens),
         _ => None,

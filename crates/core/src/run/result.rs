@@ -312,6 +312,9 @@ pub struct ClauseResult {
     /// Whether the first run that saw it found it already right.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub already_there: bool,
+    /// The clause of this very run by whose correction it came to be as it was found: a package that brought it along.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub changed_by: Option<ClauseAddress>,
     /// What was due.
     pub decision: Decision,
     /// What an enforcing run here and now would have done; of observing runs.

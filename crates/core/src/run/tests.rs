@@ -24,6 +24,8 @@ struct Node {
     reactions_fail: bool,
     /// Installing this package writes over that path.
     overwrites: Option<(String, String)>,
+    /// Installing this package brings that service along, which runs.
+    brings: Option<(String, String)>,
     /// What was done, in order.
     log: Vec<String>,
     memories: BTreeMap<ClauseAddress, Memory>,
@@ -75,6 +77,10 @@ impl Node {
         if let Some((_, path)) = self.overwrites.take_if(|(package, _)| package == address) {
             self.things.insert(format!("file:{path}"), BTreeMap::from([("content".into(), json!("from the package"))]));
             touched.insert(Claim::Path(path));
+        }
+        if let Some((_, service)) = self.brings.take_if(|(package, _)| package == address) {
+            self.things.insert(format!("service:{service}"), BTreeMap::from([("running".into(), json!(true))]));
+            touched.insert(Claim::Service(service));
         }
         Correction { touched, ..Correction::default() }
     }
@@ -317,18 +323,17 @@ fn what_cut_the_way_to_the_server_is_not_brought_in_again_until_something_else_i
 }
 
 #[test]
-fn grace_counts_from_the_first_run_that_found_the_drift_and_a_further_change_does_not_restart_it() {
+fn grace_counts_from_the_first_run_that_found_the_drift_as_it_is() {
     let wanted = state(vec![file("/a", "a").grace(150)]);
     let mut node = Node::default();
     node.run(&wanted, enforce());
     node = node.with("file:/a", "content", "edited");
     assert_eq!(node.run(&wanted, observe()).status, Status::DriftFound);
-    assert_eq!(memory_of(&node, "file:/a").drift_found_at, Some(Timestamp::from_second(200).unwrap()));
-    node = node.with("file:/a", "content", "edited again");
+    assert_eq!(memory_of(&node, "file:/a").drift.as_ref().unwrap().found_so_at, Timestamp::from_second(200).unwrap());
     let left = node.run(&wanted, enforce());
     assert_eq!(left.results[0].decision, Decision::Leave { why: Leave::Grace { until: Timestamp::from_second(350).unwrap() } });
     assert_eq!(node.run(&wanted, enforce()).status, Status::DriftCorrected);
-    assert_eq!(memory_of(&node, "file:/a").drift_found_at, None);
+    assert_eq!(memory_of(&node, "file:/a").drift, None);
 }
 
 #[test]
@@ -556,6 +561,62 @@ fn what_our_own_package_change_overwrites_is_corrected_once_more_and_is_no_drift
     ");
     assert_eq!(node.log, ["correct file:/etc/issue", "correct package:kiosk-shell", "correct file:/etc/issue"]);
     assert_eq!(node.run(&wanted, enforce()).status, Status::InLine);
+}
+
+#[test]
+fn what_this_run_brought_along_was_not_there_before_it_looked_and_is_no_drift() {
+    let mut node = Node { brings: Some(("package:labsvc".into(), "labsvc".into())), ..Node::default() };
+    let service = || clause("service:labsvc").with("running", true);
+    let wanted = state(vec![clause("package:labsvc").with("version", "1"), service(), file("/etc/issue", "ours")]);
+    let finished = node.run(&wanted, enforce());
+    let by = |at: usize| (finished.results[at].already_there, finished.results[at].changed_by.as_ref().map(ClauseAddress::as_str));
+    assert_eq!((by(0), by(1), by(2)), ((false, None), (false, Some("package:labsvc")), (false, None)));
+
+    // An upgrade that comes first in the order writes over a file that is looked at later: nobody changed it.
+    node.overwrites = Some(("package:labsvc".into(), "/etc/issue".into()));
+    let upgraded = state(vec![clause("package:labsvc").with("version", "2"), service(), file("/etc/issue", "ours")]);
+    let finished = node.run(&upgraded, enforce());
+    let issue = &finished.results[2];
+    assert_eq!((issue.cause, issue.outcome, &issue.drift_window), (Some(Cause::TargetMoved), Outcome::Corrected, &None));
+    assert_eq!(issue.changed_by.as_ref().unwrap().as_str(), "package:labsvc");
+    // What was there already is said to have been.
+    let finished = Node::default().with("service:labsvc", "running", true).run(&state(vec![service()]), enforce());
+    assert!(finished.results[0].already_there && finished.results[0].changed_by.is_none());
+}
+
+#[test]
+fn a_partial_run_says_what_it_left_out_and_what_of_it_is_known_to_be_out_of_line() {
+    let wanted = state(vec![file("/a", "a"), file("/b", "b"), file("/c", "c")]);
+    let mut node = Node::default();
+    assert_eq!(node.run(&wanted, enforce()).part, None);
+    node = node.with("file:/a", "content", "edited");
+    node.run(&wanted, observe());
+    let part = Part::Chosen(BTreeSet::from([ClauseAddress::parse("file:/b").unwrap()]));
+    let finished = node.run_part(&wanted, enforce(), &part).unwrap();
+    assert_eq!((finished.status, finished.part), (Status::InLine, Some(PartOf { left_out: 2, known_out_of_line: 1 })));
+    assert_eq!(finished.part.unwrap().words(), "a part only: 2 clauses were left out, 1 of them known to be out of line");
+}
+
+#[test]
+fn a_further_edit_during_an_open_grace_has_its_own() {
+    let wanted = state(vec![file("/a", "a").grace(250)]);
+    let mut node = Node::default();
+    node.run(&wanted, enforce());
+    let edited = |node: Node, content: &str| node.with("file:/a", "content", content);
+    node = edited(node, "first");
+    let left_until = |finished: &Finished| match &finished.results[0].decision {
+        Decision::Leave { why: Leave::Grace { until } } => Some(until.as_second()),
+        _ => None,
+    };
+    assert_eq!(left_until(&node.run(&wanted, enforce())), Some(450));
+    node = edited(node, "second");
+    let finished = node.run(&wanted, enforce());
+    assert_eq!(left_until(&finished), Some(550), "found at 300");
+    let window = finished.results[0].drift_window.unwrap();
+    assert_eq!((window.from.as_second(), window.to.as_second()), (100, 200), "it is the same episode");
+    assert_eq!(left_until(&node.run(&wanted, enforce())), Some(550));
+    assert_eq!(left_until(&node.run(&wanted, enforce())), Some(550));
+    assert_eq!(node.run(&wanted, enforce()).results[0].outcome, Outcome::Corrected);
 }
 
 #[test]

@@ -5,10 +5,11 @@ use crate::error::HostError;
 use crate::machine::{Machine, NotSeen, Work, seen};
 use crate::packages::PackageFound;
 use constans_core::compare::{Difference, Found, Presence};
-use constans_core::kind::VersionWish;
+use constans_core::kind::{Claim, VersionWish};
 use constans_core::kit::Gone;
 use constans_core::run::Seen;
 use constans_core::state::Clause;
+use std::collections::BTreeMap;
 
 pub(super) fn inspect(machine: &mut Machine, clause: &Clause) -> Result<Seen, NotSeen> {
     let packages = machine.packages_of(clause);
@@ -38,6 +39,7 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause) -> Result<Seen, No
 
 pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Difference], work: &mut Work<'_>) -> Result<(), HostError> {
     let name = clause.name();
+    let accounts_before = machine.accounts.names()?;
     let packages = machine.packages_of(clause);
     let mut left = Vec::new();
     if clause.gone != Gone::No || presence_differs(differences) || differs(differences, "version") {
@@ -60,5 +62,11 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
             work.done.native.push(step);
         }
     }
+    let accounts_after = machine.accounts.names()?;
+    let came = |before: &BTreeMap<u32, String>, after: &BTreeMap<u32, String>| {
+        after.iter().filter(|(id, name)| before.get(id) != Some(name)).map(|(_, name)| name.clone()).collect::<Vec<_>>()
+    };
+    work.done.touched.extend(came(&accounts_before.accounts, &accounts_after.accounts).into_iter().map(Claim::Account));
+    work.done.touched.extend(came(&accounts_before.groups, &accounts_after.groups).into_iter().map(Claim::AccountGroup));
     left.iter().try_for_each(|path| take_away(machine, work, &clause.address, path))
 }

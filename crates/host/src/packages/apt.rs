@@ -137,25 +137,12 @@ impl PackageManager for Apt {
         Ok((versions, ended.step))
     }
 
-    /// What is to be unpacked is fetched first, by a program of its own that may be ended.
+    fn fetch(&self, name: &str, version: &str) -> Result<Ended, HostError> {
+        self.apt("apt-get", install_arguments(name, version, &["--download-only"]))
+    }
+
     fn install(&self, name: &str, version: &str) -> Result<Ended, HostError> {
-        let arguments = |more: &'static [&'static str]| {
-            let options = [
-                "--yes",
-                LOCK_PATIENCE,
-                "--allow-downgrades",
-                "--option=Dpkg::Options::=--force-confdef",
-                "--option=Dpkg::Options::=--force-confold",
-                "install",
-            ];
-            let all = options.iter().chain(more).map(|option| (*option).to_owned());
-            all.chain([format!("{name}={version}")]).collect::<Vec<_>>()
-        };
-        let fetched = self.apt("apt-get", arguments(&["--download-only"]))?;
-        if !fetched.is_well {
-            return Ok(fetched);
-        }
-        self.change("apt-get", arguments(&[]))
+        self.change("apt-get", install_arguments(name, version, &[]))
     }
 
     fn remove(&self, name: &str, gone: Gone) -> Result<(Ended, Vec<String>), HostError> {
@@ -233,6 +220,18 @@ impl PackageManager for Apt {
         };
         HostError { remedy, ..HostError::new(message).command(step) }
     }
+}
+
+fn install_arguments(name: &str, version: &str, more: &[&str]) -> Vec<String> {
+    let options = [
+        "--yes",
+        LOCK_PATIENCE,
+        "--allow-downgrades",
+        "--option=Dpkg::Options::=--force-confdef",
+        "--option=Dpkg::Options::=--force-confold",
+        "install",
+    ];
+    options.iter().chain(more).map(|option| (*option).to_owned()).chain([format!("{name}={version}")]).collect()
 }
 
 /// Returns the package that a list is of.

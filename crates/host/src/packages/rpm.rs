@@ -193,11 +193,12 @@ impl PackageManager for Rpm {
         Ok((ended.stdout.split_whitespace().map(str::to_owned).collect(), ended.step))
     }
 
+    fn fetch(&self, name: &str, version: &str) -> Result<Ended, HostError> {
+        self.dnf(&["--assumeyes", "--downloadonly", "install", &format!("{name}-{version}")])
+    }
+
     fn install(&self, name: &str, version: &str) -> Result<Ended, HostError> {
-        let package = format!("{name}-{version}");
-        // What is to be unpacked is fetched first, by a program of its own that may be ended.
-        let fetched = self.dnf(&["--assumeyes", "--downloadonly", "install", &package])?;
-        if fetched.is_well { self.change(&["--assumeyes", "install", &package]) } else { Ok(fetched) }
+        self.change(&["--assumeyes", "install", &format!("{name}-{version}")])
     }
 
     /// rpm keeps settings that somebody changed, under another name.

@@ -3,7 +3,7 @@
 use super::things::{Thing, Things};
 use crate::error::HostError;
 use constans_core::compare::Found;
-use constans_core::kind::{VersionOrder, VersionWish};
+use constans_core::kind::{Claim, VersionOrder, VersionWish};
 use constans_core::kit::Gone;
 use constans_core::run::{Correction, PackageChange};
 use constans_core::state::Clause;
@@ -89,6 +89,7 @@ pub(super) fn put_right(things: &mut Things, clause: &Clause, repository: &Repos
     }
     if let (Some(service), None) = (service, before) {
         let thing = things.made(&service);
+        done.touched.extend(service.strip_prefix("service:").map(|name| Claim::Service(name.to_owned())));
         thing.set("running", true);
         thing.set("enabled", true);
     }

@@ -77,6 +77,7 @@ fn shown(row: run::ListedRow) -> Result<RunSummary, ApiError> {
         counts: row.counts.map(read).transpose()?,
         state: row.state,
         learned: row.learned.to_jiff(),
+        partial: row.partial,
         did_not_end: row.did_not_end.map(read).transpose()?,
     })
 }

@@ -258,15 +258,17 @@ pub struct ListedRow {
     pub learned: SqlTimestamp,
     /// How far it came, if it did not come to its end.
     pub did_not_end: Option<Value>,
+    /// Whether it touched a part only.
+    pub partial: bool,
 }
 
 /// Returns a node's runs, the last one first; at most 200. They are learned in the order of their sequence.
 pub async fn of_node(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<ListedRow>> {
     sqlx::query_as(
-        "(select run, began, began as last, 1::bigint as count, mode, status, report -> 'counts' as counts, state, learned_at as learned, report -> 'did_not_end' as did_not_end
+        "(select run, began, began as last, 1::bigint as count, mode, status, report -> 'counts' as counts, state, learned_at as learned, report -> 'did_not_end' as did_not_end, partial
           from run where node = $1 order by learned_at desc limit 200)
          union all
-         (select null, first_at, last_at, count, mode, 'in_line', null, state, last_learned_at, null from run_span where node = $1 order by id desc limit 200)
+         (select null, first_at, last_at, count, mode, 'in_line', null, state, last_learned_at, null, false from run_span where node = $1 order by id desc limit 200)
          order by learned desc, last desc limit 200",
     )
     .bind(node)
