@@ -19,6 +19,7 @@ pub struct Fleet {
     database: String,
     agents: u16,
     people: u16,
+    metrics: u16,
     /// The fingerprint of the server's CA.
     pub ca: String,
     administrator: String,
@@ -59,10 +60,10 @@ impl Fleet {
         fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755)).expect("others may look into it");
         let postgres = Postgres::start(&folder.path().join("postgres")).expect("PostgreSQL starts");
         let database = postgres.database("constans").expect("a database");
-        let (agents, people) = (free_port(), free_port());
+        let (agents, people, metrics) = (free_port(), free_port(), free_port());
         let administrator = if an_administrator { token(&database, "ilse.maren", "administrator") } else { String::new() };
-        let server = serve(&folder, &database, agents, people, clock.as_deref());
-        let mut fleet = Self { server, _postgres: postgres, folder, database, agents, people, ca: String::new(), administrator, clock };
+        let server = serve(&folder, &database, [agents, people, metrics], clock.as_deref());
+        let mut fleet = Self { server, _postgres: postgres, folder, database, agents, people, metrics, ca: String::new(), administrator, clock };
         fleet.wait();
         fleet.ca = fleet
             .log()
@@ -76,7 +77,7 @@ impl Fleet {
 
     fn wait(&mut self) {
         let end = Instant::now() + Duration::from_secs(30);
-        while [self.agents, self.people].iter().any(|port| TcpStream::connect(("127.0.0.1", *port)).is_err()) {
+        while [self.agents, self.people, self.metrics].iter().any(|port| TcpStream::connect(("127.0.0.1", *port)).is_err()) {
             assert!(self.server.try_wait().expect("it can be asked").is_none() && Instant::now() < end, "the server does not start:\n{}", self.log());
             std::thread::sleep(Duration::from_millis(20));
         }
@@ -94,7 +95,7 @@ impl Fleet {
 
     /// Starts the server again.
     pub fn start_server(&mut self) {
-        self.server = serve(&self.folder, &self.database, self.agents, self.people, self.clock.as_deref());
+        self.server = serve(&self.folder, &self.database, [self.agents, self.people, self.metrics], self.clock.as_deref());
         self.wait();
     }
 
@@ -227,6 +228,11 @@ impl Fleet {
         format!("https://127.0.0.1:{}", self.agents)
     }
 
+    /// Returns the URL of the server's own metrics.
+    pub fn metrics_url(&self) -> String {
+        format!("http://127.0.0.1:{}/metrics", self.metrics)
+    }
+
     /// Returns the administrator's token.
     pub fn administrator(&self) -> &str {
         &self.administrator
@@ -276,10 +282,11 @@ fn free_port() -> u16 {
     TcpListener::bind("127.0.0.1:0").and_then(|listener| listener.local_addr()).expect("a free port").port()
 }
 
-fn serve(folder: &TempDir, database: &str, agents: u16, people: u16, clock: Option<&Path>) -> Child {
+fn serve(folder: &TempDir, database: &str, ports: [u16; 3], clock: Option<&Path>) -> Child {
+    let [agents, people, metrics] = ports.map(|port| format!("127.0.0.1:{port}"));
     let log = File::options().create(true).append(true).open(folder.path().join("log")).expect("a log");
     Command::new(program("constans-server"))
-        .args(["serve", "--name", "127.0.0.1", "--agents", &format!("127.0.0.1:{agents}"), "--people", &format!("127.0.0.1:{people}")])
+        .args(["serve", "--name", "127.0.0.1", "--agents", &agents, "--people", &people, "--metrics", &metrics])
         .arg("--protected")
         .arg(folder.path().join("protected"))
         .args(clock.into_iter().flat_map(|clock| [Path::new("--clock"), clock]))

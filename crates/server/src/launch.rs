@@ -1,8 +1,11 @@
 //! Starting: the database, the CA, and the two listeners on one runtime.
 
 use crate::checkin::check_in::ShownCheckIn;
+use crate::metrics::{self, Metrics};
+use crate::other_methods::with_other_methods;
 use crate::people::welcome_first;
 use crate::problem::{NoNul, caught};
+use crate::request_log::RequestLog;
 use crate::store::alive;
 use crate::store::run::PlainRun;
 use crate::trust::{Authority, AuthorityError, HandedOut, Refusals, Secret};
@@ -18,8 +21,8 @@ use rocket::config::{LogLevel, MutualTls, TlsConfig};
 use rocket::data::{Limits, ToByteUnit as _};
 use rocket::shield::{Hsts, Shield};
 use rocket::{Build, Config, Rocket, Route};
-use sqlx::PgPool;
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
+use sqlx::{Connection as _, PgConnection, PgPool};
 use std::collections::BTreeMap;
 use std::fs::OpenOptions;
 use std::io::Write as _;
@@ -44,6 +47,9 @@ pub struct Settings {
     /// Where people and programs are heard
     #[arg(long, value_name = "ADDRESS", default_value = "0.0.0.0:7444")]
     pub people: SocketAddr,
+    /// Where the server's own metrics are read, without signing in
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7445")]
+    pub metrics: SocketAddr,
     /// A name or address by which this server is called; repeat it for several
     #[arg(long = "name", value_name = "NAME", required = true)]
     pub names: Vec<String>,
@@ -58,6 +64,8 @@ pub struct Settings {
     pub clock: Option<PathBuf>,
 }
 
+/// How long a request waits for a connection to the database.
+const POOL_PATIENCE: Duration = Duration::from_secs(10);
 /// How often the server notes that it hears.
 const ALIVE_EVERY: Duration = Duration::from_secs(10);
 
@@ -125,6 +133,8 @@ pub struct Here {
     pub kits: Mutex<BTreeMap<String, Arc<Kit>>>,
     /// Who was refused, also when the database forgets.
     pub refusals: Refusals,
+    /// What the server measures of itself.
+    pub metrics: Arc<Metrics>,
 }
 
 /// Connects to the database and brings its schema up to date.
@@ -133,14 +143,17 @@ pub struct Here {
 ///
 /// Returns why that failed.
 pub async fn open_database(url: &str) -> Result<PgPool, LaunchError> {
-    let options = PgPoolOptions::new().max_connections(16).acquire_timeout(Duration::from_secs(10));
+    let options = PgPoolOptions::new().max_connections(16).acquire_timeout(POOL_PATIENCE);
     let to: PgConnectOptions = url.parse().map_err(LaunchError::Database)?;
     // Compiling a statement takes longer than any of ours runs, what lists read lies in memory, and the statements of a page
     // are beside one another already.
     let settings = [("jit", "off"), ("random_page_cost", "1"), ("max_parallel_workers_per_gather", "0")];
-    let pool = options.connect_with(to.options(settings)).await.map_err(LaunchError::Database)?;
-    sqlx::migrate!().run(&pool).await?;
-    Ok(pool)
+    // A new schema may take as long as it takes.
+    let mut migrating = PgConnection::connect_with(&to.clone().options(settings)).await.map_err(LaunchError::Database)?;
+    sqlx::migrate!().run(&mut migrating).await?;
+    migrating.close().await.map_err(LaunchError::Database)?;
+    let bounds = [("statement_timeout", "60s"), ("lock_timeout", "20s"), ("idle_in_transaction_session_timeout", "10min")];
+    options.connect_with(to.options(settings).options(bounds)).await.map_err(LaunchError::Database)
 }
 
 /// Serves until the process is told to stop.
@@ -164,7 +177,8 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     partitions::make_ahead(&db).await.map_err(LaunchError::Database)?;
     tokio::spawn(partitions::keep_ahead(db.clone()));
     tokio::spawn(stay_alive(db.clone()));
-    let (chain, key) = authority.issue_server(&settings.names)?;
+    let (chain, key, ends_at) = authority.issue_server(&settings.names)?;
+    let metrics = Metrics::begin(vec![("server", ends_at)]);
     let ca = authority.certificate().to_owned();
     let agent_urls = settings.names.iter().map(|name| format!("https://{}:{}", bracketed(name), settings.agents.port())).collect();
     tracing::info!(fingerprint = authority.fingerprint(), "the CA's fingerprint");
@@ -178,15 +192,19 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
         kits: Mutex::default(),
         handed_out,
         refusals,
+        metrics,
     });
     let mutual = TlsConfig::from_bytes(chain.as_bytes(), key.as_bytes()).with_mutual(MutualTls::from_bytes(ca.as_bytes()).mandatory(false));
     let plain = TlsConfig::from_bytes(chain.as_bytes(), key.as_bytes());
-    let agents = listener(settings.agents, mutual, &db, &here, checkin::routes());
+    let agents = listener("agents", settings.agents, Some(mutual), &db, &here, with_other_methods(checkin::routes()));
     let agents = agents.manage(Gathering::<ShownCheckIn>::begin(db.clone())).manage(Gathering::<PlainRun>::begin(db.clone()));
-    let people = listener(settings.people, plain, &db, &here, api::routes()).mount("/", api::pages()).attach(api::AnswerHeaders);
+    let measured = listener("metrics", settings.metrics, None, &db, &here, metrics::routes()).manage(here.metrics.clone());
+    let people = listener("people", settings.people, Some(plain), &db, &here, with_other_methods(api::routes()))
+        .mount("/", api::pages())
+        .attach(api::AnswerHeaders);
     let people = people.manage(api::Changes::begin(db.clone()));
-    let (agents, people) = (run(agents, settings.agents), run(people, settings.people));
-    tokio::try_join!(agents, people).map(|_| ())
+    let (agents, people, measured) = (run(agents, settings.agents), run(people, settings.people), run(measured, settings.metrics));
+    tokio::try_join!(agents, people, measured).map(|_| ())
 }
 
 /// Notes again and again that the server hears.
@@ -217,11 +235,12 @@ async fn run(rocket: Rocket<Build>, address: SocketAddr) -> Result<(), LaunchErr
     rocket.launch().await.map(|_| ()).map_err(failed)
 }
 
-fn listener(address: SocketAddr, tls: TlsConfig, db: &PgPool, here: &Arc<Here>, routes: Vec<Route>) -> Rocket<Build> {
+fn listener(name: &'static str, address: SocketAddr, tls: Option<TlsConfig>, db: &PgPool, here: &Arc<Here>, routes: Vec<Route>) -> Rocket<Build> {
+    let log = RequestLog { listener: name, metrics: here.metrics.clone() };
     let config = Config {
         address: address.ip(),
         port: address.port(),
-        tls: Some(tls),
+        tls,
         // A header could be forged.
         ip_header: None,
         log_level: LogLevel::Critical,
@@ -231,6 +250,7 @@ fn listener(address: SocketAddr, tls: TlsConfig, db: &PgPool, here: &Arc<Here>, 
     let shield = Shield::default().enable(Hsts::default());
     rocket::custom(config)
         .attach(shield)
+        .attach(log)
         .attach(NoNul)
         .manage(db.clone())
         .manage(here.clone())

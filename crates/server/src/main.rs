@@ -4,6 +4,7 @@ use clap::{Parser, Subcommand};
 use constans_folder::bounds;
 use constans_server::launch::{self, Settings};
 use constans_server::{api, people, trust::Role};
+use std::io::IsTerminal as _;
 use std::process::ExitCode;
 
 /// Reports and answers are many small values that are made and dropped: this takes a tenth off the time of a check-in.
@@ -60,7 +61,13 @@ fn main() -> ExitCode {
     rustls::crypto::ring::default_provider().install_default().expect("no other provider was installed before");
     let filter =
         tracing_subscriber::EnvFilter::try_from_env("CONSTANS_LOG").unwrap_or_else(|_| "info,rocket=error,rocket_http=error,sqlx=warn".into());
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(std::io::stderr().is_terminal());
+    // One object of JSON a line, for whoever gathers logs.
+    if std::env::var("CONSTANS_LOG_FORMAT").is_ok_and(|format| format == "json") {
+        log.json().init();
+    } else {
+        log.init();
+    }
     let command = CommandLine::parse().command;
     if matches!(command, Command::TryCheck) {
         let tried = bounds::bind_this_process().and_then(|()| bounds::check_from(std::io::stdin()));

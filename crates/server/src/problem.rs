@@ -26,7 +26,10 @@ pub enum ApiError {
     WrongPassword,
     /// Too many failures to sign in.
     #[error("too many attempts to sign in failed")]
-    TooOften,
+    TooOften {
+        /// In so many seconds another one is heard.
+        wait_secs: u64,
+    },
     /// A one-time link that was used or ended.
     #[error("this link was used already, or its time is over")]
     LinkOver,
@@ -84,7 +87,7 @@ pub enum ApiError {
     Wrong(String),
     /// The database did not do its part.
     #[error("the database does not answer as it should")]
-    Database(#[from] sqlx::Error),
+    Database(#[source] sqlx::Error),
     /// Something that is stored cannot be read.
     #[error("the stored {what} cannot be read")]
     Stored {
@@ -93,6 +96,12 @@ pub enum ApiError {
         /// Why.
         because: String,
     },
+    /// The database was busy for longer than a request waits.
+    #[error("the database is busy")]
+    Busy(#[source] sqlx::Error),
+    /// Work of the server's own broke off: it is a fault of the server.
+    #[error("{0} broke off")]
+    BrokeOff(&'static str, #[source] tokio::task::JoinError),
     /// The protected folder could not be written.
     #[error("the server's protected folder cannot be written")]
     Protected(#[source] std::io::Error),
@@ -100,6 +109,18 @@ pub enum ApiError {
     #[error("a certificate could not be made")]
     Certificate(#[from] rcgen::Error),
 }
+
+impl From<sqlx::Error> for ApiError {
+    fn from(error: sqlx::Error) -> Self {
+        // Statements and locks that took longer than they may (PostgreSQL's codes, appendix A).
+        let code = error.as_database_error().and_then(sqlx::error::DatabaseError::code);
+        let is_busy = matches!(error, sqlx::Error::PoolTimedOut) || matches!(code.as_deref(), Some("57014" | "55P03" | "40P01" | "53300"));
+        if is_busy { Self::Busy(error) } else { Self::Database(error) }
+    }
+}
+
+/// After so many seconds a request that found the server busy is tried again.
+const RETRY_AFTER_SECS: &str = "5";
 
 /// What a handler answers.
 pub type Answer<T> = Result<rocket::serde::json::Json<T>, ApiError>;
@@ -110,11 +131,12 @@ impl ApiError {
         match self {
             Self::Unknown(_) | Self::NotSignedIn | Self::WrongPassword => Status::Unauthorized,
             Self::NotAllowed { .. } | Self::Revoked(_) | Self::Retired(_) | Self::NotOurPage | Self::LinkOver => Status::Forbidden,
-            Self::TooOften => Status::TooManyRequests,
+            Self::TooOften { .. } => Status::TooManyRequests,
             Self::Missing { .. } => Status::NotFound,
             Self::Conflict { .. } => Status::Conflict,
             Self::Wrong(_) | Self::Findings { .. } | Self::Filter { .. } => Status::UnprocessableEntity,
-            Self::Database(_) => Status::ServiceUnavailable,
+            Self::Database(_) | Self::Busy(_) => Status::ServiceUnavailable,
+            Self::BrokeOff(..) => Status::InternalServerError,
             Self::Certificate(_) | Self::Protected(_) | Self::Random(_) | Self::Stored { .. } => Status::InternalServerError,
         }
     }
@@ -147,7 +169,7 @@ impl ApiError {
             Self::WrongPassword => {
                 ("wrong_password", Some("an administrator gives a new one-time link: constans-server link --person NAME".to_owned()))
             }
-            Self::TooOften => ("too_often", Some("wait a quarter of an hour".to_owned())),
+            Self::TooOften { wait_secs } => ("too_often", Some(format!("try again in {wait_secs} s"))),
             Self::LinkOver => ("link_over", Some("an administrator makes another: constans-server link --person NAME".to_owned())),
             Self::Random(_) => ("randomness", None),
             Self::NotAllowed { .. } => ("not_allowed", Some("an administrator gives roles".to_owned())),
@@ -160,6 +182,8 @@ impl ApiError {
             Self::Wrong(_) => ("wrong_request", None),
             Self::Database(_) => ("database", Some("the server's log says more; try again".to_owned())),
             Self::Stored { .. } => ("stored", Some("the server's log says more; was its database changed by something else?".to_owned())),
+            Self::Busy(_) => ("busy", Some("try again in some seconds".to_owned())),
+            Self::BrokeOff(..) => ("broke_off", Some("the server's log says more; it is a fault of the server".to_owned())),
             Self::Protected(_) => ("protected_folder", Some("the server's log says more".to_owned())),
             Self::Certificate(_) => ("certificate", Some("the server's log says more".to_owned())),
         };
@@ -173,20 +197,29 @@ impl<'r> Responder<'r, 'static> for ApiError {
         if let Self::Stored { because, .. } = &self {
             tracing::error!(because, "{self}");
         }
-        if matches!(self, Self::Database(_) | Self::Certificate(_) | Self::Protected(_)) {
+        if matches!(self, Self::Database(_) | Self::Busy(_) | Self::BrokeOff(..) | Self::Certificate(_) | Self::Protected(_)) {
             tracing::error!(cause = ?std::error::Error::source(&self), "{self}");
         }
         respond(&self.problem())
     }
 }
 
-fn respond(problem: &Problem) -> response::Result<'static> {
+/// Returns a problem as it is sent.
+///
+/// # Errors
+///
+/// Returns that it cannot be.
+pub fn respond(problem: &Problem) -> response::Result<'static> {
     let body = serde_json::to_vec(problem).map_err(|_| Status::InternalServerError)?;
-    Response::build()
-        .status(Status::new(problem.status))
-        .header(ContentType::new("application", "problem+json"))
-        .sized_body(body.len(), Cursor::new(body))
-        .ok()
+    let mut response = Response::build();
+    response.status(Status::new(problem.status)).header(ContentType::new("application", "problem+json")).sized_body(body.len(), Cursor::new(body));
+    if problem.status == Status::ServiceUnavailable.code {
+        response.raw_header("Retry-After", RETRY_AFTER_SECS);
+    }
+    if problem.status == Status::Unauthorized.code {
+        response.raw_header("WWW-Authenticate", "Bearer");
+    }
+    response.ok()
 }
 
 /// Refuses addresses that hold a NUL, which no text of the database can: nothing is called so.

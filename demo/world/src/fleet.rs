@@ -17,6 +17,7 @@ const WORDS: &str = include_str!("../../try.txt");
 pub struct Ports {
     agents: u16,
     people: u16,
+    metrics: u16,
 }
 
 impl Ports {
@@ -26,12 +27,12 @@ impl Ports {
             Ok(text) => text.parse().map_err(|_| io::Error::other(format!("DEMO_PORT is `{text}`, and no number of a port")))?,
             Err(_) => 7443,
         };
-        Ok(Self { agents, people: agents + 1 })
+        Ok(Self { agents, people: agents + 1, metrics: agents + 2 })
     }
 
     /// Says which port is busy, before anything starts.
     pub fn check_free(self) -> io::Result<()> {
-        for port in [self.agents, self.people] {
+        for port in [self.agents, self.people, self.metrics] {
             TcpListener::bind(("127.0.0.1", port))
                 .map_err(|_| io::Error::other(format!("port {port} is used by another program: end it, or name another port by DEMO_PORT=…")))?;
         }
@@ -63,6 +64,7 @@ impl Fleet {
         let server = tied(&folder.join("constans-server"), false)
             .args(["serve", "--name", "127.0.0.1", "--title", "Skerry Line · demo", "--colour", "#5B3A6E"])
             .args(["--agents", &format!("127.0.0.1:{}", ports.agents), "--people", &format!("127.0.0.1:{}", ports.people)])
+            .args(["--metrics", &format!("127.0.0.1:{}", ports.metrics)])
             .arg("--protected")
             .arg(folder.join("protected"))
             .env("CONSTANS_DATABASE", &database)

@@ -1,10 +1,11 @@
 //! The OpenAPI document of the interface, made from the handlers.
 
-use super::{clauses, events, fleet, group, invitation, joining, node, recovery, release, run, sign_in, stage, work};
+use super::{clauses, events, fleet, group, health, invitation, joining, node, recovery, release, run, sign_in, stage, work};
 use crate::checkin::{check_in, join, wanted};
 use constans_wire::check_in::Problem;
 use rocket::get;
 use rocket::http::ContentType;
+use std::sync::LazyLock;
 use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa::openapi::{ContentBuilder, Ref, ResponseBuilder};
 use utoipa::{Modify, OpenApi};
@@ -22,7 +23,7 @@ use utoipa::{Modify, OpenApi};
         clauses::left, recovery::show, recovery::end,
         release::prepare, release::put_content, release::publish, release::list, release::show, release::text,
         release::file, release::compare, release::log, release::withdraw, release::labels, release::kinds, stage::list, stage::serve, stage::back, group::list, group::set,
-        run::list, run::show, run::episodes, work::under_way, document,
+        run::list, run::show, run::episodes, work::under_way, document, health::healthy, health::ready,
         join::greeting, join::join, join::ask_again, join::renew, check_in::check_in, wanted::state, wanted::content, wanted::report,
     )
 )]
@@ -57,8 +58,9 @@ pub fn document_text() -> String {
 /// This document.
 #[utoipa::path(tag = "server", security(()), responses((status = 200, body = Object)))]
 #[get("/api/openapi.json")]
-pub fn document() -> (ContentType, String) {
-    (ContentType::JSON, document_text())
+pub fn document() -> (ContentType, &'static str) {
+    static TEXT: LazyLock<String> = LazyLock::new(document_text);
+    (ContentType::JSON, TEXT.as_str())
 }
 
 #[cfg(test)]

@@ -1,11 +1,14 @@
 //! Live progress, as server-sent events.
 
+use crate::launch::Here;
+use crate::metrics::Metrics;
 use crate::store::notice::{CHANNEL, WORK};
 use crate::trust::{Allowed, NodeRead};
 use rocket::response::stream::{Event, EventStream};
 use rocket::{Shutdown, State, get};
 use sqlx::PgPool;
 use sqlx::postgres::PgListener;
+use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::broadcast::{self, Sender, error::RecvError};
 
@@ -18,6 +21,25 @@ impl Changes {
         let (sender, _) = broadcast::channel(256);
         tokio::spawn(listen(db, sender.clone()));
         Self(sender)
+    }
+}
+
+/// How often a stream shows that it is alive, and it is looked whether its reader may read on.
+const ALIVE_EVERY: Duration = Duration::from_secs(15);
+
+/// An open stream, as long as it is.
+struct Open(Arc<Metrics>);
+
+impl Open {
+    fn counted(metrics: &Arc<Metrics>) -> Self {
+        metrics.streams.inc();
+        Self(metrics.clone())
+    }
+}
+
+impl Drop for Open {
+    fn drop(&mut self) {
+        self.0.streams.dec();
     }
 }
 
@@ -41,14 +63,24 @@ async fn listen(db: PgPool, sender: Sender<String>) {
 /// further or ended.
 #[utoipa::path(tag = "fleet", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, content_type = "text/event-stream", body = String)))]
 #[get("/api/events")]
-pub fn events(_caller: Allowed<NodeRead>, changes: &State<Changes>, mut end: Shutdown) -> EventStream![] {
+pub fn events(caller: Allowed<NodeRead>, changes: &State<Changes>, db: &State<PgPool>, here: &State<Arc<Here>>, mut end: Shutdown) -> EventStream![] {
     let mut receiver = changes.0.subscribe();
+    let (db, open) = (db.inner().clone(), Open::counted(&here.metrics));
     EventStream! {
+        let _open = open;
         yield Event::data("everything").event("changed");
         loop {
             let told = tokio::select! {
                 told = receiver.recv() => told,
                 () = &mut end => break,
+                () = tokio::time::sleep(ALIVE_EVERY) => {
+                    // Whoever signed out, or may look no longer, is told nothing more. A reader who has gone is noticed by this.
+                    if !caller.is_still_allowed(&db).await {
+                        break;
+                    }
+                    yield Event::comment("alive");
+                    continue;
+                }
             };
             match told {
                 Ok(what) if what == WORK => yield Event::data(what).event("work"),

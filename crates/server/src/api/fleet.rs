@@ -97,7 +97,7 @@ pub async fn undecided(db: &PgPool, by: &Narrowing) -> Result<usize, ApiError> {
 
 async fn on_thread<T: Send + 'static>(work: impl FnOnce() -> Result<T, ApiError> + Send + 'static) -> Result<T, ApiError> {
     let done = tokio::task::spawn_blocking(|| on_large_stack(work)).await;
-    done.map_err(|error| ApiError::Wrong(format!("the filter broke off: {error}")))?
+    done.map_err(|error| ApiError::BrokeOff("the filter", error))?
 }
 
 fn parse(filter: &str) -> Result<Condition, ApiError> {
@@ -173,7 +173,7 @@ async fn signs_and_attention(db: &PgPool, by: &Narrowing, now: Timestamp) -> Res
         Ok((signs, troubled))
     };
     let ((signs, troubled), exceptions, tugs) =
-        tokio::try_join!(signs_and_troubled, exception::all(db, by), exception::tugs_of_war(db, by)).map_err(ApiError::Database)?;
+        tokio::try_join!(signs_and_troubled, exception::all(db, by), exception::tugs_of_war(db, by)).map_err(ApiError::from)?;
     let signs =
         signs.into_iter().map(|row| Ok(SignCount { sign: read(row.sign.into())?, nodes: count(row.nodes) })).collect::<Result<_, ApiError>>()?;
     let nodes: Vec<AttentionNode> = troubled.into_iter().map(|row| attention_node(row, now)).collect::<Result<_, _>>()?;

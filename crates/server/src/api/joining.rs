@@ -55,7 +55,7 @@ pub async fn approve(id: Uuid, how: JsonBody<Approve>, caller: Allowed<JoinDecid
     let (node_id, name) = match &how.as_node {
         Some(known) => {
             let missing = || ApiError::Missing { what: "node", name: known.clone() };
-            let node_id = node::by_name(&mut *transaction, known).await?.ok_or_else(missing)?;
+            let node_id = node::locked_by_name(&mut *transaction, known).await?.ok_or_else(missing)?;
             let keys = node::let_back(&mut transaction, node_id).await?.iter().map(|key| hex(key)).collect();
             here.refusals.add(&Refusal { at: crate::clock::now(), node: node_id, refused: false, keys }).map_err(ApiError::Protected)?;
             heard::forget(&mut transaction, node_id).await?;
@@ -94,7 +94,7 @@ async fn approve_again(db: &mut PgConnection, node: Uuid, request: &RequestRow, 
 }
 
 async fn new_node(db: &mut PgConnection, request: &RequestRow) -> Result<Uuid, ApiError> {
-    if node::by_name(&mut *db, &request.name).await?.is_some() {
+    if node::locked_by_name(&mut *db, &request.name).await?.is_some() {
         return Err(ApiError::Conflict {
             message: format!("a node is called {} already", request.name),
             hint: format!("if this is that node on a new machine: --as {}; else deny it and let it join under another name", request.name),

@@ -6,6 +6,7 @@ mod document;
 mod events;
 mod fleet;
 mod group;
+mod health;
 mod invitation;
 mod joining;
 mod node;
@@ -68,6 +69,8 @@ pub fn routes() -> Vec<Route> {
         run::episodes,
         work::under_way,
         document::document,
+        health::healthy,
+        health::ready,
     ]
 }
 

@@ -89,7 +89,7 @@ pub async fn explained(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool
 #[post("/api/nodes/<name>/revoke")]
 pub async fn revoke(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<String> {
     let mut transaction = db.begin().await?;
-    let id = node::by_name(&mut *transaction, name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    let id = node::locked_by_name(&mut *transaction, name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     if !node::revoke(&mut *transaction, id).await? {
         return Err(ApiError::Conflict { message: format!("{name} was revoked already"), hint: "constans node list shows since when".to_owned() });
     }
@@ -105,7 +105,7 @@ pub async fn revoke(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>,
 #[post("/api/nodes/<name>/settle")]
 pub async fn settle(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>) -> Answer<String> {
     let mut transaction = db.begin().await?;
-    let id = node::by_name(&mut *transaction, name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    let id = node::locked_by_name(&mut *transaction, name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     if !heard::settle(&mut transaction, id).await? {
         return Err(ApiError::Conflict { message: format!("only one machine was seen as {name}"), hint: "there is nothing to decide".to_owned() });
     }

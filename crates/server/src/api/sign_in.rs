@@ -3,18 +3,27 @@
 use crate::body::SmallBody;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
+use crate::store::person::FailuresRow;
 use crate::store::{audit, person};
 use crate::trust::session::{OurPage, ShownToken};
 use crate::trust::{Allowed, Role, Secret, SessionOwn, digest_of, password, permissions_of, session};
 use constans_wire::people::{ClientToken, Concealed, ServerAbout, Session, SignIn, Welcome, WelcomeFor};
+use jiff::{SignedDuration, Timestamp};
+use jiff_sqlx::Timestamp as SqlTimestamp;
 use rocket::http::CookieJar;
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
 use serde_json::json;
 use sqlx::{PgConnection, PgPool};
-use std::net::SocketAddr;
+use std::net::{IpAddr, Ipv6Addr, SocketAddr};
 use std::sync::Arc;
 
+/// So many failures of one name from one address cost no waiting; from then on it doubles with each.
+const FREE_FAILURES: i64 = 4;
+/// After so many failures from one address each further try has to wait.
+const MANY_FROM_ADDRESS: i64 = 30;
+/// The longest wait.
+const LONGEST_WAIT_SECS: u64 = 60;
 /// How long the client's token holds, in hours.
 const CLIENT_TOKEN_HOURS: i32 = 12;
 
@@ -82,7 +91,7 @@ pub async fn welcome(
     };
     let mut transaction = db.begin().await?;
     // Looked up again, now locked: of two who use the link at once only one gets in.
-    let meant = person::link(&mut *transaction, &digest).await?.ok_or(ApiError::LinkOver)?;
+    let meant = person::locked_link(&mut *transaction, &digest).await?.ok_or(ApiError::LinkOver)?;
     let name = match meant {
         Some(name) => name,
         None => first_administrator(&mut transaction, by.0.name.as_deref().unwrap_or_default()).await?,
@@ -121,13 +130,13 @@ pub async fn sign_out(caller: Allowed<SessionOwn>, shown: ShownToken, cookies: &
 
 /// Returns a person's roles if the password is right; failures are counted and slowed down.
 async fn check_password(db: &PgPool, by: &SignIn, from: SocketAddr) -> Result<Vec<String>, ApiError> {
-    let address = from.ip().to_string();
+    let address = network_of(from.ip());
     let name: String = by.name.chars().take(64).collect();
     // Whoever sends many at once does not get past the count of failures before it rises.
     let _turn = password::turn().await;
     let failures = person::failures(db, &name, &address).await?;
-    if failures.of_both >= 5 || failures.of_address >= 30 || failures.of_name >= 100 {
-        return Err(ApiError::TooOften);
+    if let Some(wait_secs) = wait_secs(&failures, crate::clock::now()) {
+        return Err(ApiError::TooOften { wait_secs });
     }
     let hash = person::password(db, &name).await?;
     let given: String = if by.password.0.len() > password::LONGEST { String::new() } else { by.password.0.clone() };
@@ -138,6 +147,29 @@ async fn check_password(db: &PgPool, by: &SignIn, from: SocketAddr) -> Result<Ve
     person::note_failure(&mut connection, &name, &address).await?;
     audit::add(&mut *connection, &address, "failed to sign in", "server", &json!({ "from": address })).await?;
     Err(ApiError::WrongPassword)
+}
+
+/// Returns the network that failures are counted by: an IPv6 caller has at least a /64 of addresses to itself.
+fn network_of(address: IpAddr) -> String {
+    match address.to_canonical() {
+        IpAddr::V4(address) => address.to_string(),
+        IpAddr::V6(address) => {
+            let [a, b, c, d, ..] = address.segments();
+            format!("{}/64", Ipv6Addr::new(a, b, c, d, 0, 0, 0, 0))
+        }
+    }
+}
+
+/// Returns for how many seconds nobody is let try from where failures came from. Nobody is locked out: what others do elsewhere
+/// never keeps a person from signing in.
+fn wait_secs(failures: &FailuresRow, now: Timestamp) -> Option<u64> {
+    let of_both = u32::try_from(failures.of_both.saturating_sub(FREE_FAILURES)).ok().map(|more| 1u64 << more.min(6)).unwrap_or(0);
+    let of_address = if failures.of_address >= MANY_FROM_ADDRESS { LONGEST_WAIT_SECS } else { 0 };
+    let left = |last: Option<SqlTimestamp>, wait: u64| {
+        let over = last?.to_jiff() + SignedDuration::from_secs(i64::try_from(wait.min(LONGEST_WAIT_SECS)).ok()?);
+        u64::try_from(over.duration_since(now).as_secs()).ok().filter(|left| *left > 0)
+    };
+    left(failures.last_of_both, if failures.of_both >= FREE_FAILURES { of_both } else { 0 }).max(left(failures.last_of_address, of_address))
 }
 
 async fn first_administrator(db: &mut PgConnection, name: &str) -> Result<String, ApiError> {
@@ -185,5 +217,27 @@ fn about(here: &Here) -> ServerAbout {
         colour: here.colour.clone(),
         version: env!("CARGO_PKG_VERSION").to_owned(),
         fingerprint: here.authority.fingerprint().to_owned(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff_sqlx::ToSqlx as _;
+
+    #[test]
+    fn waiting_grows_with_failures_from_one_network_and_has_an_end() {
+        let now = Timestamp::UNIX_EPOCH + SignedDuration::from_hours(1);
+        let failures = |of_both, of_address, secs_ago| {
+            let last = Some((now - SignedDuration::from_secs(secs_ago)).to_sqlx());
+            wait_secs(&FailuresRow { of_both, last_of_both: last, of_address, last_of_address: last }, now)
+        };
+        let waits: Vec<Option<u64>> = (0..12).map(|of_both| failures(of_both, of_both, 0)).collect();
+        assert_eq!(waits, [0, 0, 0, 0, 1, 2, 4, 8, 16, 32, 60, 60].map(|wait| (wait > 0).then_some(wait)));
+        assert_eq!((failures(20, 20, 59), failures(20, 20, 61), failures(0, 40, 10)), (Some(1), None, Some(50)));
+        let network = |address: &str| network_of(address.parse().unwrap());
+        assert_eq!(network("2001:db8:1:2:3:4:5:6"), network("2001:db8:1:2::1"));
+        assert_ne!(network("2001:db8:1:3::1"), network("2001:db8:1:2::1"));
+        assert_eq!(network("::ffff:192.0.2.7"), "192.0.2.7");
     }
 }

@@ -2,6 +2,7 @@
 
 use crate::body::NodeBody;
 use crate::launch::Here;
+use crate::metrics::{Queue, Taken, Way};
 use crate::problem::{Answer, ApiError};
 use crate::store::heard::{self, LastRow, NewCheckIn, PlainRow};
 use crate::store::wanted::{self, WantedRow};
@@ -57,9 +58,14 @@ pub async fn check_in(
     let (said, now) = (said.sent_by(&shown, db).await?, crate::clock::now());
     let of_itself = OfItself::said(&said)?;
     let new = new_check_in(&said, shown.node, of_itself.digest()?, now);
+    here.metrics.waiting.get_or_create(&Queue { queue: "check_ins" }).set(together.waiting() as i64);
     let (name, wanted) = match together.take((new.clone(), shown.spki.clone())).await {
-        Some(row) => (row.name, Some(row.wanted)),
+        Some(row) => {
+            here.metrics.check_ins.get_or_create(&Taken { way: Way::Together }).inc();
+            (row.name, Some(row.wanted))
+        }
         None => {
+            here.metrics.check_ins.get_or_create(&Taken { way: Way::Alone }).inc();
             let node = shown.caller(db).await?;
             (node.name, take_in(db, here, &new, &of_itself).await?)
         }
@@ -150,7 +156,7 @@ async fn note_handed_out(db: &PgPool, here: &Arc<Here>, generation: Generation) 
     let newest = Generation { epoch: generation.epoch, counter: recovery::newest_counter(db).await? };
     let here = here.clone();
     let noted = tokio::task::spawn_blocking(move || here.handed_out.note(newest.max(generation))).await;
-    noted.map_err(|error| ApiError::Wrong(format!("noting broke off: {error}")))?.map_err(ApiError::Protected)
+    noted.map_err(|error| ApiError::BrokeOff("noting what was handed out", error))?.map_err(ApiError::Protected)
 }
 
 /// A node that never had a usable state is offered none, and while the server recovers nobody is.

@@ -1,6 +1,8 @@
 //! What an agent fetches and delivers: its own state, its contents, its reports.
 
 use crate::body::NodeBody;
+use crate::launch::Here;
+use crate::metrics::{Queue, Taken, Way};
 use crate::problem::{Answer, ApiError};
 use crate::store::effective_state;
 use crate::store::run::PlainRun;
@@ -13,6 +15,7 @@ use rocket::serde::json::Json;
 use rocket::{State, get, post};
 use serde_json::Value;
 use sqlx::PgPool;
+use std::sync::Arc;
 
 /// The node's own effective state. By digest, so what the node has need not be asked for.
 #[utoipa::path(tag = "agents", security(("node" = [])), responses((status = 200, body = Object)))]
@@ -38,16 +41,20 @@ pub async fn report(
     shown: ShownCertificate,
     db: &State<PgPool>,
     together: &State<Gathering<PlainRun>>,
+    here: &State<Arc<Here>>,
 ) -> Answer<Received> {
+    here.metrics.waiting.get_or_create(&Queue { queue: "reports" }).set(together.waiting() as i64);
     let report = report.sent_by(&shown, db).await?;
     if let Some(plain) = plain(&report, shown.node, shown.spki.clone())
         && together.take(plain).await.is_some()
     {
+        here.metrics.reports.get_or_create(&Taken { way: Way::Together }).inc();
         return Ok(Json(Received::Stored));
     }
     let node = shown.caller(db).await?;
     let mut transaction = db.begin().await?;
     let received = take_in(&mut transaction, node.id, report).await?;
     transaction.commit().await?;
+    here.metrics.reports.get_or_create(&Taken { way: Way::Alone }).inc();
     Ok(Json(received))
 }

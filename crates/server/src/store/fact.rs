@@ -41,6 +41,17 @@ pub async fn now_are(db: &mut PgConnection, what: &str, facts: &[(Uuid, &Value)]
     Ok(new)
 }
 
+/// Says of nodes that something is so no more. Nothing is written of those of which it was not.
+pub async fn ended(db: &mut PgConnection, what: &str, nodes: &[Uuid]) -> sqlx::Result<()> {
+    sqlx::query("update fact set until_at = $3 where node = any($2) and what = $1 and until_at is null and superseded_at is null")
+        .bind(what)
+        .bind(nodes)
+        .bind(sql_now())
+        .execute(db)
+        .await
+        .map(|_| ())
+}
+
 /// Returns what shows a fact with its node, if lists show it.
 fn shown(what: &str) -> Option<&'static str> {
     Some(match what {

@@ -29,8 +29,13 @@ pub async fn by_key(db: impl PgExecutor<'_>, id: Uuid, spki: &[u8]) -> sqlx::Res
     .await
 }
 
-/// Returns the id of the node that has this name now. It is locked until the transaction ends.
+/// Returns the id of the node that has this name now.
 pub async fn by_name(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Option<Uuid>> {
+    sqlx::query_scalar("select id from node where name = $1 and retired_at is null").bind(name).fetch_optional(db).await
+}
+
+/// Returns the same. It is locked until the transaction ends.
+pub async fn locked_by_name(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Option<Uuid>> {
     sqlx::query_scalar("select id from node where name = $1 and retired_at is null for update").bind(name).fetch_optional(db).await
 }
 

@@ -40,6 +40,19 @@ pub async fn by_session(db: impl PgExecutor<'_>, digest: &[u8], idle_secs: i64) 
     .await
 }
 
+/// Returns the same, and does not note that it is used.
+pub async fn by_session_unused(db: impl PgExecutor<'_>, digest: &[u8], idle_secs: i64) -> sqlx::Result<Option<PersonRow>> {
+    sqlx::query_as(
+        "select person.name, person.roles from session join person on person.name = session.person
+         where digest = $1 and expires_at > $3 and last_at > $3 - make_interval(secs => $2)",
+    )
+    .bind(digest)
+    .bind(idle_secs as f64)
+    .bind(sql_now())
+    .fetch_optional(db)
+    .await
+}
+
 /// Returns the hash of a person's password; none if nobody is called so or the person has none.
 pub async fn password(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Option<String>> {
     Ok(sqlx::query_scalar::<_, Option<String>>("select password from person where name = $1").bind(name).fetch_optional(db).await?.flatten())
@@ -115,8 +128,17 @@ pub async fn add_link(db: &mut PgConnection, person: Option<&str>, digest: &[u8]
         .map(|_| ())
 }
 
-/// Returns for whom a link is that holds still; the inner none is the first administrator. Its row is locked.
+/// Returns for whom a link is that holds still; the inner none is the first administrator.
 pub async fn link(db: impl PgExecutor<'_>, digest: &[u8]) -> sqlx::Result<Option<Option<String>>> {
+    sqlx::query_scalar("select person from one_time_link where digest = $1 and used_at is null and expires_at > $2")
+        .bind(digest)
+        .bind(sql_now())
+        .fetch_optional(db)
+        .await
+}
+
+/// Returns the same. Its row is locked until the transaction ends.
+pub async fn locked_link(db: impl PgExecutor<'_>, digest: &[u8]) -> sqlx::Result<Option<Option<String>>> {
     sqlx::query_scalar("select person from one_time_link where digest = $1 and used_at is null and expires_at > $2 for update")
         .bind(digest)
         .bind(sql_now())
@@ -153,17 +175,20 @@ pub async fn end_session(db: impl PgExecutor<'_>, digest: &[u8]) -> sqlx::Result
 pub struct FailuresRow {
     /// Of this name from this address.
     pub of_both: i64,
+    /// The last of those.
+    pub last_of_both: Option<SqlTimestamp>,
     /// From this address.
     pub of_address: i64,
-    /// Of this name.
-    pub of_name: i64,
+    /// The last of those.
+    pub last_of_address: Option<SqlTimestamp>,
 }
 
 /// Counts failures to sign in within the last 15 minutes.
 pub async fn failures(db: impl PgExecutor<'_>, name: &str, address: &str) -> sqlx::Result<FailuresRow> {
     sqlx::query_as(
-        "select count(*) filter (where name = $1 and address = $2) as of_both, count(*) filter (where address = $2) as of_address,
-             count(*) filter (where name = $1) as of_name from sign_in_failure where at > $3 - interval '15 minutes'",
+        "select count(*) filter (where name = $1) as of_both, max(at) filter (where name = $1) as last_of_both,
+             count(*) as of_address, max(at) as last_of_address
+         from sign_in_failure where address = $2 and at > $3 - interval '15 minutes'",
     )
     .bind(name)
     .bind(address)

@@ -105,11 +105,13 @@ pub async fn show(db: &mut PgConnection, only: Option<Uuid>) -> sqlx::Result<()>
     .map(|_| ())
 }
 
-/// Says that a node's state cannot be resolved; it keeps its last good one.
+/// Says that a node's state cannot be resolved; it keeps its last good one, and gets its mode and settings all the same.
 pub async fn set_unusable(db: &mut PgConnection, node: Uuid, because: &str, settings: &Value, epoch: i64) -> sqlx::Result<()> {
     sqlx::query(
         "insert into node_wanted (node, epoch, counter, settings, unusable, since) values ($1, $2, 0, $3, $4, $5)
-         on conflict (node) do update set unusable = excluded.unusable",
+         on conflict (node) do update set unusable = excluded.unusable, settings = excluded.settings,
+             epoch = case when node_wanted.settings = excluded.settings then node_wanted.epoch else excluded.epoch end,
+             counter = case when node_wanted.settings = excluded.settings then node_wanted.counter else nextval('generation_counter') end",
     )
     .bind(node)
     .bind(epoch)
@@ -118,8 +120,12 @@ pub async fn set_unusable(db: &mut PgConnection, node: Uuid, because: &str, sett
     .bind(sql_now())
     .execute(&mut *db)
     .await?;
-    // One that never had a usable state is shown with the mode that it would have.
-    sqlx::query("update node set mode = $2 ->> 'mode' where id = $1 and mode = ''").bind(node).bind(settings).execute(db).await.map(|_| ())
+    sqlx::query("update node set mode = $2 ->> 'mode' where id = $1 and mode is distinct from $2 ->> 'mode'")
+        .bind(node)
+        .bind(settings)
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 /// Notes where the parts of what nodes are wanted to be come from.

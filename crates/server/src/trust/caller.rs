@@ -19,7 +19,22 @@ pub struct Allowed<P> {
     pub roles: Vec<String>,
     /// The digest of the session, if it is the console that calls.
     pub session: Option<Vec<u8>>,
+    /// The digest of the token, if a program calls.
+    token: Option<Vec<u8>>,
     _permission: PhantomData<P>,
+}
+
+impl<P: Permission> Allowed<P> {
+    /// Returns whether the session or token still holds and the person may still do this: for what goes on for long.
+    pub async fn is_still_allowed(&self, db: &PgPool) -> bool {
+        let person = match (&self.session, &self.token) {
+            (Some(session), _) => person::by_session_unused(db, session, session::IDLE_SECS).await,
+            (None, Some(token)) => person::by_token(db, token).await,
+            (None, None) => return false,
+        };
+        // A database that does not answer has revoked nothing.
+        person.map_or(true, |person| person.is_some_and(|person| allows(&person.roles, P::NAME)))
+    }
 }
 
 /// Who called, for the answer's header.
@@ -31,21 +46,24 @@ impl<'r, P: Permission> FromRequest<'r> for Allowed<P> {
 
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
         match allowed::<P>(request).await {
-            Ok((person, session)) => {
+            Ok((person, session, token)) => {
                 request.local_cache(|| CalledBy(Some(person.name.clone())));
-                Outcome::Success(Self { person: person.name, roles: person.roles, session, _permission: PhantomData })
+                Outcome::Success(Self { person: person.name, roles: person.roles, session, token, _permission: PhantomData })
             }
             Err(error) => refuse(request, &error),
         }
     }
 }
 
-async fn allowed<P: Permission>(request: &Request<'_>) -> Result<(PersonRow, Option<Vec<u8>>), ApiError> {
+async fn allowed<P: Permission>(request: &Request<'_>) -> Result<(PersonRow, Option<Vec<u8>>, Option<Vec<u8>>), ApiError> {
     let db = request.guard::<&State<PgPool>>().await.succeeded().ok_or(ApiError::Unknown("token"))?;
-    let (person, session) = match request.headers().get_one("Authorization") {
+    let (person, session, token) = match request.headers().get_one("Authorization") {
         Some(header) => {
             let token = header.strip_prefix("Bearer ").ok_or(ApiError::Unknown("token"))?;
-            (person::by_token(db.inner(), &digest_of(token.as_bytes())).await?.ok_or(ApiError::Unknown("token"))?, None)
+            {
+                let digest = digest_of(token.as_bytes());
+                (person::by_token(db.inner(), &digest).await?.ok_or(ApiError::Unknown("token"))?, None, Some(digest))
+            }
         }
         None => {
             let session = session::shown(request).ok_or(ApiError::NotSignedIn)?;
@@ -53,10 +71,10 @@ async fn allowed<P: Permission>(request: &Request<'_>) -> Result<(PersonRow, Opt
             if !matches!(request.method(), Method::Get | Method::Head) && !session::is_our_own(request, &session) {
                 return Err(ApiError::NotOurPage);
             }
-            (person, Some(session))
+            (person, Some(session), None)
         }
     };
-    if allows(&person.roles, P::NAME) { Ok((person, session)) } else { Err(ApiError::NotAllowed { person: person.name, permission: P::NAME }) }
+    if allows(&person.roles, P::NAME) { Ok((person, session, token)) } else { Err(ApiError::NotAllowed { person: person.name, permission: P::NAME }) }
 }
 
 /// Leaves the problem for the catcher, since a guard cannot answer itself.

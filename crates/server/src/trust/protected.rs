@@ -30,6 +30,11 @@ impl HandedOut {
         Ok(Self { path, known: Mutex::new(known) })
     }
 
+    /// Returns whether the folder can be written still.
+    pub fn is_usable(&self) -> bool {
+        OpenOptions::new().create(true).append(true).mode(0o600).open(self.path.with_extension("lock")).is_ok()
+    }
+
     /// Returns the newest generation that was handed out.
     pub fn newest(&self) -> Generation {
         *self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner)

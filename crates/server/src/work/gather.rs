@@ -40,6 +40,11 @@ impl<T: Together> Gathering<T> {
         Self { waiting }
     }
 
+    /// Returns how many wait.
+    pub fn waiting(&self) -> usize {
+        self.waiting.max_capacity() - self.waiting.capacity()
+    }
+
     /// Takes in what a node sent together with what others send, if it is plain. If it is not, or if that fails, nothing was
     /// promised of it, and it is to be taken in by itself.
     pub async fn take(&self, sent: T) -> Option<T::Done> {

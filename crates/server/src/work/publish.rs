@@ -222,7 +222,7 @@ pub async fn kit_of(db: &mut PgConnection, here: &Here, row: &ReleaseRow) -> Res
 /// Returns that it broke off.
 pub async fn on_thread<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, ApiError> {
     let done = tokio::task::spawn_blocking(move || on_large_stack(work)).await;
-    done.map_err(|error| ApiError::Wrong(format!("the check broke off: {error}")))
+    done.map_err(|error| ApiError::BrokeOff("the check", error))
 }
 
 /// Returns whether bytes are what their name says.

@@ -101,6 +101,7 @@ pub async fn resolve_one(db: &mut PgConnection, here: &Here, node: Uuid) -> Resu
 
 /// While some nodes' states are stored, the next ones' are resolved, on as many threads as the machine has.
 async fn resolve(db: &mut PgConnection, here: &Here, only: Option<Uuid>, mut progress: Option<&mut Progress>) -> Result<Changed, ApiError> {
+    let began = std::time::Instant::now();
     let inputs = Arc::new(read_inputs(db, here, only).await?);
     let epoch = here.handed_out.newest().epoch;
     let mut changed = Changed::default();
@@ -111,7 +112,7 @@ async fn resolve(db: &mut PgConnection, here: &Here, only: Option<Uuid>, mut pro
     };
     let mut next = resolving(0);
     for start in (0..inputs.nodes.len()).step_by(TOGETHER) {
-        let outcomes = next.await.map_err(|error| ApiError::Wrong(format!("resolving broke off: {error}")))?;
+        let outcomes = next.await.map_err(|error| ApiError::BrokeOff("resolving states", error))?;
         next = resolving((start + TOGETHER).min(inputs.nodes.len()));
         store_states(db, &outcomes, &mut clause_ids).await?;
         store(db, &inputs.nodes[start..], &outcomes, epoch, &mut changed).await?;
@@ -120,6 +121,7 @@ async fn resolve(db: &mut PgConnection, here: &Here, only: Option<Uuid>, mut pro
         }
     }
     wanted::show(db, only).await?;
+    here.metrics.resolving.observe(began.elapsed().as_secs_f64());
     Ok(changed)
 }
 
@@ -172,6 +174,15 @@ async fn store(db: &mut PgConnection, before: &[NodeViewRow], outcomes: &[Outcom
     }
     changed.nodes += wanted.len() as u64;
     wanted::set(db, epoch, &wanted).await?;
+    let usable_again: Vec<Uuid> = before
+        .iter()
+        .zip(outcomes)
+        .filter(|(before, outcome)| before.unusable.is_some() && outcome.result.is_ok())
+        .map(|(before, _)| before.id)
+        .collect();
+    if !usable_again.is_empty() {
+        fact::ended(db, "unusable", &usable_again).await?;
+    }
     fact::now_are(db, "wanted", &facts.iter().map(|(node, value)| (*node, value)).collect::<Vec<_>>()).await?;
     Ok(wanted::explain(db, &explained).await?)
 }
@@ -196,7 +207,7 @@ async fn read_inputs(db: &mut PgConnection, here: &Here, only: Option<Uuid>) -> 
     // Reading filters takes its time and a deep stack.
     let planner = tokio::task::spawn_blocking(|| on_large_stack(|| Planner::new(groups, stages))).await;
     Ok(Inputs {
-        planner: planner.map_err(|error| ApiError::Wrong(format!("reading filters broke off: {error}")))?,
+        planner: planner.map_err(|error| ApiError::BrokeOff("reading filters", error))?,
         served,
         kits,
         nodes,

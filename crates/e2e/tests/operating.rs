@@ -1,0 +1,97 @@
+//! The server as whoever operates it meets it: probes, metrics, locks, methods, streams.
+
+use constans_e2e::Fleet;
+use constans_e2e::story::joined;
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+#[test]
+fn probes_say_alive_and_ready_to_anybody_and_nothing_more() {
+    let fleet = Fleet::start();
+    let anybody = fleet.curl();
+    assert_eq!(anybody.get("/healthy"), (200, "alive\n".to_owned()));
+    assert_eq!(anybody.get("/ready"), (200, "ready\n".to_owned()));
+    fleet.let_database_in(false);
+    assert_eq!(anybody.get("/healthy").0, 200);
+    assert_eq!(anybody.get("/ready"), (503, "not ready\n".to_owned()));
+    assert!(anybody.headers().to_lowercase().contains("content-type: text/plain"), "{}", anybody.headers());
+    fleet.let_database_in(true);
+    let is_back = (0..100).any(|_| {
+        std::thread::sleep(Duration::from_millis(100));
+        anybody.get("/ready").0 == 200
+    });
+    assert!(is_back);
+}
+
+#[test]
+fn the_server_measures_itself_as_open_metrics() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    assert_eq!(kiosk.run(&["check-in"]).exit, Some(0));
+    fleet.curl().get("/healthy");
+    let read = Command::new("curl").args(["-s", "-i", &fleet.metrics_url()]).output().unwrap();
+    let said = String::from_utf8_lossy(&read.stdout).into_owned();
+    assert!(said.contains("application/openmetrics-text") && said.ends_with("# EOF\n"), "{said}");
+    let value = |name: &str| -> f64 {
+        let line = said.lines().find(|line| line.starts_with(name)).unwrap_or_else(|| panic!("{name} in {said}"));
+        line.rsplit(' ').next().unwrap().parse().unwrap()
+    };
+    assert!(value("constans_check_ins_total{way=\"Alone\"}") + value("constans_check_ins_total{way=\"Together\"}") >= 2.0);
+    assert!((179.0..=180.0).contains(&value("constans_certificate_left_days{certificate=\"server\"}")));
+    assert!(value("constans_requests_total{listener=\"people\",status=\"2xx\"}") >= 1.0);
+    assert!(value("constans_resolving_seconds_count") >= 1.0);
+    assert_eq!(fleet.curl().get("/metrics").0, 200, "on the people's listener that is a page of the console");
+    assert!(!fleet.curl().get("/metrics").1.contains("constans_check_ins"));
+}
+
+#[test]
+fn reading_waits_for_no_lock_and_refusals_say_what_to_do() {
+    let fleet = Fleet::start();
+    let _kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    let operator = fleet.curl().with_token(fleet.administrator());
+    std::thread::scope(|scope| {
+        // Somebody changes the node and takes long about it.
+        scope.spawn(|| fleet.query("begin; select id from node for update; select node from node_now for update; select pg_sleep(4); commit"));
+        std::thread::sleep(Duration::from_millis(700));
+        let began = Instant::now();
+        for path in ["", "/runs", "/episodes", "/clauses", "/left-behind", "/explained"] {
+            let (status, body) = operator.get(&format!("/api/nodes/kiosk-auken-1{path}"));
+            assert!(status == 200, "{path}: {status} {body}");
+        }
+        assert!(began.elapsed() < Duration::from_secs(2), "{:?}", began.elapsed());
+    });
+
+    let curl = |arguments: &[&str], path: &str| {
+        let output = Command::new("curl").args(["-sk", "-i"]).args(arguments).arg(format!("{}{path}", fleet.people_url())).output().unwrap();
+        String::from_utf8_lossy(&output.stdout).to_lowercase()
+    };
+    let wrong_method = curl(&["-X", "PUT"], "/api/nodes");
+    assert!(wrong_method.contains("405") && wrong_method.contains("allow: get, head") && wrong_method.contains("problem+json"), "{wrong_method}");
+    let unknown = curl(&[], "/api/nodes");
+    assert!(unknown.contains("401") && unknown.contains("www-authenticate: bearer"), "{unknown}");
+    let nothing = curl(&[], "/api/nothing");
+    assert!(nothing.contains("404") && nothing.contains("problem+json"), "{nothing}");
+    fleet.let_database_in(false);
+    let busy = curl(&["-H", &format!("Authorization: Bearer {}", fleet.administrator())], "/api/nodes");
+    assert!(busy.contains("503") && busy.contains("retry-after: 5"), "{busy}");
+    fleet.let_database_in(true);
+    let log = fleet.log();
+    assert_eq!(log.lines().filter(|line| line.contains("/api/nodes/kiosk-auken-1/runs")).count(), 1, "one line a request: {log}");
+}
+
+#[test]
+fn an_event_stream_ends_when_its_reader_may_read_no_more() {
+    let fleet = Fleet::start();
+    let token = fleet.token("pia.lund", "reader");
+    let began = Instant::now();
+    let stream = Command::new("curl")
+        .args(["-skN", "-m", "60", "-H", &format!("Authorization: Bearer {token}"), &format!("{}/api/events", fleet.people_url())])
+        .stdout(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    std::thread::sleep(Duration::from_secs(1));
+    fleet.query("delete from token where person = 'pia.lund'");
+    let ended = stream.wait_with_output().unwrap();
+    assert!(String::from_utf8_lossy(&ended.stdout).contains("event:changed"));
+    assert!(began.elapsed() < Duration::from_secs(25), "{:?}", began.elapsed());
+}

@@ -1,0 +1,129 @@
+//! What the server measures of itself, as OpenMetrics, on a listener of its own.
+
+use crate::clock;
+use jiff::Timestamp;
+use prometheus_client::encoding::text::encode;
+use prometheus_client::encoding::{EncodeLabelSet, EncodeLabelValue};
+use prometheus_client::metrics::counter::Counter;
+use prometheus_client::metrics::family::Family;
+use prometheus_client::metrics::gauge::Gauge;
+use prometheus_client::metrics::histogram::{Histogram, exponential_buckets};
+use prometheus_client::registry::{Registry, Unit};
+use rocket::http::ContentType;
+use rocket::{Route, State, get};
+use sqlx::PgPool;
+use std::sync::Arc;
+use std::sync::atomic::AtomicI64;
+
+/// What the server counts and measures.
+pub struct Metrics {
+    registry: Registry,
+    /// Check-ins that were answered.
+    pub check_ins: Family<Taken, Counter>,
+    /// Reports that were stored.
+    pub reports: Family<Taken, Counter>,
+    /// Requests by listener and the first digit of their status.
+    pub requests: Family<Answered, Counter>,
+    /// How long resolving the states of a change took.
+    pub resolving: Histogram,
+    /// Event streams that are open.
+    pub streams: Gauge,
+    /// What waits to be taken in together.
+    pub waiting: Family<Queue, Gauge>,
+    connections: Family<Use, Gauge>,
+    certificate_days: Family<Whose, Gauge<f64, std::sync::atomic::AtomicU64>>,
+    ends: Vec<(&'static str, Timestamp)>,
+}
+
+/// How something of a node was taken in.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub struct Taken {
+    /// How.
+    pub way: Way,
+}
+
+/// How something of a node was taken in.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelValue)]
+pub enum Way {
+    /// With those of other nodes, by one statement.
+    Together,
+    /// By itself: it had news.
+    Alone,
+}
+
+/// How a request was answered.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub struct Answered {
+    /// The listener: `agents` or `people`.
+    pub listener: &'static str,
+    /// The first digit of the status, as `2xx`.
+    pub status: &'static str,
+}
+
+/// A queue of what nodes send.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub struct Queue {
+    /// `check_ins` or `reports`.
+    pub queue: &'static str,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+struct Use {
+    state: &'static str,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+struct Whose {
+    certificate: &'static str,
+}
+
+impl Metrics {
+    /// Begins to measure; `ends` are the server's own certificates with the moments at which they end.
+    pub fn begin(ends: Vec<(&'static str, Timestamp)>) -> Arc<Self> {
+        let mut registry = Registry::with_prefix("constans");
+        let check_ins = Family::<Taken, Counter>::default();
+        registry.register("check_ins", "Check-ins that were answered", check_ins.clone());
+        let reports = Family::<Taken, Counter>::default();
+        registry.register("reports", "Reports that were stored", reports.clone());
+        let requests = Family::<Answered, Counter>::default();
+        registry.register("requests", "Requests that were answered", requests.clone());
+        let resolving = Histogram::new(exponential_buckets(0.001, 4.0, 10));
+        registry.register_with_unit("resolving", "Time to resolve the states that a change affects", Unit::Seconds, resolving.clone());
+        let streams = Gauge::<i64, AtomicI64>::default();
+        registry.register("event_streams", "Event streams that are open", streams.clone());
+        let waiting = Family::<Queue, Gauge>::default();
+        registry.register("waiting", "Check-ins and reports that wait to be taken in together", waiting.clone());
+        let connections = Family::<Use, Gauge>::default();
+        registry.register("database_connections", "Connections to the database", connections.clone());
+        let certificate_days = Family::<Whose, Gauge<f64, std::sync::atomic::AtomicU64>>::default();
+        registry.register("certificate_left_days", "Days until a certificate of the server ends", certificate_days.clone());
+        Arc::new(Self { registry, check_ins, reports, requests, resolving, streams, waiting, connections, certificate_days, ends })
+    }
+
+    /// Returns all that is measured, as text (OpenMetrics 1.0).
+    fn text(&self, db: &PgPool) -> Result<String, std::fmt::Error> {
+        let count = |count: usize| i64::try_from(count).unwrap_or(i64::MAX);
+        let (all, idle) = (count(db.size() as usize), count(db.num_idle()));
+        self.connections.get_or_create(&Use { state: "idle" }).set(idle);
+        self.connections.get_or_create(&Use { state: "used" }).set((all - idle).max(0));
+        for (certificate, ends) in &self.ends {
+            let days = ends.duration_since(clock::now()).as_secs_f64() / 86_400.0;
+            self.certificate_days.get_or_create(&Whose { certificate }).set(days);
+        }
+        let mut text = String::new();
+        encode(&mut text, &self.registry)?;
+        Ok(text)
+    }
+}
+
+/// Returns the routes of the listener for metrics.
+pub fn routes() -> Vec<Route> {
+    rocket::routes![metrics]
+}
+
+/// What the server measures of itself.
+#[get("/metrics")]
+fn metrics(metrics: &State<Arc<Metrics>>, db: &State<PgPool>) -> Option<(ContentType, String)> {
+    let kind = ContentType::new("application", "openmetrics-text").with_params([("version", "1.0.0"), ("charset", "utf-8")]);
+    metrics.text(db).ok().map(|text| (kind, text))
+}
