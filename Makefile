@@ -2,7 +2,7 @@
 DEMO_DIR ?= /var/tmp/constans-demo-$(shell id -u)
 export DEMO_DIR
 
-.PHONY: bench fuzz demo demo-reset console console-check test test-hosts check fmt shots licences bans
+.PHONY: bench fuzz demo demo-reset console console-check test test-hosts test-long check fmt shots licences bans
 
 demo: ## builds, starts the server and six nodes of Skerry Line, and says what to try; Ctrl-C stops all
 	@demo/check demo
@@ -33,6 +33,10 @@ test: console ## all tests, on the real programs
 test-hosts: console ## the agent on real Debian hosts, as root; KILLS=1100 sets how often it is killed
 	cargo build --locked -p constans-agent -p constans-hosts -p constans-server -p constans-cli
 	target/debug/constans-hosts
+
+test-long: ## two thousand nodes of a crowd in one process: what a node costs, and that it stays so; some minutes
+	cargo build --locked --bins -p constans-crowd -p constans-server -p constans-cli
+	cargo test --locked -p constans-e2e --test long -- --ignored --nocapture
 
 check: licences bans console-check ## format, lints, licences, dependency bans
 	cargo fmt --all --check

@@ -211,7 +211,7 @@ impl Crowd {
     /// Has every node live for which something is due.
     async fn begin_due(&mut self, now: Timestamp, living: &mut JoinSet<Lived>) -> Result<(), CrowdError> {
         for place in 0..self.nodes.len() {
-            if !self.nodes[place].as_ref().is_some_and(|node| node.next().is_some_and(|at| at <= now)) {
+            if self.nodes[place].as_ref().is_none_or(|node| node.next().is_none_or(|at| at > now)) {
                 continue;
             }
             while living.len() >= self.plan.at_once {

@@ -83,7 +83,7 @@ impl Life {
 fn ask<T: DeserializeOwned>(fleet: &Fleet, path: &str) -> T {
     let (status, body) = fleet.curl().with_token(fleet.administrator()).get(path);
     assert_eq!(status, 200, "{path}: {body}");
-    serde_json::from_str(&body).unwrap()
+    serde_json::from_str(&body).expect("an answer as JSON")
 }
 
 #[test]
@@ -136,7 +136,12 @@ impl Seen {
         let said: Vec<String> = rows
             .iter()
             .rev()
-            .flat_map(|row| std::iter::repeat_n(serde_json::json!(row.status).as_str().unwrap().to_owned(), row.count.try_into().unwrap()))
+            .flat_map(|row| {
+                std::iter::repeat_n(
+                    serde_json::json!(row.status).as_str().expect("a status is a word").to_owned(),
+                    row.count.try_into().expect("a small count"),
+                )
+            })
             .collect();
         let truly: Vec<&'static str> = life.runs.iter().map(|(_, status)| *status).take(said.len()).collect();
         assert_eq!(said, truly, "{name}: {:?}", life.runs);

@@ -28,7 +28,7 @@ fn next(report: &RunReport, change: impl FnOnce(&mut RunReport)) -> RunReport {
 fn stored(operator: &Curl, report: &RunReport) -> RunReport {
     let (status, body) = operator.get(&format!("/api/nodes/kiosk-auken-1/runs/{}", report.run));
     assert_eq!(status, 200, "{body}");
-    serde_json::from_str(&body).unwrap()
+    serde_json::from_str(&body).expect("an answer as JSON")
 }
 
 #[test]

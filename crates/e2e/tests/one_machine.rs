@@ -463,7 +463,7 @@ fn an_index_that_lists_a_file_that_is_gone_is_fetched_once_more() {
     // The repository moves on: what the fetched index names is there under another name now.
     let index = own.join("Packages");
     let text = fs::read_to_string(&index).unwrap();
-    let newest = text.lines().filter_map(|line| line.strip_prefix("Filename: ")).filter(|name| name.contains("kiosk-shell_")).next_back().unwrap();
+    let newest = text.lines().filter_map(|line| line.strip_prefix("Filename: ")).rfind(|name| name.contains("kiosk-shell_")).unwrap();
     let moved = newest.replace("_all.deb", "_anew_all.deb");
     fs::rename(own.join(newest), own.join(&moved)).unwrap();
     let text = text.replace(newest, &moved);

@@ -92,7 +92,6 @@ where
 }
 
 /// Reads a body: the one way in for what callers send as JSON, whoever they are.
-
 async fn read<T: DeserializeOwned>(data: Data<'_>, largest: ByteUnit) -> Result<T, ApiError> {
     let mut body = data.open(largest).into_bytes().await.map_err(|error| ApiError::Wrong(format!("the request cannot be read: {error}")))?;
     if !body.is_complete() {

@@ -156,7 +156,7 @@ fn bound_difference(difference: &mut Difference, left_out: &mut LeftOut) {
     for side in [&mut difference.wanted, &mut difference.found] {
         match side {
             Side::Value { value: Value::String(text) } | Side::Unreadable { reason: text } | Side::Content { digest: text, .. } => {
-                cut_value(text, left_out)
+                cut_value(text, left_out);
             }
             Side::Value { value } if matches!(value, Value::Array(_) | Value::Object(_)) => {
                 let mut text = value.to_string();
