@@ -28,15 +28,16 @@ test: console ## all tests, on the real programs
 	@demo/check test
 	cd console && npm run --silent test
 	cargo build --locked --workspace --bins
-	cargo test --locked --workspace
+	cargo test --locked --workspace --no-run
+	ci/leaves-nothing cargo test --locked --workspace
 
 test-hosts: console ## the agent on real Debian hosts, as root; KILLS=1100 sets how often it is killed
 	cargo build --locked -p constans-agent -p constans-hosts -p constans-server -p constans-cli
-	target/debug/constans-hosts
+	ci/leaves-nothing target/debug/constans-hosts
 
 test-long: ## two thousand nodes of a crowd in one process: what a node costs, and that it stays so; some minutes
 	cargo build --locked --bins -p constans-crowd -p constans-server -p constans-cli
-	cargo test --locked -p constans-e2e --test long -- --ignored --nocapture
+	ci/leaves-nothing cargo test --locked -p constans-e2e --test long -- --ignored --nocapture
 
 check: licences bans console-check ## format, lints, licences, dependency bans
 	cargo fmt --all --check
@@ -67,7 +68,7 @@ bench: console ## figures beside their budgets, as a table and as target/bench.j
 	@demo/check test
 	cargo build --locked --profile small -p constans-agent
 	cargo build --locked --release --bins -p constans-agent -p constans-cli -p constans-server
-	cargo run --locked --release -p constans-bench -- target/bench.json
+	ci/leaves-nothing cargo run --locked --release -p constans-bench -- target/bench.json
 
 fuzz: ## fuzzes each parser for a minute (SECONDS_EACH=60), beginning with the demo's documents
 	fuzz/run

@@ -4,11 +4,16 @@ use serde_json::{Value, json};
 use std::io::{BufRead as _, BufReader, Write as _};
 use std::path::Path;
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
+use std::time::{Duration, Instant};
+
+/// How long a browser may take to end.
+const LONGEST_END: Duration = Duration::from_secs(10);
 
 /// A browser with one page.
 pub struct Browser {
     driver: Child,
-    tell: ChildStdin,
+    /// Empty once it was told everything.
+    tell: Option<ChildStdin>,
     hear: BufReader<ChildStdout>,
     base: String,
 }
@@ -28,12 +33,12 @@ impl Browser {
             .stdout(Stdio::piped())
             .spawn()
             .expect("Node.js starts");
-        let (tell, hear) = (driver.stdin.take().expect("it reads"), driver.stdout.take().expect("it writes"));
+        let (tell, hear) = (driver.stdin.take(), driver.stdout.take().expect("it writes"));
         Self { driver, tell, hear: BufReader::new(hear), base: base.to_owned() }
     }
 
     fn step(&mut self, step: &Value) -> Value {
-        writeln!(self.tell, "{step}").expect("the browser runs");
+        writeln!(self.tell.as_mut().expect("it was started"), "{step}").expect("the browser runs");
         let mut line = String::new();
         self.hear.read_line(&mut line).expect("the browser answers");
         let answer: Value = serde_json::from_str(&line).unwrap_or_else(|error| panic!("{step}: {error}: {line}"));
@@ -90,7 +95,12 @@ impl Browser {
 
 impl Drop for Browser {
     fn drop(&mut self) {
-        // Chromium ends when its driver does; the driver ends by itself when nothing more is said to it.
+        // The driver closes the browser, and removes its folders, when nothing more is said to it.
+        self.tell = None;
+        let until = Instant::now() + LONGEST_END;
+        while matches!(self.driver.try_wait(), Ok(None)) && Instant::now() < until {
+            std::thread::sleep(Duration::from_millis(20));
+        }
         let _ = self.driver.kill();
         let _ = self.driver.wait();
     }

@@ -122,6 +122,17 @@ impl Fleet {
         self.start_server();
     }
 
+    /// Puts the database back to what was kept, under a server that goes on.
+    ///
+    /// # Panics
+    ///
+    /// Panics if PostgreSQL refuses.
+    pub fn put_back_while_serving(&self) {
+        self.let_database_in(false);
+        self.query_elsewhere("drop database constans with (force)");
+        self.query_elsewhere("create database constans template night");
+    }
+
     /// Has the database let nobody in, or let everybody in again; the server goes on.
     pub fn let_database_in(&self, let_in: bool) {
         self.query_elsewhere(&format!("alter database constans with allow_connections {let_in}"));
@@ -263,6 +274,27 @@ impl Fleet {
         let output = Command::new("psql").args(["-tAq", "-c", sql, &self.database]).output().expect("psql starts");
         assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
         String::from_utf8_lossy(&output.stdout).trim().to_owned()
+    }
+
+    /// Starts the server anew, and returns what it says if it does not start.
+    ///
+    /// # Panics
+    ///
+    /// Panics if the server starts.
+    pub fn refused_start(&mut self) -> String {
+        self.kill_server();
+        let before = self.log().len();
+        self.server = serve(&self.folder, &self.database, [self.agents, self.people, self.metrics], self.clock.as_deref());
+        let until = Instant::now() + Duration::from_secs(30);
+        let ended = loop {
+            match self.server.try_wait().expect("it was started") {
+                Some(ended) => break ended,
+                None => assert!(Instant::now() < until, "it started"),
+            }
+            std::thread::sleep(Duration::from_millis(50));
+        };
+        assert!(!ended.success(), "it was told to stop");
+        self.log().split_off(before)
     }
 
     /// Returns the protected folder.

@@ -16,7 +16,7 @@ use std::io::Write as _;
 use std::os::unix::fs::PermissionsExt as _;
 use std::os::unix::process::CommandExt as _;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Output, Stdio};
+use std::process::{ChildStdin, Command, Output, Stdio};
 use std::sync::OnceLock;
 use tempfile::TempDir;
 
@@ -158,9 +158,9 @@ fn collect(root: &Path, folder: &Path, all: &mut Vec<(String, String)>) {
 
 /// Returns the path of a kit of the demo, where the unprivileged account can read it.
 pub fn demo_kit(name: &str) -> String {
-    static COPY: OnceLock<TempDir> = OnceLock::new();
+    static COPY: OnceLock<SharedFolder> = OnceLock::new();
     let copy = COPY.get_or_init(|| {
-        let folder = shared_folder();
+        let folder = SharedFolder::make();
         copy_all(&kits(), folder.path());
         folder
     });
@@ -191,19 +191,37 @@ pub fn client(arguments: &[&str]) -> Ended {
 
 /// The repository of packages that all tests share.
 fn repository() -> &'static Path {
-    static REPOSITORY: OnceLock<TempDir> = OnceLock::new();
+    static REPOSITORY: OnceLock<SharedFolder> = OnceLock::new();
     let made = REPOSITORY.get_or_init(|| {
-        let folder = shared_folder();
+        let folder = SharedFolder::make();
         build_repository(folder.path()).expect("the packages are built");
         folder
     });
     made.path()
 }
 
-fn shared_folder() -> TempDir {
-    let folder = tempfile::tempdir().expect("a folder for the tests");
-    fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755)).expect("others may look into it");
-    folder
+/// A folder that all tests of this process share. Statics are never dropped, and a process may be killed: a program of its own
+/// waits until this process has ended, whatever ended it, and removes the folder.
+struct SharedFolder {
+    path: PathBuf,
+    /// It closes when this process ends.
+    _open_until_then: ChildStdin,
+}
+
+impl SharedFolder {
+    fn make() -> Self {
+        let path = tempfile::tempdir().expect("a folder for the tests").keep();
+        fs::set_permissions(&path, fs::Permissions::from_mode(0o755)).expect("others may look into it");
+        let mut removes = Command::new("sh");
+        removes.args(["-c", r#"read -r _; rm -rf -- "$1""#, "sh"]).arg(&path).stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null());
+        // Ctrl-C ends the tests, and not what removes the folder after them.
+        let mut removes = removes.process_group(0).spawn().expect("sh starts");
+        Self { path, _open_until_then: removes.stdin.take().expect("it is piped") }
+    }
+
+    fn path(&self) -> &Path {
+        &self.path
+    }
 }
 
 /// Returns a program of this workspace, copied to where the unprivileged account can run it.
@@ -212,16 +230,18 @@ fn shared_folder() -> TempDir {
 ///
 /// Panics if it was not built.
 pub fn program(name: &str) -> PathBuf {
-    static PROGRAMS: OnceLock<TempDir> = OnceLock::new();
+    static PROGRAMS: OnceLock<SharedFolder> = OnceLock::new();
     let programs = PROGRAMS.get_or_init(|| {
-        let folder = shared_folder();
+        let folder = SharedFolder::make();
         let own = std::env::current_exe().expect("a program knows where it is");
         let folder_of_own = own.parent().expect("it lies in target/PROFILE, and tests in a folder below");
         let built = if folder_of_own.ends_with("deps") { folder_of_own.parent().expect("target/PROFILE") } else { folder_of_own };
         for name in ["constans-agent", "constans", "constans-server", "constans-crowd"] {
             let from = built.join(name);
             assert!(from.exists(), "{} is not built: run `make test`, or `cargo build --bins` first", from.display());
-            fs::copy(from, folder.path().join(name)).expect("a program can be copied");
+            let to = folder.path().join(name);
+            // A build makes a new file and does not write into this one.
+            fs::hard_link(&from, &to).or_else(|_| fs::copy(&from, &to).map(|_| ())).expect("a program can be linked or copied");
         }
         folder
     });

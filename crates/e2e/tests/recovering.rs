@@ -40,6 +40,64 @@ fn a_restored_database_puts_nothing_back_that_nobody_ordered() {
     well(&round(&bridge));
 }
 
+#[test]
+fn a_database_that_is_put_back_under_a_running_server_is_noticed_at_once() {
+    let mut fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    let gate = joined(&fleet, "gate-auken-1", &["role=gate"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
+    for _ in 0..2 {
+        well(&round(&kiosk));
+        well(&round(&gate));
+    }
+    fleet.back_up();
+    for _ in 0..3 {
+        well(&round(&kiosk));
+    }
+
+    // Nothing but check-ins is lost: what the nodes show is newer than what the database knows.
+    fleet.put_back_while_serving();
+    for _ in 0..2 {
+        assert!(!well(&round(&kiosk)).contains("recovering"));
+    }
+    assert_eq!(fleet.query("select count(*) from node_now where double_since is not null"), "0", "no node is held to marks that were lost");
+    assert_eq!(fleet.query("select count(*) from audit_trail where did = 'found another database'"), "1");
+
+    // A change and a refusal are lost.
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce").replace("= 45", "= 30")));
+    well(&round(&kiosk));
+    well(&fleet.client(&["node", "revoke", "gate-auken-1"]));
+    fleet.put_back_while_serving();
+    let refused = round(&gate);
+    assert!(refused.stderr.contains("gate-auken-1 was revoked"), "a revoked node stays refused: {}", refused.stderr);
+    let said = round(&kiosk);
+    assert!(well(&said).contains("which is recovering; going on with what was wanted last"), "{}", said.stdout);
+    assert!(kiosk.root.read("/etc/kiosk/shell.conf").unwrap().contains("idle = 30"));
+    well(&fleet.client(&["recovery", "end"]));
+    assert!(well(&round(&kiosk)).contains("rolled out"));
+    assert_eq!(fleet.query("select count(*) from node_now where double_since is not null"), "0");
+}
+
+#[test]
+fn a_server_whose_protected_folder_was_lost_does_not_make_another_one() {
+    let mut fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    let (folder, elsewhere) = (fleet.protected(), fleet.protected().with_extension("kept"));
+    fs::rename(&folder, &elsewhere).unwrap();
+    let said = fleet.refused_start();
+    assert!(said.contains("is missing, and the database is in use already") && said.contains("from its backup"), "{said}");
+    assert!(!folder.exists());
+    fs::rename(&elsewhere, &folder).unwrap();
+    let key = fs::read(folder.join("ca.key")).unwrap();
+    fs::write(folder.join("ca.key"), "").unwrap();
+    let said = fleet.refused_start();
+    assert!(said.contains("ca.key is empty"), "{said}");
+    fs::write(folder.join("ca.key"), key).unwrap();
+    fleet.start_server();
+    well(&kiosk.run(&["check-in"]));
+}
+
 fn round(machine: &constans_e2e::Machine) -> constans_e2e::Ended {
     machine.run(&["daemon", "--once"])
 }

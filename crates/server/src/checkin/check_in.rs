@@ -150,7 +150,7 @@ fn bounded(pending: &RestartPending) -> RestartPending {
 /// Notes durably that a generation is handed out. What was made together with it is noted with it: after a change for all
 /// nodes that is one writing, not one a node.
 async fn note_handed_out(db: &PgPool, here: &Arc<Here>, generation: Generation) -> Result<(), ApiError> {
-    if generation <= here.handed_out.newest() {
+    if here.handed_out.has(generation) {
         return Ok(());
     }
     let newest = Generation { epoch: generation.epoch, counter: recovery::newest_counter(db).await? };

@@ -3,13 +3,16 @@
 use crate::clock::sql_now;
 use sqlx::{PgConnection, PgExecutor};
 
-/// Notes that the server hears.
+/// Notes that the server hears, and counts how often that was noted.
 pub async fn note(db: impl PgExecutor<'_>) -> sqlx::Result<()> {
-    sqlx::query("insert into server_alive (last_at) values ($1) on conflict (single) do update set last_at = excluded.last_at")
-        .bind(sql_now())
-        .execute(db)
-        .await
-        .map(|_| ())
+    sqlx::query(
+        "insert into server_alive (last_at) values ($1)
+         on conflict (single) do update set last_at = excluded.last_at, beats = server_alive.beats + 1",
+    )
+    .bind(sql_now())
+    .execute(db)
+    .await
+    .map(|_| ())
 }
 
 /// Notes at a start how long nobody heard, if it was longer than the server notes that it hears.

@@ -5,14 +5,46 @@ use jiff_sqlx::Timestamp as SqlTimestamp;
 use sqlx::{PgConnection, PgExecutor};
 use uuid::Uuid;
 
+/// What this database is, and how far it goes.
+#[derive(Debug, sqlx::FromRow)]
+pub struct DatabaseRow {
+    /// The cluster, its timeline and the database in it.
+    pub identity: String,
+    /// How often servers noted in it that they are alive.
+    pub beats: i64,
+    /// The newest counter of a generation that it knows of.
+    pub counter: i64,
+    /// The newest epoch that it knows of.
+    pub epoch: i64,
+}
+
+/// Returns what this database is. A restored one is another database or goes less far; a promoted standby has a timeline of
+/// its own, which the names of its write-ahead log begin with.
+pub async fn database(db: impl PgExecutor<'_>) -> sqlx::Result<DatabaseRow> {
+    sqlx::query_as(
+        "select system_identifier || '/' || left(pg_walfile_name(pg_current_wal_lsn()), 8) || '/' || d.oid as identity,
+             coalesce((select beats from server_alive), 0) as beats,
+             (select case when is_called then last_value else 0 end from generation_counter) as counter,
+             greatest(1, (select max(epoch) from node_wanted), (select max(epoch) from recovery)) as epoch
+         from pg_control_system(), pg_database d where d.datname = current_database()",
+    )
+    .fetch_one(db)
+    .await
+}
+
+/// Returns whether this database has nodes, requests to join or releases, which rely on the protected folder beside it.
+pub async fn is_in_use(db: impl PgExecutor<'_>) -> sqlx::Result<bool> {
+    sqlx::query_scalar("select exists (select 1 from node) or exists (select 1 from joining_request) or exists (select 1 from release)").fetch_one(db).await
+}
+
+/// Holds no mark against a node that it showed before: this database knows older ones.
+pub async fn forgive_marks(db: impl PgExecutor<'_>) -> sqlx::Result<u64> {
+    Ok(sqlx::query("update node_now set mark = null, mark_before = null where mark is not null").execute(db).await?.rows_affected())
+}
+
 /// Returns the newest counter that this database knows of.
 pub async fn newest_counter(db: impl PgExecutor<'_>) -> sqlx::Result<i64> {
     sqlx::query_scalar("select case when is_called then last_value else 0 end from generation_counter").fetch_one(db).await
-}
-
-/// Returns the newest epoch that this database knows of.
-pub async fn newest_epoch(db: impl PgExecutor<'_>) -> sqlx::Result<i64> {
-    sqlx::query_scalar("select greatest(1, (select max(epoch) from node_wanted), (select max(epoch) from recovery))").fetch_one(db).await
 }
 
 /// Begins recovering, and lets counters go on after what was handed out.
@@ -68,22 +100,24 @@ pub async fn end(db: &mut PgConnection, by: &str) -> sqlx::Result<bool> {
     Ok(true)
 }
 
-/// Refuses a node again that was refused before the database was put back. Returns its name if that was needed.
-pub async fn refuse_again(db: impl PgExecutor<'_>, node: Uuid, at: SqlTimestamp) -> sqlx::Result<Option<String>> {
+/// Refuses nodes again that were refused before the database was put back. Returns the names of those that needed it.
+pub async fn refuse_again(db: impl PgExecutor<'_>, nodes: &[Uuid], at: &[SqlTimestamp]) -> sqlx::Result<Vec<String>> {
     sqlx::query_scalar(
-        "with revoked as (update node set revoked_at = $2 where id = $1 and revoked_at is null returning id, name),
-             shown as (update node_now set is_refused = true from revoked where node = revoked.id)
-         select name from revoked",
+        "with revoked as (
+             update node set revoked_at = refused.at from unnest($1::uuid[], $2::timestamptz[]) as refused (node, at)
+             where id = refused.node and revoked_at is null returning id, name
+         ), shown as (update node_now set is_refused = true from revoked where node = revoked.id)
+         select name from revoked order by name",
     )
-    .bind(node)
+    .bind(nodes)
     .bind(at)
-    .fetch_optional(db)
+    .fetch_all(db)
     .await
 }
 
-/// Refuses keys again.
-pub async fn refuse_keys(db: impl PgExecutor<'_>, keys: &[Vec<u8>], at: SqlTimestamp) -> sqlx::Result<u64> {
-    let done =
-        sqlx::query("update node_key set revoked_at = $2 where spki_digest = any($1) and revoked_at is null").bind(keys).bind(at).execute(db).await?;
-    Ok(done.rows_affected())
+/// Refuses keys again, each since when it is refused.
+pub async fn refuse_keys(db: impl PgExecutor<'_>, keys: &[Vec<u8>], at: &[SqlTimestamp]) -> sqlx::Result<u64> {
+    let sql = "update node_key set revoked_at = refused.at from unnest($1::bytea[], $2::timestamptz[]) as refused (key, at)
+               where spki_digest = refused.key and revoked_at is null";
+    Ok(sqlx::query(sql).bind(keys).bind(at).execute(db).await?.rows_affected())
 }

@@ -7,10 +7,6 @@ use rcgen::{
     BasicConstraints, CertificateParams, CertificateSigningRequestParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair,
     KeyUsagePurpose, PublicKeyData as _, SanType,
 };
-use std::fs::{self, DirBuilder, OpenOptions};
-use std::io::{self, Write as _};
-use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
-use std::path::{Path, PathBuf};
 use time::{Duration, OffsetDateTime};
 use uuid::Uuid;
 use x509_parser::prelude::{FromDer as _, GeneralName, X509Certificate};
@@ -21,28 +17,7 @@ const NODE_DAYS: i64 = 180;
 /// Certificates begin earlier, since a node's clock may be behind.
 const EARLIER: Duration = Duration::hours(48);
 
-/// Why the CA cannot be used.
-#[derive(Debug, thiserror::Error)]
-pub enum AuthorityError {
-    /// A file of it.
-    #[error("cannot use {}", path.display())]
-    File {
-        /// Which.
-        path: PathBuf,
-        /// Why.
-        source: io::Error,
-    },
-    /// Its key or certificate.
-    #[error("the CA in {} cannot be used", path.display())]
-    Certificate {
-        /// Where it lies.
-        path: PathBuf,
-        /// Why.
-        source: rcgen::Error,
-    },
-}
-
-/// The CA, with the folder that it lies in.
+/// The CA.
 pub struct Authority {
     issuer: Issuer<'static, KeyPair>,
     certificate: String,
@@ -65,28 +40,26 @@ pub struct ReadRequest {
 }
 
 impl Authority {
-    /// Opens the CA in a folder, or makes one there.
+    /// Makes a new CA; returns its certificate and its key, PEM.
     ///
     /// # Errors
     ///
-    /// Returns which file cannot be read or written.
-    pub fn open(folder: &Path) -> Result<Self, AuthorityError> {
-        let in_folder = |source| AuthorityError::File { path: folder.to_owned(), source };
-        DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(in_folder)?;
-        let (key_path, certificate_path) = (folder.join("ca.key"), folder.join("ca.pem"));
-        let failed = |source| AuthorityError::Certificate { path: folder.to_owned(), source };
-        if !key_path.exists() {
-            let key = KeyPair::generate().map_err(failed)?;
-            let certificate = ca_params().self_signed(&key).map_err(failed)?.pem();
-            write_new(&certificate_path, certificate.as_bytes())?;
-            // The key last: where it is, the certificate is.
-            write_new(&key_path, key.serialize_pem().as_bytes())?;
-        }
-        let read = |path: &Path| fs::read_to_string(path).map_err(|source| AuthorityError::File { path: path.to_owned(), source });
-        let certificate = read(&certificate_path)?;
-        let key = KeyPair::from_pem(&read(&key_path)?).map_err(failed)?;
+    /// Returns why it cannot be made.
+    pub fn make() -> Result<(String, String), rcgen::Error> {
+        let key = KeyPair::generate()?;
+        let certificate = ca_params().self_signed(&key)?.pem();
+        Ok((certificate, key.serialize_pem()))
+    }
+
+    /// Takes the CA from its certificate and its key, PEM.
+    ///
+    /// # Errors
+    ///
+    /// Returns why they cannot be used.
+    pub fn new(certificate: String, key: &str) -> Result<Self, rcgen::Error> {
+        let key = KeyPair::from_pem(key)?;
         let fingerprint = hex(&digest_of(&key.subject_public_key_info()));
-        let issuer = Issuer::from_ca_cert_pem(&certificate, key).map_err(failed)?;
+        let issuer = Issuer::from_ca_cert_pem(&certificate, key)?;
         Ok(Self { issuer, certificate, fingerprint })
     }
 
@@ -185,10 +158,4 @@ fn set_days(params: &mut CertificateParams, days: i64) -> OffsetDateTime {
     params.not_before = now - EARLIER;
     params.not_after = now + Duration::days(days);
     params.not_after
-}
-
-fn write_new(path: &Path, bytes: &[u8]) -> Result<(), AuthorityError> {
-    let failed = |source| AuthorityError::File { path: path.to_owned(), source };
-    let mut file = OpenOptions::new().create_new(true).write(true).mode(0o600).open(path).map_err(failed)?;
-    file.write_all(bytes).and_then(|()| file.sync_all()).map_err(failed)
 }

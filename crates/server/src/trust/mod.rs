@@ -2,18 +2,22 @@
 
 mod authority;
 mod caller;
+mod handed_out;
 mod node_caller;
 pub mod password;
 mod permission;
 mod protected;
+mod refusals;
 mod secret;
 pub mod session;
 
-pub use authority::{Authority, AuthorityError, IssuedCertificate, ReadRequest, renew_after};
+pub use authority::{Authority, IssuedCertificate, ReadRequest, renew_after};
 pub use caller::{Allowed, CalledBy};
+pub use handed_out::{HandedOut, LastDatabase, SeenDatabase};
 pub use node_caller::{NodeCaller, ShownCertificate};
 pub use permission::{
     GroupEdit, InvitationMake, JoinDecide, KitPublish, NodeRead, NodeRevoke, Permission, Role, ServerRecover, SessionOwn, StageServe, permissions_of,
 };
-pub use protected::{HandedOut, Refusal, Refusals};
+pub use protected::{ProtectedError, ProtectedFolder};
+pub use refusals::{Refusal, Refusals};
 pub use secret::{Secret, digest_of};

@@ -1,120 +1,226 @@
-//! What lies outside the database and its dump: which generations were handed out, and who was refused.
-//!
-//! A database that was put back to an earlier day does not know of either.
+//! The protected folder: the CA, the key of what is concealed, and what must outlive a database that is put back to an
+//! earlier day. It is backed up apart from the database.
 
-use constans_wire::check_in::Generation;
-use jiff::Timestamp;
-use serde::{Deserialize, Serialize};
-use std::fs::{File, OpenOptions};
+use super::authority::Authority;
+use super::handed_out::{HandedOut, LastDatabase};
+use super::refusals::Refusals;
+use super::secret::Secret;
+use constans_core::digest::DigestKey;
+use std::fs::{self, DirBuilder, File, OpenOptions};
 use std::io::{self, Write as _};
-use std::os::unix::fs::OpenOptionsExt as _;
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
-use uuid::Uuid;
 
-/// The newest generation that any node was given, in a file that all server processes share.
-pub struct HandedOut {
-    path: PathBuf,
-    known: Mutex<Generation>,
+const DIGEST_KEY: &str = "digest.key";
+const CA_CERTIFICATE: &str = "ca.pem";
+/// It is made last: where it is, all others are.
+const CA_KEY: &str = "ca.key";
+const LOCK: &str = "lock";
+
+/// Why the protected folder cannot be used.
+#[derive(Debug, thiserror::Error)]
+pub enum ProtectedError {
+    /// A file of it.
+    #[error("cannot use {}", path.display())]
+    File {
+        /// Which.
+        path: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
+    /// Others may read it.
+    #[error("{} may be used by others than the server's account: its mode is {mode:04o}", path.display())]
+    Mode {
+        /// The file or the folder.
+        path: PathBuf,
+        /// Its mode.
+        mode: u32,
+    },
+    /// A key is missing, although nodes and people rely on it.
+    #[error("{} is {}, and the database is in use already", path.display(), if *is_there { "empty" } else { "missing" })]
+    Lost {
+        /// Which.
+        path: PathBuf,
+        /// Whether there is such a file.
+        is_there: bool,
+    },
+    /// A key or certificate.
+    #[error("the CA in {} cannot be used", path.display())]
+    Certificate {
+        /// Where it lies.
+        path: PathBuf,
+        /// Why.
+        source: rcgen::Error,
+    },
 }
 
-impl HandedOut {
-    /// Opens the file in the protected folder; it begins with the first epoch.
-    ///
-    /// # Errors
-    ///
-    /// Returns why it cannot be read or written.
-    pub fn open(folder: &Path) -> io::Result<Self> {
-        let path = folder.join("handed-out.json");
-        let known = if path.exists() { read(&path)? } else { Generation { epoch: 1, counter: 0 } };
-        Ok(Self { path, known: Mutex::new(known) })
-    }
-
-    /// Returns whether the folder can be written still.
-    pub fn is_usable(&self) -> bool {
-        OpenOptions::new().create(true).append(true).mode(0o600).open(self.path.with_extension("lock")).is_ok()
-    }
-
-    /// Returns the newest generation that was handed out.
-    pub fn newest(&self) -> Generation {
-        *self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
-    }
-
-    /// Notes durably that a generation is handed out, before it is.
-    ///
-    /// # Errors
-    ///
-    /// Returns why it cannot be written; then it must not be handed out.
-    pub fn note(&self, generation: Generation) -> io::Result<()> {
-        let mut known = self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if generation <= *known {
-            return Ok(());
+impl ProtectedError {
+    /// Returns what to do.
+    pub fn hint(&self) -> &'static str {
+        match self {
+            Self::File { .. } => "the folder --protected belongs to the server's account, with mode 0700",
+            Self::Mode { .. } => "take the rights of group and others away: chmod 700 the folder, chmod 600 its files",
+            Self::Lost { .. } | Self::Certificate { .. } => {
+                "put the protected folder back from its backup: nodes trust the CA in it and no other. For a new fleet, name an empty database and an empty folder"
+            }
         }
-        // Another process of the server may have handed out a newer one meanwhile.
-        let lock = OpenOptions::new().create(true).append(true).mode(0o600).open(self.path.with_extension("lock"))?;
-        lock.lock()?;
-        let newest = if self.path.exists() { read(&self.path)?.max(generation) } else { generation };
-        let new = self.path.with_extension("new");
-        let mut file = OpenOptions::new().create(true).truncate(true).write(true).mode(0o600).open(&new)?;
-        serde_json::to_writer(&mut file, &newest)?;
-        file.sync_all()?;
-        std::fs::rename(&new, &self.path)?;
-        *known = newest;
-        Ok(())
     }
 }
 
-fn read(path: &Path) -> io::Result<Generation> {
-    Ok(serde_json::from_slice(&std::fs::read(path)?)?)
+/// The protected folder, opened.
+pub struct ProtectedFolder {
+    /// The CA.
+    pub authority: Authority,
+    /// The key under which what is concealed is named.
+    pub key: DigestKey,
+    /// The newest generation that was handed out.
+    pub handed_out: HandedOut,
+    /// Who was refused.
+    pub refusals: Refusals,
+    /// The database as it was last used.
+    pub database: LastDatabase,
 }
 
-/// The file of refusals, to which lines are only added.
-pub struct Refusals(PathBuf);
-
-/// One line of it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Refusal {
-    /// When.
-    pub at: Timestamp,
-    /// The node.
-    pub node: Uuid,
-    /// Whether the node is refused from then on; else it was let back with a new key.
-    pub refused: bool,
-    /// The public keys (SHA-256 of SPKI, in hexadecimal digits) that are refused for good.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub keys: Vec<String>,
-}
-
-impl Refusals {
-    /// Names the file in the protected folder.
-    pub fn new(folder: &Path) -> Self {
-        Self(folder.join("refusals.jsonl"))
-    }
-
-    /// Adds a line durably.
+impl ProtectedFolder {
+    /// Opens the folder. A new one is made for a database that nobody uses yet; one whose making was cut off is made anew.
     ///
     /// # Errors
     ///
-    /// Returns why it cannot be written.
-    pub fn add(&self, refusal: &Refusal) -> io::Result<()> {
-        let mut line = serde_json::to_vec(refusal)?;
-        line.push(b'\n');
-        let mut file = OpenOptions::new().create(true).append(true).mode(0o600).open(&self.0)?;
-        file.write_all(&line)?;
-        file.sync_all()?;
-        File::open(self.0.parent().unwrap_or(Path::new("/")))?.sync_all()
+    /// Returns what is missing, may be read by others, or cannot be used.
+    pub fn open(folder: &Path, is_database_in_use: bool) -> Result<Self, ProtectedError> {
+        let at = |source| ProtectedError::File { path: folder.to_owned(), source };
+        if is_database_in_use && !folder.exists() {
+            return Err(ProtectedError::Lost { path: folder.to_owned(), is_there: false });
+        }
+        DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(at)?;
+        only_ours(folder)?;
+        let _one_at_a_time = lock(&folder.join(LOCK)).map_err(at)?;
+        let is_whole = length(&folder.join(CA_KEY))?.is_some();
+        if !is_whole && !is_database_in_use {
+            make(folder)?;
+        }
+        let parts = [DIGEST_KEY, CA_CERTIFICATE, CA_KEY].map(|name| folder.join(name));
+        for part in &parts {
+            if length(part)?.is_none_or(|bytes| bytes == 0) {
+                return Err(ProtectedError::Lost { path: part.clone(), is_there: part.exists() });
+            }
+        }
+        for entry in fs::read_dir(folder).map_err(at)? {
+            only_ours(&entry.map_err(at)?.path())?;
+        }
+        let [digest_key, certificate, ca_key] = parts;
+        let read = |path: &Path| fs::read_to_string(path).map_err(|source| ProtectedError::File { path: path.to_owned(), source });
+        let authority = Authority::new(read(&certificate)?, &read(&ca_key)?);
+        Ok(Self {
+            authority: authority.map_err(|source| ProtectedError::Certificate { path: folder.to_owned(), source })?,
+            key: DigestKey::new(read(&digest_key)?.into_bytes()),
+            handed_out: HandedOut::open(folder).map_err(at)?,
+            refusals: Refusals::new(folder),
+            database: LastDatabase::new(folder),
+        })
+    }
+}
+
+fn make(folder: &Path) -> Result<(), ProtectedError> {
+    let failed = |source| ProtectedError::Certificate { path: folder.to_owned(), source };
+    let put = |name: &str, bytes: &[u8]| {
+        let path = folder.join(name);
+        put_whole(&path, bytes).map_err(|source| ProtectedError::File { path, source })
+    };
+    let secret = Secret::make().map_err(|source| ProtectedError::File { path: folder.join(DIGEST_KEY), source })?;
+    let (certificate, key) = Authority::make().map_err(failed)?;
+    put(DIGEST_KEY, secret.text().as_bytes())?;
+    put(CA_CERTIFICATE, certificate.as_bytes())?;
+    put(CA_KEY, key.as_bytes())
+}
+
+fn length(path: &Path) -> Result<Option<u64>, ProtectedError> {
+    match fs::metadata(path) {
+        Ok(metadata) => Ok(Some(metadata.len())),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+        Err(source) => Err(ProtectedError::File { path: path.to_owned(), source }),
+    }
+}
+
+fn only_ours(path: &Path) -> Result<(), ProtectedError> {
+    let metadata = fs::metadata(path).map_err(|source| ProtectedError::File { path: path.to_owned(), source })?;
+    let mode = metadata.permissions().mode() & 0o7777;
+    if mode & 0o077 == 0 { Ok(()) } else { Err(ProtectedError::Mode { path: path.to_owned(), mode }) }
+}
+
+/// Takes a lock that ends with the file that is returned.
+pub(super) fn lock(path: &Path) -> io::Result<File> {
+    let lock = OpenOptions::new().create(true).append(true).mode(0o600).open(path)?;
+    lock.lock()?;
+    Ok(lock)
+}
+
+/// Writes a file durably, whole or not at all.
+pub(super) fn put_whole(path: &Path, bytes: &[u8]) -> io::Result<()> {
+    let new = path.with_added_extension("new");
+    let mut file = OpenOptions::new().create(true).truncate(true).write(true).mode(0o600).open(&new)?;
+    file.write_all(bytes)?;
+    file.sync_all()?;
+    fs::rename(&new, path)?;
+    sync_folder_of(path)
+}
+
+/// Makes durable that a file is there.
+pub(super) fn sync_folder_of(path: &Path) -> io::Result<()> {
+    File::open(path.parent().unwrap_or(Path::new("/")))?.sync_all()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn set_mode(path: &Path, mode: u32) {
+        fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
     }
 
-    /// Returns all lines, the oldest first. A last line that was cut off is left out: what it says was never answered.
-    ///
-    /// # Errors
-    ///
-    /// Returns why the file cannot be read.
-    pub fn all(&self) -> io::Result<Vec<Refusal>> {
-        match std::fs::read_to_string(&self.0) {
-            Ok(text) => Ok(text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()),
-            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Vec::new()),
-            Err(error) => Err(error),
+    #[test]
+    fn a_lost_or_empty_key_stops_a_server_whose_database_is_in_use() {
+        let above = tempfile::tempdir().unwrap();
+        let folder = above.path().join("protected");
+        assert!(matches!(ProtectedFolder::open(&folder, true), Err(ProtectedError::Lost { is_there: false, .. })));
+        assert!(!folder.exists(), "nothing is made in place of what was lost");
+        let first = ProtectedFolder::open(&folder, false).unwrap().authority.fingerprint().to_owned();
+        assert_eq!(ProtectedFolder::open(&folder, true).unwrap().authority.fingerprint(), first);
+        for name in [DIGEST_KEY, CA_CERTIFICATE, CA_KEY] {
+            let kept = fs::read(folder.join(name)).unwrap();
+            fs::write(folder.join(name), "").unwrap();
+            let said = ProtectedFolder::open(&folder, true).err().unwrap();
+            assert!(said.to_string().ends_with(&format!("{name} is empty, and the database is in use already")), "{said}");
+            fs::remove_file(folder.join(name)).unwrap();
+            let said = ProtectedFolder::open(&folder, true).err().unwrap();
+            assert!(said.to_string().contains(&format!("{name} is missing")), "{said}");
+            put_whole(&folder.join(name), &kept).unwrap();
+        }
+        assert_eq!(ProtectedFolder::open(&folder, true).unwrap().authority.fingerprint(), first);
+    }
+
+    #[test]
+    fn a_making_that_was_cut_off_is_done_anew() {
+        let above = tempfile::tempdir().unwrap();
+        let folder = above.path().join("protected");
+        ProtectedFolder::open(&folder, false).unwrap();
+        fs::remove_file(folder.join(CA_KEY)).unwrap();
+        fs::write(folder.join("ca.pem"), "cut o").unwrap();
+        let made = ProtectedFolder::open(&folder, false).unwrap().authority.fingerprint().to_owned();
+        assert_eq!(ProtectedFolder::open(&folder, true).unwrap().authority.fingerprint(), made);
+    }
+
+    #[test]
+    fn what_others_may_read_is_named() {
+        let above = tempfile::tempdir().unwrap();
+        let folder = above.path().join("protected");
+        ProtectedFolder::open(&folder, false).unwrap();
+        for path in [folder.clone(), folder.join(DIGEST_KEY)] {
+            let right = fs::metadata(&path).unwrap().permissions().mode();
+            set_mode(&path, 0o755);
+            let said = ProtectedFolder::open(&folder, true).err().unwrap();
+            assert!(said.to_string().starts_with(&format!("{} may be used by others", path.display())) && said.to_string().ends_with("0755"), "{said}");
+            set_mode(&path, right);
         }
     }
 }

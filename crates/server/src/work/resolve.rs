@@ -103,7 +103,7 @@ pub async fn resolve_one(db: &mut PgConnection, here: &Here, node: Uuid) -> Resu
 async fn resolve(db: &mut PgConnection, here: &Here, only: Option<Uuid>, mut progress: Option<&mut Progress>) -> Result<Changed, ApiError> {
     let began = std::time::Instant::now();
     let inputs = Arc::new(read_inputs(db, here, only).await?);
-    let epoch = here.handed_out.newest().epoch;
+    let epoch = here.handed_out.newest().map_err(ApiError::Protected)?.epoch;
     let mut changed = Changed::default();
     let mut clause_ids = HashMap::new();
     let resolving = |start: usize| {
