@@ -1,6 +1,7 @@
 //! The agent's command line.
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use constans_core::words::{check_label, check_reason};
 use std::path::PathBuf;
 
 /// Keep this machine as its documents say, and tell what differs
@@ -127,7 +128,7 @@ pub struct WantedArguments {
     #[arg(long, value_name = "NAME=VALUE", value_parser = name_and_value)]
     pub set: Vec<(String, String)>,
     /// Let conditions and renders see this label
-    #[arg(long = "label", value_name = "KEY=VALUE", value_parser = name_and_value)]
+    #[arg(long = "label", value_name = "KEY=VALUE", value_parser = label)]
     pub labels: Vec<(String, String)>,
     /// Touch only clauses whose address fits; `*` stands for anything
     #[arg(long = "clause", value_name = "ADDRESS")]
@@ -164,10 +165,10 @@ pub struct EnforceArguments {
     #[arg(short, long)]
     pub yes: bool,
     /// Enforce although this node is set to observe, and why; the reason is recorded
-    #[arg(long, value_name = "REASON")]
+    #[arg(long, value_name = "REASON", value_parser = reason)]
     pub although_observing: Option<String>,
     /// Do not wait for the end of a grace or for the change window, and why; the reason is recorded. A hold stays
-    #[arg(long, value_name = "REASON")]
+    #[arg(long, value_name = "REASON", value_parser = reason)]
     pub now: Option<String>,
 }
 
@@ -296,6 +297,16 @@ pub enum Output {
     Text,
     /// For programs
     Json,
+}
+
+fn label(text: &str) -> Result<(String, String), String> {
+    let (key, value) = text.split_once('=').ok_or("write KEY=VALUE")?;
+    check_label(key, value)?;
+    Ok((key.to_owned(), value.to_owned()))
+}
+
+fn reason(text: &str) -> Result<String, String> {
+    check_reason(text).map(|()| text.to_owned())
 }
 
 fn name_and_value(text: &str) -> Result<(String, String), String> {

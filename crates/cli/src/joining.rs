@@ -3,6 +3,7 @@
 use crate::server::{ClientError, Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
 use constans_core::kind::{duration_secs, nearest_word};
+use constans_core::words::check_label;
 use constans_terminal::harmless;
 use constans_wire::join::{Approve, Deny, JoiningRequest, MadeInvitation, NewInvitation};
 
@@ -63,10 +64,9 @@ fn duration(text: &str) -> Result<u64, String> {
 }
 
 fn key_and_value(text: &str) -> Result<(String, String), String> {
-    text.split_once('=')
-        .filter(|(key, _)| !key.is_empty())
-        .map(|(key, value)| (key.to_owned(), value.to_owned()))
-        .ok_or_else(|| "write KEY=VALUE".to_owned())
+    let (key, value) = text.split_once('=').ok_or("write KEY=VALUE")?;
+    check_label(key, value)?;
+    Ok((key.to_owned(), value.to_owned()))
 }
 
 /// Makes an invitation; its one line goes to standard output, all else to standard error.

@@ -18,5 +18,6 @@ pub mod run;
 pub mod settings;
 pub mod standing;
 pub mod state;
+pub mod words;
 
 pub(crate) use kind::kind_type_word;

@@ -16,7 +16,7 @@ use std::io::Write as _;
 use std::os::unix::fs::PermissionsExt as _;
 use std::os::unix::process::CommandExt as _;
 use std::path::{Path, PathBuf};
-use std::process::{ChildStdin, Command, Output, Stdio};
+use std::process::{Child, Command, Output, Stdio};
 use std::sync::OnceLock;
 use tempfile::TempDir;
 
@@ -204,8 +204,8 @@ fn repository() -> &'static Path {
 /// waits until this process has ended, whatever ended it, and removes the folder.
 struct SharedFolder {
     path: PathBuf,
-    /// It closes when this process ends.
-    _open_until_then: ChildStdin,
+    /// Its standard input closes when this process ends; it ends after that, so nobody waits for it.
+    _removes: Child,
 }
 
 impl SharedFolder {
@@ -215,8 +215,7 @@ impl SharedFolder {
         let mut removes = Command::new("sh");
         removes.args(["-c", r#"read -r _; rm -rf -- "$1""#, "sh"]).arg(&path).stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null());
         // Ctrl-C ends the tests, and not what removes the folder after them.
-        let mut removes = removes.process_group(0).spawn().expect("sh starts");
-        Self { path, _open_until_then: removes.stdin.take().expect("it is piped") }
+        Self { path, _removes: removes.process_group(0).spawn().expect("sh starts") }
     }
 
     fn path(&self) -> &Path {

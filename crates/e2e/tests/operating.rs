@@ -95,3 +95,39 @@ fn an_event_stream_ends_when_its_reader_may_read_no_more() {
     assert!(String::from_utf8_lossy(&ended.stdout).contains("event:changed"));
     assert!(began.elapsed() < Duration::from_secs(25), "{:?}", began.elapsed());
 }
+
+#[test]
+fn what_people_write_is_bounded_and_hides_nothing() {
+    let fleet = Fleet::start();
+    let _kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    let mut operator = fleet.curl().with_token(fleet.administrator());
+    let began = Instant::now();
+    for (filter, said) in [
+        ("node.name.matches(labels.role)", "the pattern of `matches` is not written out"),
+        ("node.name.matches('((a{100}){100}){100}')", "takes more than 65536 bytes"),
+        ("about.os.name.matches('(')", "unclosed group"),
+    ] {
+        let shown = fleet.client(&["node", "list", "--filter", filter]);
+        assert!(shown.exit != Some(0) && shown.stderr.contains(said), "{filter}: {}", shown.stderr);
+    }
+    let lists = (0..40).map(|number| number.to_string()).collect::<Vec<_>>().join(",");
+    let sums = vec![format!("[{lists}]"); 10].join("+");
+    let slow = format!("({sums}).all(a, ({sums}).exists(b, a == b))");
+    let shown = fleet.client(&["node", "list", "--filter", &slow]);
+    assert!(shown.exit != Some(0), "{}", shown.stdout);
+    let group = serde_json::json!({ "name": "slow", "priority": 5, "filter": "labels.all(a, labels.exists(b, a == b && b.matches('x')))" });
+    let (status, said) = operator.put("/api/groups", &group.to_string());
+    assert!(status == 409 && said.contains("it is evaluated for every node at every change"), "{status} {said}");
+    assert!(began.elapsed() < Duration::from_secs(5), "{:?}", began.elapsed());
+
+    for label in ["role=a\u{202e}b", "röle=x", "role=two\nlines"] {
+        let shown = fleet.client(&["invite", "--label", label]);
+        assert!(shown.exit == Some(2) && shown.stderr.contains("label"), "{}", shown.stderr);
+    }
+    let invitation = serde_json::json!({ "for_secs": 60, "uses": 1, "labels": { "role": "a\u{202e}b" } });
+    let (status, said) = operator.post("/api/invitations", &invitation.to_string());
+    assert!(status == 422 && said.contains("none of them hidden"), "{status} {said}");
+    let ordinary = serde_json::json!({ "for_secs": 60, "uses": 1, "labels": { "constructor": "__proto__", "__proto__": "x" } });
+    let (status, said) = operator.post("/api/invitations", &ordinary.to_string());
+    assert!(status == 422 && said.contains("begins with a letter or digit"), "{status} {said}");
+}

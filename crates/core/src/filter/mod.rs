@@ -30,6 +30,12 @@ const MAX_SYNTAX_NODES: usize = 500;
 const MAX_BRACKET_DEPTH: usize = 32;
 /// The most that an evaluation may make, in bytes, if every turn of its loops made all that it is given anew.
 const MOST_MADE: usize = 256 * 1024 * 1024;
+/// The most parts of an expression that one evaluation goes through, over all turns of its loops.
+const MOST_STEPS: u64 = 1_000_000;
+/// The same of a group's filter, which is evaluated for every node at every change.
+const MOST_STEPS_OF_GROUP: u64 = 10_000;
+/// How many labels a node is taken to have before it is known.
+const USUAL_LABELS: usize = 20;
 
 /// The functions of CEL, made once.
 static STANDARD: LazyLock<Arc<Env>> = LazyLock::new(|| Arc::new(Env::stdlib()));
@@ -85,6 +91,22 @@ impl Condition {
     /// Returns everything that is wrong with it.
     pub fn parse_for_list(source: &str) -> Result<Self, Vec<ConditionError>> {
         Expression::parse(source, &[], true).map(Self)
+    }
+
+    /// Reads the filter of a group.
+    ///
+    /// # Errors
+    ///
+    /// Returns everything that is wrong with it, also that it takes too long for every node at every change.
+    pub fn parse_for_group(source: &str) -> Result<Self, Vec<ConditionError>> {
+        let condition = Self::parse(source, &[])?;
+        let steps = condition.0.steps(condition.0.longest(USUAL_LABELS));
+        if steps.is_none_or(|steps| steps > MOST_STEPS_OF_GROUP) {
+            let mut error = ConditionError::whole("the filter takes too long: it is evaluated for every node at every change".into(), source.len());
+            error.hint = Some("compare labels by `==` and `in` instead of going over them, and use `matches` outside of loops".to_owned());
+            return Err(vec![error]);
+        }
+        Ok(condition)
     }
 
     /// Reads a condition whose `params` are those declared.
@@ -196,11 +218,27 @@ impl Expression {
         self.uses.params.iter().map(String::as_str)
     }
 
-    /// Refuses what could make more than [`MOST_MADE`] out of what it is given: evaluation itself has no such bound.
-    fn check_volume(&self, params: &Value) -> Result<(), ConditionError> {
+    /// Returns the most items that a loop may go over, if what it is given has at most `given`.
+    fn longest(&self, given: usize) -> usize {
+        self.uses.longest_list.max(given).max(1).saturating_mul(self.uses.additions + 1)
+    }
+
+    /// Returns the most parts that are gone through; none if they cannot be counted.
+    fn steps(&self, longest: usize) -> Option<u64> {
+        u64::try_from(longest).ok()?.checked_pow(self.uses.depth)?.checked_mul(self.uses.weight)
+    }
+
+    /// Refuses what could go through more than [`MOST_STEPS`] or make more than [`MOST_MADE`] out of what it is given:
+    /// evaluation itself has no such bound and cannot be interrupted.
+    fn check_volume(&self, view: &NodeView, params: &Value, node: &Value) -> Result<(), ConditionError> {
         let used = || self.uses.params.iter().filter_map(|name| params.get(name));
         let length = |value: &Value| value.as_array().map(Vec::len).or_else(|| value.as_object().map(serde_json::Map::len)).unwrap_or(0);
-        let longest = used().map(length).chain([self.uses.longest_list, 1]).max().unwrap_or(1);
+        let of_node = node.as_object().into_iter().flat_map(serde_json::Map::values).map(length);
+        let longest = self.longest(used().map(length).chain(of_node).chain([view.labels.len(), STABLE_FIELDS.len()]).max().unwrap_or(1));
+        if self.steps(longest).is_none_or(|steps| steps > MOST_STEPS) {
+            let message = format!("its loops go over up to {longest} items, {} deep: that is more than is evaluated", self.uses.depth);
+            return Err(ConditionError::whole(message, 0));
+        }
         let bytes = used().map(|value| value.to_string().len()).sum::<usize>().max(MAX_SOURCE_BYTES);
         let volume = longest.checked_pow(self.uses.depth).and_then(|turns| turns.checked_mul(bytes));
         if volume.is_none_or(|volume| volume > MOST_MADE) {
@@ -211,7 +249,7 @@ impl Expression {
     }
 
     fn evaluate(&self, view: &NodeView, params: &Value, node: Value) -> Result<Evaluated, ConditionError> {
-        self.check_volume(params)?;
+        self.check_volume(view, params, &node)?;
         let mut labels: BTreeMap<String, String> = view.labels.clone();
         for label in self.uses.labels.difference(&self.uses.labels_asked_for) {
             labels.entry(label.clone()).or_default();
@@ -369,6 +407,44 @@ mod tests {
         let loops = "[1].all(a, [1].all(b, [1].all(c, true)))";
         for source in [big.as_str(), &deep, &wide.replace("true", "1==1"), loops] {
             assert!(Condition::parse(source, &[]).is_err(), "{source}");
+        }
+    }
+
+    #[test]
+    fn patterns_are_written_out_and_small() {
+        assert_eq!(answer("node.name.matches('^kiosk-[a-z]+-[0-9]$')").unwrap(), Answer::Yes);
+        for (source, said) in [
+            ("node.name.matches(labels.role)", "the pattern of `matches` is not written out"),
+            ("matches(node.name, labels.role)", "the pattern of `matches` is not written out"),
+            ("node.name.matches('(((a{100}){100}){100})')", "takes more than 65536 bytes"),
+            ("node.name.matches('(a')", "unclosed group"),
+        ] {
+            let errors = Condition::parse(source, &[]).err().unwrap();
+            assert!(errors[0].message.contains(said), "{source}: {}", errors[0].message);
+        }
+    }
+
+    #[test]
+    fn what_takes_too_long_is_refused_before_it_is_evaluated() {
+        let nested = |length: usize| {
+            let condition = Condition::parse("params.idle.all(a, params.idle.exists(b, a == b))", &["idle"]).unwrap();
+            condition.holds(&kiosk(), &json!({ "idle": (0..length).collect::<Vec<_>>() }))
+        };
+        assert_eq!(nested(100).unwrap(), Answer::Yes);
+        assert!(nested(1_000).unwrap_err().message.contains("more than is evaluated"));
+        let grown = format!("({}).all(a, ({}).exists(b, a == b))", ["params.idle"; 40].join(" + "), ["params.idle"; 40].join(" + "));
+        let grown = Condition::parse(&grown, &["idle"]).unwrap();
+        assert!(grown.holds(&kiosk(), &json!({ "idle": (0..50).collect::<Vec<_>>() })).is_err(), "lists that grow are counted as they grow");
+    }
+
+    #[test]
+    fn a_filter_of_a_group_is_cheap() {
+        for source in ["labels.role == 'kiosk'", "node.name.matches('^kiosk-')", "labels.exists(l, l.startsWith('x-'))"] {
+            assert!(Condition::parse_for_group(source).is_ok(), "{source}");
+        }
+        for source in ["labels.exists(l, l.matches('^x'))", "labels.all(a, labels.exists(b, a == b && labels.site == 'auken' || b == 'site'))"] {
+            let errors = Condition::parse_for_group(source).err().unwrap();
+            assert!(errors[0].message.contains("takes too long"), "{source}: {}", errors[0].message);
         }
     }
 }

@@ -2,11 +2,16 @@
 
 use super::{ConditionError, LISTED_FIELDS, STABLE_FIELDS};
 use crate::kind::nearest_word;
-use cel::common::ast::{EntryExpr, Expr, IdedExpr};
+use cel::common::ast::{EntryExpr, Expr, IdedExpr, LiteralValue};
 use std::collections::BTreeSet;
 
 const MAX_COMPREHENSION_DEPTH: usize = 2;
 const MAX_LIST: usize = 1_000;
+/// The longest pattern of `matches`, in bytes, and the most that it may take when it is compiled.
+const MAX_PATTERN: usize = 200;
+const MAX_COMPILED_PATTERN: usize = 64 * 1024;
+/// A pattern is compiled whenever it is used: that takes as long as so many parts of a condition.
+const PATTERN_WEIGHT: u64 = 500;
 
 /// The names that a condition uses.
 #[derive(Debug, Default)]
@@ -24,6 +29,15 @@ pub(super) struct Uses {
     pub depth: u32,
     /// The length of the longest list that is written out.
     pub longest_list: usize,
+    /// How often something is added to something else: two lists come to a longer one.
+    pub additions: usize,
+    /// How long one turn of all loops takes, in parts of the condition.
+    pub weight: u64,
+}
+
+/// Loops such as `map` add each item to what they come to: that has as many items as they have turns.
+fn is_of_a_loop(added: &[IdedExpr]) -> bool {
+    matches!(added.first(), Some(IdedExpr { expr: Expr::Ident(name), .. }) if name.starts_with('@'))
 }
 
 /// A walk through one condition.
@@ -42,12 +56,18 @@ pub(super) struct Walk<'a> {
 impl Walk<'_> {
     pub fn expression(&mut self, expression: &IdedExpr) {
         self.nodes += 1;
+        self.uses.weight += 1;
         match &expression.expr {
             Expr::Ident(name) => self.name(expression, name),
             Expr::Select(_) => self.select(expression),
             Expr::Call(call) => {
                 if call.func_name == "_[_]" && self.labels_by_key(&call.args) {
                     return;
+                }
+                match call.func_name.as_str() {
+                    "matches" => self.pattern(expression, call.args.last()),
+                    "_+_" if !is_of_a_loop(&call.args) => self.uses.additions += 1,
+                    _ => {}
                 }
                 call.target.iter().for_each(|target| self.expression(target));
                 call.args.iter().for_each(|argument| self.expression(argument));
@@ -86,10 +106,28 @@ impl Walk<'_> {
         }
     }
 
+    /// A pattern is known and small before it is used: it is compiled for every node.
+    fn pattern(&mut self, expression: &IdedExpr, pattern: Option<&IdedExpr>) {
+        self.uses.weight += PATTERN_WEIGHT;
+        let Some(IdedExpr { expr: Expr::Literal(LiteralValue::String(pattern)), .. }) = pattern else {
+            let hint = "write it as a text: node.name.matches(\"^kiosk-\")".to_owned();
+            return self.error(expression, "the pattern of `matches` is not written out".to_owned(), Some(hint), false);
+        };
+        if pattern.inner().len() > MAX_PATTERN {
+            return self.error(expression, format!("the pattern of `matches` has more than {MAX_PATTERN} bytes"), None, false);
+        }
+        if let Err(error) = regex::RegexBuilder::new(pattern.inner()).size_limit(MAX_COMPILED_PATTERN).build() {
+            let why = match error {
+                regex::Error::CompiledTooBig(_) => format!("takes more than {MAX_COMPILED_PATTERN} bytes when it is compiled"),
+                error => error.to_string().lines().last().unwrap_or("it cannot be read").trim_start_matches("error: ").to_owned(),
+            };
+            self.error(expression, format!("the pattern of `matches` cannot be used: {why}"), None, false);
+        }
+    }
+
     /// `labels["key"]` reads like `labels.key`.
     fn labels_by_key(&mut self, arguments: &[IdedExpr]) -> bool {
-        if let [IdedExpr { expr: Expr::Ident(root), .. }, IdedExpr { expr: Expr::Literal(cel::common::ast::LiteralValue::String(key)), .. }] =
-            arguments
+        if let [IdedExpr { expr: Expr::Ident(root), .. }, IdedExpr { expr: Expr::Literal(LiteralValue::String(key)), .. }] = arguments
             && root == "labels"
         {
             self.uses.labels.insert(key.inner().to_owned());

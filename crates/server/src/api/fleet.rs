@@ -6,10 +6,10 @@ use crate::store::listing::{TickRow, TroubledRow};
 use crate::store::narrowing::Narrowing;
 use crate::store::{exception, joining, listing, recovery, run};
 use crate::trust::{Allowed, NodeRead};
+use crate::work::publish::on_thread;
 use constans_core::attention::{Attention, AttentionNode, Exception, TugOfWar, attention};
 use constans_core::filter::{Answer as Decided, Condition, NodeView};
 use constans_core::standing::{NodeFacts, Sign, troubles};
-use constans_folder::on_large_stack;
 use constans_wire::check_in::NodeSummary;
 use constans_wire::fleet::{Fleet, LateRun, SignCount, Tick};
 use jiff::{SignedDuration, Timestamp};
@@ -19,11 +19,14 @@ use rocket::{State, get};
 use serde::de::DeserializeOwned;
 use serde_json::{Value, json};
 use sqlx::PgPool;
+use std::time::{Duration, Instant};
 
 /// More nodes are not sent one by one.
 const MOST_TICKS: usize = 2_000;
 /// So many of the last runs are shown.
 const LATELY: i64 = 12;
+/// How long a filter may take that is decided node by node.
+const LONGEST_DECISION: Duration = Duration::from_secs(5);
 
 /// The fleet, or the part of it that a filter names: signs, what wants attention, what happened lately.
 #[utoipa::path(tag = "fleet", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("filter" = Option<String>, Query, description = "CEL over labels, about and node")), responses((status = 200, body = Fleet)))]
@@ -78,12 +81,12 @@ pub async fn narrowed(db: &PgPool, filter: Option<&str>, now: Timestamp) -> Resu
         return Ok(Narrowed { by: Narrowing::All, undecidable: 0 });
     };
     let text = filter.clone();
-    let plain = on_thread(move || parse(&text).map(|condition| condition.plain())).await?;
+    let plain = on_thread(move || parse(&text).map(|condition| condition.plain())).await??;
     if let Some(plain) = plain {
         return Ok(Narrowed { by: Narrowing::By(plain), undecidable: 0 });
     }
     let all = all_summaries(db, now).await?;
-    on_thread(move || decide(&all, &filter)).await
+    on_thread(move || decide(&all, &filter, Instant::now() + LONGEST_DECISION)).await?
 }
 
 /// Returns how many nodes the database cannot decide.
@@ -93,11 +96,6 @@ pub async fn narrowed(db: &PgPool, filter: Option<&str>, now: Timestamp) -> Resu
 /// Returns why the database does not answer.
 pub async fn undecided(db: &PgPool, by: &Narrowing) -> Result<usize, ApiError> {
     Ok(if by.may_be_undecidable() { count(listing::undecidable(db, by).await?) } else { 0 })
-}
-
-async fn on_thread<T: Send + 'static>(work: impl FnOnce() -> Result<T, ApiError> + Send + 'static) -> Result<T, ApiError> {
-    let done = tokio::task::spawn_blocking(|| on_large_stack(work)).await;
-    done.map_err(|error| ApiError::BrokeOff("the filter", error))?
 }
 
 fn parse(filter: &str) -> Result<Condition, ApiError> {
@@ -112,10 +110,16 @@ fn parse(filter: &str) -> Result<Condition, ApiError> {
     })
 }
 
-fn decide(nodes: &[NodeSummary], filter: &str) -> Result<Narrowed, ApiError> {
+fn decide(nodes: &[NodeSummary], filter: &str, until: Instant) -> Result<Narrowed, ApiError> {
     let condition = parse(filter)?;
     let (mut named, mut undecidable) = (Vec::new(), 0);
-    for node in nodes {
+    for (at, node) in nodes.iter().enumerate() {
+        if Instant::now() > until {
+            return Err(ApiError::Filter {
+                message: format!("the filter takes too long: {at} of {} nodes were decided in {} s", nodes.len(), LONGEST_DECISION.as_secs()),
+                hint: "compare labels, names and signs by `==`, `in` and `startsWith`: the database decides those at once".to_owned(),
+            });
+        }
         let view = NodeView { name: node.name.clone(), labels: node.labels.clone(), about: node.about.clone() };
         match condition.holds_now(&view, listed_fields(node)) {
             Ok(Decided::Yes) => named.push(node.id),

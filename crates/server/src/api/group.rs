@@ -6,11 +6,12 @@ use crate::problem::{Answer, ApiError};
 use crate::store::{audit, group, notice, stage};
 use crate::trust::{Allowed, GroupEdit, NodeRead};
 use crate::work::progress::Progress;
+use crate::work::publish::on_thread;
 use crate::work::resolve::resolve_all;
 use constans_core::filter::Condition;
 use constans_core::group::{EVERYONE, Group};
 use constans_core::settings::{GroupSettings, LONGEST_GRACE_SECS, LONGEST_INTERVAL_SECS, SHORTEST_INTERVAL_SECS, SMALLEST_ATTIC_MIB};
-use constans_folder::on_large_stack;
+use constans_core::words::check_reason;
 use constans_wire::kit::Changed;
 use jiff::tz::TimeZone;
 use rocket::serde::json::Json;
@@ -39,6 +40,9 @@ pub async fn set(
     let mut transaction = db.begin().await?;
     let stages = stage::names(&mut *transaction).await?;
     check_group(&wanted, &stages)?;
+    if let Some(filter) = wanted.filter.clone() {
+        on_thread(move || check_filter(&filter)).await??;
+    }
     let body = serde_json::to_value(&*wanted).map_err(|error| ApiError::Wrong(error.to_string()))?;
     group::set(&mut transaction, &wanted.name, &body, &caller.person).await?;
     audit::add(&mut *transaction, &caller.person, "set the group", &wanted.name, &json!(body)).await?;
@@ -73,8 +77,8 @@ fn check_settings(settings: &GroupSettings) -> Result<(), String> {
     if !between(settings.attic_mib, SMALLEST_ATTIC_MIB, 1_048_576) {
         return Err("attic_mib is from 1 to 1048576, a TiB".to_owned());
     }
-    if settings.hold.as_ref().is_some_and(|hold| hold.because.trim().is_empty()) {
-        return Err("a hold says why: because = \"…\"".to_owned());
+    if let Some(hold) = &settings.hold {
+        check_reason(&hold.because).map_err(|wrong| format!("a hold says why, as because = \"…\": {wrong}"))?;
     }
     match &settings.zone {
         Some(zone) if TimeZone::get(zone).is_err() => Err(format!("the time zone `{zone}` is not known; write it as \"Europe/Oslo\" or \"UTC\"")),
@@ -94,17 +98,13 @@ fn check_group(group: &Group, stages: &[String]) -> Result<(), ApiError> {
     if let Some(stage) = group.stage.as_ref().filter(|stage| !stages.contains(stage)) {
         return Err(ApiError::Missing { what: "stage", name: stage.clone() });
     }
-    check_settings(&group.settings).map_err(ApiError::Wrong)?;
-    let Some(filter) = &group.filter else { return Ok(()) };
-    let errors = on_large_stack(|| {
-        Condition::parse(filter, &[]).err().map(|errors| errors.into_iter().map(|error| (error.message, error.hint)).collect::<Vec<_>>())
-    });
-    match errors {
-        None => Ok(()),
-        Some(errors) => {
-            let said: Vec<String> = errors.iter().map(|(message, _)| message.clone()).collect();
-            let hint = errors.into_iter().find_map(|(_, hint)| hint).unwrap_or_else(|| "a filter is CEL over labels, about and node.name".to_owned());
-            Err(ApiError::Conflict { message: format!("the filter cannot be used: {}", said.join("; ")), hint })
-        }
-    }
+    check_settings(&group.settings).map_err(ApiError::Wrong)
+}
+
+fn check_filter(filter: &str) -> Result<(), ApiError> {
+    let Err(errors) = Condition::parse_for_group(filter) else { return Ok(()) };
+    let said: Vec<&str> = errors.iter().map(|error| error.message.as_str()).collect();
+    let message = format!("the filter cannot be used: {}", said.join("; "));
+    let hint = errors.into_iter().find_map(|error| error.hint).unwrap_or_else(|| "a filter is CEL over labels, about and node.name".to_owned());
+    Err(ApiError::Conflict { message, hint })
 }

@@ -7,6 +7,7 @@ use crate::store::{audit, invitation};
 use crate::trust::{Allowed, InvitationMake, Secret};
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use constans_core::words::{MOST_LABELS, check_label};
 use constans_wire::join::{INVITATION_FORM, Invitation, MadeInvitation, NewInvitation};
 use jiff::SignedDuration;
 use rocket::serde::json::Json;
@@ -30,6 +31,10 @@ pub async fn make(
     if !(1..=LONGEST_SECS).contains(&wanted.for_secs) || !(1..=10_000).contains(&wanted.uses) {
         return Err(ApiError::Wrong("an invitation holds for 1 s to 30 days, and for 1 to 10,000 uses".to_owned()));
     }
+    if wanted.labels.len() > MOST_LABELS {
+        return Err(ApiError::Wrong(format!("an invitation has at most {MOST_LABELS} labels")));
+    }
+    wanted.labels.iter().try_for_each(|(key, value)| check_label(key, value)).map_err(ApiError::Wrong)?;
     let id = Uuid::now_v7();
     let secret = Secret::make().map_err(|_| ApiError::Wrong("there is no randomness".to_owned()))?;
     let expires_at = crate::clock::now() + SignedDuration::from_secs(i64::try_from(wanted.for_secs).unwrap_or(0));

@@ -8,6 +8,7 @@ use crate::store::{audit, fact, heard, node, notice};
 use crate::trust::{Allowed, JoinDecide, NodeRead, ReadRequest, Refusal};
 use crate::work::resolve::resolve_one;
 use constans_core::digest::hex;
+use constans_core::words::check_reason;
 use constans_wire::join::{Approve, Deny, JoiningRequest};
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
@@ -114,6 +115,7 @@ async fn new_node(db: &mut PgConnection, request: &RequestRow) -> Result<Uuid, A
 #[utoipa::path(tag = "joining", security(("token" = ["join.approve"]), ("session" = ["join.approve"])), request_body = Deny, responses((status = 200, body = String)))]
 #[post("/api/joining-requests/<id>/deny", data = "<why>")]
 pub async fn deny(id: Uuid, why: JsonBody<Deny>, caller: Allowed<JoinDecide>, db: &State<PgPool>) -> Answer<String> {
+    check_reason(&why.because).map_err(ApiError::Wrong)?;
     let mut transaction = db.begin().await?;
     let request = undecided(&mut transaction, id).await?;
     notice::tell(&mut *transaction, "joining").await?;

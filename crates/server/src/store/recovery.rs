@@ -34,7 +34,9 @@ pub async fn database(db: impl PgExecutor<'_>) -> sqlx::Result<DatabaseRow> {
 
 /// Returns whether this database has nodes, requests to join or releases, which rely on the protected folder beside it.
 pub async fn is_in_use(db: impl PgExecutor<'_>) -> sqlx::Result<bool> {
-    sqlx::query_scalar("select exists (select 1 from node) or exists (select 1 from joining_request) or exists (select 1 from release)").fetch_one(db).await
+    sqlx::query_scalar("select exists (select 1 from node) or exists (select 1 from joining_request) or exists (select 1 from release)")
+        .fetch_one(db)
+        .await
 }
 
 /// Holds no mark against a node that it showed before: this database knows older ones.

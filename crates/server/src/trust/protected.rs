@@ -219,7 +219,10 @@ mod tests {
             let right = fs::metadata(&path).unwrap().permissions().mode();
             set_mode(&path, 0o755);
             let said = ProtectedFolder::open(&folder, true).err().unwrap();
-            assert!(said.to_string().starts_with(&format!("{} may be used by others", path.display())) && said.to_string().ends_with("0755"), "{said}");
+            assert!(
+                said.to_string().starts_with(&format!("{} may be used by others", path.display())) && said.to_string().ends_with("0755"),
+                "{said}"
+            );
             set_mode(&path, right);
         }
     }
