@@ -122,6 +122,19 @@ impl Fleet {
         self.start_server();
     }
 
+    /// Sets another server up at the same address, with nothing of the one before.
+    ///
+    /// # Panics
+    ///
+    /// Panics if it cannot be set up.
+    pub fn set_up_anew(&mut self) {
+        self.kill_server();
+        self.query_elsewhere("drop database constans with (force)");
+        self.query_elsewhere("create database constans");
+        fs::remove_dir_all(self.protected()).expect("there is a protected folder");
+        self.start_server();
+    }
+
     /// Puts the database back to what was kept, under a server that goes on.
     ///
     /// # Panics

@@ -1,7 +1,7 @@
 //! The server as whoever operates it meets it: probes, metrics, locks, methods, streams.
 
 use constans_e2e::Fleet;
-use constans_e2e::story::joined;
+use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
 use std::process::Command;
 use std::time::{Duration, Instant};
 
@@ -130,4 +130,27 @@ fn what_people_write_is_bounded_and_hides_nothing() {
     let ordinary = serde_json::json!({ "for_secs": 60, "uses": 1, "labels": { "constructor": "__proto__", "__proto__": "x" } });
     let (status, said) = operator.post("/api/invitations", &ordinary.to_string());
     assert!(status == 422 && said.contains("begins with a letter or digit"), "{status} {said}");
+}
+
+#[test]
+fn what_is_stored_and_cannot_be_read_is_named_and_nothing_takes_its_place() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe")));
+    well(&kiosk.run(&["check-in"]));
+    let operator = fleet.curl().with_token(fleet.administrator());
+
+    let before = fleet.query("select state from node_wanted");
+    fleet.query("update node_group set body = body || '{\"priority\": \"high\"}' where name = 'kiosks'");
+    let (status, said) = operator.get("/api/groups");
+    assert!(status == 500 && said.contains("the stored group kiosks cannot be read"), "{status} {said}");
+    let changed = group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe").replace("kiosks", "others"));
+    assert!(changed.exit != Some(0) && changed.stderr.contains("the stored group kiosks cannot be read"), "{}", changed.stderr);
+    assert_eq!(fleet.query("select state from node_wanted"), before, "no node is given what is left without that group");
+
+    fleet.query("update node set about = '[]'");
+    let (status, said) = operator.get("/api/nodes/kiosk-auken-1");
+    assert!(status == 500 && said.contains("the stored report of kiosk-auken-1 about itself cannot be read"), "{status} {said}");
+    assert!(fleet.log().contains("invalid type"), "the log says why");
 }

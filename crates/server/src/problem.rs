@@ -7,6 +7,8 @@ use rocket::http::{ContentType, Status};
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
 use rocket::uri;
+use serde::de::DeserializeOwned;
+use serde_json::Value;
 use std::io::Cursor;
 
 /// Why a request was not answered as asked.
@@ -92,7 +94,7 @@ pub enum ApiError {
     #[error("the stored {what} cannot be read")]
     Stored {
         /// What.
-        what: &'static str,
+        what: String,
         /// Why.
         because: String,
     },
@@ -142,8 +144,8 @@ impl ApiError {
     }
 
     /// Says that something that is stored cannot be read.
-    pub fn stored(what: &'static str) -> impl Fn(serde_json::Error) -> Self {
-        move |error| Self::Stored { what, because: error.to_string() }
+    pub fn stored(what: impl Into<String>, because: &impl ToString) -> Self {
+        Self::Stored { what: what.into(), because: because.to_string() }
     }
 
     /// Refuses a change after which some nodes' state cannot be resolved.
@@ -190,6 +192,15 @@ impl ApiError {
         let detail = if let Self::Findings { text, .. } = self { Some(text.clone()) } else { None };
         Problem { kind: kind.to_owned(), title: self.to_string(), status: self.status().code, hint, detail }
     }
+}
+
+/// Reads what is stored as JSON.
+///
+/// # Errors
+///
+/// Returns what cannot be read, as `what` calls it: nothing takes its place.
+pub fn read_stored<T: DeserializeOwned>(what: impl FnOnce() -> String, value: Value) -> Result<T, ApiError> {
+    serde_json::from_value(value).map_err(|error| ApiError::stored(what(), &error))
 }
 
 impl<'r> Responder<'r, 'static> for ApiError {

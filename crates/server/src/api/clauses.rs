@@ -1,7 +1,7 @@
 //! A node clause by clause: what is wanted, and how it is as of its last full run.
 
 use super::run::whole_report;
-use crate::problem::{Answer, ApiError};
+use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::{effective_state, node, run, wanted};
 use crate::trust::{Allowed, NodeRead};
 use constans_core::attention::ExceptionSort;
@@ -19,7 +19,7 @@ use std::collections::BTreeMap;
 pub async fn list(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<NodeClauses> {
     let id = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     let Some((run_id, digest)) = run::last_full(db.inner(), id).await? else { return Ok(Json(NodeClauses::default())) };
-    let state = effective_state::by_digest(db.inner(), &digest).await?.and_then(|state| serde_json::from_value::<EffectiveState>(state).ok());
+    let state = effective_state::by_digest(db.inner(), &digest).await?.map(|state| read_state(&digest, state)).transpose()?;
     let report = whole_report(db.inner(), id, &run_id.to_string()).await?;
     let since = run::exceptions_since(db.inner(), id).await?;
     let clauses = match (&report, &state) {
@@ -38,11 +38,14 @@ pub async fn left(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) ->
     let id = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     let Some(digest) = wanted::of(db.inner(), id).await?.and_then(|row| row.state) else { return Ok(Json(Vec::new())) };
     let Some(present) = effective_state::by_digest(db.inner(), &digest).await? else { return Ok(Json(Vec::new())) };
-    let read =
-        |body| serde_json::from_value::<EffectiveState>(body).map_err(|error| ApiError::Wrong(format!("what is stored cannot be read: {error}")));
+    let read = |body| read_stored::<EffectiveState>(|| format!("state that {name} had"), body);
     let past = effective_state::past(db.inner(), id).await?;
     let past = past.into_iter().map(|(body, until)| Ok((read(body)?, until.to_jiff()))).collect::<Result<Vec<_>, ApiError>>()?;
-    Ok(Json(left_behind(&past, &read(present)?)))
+    Ok(Json(left_behind(&past, &read_state(&digest, present)?)))
+}
+
+fn read_state(digest: &str, state: serde_json::Value) -> Result<EffectiveState, ApiError> {
+    read_stored(|| format!("state {digest}"), state)
 }
 
 fn of_result(result: &ClauseResult, state: Option<&EffectiveState>, since: &BTreeMap<String, jiff::Timestamp>) -> NodeClause {

@@ -1,7 +1,7 @@
 //! The fleet as a whole, and the part of it that a filter names.
 
 use super::node::all_summaries;
-use crate::problem::{Answer, ApiError};
+use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::listing::{TickRow, TroubledRow};
 use crate::store::narrowing::Narrowing;
 use crate::store::{exception, joining, listing, recovery, run};
@@ -227,5 +227,5 @@ fn late_run(row: run::LateRow) -> Result<LateRun, ApiError> {
 }
 
 fn read<T: DeserializeOwned>(value: Value) -> Result<T, ApiError> {
-    serde_json::from_value(value).map_err(|error| ApiError::Wrong(format!("what is stored cannot be read: {error}")))
+    read_stored(|| "row of the fleet".to_owned(), value)
 }

@@ -7,7 +7,7 @@ use crate::store::{audit, group, notice, stage};
 use crate::trust::{Allowed, GroupEdit, NodeRead};
 use crate::work::progress::Progress;
 use crate::work::publish::on_thread;
-use crate::work::resolve::resolve_all;
+use crate::work::resolve::{read_groups, resolve_all};
 use constans_core::filter::Condition;
 use constans_core::group::{EVERYONE, Group};
 use constans_core::settings::{GroupSettings, LONGEST_GRACE_SECS, LONGEST_INTERVAL_SECS, SHORTEST_INTERVAL_SECS, SMALLEST_ATTIC_MIB};
@@ -24,7 +24,7 @@ use std::sync::Arc;
 #[utoipa::path(tag = "groups", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<Group>)))]
 #[get("/api/groups")]
 pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Group>> {
-    Ok(Json(group::all(db.inner()).await?.into_iter().filter_map(|body| serde_json::from_value(body).ok()).collect()))
+    Ok(Json(read_groups(group::all(db.inner()).await?)?))
 }
 
 /// Sets a group whole.

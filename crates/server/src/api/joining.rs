@@ -2,7 +2,7 @@
 
 use crate::body::JsonBody;
 use crate::launch::Here;
-use crate::problem::{Answer, ApiError};
+use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::joining::{self, RequestRow};
 use crate::store::{audit, fact, heard, node, notice};
 use crate::trust::{Allowed, JoinDecide, NodeRead, ReadRequest, Refusal};
@@ -24,22 +24,23 @@ pub async fn waiting(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<V
     let rows = joining::waiting(db.inner()).await?;
     let names: Vec<String> = rows.iter().map(|row| row.name.clone()).collect();
     let in_use = node::names_in_use(db.inner(), &names).await?;
-    Ok(Json(rows.into_iter().map(|row| shown(row, &in_use)).collect()))
+    Ok(Json(rows.into_iter().map(|row| shown(row, &in_use)).collect::<Result<_, _>>()?))
 }
 
-fn shown(row: RequestRow, in_use: &[String]) -> JoiningRequest {
-    JoiningRequest {
+fn shown(row: RequestRow, in_use: &[String]) -> Result<JoiningRequest, ApiError> {
+    let labels = row.labels.map(|labels| read_stored(|| format!("labels of the request of {}", row.name), labels));
+    Ok(JoiningRequest {
         id: row.id,
         fingerprint: hex(&row.spki_digest),
         address: row.address,
-        about: serde_json::from_value(row.about).unwrap_or_default(),
-        labels: row.labels.and_then(|labels| serde_json::from_value(labels).ok()).unwrap_or_default(),
+        about: read_stored(|| format!("report of {} about itself", row.name), row.about)?,
+        labels: labels.transpose()?.unwrap_or_default(),
         invited_by: row.made_by,
         requested_at: row.requested_at.to_jiff(),
         name_in_use: row.known_node.is_none() && in_use.contains(&row.name),
         known_as: row.known_node.map(|_| row.name.clone()),
         name: row.name,
-    }
+    })
 }
 
 /// The request becomes a node, or a known node on a new machine.

@@ -2,7 +2,7 @@
 
 use super::fleet::{Narrowed, narrowed, undecided};
 use crate::launch::Here;
-use crate::problem::{Answer, ApiError};
+use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::listing::{self, NodeRow};
 use crate::store::narrowing::Narrowing;
 use crate::store::{audit, effective_state, heard, node, notice, wanted};
@@ -71,7 +71,7 @@ async fn summarised(db: &PgPool, rows: Vec<NodeRow>, now: Timestamp) -> Result<V
     digests.sort_unstable();
     digests.dedup();
     let releases: BTreeMap<String, Vec<String>> = effective_state::releases(db, &digests).await?.into_iter().collect();
-    Ok(rows.into_iter().map(|row| summary(row, &releases, now)).collect())
+    rows.into_iter().map(|row| summary(row, &releases, now)).collect()
 }
 
 /// Where each part of what the node is wanted to be comes from.
@@ -79,8 +79,8 @@ async fn summarised(db: &PgPool, rows: Vec<NodeRow>, now: Timestamp) -> Result<V
 #[get("/api/nodes/<name>/explained")]
 pub async fn explained(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Explained> {
     let id = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
-    let stored = wanted::explained(db.inner(), id).await?.and_then(|stored| serde_json::from_value(stored).ok());
-    let explained: Explained = stored.unwrap_or_default();
+    let stored = wanted::explained(db.inner(), id).await?.map(|stored| read_stored(|| format!("explanation of {name}"), stored));
+    let explained: Explained = stored.transpose()?.unwrap_or_default();
     Ok(Json(Explained { settings_told: explained.settings.told(), ..explained }))
 }
 
@@ -115,16 +115,16 @@ pub async fn settle(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>)
     Ok(Json(name.to_owned()))
 }
 
-fn summary(row: NodeRow, releases: &BTreeMap<String, Vec<String>>, now: Timestamp) -> NodeSummary {
-    let standing = standing_of(&row, releases);
+fn summary(row: NodeRow, releases: &BTreeMap<String, Vec<String>>, now: Timestamp) -> Result<NodeSummary, ApiError> {
+    let standing = standing_of(&row, releases)?;
     let (last_heard, promised) = (row.heard_at.map(|at| at.to_jiff()), row.promised_at.map(|at| at.to_jiff()));
-    let hearing = serde_json::from_value(row.hearing.clone().into()).unwrap_or(Hearing::NeverReported);
+    let hearing = read_stored(|| format!("hearing of {}", row.name), row.hearing.clone().into())?;
     let facts = facts_of(&row, hearing);
-    NodeSummary {
+    Ok(NodeSummary {
         id: row.id,
+        labels: read_stored(|| format!("labels of {}", row.name), row.labels)?,
+        about: read_stored(|| format!("report of {} about itself", row.name), row.about)?,
         name: row.name,
-        labels: serde_json::from_value(row.labels).unwrap_or_default(),
-        about: serde_json::from_value(row.about).unwrap_or_default(),
         last_heard,
         promised,
         clock_off_secs: row.heard_at.map(|_| row.clock_off_ms / 1_000),
@@ -135,7 +135,7 @@ fn summary(row: NodeRow, releases: &BTreeMap<String, Vec<String>>, now: Timestam
         revoked_at: row.revoked_at.map(|at| at.to_jiff()),
         certificate_ends: row.ends_at.map(|at| at.to_jiff()),
         standing,
-    }
+    })
 }
 
 fn facts_of(row: &NodeRow, hearing: Hearing) -> NodeFacts {
@@ -150,26 +150,26 @@ fn facts_of(row: &NodeRow, hearing: Hearing) -> NodeFacts {
     }
 }
 
-fn standing_of(row: &NodeRow, releases: &BTreeMap<String, Vec<String>>) -> NodeStanding {
-    fn read<T: DeserializeOwned>(value: Option<Value>) -> Option<T> {
-        value.and_then(|value| serde_json::from_value(value).ok())
+fn standing_of(row: &NodeRow, releases: &BTreeMap<String, Vec<String>>) -> Result<NodeStanding, ApiError> {
+    fn read<T: DeserializeOwned>(row: &NodeRow, what: &str, value: Option<Value>) -> Result<Option<T>, ApiError> {
+        value.map(|value| read_stored(|| format!("{what} of {}", row.name), value)).transpose()
     }
     let of = |digest: &Option<String>| digest.as_ref().and_then(|digest| releases.get(digest)).cloned().unwrap_or_default();
-    NodeStanding {
+    Ok(NodeStanding {
         stage: Some(row.stage.clone()).filter(|stage| !stage.is_empty()),
-        groups: read(Some(row.groups.clone())).unwrap_or_default(),
+        groups: read(row, "groups", Some(row.groups.clone()))?.unwrap_or_default(),
         releases: of(&row.state),
         wanted: row.state.clone(),
         wanted_since: row.since.map(|at| at.to_jiff()),
-        mode: read(Some(row.mode.clone().into())),
+        mode: read(row, "mode", Some(row.mode.clone()).filter(|mode| !mode.is_empty()).map(Value::from))?,
         unusable: row.unusable.clone(),
         double_since: row.double_since.map(|at| at.to_jiff()),
         memory_lost_at: row.memory_lost_at.map(|at| at.to_jiff()),
-        restart_pending: read(row.restart_pending.clone()),
+        restart_pending: read(row, "pending restart", row.restart_pending.clone().filter(|pending| !pending.is_null()))?,
         run: row.full_run,
-        status: read(row.full_status.clone().map(Value::from)),
+        status: read(row, "status", row.full_status.clone().map(Value::from))?,
         run_began: row.full_began.map(|at| at.to_jiff()),
         has: row.full_state.clone(),
         has_releases: of(&row.full_state),
-    }
+    })
 }

@@ -2,7 +2,7 @@
 
 use crate::body::JsonBody;
 use crate::launch::Here;
-use crate::problem::{Answer, ApiError};
+use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::release::{self, ReleaseRow};
 use crate::store::{audit, notice, stage, wanted};
 use crate::trust::{Allowed, KitPublish, NodeRead};
@@ -75,7 +75,8 @@ pub async fn publish(kits: JsonBody<Publish>, caller: Allowed<KitPublish>, db: &
     notice::tell(&mut *transaction, "kits").await?;
     let served = stage::served(&mut *transaction).await?;
     transaction.commit().await?;
-    Ok(Json(Published { releases: releases.into_iter().map(|row| shown(row, &served)).collect(), warnings }))
+    let releases = releases.into_iter().map(|row| shown(row, &served)).collect::<Result<_, _>>()?;
+    Ok(Json(Published { releases, warnings }))
 }
 
 /// The releases, the newest first.
@@ -83,7 +84,7 @@ pub async fn publish(kits: JsonBody<Publish>, caller: Allowed<KitPublish>, db: &
 #[get("/api/releases")]
 pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Release>> {
     let served = stage::served(db.inner()).await?;
-    Ok(Json(release::all(db.inner()).await?.into_iter().map(|row| shown(row, &served)).collect()))
+    Ok(Json(release::all(db.inner()).await?.into_iter().map(|row| shown(row, &served)).collect::<Result<_, _>>()?))
 }
 
 /// One release: what it is, its files, and what it wants.
@@ -92,13 +93,13 @@ pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<
 pub async fn show(kit: &str, version: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<ReleaseShown> {
     let mut connection = db.acquire().await?;
     let (row, read) = read_release(&mut connection, here, &format!("{kit}@{version}")).await?;
-    let listed: Vec<(String, String)> = serde_json::from_value(row.files.clone()).unwrap_or_default();
+    let listed: Vec<(String, String)> = read_stored(|| format!("list of files of {kit}@{version}"), row.files.clone())?;
     let names: Vec<String> = listed.iter().map(|(_, name)| name.clone()).collect();
     let sizes: BTreeMap<String, i64> = release::sizes(&mut *connection, &names).await?.into_iter().collect();
     let bytes = |name: &str| sizes.get(name).and_then(|bytes| u64::try_from(*bytes).ok()).unwrap_or(0);
     let files = listed.into_iter().map(|(path, content)| ReleaseFile { bytes: bytes(&content), path, content }).collect();
     let served = stage::served(&mut *connection).await?;
-    Ok(Json(ReleaseShown { release: shown(row, &served), files, page: page(&read) }))
+    Ok(Json(ReleaseShown { release: shown(row, &served)?, files, page: page(&read) }))
 }
 
 /// One file of a release to be read, with what is concealed replaced.
@@ -150,7 +151,8 @@ pub async fn log(kit: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> A
             })
             .collect()
     };
-    Ok(Json(releases.into_iter().map(|row| Logged { served: served_for(&row.version), release: shown(row, &served) }).collect()))
+    let logged = |row: ReleaseRow| Ok(Logged { served: served_for(&row.version), release: shown(row, &served)? });
+    Ok(Json(releases.into_iter().map(logged).collect::<Result<_, ApiError>>()?))
 }
 
 /// Withdraws a release: nothing serves it anew.
@@ -177,7 +179,7 @@ pub async fn withdraw(kit: &str, version: &str, why: JsonBody<Withdraw>, caller:
     notice::tell(&mut *transaction, "kits").await?;
     let row = release::find(&mut *transaction, kit, version).await?.ok_or_else(missing)?;
     transaction.commit().await?;
-    Ok(Json(shown(row, &served)))
+    Ok(Json(shown(row, &served)?))
 }
 
 /// The labels that nodes have, each with its values.
@@ -211,12 +213,13 @@ pub async fn file(
     Ok((ContentType::Binary, bytes.to_vec()))
 }
 
-fn shown(row: ReleaseRow, served: &[(String, String, String)]) -> Release {
+fn shown(row: ReleaseRow, served: &[(String, String, String)]) -> Result<Release, ApiError> {
     let withdrawn = match (row.withdrawn_at, row.withdrawn_by, row.withdrawn_because) {
         (Some(at), Some(by), Some(because)) => Some(Withdrawn { at: at.to_jiff(), by, because }),
         _ => None,
     };
-    Release {
+    Ok(Release {
+        requires: read_stored(|| format!("requirements of {}@{}", row.kit, row.version), row.requires)?,
         served_in: served.iter().filter(|(_, kit, version)| *kit == row.kit && *version == row.version).map(|(stage, _, _)| stage.clone()).collect(),
         kit: row.kit,
         version: row.version,
@@ -224,7 +227,6 @@ fn shown(row: ReleaseRow, served: &[(String, String, String)]) -> Release {
         summary: row.summary,
         published_by: row.published_by,
         published_at: row.published_at.to_jiff(),
-        requires: serde_json::from_value(row.requires).unwrap_or_default(),
         withdrawn,
-    }
+    })
 }

@@ -1,6 +1,6 @@
 //! Runs of a node.
 
-use crate::problem::{Answer, ApiError};
+use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::{episode, node, report_text, run};
 use crate::trust::{Allowed, NodeRead};
 use crate::work::texts::put_in;
@@ -83,5 +83,5 @@ fn shown(row: run::ListedRow) -> Result<RunSummary, ApiError> {
 }
 
 fn read<T: DeserializeOwned>(value: Value) -> Result<T, ApiError> {
-    serde_json::from_value(value).map_err(|error| ApiError::Wrong(format!("what is stored cannot be read: {error}")))
+    read_stored(|| "run".to_owned(), value)
 }

@@ -3,7 +3,7 @@
 use crate::body::NodeBody;
 use crate::launch::Here;
 use crate::metrics::{Queue, Taken, Way};
-use crate::problem::{Answer, ApiError};
+use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::heard::{self, LastRow, NewCheckIn, PlainRow};
 use crate::store::wanted::{self, WantedRow};
 use crate::store::{fact, notice, recovery};
@@ -162,7 +162,7 @@ async fn note_handed_out(db: &PgPool, here: &Arc<Here>, generation: Generation) 
 /// A node that never had a usable state is offered none, and while the server recovers nobody is.
 fn offer(row: WantedRow) -> Result<Option<WantedOffer>, ApiError> {
     let Some(state) = row.state.filter(|_| !row.recovering) else { return Ok(None) };
-    let settings = serde_json::from_value(row.settings).map_err(ApiError::stored("settings of a node"))?;
-    let digest = state.parse().map_err(|_| ApiError::Stored { what: "state of a node", because: format!("{state} is no digest") })?;
+    let settings = read_stored(|| "settings of a node".to_owned(), row.settings)?;
+    let digest = state.parse().map_err(|_| ApiError::stored("state of a node", &format!("{state} is no digest")))?;
     Ok(Some(WantedOffer { digest, generation: Generation { epoch: row.epoch, counter: row.counter }, settings }))
 }

@@ -1,7 +1,7 @@
 //! Publishing: the same check as everywhere, and refused whole.
 
 use crate::launch::Here;
-use crate::problem::ApiError;
+use crate::problem::{ApiError, read_stored};
 use crate::store::release::{self, ReleaseRow};
 use crate::store::wanted;
 use constans_core::digest::{of_contents, of_value};
@@ -25,7 +25,7 @@ pub const LARGEST_FILE: u64 = 64 * 1024 * 1024;
 ///
 /// Returns which contents are lacking.
 pub async fn files_of(db: &mut PgConnection, listed: &Value) -> Result<KitFiles, ApiError> {
-    let listed: Vec<(String, String)> = serde_json::from_value(listed.clone()).map_err(|error| ApiError::Wrong(error.to_string()))?;
+    let listed: Vec<(String, String)> = read_stored(|| "list of files of a release".to_owned(), listed.clone())?;
     let names: Vec<String> = listed.iter().map(|(_, name)| name.clone()).collect();
     let contents: BTreeMap<String, Vec<u8>> = release::contents(db, &names).await?.into_iter().collect();
     let mut files = BTreeMap::new();
@@ -132,11 +132,13 @@ async fn try_check(kits: Vec<KitFiles>) -> Result<(), ApiError> {
 /// Returns why the database does not answer.
 pub async fn solvable(db: &mut PgConnection) -> Result<Vec<require::Release>, ApiError> {
     let read = |(kit, version, requires): (String, String, Value)| {
-        let requires: BTreeMap<String, String> = serde_json::from_value(requires).ok()?;
-        let requires = requires.into_iter().filter_map(|(kit, wanted)| Some((kit, wanted.parse().ok()?))).collect();
-        Some(require::Release { kit, version: version.parse().ok()?, requires })
+        let what = format!("requirements of {kit}@{version}");
+        let requires: BTreeMap<String, String> = read_stored(|| what.clone(), requires)?;
+        let wanted = |(kit, wanted): (String, String)| Ok((kit, wanted.parse().map_err(|error| ApiError::stored(&*what, &error))?));
+        let requires = requires.into_iter().map(wanted).collect::<Result<_, ApiError>>()?;
+        Ok(require::Release { version: version.parse().map_err(|error| ApiError::stored(&*what, &error))?, kit, requires })
     };
-    Ok(release::solvable(db).await?.into_iter().filter_map(read).collect())
+    release::solvable(db).await?.into_iter().map(read).collect()
 }
 
 /// Puts each kit after those that it requires; what goes round stays as it came.

@@ -1,7 +1,7 @@
 //! Resolving: what every node is wanted to be, computed when something changed and not when it asks.
 
 use crate::launch::Here;
-use crate::problem::ApiError;
+use crate::problem::{ApiError, read_stored};
 use crate::store::effective_state::{self, NewClause};
 use crate::store::wanted::{self, NewWanted, NodeViewRow};
 use crate::store::{fact, group, release, stage};
@@ -9,7 +9,7 @@ use crate::work::progress::Progress;
 use crate::work::publish::kit_of;
 use constans_core::digest::{Digest, DigestKey};
 use constans_core::filter::{Asked, NodeView, Remembered};
-use constans_core::group::{Plan, Planner};
+use constans_core::group::{Group, Plan, Planner};
 use constans_core::kit::Kit;
 use constans_core::standing::overdue_after;
 use constans_core::state::{Assigned, Clause, Conditions, EffectiveState, ResolveInput, Untouchable, resolve_noting};
@@ -97,6 +97,17 @@ pub async fn resolve_all(db: &mut PgConnection, here: &Here, mut progress: Progr
 /// Returns why groups, kits or the node could not be read or stored.
 pub async fn resolve_one(db: &mut PgConnection, here: &Here, node: Uuid) -> Result<Changed, ApiError> {
     resolve(db, here, Some(node), None).await
+}
+
+/// Reads the groups as they are stored. One that cannot be read stops what goes by groups: without it, nodes would be given
+/// something else.
+///
+/// # Errors
+///
+/// Returns which cannot be read.
+pub fn read_groups(stored: Vec<Value>) -> Result<Vec<Group>, ApiError> {
+    let name = |body: &Value| body["name"].as_str().unwrap_or_default().to_owned();
+    stored.into_iter().map(|body| read_stored(|| format!("group {}", name(&body)), body.clone())).collect()
 }
 
 /// While some nodes' states are stored, the next ones' are resolved, on as many threads as the machine has.
@@ -200,7 +211,7 @@ async fn read_inputs(db: &mut PgConnection, here: &Here, only: Option<Uuid>) -> 
             kits.insert(key, kit);
         }
     }
-    let groups = group::all(&mut *db).await?.into_iter().filter_map(|body| serde_json::from_value(body).ok()).collect();
+    let groups = read_groups(group::all(&mut *db).await?)?;
     let stages = stage::names(&mut *db).await?;
     let nodes = wanted::node_views(&mut *db, only).await?;
     let states = nodes.iter().filter_map(|node| node.state.clone()).collect();
