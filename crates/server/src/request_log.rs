@@ -11,7 +11,7 @@ const LONGEST_PATH: usize = 200;
 
 /// Logs and counts the requests of a listener.
 pub struct RequestLog {
-    /// The listener: `agents` or `people`.
+    /// The listener: `agents`, `people` or `metrics`.
     pub listener: &'static str,
     /// Where they are counted.
     pub metrics: Arc<Metrics>,

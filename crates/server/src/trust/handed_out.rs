@@ -109,6 +109,8 @@ impl LastDatabase {
     ///
     /// Returns why the file cannot be written.
     pub fn note(&self, seen: &SeenDatabase) -> io::Result<()> {
+        // New connections and other processes of the server may note it at the same time.
+        let _one_at_a_time = lock(&self.0.with_extension("lock"))?;
         put_whole(&self.0, &serde_json::to_vec(seen)?)
     }
 }
@@ -125,6 +127,24 @@ fn read<T: for<'de> Deserialize<'de>>(path: &Path) -> io::Result<Option<T>> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn whoever_notes_the_database_at_once_it_is_always_there_whole() {
+        let folder = tempfile::tempdir().unwrap();
+        let seen = |beats| SeenDatabase { identity: "1/2/3".to_owned(), beats };
+        LastDatabase::new(folder.path()).note(&seen(0)).unwrap();
+        std::thread::scope(|scope| {
+            for _ in 0..4 {
+                scope.spawn(|| {
+                    let last = LastDatabase::new(folder.path());
+                    for beats in 0..50 {
+                        last.note(&seen(beats)).unwrap();
+                        assert_eq!(last.last().unwrap().unwrap().identity, "1/2/3");
+                    }
+                });
+            }
+        });
+    }
 
     #[test]
     fn what_another_process_handed_out_is_known_at_once() {

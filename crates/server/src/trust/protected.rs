@@ -155,7 +155,7 @@ pub(super) fn lock(path: &Path) -> io::Result<File> {
     Ok(lock)
 }
 
-/// Writes a file durably, whole or not at all.
+/// Writes a file durably, whole or not at all. Whoever may do so at the same time as another holds a [`lock`].
 pub(super) fn put_whole(path: &Path, bytes: &[u8]) -> io::Result<()> {
     let new = path.with_added_extension("new");
     let mut file = OpenOptions::new().create(true).truncate(true).write(true).mode(0o600).open(&new)?;
