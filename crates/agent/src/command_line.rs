@@ -1,7 +1,7 @@
 //! The agent's command line.
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use constans_core::words::{check_label, check_reason};
+use constans_core::words::{check_reason, read_label};
 use std::path::PathBuf;
 
 /// Keep this machine as its documents say, and tell what differs
@@ -128,7 +128,7 @@ pub struct WantedArguments {
     #[arg(long, value_name = "NAME=VALUE", value_parser = name_and_value)]
     pub set: Vec<(String, String)>,
     /// Let conditions and renders see this label
-    #[arg(long = "label", value_name = "KEY=VALUE", value_parser = label)]
+    #[arg(long = "label", value_name = "KEY=VALUE", value_parser = read_label)]
     pub labels: Vec<(String, String)>,
     /// Touch only clauses whose address fits; `*` stands for anything
     #[arg(long = "clause", value_name = "ADDRESS")]
@@ -297,12 +297,6 @@ pub enum Output {
     Text,
     /// For programs
     Json,
-}
-
-fn label(text: &str) -> Result<(String, String), String> {
-    let (key, value) = text.split_once('=').ok_or("write KEY=VALUE")?;
-    check_label(key, value)?;
-    Ok((key.to_owned(), value.to_owned()))
 }
 
 fn reason(text: &str) -> Result<String, String> {

@@ -3,7 +3,7 @@
 use crate::server::{ClientError, Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
 use constans_core::kind::{duration_secs, nearest_word};
-use constans_core::words::check_label;
+use constans_core::words::read_label;
 use constans_terminal::harmless;
 use constans_wire::join::{Approve, Deny, JoiningRequest, MadeInvitation, NewInvitation};
 
@@ -19,7 +19,7 @@ pub struct InviteArguments {
     #[arg(long, value_name = "N", default_value_t = 1)]
     uses: u32,
     /// A label of the nodes that use it; repeat it for several
-    #[arg(long = "label", value_name = "KEY=VALUE", value_parser = key_and_value)]
+    #[arg(long = "label", value_name = "KEY=VALUE", value_parser = read_label)]
     labels: Vec<(String, String)>,
 }
 
@@ -61,12 +61,6 @@ enum JoinCommand {
 
 fn duration(text: &str) -> Result<u64, String> {
     duration_secs(text).ok_or_else(|| "write it as 30m, 24h or 7d".to_owned())
-}
-
-fn key_and_value(text: &str) -> Result<(String, String), String> {
-    let (key, value) = text.split_once('=').ok_or("write KEY=VALUE")?;
-    check_label(key, value)?;
-    Ok((key.to_owned(), value.to_owned()))
 }
 
 /// Makes an invitation; its one line goes to standard output, all else to standard error.

@@ -32,6 +32,17 @@ pub fn check_label(key: &str, value: &str) -> Result<(), String> {
     Ok(())
 }
 
+/// Reads a label as it is written on a command line, `KEY=VALUE`.
+///
+/// # Errors
+///
+/// Returns what is wrong with it.
+pub fn read_label(text: &str) -> Result<(String, String), String> {
+    let (key, value) = text.split_once('=').ok_or("write KEY=VALUE")?;
+    check_label(key, value)?;
+    Ok((key.to_owned(), value.to_owned()))
+}
+
 /// Checks a reason that a person gives.
 ///
 /// # Errors
