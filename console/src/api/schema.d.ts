@@ -1445,6 +1445,8 @@ export interface components {
              * @description Since when the server is recovering, if it is.
              */
             recovering_since?: string | null;
+            /** @description What is wrong with the server itself, as that a certificate of its ends. */
+            server_problems: string[];
             /** @description How many of them the filter names. */
             shown: number;
             /** @description How many nodes are shown by which sign, the gravest first. */

@@ -31,6 +31,7 @@ const fleet: Schemas['Fleet'] = {
   lately: [],
   joining: 1,
   recovering_since: null,
+  server_problems: [],
 };
 
 test('a trouble is one sentence that leads to its cause, and a sign to the list of just those nodes', async () => {

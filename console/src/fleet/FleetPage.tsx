@@ -1,3 +1,4 @@
+import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Link from '@mui/material/Link';
 import Typography from '@mui/material/Typography';
@@ -59,6 +60,11 @@ function FleetParts({ fleet, filter }: { fleet: Schemas['Fleet']; filter: string
             <Address>constans recovery show</Address>
           </Typography>
         )}
+        {fleet.server_problems.map((problem) => (
+          <Alert key={problem} severity="error" variant="outlined" sx={{ mb: 1 }}>
+            This server: {problem}
+          </Alert>
+        ))}
         <AttentionList attention={fleet.attention} now={Date.parse(fleet.now)} />
       </Card>
       <Box sx={{ display: 'grid', gap: 2, minWidth: 0 }}>

@@ -121,7 +121,7 @@ mod tests {
             (refused("retired", 403), ServerSeen::Dismissing),
             (refused("unknown_caller", 401), ServerSeen::Answering),
             (refused("missing", 404), ServerSeen::Answering),
-            (refused("wrong_request", 422), ServerSeen::Answering),
+            (refused("invalid", 422), ServerSeen::Answering),
             (refused("database", 503), ServerSeen::Answering),
             (LinkError::Strange { url: String::new(), because: "status 502".to_owned() }, ServerSeen::Answering),
             (away(), ServerSeen::Away),

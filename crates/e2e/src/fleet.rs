@@ -23,8 +23,8 @@ pub struct Fleet {
     /// The fingerprint of the server's CA.
     pub ca: String,
     administrator: String,
-    /// The clock that the server goes by, if a test moves it.
-    clock: Option<PathBuf>,
+    /// What the server is started with besides.
+    arguments: Vec<String>,
 }
 
 impl Fleet {
@@ -34,7 +34,7 @@ impl Fleet {
     ///
     /// Panics if something does not start.
     pub fn start() -> Self {
-        Self::start_with(true, None)
+        Self::start_with(true, Vec::new())
     }
 
     /// Starts a server that goes by the clock in a file.
@@ -43,7 +43,16 @@ impl Fleet {
     ///
     /// Panics if something does not start.
     pub fn start_by(clock: &Path) -> Self {
-        Self::start_with(true, Some(clock.to_owned()))
+        Self::start_with(true, vec!["--clock".to_owned(), clock.display().to_string()])
+    }
+
+    /// Starts a server with more arguments.
+    ///
+    /// # Panics
+    ///
+    /// Panics if something does not start.
+    pub fn start_given(arguments: &[&str]) -> Self {
+        Self::start_with(true, arguments.iter().map(|&argument| argument.to_owned()).collect())
     }
 
     /// Starts a server that nobody administers yet.
@@ -52,18 +61,18 @@ impl Fleet {
     ///
     /// Panics if something does not start.
     pub fn start_without_people() -> Self {
-        Self::start_with(false, None)
+        Self::start_with(false, Vec::new())
     }
 
-    fn start_with(an_administrator: bool, clock: Option<PathBuf>) -> Self {
+    fn start_with(an_administrator: bool, arguments: Vec<String>) -> Self {
         let folder = tempfile::tempdir().expect("a folder for the test");
         fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755)).expect("others may look into it");
         let postgres = Postgres::start(&folder.path().join("postgres")).expect("PostgreSQL starts");
         let database = postgres.database("constans").expect("a database");
         let (agents, people, metrics) = (free_port(), free_port(), free_port());
         let administrator = if an_administrator { token(&database, "ilse.maren", "administrator") } else { String::new() };
-        let server = serve(&folder, &database, [agents, people, metrics], clock.as_deref());
-        let mut fleet = Self { server, _postgres: postgres, folder, database, agents, people, metrics, ca: String::new(), administrator, clock };
+        let server = serve(&folder, &database, [agents, people, metrics], &arguments);
+        let mut fleet = Self { server, _postgres: postgres, folder, database, agents, people, metrics, ca: String::new(), administrator, arguments };
         fleet.wait();
         fleet.ca = fleet
             .log()
@@ -95,7 +104,7 @@ impl Fleet {
 
     /// Starts the server again.
     pub fn start_server(&mut self) {
-        self.server = serve(&self.folder, &self.database, [self.agents, self.people, self.metrics], self.clock.as_deref());
+        self.server = serve(&self.folder, &self.database, [self.agents, self.people, self.metrics], &self.arguments);
         self.wait();
     }
 
@@ -297,7 +306,7 @@ impl Fleet {
     pub fn refused_start(&mut self) -> String {
         self.kill_server();
         let before = self.log().len();
-        self.server = serve(&self.folder, &self.database, [self.agents, self.people, self.metrics], self.clock.as_deref());
+        self.server = serve(&self.folder, &self.database, [self.agents, self.people, self.metrics], &self.arguments);
         let until = Instant::now() + Duration::from_secs(30);
         let ended = loop {
             match self.server.try_wait().expect("it was started") {
@@ -308,6 +317,11 @@ impl Fleet {
         };
         assert!(!ended.success(), "it was told to stop");
         self.log().split_off(before)
+    }
+
+    /// Returns the id of the server's process.
+    pub fn process(&self) -> u32 {
+        self.server.id()
     }
 
     /// Returns the protected folder.
@@ -327,14 +341,14 @@ fn free_port() -> u16 {
     TcpListener::bind("127.0.0.1:0").and_then(|listener| listener.local_addr()).expect("a free port").port()
 }
 
-fn serve(folder: &TempDir, database: &str, ports: [u16; 3], clock: Option<&Path>) -> Child {
+fn serve(folder: &TempDir, database: &str, ports: [u16; 3], arguments: &[String]) -> Child {
     let [agents, people, metrics] = ports.map(|port| format!("127.0.0.1:{port}"));
     let log = File::options().create(true).append(true).open(folder.path().join("log")).expect("a log");
     Command::new(program("constans-server"))
         .args(["serve", "--name", "127.0.0.1", "--agents", &agents, "--people", &people, "--metrics", &metrics])
         .arg("--protected")
         .arg(folder.path().join("protected"))
-        .args(clock.into_iter().flat_map(|clock| [Path::new("--clock"), clock]))
+        .args(arguments)
         .env("CONSTANS_DATABASE", database)
         .env("NO_COLOR", "1")
         .stdin(Stdio::null())

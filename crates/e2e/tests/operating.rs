@@ -37,7 +37,7 @@ fn the_server_measures_itself_as_open_metrics() {
         line.rsplit(' ').next().unwrap().parse().unwrap()
     };
     assert!(value("constans_check_ins_total{way=\"Alone\"}") + value("constans_check_ins_total{way=\"Together\"}") >= 2.0);
-    assert!((179.0..=180.0).contains(&value("constans_certificate_left_days{certificate=\"server\"}")));
+    assert!((179.0..=180.0).contains(&value("constans_certificate_left_days{certificate=\"agents\"}")));
     assert!(value("constans_requests_total{listener=\"people\",status=\"2xx\"}") >= 1.0);
     assert!(value("constans_resolving_seconds_count") >= 1.0);
     assert_eq!(fleet.curl().get("/metrics").0, 200, "on the people's listener that is a page of the console");

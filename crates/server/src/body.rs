@@ -93,10 +93,10 @@ where
 
 /// Reads a body: the one way in for what callers send as JSON, whoever they are.
 async fn read<T: DeserializeOwned>(data: Data<'_>, largest: ByteUnit) -> Result<T, ApiError> {
-    let mut body = data.open(largest).into_bytes().await.map_err(|error| ApiError::Wrong(format!("the request cannot be read: {error}")))?;
+    let mut body = data.open(largest).into_bytes().await.map_err(ApiError::CutOff)?;
     if !body.is_complete() {
-        return Err(ApiError::Wrong(format!("this request has at most {largest}")));
+        return Err(ApiError::TooLarge { what: "this request", most_bytes: largest.as_u64() });
     }
     without_nul(&mut body.value);
-    serde_json::from_slice(&body.value).map_err(|error| ApiError::Wrong(format!("the request is not understood: {error}")))
+    serde_json::from_slice(&body.value).map_err(ApiError::NotUnderstood)
 }

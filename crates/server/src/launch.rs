@@ -1,6 +1,7 @@
 //! Starting: the database, the CA, and the two listeners on one runtime.
 
 use crate::checkin::check_in::ShownCheckIn;
+use crate::door::{CertificateError, Door, DoorSettings, Most, OwnNames, ServedCertificate, raise_descriptors};
 use crate::metrics::{self, Metrics};
 use crate::other_methods::with_other_methods;
 use crate::people::welcome_first;
@@ -17,14 +18,14 @@ use clap::Args;
 use constans_clock::Clock;
 use constans_core::digest::DigestKey;
 use constans_core::kit::Kit;
-use rocket::config::{LogLevel, MutualTls, TlsConfig};
+use rocket::config::LogLevel;
 use rocket::data::{Limits, ToByteUnit as _};
 use rocket::shield::{Hsts, Shield};
 use rocket::{Build, Config, Rocket, Route};
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 use sqlx::{Connection as _, PgConnection, PgPool};
 use std::collections::BTreeMap;
-use std::net::SocketAddr;
+use std::net::{Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
@@ -44,6 +45,12 @@ pub struct Settings {
     /// Where people and programs are heard
     #[arg(long, value_name = "ADDRESS", default_value = "0.0.0.0:7444")]
     pub people: SocketAddr,
+    /// The organisation's own certificate for the people's listener, as PEM: the server's first, then those that issued it
+    #[arg(long, value_name = "FILE", requires = "people_key")]
+    pub people_certificate: Option<PathBuf>,
+    /// The key of --people-certificate, as PEM
+    #[arg(long, value_name = "FILE", requires = "people_certificate")]
+    pub people_key: Option<PathBuf>,
     /// Where the server's own metrics are read, without signing in
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7445")]
     pub metrics: SocketAddr,
@@ -63,6 +70,8 @@ pub struct Settings {
 
 /// How long a request waits for a connection to the database.
 const POOL_PATIENCE: Duration = Duration::from_secs(10);
+/// So many connections a network may have whose callers showed no certificate.
+const STRANGERS_OF_NETWORK: usize = 1_024;
 /// How often the server notes that it hears.
 const ALIVE_EVERY: Duration = Duration::from_secs(10);
 
@@ -79,11 +88,14 @@ pub enum LaunchError {
     #[error(transparent)]
     Protected(#[from] ProtectedError),
     /// The server's own certificate.
-    #[error("the server's certificate cannot be made")]
-    Certificate(#[from] rcgen::Error),
+    #[error(transparent)]
+    Certificate(#[from] CertificateError),
     /// A listener.
     #[error("{0} cannot be listened on")]
-    Listener(SocketAddr, #[source] Box<rocket::Error>),
+    Listener(SocketAddr, #[source] std::io::Error),
+    /// What answers behind a listener.
+    #[error("what answers at {0} cannot be started")]
+    Rocket(SocketAddr, #[source] Box<rocket::Error>),
     /// Holding the database against the protected folder.
     #[error("the database cannot be held against the protected folder")]
     Watch(#[source] std::io::Error),
@@ -107,7 +119,8 @@ impl LaunchError {
             Self::Listener(..) => Some("does another program listen there? Name another address"),
             Self::Protected(error) => Some(error.hint()),
             Self::NoPerson(_) => Some("a new person needs a --role"),
-            Self::Certificate(_) | Self::Random(_) | Self::Clock(..) | Self::Watch(_) => None,
+            Self::Certificate(error) => error.hint(),
+            Self::Random(_) | Self::Clock(..) | Self::Watch(_) | Self::Rocket(..) => None,
         }
     }
 }
@@ -119,7 +132,7 @@ pub struct Here {
     /// The colour that the operator chose for it.
     pub colour: Option<String>,
     /// The CA.
-    pub authority: Authority,
+    pub authority: Arc<Authority>,
     /// The URLs of the agents' listener.
     pub agent_urls: Vec<String>,
     /// The key under which what is concealed is named.
@@ -130,6 +143,8 @@ pub struct Here {
     pub kits: Mutex<BTreeMap<String, Arc<Kit>>>,
     /// Who was refused, also when the database forgets.
     pub refusals: Arc<Refusals>,
+    /// The certificates that the server shows.
+    pub certificates: Vec<Arc<ServedCertificate>>,
     /// What the server measures of itself.
     pub metrics: Arc<Metrics>,
 }
@@ -195,33 +210,59 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     partitions::make_ahead(&db).await.map_err(LaunchError::Database)?;
     tokio::spawn(partitions::keep_ahead(db.clone()));
     tokio::spawn(stay_alive(db.clone(), watch));
-    let (chain, key, ends_at) = authority.issue_server(&settings.names)?;
-    let metrics = Metrics::begin(vec![("server", ends_at)]);
-    let ca = authority.certificate().to_owned();
+    let authority = Arc::new(authority);
+    let for_agents = ServedCertificate::by_our_ca("agents", authority.clone(), &settings.names)?;
+    let for_people = match (&settings.people_certificate, &settings.people_key) {
+        (Some(certificate), Some(key)) => ServedCertificate::from_files("people", certificate, key, &settings.names)?,
+        _ => ServedCertificate::by_our_ca("people", authority.clone(), &settings.names)?,
+    };
+    let certificates = vec![for_agents.clone(), for_people.clone()];
+    certificates.iter().for_each(|certificate| drop(tokio::spawn(certificate.clone().keep_fresh())));
+    let metrics = Metrics::begin(certificates.clone());
     let agent_urls = settings.names.iter().map(|name| format!("https://{}:{}", bracketed(name), settings.agents.port())).collect();
     tracing::info!(fingerprint = authority.fingerprint(), "the CA's fingerprint");
     let here = Arc::new(Here {
         title: settings.title,
         colour: settings.colour,
-        authority,
+        authority: authority.clone(),
         agent_urls,
         key: digest_key,
         kits: Mutex::default(),
         handed_out,
         refusals,
+        certificates,
         metrics,
     });
-    let mutual = TlsConfig::from_bytes(chain.as_bytes(), key.as_bytes()).with_mutual(MutualTls::from_bytes(ca.as_bytes()).mandatory(false));
-    let plain = TlsConfig::from_bytes(chain.as_bytes(), key.as_bytes());
-    let agents = listener("agents", settings.agents, Some(mutual), &db, &here, with_other_methods(checkin::routes()));
-    let agents = agents.manage(Gathering::<ShownCheckIn>::begin(db.clone())).manage(Gathering::<PlainRun>::begin(db.clone()));
-    let measured = listener("metrics", settings.metrics, None, &db, &here, metrics::routes()).manage(here.metrics.clone());
-    let people = listener("people", settings.people, Some(plain), &db, &here, with_other_methods(api::routes()))
+    let room = raise_descriptors() / 2;
+    let names = Arc::new(OwnNames::new(&settings.names));
+    let door = |name, address, tls, http2| {
+        let most = Most { in_all: room, strangers: if http2 { room } else { room / 2 }, strangers_of_network: STRANGERS_OF_NETWORK.min(room / 4) };
+        let settings = DoorSettings { name, address, tls, http2, most, names: names.clone(), metrics: here.metrics.clone() };
+        async move { Door::open(settings).await.map_err(|error| LaunchError::Listener(address, error)) }
+    };
+    let agents_door = door("agents", settings.agents, for_agents.tls(Some(&authority), &["http/1.1"])?, false).await?;
+    let people_door = door("people", settings.people, for_people.tls(None, &["h2", "http/1.1"])?, true).await?;
+    let behind: SocketAddr = (Ipv4Addr::LOCALHOST, 0).into();
+    let agents = listener("agents", behind, &db, &here, with_other_methods(checkin::routes()))
+        .manage(Gathering::<ShownCheckIn>::begin(db.clone()))
+        .manage(Gathering::<PlainRun>::begin(db.clone()));
+    let people = listener("people", behind, &db, &here, with_other_methods(api::routes()))
         .mount("/", api::pages())
-        .attach(api::AnswerHeaders);
-    let people = people.manage(api::Changes::begin(db.clone()));
-    let (agents, people, measured) = (run(agents, settings.agents), run(people, settings.people), run(measured, settings.metrics));
+        .attach(api::AnswerHeaders)
+        .manage(api::Changes::begin(db.clone()));
+    let measured = listener("metrics", settings.metrics, &db, &here, metrics::routes()).manage(here.metrics.clone());
+    let failed = |address| move |error: rocket::Error| launch_error(address, error);
+    let agents = async { agents_door.serve(agents).await.map_err(failed(settings.agents)) };
+    let people = async { people_door.serve(people).await.map_err(failed(settings.people)) };
+    let measured = async { measured.launch().await.map(|_| ()).map_err(failed(settings.metrics)) };
     tokio::try_join!(agents, people, measured).map(|_| ())
+}
+
+fn launch_error(address: SocketAddr, error: rocket::Error) -> LaunchError {
+    match error.kind() {
+        rocket::error::ErrorKind::Bind(cause) => LaunchError::Listener(address, std::io::Error::new(cause.kind(), cause.to_string())),
+        _ => LaunchError::Rocket(address, Box::new(error)),
+    }
 }
 
 /// Notes again and again that the server hears, and that the database is still the one of before.
@@ -240,19 +281,11 @@ async fn stay_alive(db: PgPool, watch: Arc<Watch>) {
     }
 }
 
-async fn run(rocket: Rocket<Build>, address: SocketAddr) -> Result<(), LaunchError> {
-    let failed = |error: rocket::Error| LaunchError::Listener(address, Box::new(error));
-    let rocket = rocket.ignite().await.map_err(failed)?;
-    tracing::info!(%address, "listening");
-    rocket.launch().await.map(|_| ()).map_err(failed)
-}
-
-fn listener(name: &'static str, address: SocketAddr, tls: Option<TlsConfig>, db: &PgPool, here: &Arc<Here>, routes: Vec<Route>) -> Rocket<Build> {
+fn listener(name: &'static str, address: SocketAddr, db: &PgPool, here: &Arc<Here>, routes: Vec<Route>) -> Rocket<Build> {
     let log = RequestLog { listener: name, metrics: here.metrics.clone() };
     let config = Config {
         address: address.ip(),
         port: address.port(),
-        tls,
         // A header could be forged.
         ip_header: None,
         log_level: LogLevel::Critical,

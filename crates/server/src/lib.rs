@@ -4,6 +4,7 @@ pub mod api;
 pub mod body;
 pub mod checkin;
 pub mod clock;
+pub mod door;
 pub mod launch;
 pub mod metrics;
 pub mod other_methods;

@@ -1,7 +1,7 @@
 //! What the server measures of itself, as OpenMetrics, on a listener of its own.
 
 use crate::clock;
-use jiff::Timestamp;
+use crate::door::ServedCertificate;
 use prometheus_client::encoding::text::encode;
 use prometheus_client::encoding::{EncodeLabelSet, EncodeLabelValue};
 use prometheus_client::metrics::counter::Counter;
@@ -32,7 +32,10 @@ pub struct Metrics {
     pub waiting: Family<Queue, Gauge>,
     connections: Family<Use, Gauge>,
     certificate_days: Family<Whose, Gauge<f64, std::sync::atomic::AtomicU64>>,
-    ends: Vec<(&'static str, Timestamp)>,
+    certificates: Vec<Arc<ServedCertificate>>,
+    open: Family<Listener, Gauge>,
+    /// Connections that found no place.
+    pub turned_away: Family<Listener, Counter>,
 }
 
 /// How something of a node was taken in.
@@ -60,6 +63,13 @@ pub struct Answered {
     pub status: &'static str,
 }
 
+/// A listener.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub struct Listener {
+    /// `agents` or `people`.
+    pub listener: &'static str,
+}
+
 /// A queue of what nodes send.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
 pub struct Queue {
@@ -78,8 +88,8 @@ struct Whose {
 }
 
 impl Metrics {
-    /// Begins to measure; `ends` are the server's own certificates with the moments at which they end.
-    pub fn begin(ends: Vec<(&'static str, Timestamp)>) -> Arc<Self> {
+    /// Begins to measure; `certificates` are those that the server shows.
+    pub fn begin(certificates: Vec<Arc<ServedCertificate>>) -> Arc<Self> {
         let mut registry = Registry::with_prefix("constans");
         let check_ins = Family::<Taken, Counter>::default();
         registry.register("check_ins", "Check-ins that were answered", check_ins.clone());
@@ -97,7 +107,31 @@ impl Metrics {
         registry.register("database_connections", "Connections to the database", connections.clone());
         let certificate_days = Family::<Whose, Gauge<f64, std::sync::atomic::AtomicU64>>::default();
         registry.register("certificate_left_days", "Days until a certificate of the server ends", certificate_days.clone());
-        Arc::new(Self { registry, check_ins, reports, requests, resolving, streams, waiting, connections, certificate_days, ends })
+        let open = Family::<Listener, Gauge>::default();
+        registry.register("connections", "Connections of callers that are open", open.clone());
+        let turned_away = Family::<Listener, Counter>::default();
+        registry.register("connections_turned_away", "Connections that found no place, because there were too many", turned_away.clone());
+        Arc::new(Self {
+            registry,
+            check_ins,
+            reports,
+            requests,
+            resolving,
+            streams,
+            waiting,
+            connections,
+            certificate_days,
+            certificates,
+            open,
+            turned_away,
+        })
+    }
+
+    /// Counts a caller's connection as long as what is returned is kept.
+    pub fn open_connection(&self, listener: &'static str) -> OpenConnection {
+        let open = self.open.get_or_create_owned(&Listener { listener });
+        open.inc();
+        OpenConnection(open)
     }
 
     /// Returns all that is measured, as text (OpenMetrics 1.0).
@@ -106,13 +140,22 @@ impl Metrics {
         let (all, idle) = (count(db.size() as usize), count(db.num_idle()));
         self.connections.get_or_create(&Use { state: "idle" }).set(idle);
         self.connections.get_or_create(&Use { state: "used" }).set((all - idle).max(0));
-        for (certificate, ends) in &self.ends {
-            let days = ends.duration_since(clock::now()).as_secs_f64() / 86_400.0;
-            self.certificate_days.get_or_create(&Whose { certificate }).set(days);
+        for certificate in &self.certificates {
+            let days = certificate.until().duration_since(clock::now()).as_secs_f64() / 86_400.0;
+            self.certificate_days.get_or_create(&Whose { certificate: certificate.name }).set(days);
         }
         let mut text = String::new();
         encode(&mut text, &self.registry)?;
         Ok(text)
+    }
+}
+
+/// A caller's connection that is open.
+pub struct OpenConnection(Gauge);
+
+impl Drop for OpenConnection {
+    fn drop(&mut self) {
+        self.0.dec();
     }
 }
 

@@ -3,7 +3,7 @@
 use constans_wire::check_in::{Problem, RETIRED, REVOKED};
 use rocket::Data;
 use rocket::fairing::{Fairing, Info, Kind};
-use rocket::http::{ContentType, Status};
+use rocket::http::{ContentType, Method, Status};
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
 use rocket::uri;
@@ -84,9 +84,36 @@ pub enum ApiError {
         /// All findings, as they are read.
         text: String,
     },
-    /// The request is not understood.
-    #[error("{0}")]
-    Wrong(String),
+    /// A value of the request is none that can be there.
+    #[error("{because}")]
+    Invalid {
+        /// Which.
+        field: &'static str,
+        /// What is the matter.
+        because: String,
+    },
+    /// The request is not JSON, or not as the interface's document says.
+    #[error("the request is not understood: {0}")]
+    NotUnderstood(#[source] serde_json::Error),
+    /// The request broke off.
+    #[error("the request did not arrive whole")]
+    CutOff(#[source] std::io::Error),
+    /// The request is larger than is read.
+    #[error("{what} has at most {} KiB", most_bytes / 1024)]
+    TooLarge {
+        /// What.
+        what: &'static str,
+        /// So many bytes are read of it.
+        most_bytes: u64,
+    },
+    /// Something that the server does by itself failed: it is a fault of the server or of its machine.
+    #[error("{what} failed")]
+    Failed {
+        /// What.
+        what: &'static str,
+        /// Why.
+        because: String,
+    },
     /// The database did not do its part.
     #[error("the database does not answer as it should")]
     Database(#[source] sqlx::Error),
@@ -136,16 +163,30 @@ impl ApiError {
             Self::TooOften { .. } => Status::TooManyRequests,
             Self::Missing { .. } => Status::NotFound,
             Self::Conflict { .. } => Status::Conflict,
-            Self::Wrong(_) | Self::Findings { .. } | Self::Filter { .. } => Status::UnprocessableEntity,
+            Self::Invalid { .. } | Self::Findings { .. } | Self::Filter { .. } => Status::UnprocessableEntity,
+            Self::NotUnderstood(error) if error.is_data() => Status::UnprocessableEntity,
+            Self::NotUnderstood(_) => Status::BadRequest,
+            Self::CutOff(_) => Status::RequestTimeout,
+            Self::TooLarge { .. } => Status::PayloadTooLarge,
             Self::Database(_) | Self::Busy(_) => Status::ServiceUnavailable,
             Self::BrokeOff(..) => Status::InternalServerError,
-            Self::Certificate(_) | Self::Protected(_) | Self::Random(_) | Self::Stored { .. } => Status::InternalServerError,
+            Self::Certificate(_) | Self::Protected(_) | Self::Random(_) | Self::Stored { .. } | Self::Failed { .. } => Status::InternalServerError,
         }
     }
 
     /// Says that something that is stored cannot be read.
     pub fn stored(what: impl Into<String>, because: &impl ToString) -> Self {
         Self::Stored { what: what.into(), because: because.to_string() }
+    }
+
+    /// Refuses a value of the request.
+    pub fn invalid(field: &'static str, because: impl Into<String>) -> Self {
+        Self::Invalid { field, because: because.into() }
+    }
+
+    /// Says that work of the server's own failed.
+    pub fn failed(what: &'static str, because: &impl ToString) -> Self {
+        Self::Failed { what, because: because.to_string() }
     }
 
     /// Refuses a change after which some nodes' state cannot be resolved.
@@ -181,7 +222,11 @@ impl ApiError {
             Self::Conflict { hint, .. } => ("conflict", Some(hint.clone())),
             Self::Filter { hint, .. } => ("filter", Some(hint.clone())),
             Self::Findings { .. } => ("findings", Some("constans kit check finds the same before anything is sent".to_owned())),
-            Self::Wrong(_) => ("wrong_request", None),
+            Self::Invalid { field, .. } => ("invalid", Some(format!("this is about `{field}`"))),
+            Self::NotUnderstood(_) => ("not_understood", Some("what can be sent here: constans-server openapi".to_owned())),
+            Self::CutOff(_) => ("cut_off", Some("send it again".to_owned())),
+            Self::TooLarge { .. } => ("too_large", Some("send less at once".to_owned())),
+            Self::Failed { .. } => ("failed", Some("the server's log says more; it is a fault of the server".to_owned())),
             Self::Database(_) => ("database", Some("the server's log says more; try again".to_owned())),
             Self::Stored { .. } => ("stored", Some("the server's log says more; was its database changed by something else?".to_owned())),
             Self::Busy(_) => ("busy", Some("try again in some seconds".to_owned())),
@@ -205,7 +250,7 @@ pub fn read_stored<T: DeserializeOwned>(what: impl FnOnce() -> String, value: Va
 
 impl<'r> Responder<'r, 'static> for ApiError {
     fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
-        if let Self::Stored { because, .. } = &self {
+        if let Self::Stored { because, .. } | Self::Failed { because, .. } = &self {
             tracing::error!(because, "{self}");
         }
         if matches!(self, Self::Database(_) | Self::Busy(_) | Self::BrokeOff(..) | Self::Certificate(_) | Self::Protected(_)) {
@@ -247,10 +292,16 @@ impl Fairing for NoNul {
         let holds = |text: &str| text.contains("%00");
         if holds(uri.path().as_str()) || uri.query().is_some_and(|query| holds(query.as_str())) {
             let title = "the address holds a NUL (%00)".to_owned();
-            request.local_cache(|| LeftProblem(Problem { kind: "wrong_request".to_owned(), title, status: 400, hint: None, detail: None }));
-            request.set_uri(uri!("/api/-/nul"));
+            refuse_everything(request, Problem { kind: "not_understood".to_owned(), title, status: 400, hint: None, detail: None });
         }
     }
+}
+
+/// Lets a request be answered by a problem, whatever it asks for.
+pub fn refuse_everything(request: &mut Request<'_>, problem: Problem) {
+    request.local_cache(|| LeftProblem(problem));
+    request.set_method(Method::Get);
+    request.set_uri(uri!("/api/-/refused"));
 }
 
 /// A problem that a guard left for the catcher.

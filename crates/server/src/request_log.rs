@@ -1,5 +1,6 @@
 //! A line in the log for each request: who asked from where for what, and how it was answered. Nothing of what was sent.
 
+use crate::door::caller_of;
 use crate::metrics::{Answered, Metrics};
 use rocket::fairing::{Fairing, Info, Kind};
 use rocket::{Data, Request, Response};
@@ -42,7 +43,7 @@ impl Fairing for RequestLog {
         // What it is called in the interface, where it is known; else what the caller wrote, escaped.
         let asked = request.uri().path().as_str().chars().take(LONGEST_PATH).collect::<String>();
         let path = request.route().map_or(asked.clone(), |route| if self.listener == "agents" { route.uri.to_string() } else { asked });
-        let from = request.remote().map(|remote| remote.ip().to_string()).unwrap_or_default();
+        let from = caller_of(request).map(|caller| caller.address.ip().to_canonical().to_string()).unwrap_or_default();
         tracing::info!(target: "constans_server::request", listener = self.listener, method = %request.method(), ?path, status, took_ms = took_ms as u64, from, "request");
     }
 }

@@ -37,6 +37,8 @@ pub struct Fleet {
     pub joining: usize,
     /// Since when the server is recovering, if it is.
     pub recovering_since: Option<Timestamp>,
+    /// What is wrong with the server itself, as that a certificate of its ends.
+    pub server_problems: Vec<String>,
 }
 
 /// How many nodes are shown by a sign.

@@ -1,6 +1,7 @@
 //! The fleet as a whole, and the part of it that a filter names.
 
 use super::node::all_summaries;
+use crate::launch::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::listing::{TickRow, TroubledRow};
 use crate::store::narrowing::Narrowing;
@@ -19,6 +20,7 @@ use rocket::{State, get};
 use serde::de::DeserializeOwned;
 use serde_json::{Value, json};
 use sqlx::PgPool;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 /// More nodes are not sent one by one.
@@ -31,7 +33,7 @@ const LONGEST_DECISION: Duration = Duration::from_secs(5);
 /// The fleet, or the part of it that a filter names: signs, what wants attention, what happened lately.
 #[utoipa::path(tag = "fleet", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("filter" = Option<String>, Query, description = "CEL over labels, about and node")), responses((status = 200, body = Fleet)))]
 #[get("/api/fleet?<filter>")]
-pub async fn fleet(filter: Option<&str>, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Fleet> {
+pub async fn fleet(filter: Option<&str>, _caller: Allowed<NodeRead>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Fleet> {
     let (db, now) = (db.inner(), crate::clock::now());
     let Narrowed { by, undecidable } = narrowed(db, filter, now).await?;
     let total = async |by: &Narrowing| Ok(count(listing::total(db, by).await?));
@@ -59,6 +61,7 @@ pub async fn fleet(filter: Option<&str>, _caller: Allowed<NodeRead>, db: &State<
         lately: lately.into_iter().map(late_run).collect::<Result<_, _>>()?,
         joining,
         recovering_since: recovering_since.map(|at| at.to_jiff()),
+        server_problems: here.certificates.iter().filter_map(|certificate| certificate.problem(now)).collect(),
     }))
 }
 

@@ -43,7 +43,7 @@ pub async fn set(
     if let Some(filter) = wanted.filter.clone() {
         on_thread(move || check_filter(&filter)).await??;
     }
-    let body = serde_json::to_value(&*wanted).map_err(|error| ApiError::Wrong(error.to_string()))?;
+    let body = serde_json::to_value(&*wanted).map_err(|error| ApiError::failed("writing JSON", &error))?;
     group::set(&mut transaction, &wanted.name, &body, &caller.person).await?;
     audit::add(&mut *transaction, &caller.person, "set the group", &wanted.name, &json!(body)).await?;
     let progress = Progress::begin(db, &caller.person, format!("resolving states, since the group {} is set", wanted.name));
@@ -90,15 +90,15 @@ fn check_group(group: &Group, stages: &[String]) -> Result<(), ApiError> {
     let name_is_fine =
         !group.name.is_empty() && group.name.len() <= 64 && group.name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-');
     if !name_is_fine {
-        return Err(ApiError::Wrong("a group's name has lower-case letters, digits and `-`, at most 64".to_owned()));
+        return Err(ApiError::invalid("name", "a group's name has lower-case letters, digits and `-`, at most 64"));
     }
     if group.name == EVERYONE && (group.priority != 0 || group.filter.is_some()) {
-        return Err(ApiError::Wrong("everyone has every node and the priority 0".to_owned()));
+        return Err(ApiError::invalid("priority", "everyone has every node and the priority 0"));
     }
     if let Some(stage) = group.stage.as_ref().filter(|stage| !stages.contains(stage)) {
         return Err(ApiError::Missing { what: "stage", name: stage.clone() });
     }
-    check_settings(&group.settings).map_err(ApiError::Wrong)
+    check_settings(&group.settings).map_err(|because| ApiError::invalid("settings", because))
 }
 
 fn check_filter(filter: &str) -> Result<(), ApiError> {

@@ -28,15 +28,18 @@ pub async fn make(
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<MadeInvitation> {
-    if !(1..=LONGEST_SECS).contains(&wanted.for_secs) || !(1..=10_000).contains(&wanted.uses) {
-        return Err(ApiError::Wrong("an invitation holds for 1 s to 30 days, and for 1 to 10,000 uses".to_owned()));
+    if !(1..=LONGEST_SECS).contains(&wanted.for_secs) {
+        return Err(ApiError::invalid("for_secs", "an invitation holds for 1 s to 30 days"));
+    }
+    if !(1..=10_000).contains(&wanted.uses) {
+        return Err(ApiError::invalid("uses", "an invitation holds for 1 to 10,000 uses"));
     }
     if wanted.labels.len() > MOST_LABELS {
-        return Err(ApiError::Wrong(format!("an invitation has at most {MOST_LABELS} labels")));
+        return Err(ApiError::invalid("labels", format!("an invitation has at most {MOST_LABELS} labels")));
     }
-    wanted.labels.iter().try_for_each(|(key, value)| check_label(key, value)).map_err(ApiError::Wrong)?;
+    wanted.labels.iter().try_for_each(|(key, value)| check_label(key, value)).map_err(|because| ApiError::invalid("labels", because))?;
     let id = Uuid::now_v7();
-    let secret = Secret::make().map_err(|_| ApiError::Wrong("there is no randomness".to_owned()))?;
+    let secret = Secret::make().map_err(ApiError::Random)?;
     let expires_at = crate::clock::now() + SignedDuration::from_secs(i64::try_from(wanted.for_secs).unwrap_or(0));
     let labels = json!(wanted.labels);
     let uses = i32::try_from(wanted.uses).unwrap_or(1);
@@ -53,6 +56,6 @@ pub async fn make(
         secret: secret.text().to_owned(),
         ca: here.authority.fingerprint().to_owned(),
     };
-    let text = URL_SAFE_NO_PAD.encode(serde_json::to_vec(&invitation).map_err(|error| ApiError::Wrong(error.to_string()))?);
+    let text = URL_SAFE_NO_PAD.encode(serde_json::to_vec(&invitation).map_err(|error| ApiError::failed("writing JSON", &error))?);
     Ok(Json(MadeInvitation { id, text, expires_at }))
 }

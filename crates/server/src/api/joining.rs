@@ -116,7 +116,7 @@ async fn new_node(db: &mut PgConnection, request: &RequestRow) -> Result<Uuid, A
 #[utoipa::path(tag = "joining", security(("token" = ["join.approve"]), ("session" = ["join.approve"])), request_body = Deny, responses((status = 200, body = String)))]
 #[post("/api/joining-requests/<id>/deny", data = "<why>")]
 pub async fn deny(id: Uuid, why: JsonBody<Deny>, caller: Allowed<JoinDecide>, db: &State<PgPool>) -> Answer<String> {
-    check_reason(&why.because).map_err(ApiError::Wrong)?;
+    check_reason(&why.because).map_err(|because| ApiError::invalid("because", because))?;
     let mut transaction = db.begin().await?;
     let request = undecided(&mut transaction, id).await?;
     notice::tell(&mut *transaction, "joining").await?;

@@ -37,13 +37,12 @@ pub async fn prepare(kit: JsonBody<ReleaseFiles>, _caller: Allowed<KitPublish>, 
 #[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 200, body = bool)))]
 #[put("/api/contents/<name>", data = "<body>")]
 pub async fn put_content(name: &str, body: Data<'_>, _caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<bool> {
-    let read =
-        body.open(LARGEST_FILE.bytes()).into_bytes().await.map_err(|error| ApiError::Wrong(format!("the contents cannot be read: {error}")))?;
+    let read = body.open(LARGEST_FILE.bytes()).into_bytes().await.map_err(ApiError::CutOff)?;
     if !read.is_complete() {
-        return Err(ApiError::Wrong(format!("a file of a kit has at most {LARGEST_FILE} bytes")));
+        return Err(ApiError::TooLarge { what: "a file of a kit", most_bytes: LARGEST_FILE });
     }
     if !is_named_right(name, &read.value) {
-        return Err(ApiError::Wrong(format!("the contents are not {name}")));
+        return Err(ApiError::invalid("name", format!("the contents are not {name}")));
     }
     release::store_content(db.inner(), name, &read.value, false).await?;
     Ok(Json(true))
@@ -161,7 +160,7 @@ pub async fn log(kit: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> A
 pub async fn withdraw(kit: &str, version: &str, why: JsonBody<Withdraw>, caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Release> {
     let name = format!("{kit}@{version}");
     if why.because.trim().is_empty() {
-        return Err(ApiError::Wrong("a release is withdrawn for a reason: say it in `because`".to_owned()));
+        return Err(ApiError::invalid("because", "a release is withdrawn for a reason: say it in `because`"));
     }
     let mut transaction = db.begin().await?;
     let missing = || ApiError::Missing { what: "release", name: name.clone() };

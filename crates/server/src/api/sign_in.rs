@@ -1,6 +1,7 @@
 //! Signing in and out.
 
 use crate::body::SmallBody;
+use crate::door::{CallerAddress, network_of};
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::person::FailuresRow;
@@ -15,7 +16,7 @@ use rocket::serde::json::Json;
 use rocket::{State, get, post};
 use serde_json::json;
 use sqlx::{PgConnection, PgPool};
-use std::net::{IpAddr, Ipv6Addr, SocketAddr};
+use std::net::IpAddr;
 use std::sync::Arc;
 
 /// So many failures of one name from one address cost no waiting; from then on it doubles with each.
@@ -33,7 +34,7 @@ const CLIENT_TOKEN_HOURS: i32 = 12;
 pub async fn sign_in(
     by: SmallBody<SignIn>,
     _our_page: OurPage,
-    from: SocketAddr,
+    from: CallerAddress,
     cookies: &CookieJar<'_>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
@@ -41,7 +42,7 @@ pub async fn sign_in(
     let roles = check_password(db, &by.0, from).await?;
     let mut transaction = db.begin().await?;
     let answer = begin_session(&mut transaction, &by.0.name, roles, from, cookies, here).await?;
-    audit::add(&mut *transaction, &by.0.name, "signed in", &by.0.name, &json!({ "from": from.ip().to_string(), "by": "password" })).await?;
+    audit::add(&mut *transaction, &by.0.name, "signed in", &by.0.name, &json!({ "from": from.0.to_string(), "by": "password" })).await?;
     transaction.commit().await?;
     Ok(Json(answer))
 }
@@ -49,12 +50,12 @@ pub async fn sign_in(
 /// Gives the client a token for a person: it holds 12 hours.
 #[utoipa::path(tag = "people", security(()), request_body = SignIn, responses((status = 200, body = ClientToken)))]
 #[post("/api/sign-in/client", data = "<by>")]
-pub async fn client_token(by: SmallBody<SignIn>, from: SocketAddr, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<ClientToken> {
+pub async fn client_token(by: SmallBody<SignIn>, from: CallerAddress, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<ClientToken> {
     check_password(db, &by.0, from).await?;
     let secret = Secret::make().map_err(ApiError::Random)?;
     let mut transaction = db.begin().await?;
     let ends = person::add_token(&mut *transaction, &by.0.name, &secret.digest(), "client", Some(CLIENT_TOKEN_HOURS)).await?;
-    audit::add(&mut *transaction, &by.0.name, "signed in", &by.0.name, &json!({ "from": from.ip().to_string(), "by": "password, client" })).await?;
+    audit::add(&mut *transaction, &by.0.name, "signed in", &by.0.name, &json!({ "from": from.0.to_string(), "by": "password, client" })).await?;
     transaction.commit().await?;
     let expires_at = ends.map_or(jiff::Timestamp::MAX, |ends| ends.to_jiff());
     Ok(Json(ClientToken { person: by.0.name.clone(), token: Concealed(secret.text().to_owned()), expires_at, server: about(here) }))
@@ -74,7 +75,7 @@ pub async fn welcome_for(secret: SmallBody<Concealed>, _our_page: OurPage, db: &
 pub async fn welcome(
     by: SmallBody<Welcome>,
     _our_page: OurPage,
-    from: SocketAddr,
+    from: CallerAddress,
     cookies: &CookieJar<'_>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
@@ -85,9 +86,9 @@ pub async fn welcome(
         let name = meant.or_else(|| by.0.name.clone()).unwrap_or_default();
         check_person_name(&name)?;
         if let Some(refusal) = password::refusal(&name, &by.0.password.0) {
-            return Err(ApiError::Wrong(refusal));
+            return Err(ApiError::invalid("password", refusal));
         }
-        password::hash(by.0.password.0.clone()).await.ok_or_else(|| ApiError::Wrong("the password cannot be hashed".to_owned()))?
+        password::hash(by.0.password.0.clone()).await.ok_or_else(|| ApiError::failed("hashing the password", &"argon2 refused"))?
     };
     let mut transaction = db.begin().await?;
     // Looked up again, now locked: of two who use the link at once only one gets in.
@@ -100,7 +101,7 @@ pub async fn welcome(
     person::set_password(&mut transaction, &name, &hash).await?;
     let roles = person::roles(&mut *transaction, &name).await?.unwrap_or_default();
     let answer = begin_session(&mut transaction, &name, roles, from, cookies, here).await?;
-    audit::add(&mut *transaction, &name, "signed in", &name, &json!({ "from": from.ip().to_string(), "by": "one-time link" })).await?;
+    audit::add(&mut *transaction, &name, "signed in", &name, &json!({ "from": from.0.to_string(), "by": "one-time link" })).await?;
     transaction.commit().await?;
     Ok(Json(answer))
 }
@@ -129,8 +130,8 @@ pub async fn sign_out(caller: Allowed<SessionOwn>, shown: ShownToken, cookies: &
 }
 
 /// Returns a person's roles if the password is right; failures are counted and slowed down.
-async fn check_password(db: &PgPool, by: &SignIn, from: SocketAddr) -> Result<Vec<String>, ApiError> {
-    let address = network_of(from.ip());
+async fn check_password(db: &PgPool, by: &SignIn, from: CallerAddress) -> Result<Vec<String>, ApiError> {
+    let address = network_text(from.0);
     let name: String = by.name.chars().take(64).collect();
     // Whoever sends many at once does not get past the count of failures before it rises.
     let _turn = password::turn().await;
@@ -149,14 +150,11 @@ async fn check_password(db: &PgPool, by: &SignIn, from: SocketAddr) -> Result<Ve
     Err(ApiError::WrongPassword)
 }
 
-/// Returns the network that failures are counted by: an IPv6 caller has at least a /64 of addresses to itself.
-fn network_of(address: IpAddr) -> String {
-    match address.to_canonical() {
+/// Returns the network that failures are counted by.
+fn network_text(address: IpAddr) -> String {
+    match network_of(address) {
         IpAddr::V4(address) => address.to_string(),
-        IpAddr::V6(address) => {
-            let [a, b, c, d, ..] = address.segments();
-            format!("{}/64", Ipv6Addr::new(a, b, c, d, 0, 0, 0, 0))
-        }
+        IpAddr::V6(address) => format!("{address}/64"),
     }
 }
 
@@ -188,7 +186,7 @@ fn check_person_name(name: &str) -> Result<(), ApiError> {
     if fine {
         Ok(())
     } else {
-        Err(ApiError::Wrong("a person's name has lower-case letters, digits, `.`, `-`, `_`, at most 64, and begins with a letter".to_owned()))
+        Err(ApiError::invalid("name", "a person's name has lower-case letters, digits, `.`, `-`, `_`, at most 64, and begins with a letter"))
     }
 }
 
@@ -196,12 +194,12 @@ async fn begin_session(
     db: &mut PgConnection,
     name: &str,
     roles: Vec<String>,
-    from: SocketAddr,
+    from: CallerAddress,
     cookies: &CookieJar<'_>,
     here: &Here,
 ) -> Result<Session, ApiError> {
     let secret = Secret::make().map_err(ApiError::Random)?;
-    person::begin_session(db, name, &secret.digest(), &from.ip().to_string(), session::LASTS_SECS).await?;
+    person::begin_session(db, name, &secret.digest(), &from.0.to_string(), session::LASTS_SECS).await?;
     cookies.add(session::cookie(&secret));
     Ok(described(name, roles, Some(&secret.digest()), here))
 }
@@ -235,7 +233,7 @@ mod tests {
         let waits: Vec<Option<u64>> = (0..12).map(|of_both| failures(of_both, of_both, 0)).collect();
         assert_eq!(waits, [0, 0, 0, 0, 1, 2, 4, 8, 16, 32, 60, 60].map(|wait| (wait > 0).then_some(wait)));
         assert_eq!((failures(20, 20, 59), failures(20, 20, 61), failures(0, 40, 10)), (Some(1), None, Some(50)));
-        let network = |address: &str| network_of(address.parse().unwrap());
+        let network = |address: &str| network_text(address.parse().unwrap());
         assert_eq!(network("2001:db8:1:2:3:4:5:6"), network("2001:db8:1:2::1"));
         assert_ne!(network("2001:db8:1:3::1"), network("2001:db8:1:2::1"));
         assert_eq!(network("::ffff:192.0.2.7"), "192.0.2.7");

@@ -44,7 +44,7 @@ pub async fn serve(name: &str, wanted: JsonBody<Serve>, caller: Allowed<StageSer
     }
     for wanted in &wanted.releases {
         let missing = || ApiError::Missing { what: "release", name: wanted.clone() };
-        let (kit, version) = wanted.split_once('@').ok_or_else(|| ApiError::Wrong(format!("`{wanted}` is not KIT@VERSION")))?;
+        let (kit, version) = wanted.split_once('@').ok_or_else(|| ApiError::invalid("release", format!("`{wanted}` is not KIT@VERSION")))?;
         let found = release::find(&mut *transaction, kit, version).await?.ok_or_else(missing)?;
         if let (Some(by), Some(because)) = (found.withdrawn_by, found.withdrawn_because) {
             return Err(ApiError::Conflict {

@@ -101,12 +101,12 @@ struct OfItself {
 
 impl OfItself {
     fn said(said: &CheckIn) -> Result<Self, ApiError> {
-        let about = serde_json::to_value(said.about.only_stable()).map_err(|error| ApiError::Wrong(error.to_string()))?;
+        let about = serde_json::to_value(said.about.only_stable()).map_err(|error| ApiError::failed("writing JSON", &error))?;
         Ok(Self { agent: json!(said.agent), about, restart_pending: json!(said.restart_pending.as_ref().map(bounded)) })
     }
 
     fn digest(&self) -> Result<Vec<u8>, ApiError> {
-        serde_json::to_vec(self).map(|bytes| digest_of(&bytes)).map_err(|error| ApiError::Wrong(error.to_string()))
+        serde_json::to_vec(self).map(|bytes| digest_of(&bytes)).map_err(|error| ApiError::failed("writing JSON", &error))
     }
 }
 

@@ -1,6 +1,7 @@
 //! Joining, as an agent does it: the only requests that need no certificate.
 
 use crate::body::SmallBody;
+use crate::door::CallerAddress;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::invitation::{self, Standing};
@@ -13,7 +14,6 @@ use rocket::serde::json::Json;
 use rocket::{State, get, post};
 use serde_json::json;
 use sqlx::{PgConnection, PgPool};
-use std::net::SocketAddr;
 use std::sync::Arc;
 use uuid::Uuid;
 
@@ -27,7 +27,7 @@ pub fn greeting() -> Json<Greeting> {
 /// Asks to be a node of this fleet, or what became of it.
 #[utoipa::path(tag = "agents", security(()), request_body = JoinRequest, responses((status = 200, body = JoinAnswer)))]
 #[post("/join", data = "<asked>")]
-pub async fn join(asked: SmallBody<JoinRequest>, from: SocketAddr, db: &State<PgPool>) -> Answer<JoinAnswer> {
+pub async fn join(asked: SmallBody<JoinRequest>, from: CallerAddress, db: &State<PgPool>) -> Answer<JoinAnswer> {
     let asked = asked.0;
     let read = read_certificate_request(&asked.request)?;
     check_name(&asked.name)?;
@@ -45,14 +45,14 @@ pub async fn join(asked: SmallBody<JoinRequest>, from: SocketAddr, db: &State<Pg
 }
 
 fn read_certificate_request(pem: &str) -> Result<ReadRequest, ApiError> {
-    ReadRequest::read(pem).map_err(|error| ApiError::Wrong(format!("the certificate request cannot be read: {error}")))
+    ReadRequest::read(pem).map_err(|error| ApiError::invalid("request", format!("the certificate request cannot be read: {error}")))
 }
 
 /// A known node whose certificate ended asks for another, or what became of that. Its request is
 /// signed by the key that it has.
 #[utoipa::path(tag = "agents", security(()), request_body = AskAgain, responses((status = 200, body = JoinAnswer)))]
 #[post("/ask-again", data = "<asked>")]
-pub async fn ask_again(asked: SmallBody<AskAgain>, from: SocketAddr, db: &State<PgPool>) -> Answer<JoinAnswer> {
+pub async fn ask_again(asked: SmallBody<AskAgain>, from: CallerAddress, db: &State<PgPool>) -> Answer<JoinAnswer> {
     let asked = asked.0;
     let spki = read_certificate_request(&asked.request)?.spki;
     let mut transaction = db.begin().await?;
@@ -65,8 +65,8 @@ pub async fn ask_again(asked: SmallBody<AskAgain>, from: SocketAddr, db: &State<
         Some(last) => state_of(&mut transaction, &last).await?,
         None => {
             let id = Uuid::now_v7();
-            let about = serde_json::to_value(asked.about.only_stable()).map_err(|error| ApiError::Wrong(error.to_string()))?;
-            let (name, request, address) = (&known.name, &asked.request, &from.ip().to_string());
+            let about = serde_json::to_value(asked.about.only_stable()).map_err(|error| ApiError::failed("writing JSON", &error))?;
+            let (name, request, address) = (&known.name, &asked.request, &from.0.to_string());
             let row = joining::NewRow { id, invitation: None, known_node: Some(known.node), spki: &spki, name, request, address, about: &about };
             joining::add(&mut *transaction, &row).await?;
             notice::tell(&mut *transaction, "joining").await?;
@@ -87,14 +87,14 @@ pub async fn renew(wish: Json<Renew>, node: NodeCaller, db: &State<PgPool>, here
     let issued = here.authority.issue_node(node.id, read)?;
     let mut transaction = db.begin().await?;
     if !node::renew(&mut *transaction, node.id, &spki, &issued.certificate, issued.ends_at).await? {
-        return Err(ApiError::Wrong("the request is for another key than the node has".to_owned()));
+        return Err(ApiError::invalid("request", "the request is for another key than the node has"));
     }
     audit::add(&mut *transaction, &node.name, "renewed its certificate", &node.name, &json!({ "until": issued.ends_at })).await?;
     transaction.commit().await?;
     Ok(Json(Renewed { certificate: issued.certificate, renew_after: renew_after(issued.ends_at), ends_at: issued.ends_at }))
 }
 
-async fn ask(db: &mut PgConnection, asked: &JoinRequest, spki: &[u8], standing: Standing, from: SocketAddr) -> Result<JoinAnswer, ApiError> {
+async fn ask(db: &mut PgConnection, asked: &JoinRequest, spki: &[u8], standing: Standing, from: CallerAddress) -> Result<JoinAnswer, ApiError> {
     let over = |message: &str| ApiError::Conflict { message: message.to_owned(), hint: "ask an operator for a new one: constans invite".to_owned() };
     match standing {
         Standing::Open => {}
@@ -103,8 +103,8 @@ async fn ask(db: &mut PgConnection, asked: &JoinRequest, spki: &[u8], standing: 
         Standing::UsedUp => return Err(over("the invitation was used as often as it may be")),
     }
     let id = Uuid::now_v7();
-    let about = serde_json::to_value(asked.about.only_stable()).map_err(|error| ApiError::Wrong(error.to_string()))?;
-    let address = from.ip().to_string();
+    let about = serde_json::to_value(asked.about.only_stable()).map_err(|error| ApiError::failed("writing JSON", &error))?;
+    let address = from.0.to_string();
     let row = joining::NewRow {
         id,
         invitation: Some(asked.invitation),
@@ -143,6 +143,6 @@ fn check_name(name: &str) -> Result<(), ApiError> {
     if fine {
         Ok(())
     } else {
-        Err(ApiError::Wrong("a node's name has letters, digits, `-`, `.`, `_`, at most 253, and begins with a letter or digit".to_owned()))
+        Err(ApiError::invalid("name", "a node's name has letters, digits, `-`, `.`, `_`, at most 253, and begins with a letter or digit"))
     }
 }

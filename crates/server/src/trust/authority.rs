@@ -73,21 +73,20 @@ impl Authority {
         &self.fingerprint
     }
 
-    /// Issues a certificate for the server's listeners; returns its chain and its key, PEM, and when it ends.
+    /// Issues a certificate for the server's listeners; returns its chain and its key, PEM.
     ///
     /// # Errors
     ///
     /// Returns why it cannot be made.
-    pub fn issue_server(&self, names: &[String]) -> Result<(String, String, jiff::Timestamp), rcgen::Error> {
+    pub fn issue_server(&self, names: &[String]) -> Result<(String, String), rcgen::Error> {
         let key = KeyPair::generate()?;
         let mut params = CertificateParams::new(names.to_vec())?;
         params.distinguished_name = named("constans-server");
         params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
         params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
-        let ends = set_days(&mut params, SERVER_DAYS);
+        set_days(&mut params, SERVER_DAYS);
         let leaf = params.signed_by(&key, &self.issuer)?.pem();
-        let ends_at = jiff::Timestamp::from_second(ends.unix_timestamp()).unwrap_or(jiff::Timestamp::MAX);
-        Ok((format!("{leaf}{}", self.certificate), key.serialize_pem(), ends_at))
+        Ok((format!("{leaf}{}", self.certificate), key.serialize_pem()))
     }
 
     /// Issues a certificate for a node whose request was read.

@@ -2,10 +2,10 @@
 
 use super::authority::node_of_certificate;
 use super::caller::refuse;
+use crate::door::caller_of;
 use crate::problem::ApiError;
 use crate::store::node;
 use rocket::State;
-use rocket::mtls::Certificate;
 use rocket::request::{FromRequest, Outcome, Request};
 use sqlx::PgPool;
 use uuid::Uuid;
@@ -20,6 +20,7 @@ pub struct NodeCaller {
 
 /// Who the certificate says that the caller is. It was issued by this server's CA; whether the node is still heard is for
 /// [`ShownCertificate::caller`] to say, or for the one statement that takes in what it sends.
+#[derive(Debug, Clone)]
 pub struct ShownCertificate {
     /// The node.
     pub node: Uuid,
@@ -28,6 +29,12 @@ pub struct ShownCertificate {
 }
 
 impl ShownCertificate {
+    /// Reads who a certificate speaks of, as DER. That the CA issued it is known already.
+    pub fn read(certificate: &[u8]) -> Option<Self> {
+        let (node, spki) = node_of_certificate(certificate)?;
+        Some(Self { node, spki })
+    }
+
     /// Returns the node, if it is still heard.
     ///
     /// # Errors
@@ -48,8 +55,8 @@ impl<'r> FromRequest<'r> for ShownCertificate {
     type Error = ();
 
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
-        match shown(request).await {
-            Some(shown) => Outcome::Success(shown),
+        match shown(request) {
+            Some(shown) => Outcome::Success(shown.clone()),
             None => refuse(request, &ApiError::Unknown("certificate")),
         }
     }
@@ -67,15 +74,12 @@ impl<'r> FromRequest<'r> for NodeCaller {
     }
 }
 
-/// Without a certificate the guard forwards, which would end as `not found`.
-async fn shown(request: &Request<'_>) -> Option<ShownCertificate> {
-    let certificate = request.guard::<Certificate<'_>>().await.succeeded()?;
-    let (node, spki) = node_of_certificate(certificate.as_bytes())?;
-    Some(ShownCertificate { node, spki })
+fn shown<'r>(request: &'r Request<'_>) -> Option<&'r ShownCertificate> {
+    caller_of(request)?.shown.as_ref()
 }
 
 async fn caller(request: &Request<'_>) -> Result<NodeCaller, ApiError> {
-    let shown = shown(request).await.ok_or(ApiError::Unknown("certificate"))?;
+    let shown = shown(request).ok_or(ApiError::Unknown("certificate"))?;
     let db = request.guard::<&State<PgPool>>().await.succeeded().ok_or(ApiError::Unknown("certificate"))?;
     shown.caller(db.inner()).await
 }

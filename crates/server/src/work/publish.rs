@@ -101,7 +101,7 @@ async fn read_brought(db: &mut PgConnection, mut listed: Vec<(String, String)>) 
     for (path, _) in &listed {
         let is_safe = !path.starts_with('/') && !path.split('/').any(|part| matches!(part, "" | "." | "..")) && !path.chars().any(char::is_control);
         if !is_safe {
-            return Err(ApiError::Wrong(format!("`{}` leads out of the kit", path.escape_debug())));
+            return Err(ApiError::invalid("files", format!("`{}` leads out of the kit", path.escape_debug())));
         }
     }
     let files = files_of(db, &json!(listed)).await?;
@@ -113,12 +113,12 @@ async fn read_brought(db: &mut PgConnection, mut listed: Vec<(String, String)>) 
 
 /// Lets a second process try the check within bounds, so that a hostile kit ends that and not the server.
 async fn try_check(kits: Vec<KitFiles>) -> Result<(), ApiError> {
-    let failed = |error: String| ApiError::Wrong(format!("the check could not be tried: {error}"));
+    let failed = |error: &dyn std::fmt::Display| ApiError::failed("trying the check", &error);
     let tried = tokio::task::spawn_blocking(move || {
         let program = std::env::current_exe()?;
         bounds::ends_by_itself(std::process::Command::new(program).arg("try-check"), &bounds::as_input(kits.iter()))
     });
-    if tried.await.map_err(|error| failed(error.to_string()))?.map_err(|error| failed(error.to_string()))? {
+    if tried.await.map_err(|error| failed(&error))?.map_err(|error| failed(&error))? {
         return Ok(());
     }
     let (message, hint) = bounds::stopped_words();
@@ -194,7 +194,7 @@ fn row_of(kit: &Kit, listed: &[(String, String)], by: &str) -> ReleaseRow {
 /// Returns that there is none, or that its contents cannot be read.
 pub async fn read_release(db: &mut PgConnection, here: &Here, name: &str) -> Result<(ReleaseRow, Arc<Kit>), ApiError> {
     let missing = || ApiError::Missing { what: "release", name: name.to_owned() };
-    let (kit, version) = name.split_once('@').ok_or_else(|| ApiError::Wrong(format!("`{name}` is not KIT@VERSION")))?;
+    let (kit, version) = name.split_once('@').ok_or_else(|| ApiError::invalid("release", format!("`{name}` is not KIT@VERSION")))?;
     let row = release::find(&mut *db, kit, version).await?.ok_or_else(missing)?;
     let kit = kit_of(db, here, &row).await?.ok_or_else(missing)?;
     Ok((row, kit))

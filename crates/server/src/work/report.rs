@@ -57,7 +57,7 @@ pub fn plain(report: &RunReport, node: Uuid, spki: Vec<u8>) -> Option<PlainRun> 
 ///
 /// Returns why it could not be stored.
 pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -> Result<Received, ApiError> {
-    let sequence = i64::try_from(report.sequence).map_err(|_| ApiError::Wrong("the sequence is too large".to_owned()))?;
+    let sequence = i64::try_from(report.sequence).map_err(|_| ApiError::invalid("sequence", "the sequence is too large"))?;
     report = report.bounded();
     let order = run::order(&mut *db, node).await?;
     // An agent delivers in order, so what is not newer was stored already.
@@ -103,7 +103,7 @@ pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -
 
 /// Keeps a run whole, its long texts apart: as long as the node has not sent more today than it may, with all details.
 async fn keep_whole(db: &mut PgConnection, node: Uuid, report: &RunReport, row: &NewRun<'_>) -> Result<(), ApiError> {
-    let wrong = |error: serde_json::Error| ApiError::Wrong(error.to_string());
+    let wrong = |error: serde_json::Error| ApiError::failed("writing JSON", &error);
     let mut body = serde_json::to_value(report).map_err(wrong)?;
     let bytes = i64::try_from(body.to_string().len()).unwrap_or(i64::MAX);
     let kept_today = run::count_kept(&mut *db, node, bytes).await?;

@@ -152,7 +152,7 @@ async fn store_states(db: &mut PgConnection, outcomes: &[Outcome], clause_ids: &
     clause_ids.extend(effective_state::clause_ids(&mut *db, &unknown.into_iter().collect::<Vec<_>>()).await?);
     for (made, new) in new {
         let clauses: Option<Vec<i64>> = new.clauses.iter().map(|digest| clause_ids.get(digest.as_str()).copied()).collect();
-        let clauses = clauses.ok_or_else(|| ApiError::Wrong(format!("a clause of {} is not stored", made.digest)))?;
+        let clauses = clauses.ok_or_else(|| ApiError::stored(format!("state {}", made.digest), &"one of its clauses is missing"))?;
         effective_state::store(&mut *db, &made.digest, &clauses, &made.releases).await?;
     }
     Ok(())

@@ -1,0 +1,115 @@
+//! One request: from the caller to Rocket, and its answer back.
+
+use super::activity::{Activity, Busy};
+use super::back::BackConnections;
+use super::body::{AnswerBody, CallersBody};
+use super::reach::OwnNames;
+use constans_wire::check_in::Problem;
+use hyper::body::Incoming;
+use hyper::header::{
+    CONNECTION, CONTENT_TYPE, COOKIE, EXPECT, Entry, HOST, HeaderMap, HeaderName, HeaderValue, RETRY_AFTER, TE, TRAILER, TRANSFER_ENCODING, UPGRADE,
+};
+use hyper::{Method, Request, Response, StatusCode, Uri, Version};
+use std::error::Error as _;
+use std::io;
+use std::sync::Arc;
+
+/// What belongs to one connection and is not passed on (RFC 9110, 7.6.1).
+const OF_A_CONNECTION: [HeaderName; 7] =
+    [CONNECTION, TE, TRAILER, TRANSFER_ENCODING, UPGRADE, HeaderName::from_static("keep-alive"), HeaderName::from_static("proxy-connection")];
+
+/// What a caller's connection needs to pass requests on.
+pub(super) struct Passage {
+    pub names: Arc<OwnNames>,
+    pub back: Arc<BackConnections>,
+    pub activity: Activity,
+}
+
+impl Passage {
+    /// Passes a request on to Rocket.
+    pub async fn pass(&self, request: Request<Incoming>) -> Response<AnswerBody> {
+        let busy = self.activity.busy();
+        if !self.names.are_meant(request.uri(), request.headers()) {
+            let problem = problem(StatusCode::MISDIRECTED_REQUEST, "not_this_server", "this server is not called so");
+            return own_answer(&Problem { hint: Some("call it by one of the names it was started with (--name)".to_owned()), ..problem }, busy);
+        }
+        match self.pass_to_rocket(request).await {
+            Ok((answer, sender)) => {
+                let (mut head, body) = answer.into_parts();
+                without_those_of_a_connection(&mut head.headers);
+                head.version = Version::default();
+                Response::from_parts(head, AnswerBody::passed(body, sender, self.back.clone(), busy))
+            }
+            Err(problem) => own_answer(&problem, busy),
+        }
+    }
+
+    async fn pass_to_rocket(&self, request: Request<Incoming>) -> Result<(Response<Incoming>, super::back::Sender), Problem> {
+        let (mut head, body) = request.into_parts();
+        if head.method == Method::CONNECT {
+            return Err(problem(StatusCode::METHOD_NOT_ALLOWED, "method_not_allowed", "CONNECT is not done here"));
+        }
+        if let Some(host) = head.uri.authority().and_then(|authority| HeaderValue::from_str(authority.as_str()).ok()) {
+            head.headers.insert(HOST, host);
+        }
+        let path = head.uri.path_and_query().map_or("/", |path| path.as_str());
+        head.uri = path.parse::<Uri>().map_err(|_| problem(StatusCode::BAD_REQUEST, "not_understood", "the address cannot be read"))?;
+        head.version = Version::HTTP_11;
+        head.headers.remove(EXPECT);
+        without_those_of_a_connection(&mut head.headers);
+        with_cookies_joined(&mut head.headers);
+        let failed = |error: &dyn std::fmt::Display| {
+            tracing::warn!(%error, "a request could not be passed on");
+            problem(StatusCode::SERVICE_UNAVAILABLE, "not_passed_on", "the server does not take requests now")
+        };
+        let mut sender = self.back.take().await.map_err(|error| failed(&error))?;
+        match sender.send_request(Request::from_parts(head, CallersBody::new(body))).await {
+            Ok(answer) => Ok((answer, sender)),
+            Err(error) => Err(match error.source().and_then(|source| source.downcast_ref::<io::Error>()).map(io::Error::kind) {
+                Some(io::ErrorKind::TimedOut) => problem(StatusCode::REQUEST_TIMEOUT, "too_slow", "the request did not arrive in time"),
+                Some(io::ErrorKind::QuotaExceeded) => problem(StatusCode::PAYLOAD_TOO_LARGE, "too_large", "the request is larger than is read"),
+                _ if error.is_user() => problem(StatusCode::REQUEST_TIMEOUT, "cut_off", "the request did not arrive whole"),
+                _ => failed(&error),
+            }),
+        }
+    }
+}
+
+fn without_those_of_a_connection(headers: &mut HeaderMap) {
+    let named: Vec<HeaderName> = headers
+        .get_all(CONNECTION)
+        .iter()
+        .filter_map(|value| value.to_str().ok())
+        .flat_map(|value| value.split(','))
+        .filter_map(|name| name.trim().parse().ok())
+        .collect();
+    for name in OF_A_CONNECTION.iter().chain(&named) {
+        headers.remove(name);
+    }
+}
+
+/// HTTP/2 may send each cookie by itself (RFC 9113, 8.2.3).
+fn with_cookies_joined(headers: &mut HeaderMap) {
+    let Entry::Occupied(mut cookies) = headers.entry(COOKIE) else { return };
+    if cookies.iter().count() > 1 {
+        let joined = cookies.iter().map(HeaderValue::as_bytes).collect::<Vec<_>>().join(b"; ".as_slice());
+        if let Ok(joined) = HeaderValue::from_bytes(&joined) {
+            cookies.insert(joined);
+        }
+    }
+}
+
+fn problem(status: StatusCode, kind: &str, title: &str) -> Problem {
+    Problem { kind: kind.to_owned(), title: title.to_owned(), status: status.as_u16(), hint: None, detail: None }
+}
+
+fn own_answer(problem: &Problem, busy: Busy) -> Response<AnswerBody> {
+    let body = serde_json::to_vec(problem).unwrap_or_default();
+    let mut answer = Response::new(AnswerBody::own(body, busy));
+    *answer.status_mut() = StatusCode::from_u16(problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+    answer.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
+    if answer.status() == StatusCode::SERVICE_UNAVAILABLE {
+        answer.headers_mut().insert(RETRY_AFTER, HeaderValue::from_static("5"));
+    }
+    answer
+}

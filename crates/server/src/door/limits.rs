@@ -1,0 +1,122 @@
+//! How many connections there may be: of one network, of strangers, and in all.
+
+use super::callers::network_of;
+use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+use std::collections::HashMap;
+use std::net::IpAddr;
+use std::sync::{Arc, Mutex, PoisonError};
+
+/// A held request needs one descriptor at the caller's side and one at each end of the connection to Rocket.
+const DESCRIPTORS_EACH: u64 = 3;
+/// For the database, files and what else the process has open.
+const OTHER_DESCRIPTORS: u64 = 256;
+const MOST_DESCRIPTORS: u64 = 262_144;
+const MOST_CONNECTIONS: u64 = 50_000;
+
+/// Raises how many descriptors this process may have as far as it is let, and returns how many connections they are enough for.
+pub fn raise_descriptors() -> usize {
+    let limit = getrlimit(Resource::Nofile);
+    let most = limit.maximum.unwrap_or(MOST_DESCRIPTORS).min(MOST_DESCRIPTORS);
+    let before = limit.current.unwrap_or(MOST_DESCRIPTORS);
+    let raised = before < most && setrlimit(Resource::Nofile, Rlimit { current: Some(most), maximum: limit.maximum }).is_ok();
+    let may_have = if raised { most } else { before };
+    let enough_for = may_have.saturating_sub(OTHER_DESCRIPTORS) / DESCRIPTORS_EACH;
+    usize::try_from(enough_for.clamp(16, MOST_CONNECTIONS)).unwrap_or(16)
+}
+
+/// The connections that a listener may have.
+#[derive(Debug, Clone, Copy)]
+pub struct Most {
+    /// In all.
+    pub in_all: usize,
+    /// Of callers who showed no certificate.
+    pub strangers: usize,
+    /// Of those, from one network.
+    pub strangers_of_network: usize,
+}
+
+#[derive(Default)]
+struct Counts {
+    in_all: usize,
+    strangers: usize,
+    of_network: HashMap<IpAddr, usize>,
+}
+
+/// Counts the connections of a listener.
+pub struct Limits {
+    most: Most,
+    counts: Mutex<Counts>,
+}
+
+/// A connection that is counted, until it is dropped.
+pub struct Place {
+    limits: Arc<Limits>,
+    /// The network it counts for, as long as it is a stranger's.
+    stranger_of: Option<IpAddr>,
+}
+
+impl Limits {
+    /// Begins to count.
+    pub fn new(most: Most) -> Arc<Self> {
+        Arc::new(Self { most, counts: Mutex::default() })
+    }
+
+    /// Takes a place for a connection from this address, which is a stranger's until it is said otherwise; `None`: there is none.
+    pub fn take(self: &Arc<Self>, address: IpAddr) -> Option<Place> {
+        let network = network_of(address);
+        let mut counts = self.counts.lock().unwrap_or_else(PoisonError::into_inner);
+        let here = counts.of_network.get(&network).copied().unwrap_or(0);
+        if counts.in_all >= self.most.in_all || counts.strangers >= self.most.strangers || here >= self.most.strangers_of_network {
+            return None;
+        }
+        counts.in_all += 1;
+        counts.strangers += 1;
+        counts.of_network.insert(network, here + 1);
+        Some(Place { limits: self.clone(), stranger_of: Some(network) })
+    }
+}
+
+impl Place {
+    /// The caller showed a certificate: the place is no stranger's any more.
+    pub fn is_known(&mut self) {
+        let Some(network) = self.stranger_of.take() else { return };
+        let mut counts = self.limits.counts.lock().unwrap_or_else(PoisonError::into_inner);
+        counts.strangers -= 1;
+        let left = counts.of_network.get(&network).copied().unwrap_or(0).saturating_sub(1);
+        if left == 0 {
+            counts.of_network.remove(&network);
+        } else {
+            counts.of_network.insert(network, left);
+        }
+    }
+}
+
+impl Drop for Place {
+    fn drop(&mut self) {
+        self.is_known();
+        self.limits.counts.lock().unwrap_or_else(PoisonError::into_inner).in_all -= 1;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn one_network_does_not_take_the_places_of_others_nor_strangers_those_of_nodes() {
+        let limits = Limits::new(Most { in_all: 6, strangers: 4, strangers_of_network: 2 });
+        let take = |address: &str| limits.take(address.parse().unwrap());
+        let mut first = take("2001:db8:1:2::1").unwrap();
+        let _second = take("2001:db8:1:2:9::1").unwrap();
+        assert!(take("2001:db8:1:2::77").is_none(), "its network has two");
+        first.is_known();
+        let third = take("2001:db8:1:2::77").unwrap();
+        let others: Vec<Place> = (1..=2).filter_map(|last| take(&format!("192.0.2.{last}"))).collect();
+        assert_eq!(others.len(), 2);
+        assert!(take("192.0.2.9").is_none(), "there are four strangers");
+        drop(third);
+        assert!(take("192.0.2.9").is_some());
+        drop((first, others));
+        assert_eq!(limits.counts.lock().unwrap().in_all, 1);
+    }
+}
