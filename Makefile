@@ -67,7 +67,7 @@ shots: ## docs/screenshots from the demo's data
 bench: console ## figures beside their budgets, as a table and as target/bench.json
 	@demo/check test
 	cargo build --locked --profile small -p constans-agent
-	cargo build --locked --release --bins -p constans-agent -p constans-cli -p constans-server
+	cargo build --locked --release --bins -p constans-agent -p constans-cli -p constans-crowd -p constans-server
 	ci/leaves-nothing cargo run --locked --release -p constans-bench -- target/bench.json
 
 fuzz: ## fuzzes each parser for a minute (SECONDS_EACH=60), beginning with the demo's documents

@@ -100,11 +100,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** The invitations that may still be used, the newest first. */
+        get: operations["get_api_invitations"];
         put?: never;
         /** Makes an invitation; its text is shown this once. */
         post: operations["post_api_invitations"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invitations/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Withdraws an invitation: nobody may ask to join by it any more. Requests that came by it stay. */
+        delete: operations["delete_api_invitations_id"];
         options?: never;
         head?: never;
         patch?: never;
@@ -399,6 +417,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All persons, with their roles and what they have. */
+        get: operations["get_api_people"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Removes a person: roles, sessions, tokens and open invitations end. What they did stays on record. */
+        delete: operations["delete_api_people_name"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{name}/roles/{role}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Grants a person one more role; says whether that changes anything. */
+        put: operations["put_api_people_name_roles_role"];
+        post?: never;
+        /** Takes one role from a person. */
+        delete: operations["delete_api_people_name_roles_role"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/recovery": {
         parameters: {
             query?: never;
@@ -650,6 +720,41 @@ export interface paths {
         /** Serves releases in a stage; all of them or none. */
         post: operations["post_api_stages_name_serve"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The caller's own tokens that hold; those of all persons for whoever manages people. */
+        get: operations["get_api_tokens"];
+        put?: never;
+        /** Makes a token for a program; it is shown this once. */
+        post: operations["post_api_tokens"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Withdraws a token: one's own, or anybody's for whoever manages people. */
+        delete: operations["delete_api_tokens_id"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1615,7 +1720,7 @@ export interface components {
              * @description Its id.
              */
             id: string;
-            /** @description Who made the invitation; none for a known node whose certificate ended and which asks again. */
+            /** @description Who made the invitation; none for a known node whose certificate ended and which asks again without one. */
             invited_by?: string | null;
             /** @description The known node that asks again. */
             known_as?: string | null;
@@ -1632,6 +1737,11 @@ export interface components {
              * @description When it was asked first.
              */
             requested_at: string;
+            /**
+             * Format: date-time
+             * @description Since when that node is revoked, if it is: approved, it is that node again.
+             */
+            revoked_since?: string | null;
         };
         /** @description A node's certificate request. Sent again with the same key it asks what became of it. */
         JoinRequest: {
@@ -1882,6 +1992,21 @@ export interface components {
             /** @description The one line to give to the node. */
             text: string;
         };
+        /** @description A token that was made. It is shown once and never again. */
+        MadeToken: {
+            /**
+             * Format: date-time
+             * @description Until when it holds.
+             */
+            ends_at?: string | null;
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
+            /** @description What the program shows. */
+            token: components["schemas"]["Concealed"];
+        };
         /**
          * @description Whether a run may change anything.
          * @enum {string}
@@ -1931,6 +2056,18 @@ export interface components {
         } | {
             /** @enum {string} */
             newness: "changed";
+        };
+        /** @description A token to be made for a program. */
+        NewToken: {
+            /**
+             * Format: int64
+             * @description After so many seconds it ends; without it, when it is withdrawn.
+             */
+            for_secs?: number | null;
+            /** @description What it is called. */
+            name: string;
+            /** @description The person in whose name the program acts. */
+            person: string;
         };
         /** @description One clause of a node. */
         NodeClause: {
@@ -2092,6 +2229,40 @@ export interface components {
          * @enum {string}
          */
         OnRollout: "bring_in" | "wait";
+        /** @description An invitation that may still be used, without what it opens. */
+        OpenInvitation: {
+            /**
+             * Format: date-time
+             * @description Until when it holds.
+             */
+            expires_at: string;
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
+            /** @description Labels of the nodes that use it. */
+            labels: {
+                [key: string]: string;
+            };
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            made_at: string;
+            /** @description Who made it. */
+            made_by: string;
+            /**
+             * Format: int32
+             * @description How many nodes may use it in all.
+             */
+            uses: number;
+            /**
+             * Format: int32
+             * @description How many may still.
+             */
+            uses_left: number;
+        };
         /** @description The release and baseline that a clause comes from. */
         Origin: {
             /** @description The baseline's name. */
@@ -2143,6 +2314,35 @@ export interface components {
              * @description So many clauses were not touched.
              */
             left_out: number;
+        };
+        /** @description A person with what they have. */
+        Person: {
+            /** @description Whether there is a password to sign in by. */
+            has_password: boolean;
+            /**
+             * Format: date-time
+             * @description When the person or a program of theirs was here last, to a quarter of an hour.
+             */
+            last_at?: string | null;
+            /**
+             * Format: date-time
+             * @description Since when there is this person.
+             */
+            made_at: string;
+            /** @description The name. */
+            name: string;
+            /** @description The roles. */
+            roles: string[];
+            /**
+             * Format: int64
+             * @description Sessions of the console that hold.
+             */
+            sessions: number;
+            /**
+             * Format: int64
+             * @description Tokens that hold.
+             */
+            tokens: number;
         };
         /** @description An error as `application/problem+json` (RFC 9457). */
         Problem: {
@@ -2301,6 +2501,24 @@ export interface components {
             concealed: boolean;
             /** @description Its text, with `•` in place of what is concealed; none if it is no text or larger than 256 KiB. */
             text?: string | null;
+        };
+        /** @description What ended with a person who was removed. */
+        RemovedPerson: {
+            /**
+             * Format: int64
+             * @description Invitations that could still be used.
+             */
+            invitations: number;
+            /**
+             * Format: int64
+             * @description Sessions of the console.
+             */
+            sessions: number;
+            /**
+             * Format: int64
+             * @description Tokens.
+             */
+            tokens: number;
         };
         /** @description A node's wish for a newer certificate of the key that it has. */
         Renew: {
@@ -2584,6 +2802,35 @@ export interface components {
             name: string;
             /** @description Its sign. */
             sign: components["schemas"]["Sign"];
+        };
+        /** @description A token, without what it opens. */
+        Token: {
+            /**
+             * Format: date-time
+             * @description Until when it holds; without it, until it is withdrawn.
+             */
+            ends_at?: string | null;
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
+            /**
+             * Format: date-time
+             * @description When it was used last, to a quarter of an hour.
+             */
+            last_at?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
+            made_at: string;
+            /** @description `program`, or `client`: what signing in with the client gave. */
+            made_for: string;
+            /** @description What it is called. */
+            name: string;
+            /** @description Whose it is. */
+            person: string;
         };
         /** @description A setting in words. */
         ToldSetting: {
@@ -2887,6 +3134,34 @@ export interface operations {
             };
         };
     };
+    get_api_invitations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenInvitation"][];
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     post_api_invitations: {
         parameters: {
             query?: never;
@@ -2906,6 +3181,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MadeInvitation"];
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_api_invitations_id: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": boolean;
                 };
             };
             /** @description Why it was not done */
@@ -3433,6 +3738,126 @@ export interface operations {
             };
         };
     };
+    get_api_people: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"][];
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_api_people_name: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemovedPerson"];
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_api_people_name_roles_role: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                role: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": boolean;
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_api_people_name_roles_role: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                role: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": boolean;
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_api_recovery: {
         parameters: {
             query?: never;
@@ -3920,6 +4345,96 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_tokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_tokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_api_tokens_id: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": boolean;
                 };
             };
             /** @description Why it was not done */

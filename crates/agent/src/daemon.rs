@@ -169,7 +169,7 @@ impl<H: Host> Daemon<H> {
     /// Returns what ends the daemon.
     pub async fn turn(&mut self, is_only_one: bool) -> Result<(), AgentError> {
         match self.round().await {
-            Err(error) if is_only_one || error.server == ServerSeen::Dismissing => return Err(error),
+            Err(error) if is_only_one || error.server.is_dismissal() => return Err(error),
             Err(error) => self.could_not_go_on(&error),
             Ok(()) => {}
         }
@@ -233,7 +233,7 @@ impl<H: Host> Daemon<H> {
                 self.contact = Some(Contact { url: checked_in.url, at: self.state_dir.now() });
                 Ok(true)
             }
-            Err(error) if error.server == ServerSeen::Dismissing => Err(error),
+            Err(error) if error.server.is_dismissal() => Err(error),
             Err(error) => {
                 self.due.unanswered(next, &before);
                 let again = format!("{:.0}", self.due.check_in);
@@ -272,7 +272,7 @@ impl<H: Host> Daemon<H> {
                 Ok(_) => ServerSeen::Answering,
                 Err(error) => error.server,
             };
-            if matches!(seen, ServerSeen::Answering | ServerSeen::Dismissing) {
+            if seen == ServerSeen::Answering || seen.is_dismissal() {
                 way::reached(&self.state_dir);
                 return Ok(());
             }

@@ -28,8 +28,17 @@ pub enum ServerSeen {
     Away,
     /// It answers, whatever it says: the way to it is there.
     Answering,
-    /// It says in so many words that this node is revoked or retired.
-    Dismissing,
+    /// It says in so many words that this node is revoked.
+    Revoking,
+    /// It says in so many words that this node is retired.
+    Retiring,
+}
+
+impl ServerSeen {
+    /// Returns whether the server hears this node no more.
+    pub fn is_dismissal(self) -> bool {
+        matches!(self, Self::Revoking | Self::Retiring)
+    }
 }
 
 impl AgentError {
@@ -95,7 +104,8 @@ impl From<constans_host::HostError> for AgentError {
 impl From<LinkError> for AgentError {
     fn from(error: LinkError) -> Self {
         let server = match &error {
-            LinkError::Refused(problem) if [REVOKED, RETIRED].contains(&problem.kind.as_str()) => ServerSeen::Dismissing,
+            LinkError::Refused(problem) if problem.kind == REVOKED => ServerSeen::Revoking,
+            LinkError::Refused(problem) if problem.kind == RETIRED => ServerSeen::Retiring,
             LinkError::Refused(_) | LinkError::Strange { .. } => ServerSeen::Answering,
             LinkError::NotReached { .. } | LinkError::Tls(_) | LinkError::WrongAuthority { .. } => ServerSeen::Away,
             LinkError::NoFingerprint(_) | LinkError::Identity | LinkError::Apart(_) => ServerSeen::Nothing,
@@ -117,8 +127,8 @@ mod tests {
             |kind: &str, status| LinkError::Refused(Problem { kind: kind.to_owned(), title: String::new(), status, hint: None, detail: None });
         let away = || LinkError::NotReached { url: String::new(), because: String::new() };
         for (error, seen) in [
-            (refused("revoked", 403), ServerSeen::Dismissing),
-            (refused("retired", 403), ServerSeen::Dismissing),
+            (refused("revoked", 403), ServerSeen::Revoking),
+            (refused("retired", 403), ServerSeen::Retiring),
             (refused("unknown_caller", 401), ServerSeen::Answering),
             (refused("missing", 404), ServerSeen::Answering),
             (refused("invalid", 422), ServerSeen::Answering),

@@ -25,13 +25,19 @@ use std::time::{Duration, Instant};
 /// Returns what is wrong with the invitation, or why the server was not heard.
 pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
     let state_dir = state_dir(&arguments.place.root, arguments.place.state_dir.as_ref())?;
-    if let Some(membership) = Membership::read(&state_dir)?.filter(|_| !arguments.again) {
+    let before = Membership::read(&state_dir)?;
+    let dismissed = before.as_ref().and_then(|membership| membership.dismissed.clone());
+    if let Some(membership) = before.filter(|_| !arguments.again && dismissed.is_none()) {
         return Err(AgentError::new(format!("this machine belongs to a fleet already, as {}", membership.name))
             .hint("constans-agent check-in says whether it is heard; --again joins with another invitation")
             .exit(Exit::Refused));
     }
     let invitation = read_invitation(&arguments.invitation)?;
     let machine = Machine::open(&arguments.place.root, &state_dir.scratch())?;
+    if dismissed.is_some_and(|dismissed| dismissed.is_retired) {
+        // A node that was retired is no more: this machine becomes another.
+        NodeKey::forget(&state_dir);
+    }
     let key = NodeKey::open(&state_dir)?;
     let name = arguments.name.clone().unwrap_or_else(|| machine.acted_on.machine.clone());
     let asked = request(&invitation, &key, &machine, &name)?;
@@ -42,7 +48,8 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
         match answer {
             JoinAnswer::Approved { node, name, certificate, renew_after, ends_at } => {
                 let urls = first_of_all(&url, &invitation);
-                let membership = Membership { urls, ca: invitation.ca.clone(), node, name, certificate, renew_after, ends_at, mark: None };
+                let membership =
+                    Membership { urls, ca: invitation.ca.clone(), node, name, certificate, renew_after, ends_at, mark: None, dismissed: None };
                 membership.keep(&state_dir)?;
                 return check_in(&state_dir, &machine, arguments.output).await;
             }

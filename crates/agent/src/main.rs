@@ -21,6 +21,7 @@ use std::time::Duration;
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 fn main() -> ExitCode {
+    constans_terminal::end_when_nobody_reads();
     let command_line = match CommandLine::try_parse() {
         Ok(command_line) => command_line,
         Err(error) => {

@@ -32,10 +32,25 @@ pub struct Membership {
     /// The mark to show at the next check-in; none before the first.
     #[serde(default)]
     pub mark: Option<Uuid>,
+    /// That the server hears this node no more.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dismissed: Option<Dismissed>,
+}
+
+/// What a server said that hears this node no more.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Dismissed {
+    /// Whether it was retired: it can join as a new node only. Else it was revoked.
+    pub is_retired: bool,
+    /// When it said so first.
+    pub at: Timestamp,
 }
 
 /// The file that says so.
 const JOINED: &str = "joined.json";
+
+/// The file of the node's key.
+const NODE_KEY: &str = "node.key";
 
 /// The node's key.
 pub struct NodeKey {
@@ -112,7 +127,7 @@ impl MarkExchange {
     ///
     /// Returns why it cannot be kept.
     pub fn end(self, state_dir: &StateDir, mark: Uuid) -> Result<Membership, AgentError> {
-        let membership = Membership { mark: Some(mark), ..self.membership };
+        let membership = Membership { mark: Some(mark), dismissed: None, ..self.membership };
         membership.keep(state_dir)?;
         Ok(membership)
     }
@@ -125,7 +140,7 @@ impl NodeKey {
     ///
     /// Returns why it cannot be read or made.
     pub fn open(state_dir: &StateDir) -> Result<Self, AgentError> {
-        let name = "node.key";
+        let name = NODE_KEY;
         let broken = |error: rcgen::Error| {
             AgentError::new(format!("the key in {} cannot be used: {error}", state_dir.shown(name).display())).hint("take it away and join again")
         };
@@ -138,6 +153,11 @@ impl NodeKey {
         };
         let fingerprint = hex(&Sha256::digest(pair.subject_public_key_info()));
         Ok(Self { pair, fingerprint })
+    }
+
+    /// Takes the key away: the next one is another node's.
+    pub fn forget(state_dir: &StateDir) {
+        state_dir.remove(NODE_KEY);
     }
 
     /// Returns the key, PEM.

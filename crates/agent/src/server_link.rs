@@ -2,7 +2,7 @@
 
 use crate::daemon::zone;
 use crate::error::{AgentError, ServerSeen};
-use crate::membership::{MarkExchange, Membership, NodeKey};
+use crate::membership::{Dismissed, MarkExchange, Membership, NodeKey};
 use crate::network_part::{Connect, ThroughNetworkPart};
 use crate::noted::DaemonNote;
 use crate::served::{Served, Takeover};
@@ -133,7 +133,7 @@ impl<'c> ServerLink<'c> {
         let delivered = self.deliver(state_dir, url).await;
         let mut failed = Vec::new();
         let mut part = |what: &str, error: AgentError| match error.server {
-            ServerSeen::Dismissing => Err(dismissed(state_dir, error)),
+            server if server.is_dismissal() => Err(dismissed(state_dir, error)),
             _ => {
                 failed.push(error.about(what));
                 Ok(())
@@ -197,7 +197,7 @@ impl<'c> ServerLink<'c> {
         for url in &self.membership.urls {
             match self.deliver(state_dir, url).await {
                 Ok(()) => return Ok(true),
-                Err(error) if error.server == ServerSeen::Dismissing => return Err(dismissed(state_dir, error)),
+                Err(error) if error.server.is_dismissal() => return Err(dismissed(state_dir, error)),
                 Err(_) => {}
             }
         }
@@ -211,12 +211,24 @@ fn is_final(problem: &Problem) -> bool {
     matches!(problem.status, 400 | 409 | 413 | 422)
 }
 
+/// Keeps that the server hears this node no more, for whoever asks the node.
+fn note_dismissal(state_dir: &StateDir, is_retired: bool) -> Result<(), AgentError> {
+    match Membership::read(state_dir)? {
+        Some(membership) if membership.dismissed.is_none() => {
+            Membership { dismissed: Some(Dismissed { is_retired, at: state_dir.now() }), ..membership }.keep(state_dir)
+        }
+        _ => Ok(()),
+    }
+}
+
 /// Deletes what the server wanted if it says that this node is revoked or retired.
 fn dismissed(state_dir: &StateDir, error: AgentError) -> AgentError {
-    if error.server != ServerSeen::Dismissing {
+    if !error.server.is_dismissal() {
         return error;
     }
     Served::forget(state_dir);
+    // Without this note the error is the same, and so is what was deleted.
+    let _ = note_dismissal(state_dir, error.server == ServerSeen::Retiring);
     error.noting("what the server wanted, and every secret of it, was deleted here")
 }
 

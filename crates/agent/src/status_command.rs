@@ -6,7 +6,7 @@ use constans_agent::attic::AtticStore;
 use constans_agent::command_line::{Output, ReportingArguments};
 use constans_agent::error::AgentError;
 use constans_agent::kept_runs::KeptRuns;
-use constans_agent::membership::Membership;
+use constans_agent::membership::{Dismissed, Membership};
 use constans_agent::noted::{DaemonNote, StartNote};
 use constans_agent::served::Served;
 use constans_agent::spool::{Refusals, Spool};
@@ -56,6 +56,7 @@ struct NodeStatus {
     name: String,
     servers: Vec<String>,
     certificate_ends: Timestamp,
+    dismissed: Option<Dismissed>,
 }
 
 #[derive(Serialize)]
@@ -79,6 +80,7 @@ pub fn status(arguments: &ReportingArguments) -> Result<Exit, AgentError> {
             name: membership.name,
             servers: membership.urls,
             certificate_ends: membership.ends_at,
+            dismissed: membership.dismissed,
         }),
         is_daemon_alive: daemon.as_ref().is_some_and(DaemonNote::is_alive),
         daemon,
@@ -114,6 +116,12 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
     match &status.node {
         Some(node) => {
             row("node", &format!("{}, {}", styled(style::STRONG, &node.name), node.id));
+            if let Some(Dismissed { is_retired, at }) = &node.dismissed {
+                let (word, as_what) = if *is_retired { ("retired", "a new node") } else { ("revoked", "this node again") };
+                let said = format!("the server said so {} ago; nothing is wanted from here any more", ago(*at, now));
+                row(word, &styled(style::ATTENTION, said));
+                row("", &format!("with an invitation it asks to be {as_what}: constans-agent join --invitation FILE"));
+            }
             row("server", &format!("{}, certificate until {}", node.servers.join(" "), time(node.certificate_ends)));
         }
         None => row("node", &format!("{} belongs to no fleet", styled(style::STRONG, &status.machine))),

@@ -225,6 +225,7 @@ fn resident(program: &Path) -> u64 {
         renew_after: ends_at,
         ends_at,
         mark: None,
+        dismissed: None,
     };
     membership.keep(&state_dir).expect("a membership");
     let state = &node.wanted.resolved.state;

@@ -5,7 +5,9 @@ use clap::{Args, Subcommand};
 use constans_core::kind::{duration_secs, nearest_word};
 use constans_core::words::read_label;
 use constans_terminal::harmless;
-use constans_wire::join::{Approve, Deny, JoiningRequest, MadeInvitation, NewInvitation};
+use constans_wire::join::{Approve, Deny, JoiningRequest, MadeInvitation, NewInvitation, OpenInvitation};
+use jiff::Timestamp;
+use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 
 /// Arguments of `invite`.
 #[derive(Debug, Args)]
@@ -21,6 +23,70 @@ pub struct InviteArguments {
     /// A label of the nodes that use it; repeat it for several
     #[arg(long = "label", value_name = "KEY=VALUE", value_parser = read_label)]
     labels: Vec<(String, String)>,
+}
+
+/// Arguments of `invitation`.
+#[derive(Debug, Args)]
+pub struct InvitationArguments {
+    #[command(subcommand)]
+    command: InvitationCommand,
+}
+
+#[derive(Debug, Subcommand)]
+enum InvitationCommand {
+    /// List the invitations that may still be used
+    List {
+        #[command(flatten)]
+        server: ServerArguments,
+    },
+    /// Withdraw an invitation: nobody may ask to join by it any more
+    Withdraw {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// Its id
+        id: String,
+    },
+}
+
+/// Lists or withdraws invitations.
+pub async fn invitation(arguments: &InvitationArguments) -> Result<(), ClientError> {
+    match &arguments.command {
+        InvitationCommand::List { server } => list_invitations(&Server::open(server)?).await,
+        InvitationCommand::Withdraw { server, id } => {
+            let server = Server::open(server)?;
+            let withdrawn: bool = server.delete(&format!("/api/invitations/{}", utf8_percent_encode(id, NON_ALPHANUMERIC))).await?;
+            if !server.says_json(&withdrawn) {
+                println!("the invitation {id} was withdrawn; requests that came by it stay: constans join list");
+            }
+            Ok(())
+        }
+    }
+}
+
+async fn list_invitations(server: &Server) -> Result<(), ClientError> {
+    let open: Vec<OpenInvitation> = server.get("/api/invitations").await?;
+    if server.says_json(&open) {
+        return Ok(());
+    }
+    if open.is_empty() {
+        println!("no invitation may be used now\nNext: constans invite makes one for a new node");
+        return Ok(());
+    }
+    for invitation in &open {
+        let at = |at: Timestamp| at.strftime("%Y-%m-%d %H:%M UTC").to_string();
+        println!(
+            "{}   {} of {} uses left, until {}   made by {} {}\n   labels  {}",
+            invitation.id,
+            invitation.uses_left,
+            invitation.uses,
+            at(invitation.expires_at),
+            harmless(&invitation.made_by),
+            at(invitation.made_at),
+            labels(&invitation.labels),
+        );
+    }
+    println!("Next: constans invitation withdraw ID ends one at once");
+    Ok(())
 }
 
 /// Arguments of `join`.
@@ -59,7 +125,8 @@ enum JoinCommand {
     },
 }
 
-fn duration(text: &str) -> Result<u64, String> {
+/// Reads a time as it is written on a command line.
+pub fn duration(text: &str) -> Result<u64, String> {
     duration_secs(text).ok_or_else(|| "write it as 30m, 24h or 7d".to_owned())
 }
 
@@ -112,9 +179,13 @@ fn shown(request: &JoiningRequest) -> String {
         |field: &str| request.about.get(field).map(|value| harmless(value.as_str().map_or_else(|| value.to_string(), str::to_owned).as_str()));
     let says: Vec<String> = ["os.name", "os.version", "arch", "init"].iter().filter_map(|field| about(field)).collect();
     let in_use = if request.name_in_use { "\n   a node is called so already: approve with --as if this is that node on a new machine" } else { "" };
-    let asked = match &request.invited_by {
-        Some(person) => format!("invited by {person}"),
-        None => "the node of this name whose certificate ended: it asks again with the key that it has".to_owned(),
+    let asked = match (&request.invited_by, request.revoked_since) {
+        (_, Some(since)) => format!(
+            "the node of this name, revoked since {}: it asks with the key that it had; approved, it is that node again",
+            since.strftime("%Y-%m-%d %H:%M UTC")
+        ),
+        (Some(person), None) => format!("invited by {}", harmless(person)),
+        (None, None) => "the node of this name whose certificate ended: it asks again with the key that it has".to_owned(),
     };
     format!(
         "{}   asked {} from {}, {}{in_use}\n   fingerprint  {}\n   says of itself  {}\n   labels  {}\n   id  {}\n",

@@ -7,6 +7,7 @@ mod kind;
 mod kit;
 mod lsp;
 mod node;
+mod person;
 mod recovery;
 mod run;
 mod server;
@@ -41,10 +42,16 @@ enum Command {
     Explain(kind::ExplainArguments),
     /// Make an invitation, which a new node shows to be heard
     Invite(joining::InviteArguments),
+    /// Invitations that may still be used: list them, withdraw them
+    Invitation(joining::InvitationArguments),
     /// Joining requests: see them, approve them, deny them
     Join(joining::JoinArguments),
     /// Nodes: see them, refuse them
     Node(node::NodeArguments),
+    /// Persons: list them, grant and take roles, remove them
+    Person(person::PersonArguments),
+    /// Tokens of programs: list them, make them, withdraw them
+    Token(person::TokenArguments),
     /// Stages: which releases their nodes are served
     Stage(stage::StageArguments),
     /// Groups: which nodes are given which baselines, parameters and settings
@@ -60,20 +67,8 @@ enum Command {
     },
 }
 
-/// Ends quietly when nobody reads on, as behind `| head`; the status is that of a program that SIGPIPE ended.
-fn end_when_nobody_reads() {
-    let usual = std::panic::take_hook();
-    std::panic::set_hook(Box::new(move |panic| {
-        let said = panic.payload().downcast_ref::<String>().map_or("", String::as_str);
-        if said.contains("Broken pipe") {
-            std::process::exit(141);
-        }
-        usual(panic);
-    }));
-}
-
 fn main() -> ExitCode {
-    end_when_nobody_reads();
+    constans_terminal::end_when_nobody_reads();
     let command_line = match CommandLine::try_parse() {
         Ok(command_line) => command_line,
         Err(error) => {
@@ -98,7 +93,20 @@ fn main() -> ExitCode {
         }
         Command::Recovery(arguments) => server::on_network(recovery::run(&arguments)),
         Command::Invite(arguments) => server::on_network(joining::invite(&arguments)),
+        Command::Invitation(arguments) => server::on_network(joining::invitation(&arguments)),
+        Command::Person(arguments) => server::on_network(person::person(&arguments)),
+        Command::Token(arguments) => server::on_network(person::token(&arguments)),
         Command::Join(arguments) => server::on_network(joining::run(&arguments)),
         Command::Node(arguments) => server::on_network(node::run(&arguments)),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_command_line_contradicts_itself_nowhere() {
+        CommandLine::command().debug_assert();
     }
 }

@@ -173,6 +173,11 @@ impl Server {
         self.send(Method::PUT, path, Some(body)).await
     }
 
+    /// Has something ended.
+    pub async fn delete<T: DeserializeOwned>(&self, path: &str) -> Result<T, ClientError> {
+        self.send::<(), T>(Method::DELETE, path, None).await
+    }
+
     /// Asks for bytes.
     pub async fn get_bytes(&self, path: &str) -> Result<Vec<u8>, ClientError> {
         let request = self.client.get(format!("{}{path}", self.url)).bearer_auth(&self.token);

@@ -58,6 +58,30 @@ pub fn check_reason(text: &str) -> Result<(), String> {
     Ok(())
 }
 
+/// Checks the name of a person, by which one signs in and which stands in the record of what was done.
+///
+/// # Errors
+///
+/// Returns what is wrong with it.
+pub fn check_person(name: &str) -> Result<(), String> {
+    let fine = (1..=LONGEST_KEY + 1).contains(&name.len())
+        && name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || matches!(c, '.' | '-' | '_'))
+        && name.starts_with(|c: char| c.is_ascii_lowercase());
+    if fine { Ok(()) } else { Err("a person's name has lower-case letters, digits, `.`, `-`, `_`, at most 64, and begins with a letter".to_owned()) }
+}
+
+/// Checks what a person calls something that only they name, as a token.
+///
+/// # Errors
+///
+/// Returns what is wrong with it.
+pub fn check_name(name: &str) -> Result<(), String> {
+    if name.is_empty() || name.chars().count() > LONGEST_VALUE || name.chars().any(is_hidden) || name.trim() != name {
+        return Err(format!("a name has 1 to {LONGEST_VALUE} characters on one line, none of them hidden, and no space around it"));
+    }
+    Ok(())
+}
+
 /// Control characters, and those that change the direction of what is read (Unicode TR #36) or have no width.
 fn is_hidden(c: char) -> bool {
     c.is_control() || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{061c}' | '\u{feff}')
@@ -80,6 +104,17 @@ mod tests {
         }
         let said = check_label("role", "\u{1b}[2J").unwrap_err();
         assert!(!said.contains('\u{1b}'), "what is hidden is not printed: {said}");
+    }
+
+    #[test]
+    fn names_are_seen_whole() {
+        assert_eq!((check_person("tor.havik"), check_name("nightly report, Auken")), (Ok(()), Ok(())));
+        for name in ["", "Tor", "1tor", "tor havik", "t\u{f6}r", &"x".repeat(65)] {
+            assert!(check_person(name).is_err(), "{name:?}");
+        }
+        for name in ["", " a", "a\nb", "a\u{202e}b", &"x".repeat(129)] {
+            assert!(check_name(name).is_err(), "{name:?}");
+        }
     }
 
     #[test]

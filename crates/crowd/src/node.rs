@@ -80,7 +80,8 @@ impl Node {
         match ask(&*self.link, invitation, &asked).await.map_err(node_error)? {
             (url, JoinAnswer::Approved { node, name, certificate, renew_after, ends_at }) => {
                 let urls = first_of_all(&url, invitation);
-                let membership = Membership { urls, ca: invitation.ca.clone(), node, name, certificate, renew_after, ends_at, mark: None };
+                let membership =
+                    Membership { urls, ca: invitation.ca.clone(), node, name, certificate, renew_after, ends_at, mark: None, dismissed: None };
                 membership.keep(&self.state_dir).map_err(node_error)?;
                 self.begin()?;
                 Ok(Some(self.fact(self.state_dir.now(), Truth::Joined)))

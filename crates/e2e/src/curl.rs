@@ -95,6 +95,11 @@ impl Curl {
         self.send(&format!("{}{path}", self.people), &["-X", "PUT", "-H", "Content-Type: application/json", "-d", body])
     }
 
+    /// Has something ended.
+    pub fn delete(&self, path: &str) -> (u16, String) {
+        self.send(&format!("{}{path}", self.people), &["-X", "DELETE"])
+    }
+
     /// Sends a file.
     pub fn put_file(&self, path: &str, file: &Path) -> (u16, String) {
         let data = format!("@{}", file.display());

@@ -360,7 +360,7 @@ fn serve(folder: &TempDir, database: &str, ports: [u16; 3], arguments: &[String]
 
 fn token(database: &str, person: &str, role: &str) -> String {
     let output = Command::new(program("constans-server"))
-        .args(["token", "--person", person, "--role", role])
+        .args(["token", "make", "--person", person, "--name", "test", "--role", role])
         .env("CONSTANS_DATABASE", database)
         .output()
         .expect("it starts");

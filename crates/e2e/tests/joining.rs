@@ -154,6 +154,34 @@ fn a_revoked_node_is_refused_at_its_next_request_and_let_back_by_an_operator() {
         "{}",
         said.stdout
     );
+
+    // On the node it is seen without asking anybody.
+    let status = bridge.run(&["status"]);
+    assert!(status.stdout.contains("revoked") && status.stdout.contains("the server said so"), "{}", status.stdout);
+    let id = fleet.query("select id from node where name = 'bridge-tern'");
+    let invitation = fleet.invite(&bridge, &[]);
+    let ask = ["join", "--invitation", &invitation, "--name", "another-name", "--wait", "0"];
+    let asked = bridge.run(&ask);
+    assert!(asked.stdout.contains("waiting for approval"), "{}{}", asked.stdout, asked.stderr);
+    let waiting = fleet.client(&["join", "list"]).stdout;
+    assert!(waiting.contains("bridge-tern ") && waiting.contains("revoked since") && !waiting.contains("another-name"), "{waiting}");
+    assert_eq!(bridge.run(&["check-in"]).exit, Some(3), "asking is not being approved");
+    let approved = fleet.client(&["join", "approve", "bridge-tern"]);
+    assert!(approved.stdout.contains("bridge-tern may join"), "{}{}", approved.stdout, approved.stderr);
+    let back = bridge.run(&ask);
+    assert_eq!(back.exit, Some(0), "{}{}", back.stdout, back.stderr);
+    assert!(!bridge.run(&["status"]).stdout.contains("the server said so"));
+    assert_eq!(fleet.query("select id from node"), id, "it is the node that it was");
+    assert!(!fleet.client(&["node", "list"]).stdout.contains("revoked"));
+    // Revoked once more, the same way leads back.
+    assert_eq!(fleet.client(&["node", "revoke", "bridge-tern"]).exit, Some(0));
+    assert_eq!(bridge.run(&["check-in"]).exit, Some(3));
+    let used = bridge.run(&ask);
+    assert!(used.stderr.contains("used as often as it may be"), "{}", used.stderr);
+    let invitation = fleet.invite(&bridge, &[]);
+    bridge.run(&["join", "--invitation", &invitation, "--wait", "0"]);
+    assert_eq!(fleet.client(&["join", "approve", "bridge-tern"]).exit, Some(0));
+    assert_eq!(bridge.run(&["join", "--invitation", &invitation, "--wait", "0"]).exit, Some(0));
 }
 
 #[test]

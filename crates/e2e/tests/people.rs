@@ -1,7 +1,7 @@
 //! People: signing in by console and client, and who may do what on every route that there is.
 
 use constans_e2e::story::{joined, well};
-use constans_e2e::{Curl, Fleet};
+use constans_e2e::{Curl, Ended, Fleet, Machine};
 use serde_json::Value;
 use std::collections::BTreeMap;
 use std::fs;
@@ -166,4 +166,101 @@ fn every_route_refuses_every_caller_that_may_not_and_no_other() {
         }
     }
     assert!(called > 400, "{called} calls");
+}
+
+fn done(ended: &Ended) -> String {
+    well(ended).to_owned()
+}
+
+#[test]
+fn what_people_made_is_listed_and_ended_and_stays_on_record() {
+    let fleet = Fleet::start();
+    let tor = fleet.token("tor.havik", "approver");
+    done(&fleet.client_by(&tor, &["invite", "--label", "role=kiosk", "--uses", "3"]));
+    let line = done(&fleet.client_by(&tor, &["invite"]));
+
+    // Invitations: one is withdrawn, and opens nothing any more.
+    let open: Vec<Value> = serde_json::from_str(&done(&fleet.client(&["invitation", "list", "--output", "json"]))).unwrap();
+    assert_eq!(
+        (open.len(), &open[1]["uses_left"], &open[1]["labels"]["role"], &open[0]["made_by"]),
+        (2, &3.into(), &"kiosk".into(), &"tor.havik".into())
+    );
+    let listed = done(&fleet.client(&["invitation", "list"]));
+    assert!(listed.contains("3 of 3 uses left") && listed.contains("role=kiosk") && !listed.contains(line.trim()), "{listed}");
+    let id = open[0]["id"].as_str().unwrap();
+    assert!(fleet.client(&["invitation", "withdraw", "nobody"]).stderr.contains("there is no open invitation `nobody`"));
+    done(&fleet.client(&["invitation", "withdraw", id]));
+    assert!(fleet.client(&["invitation", "withdraw", id]).stderr.contains("there is no open invitation"));
+    let machine = Machine::fresh();
+    let file = machine.document("invitation", &line);
+    let refused = machine.run(&["join", "--invitation", &file, "--wait", "0"]);
+    assert!(refused.stderr.contains("the invitation was withdrawn"), "{}", refused.stderr);
+
+    // Roles one at a time.
+    assert!(done(&fleet.client(&["person", "grant", "tor.havik", "publisher"])).contains("is now publisher"));
+    assert!(done(&fleet.client(&["person", "grant", "tor.havik", "publisher"])).contains("is already publisher"));
+    done(&fleet.client(&["person", "take", "tor.havik", "approver"]));
+    assert!(fleet.client_by(&tor, &["invite"]).stderr.contains("needs the permission join.invite"));
+    assert!(fleet.client(&["person", "take", "tor.havik", "approver"]).stderr.contains("there is no role of this person `approver`"));
+    assert!(fleet.client(&["person", "grant", "tor.havik", "captain"]).stderr.contains("there is no role `captain`"));
+    assert!(fleet.client(&["person", "grant", "Tor Havik", "reader"]).stderr.contains("lower-case letters"));
+    for refused in [["person", "take", "ilse.maren", "administrator"].as_slice(), &["person", "remove", "ilse.maren"]] {
+        assert!(fleet.client(refused).stderr.contains("ilse.maren is the only administrator"), "{refused:?}");
+    }
+    assert!(fleet.client_by(&tor, &["person", "list"]).stderr.contains("people.manage"));
+
+    // Tokens: made, listed, used, ended by name and by date; one's own are seen by oneself.
+    let nightly = done(&fleet.client(&["token", "make", "--person", "tor.havik", "--name", "nightly", "--for", "2h"])).trim().to_owned();
+    assert!(fleet.client(&["token", "make", "--person", "tor.havik", "--name", "nightly"]).stderr.contains("has a token called nightly already"));
+    assert!(fleet.client(&["token", "make", "--person", "tor.havik", "--name", "a\u{202e}b"]).stderr.contains("none of them hidden"));
+    done(&fleet.client_by(&nightly, &["session"]));
+    let tokens: Vec<Value> = serde_json::from_str(&done(&fleet.client_by(&nightly, &["token", "list", "--output", "json"]))).unwrap();
+    let names: Vec<&str> = tokens.iter().map(|token| token["name"].as_str().unwrap()).collect();
+    assert_eq!(names, ["test", "nightly"], "only one's own");
+    assert!(tokens[1]["last_at"].is_string() && tokens[1]["ends_at"].is_string() && tokens[1].get("token").is_none(), "{tokens:?}");
+    let of_administrator: Vec<Value> = serde_json::from_str(&done(&fleet.client(&["token", "list", "--output", "json"]))).unwrap();
+    assert_eq!(of_administrator.len(), 3);
+    let others = of_administrator.iter().find(|token| token["person"] == "ilse.maren").unwrap()["id"].as_str().unwrap();
+    assert_eq!(fleet.curl().with_token(&nightly).delete(&format!("/api/tokens/{others}")).0, 404, "another person's token is nobody's business");
+    done(&fleet.client(&["token", "withdraw", "nightly"]));
+    assert!(fleet.client_by(&nightly, &["session"]).stderr.contains("nobody is known by this token"));
+    let brief = done(&fleet.client(&["token", "make", "--person", "tor.havik", "--name", "brief", "--for", "1s"])).trim().to_owned();
+    std::thread::sleep(std::time::Duration::from_millis(1_100));
+    assert!(fleet.client_by(&brief, &["session"]).stderr.contains("nobody is known by this token"));
+
+    // A person is removed with all that they have, and comes back with nothing of it.
+    let removed = done(&fleet.client(&["person", "remove", "tor.havik"]));
+    assert!(removed.contains("1 open invitations"), "{removed}");
+    assert!(fleet.client_by(&tor, &["session"]).stderr.contains("nobody is known by this token"));
+    let people = done(&fleet.client(&["person", "list"]));
+    assert!(people.contains("ilse.maren") && !people.contains("tor.havik"), "{people}");
+    assert!(fleet.client(&["person", "remove", "tor.havik"]).stderr.contains("there is no person `tor.havik`"));
+
+    // From the server's own command line too.
+    assert!(fleet.server_says(&["person", "grant", "tor.havik", "reader"]).contains("tor.havik is now reader"));
+    fleet.server_says(&["person", "grant", "tor.havik", "publisher"]);
+    fleet.server_says(&["person", "take", "tor.havik", "publisher"]);
+    assert!(fleet.server_says(&["person", "list"]).contains("reader"));
+    fleet.server_says(&["token", "make", "--person", "tor.havik", "--name", "hourly"]);
+    let id = fleet.query("select id from token where name = 'hourly'");
+    assert!(fleet.server_says(&["token", "list"]).contains(id.trim()));
+    fleet.server_says(&["token", "withdraw", id.trim()]);
+    assert!(fleet.server_says(&["person", "remove", "tor.havik"]).contains("tor.havik was removed"));
+
+    // Who did what is on record.
+    let did = fleet.query("select who || ': ' || did || ' ' || subject from audit_trail order by id");
+    for line in [
+        "ilse.maren: withdrew an invitation",
+        "ilse.maren: granted a role tor.havik",
+        "ilse.maren: took a role tor.havik",
+        "ilse.maren: made a token tor.havik",
+        "ilse.maren: withdrew a token tor.havik",
+        "ilse.maren: removed a person tor.havik",
+        "on the server's machine: granted a role tor.havik",
+        "on the server's machine: made a token ilse.maren",
+        "on the server's machine: removed a person tor.havik",
+    ] {
+        assert!(did.contains(line), "{line} in {did}");
+    }
+    assert_eq!(did.matches("granted a role tor.havik").count(), 4, "the second time nothing was granted: {did}");
 }

@@ -205,7 +205,7 @@ impl ApiError {
     /// Returns the problem as it is sent. What went wrong inside is for the log only.
     pub fn problem(&self) -> Problem {
         let (kind, hint) = match self {
-            Self::Unknown("token") => ("unknown_caller", Some("constans sign-in URL gets one; for a program: constans-server token".to_owned())),
+            Self::Unknown("token") => ("unknown_caller", Some("constans sign-in URL gets one; for a program: constans-server token make".to_owned())),
             Self::Unknown(_) => ("unknown_caller", Some("only nodes that joined are heard here".to_owned())),
             Self::NotSignedIn => ("not_signed_in", Some("sign in, or show a token".to_owned())),
             Self::NotOurPage => ("not_our_page", Some("load the page again; another page may have tried to act in your name".to_owned())),

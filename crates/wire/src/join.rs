@@ -133,11 +133,14 @@ pub struct JoiningRequest {
     pub about: About,
     /// The labels that the invitation gives.
     pub labels: BTreeMap<String, String>,
-    /// Who made the invitation; none for a known node whose certificate ended and which asks again.
+    /// Who made the invitation; none for a known node whose certificate ended and which asks again without one.
     pub invited_by: Option<String>,
     /// The known node that asks again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub known_as: Option<String>,
+    /// Since when that node is revoked, if it is: approved, it is that node again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub revoked_since: Option<Timestamp>,
     /// When it was asked first.
     pub requested_at: Timestamp,
     /// Whether a node has this name already.
@@ -179,4 +182,24 @@ pub struct Renewed {
     pub renew_after: Timestamp,
     /// Until when it holds.
     pub ends_at: Timestamp,
+}
+
+/// An invitation that may still be used, without what it opens.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct OpenInvitation {
+    /// Its id.
+    pub id: Uuid,
+    /// Labels of the nodes that use it.
+    pub labels: BTreeMap<String, String>,
+    /// How many nodes may use it in all.
+    pub uses: u32,
+    /// How many may still.
+    pub uses_left: u32,
+    /// Who made it.
+    pub made_by: String,
+    /// When.
+    pub made_at: Timestamp,
+    /// Until when it holds.
+    pub expires_at: Timestamp,
 }

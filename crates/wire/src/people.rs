@@ -3,6 +3,7 @@
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::fmt;
+use uuid::Uuid;
 
 /// A text that is never written out: it prints as dots.
 #[derive(Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -91,4 +92,80 @@ pub struct ClientToken {
     pub expires_at: Timestamp,
     /// The server.
     pub server: ServerAbout,
+}
+
+/// A person with what they have.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Person {
+    /// The name.
+    pub name: String,
+    /// The roles.
+    pub roles: Vec<String>,
+    /// Since when there is this person.
+    pub made_at: Timestamp,
+    /// Whether there is a password to sign in by.
+    pub has_password: bool,
+    /// Sessions of the console that hold.
+    pub sessions: u64,
+    /// Tokens that hold.
+    pub tokens: u64,
+    /// When the person or a program of theirs was here last, to a quarter of an hour.
+    pub last_at: Option<Timestamp>,
+}
+
+/// What ended with a person who was removed.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct RemovedPerson {
+    /// Sessions of the console.
+    pub sessions: u64,
+    /// Tokens.
+    pub tokens: u64,
+    /// Invitations that could still be used.
+    pub invitations: u64,
+}
+
+/// A token, without what it opens.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Token {
+    /// Its id.
+    pub id: Uuid,
+    /// Whose it is.
+    pub person: String,
+    /// What it is called.
+    pub name: String,
+    /// `program`, or `client`: what signing in with the client gave.
+    pub made_for: String,
+    /// When it was made.
+    pub made_at: Timestamp,
+    /// Until when it holds; without it, until it is withdrawn.
+    pub ends_at: Option<Timestamp>,
+    /// When it was used last, to a quarter of an hour.
+    pub last_at: Option<Timestamp>,
+}
+
+/// A token to be made for a program.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct NewToken {
+    /// The person in whose name the program acts.
+    pub person: String,
+    /// What it is called.
+    pub name: String,
+    /// After so many seconds it ends; without it, when it is withdrawn.
+    pub for_secs: Option<u64>,
+}
+
+/// A token that was made. It is shown once and never again.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct MadeToken {
+    /// Its id.
+    pub id: Uuid,
+    /// What the program shows.
+    pub token: Concealed,
+    /// Until when it holds.
+    pub ends_at: Option<Timestamp>,
 }

@@ -57,7 +57,7 @@ impl Fleet {
         let database = postgres.database_kept("constans")?;
         let token = said(
             tied(&folder.join("constans-server"), false)
-                .args(["token", "--person", "demo", "--role", "administrator"])
+                .args(["token", "make", "--person", "demo", "--name", "demo", "--role", "administrator"])
                 .env("CONSTANS_DATABASE", &database),
         )?;
         let log = File::create(folder.join("server.log"))?;

@@ -1,6 +1,6 @@
 //! The OpenAPI document of the interface, made from the handlers.
 
-use super::{clauses, events, fleet, group, health, invitation, joining, node, recovery, release, run, sign_in, stage, work};
+use super::{clauses, events, fleet, group, health, invitation, joining, node, person, recovery, release, run, sign_in, stage, token, work};
 use crate::checkin::{check_in, join, wanted};
 use constans_wire::check_in::Problem;
 use rocket::get;
@@ -18,7 +18,8 @@ use utoipa::{Modify, OpenApi};
     modifiers(&Schemes),
     paths(
         sign_in::sign_in, sign_in::client_token, sign_in::welcome_for, sign_in::welcome, sign_in::own_session, sign_in::sign_out,
-        fleet::fleet, events::events, invitation::make, joining::waiting, joining::approve, joining::deny,
+        fleet::fleet, events::events, invitation::make, invitation::list, invitation::withdraw, person::list, person::grant, person::take, person::remove,
+        token::list, token::make, token::withdraw, joining::waiting, joining::approve, joining::deny,
         node::list, node::show, node::explained, node::revoke, node::settle, clauses::list,
         clauses::left, recovery::show, recovery::end,
         release::prepare, release::put_content, release::publish, release::list, release::show, release::text,
@@ -34,7 +35,7 @@ struct Schemes;
 impl Modify for Schemes {
     fn modify(&self, document: &mut utoipa::openapi::OpenApi) {
         for (path, item) in &mut document.paths.paths {
-            for (method, operation) in [("get", &mut item.get), ("put", &mut item.put), ("post", &mut item.post)] {
+            for (method, operation) in [("get", &mut item.get), ("put", &mut item.put), ("post", &mut item.post), ("delete", &mut item.delete)] {
                 let Some(operation) = operation else { continue };
                 let words: Vec<&str> = path.split(['/', '{', '}', '.', '-']).filter(|word| !word.is_empty()).collect();
                 operation.operation_id = Some(format!("{method}_{}", words.join("_")));

@@ -2,16 +2,17 @@
 
 use crate::body::JsonBody;
 use crate::launch::Here;
-use crate::problem::{Answer, ApiError};
+use crate::problem::{Answer, ApiError, read_stored};
+use crate::store::invitation::InvitationRow;
 use crate::store::{audit, invitation};
 use crate::trust::{Allowed, InvitationMake, Secret};
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use constans_core::words::{MOST_LABELS, check_label};
-use constans_wire::join::{INVITATION_FORM, Invitation, MadeInvitation, NewInvitation};
+use constans_wire::join::{INVITATION_FORM, Invitation, MadeInvitation, NewInvitation, OpenInvitation};
 use jiff::SignedDuration;
 use rocket::serde::json::Json;
-use rocket::{State, post};
+use rocket::{State, delete, get, post};
 use serde_json::json;
 use sqlx::PgPool;
 use std::sync::Arc;
@@ -58,4 +59,38 @@ pub async fn make(
     };
     let text = URL_SAFE_NO_PAD.encode(serde_json::to_vec(&invitation).map_err(|error| ApiError::failed("writing JSON", &error))?);
     Ok(Json(MadeInvitation { id, text, expires_at }))
+}
+
+/// The invitations that may still be used, the newest first.
+#[utoipa::path(tag = "joining", security(("token" = ["join.invite"]), ("session" = ["join.invite"])), responses((status = 200, body = Vec<OpenInvitation>)))]
+#[get("/api/invitations")]
+pub async fn list(_caller: Allowed<InvitationMake>, db: &State<PgPool>) -> Answer<Vec<OpenInvitation>> {
+    Ok(Json(invitation::open(db.inner()).await?.into_iter().map(shown).collect::<Result<_, _>>()?))
+}
+
+fn shown(row: InvitationRow) -> Result<OpenInvitation, ApiError> {
+    Ok(OpenInvitation {
+        labels: read_stored(|| format!("labels of the invitation {}", row.id), row.labels)?,
+        id: row.id,
+        uses: row.uses.unsigned_abs(),
+        uses_left: row.uses_left.unsigned_abs(),
+        made_by: row.made_by,
+        made_at: row.made_at.to_jiff(),
+        expires_at: row.expires_at.to_jiff(),
+    })
+}
+
+/// Withdraws an invitation: nobody may ask to join by it any more. Requests that came by it stay.
+#[utoipa::path(tag = "joining", security(("token" = ["join.invite"]), ("session" = ["join.invite"])), responses((status = 200, body = bool)))]
+#[delete("/api/invitations/<id>")]
+pub async fn withdraw(id: &str, caller: Allowed<InvitationMake>, db: &State<PgPool>) -> Answer<bool> {
+    let missing = || ApiError::Missing { what: "open invitation", name: id.to_owned() };
+    let id = Uuid::parse_str(id).map_err(|_| missing())?;
+    let mut transaction = db.begin().await?;
+    if !invitation::withdraw(&mut *transaction, id, &caller.person).await? {
+        return Err(missing());
+    }
+    audit::add(&mut *transaction, &caller.person, "withdrew an invitation", &id.to_string(), &json!({})).await?;
+    transaction.commit().await?;
+    Ok(Json(true))
 }

@@ -39,6 +39,7 @@ fn shown(row: RequestRow, in_use: &[String]) -> Result<JoiningRequest, ApiError>
         requested_at: row.requested_at.to_jiff(),
         name_in_use: row.known_node.is_none() && in_use.contains(&row.name),
         known_as: row.known_node.map(|_| row.name.clone()),
+        revoked_since: row.revoked_at.map(|at| at.to_jiff()),
         name: row.name,
     })
 }
@@ -58,9 +59,7 @@ pub async fn approve(id: Uuid, how: JsonBody<Approve>, caller: Allowed<JoinDecid
         Some(known) => {
             let missing = || ApiError::Missing { what: "node", name: known.clone() };
             let node_id = node::locked_by_name(&mut *transaction, known).await?.ok_or_else(missing)?;
-            let keys = node::let_back(&mut transaction, node_id).await?.iter().map(|key| hex(key)).collect();
-            here.refusals.add(&Refusal { at: crate::clock::now(), node: node_id, refused: false, keys }).map_err(ApiError::Protected)?;
-            heard::forget(&mut transaction, node_id).await?;
+            let_back(&mut transaction, node_id, &request.spki_digest, here).await?;
             (node_id, known.clone())
         }
         None => (new_node(&mut transaction, &request).await?, request.name.clone()),
@@ -76,7 +75,14 @@ pub async fn approve(id: Uuid, how: JsonBody<Approve>, caller: Allowed<JoinDecid
     Ok(Json(name))
 }
 
-/// Gives a known node a new certificate for the key that it has.
+/// Lets a node that was revoked, or that is on a new machine, be heard again, by this key alone.
+async fn let_back(db: &mut PgConnection, node: Uuid, spki: &[u8], here: &Here) -> Result<(), ApiError> {
+    let keys = node::let_back(&mut *db, node, spki).await?.iter().map(|key| hex(key)).collect();
+    here.refusals.add(&Refusal { at: crate::clock::now(), node, refused: false, keys }).map_err(ApiError::Protected)?;
+    Ok(heard::forget(db, node).await?)
+}
+
+/// Gives a known node a new certificate for the key that it has; one that was revoked is heard again.
 async fn approve_again(db: &mut PgConnection, node: Uuid, request: &RequestRow, how: &Approve, by: &str, here: &Here) -> Result<String, ApiError> {
     if how.as_node.as_ref().is_some_and(|other| *other != request.name) {
         return Err(ApiError::Conflict {
@@ -84,13 +90,17 @@ async fn approve_again(db: &mut PgConnection, node: Uuid, request: &RequestRow, 
             hint: "approve it without --as".to_owned(),
         });
     }
+    if request.revoked_at.is_some() {
+        let_back(db, node, &request.spki_digest, here).await?;
+        resolve_one(db, here, node).await?;
+    }
     let issued = here.authority.issue_node(node, ReadRequest::read(&request.request)?)?;
     if !node::renew(&mut *db, node, &request.spki_digest, &issued.certificate, issued.ends_at).await? {
         return Err(ApiError::Revoked(request.name.clone()));
     }
     notice::tell(&mut *db, "joining").await?;
     joining::approve(&mut *db, request.id, node, by).await?;
-    let detail = json!({ "request": request.id, "node": node, "until": issued.ends_at, "fingerprint": hex(&request.spki_digest) });
+    let detail = json!({ "request": request.id, "node": node, "until": issued.ends_at, "was_revoked": request.revoked_at.is_some(), "fingerprint": hex(&request.spki_digest) });
     audit::add(db, by, "approved again", &request.name, &detail).await?;
     Ok(request.name.clone())
 }

@@ -10,11 +10,13 @@ mod health;
 mod invitation;
 mod joining;
 mod node;
+mod person;
 mod recovery;
 mod release;
 mod run;
 mod sign_in;
 mod stage;
+mod token;
 mod work;
 
 pub use console::AnswerHeaders;
@@ -35,6 +37,15 @@ pub fn routes() -> Vec<Route> {
         fleet::fleet,
         events::events,
         invitation::make,
+        invitation::list,
+        invitation::withdraw,
+        person::list,
+        person::grant,
+        person::take,
+        person::remove,
+        token::list,
+        token::make,
+        token::withdraw,
         joining::waiting,
         joining::approve,
         joining::deny,

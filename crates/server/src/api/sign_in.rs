@@ -5,9 +5,10 @@ use crate::door::{CallerAddress, network_of};
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::person::FailuresRow;
-use crate::store::{audit, person};
+use crate::store::{audit, person, token};
 use crate::trust::session::{OurPage, ShownToken};
 use crate::trust::{Allowed, Role, Secret, SessionOwn, digest_of, password, permissions_of, session};
+use constans_core::words::check_person;
 use constans_wire::people::{ClientToken, Concealed, ServerAbout, Session, SignIn, Welcome, WelcomeFor};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::Timestamp as SqlTimestamp;
@@ -18,6 +19,7 @@ use serde_json::json;
 use sqlx::{PgConnection, PgPool};
 use std::net::IpAddr;
 use std::sync::Arc;
+use uuid::Uuid;
 
 /// So many failures of one name from one address cost no waiting; from then on it doubles with each.
 const FREE_FAILURES: i64 = 4;
@@ -25,8 +27,8 @@ const FREE_FAILURES: i64 = 4;
 const MANY_FROM_ADDRESS: i64 = 30;
 /// The longest wait.
 const LONGEST_WAIT_SECS: u64 = 60;
-/// How long the client's token holds, in hours.
-const CLIENT_TOKEN_HOURS: i32 = 12;
+/// How long the client's token holds.
+const CLIENT_TOKEN_SECS: i64 = 12 * 3_600;
 
 /// Signs a person in on the console: the answer sets the session's cookie.
 #[utoipa::path(tag = "people", security(()), request_body = SignIn, responses((status = 200, body = Session)))]
@@ -54,7 +56,9 @@ pub async fn client_token(by: SmallBody<SignIn>, from: CallerAddress, db: &State
     check_password(db, &by.0, from).await?;
     let secret = Secret::make().map_err(ApiError::Random)?;
     let mut transaction = db.begin().await?;
-    let ends = person::add_token(&mut *transaction, &by.0.name, &secret.digest(), "client", Some(CLIENT_TOKEN_HOURS)).await?;
+    let (digest, person) = (secret.digest(), &by.0.name);
+    let row = token::NewRow { id: Uuid::now_v7(), person, name: "client", made_for: "client", digest: &digest, for_secs: Some(CLIENT_TOKEN_SECS) };
+    let ends = token::add(&mut *transaction, &row).await?;
     audit::add(&mut *transaction, &by.0.name, "signed in", &by.0.name, &json!({ "from": from.0.to_string(), "by": "password, client" })).await?;
     transaction.commit().await?;
     let expires_at = ends.map_or(jiff::Timestamp::MAX, |ends| ends.to_jiff());
@@ -84,7 +88,7 @@ pub async fn welcome(
     let hash = {
         let meant = person::link(db.inner(), &digest).await?.ok_or(ApiError::LinkOver)?;
         let name = meant.or_else(|| by.0.name.clone()).unwrap_or_default();
-        check_person_name(&name)?;
+        check_person(&name).map_err(|because| ApiError::invalid("name", because))?;
         if let Some(refusal) = password::refusal(&name, &by.0.password.0) {
             return Err(ApiError::invalid("password", refusal));
         }
@@ -120,7 +124,7 @@ pub async fn sign_out(caller: Allowed<SessionOwn>, shown: ShownToken, cookies: &
     let mut transaction = db.begin().await?;
     match (&caller.session, &shown.0) {
         (Some(session), _) => person::end_session(&mut *transaction, session).await?,
-        (None, Some(digest)) => person::remove_token(&mut *transaction, digest).await?,
+        (None, Some(digest)) => token::remove(&mut *transaction, digest).await?,
         (None, None) => {}
     }
     cookies.add(session::no_cookie());
@@ -171,23 +175,12 @@ fn wait_secs(failures: &FailuresRow, now: Timestamp) -> Option<u64> {
 }
 
 async fn first_administrator(db: &mut PgConnection, name: &str) -> Result<String, ApiError> {
-    check_person_name(name)?;
+    check_person(name).map_err(|because| ApiError::invalid("name", because))?;
     if person::has_administrator(&mut *db).await? {
         return Err(ApiError::LinkOver);
     }
-    person::give_roles(db, name, &[Role::Administrator.word()]).await?;
+    person::grant(db, name, Role::Administrator.word()).await?;
     Ok(name.to_owned())
-}
-
-fn check_person_name(name: &str) -> Result<(), ApiError> {
-    let fine = (1..=64).contains(&name.len())
-        && name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || matches!(c, '.' | '-' | '_'))
-        && name.starts_with(|c: char| c.is_ascii_lowercase());
-    if fine {
-        Ok(())
-    } else {
-        Err(ApiError::invalid("name", "a person's name has lower-case letters, digits, `.`, `-`, `_`, at most 64, and begins with a letter"))
-    }
 }
 
 async fn begin_session(

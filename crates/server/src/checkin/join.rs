@@ -6,6 +6,7 @@ use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::invitation::{self, Standing};
 use crate::store::joining::{self, RequestRow};
+use crate::store::node::KeyRow;
 use crate::store::{audit, node, notice};
 use crate::trust::{NodeCaller, ReadRequest, digest_of, renew_after};
 use constans_wire::check_in::Greeting;
@@ -33,12 +34,18 @@ pub async fn join(asked: SmallBody<JoinRequest>, from: CallerAddress, db: &State
     check_name(&asked.name)?;
     let mut transaction = db.begin().await?;
     let standing = invitation::standing(&mut *transaction, asked.invitation, &digest_of(asked.secret.as_bytes())).await?;
-    let known = joining::by_key(&mut *transaction, &read.spki).await?;
-    let answer = match known {
-        // Who holds the key of a known request may ask what became of it, also when the invitation is over.
-        Some(known) if standing != Standing::Unknown && known.invitation == Some(asked.invitation) => state_of(&mut transaction, &known).await?,
-        Some(_) => return Err(ApiError::Unknown("invitation")),
-        None => ask(&mut transaction, &asked, &read.spki, standing, from).await?,
+    let last = joining::by_key(&mut *transaction, &read.spki).await?;
+    let revoked = node::of_key(&mut *transaction, &read.spki).await?.filter(|node| node.is_revoked && !node.is_key_revoked && !node.is_retired);
+    // Who holds the key of a known request may ask what became of it, also when the invitation is over.
+    let is_asked_by = |last: &RequestRow| standing != Standing::Unknown && last.invitation == Some(asked.invitation);
+    let answer = match (last, revoked) {
+        (Some(last), Some(_)) if is_asked_by(&last) && last.known_node.is_some() && last.decision.as_deref() != Some("approved") => {
+            state_of(&mut transaction, &last).await?
+        }
+        (_, Some(node)) => ask(&mut transaction, &asked, &read.spki, standing, from, Some(&node)).await?,
+        (Some(last), None) if is_asked_by(&last) => state_of(&mut transaction, &last).await?,
+        (Some(_), None) => return Err(ApiError::Unknown("invitation")),
+        (None, None) => ask(&mut transaction, &asked, &read.spki, standing, from, None).await?,
     };
     transaction.commit().await?;
     Ok(Json(answer))
@@ -57,7 +64,10 @@ pub async fn ask_again(asked: SmallBody<AskAgain>, from: CallerAddress, db: &Sta
     let spki = read_certificate_request(&asked.request)?.spki;
     let mut transaction = db.begin().await?;
     let known = node::of_key(&mut *transaction, &spki).await?.ok_or(ApiError::Unknown("key"))?;
-    if known.is_refused {
+    if known.is_retired {
+        return Err(ApiError::Retired(known.name));
+    }
+    if known.is_revoked || known.is_key_revoked {
         return Err(ApiError::Revoked(known.name));
     }
     let last = joining::by_key(&mut *transaction, &spki).await?;
@@ -94,12 +104,21 @@ pub async fn renew(wish: Json<Renew>, node: NodeCaller, db: &State<PgPool>, here
     Ok(Json(Renewed { certificate: issued.certificate, renew_after: renew_after(issued.ends_at), ends_at: issued.ends_at }))
 }
 
-async fn ask(db: &mut PgConnection, asked: &JoinRequest, spki: &[u8], standing: Standing, from: CallerAddress) -> Result<JoinAnswer, ApiError> {
+/// Adds a request: of a machine that nobody knows, or of a node that was revoked.
+async fn ask(
+    db: &mut PgConnection,
+    asked: &JoinRequest,
+    spki: &[u8],
+    standing: Standing,
+    from: CallerAddress,
+    revoked: Option<&KeyRow>,
+) -> Result<JoinAnswer, ApiError> {
     let over = |message: &str| ApiError::Conflict { message: message.to_owned(), hint: "ask an operator for a new one: constans invite".to_owned() };
     match standing {
         Standing::Open => {}
         Standing::Unknown => return Err(ApiError::Unknown("invitation")),
         Standing::Expired => return Err(over("the invitation's time is over")),
+        Standing::Withdrawn => return Err(over("the invitation was withdrawn")),
         Standing::UsedUp => return Err(over("the invitation was used as often as it may be")),
     }
     let id = Uuid::now_v7();
@@ -108,9 +127,9 @@ async fn ask(db: &mut PgConnection, asked: &JoinRequest, spki: &[u8], standing: 
     let row = joining::NewRow {
         id,
         invitation: Some(asked.invitation),
-        known_node: None,
+        known_node: revoked.map(|node| node.node),
         spki,
-        name: &asked.name,
+        name: revoked.map_or(&asked.name, |node| &node.name),
         request: &asked.request,
         address: &address,
         about: &about,
@@ -118,7 +137,7 @@ async fn ask(db: &mut PgConnection, asked: &JoinRequest, spki: &[u8], standing: 
     joining::add(&mut *db, &row).await?;
     notice::tell(&mut *db, "joining").await?;
     invitation::use_once(&mut *db, asked.invitation).await?;
-    audit::add(db, &address, "asked to join", &asked.name, &json!({ "request": id })).await?;
+    audit::add(db, &address, "asked to join", row.name, &json!({ "request": id })).await?;
     Ok(JoinAnswer::Waiting { request: id })
 }
 

@@ -2,7 +2,7 @@
 
 use crate::clock::sql_now;
 use jiff::Timestamp;
-use jiff_sqlx::ToSqlx as _;
+use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
 use serde_json::Value;
 use sqlx::PgExecutor;
 use uuid::Uuid;
@@ -25,17 +25,19 @@ pub struct NewRow<'a> {
 
 /// Adds an invitation.
 pub async fn add(db: impl PgExecutor<'_>, row: &NewRow<'_>) -> sqlx::Result<()> {
-    sqlx::query("insert into invitation (id, secret_digest, labels, uses_left, made_by, expires_at, made_at) values ($1, $2, $3, $4, $5, $6, $7)")
-        .bind(row.id)
-        .bind(row.secret_digest)
-        .bind(row.labels)
-        .bind(row.uses)
-        .bind(row.made_by)
-        .bind(row.expires_at.to_sqlx())
-        .bind(sql_now())
-        .execute(db)
-        .await
-        .map(|_| ())
+    sqlx::query(
+        "insert into invitation (id, secret_digest, labels, uses, uses_left, made_by, expires_at, made_at) values ($1, $2, $3, $4, $4, $5, $6, $7)",
+    )
+    .bind(row.id)
+    .bind(row.secret_digest)
+    .bind(row.labels)
+    .bind(row.uses)
+    .bind(row.made_by)
+    .bind(row.expires_at.to_sqlx())
+    .bind(sql_now())
+    .execute(db)
+    .await
+    .map(|_| ())
 }
 
 /// What an invitation allows at this moment.
@@ -49,26 +51,73 @@ pub enum Standing {
     Expired,
     /// It was used as often as it may be.
     UsedUp,
+    /// Somebody withdrew it.
+    Withdrawn,
 }
 
 /// Returns what an invitation allows. Its row is locked until the transaction ends.
 pub async fn standing(db: impl PgExecutor<'_>, id: Uuid, secret_digest: &[u8]) -> sqlx::Result<Standing> {
-    let row: Option<(bool, i32)> =
-        sqlx::query_as("select expires_at <= $3, uses_left from invitation where id = $1 and secret_digest = $2 for update")
-            .bind(id)
-            .bind(secret_digest)
-            .bind(sql_now())
-            .fetch_optional(db)
-            .await?;
+    let row: Option<(bool, bool, i32)> = sqlx::query_as(
+        "select withdrawn_at is not null, expires_at <= $3, uses_left from invitation where id = $1 and secret_digest = $2 for update",
+    )
+    .bind(id)
+    .bind(secret_digest)
+    .bind(sql_now())
+    .fetch_optional(db)
+    .await?;
     Ok(match row {
         None => Standing::Unknown,
-        Some((true, _)) => Standing::Expired,
-        Some((false, 0)) => Standing::UsedUp,
-        Some((false, _)) => Standing::Open,
+        Some((true, ..)) => Standing::Withdrawn,
+        Some((false, true, _)) => Standing::Expired,
+        Some((false, false, 0)) => Standing::UsedUp,
+        Some((false, false, _)) => Standing::Open,
     })
 }
 
 /// Counts one use.
 pub async fn use_once(db: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<()> {
     sqlx::query("update invitation set uses_left = uses_left - 1 where id = $1").bind(id).execute(db).await.map(|_| ())
+}
+
+/// An invitation, without its secret.
+#[derive(Debug, sqlx::FromRow)]
+pub struct InvitationRow {
+    /// Its id.
+    pub id: Uuid,
+    /// The labels that it gives.
+    pub labels: Value,
+    /// How many nodes may use it in all.
+    pub uses: i32,
+    /// How many may still.
+    pub uses_left: i32,
+    /// Who made it.
+    pub made_by: String,
+    /// When.
+    pub made_at: SqlTimestamp,
+    /// Until when it holds.
+    pub expires_at: SqlTimestamp,
+}
+
+/// Returns the invitations that may still be used, the newest first; at most 1,000.
+pub async fn open(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<InvitationRow>> {
+    sqlx::query_as(
+        "select id, labels, uses, uses_left, made_by, made_at, expires_at from invitation
+         where withdrawn_at is null and uses_left > 0 and expires_at > $1 order by made_at desc limit 1000",
+    )
+    .bind(sql_now())
+    .fetch_all(db)
+    .await
+}
+
+/// Withdraws an invitation that may still be used; returns whether there was one.
+pub async fn withdraw(db: impl PgExecutor<'_>, id: Uuid, by: &str) -> sqlx::Result<bool> {
+    let done = sqlx::query(
+        "update invitation set withdrawn_at = $3, withdrawn_by = $2 where id = $1 and withdrawn_at is null and uses_left > 0 and expires_at > $3",
+    )
+    .bind(id)
+    .bind(by)
+    .bind(sql_now())
+    .execute(db)
+    .await?;
+    Ok(done.rows_affected() > 0)
 }

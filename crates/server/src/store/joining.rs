@@ -37,11 +37,13 @@ pub struct RequestRow {
     pub labels: Option<Value>,
     /// Who made the invitation.
     pub made_by: Option<String>,
+    /// Since when the known node is revoked, if it is.
+    pub revoked_at: Option<SqlTimestamp>,
 }
 
 const COLUMNS: &str =
-    "r.id, r.invitation, r.known_node, r.spki_digest, r.name, r.request, r.address, r.about, r.requested_at, r.decision, r.because, r.node, i.labels, i.made_by
-     from joining_request r left join invitation i on i.id = r.invitation";
+    "r.id, r.invitation, r.known_node, r.spki_digest, r.name, r.request, r.address, r.about, r.requested_at, r.decision, r.because, r.node, i.labels, i.made_by, n.revoked_at
+     from joining_request r left join invitation i on i.id = r.invitation left join node n on n.id = r.known_node";
 
 /// Returns the last request of this key. It is locked until the transaction ends.
 pub async fn by_key(db: impl PgExecutor<'_>, spki: &[u8]) -> sqlx::Result<Option<RequestRow>> {

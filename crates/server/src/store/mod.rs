@@ -20,5 +20,6 @@ pub mod release;
 pub mod report_text;
 pub mod run;
 pub mod stage;
+pub mod token;
 pub mod wanted;
 pub mod work;

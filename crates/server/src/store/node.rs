@@ -57,13 +57,14 @@ pub async fn add(db: impl PgExecutor<'_>, id: Uuid, name: &str) -> sqlx::Result<
     .map(|_| ())
 }
 
-/// Gives a known node on a new machine its way back: it is no longer revoked, and its older keys are. Returns those.
-pub async fn let_back(db: &mut sqlx::PgConnection, id: Uuid) -> sqlx::Result<Vec<Vec<u8>>> {
+/// Gives a known node its way back, with this key: it is no longer revoked, and its other keys are. Returns those.
+pub async fn let_back(db: &mut sqlx::PgConnection, id: Uuid, spki: &[u8]) -> sqlx::Result<Vec<Vec<u8>>> {
     sqlx::query("update node set revoked_at = null where id = $1").bind(id).execute(&mut *db).await?;
     sqlx::query("update node_now set is_refused = false where node = $1").bind(id).execute(&mut *db).await?;
-    sqlx::query_scalar("update node_key set revoked_at = $2 where node = $1 and revoked_at is null returning spki_digest")
+    sqlx::query_scalar("update node_key set revoked_at = $2 where node = $1 and spki_digest <> $3 and revoked_at is null returning spki_digest")
         .bind(id)
         .bind(sql_now())
+        .bind(spki)
         .fetch_all(db)
         .await
 }
@@ -112,8 +113,12 @@ pub struct KeyRow {
     pub node: Uuid,
     /// Its name.
     pub name: String,
-    /// Whether the node or its key was revoked, or the node retired.
-    pub is_refused: bool,
+    /// Whether the node was revoked.
+    pub is_revoked: bool,
+    /// Whether this key was revoked, since another machine is the node.
+    pub is_key_revoked: bool,
+    /// Whether the node was retired.
+    pub is_retired: bool,
     /// Whether its certificate ended.
     pub has_ended: bool,
 }
@@ -121,7 +126,7 @@ pub struct KeyRow {
 /// Returns what is known of a key.
 pub async fn of_key(db: impl PgExecutor<'_>, spki: &[u8]) -> sqlx::Result<Option<KeyRow>> {
     sqlx::query_as(
-        "select node.id as node, node.name, (node.revoked_at is not null or node.retired_at is not null or node_key.revoked_at is not null) as is_refused,
+        "select node.id as node, node.name, node.revoked_at is not null as is_revoked, node_key.revoked_at is not null as is_key_revoked, node.retired_at is not null as is_retired,
              node_key.ends_at <= $2 as has_ended
          from node_key join node on node.id = node_key.node where spki_digest = $1",
     )

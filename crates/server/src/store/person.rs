@@ -1,4 +1,4 @@
-//! Persons: their tokens, passwords, one-time links and sessions.
+//! Persons: their roles, passwords, one-time links and sessions.
 
 use crate::clock::sql_now;
 use jiff_sqlx::Timestamp as SqlTimestamp;
@@ -11,18 +11,6 @@ pub struct PersonRow {
     pub name: String,
     /// The roles' words.
     pub roles: Vec<String>,
-}
-
-/// Returns the person whose token has this digest and holds still.
-pub async fn by_token(db: impl PgExecutor<'_>, digest: &[u8]) -> sqlx::Result<Option<PersonRow>> {
-    sqlx::query_as(
-        "select person.name, person.roles from token join person on person.name = token.person
-         where token.digest = $1 and (token.expires_at is null or token.expires_at > $2)",
-    )
-    .bind(digest)
-    .bind(sql_now())
-    .fetch_optional(db)
-    .await
 }
 
 /// Returns the person whose session has this digest, holds still and was used lately; notes that it is used.
@@ -67,7 +55,7 @@ pub async fn set_password(db: &mut PgConnection, name: &str, hash: &str) -> sqlx
 
 /// Returns a person's roles.
 pub async fn roles(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Option<Vec<String>>> {
-    sqlx::query_scalar("select roles from person where name = $1").bind(name).fetch_optional(db).await
+    sqlx::query_scalar("select roles from person where name = $1 and removed_at is null").bind(name).fetch_optional(db).await
 }
 
 /// Returns whether anybody is an administrator.
@@ -75,40 +63,100 @@ pub async fn has_administrator(db: impl PgExecutor<'_>) -> sqlx::Result<bool> {
     sqlx::query_scalar("select exists (select 1 from person where 'administrator' = any(roles))").fetch_one(db).await
 }
 
-/// Gives a person these roles, making the person if needed.
-pub async fn give_roles(db: impl PgExecutor<'_>, name: &str, roles: &[&str]) -> sqlx::Result<()> {
-    sqlx::query("insert into person (name, roles, created_at) values ($1, $2, $3) on conflict (name) do update set roles = excluded.roles")
-        .bind(name)
-        .bind(roles)
-        .bind(sql_now())
-        .execute(db)
-        .await
-        .map(|_| ())
+/// Gives a person another role, making the person if needed; one who was removed is back. Returns whether that changes anything.
+pub async fn grant(db: impl PgExecutor<'_>, name: &str, role: &str) -> sqlx::Result<bool> {
+    let done = sqlx::query(
+        "insert into person (name, roles, created_at) values ($1, array[$2], $3)
+         on conflict (name) do update set roles = array_append(person.roles, $2), removed_at = null where not $2 = any(person.roles)",
+    )
+    .bind(name)
+    .bind(role)
+    .bind(sql_now())
+    .execute(db)
+    .await?;
+    Ok(done.rows_affected() > 0)
 }
 
-/// Adds a token; with a number of hours it ends after those.
-pub async fn add_token(
-    db: impl PgExecutor<'_>,
-    person: &str,
-    digest: &[u8],
-    made_for: &str,
-    hours: Option<i32>,
-) -> sqlx::Result<Option<SqlTimestamp>> {
-    sqlx::query_scalar(
-        "insert into token (digest, person, made_for, expires_at, created_at) values ($1, $2, $3, $5::timestamptz + make_interval(hours => $4), $5) returning expires_at",
+/// Takes a role from a person. Returns whether that changes anything.
+pub async fn take(db: impl PgExecutor<'_>, name: &str, role: &str) -> sqlx::Result<bool> {
+    let done = sqlx::query("update person set roles = array_remove(roles, $2) where name = $1 and $2 = any(roles)")
+        .bind(name)
+        .bind(role)
+        .execute(db)
+        .await?;
+    Ok(done.rows_affected() > 0)
+}
+
+/// Returns the names of all administrators. They stay what they are until the transaction ends.
+pub async fn locked_administrators(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<String>> {
+    sqlx::query_scalar("select name from person where 'administrator' = any(roles) order by name for update").fetch_all(db).await
+}
+
+/// What ended with a person.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, sqlx::FromRow)]
+pub struct EndedRow {
+    /// Sessions of the console.
+    pub sessions: i64,
+    /// Tokens of programs and clients.
+    pub tokens: i64,
+    /// Invitations that could still be used.
+    pub invitations: i64,
+}
+
+/// Removes a person: roles, password, sessions, tokens and open invitations end.
+pub async fn remove(db: &mut PgConnection, name: &str, by: &str) -> sqlx::Result<EndedRow> {
+    sqlx::query("update one_time_link set expires_at = $2 where person = $1 and used_at is null and expires_at > $2")
+        .bind(name)
+        .bind(sql_now())
+        .execute(&mut *db)
+        .await?;
+    sqlx::query_as(
+        "with person as (update person set roles = '{}', password = null, removed_at = $2 where name = $1),
+             ended_session as (delete from session where person = $1 returning 1),
+             ended_token as (delete from token where person = $1 returning 1),
+             ended_invitation as (update invitation set withdrawn_at = $2, withdrawn_by = $3
+                 where made_by = $1 and withdrawn_at is null and uses_left > 0 and expires_at > $2 returning 1)
+         select (select count(*) from ended_session) as sessions, (select count(*) from ended_token) as tokens,
+             (select count(*) from ended_invitation) as invitations",
     )
-    .bind(digest)
-    .bind(person)
-    .bind(made_for)
-    .bind(hours)
+    .bind(name)
     .bind(sql_now())
+    .bind(by)
     .fetch_one(db)
     .await
 }
 
-/// Takes a token away.
-pub async fn remove_token(db: impl PgExecutor<'_>, digest: &[u8]) -> sqlx::Result<()> {
-    sqlx::query("delete from token where digest = $1").bind(digest).execute(db).await.map(|_| ())
+/// A person with what they have.
+#[derive(Debug, sqlx::FromRow)]
+pub struct ListedRow {
+    /// The name.
+    pub name: String,
+    /// The roles' words.
+    pub roles: Vec<String>,
+    /// Since when there is this person.
+    pub created_at: SqlTimestamp,
+    /// Whether there is a password to sign in by.
+    pub has_password: bool,
+    /// Sessions that hold.
+    pub sessions: i64,
+    /// Tokens that hold.
+    pub tokens: i64,
+    /// When the person or a token was last here, to some minutes.
+    pub last_at: Option<SqlTimestamp>,
+}
+
+/// Returns all persons who were not removed, by name; at most 10,000.
+pub async fn list(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<ListedRow>> {
+    sqlx::query_as(
+        "select name, roles, created_at, password is not null as has_password,
+             (select count(*) from session where person = p.name and expires_at > $1) as sessions,
+             (select count(*) from token where person = p.name and (expires_at is null or expires_at > $1)) as tokens,
+             greatest((select max(last_at) from session where person = p.name), (select max(last_at) from token where person = p.name)) as last_at
+         from person p where removed_at is null order by name limit 10000",
+    )
+    .bind(sql_now())
+    .fetch_all(db)
+    .await
 }
 
 /// Adds a one-time link for a person, or for whoever is to be the first administrator. Older ones for the same end.

@@ -5,6 +5,7 @@ use super::secret::digest_of;
 use super::session;
 use crate::problem::{ApiError, LeftProblem};
 use crate::store::person::{self, PersonRow};
+use crate::store::token;
 use rocket::State;
 use rocket::http::{Method, Status};
 use rocket::request::{FromRequest, Outcome, Request};
@@ -25,11 +26,16 @@ pub struct Allowed<P> {
 }
 
 impl<P: Permission> Allowed<P> {
+    /// Returns whether the person also holds another permission.
+    pub fn also<Q: Permission>(&self) -> bool {
+        allows(&self.roles, Q::NAME)
+    }
+
     /// Returns whether the session or token still holds and the person may still do this: for what goes on for long.
     pub async fn is_still_allowed(&self, db: &PgPool) -> bool {
         let person = match (&self.session, &self.token) {
             (Some(session), _) => person::by_session_unused(db, session, session::IDLE_SECS).await,
-            (None, Some(token)) => person::by_token(db, token).await,
+            (None, Some(token)) => token::person(db, token).await,
             (None, None) => return false,
         };
         // A database that does not answer has revoked nothing.
@@ -62,7 +68,7 @@ async fn allowed<P: Permission>(request: &Request<'_>) -> Result<(PersonRow, Opt
             let token = header.strip_prefix("Bearer ").ok_or(ApiError::Unknown("token"))?;
             {
                 let digest = digest_of(token.as_bytes());
-                (person::by_token(db.inner(), &digest).await?.ok_or(ApiError::Unknown("token"))?, None, Some(digest))
+                (token::person(db.inner(), &digest).await?.ok_or(ApiError::Unknown("token"))?, None, Some(digest))
             }
         }
         None => {

@@ -84,6 +84,8 @@ permissions! {
     GroupEdit = "group.edit";
     /// Refuse a node from now on.
     NodeRevoke = "node.revoke";
+    /// See persons and all tokens; grant and take roles, make and withdraw tokens, remove persons.
+    PeopleManage = "people.manage";
     /// End recovering after the database was put back.
     ServerRecover = "server.recover";
 }
@@ -95,7 +97,10 @@ mod tests {
     #[test]
     fn roles_hold_what_they_are_for_and_no_more() {
         for (role, may) in [
-            ("administrator", "session.own join.invite join.approve node.read kit.publish stage.serve group.edit node.revoke server.recover"),
+            (
+                "administrator",
+                "session.own join.invite join.approve node.read kit.publish stage.serve group.edit node.revoke people.manage server.recover",
+            ),
             ("approver", "session.own join.invite join.approve node.read stage.serve group.edit node.revoke"),
             ("publisher", "session.own node.read kit.publish"),
             ("reader", "session.own node.read"),

@@ -2,6 +2,7 @@
 
 pub mod gather;
 pub mod partitions;
+pub mod people;
 pub mod progress;
 pub mod publish;
 pub mod recover;

@@ -1,0 +1,202 @@
+//! `constans person` and `constans token`.
+
+use crate::joining::duration;
+use crate::server::{ClientError, Server, ServerArguments};
+use clap::{Args, Subcommand};
+use constans_terminal::harmless;
+use constans_wire::people::{MadeToken, NewToken, Person, RemovedPerson, Token};
+use jiff::Timestamp;
+use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
+
+/// Arguments of `person`.
+#[derive(Debug, Args)]
+pub struct PersonArguments {
+    #[command(subcommand)]
+    command: PersonCommand,
+}
+
+#[derive(Debug, Subcommand)]
+enum PersonCommand {
+    /// List persons: their roles, what they have, and when they were last here
+    List {
+        #[command(flatten)]
+        server: ServerArguments,
+    },
+    /// Grant a person one more role
+    Grant {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The person
+        person: String,
+        /// The role: reader, operator, publisher, approver or administrator
+        role: String,
+    },
+    /// Take one role from a person
+    Take {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The person
+        person: String,
+        /// The role
+        role: String,
+    },
+    /// Remove a person: roles, sessions, tokens and open invitations end; what they did stays on record
+    Remove {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The person
+        person: String,
+    },
+}
+
+/// Arguments of `token`.
+#[derive(Debug, Args)]
+pub struct TokenArguments {
+    #[command(subcommand)]
+    command: TokenCommand,
+}
+
+#[derive(Debug, Subcommand)]
+enum TokenCommand {
+    /// List your tokens, or those of everybody if you manage people
+    List {
+        #[command(flatten)]
+        server: ServerArguments,
+    },
+    /// Make a token for a program; it is shown this once
+    Make {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The person in whose name the program acts
+        #[arg(long)]
+        person: String,
+        /// What the token is called
+        #[arg(long)]
+        name: String,
+        /// How long it holds, as 90d
+        #[arg(long = "for", value_name = "TIME", default_value = "365d", value_parser = duration)]
+        for_secs: u64,
+    },
+    /// Withdraw a token: whatever shows it is refused from then on
+    Withdraw {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// Its id, or its name if only one is called so
+        #[arg(value_name = "TOKEN")]
+        which: String,
+    },
+}
+
+/// Lists or changes persons.
+pub async fn person(arguments: &PersonArguments) -> Result<(), ClientError> {
+    match &arguments.command {
+        PersonCommand::List { server } => list_people(&Server::open(server)?).await,
+        PersonCommand::Grant { server, person, role } => {
+            let server = Server::open(server)?;
+            let is_new: bool = server.put(&role_path(person, role), &()).await?;
+            if !server.says_json(&is_new) {
+                println!("{} is {} {role}", harmless(person), if is_new { "now" } else { "already" });
+            }
+            Ok(())
+        }
+        PersonCommand::Take { server, person, role } => {
+            let server = Server::open(server)?;
+            let taken: bool = server.delete(&role_path(person, role)).await?;
+            if !server.says_json(&taken) {
+                println!("{} is no longer {role}", harmless(person));
+            }
+            Ok(())
+        }
+        PersonCommand::Remove { server, person } => {
+            let server = Server::open(server)?;
+            let removed: RemovedPerson = server.delete(&format!("/api/people/{}", word(person))).await?;
+            if !server.says_json(&removed) {
+                let RemovedPerson { sessions, tokens, invitations } = removed;
+                println!("{} was removed; ended: {sessions} sessions, {tokens} tokens, {invitations} open invitations", harmless(person));
+            }
+            Ok(())
+        }
+    }
+}
+
+fn word(text: &str) -> String {
+    utf8_percent_encode(text, NON_ALPHANUMERIC).to_string()
+}
+
+fn role_path(person: &str, role: &str) -> String {
+    format!("/api/people/{}/roles/{}", word(person), word(role))
+}
+
+async fn list_people(server: &Server) -> Result<(), ClientError> {
+    let people: Vec<Person> = server.get("/api/people").await?;
+    if server.says_json(&people) {
+        return Ok(());
+    }
+    let width = people.iter().map(|person| person.name.len()).max().unwrap_or(0);
+    for person in &people {
+        let roles = if person.roles.is_empty() { "no role".to_owned() } else { person.roles.join(", ") };
+        let seen = person.last_at.map_or_else(|| "not seen yet".to_owned(), |at| format!("last seen {}", minute(at)));
+        let password = if person.has_password { "" } else { ", no password" };
+        println!("{:<width$}  {roles}   {seen}, {} sessions, {} tokens{password}", harmless(&person.name), person.sessions, person.tokens);
+    }
+    println!("Next: constans person grant NAME ROLE; a new person comes by constans-server link --person NAME --role ROLE");
+    Ok(())
+}
+
+/// Lists, makes or withdraws tokens.
+pub async fn token(arguments: &TokenArguments) -> Result<(), ClientError> {
+    match &arguments.command {
+        TokenCommand::List { server } => list_tokens(&Server::open(server)?).await,
+        TokenCommand::Make { server, person, name, for_secs } => {
+            let server = Server::open(server)?;
+            let wanted = NewToken { person: person.clone(), name: name.clone(), for_secs: Some(*for_secs) };
+            let made: MadeToken = server.post("/api/tokens", &wanted).await?;
+            if !server.says_json(&made) {
+                println!("{}", made.token.0);
+                let until = made.ends_at.map(|at| format!(", until {}", minute(at))).unwrap_or_default();
+                eprintln!("the token {name} of {person}{until}; it is shown once and never again");
+            }
+            Ok(())
+        }
+        TokenCommand::Withdraw { server, which } => {
+            let server = Server::open(server)?;
+            let found = find_token(&server, which).await?;
+            let withdrawn: bool = server.delete(&format!("/api/tokens/{}", found.id)).await?;
+            if !server.says_json(&withdrawn) {
+                println!("the token {} of {} was withdrawn", harmless(&found.name), harmless(&found.person));
+            }
+            Ok(())
+        }
+    }
+}
+
+async fn list_tokens(server: &Server) -> Result<(), ClientError> {
+    let tokens: Vec<Token> = server.get("/api/tokens").await?;
+    if server.says_json(&tokens) {
+        return Ok(());
+    }
+    for token in &tokens {
+        let until = token.ends_at.map_or_else(|| "without end".to_owned(), |at| format!("until {}", minute(at)));
+        let used = token.last_at.map_or_else(|| "not used yet".to_owned(), |at| format!("last used {}", minute(at)));
+        println!("{} of {}   made {}, {until}, {used}\n   id  {}", harmless(&token.name), harmless(&token.person), minute(token.made_at), token.id);
+    }
+    println!("Next: constans token withdraw NAME ends one at once");
+    Ok(())
+}
+
+async fn find_token(server: &Server, wanted: &str) -> Result<Token, ClientError> {
+    let tokens: Vec<Token> = server.get("/api/tokens").await?;
+    let mut found: Vec<Token> = tokens.into_iter().filter(|token| token.name == wanted || token.id.to_string() == wanted).collect();
+    match found.len() {
+        0 => Err(ClientError::new(format!("no token is called {}", harmless(wanted)), "constans token list shows them")),
+        1 => Ok(found.remove(0)),
+        many => {
+            let ids: Vec<String> = found.iter().map(|token| format!("{} of {}", token.id, harmless(&token.person))).collect();
+            Err(ClientError::new(format!("{many} tokens are called {}: {}", harmless(wanted), ids.join(", ")), "name one by its id"))
+        }
+    }
+}
+
+fn minute(at: Timestamp) -> String {
+    at.strftime("%Y-%m-%d %H:%M UTC").to_string()
+}

@@ -1,0 +1,67 @@
+//! Persons and their roles.
+
+use crate::problem::{Answer, ApiError};
+use crate::store::person::{self, ListedRow};
+use crate::trust::{Allowed, PeopleManage, Role};
+use crate::work::people;
+use clap::ValueEnum as _;
+use constans_wire::people::{Person, RemovedPerson};
+use rocket::serde::json::Json;
+use rocket::{State, delete, get, put};
+use sqlx::PgPool;
+
+/// All persons, with their roles and what they have.
+#[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), responses((status = 200, body = Vec<Person>)))]
+#[get("/api/people")]
+pub async fn list(_caller: Allowed<PeopleManage>, db: &State<PgPool>) -> Answer<Vec<Person>> {
+    Ok(Json(person::list(db.inner()).await?.into_iter().map(shown).collect()))
+}
+
+fn shown(row: ListedRow) -> Person {
+    Person {
+        name: row.name,
+        roles: row.roles,
+        made_at: row.created_at.to_jiff(),
+        has_password: row.has_password,
+        sessions: row.sessions.unsigned_abs(),
+        tokens: row.tokens.unsigned_abs(),
+        last_at: row.last_at.map(|at| at.to_jiff()),
+    }
+}
+
+/// Grants a person one more role; says whether that changes anything.
+#[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), responses((status = 200, body = bool)))]
+#[put("/api/people/<name>/roles/<role>")]
+pub async fn grant(name: &str, role: &str, caller: Allowed<PeopleManage>, db: &State<PgPool>) -> Answer<bool> {
+    let role = role_called(role)?;
+    let mut transaction = db.begin().await?;
+    let is_new = people::grant(&mut transaction, &caller.person, name, role).await?;
+    transaction.commit().await?;
+    Ok(Json(is_new))
+}
+
+/// Takes one role from a person.
+#[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), responses((status = 200, body = bool)))]
+#[delete("/api/people/<name>/roles/<role>")]
+pub async fn take(name: &str, role: &str, caller: Allowed<PeopleManage>, db: &State<PgPool>) -> Answer<bool> {
+    let role = role_called(role)?;
+    let mut transaction = db.begin().await?;
+    people::take(&mut transaction, &caller.person, name, role).await?;
+    transaction.commit().await?;
+    Ok(Json(true))
+}
+
+/// Removes a person: roles, sessions, tokens and open invitations end. What they did stays on record.
+#[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), responses((status = 200, body = RemovedPerson)))]
+#[delete("/api/people/<name>")]
+pub async fn remove(name: &str, caller: Allowed<PeopleManage>, db: &State<PgPool>) -> Answer<RemovedPerson> {
+    let mut transaction = db.begin().await?;
+    let ended = people::remove(&mut transaction, &caller.person, name).await?;
+    transaction.commit().await?;
+    let count = |count: i64| count.unsigned_abs();
+    Ok(Json(RemovedPerson { sessions: count(ended.sessions), tokens: count(ended.tokens), invitations: count(ended.invitations) }))
+}
+
+fn role_called(word: &str) -> Result<Role, ApiError> {
+    Role::from_str(word, false).map_err(|_| ApiError::Missing { what: "role", name: word.to_owned() })
+}

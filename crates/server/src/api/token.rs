@@ -1,0 +1,57 @@
+//! Tokens: listed, made for programs, withdrawn.
+
+use crate::body::JsonBody;
+use crate::problem::{Answer, ApiError};
+use crate::store::token::{self, TokenRow};
+use crate::trust::{Allowed, PeopleManage, SessionOwn};
+use crate::work::people;
+use constans_wire::people::{MadeToken, NewToken, Token};
+use rocket::serde::json::Json;
+use rocket::{State, delete, get, post};
+use sqlx::PgPool;
+use uuid::Uuid;
+
+/// The caller's own tokens that hold; those of all persons for whoever manages people.
+#[utoipa::path(tag = "people", security(("token" = ["session.own"]), ("session" = ["session.own"])), responses((status = 200, body = Vec<Token>)))]
+#[get("/api/tokens")]
+pub async fn list(caller: Allowed<SessionOwn>, db: &State<PgPool>) -> Answer<Vec<Token>> {
+    let rows = token::list(db.inner(), only_of(&caller)).await?;
+    Ok(Json(rows.into_iter().map(shown).collect()))
+}
+
+fn only_of(caller: &Allowed<SessionOwn>) -> Option<&str> {
+    if caller.also::<PeopleManage>() { None } else { Some(&caller.person) }
+}
+
+fn shown(row: TokenRow) -> Token {
+    Token {
+        id: row.id,
+        person: row.person,
+        name: row.name,
+        made_for: row.made_for,
+        made_at: row.created_at.to_jiff(),
+        ends_at: row.expires_at.map(|at| at.to_jiff()),
+        last_at: row.last_at.map(|at| at.to_jiff()),
+    }
+}
+
+/// Makes a token for a program; it is shown this once.
+#[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), request_body = NewToken, responses((status = 200, body = MadeToken)))]
+#[post("/api/tokens", data = "<wanted>")]
+pub async fn make(wanted: JsonBody<NewToken>, caller: Allowed<PeopleManage>, db: &State<PgPool>) -> Answer<MadeToken> {
+    let mut transaction = db.begin().await?;
+    let made = people::make_token(&mut transaction, &caller.person, &wanted.person, &wanted.name, wanted.for_secs).await?;
+    transaction.commit().await?;
+    Ok(Json(made))
+}
+
+/// Withdraws a token: one's own, or anybody's for whoever manages people.
+#[utoipa::path(tag = "people", security(("token" = ["session.own"]), ("session" = ["session.own"])), responses((status = 200, body = bool)))]
+#[delete("/api/tokens/<id>")]
+pub async fn withdraw(id: &str, caller: Allowed<SessionOwn>, db: &State<PgPool>) -> Answer<bool> {
+    let id = Uuid::parse_str(id).map_err(|_| ApiError::Missing { what: "token", name: id.to_owned() })?;
+    let mut transaction = db.begin().await?;
+    people::withdraw_token(&mut transaction, &caller.person, id, only_of(&caller)).await?;
+    transaction.commit().await?;
+    Ok(Json(true))
+}

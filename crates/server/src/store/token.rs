@@ -1,0 +1,101 @@
+//! Tokens of programs and clients.
+
+use super::person::PersonRow;
+use crate::clock::sql_now;
+use jiff_sqlx::Timestamp as SqlTimestamp;
+use sqlx::PgExecutor;
+use uuid::Uuid;
+
+/// Returns the person whose token has this digest and holds still; notes now and then that it is used.
+pub async fn person(db: impl PgExecutor<'_>, digest: &[u8]) -> sqlx::Result<Option<PersonRow>> {
+    sqlx::query_as(
+        "with used as (update token set last_at = $2 where digest = $1 and (last_at is null or last_at < $2 - interval '15 minutes'))
+         select person.name, person.roles from token join person on person.name = token.person
+         where token.digest = $1 and (token.expires_at is null or token.expires_at > $2)",
+    )
+    .bind(digest)
+    .bind(sql_now())
+    .fetch_optional(db)
+    .await
+}
+
+/// A token to be added.
+pub struct NewRow<'a> {
+    /// Its id.
+    pub id: Uuid,
+    /// Whose it is.
+    pub person: &'a str,
+    /// What it is called.
+    pub name: &'a str,
+    /// `program` or `client`.
+    pub made_for: &'a str,
+    /// The digest of what is shown.
+    pub digest: &'a [u8],
+    /// After so many seconds it ends.
+    pub for_secs: Option<i64>,
+}
+
+/// Adds a token; returns when it ends.
+pub async fn add(db: impl PgExecutor<'_>, row: &NewRow<'_>) -> sqlx::Result<Option<SqlTimestamp>> {
+    sqlx::query_scalar(
+        "insert into token (id, digest, person, name, made_for, expires_at, created_at)
+         values ($1, $2, $3, $4, $5, $7::timestamptz + make_interval(secs => $6), $7) returning expires_at",
+    )
+    .bind(row.id)
+    .bind(row.digest)
+    .bind(row.person)
+    .bind(row.name)
+    .bind(row.made_for)
+    .bind(row.for_secs.map(|secs| secs as f64))
+    .bind(sql_now())
+    .fetch_one(db)
+    .await
+}
+
+/// Takes a token away that a caller shows.
+pub async fn remove(db: impl PgExecutor<'_>, digest: &[u8]) -> sqlx::Result<()> {
+    sqlx::query("delete from token where digest = $1").bind(digest).execute(db).await.map(|_| ())
+}
+
+/// A token, without what it opens.
+#[derive(Debug, sqlx::FromRow)]
+pub struct TokenRow {
+    /// Its id.
+    pub id: Uuid,
+    /// Whose it is.
+    pub person: String,
+    /// What it is called.
+    pub name: String,
+    /// `program` or `client`.
+    pub made_for: String,
+    /// When it was made.
+    pub created_at: SqlTimestamp,
+    /// Until when it holds.
+    pub expires_at: Option<SqlTimestamp>,
+    /// When it was used last, to a quarter of an hour.
+    pub last_at: Option<SqlTimestamp>,
+}
+
+/// Returns the tokens that hold, of one person or of all; at most 10,000.
+pub async fn list(db: impl PgExecutor<'_>, person: Option<&str>) -> sqlx::Result<Vec<TokenRow>> {
+    sqlx::query_as(
+        "select id, person, name, made_for, created_at, expires_at, last_at from token
+         where ($1::text is null or person = $1) and (expires_at is null or expires_at > $2) order by person, created_at limit 10000",
+    )
+    .bind(person)
+    .bind(sql_now())
+    .fetch_all(db)
+    .await
+}
+
+/// Takes a token away, if it is this person's or whoever's; returns it.
+pub async fn withdraw(db: impl PgExecutor<'_>, id: Uuid, person: Option<&str>) -> sqlx::Result<Option<TokenRow>> {
+    sqlx::query_as(
+        "delete from token where id = $1 and ($2::text is null or person = $2)
+         returning id, person, name, made_for, created_at, expires_at, last_at",
+    )
+    .bind(id)
+    .bind(person)
+    .fetch_optional(db)
+    .await
+}

@@ -1,0 +1,13 @@
+//! What is read by another program, which may end first.
+
+/// Ends quietly when nobody reads on, as behind `| head`; the status is that of a program that SIGPIPE ended.
+pub fn end_when_nobody_reads() {
+    let usual = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |panic| {
+        let said = panic.payload().downcast_ref::<String>().map_or("", String::as_str);
+        if said.contains("Broken pipe") {
+            std::process::exit(141);
+        }
+        usual(panic);
+    }));
+}
