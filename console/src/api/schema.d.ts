@@ -503,6 +503,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/refused-requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was refused lately: whom, what, from where; equal ones are one. */
+        get: operations["get_api_refused_requests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/releases": {
         parameters: {
             query?: never;
@@ -2459,6 +2476,37 @@ export interface components {
         Recovery: {
             recovering?: components["schemas"]["Recovering"] | null;
         };
+        /** @description Requests that were refused and are alike. */
+        RefusedRequest: {
+            /**
+             * Format: date-time
+             * @description When first.
+             */
+            first_at: string;
+            /** @description The address, or the network (IPv6), that they came from. */
+            from_where: string;
+            /**
+             * Format: date-time
+             * @description When last.
+             */
+            last_at: string;
+            /** @description The node that asked. */
+            node?: string | null;
+            /** @description The person, if it is known who asked. */
+            person?: string | null;
+            /**
+             * Format: int32
+             * @description How they were answered.
+             */
+            status: number;
+            /**
+             * Format: int64
+             * @description How often.
+             */
+            times: number;
+            /** @description Method and address, as the interface names them. */
+            what: string;
+        };
         /** @description A release that clauses come from. */
         Release: {
             /** @description Its baselines. */
@@ -3905,6 +3953,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Recovering"];
+                };
+            };
+            /** @description Why it was not done */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_refused_requests: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RefusedRequest"][];
                 };
             };
             /** @description Why it was not done */

@@ -52,6 +52,8 @@ enum Command {
     Person(person::PersonArguments),
     /// Tokens of programs: list them, make them, withdraw them
     Token(person::TokenArguments),
+    /// Requests that were refused: whose, for what, from where
+    Refusal(person::RefusalArguments),
     /// Stages: which releases their nodes are served
     Stage(stage::StageArguments),
     /// Groups: which nodes are given which baselines, parameters and settings
@@ -95,6 +97,7 @@ fn main() -> ExitCode {
         Command::Invite(arguments) => server::on_network(joining::invite(&arguments)),
         Command::Invitation(arguments) => server::on_network(joining::invitation(&arguments)),
         Command::Person(arguments) => server::on_network(person::person(&arguments)),
+        Command::Refusal(arguments) => server::on_network(person::refusal(&arguments)),
         Command::Token(arguments) => server::on_network(person::token(&arguments)),
         Command::Join(arguments) => server::on_network(joining::run(&arguments)),
         Command::Node(arguments) => server::on_network(node::run(&arguments)),

@@ -4,7 +4,7 @@ use crate::joining::duration;
 use crate::server::{ClientError, Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_terminal::harmless;
-use constans_wire::people::{MadeToken, NewToken, Person, RemovedPerson, Token};
+use constans_wire::people::{MadeToken, NewToken, Person, RefusedRequest, RemovedPerson, Token};
 use jiff::Timestamp;
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 
@@ -47,6 +47,45 @@ enum PersonCommand {
         /// The person
         person: String,
     },
+}
+
+/// Arguments of `refusal`.
+#[derive(Debug, Args)]
+pub struct RefusalArguments {
+    #[command(subcommand)]
+    command: RefusalCommand,
+}
+
+#[derive(Debug, Subcommand)]
+enum RefusalCommand {
+    /// List the requests that were refused lately: whose, for what, from where, how often
+    List {
+        #[command(flatten)]
+        server: ServerArguments,
+    },
+}
+
+/// Lists what was refused.
+pub async fn refusal(arguments: &RefusalArguments) -> Result<(), ClientError> {
+    let RefusalCommand::List { server } = &arguments.command;
+    let server = Server::open(server)?;
+    let refused: Vec<RefusedRequest> = server.get("/api/refused-requests").await?;
+    if server.says_json(&refused) {
+        return Ok(());
+    }
+    if refused.is_empty() {
+        println!("nothing was refused in the last 90 days");
+    }
+    for row in &refused {
+        let who = match (&row.person, &row.node) {
+            (Some(person), _) => harmless(person).to_string(),
+            (None, Some(node)) => format!("the node {}", harmless(node)),
+            (None, None) => "a stranger".to_owned(),
+        };
+        let since = if row.times == 1 { String::new() } else { format!(", {} times since {}", row.times, minute(row.first_at)) };
+        println!("{}  {who} from {}: {}  {}{since}", minute(row.last_at), row.from_where, harmless(&row.what), row.status);
+    }
+    Ok(())
 }
 
 /// Arguments of `token`.

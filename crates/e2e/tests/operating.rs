@@ -154,3 +154,42 @@ fn what_is_stored_and_cannot_be_read_is_named_and_nothing_takes_its_place() {
     assert!(status == 500 && said.contains("the stored report of kiosk-auken-1 about itself cannot be read"), "{status} {said}");
     assert!(fleet.log().contains("invalid type"), "the log says why");
 }
+
+#[test]
+fn refused_requests_are_on_record_and_strangers_fill_no_log() {
+    let fleet = Fleet::start();
+    let gate = joined(&fleet, "gate-auken-1", &[]);
+    well(&fleet.client(&["node", "revoke", "gate-auken-1"]));
+    assert_eq!(gate.run(&["check-in"]).exit, Some(3));
+    let reader = fleet.token("pia.lund", "reader");
+    assert!(fleet.client_by(&reader, &["invite"]).exit != Some(0));
+    let before = fleet.log().lines().count();
+    let asked = Command::new("curl")
+        .args([
+            "-sk",
+            "-o",
+            "/dev/null",
+            "-H",
+            "Authorization: Bearer herring",
+            &format!("{}/api/nodes/herring-[1-900]?tern=[1-1]", fleet.people_url()),
+        ])
+        .status()
+        .unwrap();
+    assert!(asked.success());
+    well(&fleet.client(&["node", "list"]));
+    let log = fleet.log();
+    assert!(!log.contains("herring") && !log.contains("tern"), "what strangers write is not written down: {log}");
+    let lines = log.lines().count() - before;
+    assert!((200..700).contains(&lines), "{lines} lines for 900 requests: {}", log.lines().rev().take(12).collect::<Vec<_>>().join("\n"));
+    std::thread::sleep(Duration::from_secs(4));
+    let refused = well(&fleet.client(&["refusal", "list"])).to_owned();
+    for (who, what, times) in [
+        ("a stranger from 127.0.0.1", "GET /api/nodes/<name>  401", ", 900 times since"),
+        ("pia.lund from 127.0.0.1", "POST /api/invitations  403", ""),
+        ("the node gate-auken-1 from 127.0.0.1", "POST /check-in  403", ""),
+    ] {
+        let line = refused.lines().find(|line| line.contains(who) && line.contains(what));
+        assert!(line.is_some_and(|line| line.contains(times)), "{who} {what}: {refused}");
+    }
+    assert!(fleet.client_by(&reader, &["refusal", "list"]).stderr.contains("people.manage"));
+}

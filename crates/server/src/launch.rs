@@ -13,6 +13,7 @@ use crate::trust::{Authority, HandedOut, ProtectedError, ProtectedFolder, Refusa
 use crate::work::gather::Gathering;
 use crate::work::partitions;
 use crate::work::recover::Watch;
+use crate::work::refusing::RefusedRequests;
 use crate::{api, checkin, clock};
 use clap::Args;
 use constans_clock::Clock;
@@ -252,15 +253,16 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     };
     let agents_door = door("agents", settings.agents, for_agents.tls(Some(&authority), &["http/1.1"])?, false).await?;
     let people_door = door("people", settings.people, for_people.tls(None, &["h2", "http/1.1"])?, true).await?;
+    let refused = RefusedRequests::begin(db.clone());
     let behind: SocketAddr = (Ipv4Addr::LOCALHOST, 0).into();
-    let agents = listener("agents", behind, &db, &here, with_other_methods(checkin::routes()))
+    let agents = listener("agents", behind, &db, &here, &refused, with_other_methods(checkin::routes()))
         .manage(Gathering::<ShownCheckIn>::begin(db.clone()))
         .manage(Gathering::<PlainRun>::begin(db.clone()));
-    let people = listener("people", behind, &db, &here, with_other_methods(api::routes()))
+    let people = listener("people", behind, &db, &here, &refused, with_other_methods(api::routes()))
         .mount("/", api::pages())
         .attach(api::AnswerHeaders)
         .manage(api::Changes::begin(db.clone()));
-    let measured = listener("metrics", settings.metrics, &db, &here, metrics::routes()).manage(here.metrics.clone());
+    let measured = listener("metrics", settings.metrics, &db, &here, &refused, metrics::routes()).manage(here.metrics.clone());
     let failed = |address| move |error: rocket::Error| launch_error(address, error);
     let agents = async { agents_door.serve(agents).await.map_err(failed(settings.agents)) };
     let people = async { people_door.serve(people).await.map_err(failed(settings.people)) };
@@ -291,8 +293,8 @@ async fn stay_alive(db: PgPool, watch: Arc<Watch>) {
     }
 }
 
-fn listener(name: &'static str, address: SocketAddr, db: &PgPool, here: &Arc<Here>, routes: Vec<Route>) -> Rocket<Build> {
-    let log = RequestLog { listener: name, metrics: here.metrics.clone() };
+fn listener(name: &'static str, address: SocketAddr, db: &PgPool, here: &Arc<Here>, refused: &RefusedRequests, routes: Vec<Route>) -> Rocket<Build> {
+    let log = RequestLog::begin(name, here.metrics.clone(), refused.clone());
     let config = Config {
         address: address.ip(),
         port: address.port(),

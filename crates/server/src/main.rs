@@ -50,6 +50,8 @@ fn main() -> ExitCode {
     } else {
         log.init();
     }
+    // Rocket has a line of its own for each request that is refused; ours says that already, and is bounded.
+    log::set_max_level(log::LevelFilter::Error);
     let command = CommandLine::parse().command;
     if matches!(command, Command::TryCheck) {
         let tried = bounds::bind_this_process().and_then(|()| bounds::check_from(std::io::stdin()));

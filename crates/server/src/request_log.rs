@@ -1,21 +1,40 @@
-//! A line in the log for each request: who asked from where for what, and how it was answered. Nothing of what was sent.
+//! A line in the log for each request: who asked from where for what, and how it was answered. Nothing of what was sent, and of
+//! strangers not more lines than somebody would read.
 
-use crate::door::caller_of;
+use crate::door::{caller_of, network_text};
 use crate::metrics::{Answered, Metrics};
+use crate::store::refused_request::Refused;
+use crate::trust::CalledBy;
+use crate::work::refusing::RefusedRequests;
+use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
 use rocket::fairing::{Fairing, Info, Kind};
 use rocket::{Data, Request, Response};
+use std::num::NonZeroU32;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Instant;
 
-/// The longest path that is logged, in bytes: a path is the caller's.
+/// The longest path that is logged, in bytes.
 const LONGEST_PATH: usize = 200;
+/// So many lines a second are written of strangers, and so many at once at first.
+const LINES_A_SECOND: NonZeroU32 = NonZeroU32::new(20).expect("it is not 0");
+const LINES_AT_ONCE: NonZeroU32 = NonZeroU32::new(200).expect("it is not 0");
 
-/// Logs and counts the requests of a listener.
+/// Logs and counts the requests of a listener, and keeps those that are refused.
 pub struct RequestLog {
-    /// The listener: `agents`, `people` or `metrics`.
-    pub listener: &'static str,
-    /// Where they are counted.
-    pub metrics: Arc<Metrics>,
+    listener: &'static str,
+    metrics: Arc<Metrics>,
+    refused: RefusedRequests,
+    of_strangers: DefaultDirectRateLimiter,
+    left_out: AtomicU64,
+}
+
+impl RequestLog {
+    /// Begins the log of a listener: `agents`, `people` or `metrics`.
+    pub fn begin(listener: &'static str, metrics: Arc<Metrics>, refused: RefusedRequests) -> Self {
+        let of_strangers = RateLimiter::direct(Quota::per_second(LINES_A_SECOND).allow_burst(LINES_AT_ONCE));
+        Self { listener, metrics, refused, of_strangers, left_out: AtomicU64::new(0) }
+    }
 }
 
 struct Began(Instant);
@@ -40,10 +59,33 @@ impl Fairing for RequestLog {
             _ => "5xx",
         };
         self.metrics.requests.get_or_create(&Answered { listener: self.listener, status: of_status }).inc();
-        // What it is called in the interface, where it is known; else what the caller wrote, escaped.
-        let asked = request.uri().path().as_str().chars().take(LONGEST_PATH).collect::<String>();
-        let path = request.route().map_or(asked.clone(), |route| if self.listener == "agents" { route.uri.to_string() } else { asked });
-        let from = caller_of(request).map(|caller| caller.address.ip().to_canonical().to_string()).unwrap_or_default();
-        tracing::info!(target: "constans_server::request", listener = self.listener, method = %request.method(), ?path, status, took_ms = took_ms as u64, from, "request");
+        let caller = caller_of(request);
+        let person = request.local_cache(|| CalledBy(None)).0.as_deref();
+        let node = caller.and_then(|caller| caller.shown.as_ref()).map(|shown| shown.node);
+        // What it is called in the interface; nothing that a caller wrote.
+        let named = request.route().map_or_else(|| "nothing that is there".to_owned(), |route| route.uri.path().to_owned());
+        let from = caller.map(|caller| caller.address.ip()).unwrap_or(std::net::Ipv4Addr::LOCALHOST.into());
+        if matches!(status, 401 | 403) {
+            let what = format!("{} {named}", request.method());
+            let (person, from_where) = (person.map(str::to_owned), network_text(from));
+            self.refused.add(Refused { person, node, what, from_where, status });
+        }
+        let is_stranger = person.is_none() && node.is_none() && self.listener != "metrics";
+        if is_stranger && self.of_strangers.check().is_err() {
+            self.left_out.fetch_add(1, Ordering::Relaxed);
+            return;
+        }
+        let left_out = self.left_out.swap(0, Ordering::Relaxed);
+        if left_out > 0 {
+            tracing::warn!(target: "constans_server::request", listener = self.listener, left_out, "requests of strangers are not written here: they come too often");
+        }
+        // Whoever is known may have the node that it is about in the line.
+        let path = match person {
+            Some(_) => request.uri().path().as_str().chars().take(LONGEST_PATH).collect(),
+            None => named,
+        };
+        let (method, from) = (request.method(), from.to_canonical());
+        let who = person.map(str::to_owned).or_else(|| node.map(|node| node.to_string())).unwrap_or_default();
+        tracing::info!(target: "constans_server::request", listener = self.listener, %method, ?path, status, took_ms = took_ms as u64, %from, who, "request");
     }
 }

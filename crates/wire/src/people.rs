@@ -169,3 +169,25 @@ pub struct MadeToken {
     /// Until when it holds.
     pub ends_at: Option<Timestamp>,
 }
+
+/// Requests that were refused and are alike.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct RefusedRequest {
+    /// The person, if it is known who asked.
+    pub person: Option<String>,
+    /// The node that asked.
+    pub node: Option<String>,
+    /// Method and address, as the interface names them.
+    pub what: String,
+    /// The address, or the network (IPv6), that they came from.
+    pub from_where: String,
+    /// How they were answered.
+    pub status: u16,
+    /// When first.
+    pub first_at: Timestamp,
+    /// When last.
+    pub last_at: Timestamp,
+    /// How often.
+    pub times: u64,
+}

@@ -18,7 +18,7 @@ use utoipa::{Modify, OpenApi};
     modifiers(&Schemes),
     paths(
         sign_in::sign_in, sign_in::client_token, sign_in::welcome_for, sign_in::welcome, sign_in::own_session, sign_in::sign_out,
-        fleet::fleet, events::events, invitation::make, invitation::list, invitation::withdraw, person::list, person::grant, person::take, person::remove,
+        fleet::fleet, events::events, invitation::make, invitation::list, invitation::withdraw, person::list, person::grant, person::take, person::remove, person::refused,
         token::list, token::make, token::withdraw, joining::waiting, joining::approve, joining::deny,
         node::list, node::show, node::explained, node::revoke, node::settle, clauses::list,
         clauses::left, recovery::show, recovery::end,

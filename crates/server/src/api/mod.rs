@@ -43,6 +43,7 @@ pub fn routes() -> Vec<Route> {
         person::grant,
         person::take,
         person::remove,
+        person::refused,
         token::list,
         token::make,
         token::withdraw,

@@ -2,10 +2,11 @@
 
 use crate::problem::{Answer, ApiError};
 use crate::store::person::{self, ListedRow};
+use crate::store::refused_request;
 use crate::trust::{Allowed, PeopleManage, Role};
 use crate::work::people;
 use clap::ValueEnum as _;
-use constans_wire::people::{Person, RemovedPerson};
+use constans_wire::people::{Person, RefusedRequest, RemovedPerson};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, put};
 use sqlx::PgPool;
@@ -64,4 +65,25 @@ pub async fn remove(name: &str, caller: Allowed<PeopleManage>, db: &State<PgPool
 
 fn role_called(word: &str) -> Result<Role, ApiError> {
     Role::from_str(word, false).map_err(|_| ApiError::Missing { what: "role", name: word.to_owned() })
+}
+
+/// What was refused lately: whom, what, from where; equal ones are one.
+#[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), responses((status = 200, body = Vec<RefusedRequest>)))]
+#[get("/api/refused-requests")]
+pub async fn refused(_caller: Allowed<PeopleManage>, db: &State<PgPool>) -> Answer<Vec<RefusedRequest>> {
+    let rows = refused_request::latest(db.inner()).await?;
+    Ok(Json(
+        rows.into_iter()
+            .map(|row| RefusedRequest {
+                person: Some(row.person).filter(|person| !person.is_empty()),
+                node: row.node,
+                what: row.what,
+                from_where: row.from_where,
+                status: row.status.unsigned_abs(),
+                first_at: row.first_at.to_jiff(),
+                last_at: row.last_at.to_jiff(),
+                times: row.times.unsigned_abs(),
+            })
+            .collect(),
+    ))
 }

@@ -1,7 +1,7 @@
 //! Signing in and out.
 
 use crate::body::SmallBody;
-use crate::door::{CallerAddress, network_of};
+use crate::door::{CallerAddress, network_text};
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::person::FailuresRow;
@@ -17,7 +17,6 @@ use rocket::serde::json::Json;
 use rocket::{State, get, post};
 use serde_json::json;
 use sqlx::{PgConnection, PgPool};
-use std::net::IpAddr;
 use std::sync::Arc;
 use uuid::Uuid;
 
@@ -152,14 +151,6 @@ async fn check_password(db: &PgPool, by: &SignIn, from: CallerAddress) -> Result
     person::note_failure(&mut connection, &name, &address).await?;
     audit::add(&mut *connection, &address, "failed to sign in", "server", &json!({ "from": address })).await?;
     Err(ApiError::WrongPassword)
-}
-
-/// Returns the network that failures are counted by.
-fn network_text(address: IpAddr) -> String {
-    match network_of(address) {
-        IpAddr::V4(address) => address.to_string(),
-        IpAddr::V6(address) => format!("{address}/64"),
-    }
 }
 
 /// Returns for how many seconds nobody is let try from where failures came from. Nobody is locked out: what others do elsewhere

@@ -99,3 +99,11 @@ pub fn network_of(address: IpAddr) -> IpAddr {
         address @ IpAddr::V4(_) => address,
     }
 }
+
+/// Returns the network that callers are counted by, as it is shown.
+pub fn network_text(address: IpAddr) -> String {
+    match network_of(address) {
+        IpAddr::V4(address) => address.to_string(),
+        IpAddr::V6(address) => format!("{address}/64"),
+    }
+}

@@ -14,7 +14,7 @@ mod limits;
 mod listener;
 mod reach;
 
-pub use callers::{CallerAddress, caller_of, network_of};
+pub use callers::{CallerAddress, caller_of, network_text};
 pub use certificate::{CertificateError, ServedCertificate};
 pub use limits::{Most, raise_descriptors};
 pub use listener::{Door, DoorSettings};

@@ -16,6 +16,7 @@ pub mod node;
 pub mod notice;
 pub mod person;
 pub mod recovery;
+pub mod refused_request;
 pub mod release;
 pub mod report_text;
 pub mod run;

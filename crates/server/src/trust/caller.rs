@@ -53,7 +53,6 @@ impl<'r, P: Permission> FromRequest<'r> for Allowed<P> {
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
         match allowed::<P>(request).await {
             Ok((person, session, token)) => {
-                request.local_cache(|| CalledBy(Some(person.name.clone())));
                 Outcome::Success(Self { person: person.name, roles: person.roles, session, token, _permission: PhantomData })
             }
             Err(error) => refuse(request, &error),
@@ -75,11 +74,14 @@ async fn allowed<P: Permission>(request: &Request<'_>) -> Result<(PersonRow, Opt
             let session = session::shown(request).ok_or(ApiError::NotSignedIn)?;
             let person = person::by_session(db.inner(), &session, session::IDLE_SECS).await?.ok_or(ApiError::NotSignedIn)?;
             if !matches!(request.method(), Method::Get | Method::Head) && !session::is_our_own(request, &session) {
+                request.local_cache(|| CalledBy(Some(person.name.clone())));
                 return Err(ApiError::NotOurPage);
             }
             (person, Some(session), None)
         }
     };
+    // Also whoever may not do this is known.
+    request.local_cache(|| CalledBy(Some(person.name.clone())));
     if allows(&person.roles, P::NAME) { Ok((person, session, token)) } else { Err(ApiError::NotAllowed { person: person.name, permission: P::NAME }) }
 }
 

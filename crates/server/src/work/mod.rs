@@ -6,6 +6,7 @@ pub mod people;
 pub mod progress;
 pub mod publish;
 pub mod recover;
+pub mod refusing;
 pub mod report;
 pub mod resolve;
 pub mod texts;

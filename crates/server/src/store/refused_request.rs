@@ -1,0 +1,89 @@
+//! Requests that were refused.
+
+use crate::clock::sql_now;
+use jiff_sqlx::Timestamp as SqlTimestamp;
+use sqlx::PgConnection;
+use uuid::Uuid;
+
+/// So many rows are kept, those that were last met.
+const MOST: i64 = 10_000;
+/// After so many days without another one a row goes.
+const KEPT_DAYS: i32 = 90;
+
+/// Who was refused what, from where.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Refused {
+    /// The person, if it is known who that is.
+    pub person: Option<String>,
+    /// The node, if it showed a certificate.
+    pub node: Option<Uuid>,
+    /// Method and address as the interface names it.
+    pub what: String,
+    /// The address, or the network (IPv6).
+    pub from_where: String,
+    /// How it was answered.
+    pub status: u16,
+}
+
+/// Counts one or more refusals that are alike.
+pub async fn add(db: &mut PgConnection, refused: &Refused, times: i64) -> sqlx::Result<()> {
+    sqlx::query(
+        "insert into refused_request (person, node, what, from_where, status, first_at, last_at, times) values ($1, $2, $3, $4, $5, $6, $6, $7)
+         on conflict (person, node, what, from_where, status) do update set last_at = $6, times = refused_request.times + $7",
+    )
+    .bind(refused.person.as_deref().unwrap_or(""))
+    .bind(refused.node)
+    .bind(&refused.what)
+    .bind(&refused.from_where)
+    .bind(i16::try_from(refused.status).unwrap_or(i16::MAX))
+    .bind(sql_now())
+    .bind(times)
+    .execute(db)
+    .await
+    .map(|_| ())
+}
+
+/// Forgets old rows, and the oldest ones of too many.
+pub async fn forget_old(db: &mut PgConnection) -> sqlx::Result<()> {
+    sqlx::query(
+        "delete from refused_request where last_at < greatest($1::timestamptz - make_interval(days => $2),
+             (select last_at from refused_request order by last_at desc offset $3 limit 1))",
+    )
+    .bind(sql_now())
+    .bind(KEPT_DAYS)
+    .bind(MOST)
+    .execute(db)
+    .await
+    .map(|_| ())
+}
+
+/// A row with the name of its node.
+#[derive(Debug, sqlx::FromRow)]
+pub struct RefusedRow {
+    /// The person; empty: nobody that is known.
+    pub person: String,
+    /// The node's name.
+    pub node: Option<String>,
+    /// What was asked.
+    pub what: String,
+    /// From where.
+    pub from_where: String,
+    /// How it was answered.
+    pub status: i16,
+    /// When first.
+    pub first_at: SqlTimestamp,
+    /// When last.
+    pub last_at: SqlTimestamp,
+    /// How often.
+    pub times: i64,
+}
+
+/// Returns what was refused last; at most 1,000.
+pub async fn latest(db: impl sqlx::PgExecutor<'_>) -> sqlx::Result<Vec<RefusedRow>> {
+    sqlx::query_as(
+        "select person, node.name as node, what, from_where, status, first_at, last_at, times
+         from refused_request left join node on node.id = refused_request.node order by last_at desc limit 1000",
+    )
+    .fetch_all(db)
+    .await
+}
