@@ -459,7 +459,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Grants a person one more role; says whether that changes anything. */
+        /** Grants a person one more role; a new name is a new person. */
         put: operations["put_api_people_name_roles_role"];
         post?: never;
         /** Takes one role from a person. */
@@ -1602,6 +1602,11 @@ export interface components {
             /** @description The kit. */
             kit: string;
         };
+        /**
+         * @description What granting a role came to.
+         * @enum {string}
+         */
+        Granted: "new_person" | "new_role" | "nothing_new";
         /** @description What the server says to anybody who asks: for finding out why a node cannot be heard. */
         Greeting: {
             /**
@@ -3861,7 +3866,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/plain": boolean;
+                    "application/json": components["schemas"]["Granted"];
                 };
             };
             /** @description Why it was not done */

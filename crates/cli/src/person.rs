@@ -3,8 +3,8 @@
 use crate::joining::duration;
 use crate::server::{ClientError, Server, ServerArguments};
 use clap::{Args, Subcommand};
-use constans_terminal::harmless;
-use constans_wire::people::{MadeToken, NewToken, Person, RefusedRequest, RemovedPerson, Token};
+use constans_terminal::{count, harmless};
+use constans_wire::people::{Granted, MadeToken, NewToken, Person, RefusedRequest, RemovedPerson, Token};
 use jiff::Timestamp;
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 
@@ -132,9 +132,12 @@ pub async fn person(arguments: &PersonArguments) -> Result<(), ClientError> {
         PersonCommand::List { server } => list_people(&Server::open(server)?).await,
         PersonCommand::Grant { server, person, role } => {
             let server = Server::open(server)?;
-            let is_new: bool = server.put(&role_path(person, role), &()).await?;
-            if !server.says_json(&is_new) {
-                println!("{} is {} {role}", harmless(person), if is_new { "now" } else { "already" });
+            let granted: Granted = server.put(&role_path(person, role), &()).await?;
+            if !server.says_json(&granted) {
+                println!("{}", granted.words(person, role));
+                if granted == Granted::NewPerson {
+                    println!("Next: constans-server link --person {person} --url {} makes the link by which they sign in", server.url());
+                }
             }
             Ok(())
         }
@@ -150,8 +153,12 @@ pub async fn person(arguments: &PersonArguments) -> Result<(), ClientError> {
             let server = Server::open(server)?;
             let removed: RemovedPerson = server.delete(&format!("/api/people/{}", word(person))).await?;
             if !server.says_json(&removed) {
-                let RemovedPerson { sessions, tokens, invitations } = removed;
-                println!("{} was removed; ended: {sessions} sessions, {tokens} tokens, {invitations} open invitations", harmless(person));
+                println!(
+                    "{person} was removed; ended: {}, {}, {}",
+                    counted(removed.sessions, "session", "sessions"),
+                    counted(removed.tokens, "token", "tokens"),
+                    counted(removed.invitations, "open invitation", "open invitations"),
+                );
             }
             Ok(())
         }
@@ -176,7 +183,8 @@ async fn list_people(server: &Server) -> Result<(), ClientError> {
         let roles = if person.roles.is_empty() { "no role".to_owned() } else { person.roles.join(", ") };
         let seen = person.last_at.map_or_else(|| "not seen yet".to_owned(), |at| format!("last seen {}", minute(at)));
         let password = if person.has_password { "" } else { ", no password" };
-        println!("{:<width$}  {roles}   {seen}, {} sessions, {} tokens{password}", harmless(&person.name), person.sessions, person.tokens);
+        let (sessions, tokens) = (counted(person.sessions, "session", "sessions"), counted(person.tokens, "token", "tokens"));
+        println!("{:<width$}  {roles}   {seen}, {sessions}, {tokens}{password}", harmless(&person.name));
     }
     println!("Next: constans person grant NAME ROLE; a new person comes by constans-server link --person NAME --role ROLE");
     Ok(())
@@ -217,7 +225,8 @@ async fn list_tokens(server: &Server) -> Result<(), ClientError> {
     for token in &tokens {
         let until = token.ends_at.map_or_else(|| "without end".to_owned(), |at| format!("until {}", minute(at)));
         let used = token.last_at.map_or_else(|| "not used yet".to_owned(), |at| format!("last used {}", minute(at)));
-        println!("{} of {}   made {}, {until}, {used}\n   id  {}", harmless(&token.name), harmless(&token.person), minute(token.made_at), token.id);
+        let name = if token.name.is_empty() { "a token without a name".to_owned() } else { harmless(&token.name).to_string() };
+        println!("{name} of {}   made {}, {until}, {used}\n   id  {}", harmless(&token.person), minute(token.made_at), token.id);
     }
     println!("Next: constans token withdraw NAME ends one at once");
     Ok(())
@@ -234,6 +243,10 @@ async fn find_token(server: &Server, wanted: &str) -> Result<Token, ClientError>
             Err(ClientError::new(format!("{many} tokens are called {}: {}", harmless(wanted), ids.join(", ")), "name one by its id"))
         }
     }
+}
+
+fn counted(number: u64, one: &str, many: &str) -> String {
+    count(usize::try_from(number).unwrap_or(usize::MAX), one, many)
 }
 
 fn minute(at: Timestamp) -> String {

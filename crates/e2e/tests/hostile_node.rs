@@ -74,7 +74,7 @@ fn what_postgres_cannot_hold_never_reaches_it_and_what_is_too_much_is_left_out()
     let mut wrong = json!(next(&large, |_| ()));
     wrong["wanted"]["digest"] = Value::from("nonsense");
     for (body, why) in
-        [(wrong.to_string(), "this is no digest"), ("{\"machine\": \"\\ud800\"}".to_owned(), "hex escape"), ("x".repeat(9_000_000), "at most 8MiB")]
+        [(wrong.to_string(), "this is no digest"), ("{\"machine\": \"\\ud800\"}".to_owned(), "hex escape"), ("x".repeat(9_000_000), "at most 8 MiB")]
     {
         let (status, answer) = node.deliver("/runs", &body);
         let problem: Value = serde_json::from_str(&answer).unwrap_or_else(|error| panic!("{error}: {answer}"));
@@ -89,4 +89,36 @@ fn what_postgres_cannot_hold_never_reaches_it_and_what_is_too_much_is_left_out()
     assert!(status == 422 && answer.contains("invalid type: integer `5`, expected a map at line 1 column"), "{status} {answer}");
     let log = fleet.log();
     assert!(!log.contains("ERROR") && !log.contains(MARK), "{log}");
+}
+
+#[test]
+fn a_clock_that_is_wrong_by_centuries_makes_nothing_the_newest_and_stops_nothing() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    let (node, operator) = (fleet.curl().as_node(&kiosk), fleet.curl().with_token(fleet.administrator()));
+    let mut last = report(&kiosk);
+    let real = last.began;
+    for began in ["0303-03-03T03:03:03Z", "9999-12-30T00:00:00Z", "-009999-01-03T00:00:00Z"] {
+        let wrong = next(&last, |report| {
+            report.began = began.parse().unwrap();
+            report.clauses[0].cause = Some(constans_core::run::Cause::Drift);
+            report.clauses[0].drift_window = Some(constans_core::run::DriftWindow { from: report.began, to: report.began });
+        });
+        assert_eq!(node.deliver("/runs", &json!(wrong).to_string()), (200, "\"stored\"".to_owned()), "{began}");
+        assert_eq!(stored(&operator, &wrong).began, wrong.began, "what the node said is kept");
+        last = wrong;
+    }
+    last = next(&last, |report| report.began = real);
+    assert_eq!(node.deliver("/runs", &json!(last).to_string()).0, 200);
+    let runs: Vec<Value> = serde_json::from_str(&operator.get("/api/nodes/kiosk-auken-1/runs").1).unwrap();
+    let ids: Vec<&str> = runs.iter().filter_map(|run| run["run"].as_str()).collect();
+    assert_eq!(ids[0], last.run.to_string(), "the newest is what was learned last: {runs:?}");
+    let years: Vec<i64> = runs.iter().map(|run| run["last"].as_str().unwrap()[..4].parse().unwrap()).collect();
+    assert!(years.iter().all(|year| (2026..9999).contains(year)), "{years:?}");
+    for table in ["select min(began)::text || max(began)::text from run", "select min(detected_at)::text || max(detected_at)::text from episode"] {
+        let said = fleet.query(table);
+        assert!(!said.contains("0303") && !said.contains("9999"), "{table}: {said}");
+    }
+    let shown = operator.get("/api/nodes/kiosk-auken-1").1;
+    assert!(!shown.contains("0303-") && !shown.contains("9999-"), "{shown}");
 }

@@ -152,9 +152,9 @@ pub async fn person(command: PersonCommand) -> Result<(), LaunchError> {
         }
         PersonCommand::Grant { at, person, role } => {
             let mut transaction = open(&at).await?.begin().await.map_err(LaunchError::Database)?;
-            let is_new = people::grant(&mut transaction, &operator(), &person, role).await?;
+            let granted = people::grant(&mut transaction, &operator(), &person, role).await?;
             transaction.commit().await.map_err(LaunchError::Database)?;
-            say!("{person} is {} {}", if is_new { "now" } else { "already" }, role.word());
+            say!("{}", granted.words(&person, role.word()));
             Ok(())
         }
         PersonCommand::Take { at, person, role } => {

@@ -99,7 +99,7 @@ pub enum ApiError {
     #[error("the request did not arrive whole")]
     CutOff(#[source] std::io::Error),
     /// The request is larger than is read.
-    #[error("{what} has at most {} KiB", most_bytes / 1024)]
+    #[error("{what} has at most {}", size_words(*most_bytes))]
     TooLarge {
         /// What.
         what: &'static str,
@@ -146,6 +146,11 @@ impl From<sqlx::Error> for ApiError {
         let is_busy = matches!(error, sqlx::Error::PoolTimedOut) || matches!(code.as_deref(), Some("57014" | "55P03" | "40P01" | "53300"));
         if is_busy { Self::Busy(error) } else { Self::Database(error) }
     }
+}
+
+fn size_words(bytes: u64) -> String {
+    const MIB: u64 = 1024 * 1024;
+    if bytes.is_multiple_of(MIB) { format!("{} MiB", bytes / MIB) } else { format!("{} KiB", bytes / 1024) }
 }
 
 /// After so many seconds a request that found the server busy is tried again.

@@ -191,3 +191,27 @@ pub struct RefusedRequest {
     /// How often.
     pub times: u64,
 }
+
+/// What granting a role came to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum Granted {
+    /// There was nobody of this name before.
+    NewPerson,
+    /// The person has one more role.
+    NewRole,
+    /// The person had it already.
+    NothingNew,
+}
+
+impl Granted {
+    /// Returns it in words.
+    pub fn words(self, person: &str, role: &str) -> String {
+        match self {
+            Self::NewPerson => format!("{person} is a new person, and {role}"),
+            Self::NewRole => format!("{person} is now {role}"),
+            Self::NothingNew => format!("{person} is already {role}"),
+        }
+    }
+}

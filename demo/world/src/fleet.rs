@@ -8,7 +8,7 @@ use std::os::unix::fs::OpenOptionsExt as _;
 use std::os::unix::process::CommandExt as _;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 const WORDS: &str = include_str!("../../try.txt");
 
@@ -55,9 +55,21 @@ impl Fleet {
     /// Starts the server and waits until it is heard.
     pub fn start(folder: &Path, postgres: &Postgres, ports: Ports) -> io::Result<Self> {
         let database = postgres.database_kept("constans")?;
+        let started = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
         let token = said(
             tied(&folder.join("constans-server"), false)
-                .args(["token", "make", "--person", "demo", "--name", "demo", "--role", "administrator"])
+                .args([
+                    "token",
+                    "make",
+                    "--person",
+                    "demo",
+                    "--name",
+                    &format!("demo, started at {started}"),
+                    "--for",
+                    "7d",
+                    "--role",
+                    "administrator",
+                ])
                 .env("CONSTANS_DATABASE", &database),
         )?;
         let log = File::create(folder.join("server.log"))?;

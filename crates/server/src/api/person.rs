@@ -6,7 +6,7 @@ use crate::store::refused_request;
 use crate::trust::{Allowed, PeopleManage, Role};
 use crate::work::people;
 use clap::ValueEnum as _;
-use constans_wire::people::{Person, RefusedRequest, RemovedPerson};
+use constans_wire::people::{Granted, Person, RefusedRequest, RemovedPerson};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, put};
 use sqlx::PgPool;
@@ -30,15 +30,15 @@ fn shown(row: ListedRow) -> Person {
     }
 }
 
-/// Grants a person one more role; says whether that changes anything.
-#[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), responses((status = 200, body = bool)))]
+/// Grants a person one more role; a new name is a new person.
+#[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), responses((status = 200, body = Granted)))]
 #[put("/api/people/<name>/roles/<role>")]
-pub async fn grant(name: &str, role: &str, caller: Allowed<PeopleManage>, db: &State<PgPool>) -> Answer<bool> {
+pub async fn grant(name: &str, role: &str, caller: Allowed<PeopleManage>, db: &State<PgPool>) -> Answer<Granted> {
     let role = role_called(role)?;
     let mut transaction = db.begin().await?;
-    let is_new = people::grant(&mut transaction, &caller.person, name, role).await?;
+    let granted = people::grant(&mut transaction, &caller.person, name, role).await?;
     transaction.commit().await?;
-    Ok(Json(is_new))
+    Ok(Json(granted))
 }
 
 /// Takes one role from a person.
@@ -64,7 +64,10 @@ pub async fn remove(name: &str, caller: Allowed<PeopleManage>, db: &State<PgPool
 }
 
 fn role_called(word: &str) -> Result<Role, ApiError> {
-    Role::from_str(word, false).map_err(|_| ApiError::Missing { what: "role", name: word.to_owned() })
+    Role::from_str(word, false).map_err(|_| {
+        let roles: Vec<&str> = Role::value_variants().iter().map(|role| role.word()).collect();
+        ApiError::invalid("role", format!("there is no role `{word}`: {}", roles.join(", ")))
+    })
 }
 
 /// What was refused lately: whom, what, from where; equal ones are one.

@@ -1,5 +1,6 @@
 //! Background work and what changes set off: resolving states, storing reports.
 
+pub mod believe;
 pub mod gather;
 pub mod partitions;
 pub mod people;

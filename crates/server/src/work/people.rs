@@ -6,7 +6,7 @@ use crate::store::person::{self, EndedRow};
 use crate::store::token::{self, NewRow};
 use crate::trust::{Role, Secret};
 use constans_core::words::{check_name, check_person};
-use constans_wire::people::{Concealed, MadeToken};
+use constans_wire::people::{Concealed, Granted, MadeToken};
 use serde_json::json;
 use sqlx::PgConnection;
 use uuid::Uuid;
@@ -14,18 +14,19 @@ use uuid::Uuid;
 /// The longest that a token holds: ten years.
 pub const LONGEST_TOKEN_SECS: u64 = 10 * 365 * 86_400;
 
-/// Gives a person a role. Returns whether they had it not before.
+/// Gives a person a role; a new name is a new person.
 ///
 /// # Errors
 ///
 /// Returns why the database does not answer.
-pub async fn grant(db: &mut PgConnection, by: &str, name: &str, role: Role) -> Result<bool, ApiError> {
+pub async fn grant(db: &mut PgConnection, by: &str, name: &str, role: Role) -> Result<Granted, ApiError> {
     check_person(name).map_err(|because| ApiError::invalid("name", because))?;
-    let is_new = person::grant(&mut *db, name, role.word()).await?;
-    if is_new {
-        audit::add(db, by, "granted a role", name, &json!({ "role": role.word() })).await?;
+    let is_known = person::roles(&mut *db, name).await?.is_some();
+    if !person::grant(&mut *db, name, role.word()).await? {
+        return Ok(Granted::NothingNew);
     }
-    Ok(is_new)
+    audit::add(db, by, "granted a role", name, &json!({ "role": role.word(), "new_person": !is_known })).await?;
+    Ok(if is_known { Granted::NewRole } else { Granted::NewPerson })
 }
 
 /// Takes a role from a person.

@@ -1,7 +1,9 @@
 //! Taking in reports: eventful runs whole, equal uneventful ones as one span, each once; and what they say of drift.
 
+use super::believe::{believable, believe};
 use super::gather::Together;
 use super::texts::take_out;
+use crate::clock;
 use crate::problem::ApiError;
 use crate::store::exception::{self, NewException};
 use crate::store::run::{self, NewRun, Order, OrderRow, PlainRun};
@@ -11,7 +13,7 @@ use constans_core::episode::{follow, keep_causes};
 use constans_core::run::{Outcome, Status, status_of};
 use constans_wire::report::{LeftOut, RunReport};
 use constans_wire::run::Received;
-use jiff::SignedDuration;
+use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
 use sqlx::{PgConnection, PgPool};
 use std::collections::HashMap;
@@ -44,7 +46,7 @@ pub fn plain(report: &RunReport, node: Uuid, spki: Vec<u8>) -> Option<PlainRun> 
         spki,
         order: Order { memory_epoch: report.memory_epoch, sequence: i64::try_from(report.sequence).ok()? },
         run: report.run,
-        began: report.began,
+        began: believable(report.began, clock::now()),
         mode: owned(json!(report.mode)),
         status: owned(json!(report.status)),
         state: report.wanted.digest.as_str().to_owned(),
@@ -59,22 +61,17 @@ pub fn plain(report: &RunReport, node: Uuid, spki: Vec<u8>) -> Option<PlainRun> 
 pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -> Result<Received, ApiError> {
     let sequence = i64::try_from(report.sequence).map_err(|_| ApiError::invalid("sequence", "the sequence is too large"))?;
     report = report.bounded();
+    let began = believe(&mut report, clock::now());
     let order = run::order(&mut *db, node).await?;
     // An agent delivers in order, so what is not newer was stored already.
     if order.as_ref().is_some_and(|order| order.memory_epoch == report.memory_epoch && order.sequence >= sequence) {
         return Ok(Received::Known);
     }
     let memory_lost = order.as_ref().is_some_and(|order| order.memory_epoch != report.memory_epoch);
-    let changed_episodes = follow_drift(db, node, &mut report, order.as_ref(), memory_lost).await?;
+    let changed_episodes = follow_drift(db, node, &mut report, began, order.as_ref(), memory_lost).await?;
     let (mode, status) = (json!(report.mode), json!(report.status));
-    let row = NewRun {
-        run: report.run,
-        began: report.began,
-        mode: word(&mode),
-        status: word(&status),
-        partial: report.partial,
-        state: report.wanted.digest.as_str(),
-    };
+    let row =
+        NewRun { run: report.run, began, mode: word(&mode), status: word(&status), partial: report.partial, state: report.wanted.digest.as_str() };
     let span = if is_uneventful(&report) && !changed_episodes {
         Some(lengthen_or_begin(db, node, order.as_ref().and_then(|order| order.span), &row).await?)
     } else {
@@ -87,7 +84,7 @@ pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -
     }
     if !report.partial {
         if order.as_ref().is_none_or(|order| order.has_exceptions) || span.is_none() {
-            keep_exceptions(&mut *db, node, &report).await?;
+            keep_exceptions(&mut *db, node, &report, began).await?;
         }
         // After a first run under a new memory, one that leaves nothing open has everything remembered again.
         let is_whole_again = !memory_lost && report.counts.out_of_line + report.counts.blocked + report.counts.failed == 0;
@@ -126,6 +123,7 @@ async fn follow_drift(
     db: &mut PgConnection,
     node: Uuid,
     report: &mut RunReport,
+    began: Timestamp,
     order: Option<&OrderRow>,
     memory_lost: bool,
 ) -> Result<bool, ApiError> {
@@ -137,18 +135,18 @@ async fn follow_drift(
     if memory_lost && keep_causes(&open, &mut report.clauses) {
         report.status = status_of(&report.clauses, !report.due.is_empty());
     }
-    let ended_at = report.began + SignedDuration::from_micros(i64::try_from(report.took_us).unwrap_or(0));
+    let ended_at = began + SignedDuration::from_micros(i64::try_from(report.took_us).unwrap_or(0));
     // Of a clause that was left out it is not known whether it is wanted still.
     let is_whole = !report.partial && report.left_out.is_none_or(|left_out| left_out.clauses == 0);
     let changes = follow(&open, &report.clauses, is_whole);
     for change in &changes {
-        episode::apply(&mut *db, node, report.run, change, report.began, ended_at).await?;
+        episode::apply(&mut *db, node, report.run, change, began, ended_at).await?;
     }
     Ok(!changes.is_empty())
 }
 
 /// Keeps what is not in line as of a full run.
-async fn keep_exceptions(db: &mut PgConnection, node: Uuid, report: &RunReport) -> Result<(), ApiError> {
+async fn keep_exceptions(db: &mut PgConnection, node: Uuid, report: &RunReport, began: Timestamp) -> Result<(), ApiError> {
     let owned = |value: Value| word(&value).to_owned();
     let rows: Vec<NewException> = report
         .clauses
@@ -164,7 +162,7 @@ async fn keep_exceptions(db: &mut PgConnection, node: Uuid, report: &RunReport) 
             })
         })
         .collect();
-    Ok(exception::set(db, node, report.run, report.began, &rows).await?)
+    Ok(exception::set(db, node, report.run, began, &rows).await?)
 }
 
 async fn lengthen_or_begin(db: &mut PgConnection, node: Uuid, span: Option<i64>, row: &NewRun<'_>) -> sqlx::Result<i64> {
