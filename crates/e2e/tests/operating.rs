@@ -193,3 +193,39 @@ fn refused_requests_are_on_record_and_strangers_fill_no_log() {
     }
     assert!(fleet.client_by(&reader, &["refusal", "list"]).stderr.contains("people.manage"));
 }
+
+#[test]
+fn check_says_everything_that_does_not_fit_at_once_and_so_does_the_log_at_the_start() {
+    let fleet = Fleet::start();
+    let check = |more: &[&str]| {
+        let base = ["check", "--name", "127.0.0.1", "--name", "hub.skerry.invalid", "--agents", "127.0.0.1:0", "--people"];
+        let people = fleet.people_url().trim_start_matches("https://").to_owned();
+        let protected = fleet.protected().display().to_string();
+        let arguments: Vec<&str> = base.into_iter().chain([people.as_str(), "--metrics", "127.0.0.1:0", "--protected", &protected]).collect();
+        let output = Command::new(constans_e2e::program("constans-server"))
+            .args(arguments)
+            .args(more)
+            .env("CONSTANS_DATABASE", fleet.database())
+            .output()
+            .expect("it starts");
+        (output.status.code(), String::from_utf8_lossy(&output.stdout).into_owned())
+    };
+    let (exit, said) = check(&["--expect", "1000000"]);
+    assert_eq!(exit, Some(1), "{said}");
+    for misfit in [
+        "memory      MISFIT: ",
+        "port        MISFIT: people at 127.0.0.1:",
+        "name        MISFIT: hub.skerry.invalid",
+        "postgresql  MISFIT: fsync is off",
+    ] {
+        assert!(said.contains(misfit), "{misfit} in {said}");
+    }
+    for well in
+        ["port        well: agents at 127.0.0.1:0 is free", "name        well: 127.0.0.1", "postgresql  well: version 1", "protected   well: "]
+    {
+        assert!(said.contains(well), "{well} in {said}");
+    }
+    assert!(said.contains("does a server run here already?") && said.contains(" misfits, for a fleet of 1000000 nodes"), "{said}");
+    let log = fleet.log();
+    assert!(log.contains("fsync is off") && log.contains("lost in a power cut"), "{log}");
+}

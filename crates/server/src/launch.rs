@@ -14,7 +14,7 @@ use crate::work::gather::Gathering;
 use crate::work::partitions;
 use crate::work::recover::Watch;
 use crate::work::refusing::RefusedRequests;
-use crate::{api, checkin, clock};
+use crate::{api, checkin, clock, preparation};
 use clap::Args;
 use constans_clock::Clock;
 use constans_core::digest::DigestKey;
@@ -64,6 +64,9 @@ pub struct Settings {
     /// The colour of this server in the console's header, as #0F5E6B, so that two windows are never mixed up
     #[arg(long, value_name = "COLOUR", value_parser = colour)]
     pub colour: Option<String>,
+    /// For how many nodes this server is meant: its machine and PostgreSQL are held against that
+    #[arg(long, value_name = "NODES", default_value_t = 1_000, value_parser = clap::value_parser!(u64).range(1..=1_000_000))]
+    pub expect: u64,
     /// Goes by the clock in this file, which a test or the demo moves, and not by the system's
     #[arg(long, value_name = "FILE", hide = true)]
     pub clock: Option<PathBuf>,
@@ -208,6 +211,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
         clock::go_by(Clock::in_file(path).map_err(|error| LaunchError::Clock(path.clone(), error))?);
         tracing::warn!(clock = %path.display(), "the time is not the system's: a test or the demo moves it");
     }
+    tokio::spawn(tell_misfits(settings.clone()));
     let mut connection = bring_up_to_date(&settings.database).await?;
     let is_in_use = recovery::is_in_use(&mut connection).await.map_err(LaunchError::Database)?;
     let ProtectedFolder { authority, key: digest_key, handed_out, refusals, database } = ProtectedFolder::open(&settings.protected, is_in_use)?;
@@ -244,15 +248,17 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
         certificates,
         metrics,
     });
-    let room = raise_descriptors() / 2;
+    let room = raise_descriptors();
+    // Nodes are more than people.
+    let (of_nodes, of_people) = (room / 4 * 3, room / 4);
     let names = Arc::new(OwnNames::new(&settings.names));
-    let door = |name, address, tls, http2| {
-        let most = Most { in_all: room, strangers: if http2 { room } else { room / 2 }, strangers_of_network: STRANGERS_OF_NETWORK.min(room / 4) };
+    let door = |name, address, tls, http2, in_all: usize, strangers: usize| {
+        let most = Most { in_all, strangers, strangers_of_network: STRANGERS_OF_NETWORK.min(strangers / 2) };
         let settings = DoorSettings { name, address, tls, http2, most, names: names.clone(), metrics: here.metrics.clone() };
         async move { Door::open(settings).await.map_err(|error| LaunchError::Listener(address, error)) }
     };
-    let agents_door = door("agents", settings.agents, for_agents.tls(Some(&authority), &["http/1.1"])?, false).await?;
-    let people_door = door("people", settings.people, for_people.tls(None, &["h2", "http/1.1"])?, true).await?;
+    let agents_door = door("agents", settings.agents, for_agents.tls(Some(&authority), &["http/1.1"])?, false, of_nodes, of_nodes / 2).await?;
+    let people_door = door("people", settings.people, for_people.tls(None, &["h2", "http/1.1"])?, true, of_people, of_people).await?;
     let refused = RefusedRequests::begin(db.clone());
     let behind: SocketAddr = (Ipv4Addr::LOCALHOST, 0).into();
     let agents = listener("agents", behind, &db, &here, &refused, with_other_methods(checkin::routes()))
@@ -274,6 +280,15 @@ fn launch_error(address: SocketAddr, error: rocket::Error) -> LaunchError {
     match error.kind() {
         rocket::error::ErrorKind::Bind(cause) => LaunchError::Listener(address, std::io::Error::new(cause.kind(), cause.to_string())),
         _ => LaunchError::Rocket(address, Box::new(error)),
+    }
+}
+
+/// Writes into the log what of the machine and of PostgreSQL does not fit; nothing waits for it.
+async fn tell_misfits(settings: Settings) {
+    for looked in preparation::look(&settings, false).await {
+        if let Some(remedy) = looked.remedy {
+            tracing::warn!(what = looked.what, remedy, "{}", looked.found);
+        }
     }
 }
 

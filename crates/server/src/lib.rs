@@ -9,6 +9,7 @@ pub mod launch;
 pub mod metrics;
 pub mod other_methods;
 pub mod people;
+pub mod preparation;
 pub mod problem;
 pub mod request_log;
 pub mod store;

@@ -2,9 +2,9 @@
 
 use clap::{Parser, Subcommand};
 use constans_folder::bounds;
-use constans_server::api;
 use constans_server::launch::{self, Settings};
 use constans_server::people::{self, LinkArguments, PersonCommand, TokenCommand};
+use constans_server::{api, preparation};
 use std::io::{IsTerminal as _, Write as _};
 use std::process::ExitCode;
 
@@ -24,6 +24,8 @@ struct CommandLine {
 enum Command {
     /// Serve until it is stopped
     Serve(Settings),
+    /// Check that this machine and PostgreSQL are fit for the server and its fleet: all of it at once, each misfit with what to do
+    Check(Settings),
     /// Persons: list them, grant and take roles, remove them
     #[command(subcommand)]
     Person(PersonCommand),
@@ -58,9 +60,14 @@ fn main() -> ExitCode {
         return if tried.is_ok() { ExitCode::SUCCESS } else { ExitCode::FAILURE };
     }
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime can be started");
+    let mut fits = true;
     let result = runtime.block_on(async {
         match command {
             Command::Serve(settings) => launch::serve(settings).await,
+            Command::Check(settings) => {
+                fits = preparation::say(&preparation::look(&settings, true).await, settings.expect);
+                Ok(())
+            }
             Command::Link(arguments) => people::print_link(&arguments).await,
             Command::Person(command) => people::person(command).await,
             Command::Token(command) => people::token(command).await,
@@ -73,7 +80,8 @@ fn main() -> ExitCode {
         }
     });
     match result {
-        Ok(()) => ExitCode::SUCCESS,
+        Ok(()) if fits => ExitCode::SUCCESS,
+        Ok(()) => ExitCode::FAILURE,
         Err(error) => {
             eprintln!("error: {error}");
             let mut cause = std::error::Error::source(&error);
