@@ -2,7 +2,7 @@
 DEMO_DIR ?= /var/tmp/constans-demo-$(shell id -u)
 export DEMO_DIR
 
-.PHONY: bench fuzz demo demo-reset console console-check test test-hosts test-long check fmt shots licences bans
+.PHONY: tools interface-check bench fuzz demo demo-reset console console-check test test-hosts test-long check fmt shots licences bans
 
 demo: ## builds, starts the server and six nodes of Skerry Line, and says what to try; Ctrl-C stops all
 	@demo/check demo
@@ -24,22 +24,39 @@ console/dist/built: console/node_modules/installed console/index.html console/vi
 demo-reset: ## takes the demo's machines away, so that make demo begins anew
 	rm -rf -- "$(DEMO_DIR)"
 
-test: console ## all tests, on the real programs
+test: console tools ## all tests, on the real programs
 	@demo/check test
 	cd console && npm run --silent test
 	cargo build --locked --workspace --bins
 	cargo test --locked --workspace --no-run
 	ci/leaves-nothing cargo test --locked --workspace
 
+tools: target/tools/python/installed ci/interface/node_modules/installed ## what checks the interface from outside
+
+target/tools/python/installed: ci/interface/requirements.txt
+	@demo/check test
+	python3 -m venv target/tools/python
+	target/tools/python/bin/pip install --quiet --disable-pip-version-check -r ci/interface/requirements.txt
+	@touch $@
+
+ci/interface/node_modules/installed: ci/interface/package.json ci/interface/package-lock.json
+	cd ci/interface && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+interface-check: tools ## the interface's document, by three tools that know the standard
+	target/tools/python/bin/openapi-spec-validator console/openapi.json
+	cd ci/interface && REDOCLY_TELEMETRY=off npx --no redocly lint --config redocly.yaml ../../console/openapi.json
+	cd ci/interface && npx --no spectral lint --ruleset spectral.yaml --fail-severity warn ../../console/openapi.json
+
 test-hosts: console ## the agent on real Debian hosts, as root; KILLS=1100 sets how often it is killed
 	cargo build --locked -p constans-agent -p constans-hosts -p constans-server -p constans-cli
 	ci/leaves-nothing target/debug/constans-hosts
 
-test-long: ## two thousand nodes of a crowd in one process: what a node costs, and that it stays so; some minutes
+test-long: tools ## two thousand nodes of a crowd in one process: what a node costs, and that it stays so; some minutes
 	cargo build --locked --bins -p constans-crowd -p constans-server -p constans-cli
 	ci/leaves-nothing cargo test --locked -p constans-e2e --test long -- --ignored --nocapture
 
-check: licences bans console-check ## format, lints, licences, dependency bans
+check: licences bans console-check interface-check ## format, lints, licences, dependency bans
 	cargo fmt --all --check
 	cargo clippy --locked --workspace --all-targets -- -D warnings
 

@@ -11,7 +11,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Two releases side by side: clause by clause, property by property. */
+        /**
+         * Two releases side by side: clause by clause, property by property.
+         * @description Two releases side by side: clause by clause, property by property.
+         */
         get: operations["get_api_compare_releases"];
         put?: never;
         post?: never;
@@ -29,7 +32,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Contents, by their digest. */
+        /**
+         * Contents, by their digest.
+         * @description Contents, by their digest.
+         */
         put: operations["put_api_contents_name"];
         post?: never;
         delete?: never;
@@ -48,6 +54,8 @@ export interface paths {
         /**
          * Says what changed as it happens: `nodes`, `joining`, `kits`, `groups`, or `everything`; with the event `work`, that long work got
          *     further or ended.
+         * @description Says what changed as it happens: `nodes`, `joining`, `kits`, `groups`, or `everything`; with the event `work`, that long work got
+         *     further or ended.
          */
         get: operations["get_api_events"];
         put?: never;
@@ -65,7 +73,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The fleet, or the part of it that a filter names: signs, what wants attention, what happened lately. */
+        /**
+         * The fleet, or the part of it that a filter names: signs, what wants attention, what happened lately.
+         * @description The fleet, or the part of it that a filter names: signs, what wants attention, what happened lately.
+         */
         get: operations["get_api_fleet"];
         put?: never;
         post?: never;
@@ -82,9 +93,15 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The groups as they are now. */
+        /**
+         * The groups as they are now.
+         * @description The groups as they are now.
+         */
         get: operations["get_api_groups"];
-        /** Sets a group whole. */
+        /**
+         * Sets a group whole.
+         * @description Sets a group whole.
+         */
         put: operations["put_api_groups"];
         post?: never;
         delete?: never;
@@ -100,10 +117,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The invitations that may still be used, the newest first. */
+        /**
+         * The invitations that may still be used, the newest first.
+         * @description The invitations that may still be used, the newest first.
+         */
         get: operations["get_api_invitations"];
         put?: never;
-        /** Makes an invitation; its text is shown this once. */
+        /**
+         * Makes an invitation; its text is shown this once.
+         * @description Makes an invitation; its text is shown this once.
+         */
         post: operations["post_api_invitations"];
         delete?: never;
         options?: never;
@@ -121,7 +144,10 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Withdraws an invitation: nobody may ask to join by it any more. Requests that came by it stay. */
+        /**
+         * Withdraws an invitation: nobody may ask to join by it any more. Requests that came by it stay.
+         * @description Withdraws an invitation: nobody may ask to join by it any more. Requests that came by it stay.
+         */
         delete: operations["delete_api_invitations_id"];
         options?: never;
         head?: never;
@@ -135,7 +161,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The requests that nobody has decided yet, the oldest first. */
+        /**
+         * The requests that nobody has decided yet, the oldest first.
+         * @description The requests that nobody has decided yet, the oldest first.
+         */
         get: operations["get_api_joining_requests"];
         put?: never;
         post?: never;
@@ -154,7 +183,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The request becomes a node, or a known node on a new machine. */
+        /**
+         * The request becomes a node, or a known node on a new machine.
+         * @description The request becomes a node, or a known node on a new machine.
+         */
         post: operations["post_api_joining_requests_id_approve"];
         delete?: never;
         options?: never;
@@ -171,7 +203,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The request is refused. */
+        /**
+         * The request is refused.
+         * @description The request is refused.
+         */
         post: operations["post_api_joining_requests_id_deny"];
         delete?: never;
         options?: never;
@@ -186,7 +221,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The kinds that clauses can be of. */
+        /**
+         * The kinds that clauses can be of.
+         * @description The kinds that clauses can be of.
+         */
         get: operations["get_api_kinds"];
         put?: never;
         post?: never;
@@ -203,7 +241,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The releases of a kit, the newest first, with where and when each was served. */
+        /**
+         * The releases of a kit, the newest first, with where and when each was served.
+         * @description The releases of a kit, the newest first, with where and when each was served.
+         */
         get: operations["get_api_kits_kit_log"];
         put?: never;
         post?: never;
@@ -220,7 +261,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The labels that nodes have, each with its values. */
+        /**
+         * The labels that nodes have, each with its values.
+         * @description The labels that nodes have, each with its values.
+         */
         get: operations["get_api_labels"];
         put?: never;
         post?: never;
@@ -237,7 +281,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The nodes by name, 1,000 at a time, or those that a filter names. */
+        /**
+         * The nodes by name, 1,000 at a time, or those that a filter names.
+         * @description The nodes by name, 1,000 at a time, or those that a filter names.
+         */
         get: operations["get_api_nodes"];
         put?: never;
         post?: never;
@@ -254,7 +301,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One node. */
+        /**
+         * One node.
+         * @description One node.
+         */
         get: operations["get_api_nodes_name"];
         put?: never;
         post?: never;
@@ -271,7 +321,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A node's clauses in their order, with what is wanted and how each is as of the last full run. */
+        /**
+         * A node's clauses in their order, with what is wanted and how each is as of the last full run.
+         * @description A node's clauses in their order, with what is wanted and how each is as of the last full run.
+         */
         get: operations["get_api_nodes_name_clauses"];
         put?: never;
         post?: never;
@@ -288,7 +341,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A node's drift episodes, open ones first, then the newest. */
+        /**
+         * A node's drift episodes, open ones first, then the newest.
+         * @description A node's drift episodes, open ones first, then the newest.
+         */
         get: operations["get_api_nodes_name_episodes"];
         put?: never;
         post?: never;
@@ -305,7 +361,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Where each part of what the node is wanted to be comes from. */
+        /**
+         * Where each part of what the node is wanted to be comes from.
+         * @description Where each part of what the node is wanted to be comes from.
+         */
         get: operations["get_api_nodes_name_explained"];
         put?: never;
         post?: never;
@@ -322,7 +381,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What the node keeps of clauses that are no longer wanted. */
+        /**
+         * What the node keeps of clauses that are no longer wanted.
+         * @description What the node keeps of clauses that are no longer wanted.
+         */
         get: operations["get_api_nodes_name_left_behind"];
         put?: never;
         post?: never;
@@ -341,7 +403,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The node is refused from its next request on. */
+        /**
+         * The node is refused from its next request on.
+         * @description The node is refused from its next request on.
+         */
         post: operations["post_api_nodes_name_revoke"];
         delete?: never;
         options?: never;
@@ -356,7 +421,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A node's runs, the newest first; equal uneventful ones as one. */
+        /**
+         * A node's runs, the newest first; equal uneventful ones as one.
+         * @description A node's runs, the newest first; equal uneventful ones as one.
+         */
         get: operations["get_api_nodes_name_runs"];
         put?: never;
         post?: never;
@@ -373,7 +441,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The whole report of a run; the beginning of its id is enough. */
+        /**
+         * The whole report of a run; the beginning of its id is enough.
+         * @description The whole report of a run; the beginning of its id is enough.
+         */
         get: operations["get_api_nodes_name_runs_id"];
         put?: never;
         post?: never;
@@ -392,7 +463,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** A person has decided which of two machines is the node: the one that checks in next. */
+        /**
+         * A person has decided which of two machines is the node: the one that checks in next.
+         * @description A person has decided which of two machines is the node: the one that checks in next.
+         */
         post: operations["post_api_nodes_name_settle"];
         delete?: never;
         options?: never;
@@ -407,7 +481,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** This document. */
+        /**
+         * This document.
+         * @description This document.
+         */
         get: operations["get_api_openapi_json"];
         put?: never;
         post?: never;
@@ -424,7 +501,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All persons, with their roles and what they have. */
+        /**
+         * All persons, with their roles and what they have.
+         * @description All persons, with their roles and what they have.
+         */
         get: operations["get_api_people"];
         put?: never;
         post?: never;
@@ -444,7 +524,10 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Removes a person: roles, sessions, tokens and open invitations end. What they did stays on record. */
+        /**
+         * Removes a person: roles, sessions, tokens and open invitations end. What they did stays on record.
+         * @description Removes a person: roles, sessions, tokens and open invitations end. What they did stays on record.
+         */
         delete: operations["delete_api_people_name"];
         options?: never;
         head?: never;
@@ -459,10 +542,16 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Grants a person one more role; a new name is a new person. */
+        /**
+         * Grants a person one more role; a new name is a new person.
+         * @description Grants a person one more role; a new name is a new person.
+         */
         put: operations["put_api_people_name_roles_role"];
         post?: never;
-        /** Takes one role from a person. */
+        /**
+         * Takes one role from a person.
+         * @description Takes one role from a person.
+         */
         delete: operations["delete_api_people_name_roles_role"];
         options?: never;
         head?: never;
@@ -476,7 +565,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Whether the server is recovering, and what ending it would alter. */
+        /**
+         * Whether the server is recovering, and what ending it would alter.
+         * @description Whether the server is recovering, and what ending it would alter.
+         */
         get: operations["get_api_recovery"];
         put?: never;
         post?: never;
@@ -495,7 +587,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** From now on nodes are offered what this database wants of them. */
+        /**
+         * From now on nodes are offered what this database wants of them.
+         * @description From now on nodes are offered what this database wants of them.
+         */
         post: operations["post_api_recovery_end"];
         delete?: never;
         options?: never;
@@ -510,7 +605,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What was refused lately: whom, what, from where; equal ones are one. */
+        /**
+         * What was refused lately: whom, what, from where; equal ones are one.
+         * @description What was refused lately: whom, what, from where; equal ones are one.
+         */
         get: operations["get_api_refused_requests"];
         put?: never;
         post?: never;
@@ -527,10 +625,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The releases, the newest first. */
+        /**
+         * The releases, the newest first.
+         * @description The releases, the newest first.
+         */
         get: operations["get_api_releases"];
         put?: never;
-        /** Publishes kits together; checked again, and refused whole. */
+        /**
+         * Publishes kits together; checked again, and refused whole.
+         * @description Publishes kits together; checked again, and refused whole.
+         */
         post: operations["post_api_releases"];
         delete?: never;
         options?: never;
@@ -545,7 +649,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One release: what it is, its files, and what it wants. */
+        /**
+         * One release: what it is, its files, and what it wants.
+         * @description One release: what it is, its files, and what it wants.
+         */
         get: operations["get_api_releases_kit_version"];
         put?: never;
         post?: never;
@@ -562,7 +669,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Contents of a published kit as they are: only for those who may publish it. */
+        /**
+         * Contents of a published kit as they are: only for those who may publish it.
+         * @description Contents of a published kit as they are: only for those who may publish it.
+         */
         get: operations["get_api_releases_kit_version_file"];
         put?: never;
         post?: never;
@@ -579,7 +689,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One file of a release to be read, with what is concealed replaced. */
+        /**
+         * One file of a release to be read, with what is concealed replaced.
+         * @description One file of a release to be read, with what is concealed replaced.
+         */
         get: operations["get_api_releases_kit_version_text"];
         put?: never;
         post?: never;
@@ -598,7 +711,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Withdraws a release: nothing serves it anew. */
+        /**
+         * Withdraws a release: nothing serves it anew.
+         * @description Withdraws a release: nothing serves it anew.
+         */
         post: operations["post_api_releases_kit_version_withdraw"];
         delete?: never;
         options?: never;
@@ -615,7 +731,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Which contents of a kit the server lacks. */
+        /**
+         * Which contents of a kit the server lacks.
+         * @description Which contents of a kit the server lacks.
+         */
         post: operations["post_api_releases_prepare"];
         delete?: never;
         options?: never;
@@ -630,7 +749,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Says who one is. */
+        /**
+         * Says who one is.
+         * @description Says who one is.
+         */
         get: operations["get_api_session"];
         put?: never;
         post?: never;
@@ -649,7 +771,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Signs a person in on the console: the answer sets the session's cookie. */
+        /**
+         * Signs a person in on the console: the answer sets the session's cookie.
+         * @description Signs a person in on the console: the answer sets the session's cookie.
+         */
         post: operations["post_api_sign_in"];
         delete?: never;
         options?: never;
@@ -666,7 +791,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Gives the client a token for a person: it holds 12 hours. */
+        /**
+         * Gives the client a token for a person: it holds 12 hours.
+         * @description Gives the client a token for a person: it holds 12 hours.
+         */
         post: operations["post_api_sign_in_client"];
         delete?: never;
         options?: never;
@@ -683,7 +811,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Signs out: the session, or the token that the client shows, ends. */
+        /**
+         * Signs out: the session, or the token that the client shows, ends.
+         * @description Signs out: the session, or the token that the client shows, ends.
+         */
         post: operations["post_api_sign_out"];
         delete?: never;
         options?: never;
@@ -698,7 +829,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The stages in order, with what each serves. */
+        /**
+         * The stages in order, with what each serves.
+         * @description The stages in order, with what each serves.
+         */
         get: operations["get_api_stages"];
         put?: never;
         post?: never;
@@ -717,7 +851,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Serves the release of a kit that the stage served before the present one. */
+        /**
+         * Serves the release of a kit that the stage served before the present one.
+         * @description Serves the release of a kit that the stage served before the present one.
+         */
         post: operations["post_api_stages_name_back"];
         delete?: never;
         options?: never;
@@ -734,7 +871,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Serves releases in a stage; all of them or none. */
+        /**
+         * Serves releases in a stage; all of them or none.
+         * @description Serves releases in a stage; all of them or none.
+         */
         post: operations["post_api_stages_name_serve"];
         delete?: never;
         options?: never;
@@ -749,10 +889,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The caller's own tokens that hold; those of all persons for whoever manages people. */
+        /**
+         * The caller's own tokens that hold; those of all persons for whoever manages people.
+         * @description The caller's own tokens that hold; those of all persons for whoever manages people.
+         */
         get: operations["get_api_tokens"];
         put?: never;
-        /** Makes a token for a program; it is shown this once. */
+        /**
+         * Makes a token for a program; it is shown this once.
+         * @description Makes a token for a program; it is shown this once.
+         */
         post: operations["post_api_tokens"];
         delete?: never;
         options?: never;
@@ -770,7 +916,10 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Withdraws a token: one's own, or anybody's for whoever manages people. */
+        /**
+         * Withdraws a token: one's own, or anybody's for whoever manages people.
+         * @description Withdraws a token: one's own, or anybody's for whoever manages people.
+         */
         delete: operations["delete_api_tokens_id"];
         options?: never;
         head?: never;
@@ -786,7 +935,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Signs a person in once by a link, and sets the password to sign in by from then on. */
+        /**
+         * Signs a person in once by a link, and sets the password to sign in by from then on.
+         * @description Signs a person in once by a link, and sets the password to sign in by from then on.
+         */
         post: operations["post_api_welcome"];
         delete?: never;
         options?: never;
@@ -803,7 +955,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Tells for whom a one-time link is. */
+        /**
+         * Tells for whom a one-time link is.
+         * @description Tells for whom a one-time link is.
+         */
         post: operations["post_api_welcome_for"];
         delete?: never;
         options?: never;
@@ -818,7 +973,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The long work that is under way, the oldest first: what, whose, and how far. Work that takes less than a second is not told of. */
+        /**
+         * The long work that is under way, the oldest first: what, whose, and how far. Work that takes less than a second is not told of.
+         * @description The long work that is under way, the oldest first: what, whose, and how far. Work that takes less than a second is not told of.
+         */
         get: operations["get_api_work"];
         put?: never;
         post?: never;
@@ -840,6 +998,8 @@ export interface paths {
         /**
          * A known node whose certificate ended asks for another, or what became of that. Its request is
          *     signed by the key that it has.
+         * @description A known node whose certificate ended asks for another, or what became of that. Its request is
+         *     signed by the key that it has.
          */
         post: operations["post_ask_again"];
         delete?: never;
@@ -857,7 +1017,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** A node is here, and says when it comes next. */
+        /**
+         * A node is here, and says when it comes next.
+         * @description A node is here, and says when it comes next.
+         */
         post: operations["post_check_in"];
         delete?: never;
         options?: never;
@@ -872,7 +1035,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Contents that the node's own state names. */
+        /**
+         * Contents that the node's own state names.
+         * @description Contents that the node's own state names.
+         */
         get: operations["get_contents_name"];
         put?: never;
         post?: never;
@@ -889,7 +1055,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The server's version and clock, for whoever wants to know whether it can be reached. */
+        /**
+         * The server's version and clock, for whoever wants to know whether it can be reached.
+         * @description The server's version and clock, for whoever wants to know whether it can be reached.
+         */
         get: operations["get_greeting"];
         put?: never;
         post?: never;
@@ -906,7 +1075,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The server is alive. */
+        /**
+         * The server is alive.
+         * @description The server is alive.
+         */
         get: operations["get_healthy"];
         put?: never;
         post?: never;
@@ -925,7 +1097,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Asks to be a node of this fleet, or what became of it. */
+        /**
+         * Asks to be a node of this fleet, or what became of it.
+         * @description Asks to be a node of this fleet, or what became of it.
+         */
         post: operations["post_join"];
         delete?: never;
         options?: never;
@@ -940,7 +1115,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The server is ready: its database answers and has this version's schema, and its protected folder can be used. */
+        /**
+         * The server is ready: its database answers and has this version's schema, and its protected folder can be used.
+         * @description The server is ready: its database answers and has this version's schema, and its protected folder can be used.
+         */
         get: operations["get_ready"];
         put?: never;
         post?: never;
@@ -959,7 +1137,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** A newer certificate for the key that the node has. */
+        /**
+         * A newer certificate for the key that the node has.
+         * @description A newer certificate for the key that the node has.
+         */
         post: operations["post_renew"];
         delete?: never;
         options?: never;
@@ -976,7 +1157,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The report of a run. Sent twice, it is stored once. */
+        /**
+         * The report of a run. Sent twice, it is stored once.
+         * @description The report of a run. Sent twice, it is stored once.
+         */
         post: operations["post_runs"];
         delete?: never;
         options?: never;
@@ -991,7 +1175,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The node's own effective state. By digest, so what the node has need not be asked for. */
+        /**
+         * The node's own effective state. By digest, so what the node has need not be asked for.
+         * @description The node's own effective state. By digest, so what the node has need not be asked for.
+         */
         get: operations["get_states_digest"];
         put?: never;
         post?: never;
@@ -1011,7 +1198,6 @@ export interface components {
         /** @description The settings of one node's agent. */
         AgentSettings: {
             /**
-             * Format: int64
              * @description How much its attic holds at the most, in MiB; the oldest goes first, the newest always stays.
              * @default 512
              */
@@ -1035,7 +1221,6 @@ export interface components {
                 [key: string]: string[];
             };
             /**
-             * Format: int64
              * @description How long drift is left as it is before it is corrected, in seconds.
              * @default 0
              */
@@ -1043,7 +1228,6 @@ export interface components {
             /** @default null */
             hold: components["schemas"]["Hold"] | null;
             /**
-             * Format: int64
              * @description How many seconds lie between its check-ins, and between its runs if nothing else is said of them.
              * @default 900
              */
@@ -1064,7 +1248,6 @@ export interface components {
              */
             on_rollout: components["schemas"]["OnRollout"];
             /**
-             * Format: int64
              * @description How many seconds after a change of network or access a server must be reached again before the change is put back.
              * @default 60
              */
@@ -1080,13 +1263,11 @@ export interface components {
              */
             run_at: components["schemas"]["HourOfDay"][];
             /**
-             * Format: int64
              * @description How many seconds lie between its runs, if not as many as between its check-ins.
              * @default null
              */
             run_interval_secs: number | null;
             /**
-             * Format: int64
              * @description How far check-ins and runs are spread, in seconds: before the end of an interval, or after a fixed hour. A tenth of
              *     the interval, or 300 after an hour, if nothing is said.
              * @default null
@@ -1185,16 +1366,10 @@ export interface components {
         Cause: "drift" | "rollout" | "target_moved";
         /** @description What a change of releases, groups or parameters came to. */
         Changed: {
-            /**
-             * Format: int64
-             * @description How many nodes are wanted to be otherwise from now on.
-             */
+            /** @description How many nodes are wanted to be otherwise from now on. */
             nodes: number;
             /** @description The nodes whose state cannot be resolved, with the reason. */
-            unusable: [
-                string,
-                string
-            ][];
+            unusable: string[][];
         };
         /** @description What an agent says when it contacts the server. */
         CheckIn: {
@@ -1208,10 +1383,7 @@ export interface components {
              * @description The mark that the last answer gave; none at first.
              */
             mark?: string | null;
-            /**
-             * Format: int64
-             * @description In how many seconds it comes next.
-             */
+            /** @description In how many seconds it comes next. */
             next_in_secs: number;
             /**
              * Format: date-time
@@ -1255,10 +1427,7 @@ export interface components {
             /** @description The contents that are written or rendered, where they are a short text. */
             contents?: string | null;
             /** @description How it should be, each a name and a value. */
-            details: [
-                string,
-                string
-            ][];
+            details: string[][];
             /** @description What a person wanted to say of it. */
             note?: string | null;
             /** @description The controls that it satisfies beside the baseline's. */
@@ -1311,10 +1480,7 @@ export interface components {
             still_different?: components["schemas"]["Difference"][];
             text_diff?: components["schemas"]["TextDiff"] | null;
             text_diff_refused?: components["schemas"]["TextDiffRefusal"] | null;
-            /**
-             * Format: int64
-             * @description How long it took, in microseconds, by a monotonic clock.
-             */
+            /** @description How long it took, in microseconds, by a monotonic clock. */
             took_us: number;
             /** @description Words to select it by. */
             topics?: string[];
@@ -1348,19 +1514,12 @@ export interface components {
         Concealed: string;
         /** @description How many clauses came out how. */
         Counts: {
-            /** Format: int64 */
             blocked: number;
-            /** Format: int64 */
             corrected: number;
-            /** Format: int64 */
             failed: number;
-            /** Format: int64 */
             idle: number;
-            /** Format: int64 */
             in_line: number;
-            /** Format: int64 */
             out_of_line: number;
-            /** Format: int64 */
             unsupported: number;
         };
         /**
@@ -1396,15 +1555,9 @@ export interface components {
             address?: components["schemas"]["ClauseAddress"] | null;
             /** @description What was being done to the last of them, as `correcting`. */
             doing?: string | null;
-            /**
-             * Format: int64
-             * @description How many there were.
-             */
+            /** @description How many there were. */
             of: number;
-            /**
-             * Format: int64
-             * @description How many clauses it had begun.
-             */
+            /** @description How many clauses it had begun. */
             reached: number;
         };
         /** @description One property that is not as wanted. */
@@ -1442,10 +1595,7 @@ export interface components {
         };
         /** @description A reaction that was set off. It is written to durable memory before the change that sets it off. */
         DueReaction: {
-            /**
-             * Format: int32
-             * @description How often it was tried and failed.
-             */
+            /** @description How often it was tried and failed. */
             attempts?: number;
             /** @description What set it off. */
             causes: components["schemas"]["DueCause"][];
@@ -1505,10 +1655,7 @@ export interface components {
             /** @description How many clauses it is wanted to keep. */
             clauses?: number;
             /** @description Clauses that conditions exclude, each with its condition. */
-            excluded?: [
-                string,
-                string
-            ][];
+            excluded?: string[][];
             /** @description The groups that it belongs to, the lowest first. */
             groups?: string[];
             /** @description Assigned baselines that its stage does not serve. */
@@ -1643,25 +1790,19 @@ export interface components {
         };
         /** @description Settings of agents, as far as a group names any. */
         GroupSettings: {
-            /** Format: int64 */
             attic_mib?: number | null;
             change_window?: components["schemas"]["WeeklyHours"][] | null;
             check_in_at?: components["schemas"]["HourOfDay"][] | null;
-            /** Format: int64 */
             grace_secs?: number | null;
             hold?: components["schemas"]["Hold"] | null;
-            /** Format: int64 */
             interval_secs?: number | null;
             mode?: components["schemas"]["Mode"] | null;
             on_drift?: components["schemas"]["OnDrift"] | null;
             on_rollout?: components["schemas"]["OnRollout"] | null;
-            /** Format: int64 */
             reach_within_secs?: number | null;
             restart?: components["schemas"]["RestartPolicy"] | null;
             run_at?: components["schemas"]["HourOfDay"][] | null;
-            /** Format: int64 */
             run_interval_secs?: number | null;
-            /** Format: int64 */
             spread_secs?: number | null;
             zone?: string | null;
         };
@@ -1785,15 +1926,9 @@ export interface components {
         };
         /** @description Old contents that were replaced or removed, and where they are now. */
         KeptOld: {
-            /**
-             * Format: int64
-             * @description Their number in the node's attic.
-             */
+            /** @description Their number in the node's attic. */
             attic: number;
-            /**
-             * Format: int64
-             * @description Their size.
-             */
+            /** @description Their size. */
             bytes: number;
             /** @description Their digest. */
             digest: components["schemas"]["Digest"];
@@ -1974,22 +2109,13 @@ export interface components {
         };
         /** @description What was left out of a report, since it would be larger than a report may be. */
         LeftOut: {
-            /**
-             * Format: int64
-             * @description Clauses, those in line first.
-             */
+            /** @description Clauses, those in line first. */
             clauses?: number;
-            /**
-             * Format: int64
-             * @description Texts and values that were cut; what is cut says so.
-             */
+            /** @description Texts and values that were cut; what is cut says so. */
             cut?: number;
             /** @description Whether all details were left out, since the node has sent as many today as it may. */
             details?: boolean;
-            /**
-             * Format: int64
-             * @description Entries of clauses: differences, native steps, packages.
-             */
+            /** @description Entries of clauses: differences, native steps, packages. */
             entries?: number;
         };
         /** @description One release of a kit with where it was served. */
@@ -2048,19 +2174,13 @@ export interface components {
         };
         /** @description What an operator wants of an invitation. */
         NewInvitation: {
-            /**
-             * Format: int64
-             * @description How long it holds, in seconds.
-             */
+            /** @description How long it holds, in seconds. */
             for_secs: number;
             /** @description Labels of the nodes that use it. */
             labels?: {
                 [key: string]: string;
             };
-            /**
-             * Format: int32
-             * @description How many nodes may use it.
-             */
+            /** @description How many nodes may use it. */
             uses: number;
         };
         /** @description What is new about a rollout. */
@@ -2081,10 +2201,7 @@ export interface components {
         };
         /** @description A token to be made for a program. */
         NewToken: {
-            /**
-             * Format: int64
-             * @description After so many seconds it ends; without it, when it is withdrawn.
-             */
+            /** @description After so many seconds it ends; without it, when it is withdrawn. */
             for_secs?: number | null;
             /** @description What it is called. */
             name: string;
@@ -2274,15 +2391,9 @@ export interface components {
             made_at: string;
             /** @description Who made it. */
             made_by: string;
-            /**
-             * Format: int32
-             * @description How many nodes may use it in all.
-             */
+            /** @description How many nodes may use it in all. */
             uses: number;
-            /**
-             * Format: int32
-             * @description How many may still.
-             */
+            /** @description How many may still. */
             uses_left: number;
         };
         /** @description The release and baseline that a clause comes from. */
@@ -2326,15 +2437,9 @@ export interface components {
         };
         /** @description What a run that touched a chosen part left out. */
         PartOf: {
-            /**
-             * Format: int64
-             * @description So many of them are known to be out of line.
-             */
+            /** @description So many of them are known to be out of line. */
             known_out_of_line: number;
-            /**
-             * Format: int64
-             * @description So many clauses were not touched.
-             */
+            /** @description So many clauses were not touched. */
             left_out: number;
         };
         /** @description A person with what they have. */
@@ -2355,15 +2460,9 @@ export interface components {
             name: string;
             /** @description The roles. */
             roles: string[];
-            /**
-             * Format: int64
-             * @description Sessions of the console that hold.
-             */
+            /** @description Sessions of the console that hold. */
             sessions: number;
-            /**
-             * Format: int64
-             * @description Tokens that hold.
-             */
+            /** @description Tokens that hold. */
             tokens: number;
         };
         /** @description An error as `application/problem+json` (RFC 9457). */
@@ -2372,10 +2471,7 @@ export interface components {
             detail?: string | null;
             /** @description What to do. */
             hint?: string | null;
-            /**
-             * Format: int32
-             * @description The HTTP status.
-             */
+            /** @description The HTTP status. */
             status: number;
             /** @description One fact. */
             title: string;
@@ -2499,15 +2595,9 @@ export interface components {
             node?: string | null;
             /** @description The person, if it is known who asked. */
             person?: string | null;
-            /**
-             * Format: int32
-             * @description How they were answered.
-             */
+            /** @description How they were answered. */
             status: number;
-            /**
-             * Format: int64
-             * @description How often.
-             */
+            /** @description How often. */
             times: number;
             /** @description Method and address, as the interface names them. */
             what: string;
@@ -2521,10 +2611,7 @@ export interface components {
         };
         /** @description A file of a release. */
         ReleaseFile: {
-            /**
-             * Format: int64
-             * @description Its size in bytes.
-             */
+            /** @description Its size in bytes. */
             bytes: number;
             /** @description The name of its contents, `sha256:…`. */
             content: string;
@@ -2534,10 +2621,7 @@ export interface components {
         /** @description A kit to be published: its paths with the SHA-256 of each file's contents, sorted by path. */
         ReleaseFiles: {
             /** @description Pairs of path and `sha256:…`. */
-            files: [
-                string,
-                string
-            ][];
+            files: string[][];
         };
         /** @description A release whole: what it is, and its files. */
         ReleaseShown: {
@@ -2557,20 +2641,11 @@ export interface components {
         };
         /** @description What ended with a person who was removed. */
         RemovedPerson: {
-            /**
-             * Format: int64
-             * @description Invitations that could still be used.
-             */
+            /** @description Invitations that could still be used. */
             invitations: number;
-            /**
-             * Format: int64
-             * @description Sessions of the console.
-             */
+            /** @description Sessions of the console. */
             sessions: number;
-            /**
-             * Format: int64
-             * @description Tokens.
-             */
+            /** @description Tokens. */
             tokens: number;
         };
         /** @description A node's wish for a newer certificate of the key that it has. */
@@ -2626,10 +2701,7 @@ export interface components {
             did_not_end?: components["schemas"]["DidNotEnd"] | null;
             /** @description The reactions that are still due. */
             due?: components["schemas"]["DueReaction"][];
-            /**
-             * Format: int32
-             * @description The version of this form.
-             */
+            /** @description The version of this form. */
             form: number;
             left_out?: components["schemas"]["LeftOut"] | null;
             /** @description The name of the machine as it calls itself. */
@@ -2656,19 +2728,13 @@ export interface components {
              * @description The run.
              */
             run: string;
-            /**
-             * Format: int64
-             * @description Rises with every run under one memory epoch.
-             */
+            /** @description Rises with every run under one memory epoch. */
             sequence: number;
             /** @description What started the run. */
             started_by: components["schemas"]["StartedBy"];
             /** @description The status. */
             status: components["schemas"]["Status"];
-            /**
-             * Format: int64
-             * @description How long it took in microseconds, by a monotonic clock.
-             */
+            /** @description How long it took in microseconds, by a monotonic clock. */
             took_us: number;
             /** @description What is wanted. */
             wanted: components["schemas"]["Wanted"];
@@ -2771,10 +2837,7 @@ export interface components {
             /** @description In normal form. */
             value: unknown;
         } | {
-            /**
-             * Format: int64
-             * @description Their size in bytes.
-             */
+            /** @description Their size in bytes. */
             bytes: number;
             /** @description Their digest. */
             digest: string;
@@ -3013,6 +3076,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3021,8 +3085,80 @@ export interface operations {
                     "application/json": components["schemas"]["KitDifference"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3047,16 +3183,116 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/plain": boolean;
+                    "application/json": boolean;
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3075,6 +3311,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3083,8 +3320,53 @@ export interface operations {
                     "text/event-stream": string;
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3106,6 +3388,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3114,8 +3397,80 @@ export interface operations {
                     "application/json": components["schemas"]["Fleet"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3134,6 +3489,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3142,8 +3498,53 @@ export interface operations {
                     "application/json": components["schemas"]["Group"][];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3168,6 +3569,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3176,8 +3578,107 @@ export interface operations {
                     "application/json": components["schemas"]["Changed"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3196,6 +3697,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3204,8 +3706,53 @@ export interface operations {
                     "application/json": components["schemas"]["OpenInvitation"][];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3228,6 +3775,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3236,8 +3784,98 @@ export interface operations {
                     "application/json": components["schemas"]["MadeInvitation"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3258,16 +3896,98 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/plain": boolean;
+                    "application/json": boolean;
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3286,6 +4006,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3294,8 +4015,53 @@ export interface operations {
                     "application/json": components["schemas"]["JoiningRequest"][];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3320,16 +4086,116 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/plain": string;
+                    "application/json": string;
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3354,16 +4220,116 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/plain": string;
+                    "application/json": string;
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3382,6 +4348,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3390,8 +4357,53 @@ export interface operations {
                     "application/json": components["schemas"]["KindPage"][];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3412,6 +4424,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3420,8 +4433,80 @@ export interface operations {
                     "application/json": components["schemas"]["Logged"][];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3440,6 +4525,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3450,8 +4536,53 @@ export interface operations {
                     };
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3473,6 +4604,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3481,8 +4613,80 @@ export interface operations {
                     "application/json": components["schemas"]["NodePage"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3503,6 +4707,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3511,8 +4716,80 @@ export interface operations {
                     "application/json": components["schemas"]["NodeSummary"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3533,6 +4810,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3541,8 +4819,80 @@ export interface operations {
                     "application/json": components["schemas"]["NodeClauses"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3563,6 +4913,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3571,8 +4922,80 @@ export interface operations {
                     "application/json": components["schemas"]["Episode"][];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3593,6 +5016,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3601,8 +5025,80 @@ export interface operations {
                     "application/json": components["schemas"]["Explained"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3623,6 +5119,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3631,8 +5128,80 @@ export interface operations {
                     "application/json": components["schemas"]["LeftBehind"][];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3653,16 +5222,98 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/plain": string;
+                    "application/json": string;
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3683,6 +5334,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3691,8 +5343,80 @@ export interface operations {
                     "application/json": components["schemas"]["RunSummary"][];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3714,6 +5438,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3722,8 +5447,80 @@ export interface operations {
                     "application/json": components["schemas"]["RunReport"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3744,16 +5541,98 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/plain": string;
+                    "application/json": string;
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3772,6 +5651,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3780,8 +5660,44 @@ export interface operations {
                     "application/json": Record<string, never>;
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3800,6 +5716,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3808,8 +5725,53 @@ export interface operations {
                     "application/json": components["schemas"]["Person"][];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3830,6 +5792,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3838,8 +5801,89 @@ export interface operations {
                     "application/json": components["schemas"]["RemovedPerson"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3861,6 +5905,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3869,8 +5914,89 @@ export interface operations {
                     "application/json": components["schemas"]["Granted"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3892,16 +6018,98 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/plain": boolean;
+                    "application/json": boolean;
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3920,6 +6128,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3928,8 +6137,53 @@ export interface operations {
                     "application/json": components["schemas"]["Recovery"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3952,6 +6206,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3960,8 +6215,98 @@ export interface operations {
                     "application/json": components["schemas"]["Recovering"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3980,6 +6325,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3988,8 +6334,53 @@ export interface operations {
                     "application/json": components["schemas"]["RefusedRequest"][];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4008,6 +6399,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4016,8 +6408,53 @@ export interface operations {
                     "application/json": components["schemas"]["PublishedRelease"][];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4040,6 +6477,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4048,8 +6486,98 @@ export interface operations {
                     "application/json": components["schemas"]["Published"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4071,6 +6599,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4079,8 +6608,80 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseShown"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4104,6 +6705,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4112,8 +6714,80 @@ export interface operations {
                     "application/octet-stream": number[];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4137,6 +6811,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4145,8 +6820,80 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseText"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4172,6 +6919,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4180,8 +6928,107 @@ export interface operations {
                     "application/json": components["schemas"]["PublishedRelease"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4204,6 +7051,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4212,8 +7060,98 @@ export interface operations {
                     "application/json": components["schemas"]["Lacking"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4232,6 +7170,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4240,8 +7179,53 @@ export interface operations {
                     "application/json": components["schemas"]["Session"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4264,6 +7248,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4272,8 +7257,107 @@ export interface operations {
                     "application/json": components["schemas"]["Session"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_often`: the hint says when to try again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4296,6 +7380,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4304,8 +7389,107 @@ export interface operations {
                     "application/json": components["schemas"]["ClientToken"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_often`: the hint says when to try again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4324,16 +7508,80 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/plain": string;
+                    "application/json": string;
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4352,6 +7600,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4360,8 +7609,53 @@ export interface operations {
                     "application/json": components["schemas"]["Stage"][];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4386,6 +7680,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4394,8 +7689,107 @@ export interface operations {
                     "application/json": components["schemas"]["WentBack"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4420,6 +7814,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4428,8 +7823,107 @@ export interface operations {
                     "application/json": components["schemas"]["Changed"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4448,6 +7942,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4456,8 +7951,53 @@ export interface operations {
                     "application/json": components["schemas"]["Token"][];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4480,6 +8020,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4488,8 +8029,98 @@ export interface operations {
                     "application/json": components["schemas"]["MadeToken"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4510,16 +8141,98 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/plain": boolean;
+                    "application/json": boolean;
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4542,6 +8255,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4550,8 +8264,107 @@ export interface operations {
                     "application/json": components["schemas"]["Session"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_often`: the hint says when to try again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4574,6 +8387,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4582,8 +8396,107 @@ export interface operations {
                     "application/json": components["schemas"]["WelcomeFor"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_often`: the hint says when to try again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4602,6 +8515,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4610,8 +8524,53 @@ export interface operations {
                     "application/json": components["schemas"]["Work"][];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4634,6 +8593,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4642,8 +8602,89 @@ export interface operations {
                     "application/json": components["schemas"]["JoinAnswer"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4666,6 +8707,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4674,8 +8716,98 @@ export interface operations {
                     "application/json": components["schemas"]["CheckInAnswer"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4696,6 +8828,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4704,8 +8837,80 @@ export interface operations {
                     "application/octet-stream": number[];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4724,6 +8929,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4732,8 +8938,44 @@ export interface operations {
                     "application/json": components["schemas"]["Greeting"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4752,6 +8994,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4760,8 +9003,44 @@ export interface operations {
                     "text/plain": string;
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4784,6 +9063,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4792,8 +9072,89 @@ export interface operations {
                     "application/json": components["schemas"]["JoinAnswer"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4812,6 +9173,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4820,8 +9182,44 @@ export interface operations {
                     "text/plain": string;
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4844,6 +9242,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4852,8 +9251,98 @@ export interface operations {
                     "application/json": components["schemas"]["Renewed"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4876,6 +9365,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4884,8 +9374,98 @@ export interface operations {
                     "application/json": components["schemas"]["Received"];
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4906,6 +9486,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description As asked */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4914,8 +9495,80 @@ export interface operations {
                     "application/json": Record<string, never>;
                 };
             };
-            /** @description Why it was not done */
-            default: {
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is longer than is read */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -5,7 +5,7 @@ use crate::door::{CertificateError, Door, DoorSettings, Most, OwnNames, ServedCe
 use crate::metrics::{self, Metrics};
 use crate::other_methods::with_other_methods;
 use crate::people::welcome_first;
-use crate::problem::{ApiError, NoNul, caught};
+use crate::problem::{ApiError, BoundedAddress, caught};
 use crate::request_log::RequestLog;
 use crate::store::run::PlainRun;
 use crate::store::{alive, recovery};
@@ -323,7 +323,7 @@ fn listener(name: &'static str, address: SocketAddr, db: &PgPool, here: &Arc<Her
     rocket::custom(config)
         .attach(shield)
         .attach(log)
-        .attach(NoNul)
+        .attach(BoundedAddress)
         .manage(db.clone())
         .manage(here.clone())
         .mount("/", routes)

@@ -283,23 +283,39 @@ pub fn respond(problem: &Problem) -> response::Result<'static> {
     response.ok()
 }
 
-/// Refuses addresses that hold a NUL, which no text of the database can: nothing is called so.
-pub struct NoNul;
+/// The longest name in an address, in characters.
+pub const LONGEST_NAME: usize = 253;
+/// The longest value behind `?`, in characters.
+pub const LONGEST_VALUE: usize = 4_096;
+
+/// Refuses addresses with a NUL, which no text of the database can hold, and with names or values longer than any can be.
+pub struct BoundedAddress;
 
 #[rocket::async_trait]
-impl Fairing for NoNul {
+impl Fairing for BoundedAddress {
     fn info(&self) -> Info {
-        Info { name: "no NUL in addresses", kind: Kind::Request }
+        Info { name: "bounds of addresses", kind: Kind::Request }
     }
 
     async fn on_request(&self, request: &mut Request<'_>, _: &mut Data<'_>) {
         let uri = request.uri();
-        let holds = |text: &str| text.contains("%00");
-        if holds(uri.path().as_str()) || uri.query().is_some_and(|query| holds(query.as_str())) {
-            let title = "the address holds a NUL (%00)".to_owned();
-            refuse_everything(request, Problem { kind: "not_understood".to_owned(), title, status: 400, hint: None, detail: None });
-        }
+        let has_nul = |text: &str| text.contains("%00");
+        let (kind, status, title) = if has_nul(uri.path().as_str()) || uri.query().is_some_and(|query| has_nul(query.as_str())) {
+            ("not_understood", 400, "the address holds a NUL (%00)".to_owned())
+        } else if uri.path().segments().any(|segment| segment.chars().count() > LONGEST_NAME) {
+            ("missing", 404, format!("nothing is called so: a name has at most {LONGEST_NAME} characters"))
+        } else if uri.query().is_some_and(|query| query.segments().any(|(name, value)| is_too_long(name, value))) {
+            ("invalid", 422, format!("a value behind `?` has at most {LONGEST_VALUE} characters, and `after` {LONGEST_NAME}"))
+        } else {
+            return;
+        };
+        refuse_everything(request, Problem { kind: kind.to_owned(), title, status, hint: None, detail: None });
     }
+}
+
+fn is_too_long(name: &str, value: &str) -> bool {
+    let longest = if name == "after" { LONGEST_NAME } else { LONGEST_VALUE };
+    value.chars().count() > longest
 }
 
 /// Lets a request be answered by a problem, whatever it asks for.

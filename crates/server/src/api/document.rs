@@ -1,5 +1,6 @@
 //! The OpenAPI document of the interface, made from the handlers.
 
+use super::described::complete;
 use super::{clauses, events, fleet, group, health, invitation, joining, node, person, recovery, release, run, sign_in, stage, token, work};
 use crate::checkin::{check_in, join, wanted};
 use constans_wire::check_in::Problem;
@@ -7,7 +8,6 @@ use rocket::get;
 use rocket::http::ContentType;
 use std::sync::LazyLock;
 use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder, SecurityScheme};
-use utoipa::openapi::{ContentBuilder, Ref, ResponseBuilder};
 use utoipa::{Modify, OpenApi};
 
 /// The interface. The scopes of each path are the permissions that it needs.
@@ -34,16 +34,6 @@ struct Schemes;
 
 impl Modify for Schemes {
     fn modify(&self, document: &mut utoipa::openapi::OpenApi) {
-        for (path, item) in &mut document.paths.paths {
-            for (method, operation) in [("get", &mut item.get), ("put", &mut item.put), ("post", &mut item.post), ("delete", &mut item.delete)] {
-                let Some(operation) = operation else { continue };
-                let words: Vec<&str> = path.split(['/', '{', '}', '.', '-']).filter(|word| !word.is_empty()).collect();
-                operation.operation_id = Some(format!("{method}_{}", words.join("_")));
-                let problem = ContentBuilder::new().schema(Some(Ref::from_schema_name("Problem"))).build();
-                let refused = ResponseBuilder::new().description("Why it was not done").content("application/problem+json", problem).build();
-                operation.responses.responses.insert("default".to_owned(), refused.into());
-            }
-        }
         let components = document.components.get_or_insert_default();
         components.add_security_scheme("token", SecurityScheme::Http(HttpBuilder::new().scheme(HttpAuthScheme::Bearer).build()));
         components.add_security_scheme("session", SecurityScheme::ApiKey(ApiKey::Cookie(ApiKeyValue::new("__Host-constans"))));
@@ -53,7 +43,9 @@ impl Modify for Schemes {
 
 /// Returns the document as JSON.
 pub fn document_text() -> String {
-    Interface::openapi().to_pretty_json().expect("the document is JSON")
+    let mut document = serde_json::to_value(Interface::openapi()).expect("the document is JSON");
+    complete(&mut document);
+    serde_json::to_string_pretty(&document).expect("the document is JSON")
 }
 
 /// This document.

@@ -2,6 +2,7 @@
 
 mod clauses;
 mod console;
+mod described;
 mod document;
 mod events;
 mod fleet;
