@@ -7,7 +7,7 @@ use crate::kit::Severity;
 use crate::run::{Cause, ClauseResult, DriftWindow, Newness, Outcome, Verdict};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// An episode that is open.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -64,7 +64,8 @@ pub enum EpisodeChange {
 pub fn follow(open: &BTreeMap<ClauseAddress, OpenEpisode>, results: &[ClauseResult], is_whole: bool) -> Vec<EpisodeChange> {
     let mut changes: Vec<EpisodeChange> = results.iter().flat_map(|result| of_clause(open.get(&result.address), result)).collect();
     if is_whole {
-        let gone = open.keys().filter(|address| !results.iter().any(|result| result.address == **address));
+        let there: BTreeSet<&ClauseAddress> = results.iter().map(|result| &result.address).collect();
+        let gone = open.keys().filter(|address| !there.contains(address));
         changes.extend(gone.map(|address| EpisodeChange::Close { address: address.clone(), closed_as: ClosedAs::NotWanted }));
     }
     changes

@@ -4,7 +4,7 @@ use constans_core::kit::{KitFiles, Surroundings, check, check_single, explain_fi
 
 fn findings(document: &str) -> String {
     let checked = check_single("kiosk-lockdown.toml", document.as_bytes().to_vec());
-    let files = KitFiles::new([("kiosk-lockdown.toml".to_owned(), document.as_bytes().to_vec())].into());
+    let files = KitFiles::new([("kiosk-lockdown.toml".to_owned(), document.as_bytes().to_vec())]);
     explain_findings(&checked.findings, &files, "")
 }
 
@@ -210,7 +210,7 @@ fn values_that_kits_do_not_know_are_refused_with_the_line_to_write() {
 }
 
 fn kit(files: &[(&str, &str)]) -> String {
-    let files = KitFiles::new(files.iter().map(|(path, text)| ((*path).to_owned(), text.as_bytes().to_vec())).collect());
+    let files = KitFiles::new(files.iter().map(|(path, text)| ((*path).to_owned(), text.as_bytes().to_vec())));
     explain_findings(&check(files.clone(), Some("kiosk-floor"), Surroundings::default()).findings, &files, "kiosk-floor/")
 }
 

@@ -12,7 +12,7 @@ const MANIFEST: &str = include_str!("../../../demo/kits/kiosk-floor/kit.toml");
 fn kit(manifest: &str, baseline: &str, case: &str) -> KitFiles {
     let files =
         [("kit.toml", manifest), ("baselines/kiosk-lockdown.toml", baseline), ("cases/two-lanes.toml", case), ("renders/shell.conf.jinja", "x\n")];
-    KitFiles::new(files.map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec())).into())
+    KitFiles::new(files.map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec())))
 }
 
 /// Checks a kit and holds each finding's place against the file that it names.

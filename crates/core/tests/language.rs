@@ -12,7 +12,7 @@ use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
 fn files(files: &[(&str, &str)]) -> KitFiles {
-    KitFiles::new(files.iter().map(|(path, text)| ((*path).to_owned(), text.as_bytes().to_vec())).collect())
+    KitFiles::new(files.iter().map(|(path, text)| ((*path).to_owned(), text.as_bytes().to_vec())))
 }
 
 /// A kit of one baseline, `kiosk-floor/lockdown`, with what stands below its head.

@@ -71,7 +71,8 @@ impl Curl {
     /// Has something done as a page of another origin would, or without the session's token.
     pub fn post_from(&self, origin: &str, shows_token: bool, path: &str, body: &str) -> (u16, String) {
         let (origin, token) = (format!("Origin: {origin}"), format!("Constans-Token: {}", self.session_token.as_deref().unwrap_or_default()));
-        let mut arguments = vec!["-X", "POST", "-H", "Content-Type: application/json", "-d", body, "-H", &origin];
+        let data = self.in_file(body);
+        let mut arguments = vec!["-X", "POST", "-H", "Content-Type: application/json", "--data-binary", &data, "-H", &origin];
         if shows_token {
             arguments.extend(["-H", &token]);
         }
@@ -84,10 +85,15 @@ impl Curl {
     ///
     /// Panics if it cannot be put into a file first, as something large must.
     pub fn deliver(&self, path: &str, body: &str) -> (u16, String) {
+        let data = self.in_file(body);
+        self.send(&format!("{}{path}", self.agents), &["-X", "POST", "-H", "Content-Type: application/json", "--data-binary", &data])
+    }
+
+    /// Puts a body into a file, as something large must be.
+    fn in_file(&self, body: &str) -> String {
         let file = self.folder.path().join("body");
         std::fs::write(&file, body).expect("the body is written");
-        let data = format!("@{}", file.display());
-        self.send(&format!("{}{path}", self.agents), &["-X", "POST", "-H", "Content-Type: application/json", "--data-binary", &data])
+        format!("@{}", file.display())
     }
 
     /// Sets something whole.

@@ -70,3 +70,30 @@ fn links_odd_files_and_a_hundred_megabytes_are_refused_by_name() {
     fs::write(Path::new(&kit).join("baselines/a\u{7}.toml"), "").unwrap();
     assert!(client(&["kit", "check", &kit]).stderr.contains("has a name that cannot be written in a document"));
 }
+
+#[test]
+fn one_content_under_many_paths_takes_its_memory_once_and_counts_as_often_as_it_is_named() {
+    let folder = tempfile::tempdir().unwrap();
+    let fleet = Fleet::start();
+    let mut publisher = fleet.curl().with_token(&fleet.token("program.publisher", "publisher"));
+    let large = folder.path().join("large");
+    fs::write(&large, vec![b'x'; 7 * 1024 * 1024]).unwrap();
+    let name = constans_core::digest::of_contents(&fs::read(&large).unwrap()).as_str().to_owned();
+    let (status, said) = publisher.put_file(&format!("/api/contents/{name}"), &large);
+    assert_eq!(status, 200, "{said}");
+    let peak = || -> u64 {
+        let status = fs::read_to_string(format!("/proc/{}/status", fleet.process())).unwrap();
+        status.lines().find_map(|line| line.strip_prefix("VmHWM:")?.split_whitespace().next()?.parse().ok()).unwrap()
+    };
+    let before = peak();
+    let mut publish = |paths: usize| {
+        let files: Vec<(String, &str)> = (0..paths).map(|number| (format!("copies/{number}"), name.as_str())).collect();
+        publisher.post("/api/releases", &serde_json::json!({ "kits": [{ "files": files }] }).to_string())
+    };
+    let (status, said) = publish(2_000);
+    assert!(status == 413 && said.contains("a kit has at most 256 MiB"), "{status} {said}");
+    let (status, said) = publish(20_001);
+    assert!(status == 422 && said.contains("a kit has at most 20000 files"), "{status} {said}");
+    let grown = (peak() - before) / 1024;
+    assert!(grown < 100, "the server took {grown} MiB more for a content of 7 MiB");
+}

@@ -3,6 +3,7 @@
 
 use crate::problem::{ApiError, LeftProblem};
 use crate::trust::ShownCertificate;
+use crate::work::publish::on_thread;
 use constans_wire::text::without_nul;
 use rocket::Request;
 use rocket::data::{ByteUnit, Data, FromData, Outcome};
@@ -10,6 +11,8 @@ use rocket::http::Status;
 use serde::de::DeserializeOwned;
 use sqlx::PgPool;
 
+/// So many bytes of JSON are read at once.
+const READ_AT_ONCE: usize = 128 * 1024;
 /// The largest body of a caller whom nobody knows yet.
 const LARGEST: ByteUnit = ByteUnit::Kibibyte(64);
 /// The largest body of a caller who shows a node's certificate.
@@ -30,7 +33,7 @@ impl<T> std::ops::Deref for JsonBody<T> {
 }
 
 #[rocket::async_trait]
-impl<'r, T: DeserializeOwned> FromData<'r> for JsonBody<T> {
+impl<'r, T: DeserializeOwned + Send + 'static> FromData<'r> for JsonBody<T> {
     type Error = ();
 
     async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> Outcome<'r, Self> {
@@ -59,7 +62,7 @@ impl<T> NodeBody<T> {
 }
 
 #[rocket::async_trait]
-impl<'r, T: DeserializeOwned + Send> FromData<'r> for NodeBody<T> {
+impl<'r, T: DeserializeOwned + Send + 'static> FromData<'r> for NodeBody<T> {
     type Error = ();
 
     async fn from_data(_: &'r Request<'_>, data: Data<'r>) -> Outcome<'r, Self> {
@@ -68,7 +71,7 @@ impl<'r, T: DeserializeOwned + Send> FromData<'r> for NodeBody<T> {
 }
 
 #[rocket::async_trait]
-impl<'r, T: DeserializeOwned> FromData<'r> for SmallBody<T> {
+impl<'r, T: DeserializeOwned + Send + 'static> FromData<'r> for SmallBody<T> {
     type Error = ();
 
     async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> Outcome<'r, Self> {
@@ -92,11 +95,17 @@ where
 }
 
 /// Reads a body: the one way in for what callers send as JSON, whoever they are.
-async fn read<T: DeserializeOwned>(data: Data<'_>, largest: ByteUnit) -> Result<T, ApiError> {
-    let mut body = data.open(largest).into_bytes().await.map_err(ApiError::CutOff)?;
+async fn read<T: DeserializeOwned + Send + 'static>(data: Data<'_>, largest: ByteUnit) -> Result<T, ApiError> {
+    let body = data.open(largest).into_bytes().await.map_err(ApiError::CutOff)?;
     if !body.is_complete() {
         return Err(ApiError::TooLarge { what: "this request", most_bytes: largest.as_u64() });
     }
-    without_nul(&mut body.value);
-    serde_json::from_slice(&body.value).map_err(ApiError::NotUnderstood)
+    let mut bytes = body.value;
+    let are_many = bytes.len() > READ_AT_ONCE;
+    let mut parse = move || {
+        without_nul(&mut bytes);
+        serde_json::from_slice(&bytes).map_err(ApiError::NotUnderstood)
+    };
+    // What takes longer than most requests in all is read beside the threads that answer those.
+    if are_many { on_thread(parse).await? } else { parse() }
 }

@@ -12,23 +12,22 @@ use crate::store::{alive, recovery};
 use crate::trust::{Authority, HandedOut, ProtectedError, ProtectedFolder, Refusals};
 use crate::work::gather::Gathering;
 use crate::work::partitions;
+use crate::work::publish::{KnownKits, known_kits};
 use crate::work::recover::Watch;
 use crate::work::refusing::RefusedRequests;
 use crate::{api, checkin, clock, preparation};
 use clap::Args;
 use constans_clock::Clock;
 use constans_core::digest::DigestKey;
-use constans_core::kit::Kit;
 use rocket::config::LogLevel;
 use rocket::data::{Limits, ToByteUnit as _};
 use rocket::shield::{Hsts, Shield};
 use rocket::{Build, Config, Rocket, Route};
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 use sqlx::{Connection as _, PgConnection, PgPool};
-use std::collections::BTreeMap;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::Duration;
 
 /// What the server is started with.
@@ -153,8 +152,8 @@ pub struct Here {
     pub key: DigestKey,
     /// Which generations were handed out, and the epoch, which rises when a database is restored.
     pub handed_out: Arc<HandedOut>,
-    /// The releases that were read so far, by digest.
-    pub kits: Mutex<BTreeMap<String, Arc<Kit>>>,
+    /// The releases that were read lately.
+    pub kits: KnownKits,
     /// Who was refused, also when the database forgets.
     pub refusals: Arc<Refusals>,
     /// The certificates that the server shows.
@@ -242,7 +241,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
         authority: authority.clone(),
         agent_urls,
         key: digest_key,
-        kits: Mutex::default(),
+        kits: known_kits(),
         handed_out,
         refusals,
         certificates,

@@ -246,7 +246,7 @@ mod tests {
     fn kit(version: &str, baseline: &str, copy: &str) -> Kit {
         let manifest = format!("[kit]\nname = \"gate-reader\"\nversion = \"{version}\"\n");
         let files = [("kit.toml", manifest.as_str()), ("baselines/reader.toml", baseline), ("copies/tariffs.csv", copy)];
-        let files = KitFiles::new(files.map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec())).into());
+        let files = KitFiles::new(files.map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec())));
         check(files, None, Surroundings::default()).kit.unwrap()
     }
 

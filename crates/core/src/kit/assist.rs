@@ -434,7 +434,7 @@ mod tests {
             ("kinds/lane_light/kind.toml", kind),
             ("kinds/lane_light/light", "#!/bin/sh\n"),
         ];
-        check(KitFiles::new(files.map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec())).into()), None, Surroundings::default()).kit.unwrap()
+        check(KitFiles::new(files.map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec()))), None, Surroundings::default()).kit.unwrap()
     }
 
     /// Completes where `|` stands.

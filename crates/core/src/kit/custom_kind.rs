@@ -63,7 +63,7 @@ pub(super) fn read_kinds(files: &KitFiles, kit: &str, findings: &mut Vec<Finding
 /// Holds a kind's example against the kind itself: it is what people copy.
 fn check_example(kind: &Kind, place: &Place, taught: &[&'static Kind], findings: &mut Vec<Finding>) {
     let text = format!("[baseline]\nname = \"example\"\n{}", kind.example);
-    let files = KitFiles::new(std::iter::once(("example".to_owned(), text.clone().into_bytes())).collect());
+    let files = KitFiles::new(std::iter::once(("example".to_owned(), text.clone().into_bytes())));
     let mut wrong = Vec::new();
     let clauses = document::read(&files, "example", &mut wrong)
         .and_then(|node| baseline::read(&node, &text, taught, &mut wrong))

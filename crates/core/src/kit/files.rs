@@ -8,13 +8,14 @@ use std::sync::Arc;
 /// The files of a kit by their paths below its folder.
 #[derive(Debug, Clone, Default)]
 pub struct KitFiles {
-    files: Arc<BTreeMap<String, Vec<u8>>>,
+    // Many paths may have the same contents: they are there once.
+    files: Arc<BTreeMap<String, Arc<[u8]>>>,
 }
 
 impl KitFiles {
     /// Returns a kit's files; paths use `/` and are relative to its folder.
-    pub fn new(files: BTreeMap<String, Vec<u8>>) -> Self {
-        Self { files: Arc::new(files) }
+    pub fn new(files: impl IntoIterator<Item = (String, impl Into<Arc<[u8]>>)>) -> Self {
+        Self { files: Arc::new(files.into_iter().map(|(path, bytes)| (path, bytes.into())).collect()) }
     }
 
     /// Returns the files with some of them replaced or added.
@@ -24,13 +25,13 @@ impl KitFiles {
             return self.clone();
         }
         let mut files = (*self.files).clone();
-        files.extend(others.iter().map(|(path, bytes)| (path.clone(), bytes.clone())));
-        Self::new(files)
+        files.extend(others.iter().map(|(path, bytes)| (path.clone(), bytes.as_slice().into())));
+        Self { files: Arc::new(files) }
     }
 
     /// Returns the contents of one file.
     pub fn get(&self, path: &str) -> Option<&[u8]> {
-        self.files.get(path).map(Vec::as_slice)
+        self.files.get(path).map(|bytes| &**bytes)
     }
 
     /// Returns one file as text, if it is UTF-8.

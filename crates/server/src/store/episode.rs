@@ -4,6 +4,7 @@ use crate::clock::sql_now;
 use constans_core::episode::{ClosedAs, EpisodeChange, OpenEpisode};
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
+use serde::Serialize;
 use sqlx::{PgConnection, PgExecutor};
 use std::collections::BTreeMap;
 use uuid::Uuid;
@@ -49,41 +50,86 @@ pub async fn open_of(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<BTreeM
         .collect()
 }
 
-/// Notes what a run did to the episodes of its node. They are put right `ended_at`, and found right when it `began`.
-pub async fn apply(db: &mut PgConnection, node: Uuid, run: Uuid, change: &EpisodeChange, began: Timestamp, ended_at: Timestamp) -> sqlx::Result<()> {
-    match change {
-        EpisodeChange::Open { address, severity, wanted, window } => sqlx::query(
-            "insert into episode (node, address, severity, wanted, in_line_until, detected_at, detected_run, learned_at) values ($1, $2, $3, $4, $5, $6, $7, $8)
-             on conflict (node, address) where closed_at is null do nothing",
-        )
-        .bind(node)
-        .bind(address.to_string())
-        .bind(serde_json::to_value(severity).ok().as_ref().and_then(serde_json::Value::as_str))
-        .bind(wanted.as_str())
-        .bind(window.from.to_sqlx())
-        .bind(window.to.to_sqlx())
-        .bind(run)
-        .bind(sql_now())
-        .execute(db)
-        .await
-        .map(|_| ()),
-        EpisodeChange::Close { address, closed_as } => {
-            let at = if *closed_as == ClosedAs::Corrected { ended_at } else { began };
-            sqlx::query(
-                "update episode set closed_at = greatest($4, detected_at), closed_as = $5, closed_run = $3, closed_learned_at = $6
-                 where node = $1 and address = $2 and closed_at is null",
-            )
-            .bind(node)
-            .bind(address.to_string())
-            .bind(run)
-            .bind(at.to_sqlx())
-            .bind(serde_json::to_value(closed_as).ok().as_ref().and_then(serde_json::Value::as_str))
-            .bind(sql_now())
-            .execute(db)
-            .await
-            .map(|_| ())
+/// Episodes that open, column by column.
+#[derive(Default)]
+struct Opened {
+    addresses: Vec<String>,
+    severities: Vec<String>,
+    wanted: Vec<String>,
+    from: Vec<SqlTimestamp>,
+    to: Vec<SqlTimestamp>,
+}
+
+/// Episodes that end, column by column.
+#[derive(Default)]
+struct Closed {
+    addresses: Vec<String>,
+    ways: Vec<String>,
+    at: Vec<SqlTimestamp>,
+}
+
+/// Notes what a run did to the episodes of its node: they are put right `ended_at`, and found right when it `began`. However many
+/// there are, it takes two statements.
+pub async fn apply(
+    db: &mut PgConnection,
+    node: Uuid,
+    run: Uuid,
+    changes: &[EpisodeChange],
+    began: Timestamp,
+    ended_at: Timestamp,
+) -> sqlx::Result<()> {
+    let (mut opened, mut closed) = (Opened::default(), Closed::default());
+    for change in changes {
+        match change {
+            EpisodeChange::Open { address, severity, wanted, window } => {
+                opened.addresses.push(address.to_string());
+                opened.severities.push(word(severity));
+                opened.wanted.push(wanted.as_str().to_owned());
+                opened.from.push(window.from.to_sqlx());
+                opened.to.push(window.to.to_sqlx());
+            }
+            EpisodeChange::Close { address, closed_as } => {
+                closed.addresses.push(address.to_string());
+                closed.ways.push(word(closed_as));
+                closed.at.push(if *closed_as == ClosedAs::Corrected { ended_at } else { began }.to_sqlx());
+            }
         }
     }
+    sqlx::query(
+        "insert into episode (node, address, severity, wanted, in_line_until, detected_at, detected_run, learned_at)
+             select $1, o.address, o.severity, o.wanted, o.in_line_until, o.detected_at, $2, $3
+             from unnest($4::text[], $5::text[], $6::text[], $7::timestamptz[], $8::timestamptz[])
+                 as o (address, severity, wanted, in_line_until, detected_at)
+         on conflict (node, address) where closed_at is null do nothing",
+    )
+    .bind(node)
+    .bind(run)
+    .bind(sql_now())
+    .bind(opened.addresses)
+    .bind(opened.severities)
+    .bind(opened.wanted)
+    .bind(opened.from)
+    .bind(opened.to)
+    .execute(&mut *db)
+    .await?;
+    sqlx::query(
+        "update episode e set closed_at = greatest(c.at, e.detected_at), closed_as = c.closed_as, closed_run = $2, closed_learned_at = $3
+         from unnest($4::text[], $5::text[], $6::timestamptz[]) as c (address, closed_as, at)
+         where e.node = $1 and e.address = c.address and e.closed_at is null",
+    )
+    .bind(node)
+    .bind(run)
+    .bind(sql_now())
+    .bind(closed.addresses)
+    .bind(closed.ways)
+    .bind(closed.at)
+    .execute(db)
+    .await
+    .map(|_| ())
+}
+
+fn word(value: &impl Serialize) -> String {
+    serde_json::to_value(value).ok().and_then(|value| value.as_str().map(str::to_owned)).unwrap_or_default()
 }
 
 /// Counts a node's open episodes anew, so that its next run knows whether there is anything to follow.

@@ -6,13 +6,15 @@ use crate::store::release::{self, ReleaseRow};
 use crate::store::wanted;
 use constans_core::digest::{of_contents, of_value};
 use constans_core::kit::{Checked, Kit, KitFiles, Level, Surroundings, check, explain_findings, require};
-use constans_folder::{bounds, on_large_stack};
+use constans_folder::{MOST_BYTES, MOST_FILES, bounds, on_large_stack};
 use constans_wire::kit::ReleaseFiles;
 use jiff_sqlx::ToSqlx as _;
+use quick_cache::Weighter;
+use quick_cache::sync::Cache;
 use serde_json::{Value, json};
 use sqlx::PgConnection;
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::{Arc, PoisonError};
+use std::sync::Arc;
 
 /// The scheme of releases' digests.
 const RELEASE_SCHEME: &str = "k1";
@@ -27,10 +29,16 @@ pub const LARGEST_FILE: u64 = 64 * 1024 * 1024;
 pub async fn files_of(db: &mut PgConnection, listed: &Value) -> Result<KitFiles, ApiError> {
     let listed: Vec<(String, String)> = read_stored(|| "list of files of a release".to_owned(), listed.clone())?;
     let names: Vec<String> = listed.iter().map(|(_, name)| name.clone()).collect();
-    let contents: BTreeMap<String, Vec<u8>> = release::contents(db, &names).await?.into_iter().collect();
+    let contents: BTreeMap<String, Arc<[u8]>> = release::contents(db, &names).await?.into_iter().map(|(name, bytes)| (name, bytes.into())).collect();
     let mut files = BTreeMap::new();
+    // A small content under many paths is as much to check as a large kit.
+    let mut bytes_of_all = 0;
     for (path, name) in listed {
         let bytes = contents.get(&name).ok_or_else(|| ApiError::Missing { what: "content", name: name.clone() })?;
+        bytes_of_all += bytes.len() as u64;
+        if bytes_of_all > MOST_BYTES {
+            return Err(ApiError::TooLarge { what: "a kit", most_bytes: MOST_BYTES });
+        }
         files.insert(path, bytes.clone());
     }
     Ok(KitFiles::new(files))
@@ -98,6 +106,9 @@ impl Said {
 async fn read_brought(db: &mut PgConnection, mut listed: Vec<(String, String)>) -> Result<Brought, ApiError> {
     listed.sort();
     listed.dedup_by(|left, right| left.0 == right.0);
+    if listed.len() > MOST_FILES {
+        return Err(ApiError::invalid("files", format!("a kit has at most {MOST_FILES} files")));
+    }
     for (path, _) in &listed {
         let is_safe = !path.starts_with('/') && !path.split('/').any(|part| matches!(part, "" | "." | "..")) && !path.chars().any(char::is_control);
         if !is_safe {
@@ -200,19 +211,50 @@ pub async fn read_release(db: &mut PgConnection, here: &Here, name: &str) -> Res
     Ok((row, kit))
 }
 
-/// Returns a release as it was read. Releases never change, so each is read once.
+/// A release that was read.
+#[derive(Clone)]
+pub struct KnownKit {
+    kit: Arc<Kit>,
+    /// Of its files.
+    bytes: u64,
+}
+
+/// Weighs what is known by the memory that it takes.
+#[derive(Clone)]
+pub struct ByMemory;
+
+impl Weighter<String, KnownKit> for ByMemory {
+    fn weight(&self, _: &String, known: &KnownKit) -> u64 {
+        // What is read from documents takes about three times the bytes of the files.
+        4 * known.bytes + 16 * 1024
+    }
+}
+
+/// The releases that were read lately, by digest.
+pub type KnownKits = Cache<String, KnownKit, ByMemory>;
+
+/// So much memory they take at most.
+const MOST_MEMORY: u64 = 512 * 1024 * 1024;
+
+/// Begins to know releases.
+pub fn known_kits() -> KnownKits {
+    Cache::with_weighter(64, MOST_MEMORY, ByMemory)
+}
+
+/// Returns a release as it was read. Releases never change, so those that are known are not read again.
 ///
 /// # Errors
 ///
 /// Returns that its contents are lacking.
 pub async fn kit_of(db: &mut PgConnection, here: &Here, row: &ReleaseRow) -> Result<Option<Arc<Kit>>, ApiError> {
-    if let Some(kit) = here.kits.lock().unwrap_or_else(PoisonError::into_inner).get(&row.digest) {
-        return Ok(Some(kit.clone()));
+    if let Some(known) = here.kits.get(&row.digest) {
+        return Ok(Some(known.kit));
     }
     let files = files_of(db, &row.files).await?;
+    let bytes = files.paths().map(|path| path.len() + files.get(path).map_or(0, <[u8]>::len)).sum::<usize>() as u64;
     let read = on_thread(move || check(files, None, Surroundings::default()).kit).await?.map(Arc::new);
     if let Some(kit) = &read {
-        here.kits.lock().unwrap_or_else(PoisonError::into_inner).insert(row.digest.clone(), kit.clone());
+        here.kits.insert(row.digest.clone(), KnownKit { kit: kit.clone(), bytes });
     }
     Ok(read)
 }

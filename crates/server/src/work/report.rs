@@ -2,6 +2,7 @@
 
 use super::believe::{believable, believe};
 use super::gather::Together;
+use super::publish::on_thread;
 use super::texts::take_out;
 use crate::clock;
 use crate::problem::ApiError;
@@ -22,6 +23,9 @@ use uuid::Uuid;
 /// So many bytes of reports of a node are kept with all details a day, by the server's clock in UTC; after twice as many, only
 /// what a run came to.
 const MOST_A_DAY: i64 = 32 * 1024 * 1024;
+
+/// A report of more clauses is bounded beside the threads that answer.
+const BOUNDED_AT_ONCE: usize = 500;
 
 impl Together for PlainRun {
     type Done = ();
@@ -60,7 +64,11 @@ pub fn plain(report: &RunReport, node: Uuid, spki: Vec<u8>) -> Option<PlainRun> 
 /// Returns why it could not be stored.
 pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -> Result<Received, ApiError> {
     let sequence = i64::try_from(report.sequence).map_err(|_| ApiError::invalid("sequence", "the sequence is too large"))?;
-    report = report.bounded();
+    if report.clauses.len() > BOUNDED_AT_ONCE {
+        report = on_thread(|| report.bounded()).await?;
+    } else {
+        report = report.bounded();
+    }
     let began = believe(&mut report, clock::now());
     let order = run::order(&mut *db, node).await?;
     // An agent delivers in order, so what is not newer was stored already.
@@ -139,8 +147,8 @@ async fn follow_drift(
     // Of a clause that was left out it is not known whether it is wanted still.
     let is_whole = !report.partial && report.left_out.is_none_or(|left_out| left_out.clauses == 0);
     let changes = follow(&open, &report.clauses, is_whole);
-    for change in &changes {
-        episode::apply(&mut *db, node, report.run, change, began, ended_at).await?;
+    if !changes.is_empty() {
+        episode::apply(&mut *db, node, report.run, &changes, began, ended_at).await?;
     }
     Ok(!changes.is_empty())
 }
