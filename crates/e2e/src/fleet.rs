@@ -64,12 +64,25 @@ impl Fleet {
         Self::start_with(false, Vec::new())
     }
 
+    /// Starts a server with more arguments, and with people heard at this port.
+    ///
+    /// # Panics
+    ///
+    /// Panics if something does not start.
+    pub fn start_given_at(people: u16, arguments: &[&str]) -> Self {
+        Self::start_at(people, true, arguments.iter().map(|&argument| argument.to_owned()).collect())
+    }
+
     fn start_with(an_administrator: bool, arguments: Vec<String>) -> Self {
+        Self::start_at(free_port(), an_administrator, arguments)
+    }
+
+    fn start_at(people: u16, an_administrator: bool, arguments: Vec<String>) -> Self {
         let folder = tempfile::tempdir().expect("a folder for the test");
         fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755)).expect("others may look into it");
         let postgres = Postgres::start(&folder.path().join("postgres")).expect("PostgreSQL starts");
         let database = postgres.database("constans").expect("a database");
-        let (agents, people, metrics) = (free_port(), free_port(), free_port());
+        let (agents, metrics) = (free_port(), free_port());
         let administrator = if an_administrator { token(&database, "ilse.maren", "administrator") } else { String::new() };
         let server = serve(&folder, &database, [agents, people, metrics], &arguments);
         let mut fleet = Self { server, _postgres: postgres, folder, database, agents, people, metrics, ca: String::new(), administrator, arguments };

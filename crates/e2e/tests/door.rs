@@ -5,7 +5,8 @@ use constans_e2e::Fleet;
 use constans_e2e::story::joined;
 use std::fs;
 use std::io::{Read as _, Write as _};
-use std::net::{SocketAddr, TcpStream};
+use std::net::{SocketAddr, TcpListener, TcpStream};
+use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
@@ -225,7 +226,7 @@ fn openssl(folder: &Path, arguments: &str) {
 fn issue(folder: &Path, file: &str, days: u32) {
     if !folder.join("organisation.pem").exists() {
         openssl(folder, "req -x509 -newkey rsa:2048 -nodes -days 30 -subj /CN=Skerry -keyout organisation.key -out organisation.pem");
-        fs::write(folder.join("for"), "subjectAltName=IP:127.0.0.1\n").expect("it is written");
+        fs::write(folder.join("for"), "subjectAltName=IP:127.0.0.1,DNS:localhost\n").expect("it is written");
     }
     openssl(folder, &format!("req -newkey rsa:2048 -nodes -subj /CN=hub -keyout {file}.key -out {file}.csr"));
     openssl(folder, &format!("x509 -req -in {file}.csr -CA organisation.pem -CAkey organisation.key -days {days} -extfile for -out {file}.pem"));
@@ -269,4 +270,79 @@ fn people_may_be_shown_the_organisations_own_certificate() {
     fs::copy(at("second.key"), at("first.key")).unwrap();
     let refused = fleet.refused_start();
     assert!(refused.contains("cannot be used together") && refused.contains("is --people-key the key"), "{refused}");
+}
+
+/// An ACME server on loopback, which looks for proofs at a port.
+struct Acme {
+    server: Child,
+    directory: String,
+}
+
+impl Acme {
+    fn start(folder: &Path, proofs_at: u16) -> Self {
+        issue(folder, "acme", 2);
+        let [port, management] = [(); 2].map(|()| TcpListener::bind("127.0.0.1:0").and_then(|bound| bound.local_addr()).expect("a free port").port());
+        let config = serde_json::json!({ "pebble": {
+            "listenAddress": format!("127.0.0.1:{port}"),
+            "managementListenAddress": format!("127.0.0.1:{management}"),
+            "certificate": folder.join("acme.pem"),
+            "privateKey": folder.join("acme.key"),
+            "httpPort": 1,
+            "tlsPort": proofs_at,
+        } });
+        fs::write(folder.join("acme.json"), config.to_string()).expect("it is written");
+        let log = fs::File::create(folder.join("acme.log")).expect("a log");
+        let server = Command::new("pebble")
+            .args(["-config", "acme.json"])
+            .current_dir(folder)
+            .envs([("PEBBLE_VA_NOSLEEP", "1"), ("PEBBLE_WFE_NONCEREJECT", "0")])
+            .stdin(Stdio::null())
+            .stdout(log.try_clone().expect("a log"))
+            .stderr(log)
+            .spawn()
+            .expect("pebble starts");
+        Self { server, directory: format!("https://localhost:{port}/dir") }
+    }
+}
+
+impl Drop for Acme {
+    fn drop(&mut self) {
+        let _ = self.server.kill();
+        let _ = self.server.wait();
+    }
+}
+
+#[test]
+fn an_acme_server_issues_the_certificate_for_people_and_it_is_kept() {
+    let folder = tempfile::tempdir().unwrap();
+    let people = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let acme = Acme::start(folder.path(), people);
+    let root = folder.path().join("organisation.pem").display().to_string();
+    let given = ["--name", "localhost", "--acme", &acme.directory, "--acme-root", &root, "--acme-contact", "ops@skerry.example"];
+    let mut fleet = Fleet::start_given_at(people, &given);
+    let issuer = |fleet: &Fleet| {
+        let script = format!("openssl s_client -connect {} </dev/null 2>/dev/null | openssl x509 -noout -issuer", address(&fleet.people_url()));
+        String::from_utf8_lossy(&Command::new("sh").args(["-c", &script]).output().expect("sh starts").stdout).into_owned()
+    };
+    let until = Instant::now() + Duration::from_secs(30);
+    while !issuer(&fleet).contains("Pebble Intermediate CA") {
+        let log = fs::read_to_string(folder.path().join("acme.log")).unwrap_or_default();
+        assert!(Instant::now() < until, "{}\n{log}", fleet.log());
+        std::thread::sleep(Duration::from_millis(300));
+    }
+    let before = serial(&fleet.people_url());
+    // It outlives the server, and the ACME server need not be there.
+    drop(acme);
+    fleet.kill_server();
+    fleet.start_server();
+    assert_eq!(serial(&fleet.people_url()), before);
+    let kept = fleet.protected().join("acme-certificate.key");
+    assert_eq!(fs::metadata(kept).unwrap().permissions().mode() & 0o777, 0o600);
+
+    // A server whose ACME server is away shows its own CA's, and says why.
+    let mut other = Fleet::start_given(&["--acme", "https://localhost:1/dir", "--acme-root", &root]);
+    assert!(issuer(&other).contains("Constans CA"));
+    let told = other.curl().with_token(other.administrator()).get("/api/fleet").1;
+    assert!(told.contains("is not issued yet") && told.contains("the ACME server did not issue a certificate"), "{told}");
+    other.kill_server();
 }

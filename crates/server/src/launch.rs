@@ -1,7 +1,7 @@
 //! Starting: the database, the CA, and the two listeners on one runtime.
 
 use crate::checkin::check_in::ShownCheckIn;
-use crate::door::{CertificateError, Door, DoorSettings, Most, OwnNames, ServedCertificate, raise_descriptors};
+use crate::door::{AcmeSettings, CertificateError, Door, DoorSettings, Most, OwnNames, ServedCertificate, raise_descriptors};
 use crate::metrics::{self, Metrics};
 use crate::other_methods::with_other_methods;
 use crate::people::welcome_first;
@@ -51,6 +51,16 @@ pub struct Settings {
     /// The key of --people-certificate, as PEM
     #[arg(long, value_name = "FILE", requires = "people_certificate")]
     pub people_key: Option<PathBuf>,
+    /// An ACME server that issues the certificate for the people's listener: the URL of its directory. Whoever names it agrees to
+    /// its terms
+    #[arg(long, value_name = "URL", conflicts_with = "people_certificate")]
+    pub acme: Option<String>,
+    /// Whom the ACME server may write to
+    #[arg(long, value_name = "MAIL", requires = "acme")]
+    pub acme_contact: Option<String>,
+    /// What the ACME server is known by, as PEM, if not to everybody
+    #[arg(long, value_name = "FILE", requires = "acme")]
+    pub acme_root: Option<PathBuf>,
     /// Where the server's own metrics are read, without signing in
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7445")]
     pub metrics: SocketAddr,
@@ -226,8 +236,13 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     tokio::spawn(stay_alive(db.clone(), watch));
     let authority = Arc::new(authority);
     let for_agents = ServedCertificate::by_our_ca("agents", authority.clone(), &settings.names)?;
-    let for_people = match (&settings.people_certificate, &settings.people_key) {
-        (Some(certificate), Some(key)) => ServedCertificate::from_files("people", certificate, key, &settings.names)?,
+    let for_people = match (&settings.people_certificate, &settings.people_key, &settings.acme) {
+        (_, _, Some(directory)) => {
+            let (contact, root) = (settings.acme_contact.clone(), settings.acme_root.clone());
+            let acme = AcmeSettings { directory: directory.clone(), contact, root, folder: settings.protected.clone() };
+            ServedCertificate::by_acme("people", acme, authority.clone(), &settings.names)?
+        }
+        (Some(certificate), Some(key), None) => ServedCertificate::from_files("people", certificate, key, &settings.names)?,
         _ => ServedCertificate::by_our_ca("people", authority.clone(), &settings.names)?,
     };
     let certificates = vec![for_agents.clone(), for_people.clone()];

@@ -1,6 +1,7 @@
 //! The certificate a listener shows: issued by the server's own CA and renewed from its half-life on, or the organisation's own
 //! from files, which are read again when they change. Connections that are open go on when it changes.
 
+use super::acme::{Acme, AcmeSettings, PROOF_PROTOCOL};
 use crate::clock;
 use crate::trust::Authority;
 use jiff::{SignedDuration, Timestamp};
@@ -21,6 +22,9 @@ use x509_parser::prelude::{FromDer as _, X509Certificate};
 
 /// How often it is looked whether a certificate has to be renewed, or a file has changed.
 const LOOKED_EVERY: Duration = Duration::from_secs(10);
+/// After a failure of an ACME server it is asked again, first soon, then now and then.
+const SOON_AGAIN: Duration = Duration::from_secs(30);
+const SOMETIMES: Duration = Duration::from_secs(1_800);
 /// A certificate of the organisation's own that ends within this is a problem of the server.
 const SOON: SignedDuration = SignedDuration::from_hours(21 * 24);
 
@@ -57,6 +61,15 @@ pub enum CertificateError {
     /// The CA's own work failed.
     #[error("the CA cannot issue a certificate for this server")]
     Issue(#[from] rcgen::Error),
+    /// An ACME server refuses, or is not reached.
+    #[error("the ACME server did not issue a certificate")]
+    Acme(#[from] instant_acme::Error),
+    /// It offers no way of proof that is possible here.
+    #[error("the ACME server offers no proof by TLS (tls-alpn-01)")]
+    NoProof,
+    /// It looked for the proof and did not find it.
+    #[error("the ACME server did not find that this server has its names: {0}")]
+    NotProven(String),
     /// TLS refuses it.
     #[error("TLS cannot be set up")]
     Tls(#[from] rustls::Error),
@@ -75,6 +88,7 @@ impl CertificateError {
             Self::Key(_) => Some("is --people-key the key that the certificate was asked for with?"),
             Self::Names(_) => Some("ask for a certificate for one of them, or name the server as the certificate does: --name NAME"),
             Self::Time { .. } => Some("put one that holds in its place; without --people-certificate the server's own CA issues one"),
+            Self::Acme(_) | Self::NoProof | Self::NotProven(_) => Some("can it reach the listener for people at port 443 of each --name?"),
             Self::Issue(_) | Self::Tls(_) | Self::Verifier(_) => None,
         }
     }
@@ -83,13 +97,23 @@ impl CertificateError {
 /// Where a certificate comes from.
 enum Source {
     OurCa(Arc<Authority>),
-    Files { certificate: PathBuf, key: PathBuf },
+    Files {
+        certificate: PathBuf,
+        key: PathBuf,
+    },
+    /// Until one is issued, our own CA's is shown.
+    Acme {
+        acme: Acme,
+        authority: Arc<Authority>,
+    },
 }
 
 struct Current {
     key: Arc<CertifiedKey>,
     from: Timestamp,
     until: Timestamp,
+    /// Whether it stands in for one that is not issued yet.
+    is_stand_in: bool,
     /// When its files were last written.
     written: Option<[SystemTime; 2]>,
     /// Why it could not be renewed, when it should have been.
@@ -124,6 +148,15 @@ impl ServedCertificate {
         Self::begin(name, Source::Files { certificate: certificate.to_owned(), key: key.to_owned() }, names)
     }
 
+    /// Has one issued by an ACME server, unless one was before; until then our own CA's is shown.
+    ///
+    /// # Errors
+    ///
+    /// Returns why there is none to begin with.
+    pub fn by_acme(name: &'static str, settings: AcmeSettings, authority: Arc<Authority>, names: &[String]) -> Result<Arc<Self>, CertificateError> {
+        Self::begin(name, Source::Acme { acme: Acme::new(settings), authority }, names)
+    }
+
     fn begin(name: &'static str, source: Source, names: &[String]) -> Result<Arc<Self>, CertificateError> {
         let current = RwLock::new(source.get(names)?);
         Ok(Arc::new(Self { name, source, names: names.to_owned(), current }))
@@ -144,6 +177,9 @@ impl ServedCertificate {
             _ => format!("ends in {days} days, {}", current.until),
         };
         match (&current.not_renewed, &self.source) {
+            (Some(because), _) if current.is_stand_in => {
+                Some(format!("the certificate for {} is not issued yet, and this server's own CA's is shown: {because}", self.name))
+            }
             (Some(because), _) => Some(format!("the certificate for {} could not be renewed and {}: {because}", self.name, ends())),
             (None, Source::Files { certificate, .. }) if current.until.duration_since(now) < SOON => {
                 Some(format!("the certificate for {} {}: put a newer one into {}", self.name, ends(), certificate.display()))
@@ -159,13 +195,19 @@ impl ServedCertificate {
             (current.from, current.until, current.written)
         };
         let is_due = match &self.source {
+            // It waits for an answer: `keep_fresh` does that.
+            Source::Acme { .. } => false,
             Source::OurCa(_) => now >= from + until.duration_since(from) / 2 || now < from,
             Source::Files { certificate, key } => written_at(certificate, key).ok() != written,
         };
         if !is_due {
             return;
         }
-        let got = self.source.get(&self.names);
+        self.take(self.source.get(&self.names));
+    }
+
+    /// Shows a newer certificate, or says why there is none.
+    fn take(&self, got: Result<Current, CertificateError>) {
         let mut current = self.current.write().unwrap_or_else(PoisonError::into_inner);
         match got {
             Ok(new) => {
@@ -173,7 +215,7 @@ impl ServedCertificate {
                 *current = new;
             }
             Err(error) => {
-                let because = std::error::Error::source(&error).map_or_else(|| error.to_string(), |cause| format!("{error}: {cause}"));
+                let because = with_causes(&error);
                 if current.not_renewed.as_ref() != Some(&because) {
                     tracing::error!(listener = self.name, because, "the certificate could not be renewed; the one of before is shown");
                 }
@@ -192,7 +234,30 @@ impl ServedCertificate {
                 tracing::warn!(listener = self.name, "{problem}");
             }
             told = problem;
-            sleep(LOOKED_EVERY).await;
+            sleep(self.renew_by_acme().await).await;
+        }
+    }
+
+    /// Has another certificate issued if that is due; returns when to look again.
+    async fn renew_by_acme(&self) -> Duration {
+        let Source::Acme { acme, .. } = &self.source else { return LOOKED_EVERY };
+        let (is_due, failed) = {
+            let (current, now) = (self.current.read().unwrap_or_else(PoisonError::into_inner), clock::now());
+            (current.is_stand_in || now >= current.from + current.until.duration_since(current.from) / 2, current.not_renewed.is_some())
+        };
+        if !is_due {
+            return LOOKED_EVERY;
+        }
+        let obtained = acme.obtain(&self.names).await;
+        let place = Path::new("the ACME server's answer");
+        self.take(obtained.and_then(|(chain, key)| current(&chain, place, &key, place, &self.names, None)));
+        // ACME servers count failures.
+        if self.current.read().unwrap_or_else(PoisonError::into_inner).not_renewed.is_none() {
+            LOOKED_EVERY
+        } else if failed {
+            SOMETIMES
+        } else {
+            SOON_AGAIN
         }
     }
 
@@ -216,7 +281,8 @@ impl ServedCertificate {
         };
         let builder = ServerConfig::builder_with_details(provider, Arc::new(OurTime)).with_safe_default_protocol_versions()?;
         let mut tls = builder.with_client_cert_verifier(verifier).with_cert_resolver(self.clone());
-        tls.alpn_protocols = protocols.iter().map(|protocol| protocol.as_bytes().to_vec()).collect();
+        let proofs = matches!(self.source, Source::Acme { .. }).then_some(PROOF_PROTOCOL);
+        tls.alpn_protocols = protocols.iter().copied().chain(proofs).map(|protocol| protocol.as_bytes().to_vec()).collect();
         Ok(Arc::new(tls))
     }
 }
@@ -228,7 +294,12 @@ impl fmt::Debug for ServedCertificate {
 }
 
 impl ResolvesServerCert for ServedCertificate {
-    fn resolve(&self, _: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
+    fn resolve(&self, hello: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
+        if let Source::Acme { acme, .. } = &self.source
+            && let Some(proof) = acme.proof(&hello)
+        {
+            return proof;
+        }
         Some(self.current.read().unwrap_or_else(PoisonError::into_inner).key.clone())
     }
 }
@@ -243,6 +314,11 @@ impl TimeProvider for OurTime {
     }
 }
 
+fn with_causes(error: &dyn std::error::Error) -> String {
+    let causes = std::iter::successors(Some(error), |error| error.source());
+    causes.map(ToString::to_string).collect::<Vec<_>>().join(": ")
+}
+
 fn written_at(certificate: &Path, key: &Path) -> std::io::Result<[SystemTime; 2]> {
     Ok([std::fs::metadata(certificate)?.modified()?, std::fs::metadata(key)?.modified()?])
 }
@@ -254,6 +330,13 @@ impl Source {
                 let (chain, key) = authority.issue_server(names)?;
                 let in_memory = Path::new("the CA's answer");
                 current(&chain, in_memory, &key, in_memory, names, None)
+            }
+            Self::Acme { acme, authority } => {
+                let place = Path::new("what the ACME server issued before");
+                match acme.kept().map(|(chain, key)| current(&chain, place, &key, place, names, None)) {
+                    Some(Ok(kept)) => Ok(kept),
+                    _ => Self::OurCa(authority.clone()).get(names).map(|ours| Current { is_stand_in: true, ..ours }),
+                }
             }
             Self::Files { certificate, key } => {
                 let read = |path: &Path| std::fs::read(path).map_err(|error| CertificateError::File(path.to_owned(), error));
@@ -288,7 +371,7 @@ fn current(
         return Err(CertificateError::Time { from, until, now });
     }
     let key = Arc::new(CertifiedKey::from_der(chain, key, &default_provider()).map_err(CertificateError::Key)?);
-    Ok(Current { key, from, until, written, not_renewed: None })
+    Ok(Current { key, from, until, is_stand_in: false, written, not_renewed: None })
 }
 
 fn validity(certificate: &[u8]) -> Option<(Timestamp, Timestamp)> {

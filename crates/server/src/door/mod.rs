@@ -4,6 +4,7 @@
 //! each of these has an end, and so have the connections of one network and of all. A connection to Rocket belongs to one
 //! caller's connection and is never shared; by its port on loopback [`Callers`] says who that is, so that no header can.
 
+mod acme;
 mod activity;
 mod back;
 mod body;
@@ -14,6 +15,7 @@ mod limits;
 mod listener;
 mod reach;
 
+pub use acme::AcmeSettings;
 pub use callers::{CallerAddress, caller_of, network_text};
 pub use certificate::{CertificateError, ServedCertificate};
 pub use limits::{Most, raise_descriptors};

@@ -19,6 +19,6 @@ pub use permission::{
     GroupEdit, InvitationMake, JoinDecide, KitPublish, NodeRead, NodeRevoke, PeopleManage, Permission, Role, ServerRecover, SessionOwn, StageServe,
     permissions_of,
 };
-pub use protected::{ProtectedError, ProtectedFolder};
+pub use protected::{ProtectedError, ProtectedFolder, put_whole};
 pub use refusals::{Refusal, Refusals};
 pub use secret::{Secret, digest_of};

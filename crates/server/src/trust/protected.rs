@@ -155,8 +155,13 @@ pub(super) fn lock(path: &Path) -> io::Result<File> {
     Ok(lock)
 }
 
-/// Writes a file durably, whole or not at all. Whoever may do so at the same time as another holds a [`lock`].
-pub(super) fn put_whole(path: &Path, bytes: &[u8]) -> io::Result<()> {
+/// Writes a file that others may not read durably, whole or not at all. Whoever may do so at the same time as another holds a
+/// lock.
+///
+/// # Errors
+///
+/// Returns why it cannot be written.
+pub fn put_whole(path: &Path, bytes: &[u8]) -> io::Result<()> {
     let new = path.with_added_extension("new");
     let mut file = OpenOptions::new().create(true).truncate(true).write(true).mode(0o600).open(&new)?;
     file.write_all(bytes)?;
