@@ -176,6 +176,31 @@ impl Fleet {
         }
     }
 
+    /// Stops the database's processes where they are, or lets them go on.
+    pub fn pause_database(&self, pause: bool) {
+        self.signal_database(if pause { "STOP" } else { "CONT" }, true);
+    }
+
+    /// Kills all of the database's processes but the first, which then recovers as after a crash.
+    pub fn crash_database(&self) {
+        self.signal_database("KILL", false);
+    }
+
+    fn signal_database(&self, signal: &str, first_too: bool) {
+        let noted = fs::read_to_string(self.folder.path().join("postgres/data/postmaster.pid")).expect("it runs");
+        let first = noted.lines().next().expect("its process").to_owned();
+        let _ = Command::new("pkill").args([&format!("-{signal}"), "-P", &first]).status();
+        if first_too {
+            let _ = Command::new("kill").args([&format!("-{signal}"), &first]).status();
+        }
+    }
+
+    /// Has the database take no changes, as when its disk has failed, or take them again.
+    pub fn let_database_be_changed(&self, changed: bool) {
+        self.query_elsewhere(&format!("alter database constans set default_transaction_read_only = {}", !changed));
+        self.query_elsewhere("select count(pg_terminate_backend(pid)) from pg_stat_activity where datname = 'constans'");
+    }
+
     fn query_elsewhere(&self, sql: &str) {
         let elsewhere = format!("{}/postgres", self.database.trim_end_matches("/constans"));
         let output = Command::new("psql").args(["-tAq", "-c", sql, &elsewhere]).output().expect("psql starts");

@@ -10,6 +10,7 @@ use jiff::{SignedDuration, Timestamp};
 use serde::de::DeserializeOwned;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 const NODES: usize = 200;
 const FROM: &str = "2026-10-01T06:00:00Z";
@@ -88,24 +89,84 @@ fn ask<T: DeserializeOwned>(fleet: &Fleet, path: &str) -> T {
 
 #[test]
 fn crowd_truth_equals_reports() {
+    // More happens than usual, so that a few hours show all of it.
+    let rates = Rates { drift: 4.0, failure: 1.0, off: 0.5, cut: 1.0, leave: 0.2, join: 0.1, slow: 0.05 };
+    let fleet = live(Plan { rates, ..Plan::of(NODES, 7) }, 130, |_| {});
+    let log = fleet.log();
+    assert!(!log.contains("ERROR"), "{log}");
+    // The command line on the server's machine goes by the system's clock.
+    fleet.query("delete from audit_trail where who like '%on the server''s machine'");
+    assert_eq!(fleet.query(&format!("select count(*) from ({}) leaked", leaks(&fleet))), "0", "{}", fleet.query(&leaks(&fleet)));
+}
+
+#[test]
+#[ignore = "takes minutes: make test-long"]
+fn two_thousand_nodes_lose_nothing_whatever_becomes_of_the_database() {
+    let rates = Rates { drift: 6.0, failure: 2.0, off: 2.0, cut: 2.0, leave: 0.4, join: 0.0, slow: 0.05 };
+    let mut blows = [0; 4];
+    let fleet = live(Plan { rates, ..Plan::of(2_000, 11) }, 45, |fleet| {
+        let secs = |secs| std::thread::sleep(std::time::Duration::from_secs(secs));
+        let kind = blows.iter().sum::<usize>() % blows.len();
+        match kind {
+            0 => fleet.crash_database(),
+            1 => {
+                fleet.pause_database(true);
+                secs(6);
+                fleet.pause_database(false);
+            }
+            2 => {
+                fleet.let_database_in(false);
+                secs(3);
+                fleet.let_database_in(true);
+            }
+            // In place of a full disk, which would be this machine's own.
+            _ => {
+                fleet.let_database_be_changed(false);
+                secs(3);
+                fleet.let_database_be_changed(true);
+            }
+        }
+        blows[kind] += 1;
+        secs(8);
+    });
+    println!("the database crashed, was paused, let nobody in and took no changes: {blows:?} times");
+    assert!(blows.iter().all(|times| *times > 0), "{blows:?}");
+    assert_eq!(fleet.curl().get("/ready").0, 200);
+}
+
+/// Lets a crowd live for twice so many minutes, between which another release is served, and holds what the server says against
+/// what truly happened; meanwhile `blow` is called again and again.
+fn live(plan: Plan, mins: i64, mut blow: impl FnMut(&Fleet) + Send) -> Fleet {
     let _ = rustls::crypto::ring::default_provider().install_default();
-    let folder = tempfile::tempdir().unwrap();
-    let moved = MovedClock::create(&folder.path().join("clock"), FROM.parse().unwrap()).unwrap();
+    let folder = tempfile::tempdir().expect("a folder");
+    let moved = MovedClock::create(&folder.path().join("clock"), FROM.parse().expect("a time")).expect("a clock");
     let fleet = Fleet::start_by(moved.path());
     serve_quays(&fleet, "1.3.0");
 
-    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
-    let operator = Operator::new(&fleet.people_url(), &fleet.ca, fleet.administrator()).unwrap();
-    // More happens than usual, so that a few hours show all of it.
-    let rates = Rates { drift: 4.0, failure: 1.0, off: 0.5, cut: 1.0, leave: 0.2, join: 0.1, slow: 0.05 };
-    let plan = Plan { rates, ..Plan::of(NODES, 7) };
-    let truth = folder.path().join("truth.jsonl");
-    let mut crowd = runtime.block_on(Crowd::gather(plan, operator, Pace::Moved(moved), Some(&truth), &mut |_| ())).unwrap();
-    runtime.block_on(crowd.live(SignedDuration::from_mins(130), &mut |_| ())).unwrap();
-    serve_quays(&fleet, "1.4.0");
-    runtime.block_on(crowd.live(SignedDuration::from_mins(130), &mut |_| ())).unwrap();
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime");
+    let operator = Operator::new(&fleet.people_url(), &fleet.ca, fleet.administrator()).expect("an operator");
+    let (nodes, truth) = (plan.nodes, folder.path().join("truth.jsonl"));
+    let mut crowd = runtime.block_on(Crowd::gather(plan, operator, Pace::Moved(moved), Some(&truth), &mut |_| ())).expect("all join");
+    for release in ["1.4.0", ""] {
+        let ends = AtomicBool::new(false);
+        std::thread::scope(|scope| {
+            scope.spawn(|| {
+                while !ends.load(Ordering::Relaxed) {
+                    blow(&fleet);
+                    std::thread::sleep(std::time::Duration::from_millis(100));
+                }
+            });
+            runtime.block_on(crowd.live(SignedDuration::from_mins(mins), &mut |_| ())).expect("they live");
+            ends.store(true, Ordering::Relaxed);
+        });
+        if !release.is_empty() {
+            serve_quays(&fleet, release);
+        }
+    }
+    // In peace, what waits is delivered.
+    runtime.block_on(crowd.live(SignedDuration::from_mins(1), &mut |_| ())).expect("they live");
 
-    let written: Vec<Fact> = fs::read_to_string(&truth).unwrap().lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let written: Vec<Fact> = fs::read_to_string(&truth).expect("the truth").lines().map(|line| serde_json::from_str(line).expect("a fact")).collect();
     assert_eq!(written, crowd.facts(), "the file holds the whole truth");
     let mut lives: BTreeMap<String, Life> = BTreeMap::new();
     let mut facts = written;
@@ -113,13 +174,10 @@ fn crowd_truth_equals_reports() {
     facts.iter().for_each(|fact| lives.entry(fact.node.clone()).or_default().add(fact));
     let now = crowd.now();
     let mut seen = Seen::default();
-    let log = fleet.log();
-    assert!(!log.contains("ERROR"), "{log}");
     lives.iter().for_each(|(name, life)| seen.compare(&fleet, name, life, now));
-    assert!(lives.len() > NODES && seen.is_rich(), "{} nodes, {seen:?}", lives.len());
-    // The command line on the server's machine goes by the system's clock.
-    fleet.query("delete from audit_trail where who like '%on the server''s machine'");
-    assert_eq!(fleet.query(&format!("select count(*) from ({}) leaked", leaks(&fleet))), "0", "{}", fleet.query(&leaks(&fleet)));
+    assert!(lives.len() >= nodes && seen.is_rich(), "{} nodes, {seen:?}", lives.len());
+    println!("{} nodes: {seen:?}", lives.len());
+    fleet
 }
 
 /// How much of what there was to see was seen.
