@@ -83,5 +83,6 @@ export const api = {
   compareReleases: (from: string, to: string, signal?: AbortSignal) => answer(client.GET('/api/compare/releases', { params: { query: { from, to } }, signal })),
   kitLog: (kit: string, signal?: AbortSignal) => answer(client.GET('/api/kits/{kit}/log', { params: { path: { kit } }, signal })),
   work: (signal?: AbortSignal) => answer(client.GET('/api/work', { signal })),
+  pageFailed: (body: Schemas['PageError']) => answer(client.POST('/api/page-errors', { body })),
   kinds: (signal?: AbortSignal) => answer(client.GET('/api/kinds', { signal })),
 };

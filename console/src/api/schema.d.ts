@@ -494,6 +494,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/page-errors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Writes into the server's log that a page failed; says whether it was written, or there were too many.
+         * @description Writes into the server's log that a page failed; says whether it was written, or there were too many.
+         */
+        post: operations["post_api_page_errors"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/people": {
         parameters: {
             query?: never;
@@ -2418,6 +2438,15 @@ export interface components {
             before?: string | null;
             /** @description Its name. */
             package: string;
+        };
+        /** @description A page of the console that failed in somebody's browser. */
+        PageError: {
+            /** @description What failed. */
+            message: string;
+            /** @description The page's address below the server's. */
+            page: string;
+            /** @description Where in the console's code. */
+            stack: string;
         };
         /** @description One parameter on a page. */
         ParameterPage: {
@@ -5680,6 +5709,129 @@ export interface operations {
             };
             /** @description `not_this_server`: the server is not called so */
             421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_page_errors: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PageError"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": boolean;
+                };
+            };
+            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: what is named is not there */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: more than is read */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: the server is not called so */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -10,6 +10,7 @@ import { WelcomePage } from '../people/WelcomePage';
 import { RunPage } from '../run/RunPage';
 import { Header } from './Header';
 import { NothingHere } from './NothingHere';
+import { PageBoundary } from './PageBoundary';
 import { QueryView } from './QueryView';
 import { sessionQuery } from './session';
 import { useShortcuts } from './shortcuts';
@@ -42,19 +43,21 @@ function Pages({ session }: { session: Schemas['Session'] }) {
   return (
     <>
       <Header session={session} isHeard={isHeard} />
-      <Suspense fallback={null}>
-        <Routes>
-          <Route index element={<FleetPage />} />
-          <Route path="nodes" element={<NodesPage />} />
-          <Route path="nodes/:name" element={<NodePage />} />
-          <Route path="nodes/:name/runs/:run" element={<RunPage />} />
-          <Route path="kits" element={<KitsPage />} />
-          <Route path="kits/:kit/:version" element={<ReleasePage />} />
-          <Route path="kinds" element={<KindsPage />} />
-          <Route path="kinds/:kind" element={<KindsPage />} />
-          <Route path="*" element={<NothingHere />} />
-        </Routes>
-      </Suspense>
+      <PageBoundary>
+        <Suspense fallback={null}>
+          <Routes>
+            <Route index element={<FleetPage />} />
+            <Route path="nodes" element={<NodesPage />} />
+            <Route path="nodes/:name" element={<NodePage />} />
+            <Route path="nodes/:name/runs/:run" element={<RunPage />} />
+            <Route path="kits" element={<KitsPage />} />
+            <Route path="kits/:kit/:version" element={<ReleasePage />} />
+            <Route path="kinds" element={<KindsPage />} />
+            <Route path="kinds/:kind" element={<KindsPage />} />
+            <Route path="*" element={<NothingHere />} />
+          </Routes>
+        </Suspense>
+      </PageBoundary>
     </>
   );
 }

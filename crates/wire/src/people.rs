@@ -215,3 +215,18 @@ impl Granted {
         }
     }
 }
+
+/// A page of the console that failed in somebody's browser.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct PageError {
+    /// The page's address below the server's.
+    #[cfg_attr(feature = "schema", schema(max_length = 500))]
+    pub page: String,
+    /// What failed.
+    #[cfg_attr(feature = "schema", schema(max_length = 500))]
+    pub message: String,
+    /// Where in the console's code.
+    #[cfg_attr(feature = "schema", schema(max_length = 4000))]
+    pub stack: String,
+}

@@ -1,7 +1,9 @@
 //! The OpenAPI document of the interface, made from the handlers.
 
 use super::described::complete;
-use super::{clauses, events, fleet, group, health, invitation, joining, node, person, recovery, release, run, sign_in, stage, token, work};
+use super::{
+    clauses, events, fleet, group, health, invitation, joining, node, page_error, person, recovery, release, run, sign_in, stage, token, work,
+};
 use crate::checkin::{check_in, join, wanted};
 use constans_wire::check_in::Problem;
 use rocket::get;
@@ -24,7 +26,7 @@ use utoipa::{Modify, OpenApi};
         clauses::left, recovery::show, recovery::end,
         release::prepare, release::put_content, release::publish, release::list, release::show, release::text,
         release::file, release::compare, release::log, release::withdraw, release::labels, release::kinds, stage::list, stage::serve, stage::back, group::list, group::set,
-        run::list, run::show, run::episodes, work::under_way, document, health::healthy, health::ready,
+        run::list, run::show, run::episodes, work::under_way, page_error::report, document, health::healthy, health::ready,
         join::greeting, join::join, join::ask_again, join::renew, check_in::check_in, wanted::state, wanted::content, wanted::report,
     )
 )]

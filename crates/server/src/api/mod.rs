@@ -11,6 +11,7 @@ mod health;
 mod invitation;
 mod joining;
 mod node;
+mod page_error;
 mod person;
 mod recovery;
 mod release;
@@ -81,6 +82,7 @@ pub fn routes() -> Vec<Route> {
         run::show,
         run::episodes,
         work::under_way,
+        page_error::report,
         document::document,
         health::healthy,
         health::ready,

@@ -1,0 +1,43 @@
+import Alert from '@mui/material/Alert';
+import Button from '@mui/material/Button';
+import type { ReactNode } from 'react';
+import { ErrorBoundary, type FallbackProps } from 'react-error-boundary';
+import { useLocation } from 'react-router';
+import { api } from '../api/client';
+import { Page } from './Page';
+
+const LONGEST_MESSAGE = 500;
+const LONGEST_STACK = 4_000;
+
+/** Holds a page: if it fails, it says so in its place, the other pages go on, and the server's log has why. */
+export function PageBoundary({ children }: { children: ReactNode }) {
+  const { pathname } = useLocation();
+  const report = (error: unknown) => {
+    const { message, stack } = error instanceof Error ? error : { message: String(error), stack: '' };
+    // Whether it arrives or not, nothing changes here.
+    api.pageFailed({ page: pathname.slice(0, LONGEST_MESSAGE), message: message.slice(0, LONGEST_MESSAGE), stack: (stack ?? '').slice(0, LONGEST_STACK) }).catch(() => undefined);
+  };
+  return (
+    <ErrorBoundary FallbackComponent={FailedPage} onError={report} resetKeys={[pathname]}>
+      {children}
+    </ErrorBoundary>
+  );
+}
+
+function FailedPage({ error, resetErrorBoundary }: FallbackProps) {
+  return (
+    <Page title="This page failed">
+      <Alert
+        severity="error"
+        variant="outlined"
+        action={
+          <Button color="inherit" onClick={resetErrorBoundary}>
+            Reload
+          </Button>
+        }
+      >
+        It is a fault of the console, and the server's log says more: {error instanceof Error ? error.message : String(error)}
+      </Alert>
+    </Page>
+  );
+}
