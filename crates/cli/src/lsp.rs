@@ -1,18 +1,21 @@
 //! `constans kit lsp`: a language server over stdin and stdout, on the same check as everywhere.
 
-use constans_core::kit::{Draft, Finding, Kit, Level, Place, Suggestion, SuggestionSort};
+use crate::lsp_frames;
+use constans_core::kit::{Draft, Finding, Kit, Level, Place, Suggestion, SuggestionSort, SymbolSort};
 use constans_folder::{CheckedFolder, Known, check_document, check_folder_knowing, on_large_stack};
 use constans_wire::exit::Exit;
 use lsp_server::{Connection, ErrorCode, Message, Notification, Request, Response};
 use lsp_types::notification::{
-    DidChangeTextDocument, DidCloseTextDocument, DidOpenTextDocument, DidSaveTextDocument, Notification as _, PublishDiagnostics,
+    DidChangeTextDocument, DidCloseTextDocument, DidOpenTextDocument, DidSaveTextDocument, Exit as EndNotification, Notification as _,
+    PublishDiagnostics,
 };
-use lsp_types::request::{Completion, GotoDefinition, HoverRequest, Request as _};
+use lsp_types::request::{Completion, DocumentSymbolRequest, GotoDefinition, HoverRequest, References, Request as _, Shutdown};
 use lsp_types::{
     CompletionItem, CompletionItemKind, CompletionOptions, CompletionParams, CompletionResponse, Diagnostic, DiagnosticRelatedInformation,
-    DiagnosticSeverity, DidChangeTextDocumentParams, DidCloseTextDocumentParams, DidOpenTextDocumentParams, GotoDefinitionParams,
-    GotoDefinitionResponse, Hover, HoverContents, HoverParams, HoverProviderCapability, Location, MarkupContent, MarkupKind, NumberOrString, OneOf,
-    Position, PublishDiagnosticsParams, Range, ServerCapabilities, TextDocumentPositionParams, TextDocumentSyncCapability, TextDocumentSyncKind, Uri,
+    DiagnosticSeverity, DidChangeTextDocumentParams, DidCloseTextDocumentParams, DidOpenTextDocumentParams, DocumentSymbolParams,
+    DocumentSymbolResponse, GotoDefinitionParams, GotoDefinitionResponse, Hover, HoverContents, HoverParams, HoverProviderCapability, Location,
+    MarkupContent, MarkupKind, NumberOrString, OneOf, Position, PublishDiagnosticsParams, Range, ReferenceParams, ServerCapabilities,
+    SymbolInformation, SymbolKind, TextDocumentPositionParams, TextDocumentSyncCapability, TextDocumentSyncKind, Uri,
 };
 use percent_encoding::{AsciiSet, CONTROLS, percent_decode_str, utf8_percent_encode};
 use serde::Serialize;
@@ -22,18 +25,18 @@ use std::path::{Path, PathBuf};
 
 /// Speaks with an editor until it ends.
 pub fn run() -> Exit {
-    let (connection, threads) = Connection::stdio();
+    let (connection, writing) = lsp_frames::speak();
     let capabilities = serde_json::to_value(capabilities()).expect("capabilities are JSON");
     if let Err(error) = connection.initialize(capabilities) {
         anstream::eprintln!("error: the editor did not begin as the protocol asks: {error}\nhint: this command is started by an editor");
         return Exit::Error;
     }
-    let mut editor = Editor { connection: &connection, open: BTreeMap::new(), read: HashMap::new(), said: BTreeSet::new() };
+    let mut editor = Editor { connection: &connection, open: BTreeMap::new(), read: HashMap::new(), said: BTreeSet::new(), is_shut_down: false };
     let ended = editor.serve();
     drop(connection);
-    let _ = threads.join();
+    let _ = writing.join();
     match ended {
-        Ok(()) => Exit::Well,
+        Ok(exit) => exit,
         Err(error) => {
             anstream::eprintln!("error: {error}\nhint: start the editor's server again");
             Exit::Error
@@ -48,6 +51,8 @@ fn capabilities() -> ServerCapabilities {
         completion_provider: Some(CompletionOptions { trigger_characters: Some(signs), ..CompletionOptions::default() }),
         hover_provider: Some(HoverProviderCapability::Simple(true)),
         definition_provider: Some(OneOf::Left(true)),
+        document_symbol_provider: Some(OneOf::Left(true)),
+        references_provider: Some(OneOf::Left(true)),
         ..ServerCapabilities::default()
     }
 }
@@ -61,6 +66,8 @@ struct Editor<'c> {
     read: HashMap<PathBuf, (Kit, Vec<Kit>)>,
     /// Documents of which something was said, so that it can be taken back.
     said: BTreeSet<PathBuf>,
+    /// Whether the editor said that it will ask nothing more.
+    is_shut_down: bool,
 }
 
 /// Where a document belongs.
@@ -94,22 +101,33 @@ impl Home {
 type Failed = Box<dyn std::error::Error + Sync + Send>;
 
 impl Editor<'_> {
-    fn serve(&mut self) -> Result<(), Failed> {
+    /// Answers until the editor says that it is the end, or is gone. An end that was not announced is an error, as the protocol says.
+    fn serve(&mut self) -> Result<Exit, Failed> {
         let connection = self.connection;
         for message in &connection.receiver {
             match message {
                 Message::Request(request) => {
-                    if connection.handle_shutdown(&request)? {
-                        return Ok(());
-                    }
-                    let answer = self.answer(request);
+                    let answer = if self.is_shut_down {
+                        Response::new_err(request.id, ErrorCode::InvalidRequest as i32, "nothing is answered after `shutdown`".to_owned())
+                    } else if request.method == Shutdown::METHOD {
+                        self.is_shut_down = true;
+                        Response::new_ok(request.id, ())
+                    } else {
+                        self.answer(request)
+                    };
                     connection.sender.send(Message::Response(answer))?;
                 }
-                Message::Notification(notification) => self.hear(notification)?,
-                Message::Response(_) => {}
+                Message::Notification(notification) if notification.method == EndNotification::METHOD => break,
+                Message::Notification(notification) if !self.is_shut_down => {
+                    // A notification has no answer: what is wrong with one is for whoever reads the editor's log.
+                    if let Err(error) = self.hear(notification) {
+                        anstream::eprintln!("error: {error}");
+                    }
+                }
+                Message::Notification(_) | Message::Response(_) => {}
             }
         }
-        Ok(())
+        Ok(if self.is_shut_down { Exit::Well } else { Exit::Error })
     }
 
     fn hear(&mut self, notification: Notification) -> Result<(), Failed> {
@@ -198,6 +216,8 @@ impl Editor<'_> {
             GotoDefinition::METHOD => {
                 params::<GotoDefinitionParams>(request).map(|asked| json(&self.definition(&asked.text_document_position_params)))
             }
+            DocumentSymbolRequest::METHOD => params::<DocumentSymbolParams>(request).map(|asked| json(&self.symbols(&asked.text_document.uri))),
+            References::METHOD => params::<ReferenceParams>(request).map(|asked| json(&self.references(&asked.text_document_position))),
             other => return Response::new_err(id, ErrorCode::MethodNotFound as i32, format!("`{other}` is not answered here")),
         };
         match answered {
@@ -231,11 +251,41 @@ impl Editor<'_> {
             let places = draft.definition(offset).into_iter();
             places.map(|place| (home.path_of(&place), place)).collect::<Vec<_>>()
         })?;
-        let locations = found.into_iter().filter_map(|(path, place)| {
+        Some(GotoDefinitionResponse::Array(self.locations(found)))
+    }
+
+    fn references(&self, asked: &TextDocumentPositionParams) -> Option<Vec<Location>> {
+        let found = self.at(asked, |draft, offset, home| {
+            let places = draft.references(offset).into_iter();
+            places.map(|place| (home.path_of(&place), place)).collect::<Vec<_>>()
+        })?;
+        Some(self.locations(found))
+    }
+
+    fn locations(&self, found: Vec<(PathBuf, Place)>) -> Vec<Location> {
+        let at = |(path, place): (PathBuf, Place)| {
             let text = self.open.get(&path).cloned().or_else(|| std::fs::read_to_string(&path).ok()).unwrap_or_default();
             Some(Location { uri: uri_of(&path)?, range: range_of(&text, &place) })
+        };
+        found.into_iter().filter_map(at).collect()
+    }
+
+    fn symbols(&self, uri: &Uri) -> Option<DocumentSymbolResponse> {
+        let path = path_of(uri)?;
+        let home = Home::of(&path);
+        let text = self.open.get(&path)?;
+        let (kit, others) = self.read.get(&home.root)?;
+        let symbols = Draft { kit, others, file: &home.file, text }.symbols().into_iter().map(|symbol| {
+            let kind = match symbol.sort {
+                SymbolSort::Baseline => SymbolKind::MODULE,
+                SymbolSort::Parameter => SymbolKind::VARIABLE,
+                SymbolSort::Clause => SymbolKind::OBJECT,
+            };
+            let location = Location { uri: uri.clone(), range: range_of(text, &symbol.place) };
+            #[expect(deprecated, reason = "the field has to be there")]
+            SymbolInformation { name: symbol.name, kind, tags: None, deprecated: None, location, container_name: symbol.within }
         });
-        Some(GotoDefinitionResponse::Array(locations.collect()))
+        Some(DocumentSymbolResponse::Flat(symbols.collect()))
     }
 }
 

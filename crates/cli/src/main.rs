@@ -6,6 +6,7 @@ mod joining;
 mod kind;
 mod kit;
 mod lsp;
+mod lsp_frames;
 mod node;
 mod person;
 mod recovery;

@@ -111,7 +111,7 @@ impl Editor {
         let line = text[..offset].matches('\n').count();
         let character = text[..offset].rsplit('\n').next().unwrap().encode_utf16().count();
         let uri = self.uri(file);
-        self.ask(method, &json!({ "textDocument": { "uri": uri }, "position": { "line": line, "character": character } }))
+        self.ask(method, &json!({ "textDocument": { "uri": uri }, "position": { "line": line, "character": character }, "context": { "includeDeclaration": true } }))
     }
 }
 
@@ -175,4 +175,67 @@ fn a_document_that_belongs_to_no_kit_is_checked_by_itself_and_the_end_is_orderly
     editor.ask("shutdown", &Value::Null);
     editor.tell("exit", &Value::Null);
     assert_eq!(editor.server.wait().unwrap().code(), Some(0));
+}
+
+#[test]
+fn what_a_document_declares_is_listed_and_found_wherever_it_is_named() {
+    let mut editor = Editor::start(&["kiosk-floor", "quay-base"]);
+    let text = read(&editor.path(SHELL));
+    editor.write(SHELL, &text, true);
+    let uri = editor.uri(SHELL);
+    let symbols = editor.ask("textDocument/documentSymbol", &json!({ "textDocument": { "uri": uri } }));
+    let names: Vec<&str> = symbols.as_array().unwrap().iter().map(|symbol| symbol["name"].as_str().unwrap()).collect();
+    assert_eq!(names[0], "kiosk-lockdown");
+    let clauses = text.lines().filter(|line| line.starts_with("what = ")).count();
+    assert!(names.len() > clauses && names.iter().filter(|name| name.contains(':')).count() == clauses, "{names:?}");
+
+    // A clause is found where others wait for it, from its declaration and from there.
+    let named = |found: &Value| -> Vec<(String, u64)> {
+        let of = |place: &Value| {
+            (place["uri"].as_str().unwrap().rsplit('/').next().unwrap().to_owned(), place["range"]["start"]["line"].as_u64().unwrap())
+        };
+        found.as_array().unwrap().iter().map(of).collect()
+    };
+    let address = "package:kiosk-shell";
+    let expected: Vec<u64> = text.lines().zip(0..).filter(|(line, _)| line.contains(&format!("\"{address}\""))).map(|(_, at)| at).collect();
+    assert!(expected.len() > 1, "{text}");
+    let from_declaration = named(&editor.about("textDocument/references", SHELL, &text, &format!("what = \"{address}")));
+    let here: Vec<u64> = from_declaration.iter().filter(|(file, _)| file == "kiosk-lockdown.toml").map(|(_, line)| *line).collect();
+    assert_eq!(here, expected);
+    assert!(editor.about("textDocument/references", SHELL, &text, "severity = ").as_array().is_none_or(Vec::is_empty));
+}
+
+#[test]
+fn whatever_bytes_come_the_server_goes_on_and_ends_as_the_protocol_says() {
+    let mut editor = Editor::start(&[]);
+    for noise in [
+        b"\xff\xfe\x00noise\r\n\r\n".as_slice(),
+        b"Content-Length: 900000000000\r\n\r\n",
+        b"Content-Length: 4\r\n\r\nnull",
+        b"Content-Length: 7\r\n\r\n{\"a\": 1",
+        b"Content-Length: 2\r\n\r\n\xff\xff",
+    ] {
+        editor.to.write_all(noise).unwrap();
+    }
+    editor.tell("textDocument/didOpen", &json!({ "nothing": "that is asked for" }));
+    editor.tell("textDocument/didOpen", &json!({ "textDocument": { "uri": "not a uri at all", "languageId": "toml", "version": 1, "text": "" } }));
+    editor.send(&json!({ "jsonrpc": "2.0", "id": 900, "method": "textDocument/hover", "params": [] }));
+    let unreadable = |answer: &Value| answer["id"].is_null() && answer["error"]["code"] == -32700;
+    let mut answers = Vec::new();
+    while answers.last().is_none_or(|answer: &Value| answer["id"] != 900) {
+        answers.push(editor.receive());
+    }
+    assert_eq!(answers.iter().filter(|answer| unreadable(answer)).count(), 3, "{answers:?}");
+    assert_eq!(answers.last().unwrap()["error"]["code"], -32602);
+    let said = editor.write("alone.toml", "[baseline]\nname = \"alone\"\n[[clause]]\nwhat = \"file:etc\"\n", true);
+    assert_eq!(said[0].0, "C0121", "it goes on");
+    editor.ask("shutdown", &Value::Null);
+    editor.send(&json!({ "jsonrpc": "2.0", "id": 901, "method": "textDocument/hover", "params": {} }));
+    assert_eq!(editor.receive()["error"]["code"], -32600, "after `shutdown` nothing is answered");
+    editor.tell("exit", &Value::Null);
+    assert_eq!(editor.server.wait().unwrap().code(), Some(0));
+    // An end that nobody announced.
+    let mut rude = Editor::start(&[]);
+    rude.tell("exit", &Value::Null);
+    assert_eq!(rude.server.wait().unwrap().code(), Some(1));
 }

@@ -10,6 +10,7 @@ use crate::address::{fits_text, is_pattern};
 use crate::filter::STABLE_FIELDS;
 use crate::kind::{self, COMMON_KEYS, KINDS, Kind, ValueType};
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
 /// A document that is just written, and what is known around it.
 #[derive(Debug, Clone, Copy)]
@@ -145,6 +146,42 @@ fn word_at(line: &str, column: usize) -> &str {
     &line[start..end]
 }
 
+/// Something that a document declares.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Symbol {
+    /// What sort of thing.
+    pub sort: SymbolSort,
+    /// Its name, or its address.
+    pub name: String,
+    /// Where.
+    pub place: Place,
+    /// The baseline that it belongs to.
+    pub within: Option<String>,
+}
+
+/// What sort of thing a document declares.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SymbolSort {
+    /// A baseline.
+    Baseline,
+    /// A parameter.
+    Parameter,
+    /// A clause.
+    Clause,
+}
+
+/// Returns where a text names something whole.
+fn named_in(path: &str, text: &str, name: &str) -> Vec<Place> {
+    let goes_on = |c: char| c.is_alphanumeric() || matches!(c, '_' | '-' | '.' | '/' | ':' | '@');
+    let file: Arc<str> = path.into();
+    let whole = |start: &usize| {
+        let (before, after) = (text[..*start].chars().next_back(), text[start + name.len()..].chars().next());
+        !before.is_some_and(goes_on) && !after.is_some_and(goes_on)
+    };
+    let starts = text.match_indices(name).map(|(start, _)| start).filter(whole);
+    starts.map(|start| Place::new(&file, text, start..start + name.len())).collect()
+}
+
 impl Draft<'_> {
     /// Returns what can be written at an offset in bytes.
     pub fn complete(&self, offset: usize) -> Vec<Suggestion> {
@@ -228,6 +265,37 @@ impl Draft<'_> {
                 .into_iter()
                 .collect(),
         }
+    }
+
+    /// Returns everywhere in the kit's documents where the thing that the word at an offset names is named: clauses by their
+    /// addresses, baselines, parameters, renders and copies.
+    pub fn references(&self, offset: usize) -> Vec<Place> {
+        let spot = Spot::of(self.text, offset, &self.kit.kinds);
+        let is_declared_here = matches!(spot.key, Some("what" | "name")) && !spot.word.is_empty();
+        if !is_declared_here && self.definition(offset).is_empty() {
+            return Vec::new();
+        }
+        let documents = self.kit.files.paths().filter(|path| path.ends_with(".toml") || path.starts_with("renders/"));
+        let texts = documents.filter_map(|path| Some((path, if path == self.file { self.text } else { self.kit.files.text(path)? })));
+        texts.flat_map(|(path, text)| named_in(path, text, spot.word)).collect()
+    }
+
+    /// Returns what a document declares, in its order.
+    pub fn symbols(&self) -> Vec<Symbol> {
+        let mut all = Vec::new();
+        for baseline in self.kit.baselines.iter().filter(|baseline| *baseline.name.place.file == *self.file) {
+            let within = Some(baseline.name.value.clone());
+            let mut add = |sort, name: &str, place: &Place, within| all.push(Symbol { sort, name: name.to_owned(), place: place.clone(), within });
+            add(SymbolSort::Baseline, &baseline.name.value, &baseline.name.place, None);
+            for parameter in &baseline.parameters {
+                add(SymbolSort::Parameter, &parameter.name.value, &parameter.name.place, within.clone());
+            }
+            for clause in &baseline.clauses {
+                add(SymbolSort::Clause, &clause.what.value, &clause.what.place, within.clone());
+            }
+        }
+        all.sort_by_key(|symbol| symbol.place.start);
+        all
     }
 
     fn own_baseline(&self) -> Option<&Baseline> {

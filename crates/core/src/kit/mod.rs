@@ -19,7 +19,7 @@ pub mod require;
 mod syntax;
 mod written;
 
-pub use assist::{Draft, Suggestion, SuggestionSort};
+pub use assist::{Draft, Suggestion, SuggestionSort, Symbol, SymbolSort};
 pub use baseline::{Baseline, Gone, Located, OnDrift, OnRollout, Severity};
 pub use case::{Case, CaseFailure, CaseResult, read_cases, run_case};
 pub use check::{Checked, Kit, LOCAL_KIT, Surroundings, check, check_single, resolve_sample};
