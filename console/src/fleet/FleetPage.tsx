@@ -44,9 +44,22 @@ function shownWords(fleet: Schemas['Fleet']): string {
 }
 
 function FleetParts({ fleet, filter }: { fleet: Schemas['Fleet']; filter: string }) {
-  if (fleet.total === 0) return <NoNodes joining={fleet.joining} />;
+  const problems = fleet.server_problems.map((problem) => (
+    <Alert key={problem} severity="error" variant="outlined" sx={{ mb: 2 }}>
+      This server: {problem}
+    </Alert>
+  ));
+  if (fleet.total === 0) {
+    return (
+      <>
+        {problems}
+        <NoNodes joining={fleet.joining} />
+      </>
+    );
+  }
   return (
     <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 13fr) minmax(0, 7fr)' }, alignItems: 'start' }}>
+      {fleet.server_problems.length > 0 && <Box sx={{ gridColumn: '1 / -1', mb: -2 }}>{problems}</Box>}
       <Box sx={{ gridColumn: '1 / -1' }}>
         <Card>
           <Ribbon ticks={fleet.ticks} signs={fleet.signs} filter={filter} />
@@ -60,11 +73,6 @@ function FleetParts({ fleet, filter }: { fleet: Schemas['Fleet']; filter: string
             <Address>constans recovery show</Address>
           </Typography>
         )}
-        {fleet.server_problems.map((problem) => (
-          <Alert key={problem} severity="error" variant="outlined" sx={{ mb: 1 }}>
-            This server: {problem}
-          </Alert>
-        ))}
         <AttentionList attention={fleet.attention} now={Date.parse(fleet.now)} />
       </Card>
       <Box sx={{ display: 'grid', gap: 2, minWidth: 0 }}>

@@ -1,5 +1,6 @@
 import Alert from '@mui/material/Alert';
 import Button from '@mui/material/Button';
+import { useQueryClient } from '@tanstack/react-query';
 import type { ReactNode } from 'react';
 import { ErrorBoundary, type FallbackProps } from 'react-error-boundary';
 import { useLocation } from 'react-router';
@@ -12,13 +13,14 @@ const LONGEST_STACK = 4_000;
 /** Holds a page: if it fails, it says so in its place, the other pages go on, and the server's log has why. */
 export function PageBoundary({ children }: { children: ReactNode }) {
   const { pathname } = useLocation();
+  const queries = useQueryClient();
   const report = (error: unknown) => {
     const { message, stack } = error instanceof Error ? error : { message: String(error), stack: '' };
     // Whether it arrives or not, nothing changes here.
     api.pageFailed({ page: pathname.slice(0, LONGEST_MESSAGE), message: message.slice(0, LONGEST_MESSAGE), stack: (stack ?? '').slice(0, LONGEST_STACK) }).catch(() => undefined);
   };
   return (
-    <ErrorBoundary FallbackComponent={FailedPage} onError={report} resetKeys={[pathname]}>
+    <ErrorBoundary FallbackComponent={FailedPage} onError={report} onReset={() => void queries.resetQueries()} resetKeys={[pathname]}>
       {children}
     </ErrorBoundary>
   );

@@ -346,3 +346,89 @@ fn an_acme_server_issues_the_certificate_for_people_and_it_is_kept() {
     assert!(told.contains("is not issued yet") && told.contains("the ACME server did not issue a certificate"), "{told}");
     other.kill_server();
 }
+
+/// What a process takes: memory in KiB, and open descriptors.
+fn taken(process: u32) -> (u64, usize) {
+    let status = fs::read_to_string(format!("/proc/{process}/status")).expect("it runs");
+    let memory = status.lines().find_map(|line| line.strip_prefix("VmRSS:")?.split_whitespace().next()?.parse().ok()).expect("its memory");
+    (memory, fs::read_dir(format!("/proc/{process}/fd")).expect("it runs").count())
+}
+
+#[test]
+#[ignore = "a quarter of an hour: make test-long"]
+fn a_quarter_of_an_hour_of_hostile_clients_leaves_memory_and_connections_level() {
+    let lasts = Duration::from_secs(std::env::var("HOSTILE_SECS").ok().and_then(|secs| secs.parse().ok()).unwrap_or(900));
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    let (people, agents, until) = (fleet.people_url(), fleet.agents_url(), Instant::now() + lasts);
+    let folder = tempfile::tempdir().unwrap();
+    let large = folder.path().join("large");
+    fs::write(&large, vec![b'['; 3 * 1024 * 1024]).unwrap();
+    let data = format!("@{}", large.display());
+    let mut samples = Vec::new();
+    std::thread::scope(|scope| {
+        for url in [&people, &agents] {
+            // Silent, garbled, gone in the middle.
+            scope.spawn(move || {
+                let mut kept = std::collections::VecDeque::new();
+                while Instant::now() < until {
+                    if let Ok(mut stream) = TcpStream::connect(address(url)) {
+                        let _ = stream.write_all(if kept.len() % 3 == 0 { b"\x16\x03\x01\x02\x00\x01\x00" } else { b"GET / HTTP/1.1\r\n\r\n" });
+                        kept.push_back(stream);
+                    }
+                    if kept.len() > 300 {
+                        kept.pop_front();
+                    }
+                    std::thread::sleep(Duration::from_millis(10));
+                }
+            });
+        }
+        // What is refused: wrong tokens, wrong methods, wrong names, too much, over HTTP of both versions.
+        for version in ["--http1.1", "--http2"] {
+            let (people, data) = (&people, &data);
+            scope.spawn(move || {
+                while Instant::now() < until {
+                    let wrong = format!("{people}/api/nodes/herring-[1-40]?filter=labels.x==%22[1-3]%22");
+                    let _ = curl(&[version, "-o", "/dev/null", "-H", "Authorization: Bearer herring", &wrong]);
+                    let _ = curl(&[version, "-X", "BREW", &format!("{people}/api/fleet")]);
+                    let _ = curl(&[version, "-H", "Host: evil.example", people]);
+                    let _ = curl(&[
+                        version,
+                        "-H",
+                        "Content-Type: application/json",
+                        "-H",
+                        "Expect:",
+                        "--data-binary",
+                        data,
+                        &format!("{people}/api/sign-in/client"),
+                    ]);
+                    let _ = curl(&[
+                        version,
+                        "-m",
+                        "1",
+                        "-H",
+                        "Content-Type: application/json",
+                        "-T",
+                        "/dev/zero",
+                        "-X",
+                        "POST",
+                        &format!("{people}/api/welcome"),
+                    ]);
+                }
+            });
+        }
+        while Instant::now() < until {
+            std::thread::sleep(lasts / 15);
+            samples.push(taken(fleet.process()));
+            assert_eq!(kiosk.run(&["check-in"]).exit, Some(0), "nodes are heard meanwhile");
+        }
+    });
+    println!("KiB of memory and descriptors: {samples:?}");
+    let (settled, last) = (samples[samples.len() / 3], samples[samples.len() - 1]);
+    assert!(last.0 < settled.0 + settled.0 / 4 + 20_000, "{samples:?}");
+    assert!(samples.iter().all(|(_, descriptors)| *descriptors < 3_000), "{samples:?}");
+    std::thread::sleep(Duration::from_secs(25));
+    let after = taken(fleet.process());
+    assert!(after.1 < 200, "{after:?} when all are gone");
+    println!("after all are gone: {after:?}; refused: {}", fleet.client(&["refusal", "list"]).stdout.lines().count());
+}

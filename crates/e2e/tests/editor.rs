@@ -111,7 +111,7 @@ impl Editor {
         let line = text[..offset].matches('\n').count();
         let character = text[..offset].rsplit('\n').next().unwrap().encode_utf16().count();
         let uri = self.uri(file);
-        self.ask(method, &json!({ "textDocument": { "uri": uri }, "position": { "line": line, "character": character }, "context": { "includeDeclaration": true } }))
+        self.ask(method, &json!({ "textDocument": { "uri": uri }, "position": { "line": line, "character": character }, "context": { "includeDeclaration": true, "triggerKind": 1 } }))
     }
 }
 
