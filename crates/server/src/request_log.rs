@@ -4,7 +4,7 @@
 use crate::door::{caller_of, network_text};
 use crate::metrics::{Answered, Metrics};
 use crate::store::refused_request::Refused;
-use crate::trust::CalledBy;
+use crate::trust::{CalledBy, session};
 use crate::work::refusing::RefusedRequests;
 use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
 use rocket::fairing::{Fairing, Info, Kind};
@@ -65,7 +65,9 @@ impl Fairing for RequestLog {
         // What it is called in the interface; nothing that a caller wrote.
         let named = request.route().map_or_else(|| "nothing that is there".to_owned(), |route| route.uri.path().to_owned());
         let from = caller.map(|caller| caller.address.ip()).unwrap_or(std::net::Ipv4Addr::LOCALHOST.into());
-        if matches!(status, 401 | 403) {
+        // Whoever shows nothing was not signed in yet: the console's first page is no attempt at anything.
+        let shows_something = node.is_some() || request.headers().contains("Authorization") || session::shown(request).is_some();
+        if status == 403 || status == 401 && shows_something {
             let what = format!("{} {named}", request.method());
             let (person, from_where) = (person.map(str::to_owned), network_text(from));
             self.refused.add(Refused { person, node, what, from_where, status });

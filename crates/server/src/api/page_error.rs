@@ -22,8 +22,8 @@ const LINES_A_MINUTE: NonZeroU32 = NonZeroU32::new(30).expect("it is not 0");
 #[post("/api/page-errors", data = "<failed>")]
 pub fn report(failed: SmallBody<PageError>, caller: Allowed<SessionOwn>) -> Answer<bool> {
     static LINES: LazyLock<DefaultDirectRateLimiter> = LazyLock::new(|| RateLimiter::direct(Quota::per_minute(LINES_A_MINUTE)));
-    let PageError { page, message, stack } = &failed.0;
-    for (field, text, longest) in [("page", page, LONGEST_MESSAGE), ("message", message, LONGEST_MESSAGE), ("stack", stack, LONGEST_STACK)] {
+    let (PageError { page, message, stack }, person) = (failed.0, caller.person);
+    for (field, text, longest) in [("page", &page, LONGEST_MESSAGE), ("message", &message, LONGEST_MESSAGE), ("stack", &stack, LONGEST_STACK)] {
         if text.chars().count() > longest {
             return Err(ApiError::invalid(field, format!("`{field}` has at most {longest} characters")));
         }
@@ -31,6 +31,6 @@ pub fn report(failed: SmallBody<PageError>, caller: Allowed<SessionOwn>) -> Answ
     if LINES.check().is_err() {
         return Ok(Json(false));
     }
-    tracing::error!(person = caller.person, ?page, ?message, ?stack, "a page of the console failed in somebody's browser");
+    tracing::error!(person, ?page, ?message, ?stack, "a page of the console failed in somebody's browser");
     Ok(Json(true))
 }
