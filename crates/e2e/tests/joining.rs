@@ -54,7 +54,10 @@ fn a_node_asks_waits_is_approved_and_is_connected() {
     let again = kiosk.run(&["check-in"]);
     assert!(again.stdout.contains("as kiosk-auken-1"), "{}", again.stderr);
     assert_eq!(fleet.query("select count(*) || ' ' || sum(count) from heard"), "1 2", "check-ins as promised are one span");
-    assert_eq!(fleet.query("select string_agg(did, ', ' order by id) from audit_trail"), "invited, asked to join, approved");
+    assert_eq!(
+        fleet.query("select string_agg(did, ', ' order by id) from audit_trail"),
+        "granted a role, made a token, invited, asked to join, approved"
+    );
 }
 
 #[test]
