@@ -432,3 +432,29 @@ fn a_quarter_of_an_hour_of_hostile_clients_leaves_memory_and_connections_level()
     assert!(after.1 < 200, "{after:?} when all are gone");
     println!("after all are gone: {after:?}; refused: {}", fleet.client(&["refusal", "list"]).stdout.lines().count());
 }
+
+#[test]
+fn what_one_network_asks_for_at_once_is_bounded_over_http_2_too() {
+    let fleet = Fleet::start();
+    let token = format!("Authorization: Bearer {}", fleet.administrator());
+    let events = format!("{}/api/events?number=[1-60]", fleet.people_url());
+    let asking: Vec<Child> = (0..22)
+        .map(|_| {
+            Command::new("curl")
+                .args(["-skN", "--http2", "-Z", "--parallel-max", "60", "-m", "8", "-w", "%{http_code}\n", "-o", "/dev/null", "-H", &token, &events])
+                .stdout(Stdio::piped())
+                .stderr(Stdio::null())
+                .spawn()
+                .expect("curl starts")
+        })
+        .collect();
+    std::thread::sleep(Duration::from_secs(6));
+    let (_, descriptors) = taken(fleet.process());
+    let connections = metric(&fleet, "constans_connections{listener=\"people\"}");
+    let said: String =
+        asking.into_iter().map(|asking| String::from_utf8_lossy(&asking.wait_with_output().expect("it ends").stdout).into_owned()).collect();
+    let (heard, refused) = (said.lines().filter(|line| *line == "200").count(), said.lines().filter(|line| *line == "503").count());
+    assert!(refused > 100 && heard > 300, "{heard} heard, {refused} refused over {connections} connections");
+    assert!(descriptors < 2 * 1_024 + 600, "{descriptors} descriptors over {connections} connections");
+    assert_eq!(fleet.curl().get("/healthy").0, 200);
+}

@@ -2,6 +2,7 @@
 
 use super::body::CallersBody;
 use super::callers::{Caller, Callers, Entry};
+use super::limits::{Limits, Place};
 use hyper::client::conn::http1::{SendRequest, handshake};
 use hyper_util::rt::TokioIo;
 use std::io;
@@ -20,12 +21,13 @@ pub(super) struct BackConnections {
     rocket: SocketAddr,
     callers: Callers,
     caller: Arc<Caller>,
+    limits: Arc<Limits>,
     idle: Mutex<Vec<Sender>>,
 }
 
 impl BackConnections {
-    pub fn new(rocket: SocketAddr, callers: Callers, caller: Arc<Caller>) -> Self {
-        Self { rocket, callers, caller, idle: Mutex::default() }
+    pub fn new(rocket: SocketAddr, callers: Callers, caller: Arc<Caller>, limits: Arc<Limits>) -> Self {
+        Self { rocket, callers, caller, limits, idle: Mutex::default() }
     }
 
     /// Returns one that takes a request.
@@ -46,13 +48,18 @@ impl BackConnections {
         }
     }
 
+    /// Over HTTP/2 one connection asks for many things at once: what that takes is counted like connections of its own.
     async fn connect(&self) -> io::Result<Sender> {
+        let mut place = self.limits.take(self.caller.address.ip()).ok_or(io::ErrorKind::WouldBlock)?;
+        if self.caller.shown.is_some() {
+            place.is_known();
+        }
         let socket = TcpSocket::new_v4()?;
         socket.bind(next_source())?;
         let stream = socket.connect(self.rocket).await?;
         stream.set_nodelay(true)?;
         let entry = self.callers.enter(stream.local_addr()?, self.caller.clone());
-        let (sender, connection) = handshake(TokioIo::new(BackStream { _entry: entry, stream })).await.map_err(io::Error::other)?;
+        let (sender, connection) = handshake(TokioIo::new(BackStream { _entry: entry, _place: place, stream })).await.map_err(io::Error::other)?;
         tokio::spawn(connection);
         Ok(sender)
     }
@@ -71,6 +78,7 @@ fn next_source() -> SocketAddr {
 /// answer would be lost. The entry is dropped before the stream, so that the port is free again only after it.
 struct BackStream {
     _entry: Entry,
+    _place: Place,
     stream: TcpStream,
 }
 

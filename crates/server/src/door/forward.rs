@@ -62,7 +62,10 @@ impl Passage {
             tracing::warn!(%error, "a request could not be passed on");
             problem(StatusCode::SERVICE_UNAVAILABLE, "not_passed_on", "the server does not take requests now")
         };
-        let mut sender = self.back.take().await.map_err(|error| failed(&error))?;
+        let mut sender = self.back.take().await.map_err(|error| match error.kind() {
+            io::ErrorKind::WouldBlock => problem(StatusCode::SERVICE_UNAVAILABLE, "busy", "too much is asked for at once from this network"),
+            _ => failed(&error),
+        })?;
         match sender.send_request(Request::from_parts(head, CallersBody::new(body))).await {
             Ok(answer) => Ok((answer, sender)),
             Err(error) => Err(match error.source().and_then(|source| source.downcast_ref::<io::Error>()).map(io::Error::kind) {

@@ -96,7 +96,7 @@ impl Door {
     async fn accept(self, rocket: SocketAddr, callers: Callers, mut stop: Shutdown) {
         tracing::info!(listener = self.settings.name, address = %self.settings.address, "listening");
         let open = GracefulShutdown::new();
-        let limits = Limits::new(self.settings.most);
+        let (limits, behind) = (Limits::new(self.settings.most), Limits::new(self.settings.most));
         let settings = Arc::new(self.settings);
         loop {
             let accepted = tokio::select! {
@@ -116,7 +116,7 @@ impl Door {
                 settings.metrics.turned_away.get_or_create(&metrics::Listener { listener: settings.name }).inc();
                 continue;
             };
-            let connection = Connection { settings: settings.clone(), place, address, rocket, callers: callers.clone() };
+            let connection = Connection { settings: settings.clone(), place, behind: behind.clone(), address, rocket, callers: callers.clone() };
             tokio::spawn(connection.serve(stream, open.watcher()));
         }
         let _ = timeout(STOPPING, open.shutdown()).await;
@@ -126,6 +126,8 @@ impl Door {
 struct Connection {
     settings: Arc<DoorSettings>,
     place: Place,
+    /// The connections to Rocket.
+    behind: Arc<Limits>,
     address: SocketAddr,
     rocket: SocketAddr,
     callers: Callers,
@@ -145,7 +147,7 @@ impl Connection {
         let caller = Arc::new(Caller { address: self.address, shown });
         let passage = Passage {
             names: self.settings.names.clone(),
-            back: Arc::new(BackConnections::new(self.rocket, self.callers, caller)),
+            back: Arc::new(BackConnections::new(self.rocket, self.callers, caller, self.behind)),
             activity: Activity::begin(),
         };
         let activity = passage.activity.clone();
