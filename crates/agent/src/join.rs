@@ -27,6 +27,8 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
     let state_dir = state_dir(&arguments.place.root, arguments.place.state_dir.as_ref())?;
     let before = Membership::read(&state_dir)?;
     let dismissed = before.as_ref().and_then(|membership| membership.dismissed.clone());
+    // A node that was revoked asks to be itself again, whatever it would like to be called.
+    let revoked_as = before.as_ref().filter(|_| dismissed.as_ref().is_some_and(|dismissed| !dismissed.is_retired)).map(|node| node.name.clone());
     if let Some(membership) = before.filter(|_| !arguments.again && dismissed.is_none()) {
         return Err(AgentError::new(format!("this machine belongs to a fleet already, as {}", membership.name))
             .hint("constans-agent check-in says whether it is heard; --again joins with another invitation")
@@ -39,7 +41,7 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
         NodeKey::forget(&state_dir);
     }
     let key = NodeKey::open(&state_dir)?;
-    let name = arguments.name.clone().unwrap_or_else(|| machine.acted_on.machine.clone());
+    let name = revoked_as.or_else(|| arguments.name.clone()).unwrap_or_else(|| machine.acted_on.machine.clone());
     let asked = request(&invitation, &key, &machine, &name)?;
     let patience = Instant::now() + Duration::from_secs(arguments.wait);
     let mut told = false;

@@ -91,7 +91,7 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
                 return Ok(());
             }
             println!("{name} is refused from its next request on");
-            println!("Next: to let it back, have it join again and approve it with --as {name}");
+            println!("Next: to let it back: constans invite, then on the node constans-agent join --invitation FILE");
             Ok(())
         }
     }

@@ -165,7 +165,12 @@ fn a_revoked_node_is_refused_at_its_next_request_and_let_back_by_an_operator() {
     let invitation = fleet.invite(&bridge, &[]);
     let ask = ["join", "--invitation", &invitation, "--name", "another-name", "--wait", "0"];
     let asked = bridge.run(&ask);
-    assert!(asked.stdout.contains("waiting for approval"), "{}{}", asked.stdout, asked.stderr);
+    assert!(
+        asked.stdout.contains("waiting for approval as bridge-tern") && asked.stdout.contains("join approve bridge-tern"),
+        "{}{}",
+        asked.stdout,
+        asked.stderr
+    );
     let waiting = fleet.client(&["join", "list"]).stdout;
     assert!(waiting.contains("bridge-tern ") && waiting.contains("revoked since") && !waiting.contains("another-name"), "{waiting}");
     assert_eq!(bridge.run(&["check-in"]).exit, Some(3), "asking is not being approved");
