@@ -8,6 +8,7 @@ use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
 
@@ -375,8 +376,22 @@ impl Drop for Fleet {
     }
 }
 
-fn free_port() -> u16 {
-    TcpListener::bind("127.0.0.1:0").and_then(|listener| listener.local_addr()).expect("a free port").port()
+/// A port on loopback at which nobody listens, and that the kernel gives to no outgoing connection: it takes
+/// those from 32768 on, so that one port seen free there may be taken a moment later.
+///
+/// # Panics
+///
+/// Panics if all are taken.
+pub fn free_port() -> u16 {
+    static TAKEN: AtomicU32 = AtomicU32::new(0);
+    const FIRST: u32 = 10_000;
+    const NUMBER: u32 = 20_000;
+    let own = std::process::id().wrapping_mul(97);
+    (0..NUMBER)
+        .map(|_| FIRST + own.wrapping_add(TAKEN.fetch_add(1, Ordering::Relaxed)) % NUMBER)
+        .map(|port| u16::try_from(port).expect("below 32768"))
+        .find(|port| TcpListener::bind(("127.0.0.1", *port)).is_ok())
+        .expect("a free port")
 }
 
 fn serve(folder: &TempDir, database: &str, ports: [u16; 3], arguments: &[String]) -> Child {

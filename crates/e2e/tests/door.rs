@@ -1,11 +1,11 @@
 //! The door: what callers may do before anybody knows them, and what certificates the server shows.
 
 use constans_clock::MovedClock;
-use constans_e2e::Fleet;
 use constans_e2e::story::joined;
+use constans_e2e::{Fleet, free_port};
 use std::fs;
 use std::io::{Read as _, Write as _};
-use std::net::{SocketAddr, TcpListener, TcpStream};
+use std::net::{SocketAddr, TcpStream};
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
@@ -281,7 +281,7 @@ struct Acme {
 impl Acme {
     fn start(folder: &Path, proofs_at: u16) -> Self {
         issue(folder, "acme", 2);
-        let [port, management] = [(); 2].map(|()| TcpListener::bind("127.0.0.1:0").and_then(|bound| bound.local_addr()).expect("a free port").port());
+        let [port, management] = [free_port(), free_port()];
         let config = serde_json::json!({ "pebble": {
             "listenAddress": format!("127.0.0.1:{port}"),
             "managementListenAddress": format!("127.0.0.1:{management}"),
@@ -315,7 +315,7 @@ impl Drop for Acme {
 #[test]
 fn an_acme_server_issues_the_certificate_for_people_and_it_is_kept() {
     let folder = tempfile::tempdir().unwrap();
-    let people = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let people = free_port();
     let acme = Acme::start(folder.path(), people);
     let root = folder.path().join("organisation.pem").display().to_string();
     let given = ["--name", "localhost", "--acme", &acme.directory, "--acme-root", &root, "--acme-contact", "ops@skerry.example"];
