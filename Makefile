@@ -27,9 +27,9 @@ demo-reset: ## takes the demo's machines away, so that make demo begins anew
 test: console tools ## all tests, on the real programs
 	@demo/check test
 	cd console && npm run --silent test
-	cargo build --locked --workspace --bins
-	cargo test --locked --workspace --no-run
-	ci/leaves-nothing cargo test --locked --workspace
+	cargo build --locked --bins
+	cargo test --locked --no-run
+	ci/leaves-nothing cargo test --locked
 
 tools: target/tools/python/installed ci/interface/node_modules/installed ## what checks the interface from outside
 

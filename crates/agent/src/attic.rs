@@ -22,8 +22,11 @@ pub struct Kept {
     pub number: u64,
     /// Where it stood.
     pub path: String,
-    /// When it was replaced.
+    /// When it was replaced, or kept.
     pub at: Timestamp,
+    /// Whether it was kept as it was found, while drift was left for its grace: nothing replaced it then.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub during_grace: bool,
     /// The run that replaced it; none if a put-back did.
     pub run: Option<Uuid>,
     /// The clause that it was replaced for.
@@ -40,6 +43,12 @@ pub struct Kept {
     pub permissions: String,
 }
 
+impl Kept {
+    fn as_old(&self) -> KeptOld {
+        KeptOld { attic: self.number, path: self.path.clone(), digest: self.digest.clone(), bytes: self.bytes }
+    }
+}
+
 /// The file that says what it holds, a line for each thing.
 const INDEX: &str = "attic/index";
 /// The folder of the contents, each under its digest.
@@ -52,6 +61,7 @@ pub struct AtticStore {
     state_dir: StateDir,
     kept: Vec<Kept>,
     run: Option<Uuid>,
+    during_grace: bool,
     most_bytes: u64,
 }
 
@@ -64,7 +74,7 @@ impl AtticStore {
     pub fn open(state_dir: &StateDir, run: Option<Uuid>) -> Result<Self, AgentError> {
         let index = state_dir.read_text(INDEX)?.unwrap_or_default();
         let kept = index.lines().filter_map(|line| serde_json::from_str(line).ok()).collect();
-        Ok(Self { state_dir: state_dir.clone(), kept, run, most_bytes: u64::MAX })
+        Ok(Self { state_dir: state_dir.clone(), kept, run, during_grace: false, most_bytes: u64::MAX })
     }
 
     /// Returns everything in it, the oldest first.
@@ -105,6 +115,14 @@ impl AtticStore {
         self
     }
 
+    /// Keeps things as they are found while drift is left for its grace.
+    pub fn during_grace<T>(&mut self, keep: impl FnOnce(&mut Self) -> T) -> T {
+        self.during_grace = true;
+        let kept = keep(self);
+        self.during_grace = false;
+        kept
+    }
+
     fn add(&mut self, path: &str, contents: &mut dyn Read, entry: &Entry, clause: Option<&ClauseAddress>) -> Result<KeptOld, AgentError> {
         if entry.size > self.most_bytes {
             let (size, most) = (entry.size, self.most_bytes / 1024 / 1024);
@@ -113,17 +131,24 @@ impl AtticStore {
         }
         let (digest, bytes) = self.take_in(contents).map_err(|error| AgentError::own_file("write", &self.state_dir.shown(CONTENTS), &error))?;
         steps::reached("attic contents kept", path);
+        let permissions = format!("{:04o}", entry.permissions);
+        let is_kept_so = |kept: &&Kept| kept.digest == digest && (kept.uid, kept.gid, &kept.permissions) == (entry.uid, entry.gid, &permissions);
+        // What was kept during its grace and is replaced now is there already.
+        if let Some(kept) = self.kept.iter().rfind(|kept| kept.path == path).filter(|kept| kept.during_grace).filter(is_kept_so) {
+            return Ok(kept.as_old());
+        }
         let kept = Kept {
             number: self.kept.last().map_or(1, |last| last.number + 1),
             path: path.to_owned(),
             at: self.state_dir.now(),
+            during_grace: self.during_grace,
             run: self.run,
             clause: clause.cloned(),
             digest,
             bytes,
             uid: entry.uid,
             gid: entry.gid,
-            permissions: format!("{:04o}", entry.permissions),
+            permissions,
         };
         // A line that was cut off stays a line of its own.
         let is_torn = self.state_dir.read(INDEX)?.is_some_and(|index| index.last().is_some_and(|byte| *byte != b'\n'));
@@ -133,7 +158,7 @@ impl AtticStore {
             index.sync()
         });
         added.map_err(|error| AgentError::own_file("write", &self.state_dir.shown(INDEX), &error))?;
-        let old = KeptOld { attic: kept.number, path: kept.path.clone(), digest: kept.digest.clone(), bytes: kept.bytes };
+        let old = kept.as_old();
         self.kept.push(kept);
         steps::reached("attic entry kept", path);
         Ok(old)

@@ -1,8 +1,9 @@
 //! What the agent remembers of one baseline of one kit, or of all that the server wants: memories and due reactions.
 //!
 //! Memories are a line each, since every run reads and writes all of them: the address, the wanted and the found digest when
-//! it was last alike, then, in nanoseconds since 1970, when that was, when its drift was first found, and when it was closed; of
-//! a drift, its found digest and since when it is so; between tabs, which no address has.
+//! it was last alike, then, in nanoseconds since 1970, when that was, when a run changed it, when it took up what had changed,
+//! when it was closed, when its drift was first found and since when that is as it is; of a drift also its found digest and
+//! whether it was kept; between tabs, which no address has.
 
 use crate::error::AgentError;
 use crate::state_dir::{Append, StateDir};
@@ -14,6 +15,9 @@ use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::io;
 use std::path::PathBuf;
+
+/// The word of a drift that was kept.
+const KEPT: &str = "kept";
 
 /// So many bytes a line mostly has.
 const USUAL_LINE: usize = 192;
@@ -131,24 +135,27 @@ impl Store {
     }
 }
 
-fn write_line(to: &mut String, address: &ClauseAddress, Memory { alike, drift, closed_at }: &Memory) {
-    let nanoseconds = |at: &Option<Timestamp>| at.and_then(|at| i64::try_from(at.as_nanosecond()).ok());
+fn write_line(to: &mut String, address: &ClauseAddress, memory: &Memory) {
+    let Memory { alike, drift, changed_at, taken_up_at, closed_at } = memory;
     let (wanted, found) = alike.as_ref().map_or(("", ""), |alike| (alike.wanted.as_str(), alike.found.as_str()));
-    for text in [address.as_str(), wanted, found] {
-        to.push_str(text);
+    to.push_str(address.as_str());
+    for text in [wanted, found] {
         to.push('\t');
+        to.push_str(text);
     }
-    let first_found_at = drift.as_ref().map(|drift| drift.first_found_at);
-    for (at, end) in [(&alike.as_ref().map(|alike| alike.at), '\t'), (&first_found_at, '\t'), (closed_at, if drift.is_some() { '\t' } else { '\n' })]
-    {
-        if let Some(at) = nanoseconds(at) {
-            let _ = write!(to, "{at}");
+    let alike_at = alike.as_ref().map(|alike| alike.at);
+    let drift_times = drift.as_ref().map(|drift| (drift.first_found_at, drift.found_so_at));
+    let (first_found_at, found_so_at) = drift_times.unzip();
+    for at in [&alike_at, changed_at, taken_up_at, closed_at, &first_found_at, &found_so_at] {
+        to.push('\t');
+        if let Some(nanoseconds) = at.and_then(|at| i64::try_from(at.as_nanosecond()).ok()) {
+            let _ = write!(to, "{nanoseconds}");
         }
-        to.push(end);
     }
     if let Some(drift) = drift {
-        let _ = writeln!(to, "{}\t{}", drift.found, nanoseconds(&Some(drift.found_so_at)).unwrap_or_default());
+        let _ = write!(to, "\t{}\t{}", drift.found, if drift.kept { KEPT } else { "" });
     }
+    to.push('\n');
 }
 
 /// Reads a line; none if it is not whole.
@@ -159,20 +166,20 @@ fn read_line(line: &str) -> Option<(ClauseAddress, Memory)> {
         "" => Some(None),
         text => Timestamp::from_nanosecond(text.parse::<i64>().ok()?.into()).ok().map(Some),
     };
-    let (alike_at, first_found_at, closed_at) = (time()?, time()?, time()?);
+    let (alike_at, changed_at, taken_up_at, closed_at) = (time()?, time()?, time()?, time()?);
+    let (first_found_at, found_so_at) = (time()?, time()?);
     let alike = match alike_at {
         Some(at) => Some(Alike { wanted: wanted.parse().ok()?, found: found.parse().ok()?, at }),
         None => None,
     };
-    let drift = match first_found_at {
-        Some(first_found_at) => {
-            let found = fields.next()?.parse().ok()?;
-            let found_so_at = Timestamp::from_nanosecond(fields.next()?.parse::<i64>().ok()?.into()).ok()?;
-            Some(OpenDrift { first_found_at, found, found_so_at })
+    let drift = match first_found_at.zip(found_so_at) {
+        Some((first_found_at, found_so_at)) => {
+            Some(OpenDrift { first_found_at, found_so_at, found: fields.next()?.parse().ok()?, kept: fields.next()? == KEPT })
         }
         None => None,
     };
-    fields.next().is_none().then_some((ClauseAddress::parse(address).ok()?, Memory { alike, drift, closed_at }))
+    let memory = Memory { alike, drift, changed_at, taken_up_at, closed_at };
+    fields.next().is_none().then_some((ClauseAddress::parse(address).ok()?, memory))
 }
 
 #[cfg(test)]
@@ -217,9 +224,9 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let mut store = StateDir::open(folder.path()).unwrap().store(Path::new("served"));
         let at = Timestamp::from_nanosecond(1_700_000_000_123_456_789).unwrap();
-        let never_alike = Memory { alike: None, drift: None, closed_at: Some(at) };
-        let drift = OpenDrift { first_found_at: at, found: of_contents(b"other"), found_so_at: at };
-        let drifted = Memory { drift: Some(drift), ..memory(1) };
+        let never_alike = Memory { alike: None, drift: None, changed_at: None, taken_up_at: Some(at), closed_at: Some(at) };
+        let drift = OpenDrift { first_found_at: at, found: of_contents(b"other"), found_so_at: at, kept: true };
+        let drifted = Memory { drift: Some(drift), changed_at: Some(at), ..memory(1) };
         let memories = Memories::from([(address("file:/srv/ein ort"), never_alike), (address("package:kiosk-shell"), drifted)]);
         store.keep_memories(&memories).unwrap();
         assert_eq!(store.memories().unwrap(), memories);

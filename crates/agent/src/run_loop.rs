@@ -121,7 +121,7 @@ impl Runner<'_> {
         if keeping == Keeping::Everything {
             attic.bound(self.attic_mib)?;
         }
-        let Finished { status, counts, results, due, part: part_of, .. } = finished;
+        let Finished { status, counts, results, due, part: part_of, foreseen, .. } = finished;
         let report = RunReport {
             form: FORM,
             run: id,
@@ -144,6 +144,7 @@ impl Runner<'_> {
             counts,
             clauses: results,
             due,
+            foreseen,
             // What keeps it from being found out has kept no clause from being handled.
             restart_pending: self.host.restart_pending().ok().flatten(),
             did_not_end: None,
@@ -191,6 +192,17 @@ impl Runner<'_> {
                         steps::reached("inspect", clause.address.as_str());
                         let inspection = self.host.inspect(clause, contents, self.key);
                         Some(RunEvent::Inspected(inspection, micros(clock)))
+                    }
+                    Action::Foresee(ats) => {
+                        let clauses: Vec<&Clause> = ats.iter().map(|at| &state.clauses[*at]).collect();
+                        (self.progress)(ats[0], total, "looking ahead at", clauses[0]);
+                        teller.reached(ats[0], total, "looking ahead at", &clauses[0].address);
+                        Some(RunEvent::Foreseen(self.host.foresee(&clauses), micros(clock)))
+                    }
+                    Action::Keep(_) if keeping == Keeping::Nothing => Some(RunEvent::Kept(Ok(Vec::new()), micros(clock))),
+                    Action::Keep(at) => {
+                        let kept = attic.during_grace(|attic| self.host.keep(&state.clauses[at], attic));
+                        Some(RunEvent::Kept(kept, micros(clock)))
                     }
                     Action::Correct(at, differences) => {
                         let clause = &state.clauses[at];

@@ -146,6 +146,16 @@ pub struct Names {
     pub groups: BTreeMap<u32, String>,
 }
 
+/// Any text as lines of passwd(5), group(5) and shadow(5).
+#[cfg(feature = "fuzzing")]
+pub(crate) fn fuzz(text: &str) {
+    for line in text.lines() {
+        let _ = (account_of_line(line), group_of_line(line));
+        let fields = line.split(':').count();
+        assert_eq!(with_password(line, "ops", "!").split(':').count(), fields);
+    }
+}
+
 fn account_of_line(line: &str) -> Option<Account> {
     let fields: Vec<&str> = line.split(':').collect();
     let [name, _, uid, gid, comment, home, shell] = fields[..] else { return None };

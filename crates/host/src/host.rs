@@ -6,7 +6,7 @@ use constans_core::compare::Difference;
 use constans_core::digest::DigestKey;
 use constans_core::filter::About;
 use constans_core::kind::Reaction;
-use constans_core::run::{Correction, Failure, Inspection, NativeStep, RestartPending};
+use constans_core::run::{Correction, Failure, Foreseen, Inspection, KeptOld, NativeStep, RestartPending};
 use constans_core::state::{Clause, EffectiveState};
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -71,6 +71,16 @@ pub trait Host: Send {
 
     /// Inspects a clause's thing; nothing is changed.
     fn inspect(&mut self, clause: &Clause, contents: &dyn Contents, key: &DigestKey) -> Inspection;
+
+    /// Finds out what changing the packages of these clauses would take along; nothing is changed, and nothing is fetched.
+    fn foresee(&mut self, clauses: &[&Clause]) -> Foreseen;
+
+    /// Puts what stands there into the attic, since it may be replaced by somebody else before a run does.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it could not be kept.
+    fn keep(&mut self, clause: &Clause, attic: &mut dyn Attic) -> Result<Vec<KeptOld>, Failure>;
 
     /// Corrects what differs.
     fn correct(&mut self, clause: &Clause, differences: &[Difference], contents: &dyn Contents, attic: &mut dyn Attic) -> Correction;

@@ -16,12 +16,12 @@ use constans_core::digest::DigestKey;
 use constans_core::filter::About;
 use constans_core::kind::Reaction;
 use constans_core::kit::Gone;
-use constans_core::run::{Correction, Failure, FailureAt, Inspection, KeptOld, NativeStep, RestartPending, Seen};
+use constans_core::run::{Correction, Failure, FailureAt, Foreseen, Inspection, KeptOld, NativeStep, RestartPending, Seen};
 use constans_core::state::{Clause, EffectiveState};
 use jiff::Timestamp;
 use std::borrow::Cow;
 use std::cell::OnceCell;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -47,6 +47,15 @@ impl ActedOn {
 pub trait Contents: Send + Sync {
     /// Returns the contents with this name.
     fn get(&self, name: &str) -> Option<Cow<'_, [u8]>>;
+}
+
+/// No contents at all.
+struct NoContents;
+
+impl Contents for NoContents {
+    fn get(&self, _: &str) -> Option<Cow<'_, [u8]>> {
+        None
+    }
 }
 
 /// Where replaced contents are kept.
@@ -290,6 +299,26 @@ impl Host for Machine {
         }
     }
 
+    fn foresee(&mut self, clauses: &[&Clause]) -> Foreseen {
+        let mut foreseen = Foreseen::default();
+        let mut of_managers: BTreeMap<&'static str, Vec<&Clause>> = BTreeMap::new();
+        for clause in clauses {
+            of_managers.entry(self.packages_of(clause).manager().name()).or_default().push(clause);
+        }
+        for clauses in of_managers.into_values() {
+            if let Err(error) = kinds::foresee(self.packages_of(clauses[0]), &clauses, &mut foreseen) {
+                foreseen.failure = Some(error.failure(FailureAt::Correct));
+            }
+        }
+        foreseen
+    }
+
+    fn keep(&mut self, clause: &Clause, attic: &mut dyn Attic) -> Result<Vec<KeptOld>, Failure> {
+        let mut work = Work { contents: &NoContents, attic, done: Correction::default() };
+        kinds::keep(self, clause, &mut work).map_err(|error| error.failure(FailureAt::Correct))?;
+        Ok(work.done.kept)
+    }
+
     fn correct(&mut self, clause: &Clause, differences: &[Difference], contents: &dyn Contents, attic: &mut dyn Attic) -> Correction {
         self.about_to_change();
         let mut work = Work { contents, attic, done: Correction::default() };
@@ -327,5 +356,5 @@ fn backends(kind: &str) -> &'static [&'static str] {
 
 /// A thing that was seen, with no more to say of it.
 pub(crate) fn seen(found: constans_core::compare::Found) -> Seen {
-    Seen { found, content_bytes: None, text_diff: None, native: Vec::new(), stand_in: None }
+    Seen { found, content_bytes: None, text_diff: None, native: Vec::new(), stand_in: None, running_since: None }
 }

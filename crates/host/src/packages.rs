@@ -4,6 +4,13 @@ mod apt;
 mod kept_reading;
 mod rpm;
 
+/// Any text as what package managers print.
+#[cfg(feature = "fuzzing")]
+pub mod fuzzing {
+    pub use super::apt::fuzz as dpkg;
+    pub use super::rpm::fuzz as rpm;
+}
+
 pub(crate) use apt::{Apt, DPKG_STATUS};
 pub(crate) use rpm::{Rpm, database as rpm_database};
 
@@ -147,6 +154,13 @@ pub(crate) trait PackageManager: Send {
     /// Returns why the command could not be run.
     fn remove(&self, name: &str, gone: Gone) -> Result<(Ended, Vec<String>), HostError>;
 
+    /// Reckons what changes would come to, by the index as it is; nothing is changed or fetched.
+    ///
+    /// # Errors
+    ///
+    /// Returns the command with its output.
+    fn reckon(&self, changes: &[Planned]) -> Result<Reckoned, HostError>;
+
     /// Holds a package at its version, or lets it go.
     ///
     /// # Errors
@@ -187,6 +201,22 @@ pub(crate) trait PackageManager: Send {
 
     /// Returns why a change of a package failed, and what to do.
     fn failure(&self, name: &str, step: NativeStep) -> HostError;
+}
+
+/// A change of a package that is looked ahead at.
+#[derive(Debug)]
+pub(crate) struct Planned {
+    pub name: String,
+    /// Which version it gets; none if it is removed.
+    pub version: Option<String>,
+}
+
+/// What a package manager reckons that changes would come to.
+pub(crate) struct Reckoned {
+    /// How it was asked.
+    pub native: Vec<NativeStep>,
+    /// Which packages would have which version, or none; not those that stay as they are.
+    pub after: BTreeMap<String, Option<String>>,
 }
 
 /// What fetching an index came to.
@@ -312,6 +342,33 @@ impl Packages {
     pub fn candidate(&self, name: &str) -> Result<Option<String>, HostError> {
         let (offered, _) = self.manager.offered(name)?;
         Ok(self.manager.order().newest(offered.iter().map(String::as_str)).map(str::to_owned))
+    }
+
+    /// Returns the newest version that fits, by the index as it is.
+    ///
+    /// # Errors
+    ///
+    /// Returns the command with its output.
+    pub fn offered_now(&self, name: &str, wish: &VersionWish, native: &mut Vec<NativeStep>) -> Result<Option<String>, HostError> {
+        let (offered, step) = self.manager.offered(name)?;
+        native.push(step);
+        Ok(wish.best(offered.iter().map(String::as_str), self.manager.order()).map(str::to_owned))
+    }
+
+    /// Returns what changes would take along, those that are asked for among them.
+    ///
+    /// # Errors
+    ///
+    /// Returns the command with its output.
+    pub fn foresee(&mut self, changes: &[Planned], native: &mut Vec<NativeStep>) -> Result<Vec<PackageChange>, HostError> {
+        let reckoned = self.manager.reckon(changes)?;
+        native.extend(reckoned.native);
+        let known = self.known()?;
+        let change = |(package, after): (String, Option<String>)| {
+            let before = known.get(&package).filter(|known| known.state == PackageState::Installed).map(|known| known.version.clone());
+            PackageChange { package, before, after }
+        };
+        Ok(reckoned.after.into_iter().map(change).filter(|change| change.before != change.after).collect())
     }
 
     /// Installs a package in a version that fits; held or not as wanted. If the index lists files that are gone, it is fetched

@@ -6,6 +6,7 @@ use crate::native::Native;
 use crate::services::{ServiceFound, Services};
 use constans_core::kind::Reaction;
 use constans_core::run::NativeStep;
+use jiff::{SignedDuration, Timestamp};
 use std::time::{Duration, Instant};
 
 /// Where services are described, each by a folder.
@@ -72,19 +73,25 @@ impl Runit {
     }
 }
 
+/// Reads for how long a service runs from what `sv status` prints, as `run: kiosk-shell: (pid 12) 34s`.
+fn running_secs(text: &str) -> Option<SignedDuration> {
+    let secs = text.strip_prefix("run:")?.split(')').nth(1)?.trim_start().split('s').next()?;
+    Some(SignedDuration::from_secs(secs.parse::<u32>().ok()?.into()))
+}
+
 impl Services for Runit {
     fn inspect(&mut self, name: &str) -> Result<ServiceFound, HostError> {
         let is_known = self.files.look(&format!("{DESCRIBED}/{name}"))?.is_some();
         let is_supervised = self.is_supervised(name)?;
         let is_down = self.files.look(&format!("{DESCRIBED}/{name}/down"))?.is_some();
-        let (running, native) = match is_supervised {
+        let (running, since, native) = match is_supervised {
             true => {
                 let ended = Native::new("sv", ["status", name]).run()?;
-                (ended.stdout.starts_with("run:"), vec![ended.step])
+                (ended.stdout.starts_with("run:"), running_secs(&ended.stdout).map(|secs| Timestamp::now() - secs), vec![ended.step])
             }
-            false => (false, Vec::new()),
+            false => (false, None, Vec::new()),
         };
-        Ok(ServiceFound { is_known, running, enabled: Ok(is_supervised && !is_down), native })
+        Ok(ServiceFound { is_known, running, enabled: Ok(is_supervised && !is_down), since, native })
     }
 
     fn set_running(&mut self, name: &str, running: bool) -> Result<NativeStep, HostError> {

@@ -6,6 +6,7 @@ use crate::native::Native;
 use crate::runit::Runit;
 use constans_core::kind::Reaction;
 use constans_core::run::NativeStep;
+use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use std::path::Path;
 
@@ -18,6 +19,8 @@ pub struct ServiceFound {
     pub running: bool,
     /// Whether it is started at boot; or why that cannot be said or changed.
     pub enabled: Result<bool, String>,
+    /// Since when it runs, if it does and that is known.
+    pub since: Option<Timestamp>,
     /// How it was found out.
     pub native: Vec<NativeStep>,
 }
@@ -82,23 +85,11 @@ impl Systemd {
 impl Services for Systemd {
     fn inspect(&mut self, name: &str) -> Result<ServiceFound, HostError> {
         let unit = unit_of(name);
-        let ended = Native::new("systemctl", ["show", "--property=LoadState,ActiveState,UnitFileState", &unit]).must()?;
-        let value = |key: &str| ended.stdout.lines().find_map(|line| line.strip_prefix(key)?.strip_prefix('=')).unwrap_or_default().to_owned();
-        // Also of a unit that it does not know systemd says so: no answer is none.
-        if value("LoadState").is_empty() {
-            return Err(HostError::new(format!("systemctl says nothing of {unit}")).command(ended.step));
+        let ended = Native::new("systemctl", ["show", "--property=LoadState,ActiveState,UnitFileState,ActiveEnterTimestampMonotonic", &unit]).must()?;
+        match shown(&ended.stdout) {
+            Some(found) => Ok(ServiceFound { native: vec![ended.step], ..found }),
+            None => Err(HostError::new(format!("systemctl says nothing of {unit}")).command(ended.step)),
         }
-        let enabled = match value("UnitFileState").as_str() {
-            "enabled" | "enabled-runtime" | "alias" => Ok(true),
-            "disabled" | "masked" | "masked-runtime" | "" => Ok(false),
-            other => Err(format!("systemd has this unit as `{other}`: it is not enabled by itself")),
-        };
-        Ok(ServiceFound {
-            is_known: value("LoadState") == "loaded",
-            running: matches!(value("ActiveState").as_str(), "active" | "activating" | "reloading"),
-            enabled,
-            native: vec![ended.step],
-        })
     }
 
     fn set_running(&mut self, name: &str, running: bool) -> Result<NativeStep, HostError> {
@@ -121,18 +112,53 @@ impl Services for Systemd {
 
     fn names(&mut self) -> Result<Vec<String>, HostError> {
         let ended = Native::new("systemctl", ["list-unit-files", "--type=service", "--no-legend", "--no-pager", "--plain"]).must()?;
-        // What ends with @ is a pattern for services, none itself.
-        // An alias is another name of a unit that is listed itself.
-        let unit = |line: &str| {
-            let mut words = line.split_whitespace();
-            let (unit, state) = (words.next()?.strip_suffix(".service")?, words.next()?);
-            (!unit.ends_with('@') && state != "alias").then(|| unit.to_owned())
-        };
-        Ok(ended.stdout.lines().filter_map(unit).collect())
+        Ok(ended.stdout.lines().filter_map(listed).map(str::to_owned).collect())
     }
 
     fn stand_in(&self) -> Option<String> {
         None
+    }
+}
+
+/// Reads what `systemctl show` prints of a unit; none if it says nothing: also of a unit that it does not know systemd says so.
+fn shown(text: &str) -> Option<ServiceFound> {
+    let value = |key: &str| text.lines().find_map(|line| line.strip_prefix(key)?.strip_prefix('=')).unwrap_or_default();
+    let enabled = match value("UnitFileState") {
+        "enabled" | "enabled-runtime" | "alias" => Ok(true),
+        "disabled" | "masked" | "masked-runtime" | "" => Ok(false),
+        other => Err(format!("systemd has this unit as `{other}`: it is not enabled by itself")),
+    };
+    let running = matches!(value("ActiveState"), "active" | "activating" | "reloading");
+    let state = value("LoadState");
+    // Microseconds since the machine was started; 0 if it never ran.
+    let since = value("ActiveEnterTimestampMonotonic").parse().ok().filter(|micros| running && *micros > 0).map(wall_clock);
+    (!state.is_empty()).then(|| ServiceFound { is_known: state == "loaded", running, enabled, since, native: Vec::new() })
+}
+
+/// Returns the moment so many microseconds after the machine was started (CLOCK_MONOTONIC).
+fn wall_clock(micros: u64) -> Timestamp {
+    let now = rustix::time::clock_gettime(rustix::time::ClockId::Monotonic);
+    let up = SignedDuration::new(now.tv_sec, i32::try_from(now.tv_nsec).unwrap_or(0));
+    let ago = up - SignedDuration::from_micros(i64::try_from(micros).unwrap_or(i64::MAX));
+    Timestamp::now().checked_sub(ago).unwrap_or(Timestamp::MAX)
+}
+
+/// Reads a line of `systemctl list-unit-files`. What ends with @ is a pattern for services, none itself; an alias is another
+/// name of a unit that is listed itself.
+fn listed(line: &str) -> Option<&str> {
+    let mut words = line.split_whitespace();
+    let (unit, state) = (words.next()?.strip_suffix(".service")?, words.next()?);
+    (!unit.ends_with('@') && state != "alias").then_some(unit)
+}
+
+/// Any text as what systemctl prints.
+#[cfg(feature = "fuzzing")]
+pub fn fuzz(text: &str) {
+    if let Some(found) = shown(text) {
+        assert!(text.contains("LoadState="), "{found:?}");
+    }
+    for name in text.lines().filter_map(listed) {
+        assert!(!name.contains(char::is_whitespace) && !name.ends_with('@'), "{name:?}");
     }
 }
 
@@ -165,6 +191,9 @@ struct Noted {
     starts: u64,
     restarts: u64,
     reloads: u64,
+    /// When it was last started, or took up what had changed.
+    #[serde(default)]
+    since: Option<Timestamp>,
 }
 
 impl StandIn {
@@ -205,13 +234,15 @@ impl Services for StandIn {
     fn inspect(&mut self, name: &str) -> Result<ServiceFound, HostError> {
         let is_known = self.knows(name)?;
         let noted = if is_known { self.noted(name)? } else { Noted::default() };
-        Ok(ServiceFound { is_known, running: noted.running, enabled: Ok(noted.enabled), native: Vec::new() })
+        let since = noted.since.filter(|_| noted.running);
+        Ok(ServiceFound { is_known, running: noted.running, enabled: Ok(noted.enabled), since, native: Vec::new() })
     }
 
     fn set_running(&mut self, name: &str, running: bool) -> Result<NativeStep, HostError> {
         self.note(name, if running { "start" } else { "stop" }, |noted| {
             noted.running = running;
             noted.starts += u64::from(running);
+            noted.since = Some(Timestamp::now());
         })
     }
 
@@ -223,6 +254,7 @@ impl Services for StandIn {
         self.note(name, reaction.word(), |noted| {
             if noted.running || wanted_running {
                 noted.running = true;
+                noted.since = Some(Timestamp::now());
                 *(if reaction == Reaction::Reload { &mut noted.reloads } else { &mut noted.restarts }) += 1;
             }
         })

@@ -2,7 +2,7 @@
 
 use super::words::{duration, harmless, style, styled, time};
 use constans_core::compare::TextDiffRefusal;
-use constans_core::run::{Cause, ClauseResult, Decision, FailureAt, Newness, Outcome, ReactionState};
+use constans_core::run::{Cause, ClauseResult, Decision, Failure, FailureAt, NativeStep, Newness, Outcome, ReactionState};
 use constans_core::standing::span_words;
 use std::fmt::Write as _;
 
@@ -29,11 +29,16 @@ pub fn clause(result: &ClauseResult, verbose: bool) -> String {
         let (before, after) = (change.before.as_deref().unwrap_or("not installed"), change.after.as_deref().unwrap_or("removed"));
         let _ = writeln!(text, "   package {}  {before} → {after}", harmless(&change.package));
     }
+    let is_left = matches!(result.decision, Decision::Leave { .. });
     for old in &result.kept {
-        let _ = writeln!(text, "   old contents of {} are number {} in the attic", harmless(&old.path), old.attic);
+        let what = if is_left { "what stands there now, in" } else { "old contents of" };
+        let _ = writeln!(text, "   {what} {} {} number {} in the attic", harmless(&old.path), if is_left { "is" } else { "are" }, old.attic);
     }
-    failure(&mut text, result);
+    failure(&mut text, result.failure.as_ref());
     reaction(&mut text, result);
+    for missed in &result.missed {
+        let _ = writeln!(text, "   {}", styled(style::ATTENTION, harmless(&missed.words())));
+    }
     if verbose {
         details(&mut text, result);
     }
@@ -141,8 +146,9 @@ pub fn diff_line(line: &str) -> String {
     styled(style, harmless(line)).to_string()
 }
 
-fn failure(text: &mut String, result: &ClauseResult) {
-    let Some(failure) = &result.failure else { return };
+/// Says what failed, the command with its output, and what may help.
+pub(crate) fn failure(text: &mut String, failure: Option<&Failure>) {
+    let Some(failure) = failure else { return };
     let _ = writeln!(text, "   {}", styled(style::BAD, harmless(&failure.message)));
     if let Some(command) = &failure.command {
         let exit = command.exit.map_or_else(|| "did not end".to_owned(), |exit| format!("exit status {exit}"));
@@ -171,11 +177,16 @@ fn reaction(text: &mut String, result: &ClauseResult) {
     let _ = writeln!(text, "   {}: {said}{since}, set off by {}", reaction.reaction.word(), harmless(&causes.join(", ")));
 }
 
-fn details(text: &mut String, result: &ClauseResult) {
-    for step in &result.native {
+/// Says how it was done natively.
+pub(crate) fn native(text: &mut String, steps: &[NativeStep]) {
+    for step in steps {
         let exit = step.exit.map(|exit| format!("   (exit status {exit})")).unwrap_or_default();
         let _ = writeln!(text, "      {} {}{exit}", if step.exit.is_some() { "$" } else { "·" }, harmless(&step.what));
     }
+}
+
+fn details(text: &mut String, result: &ClauseResult) {
+    native(text, &result.native);
     for left_out in &result.not_examined {
         let _ = writeln!(text, "      {} is not examined here: {}", left_out.property, left_out.why);
     }

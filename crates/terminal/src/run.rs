@@ -1,8 +1,8 @@
 //! A whole run, for people: the summary first, then what wants attention.
 
-use super::clause::clause;
+use super::clause::{clause, failure, native};
 use super::words::{count, duration, harmless, style, styled, time};
-use constans_core::run::{ClauseResult, Counts, Decision, Mode, Outcome, ReactionState, Status};
+use constans_core::run::{ClauseResult, Counts, Decision, Foreseen, Mode, Outcome, ReactionState, Status};
 use constans_core::state::Excluded;
 use constans_wire::report::RunReport;
 use constans_wire::run::RunSummary;
@@ -72,7 +72,34 @@ pub fn show_run(report: &RunReport, shown: &Shown<'_>) -> String {
         text.push('\n');
         text += &clause(result, shown.verbose);
     }
+    if let Some(foreseen) = &report.foreseen {
+        text.push('\n');
+        text += &packages_ahead(foreseen, shown.verbose);
+    }
     quiet(&mut text, report, shown);
+    text
+}
+
+/// Says what changing the packages that are out of line would come to.
+fn packages_ahead(foreseen: &Foreseen, verbose: bool) -> String {
+    let mut text = format!("{}\n", styled(style::STRONG, "packages that would come, go or change version"));
+    let width = foreseen.packages.iter().map(|change| change.package.chars().count()).max().unwrap_or(0);
+    for change in &foreseen.packages {
+        let said = match (&change.before, &change.after) {
+            (Some(before), Some(after)) => format!("{before} → {after}"),
+            (Some(before), None) => format!("{before}, is removed"),
+            (None, after) => format!("{}, is installed", after.as_deref().unwrap_or("-")),
+        };
+        let style = if change.after.is_none() { style::ATTENTION } else { style::MUTED };
+        let _ = writeln!(text, "   {:<width$}  {}", harmless(&change.package), styled(style, harmless(&said)));
+    }
+    for why in &foreseen.not_known {
+        let _ = writeln!(text, "   {}", styled(style::ATTENTION, harmless(&format!("not reckoned: {why}"))));
+    }
+    failure(&mut text, foreseen.failure.as_ref());
+    if verbose {
+        native(&mut text, &foreseen.native);
+    }
     text
 }
 
@@ -150,7 +177,7 @@ fn style_of(status: Status) -> anstyle::Style {
 /// Returns whether there is nothing to say of a clause but that all is well.
 fn is_quiet(result: &ClauseResult) -> bool {
     let reaction_is_quiet = result.reaction.as_ref().is_none_or(|reaction| reaction.state == ReactionState::NotNeeded);
-    matches!(result.outcome, Outcome::InLine | Outcome::Idle) && reaction_is_quiet
+    matches!(result.outcome, Outcome::InLine | Outcome::Idle) && reaction_is_quiet && result.missed.is_empty()
 }
 
 fn quiet(text: &mut String, report: &RunReport, shown: &Shown<'_>) {

@@ -3,7 +3,7 @@
 
 use crate::report::RunReport;
 use constans_core::compare::{Difference, Side};
-use constans_core::run::{ClauseResult, NativeStep, Outcome};
+use constans_core::run::{ClauseResult, Decision, Foreseen, Leave, NativeStep, Outcome, PackageChange};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::io;
@@ -16,6 +16,8 @@ pub const MOST_RUN_TEXT: usize = 256 * 1024;
 pub const MOST_VALUE: usize = 1024;
 /// The most differences, native steps, packages or other entries of each list of a clause.
 pub const MOST_ENTRIES: usize = 50;
+/// The most packages that a run says it would change.
+const MOST_FORESEEN: usize = 1000;
 /// The largest report, in bytes of JSON.
 pub const LARGEST_REPORT: usize = 6 * 1024 * 1024;
 
@@ -90,6 +92,9 @@ impl RunReport {
             pending.because.iter_mut().for_each(|cause| cut_value(cause, &mut left_out));
         }
         bound_list(&mut self.due, &mut left_out);
+        if let Some(foreseen) = &mut self.foreseen {
+            bound_foreseen(foreseen, &mut of_run, &mut left_out);
+        }
         leave_out_clauses(&mut self, &mut left_out);
         self.left_out = (left_out != LeftOut::default()).then_some(left_out);
         self
@@ -116,19 +121,19 @@ fn bound_clause(clause: &mut ClauseResult, of_run: &mut usize, left_out: &mut Le
     bound_list(&mut clause.differences, left_out);
     bound_list(&mut clause.still_different, left_out);
     bound_list(&mut clause.native, left_out);
-    bound_list(&mut clause.packages, left_out);
     bound_list(&mut clause.kept, left_out);
     bound_list(&mut clause.not_examined, left_out);
     bound_list(&mut clause.origins, left_out);
     bound_list(&mut clause.dropped_needs, left_out);
+    bound_list(&mut clause.missed, left_out);
     for difference in clause.differences.iter_mut().chain(&mut clause.still_different) {
         bound_difference(difference, left_out);
     }
-    for package in &mut clause.packages {
-        [Some(&mut package.package), package.before.as_mut(), package.after.as_mut()]
-            .into_iter()
-            .flatten()
-            .for_each(|text| cut_value(text, left_out));
+    bound_packages(&mut clause.packages, MOST_ENTRIES, left_out);
+    for decision in [Some(&mut clause.decision), clause.would.as_mut()].into_iter().flatten() {
+        if let Decision::Leave { why: Leave::NotAlone { packages } } = decision {
+            bound_packages(packages, MOST_ENTRIES, left_out);
+        }
     }
     let failure = clause.failure.as_mut();
     let said = failure.map(|failure| [Some(&mut failure.message), failure.remedy.as_mut()].into_iter().flatten());
@@ -144,11 +149,38 @@ fn bound_clause(clause: &mut ClauseResult, of_run: &mut usize, left_out: &mut Le
         left_out.cut += 1;
     }
     let of_failure = clause.failure.as_mut().and_then(|failure| failure.command.as_mut());
-    for NativeStep { what, output, .. } in of_failure.into_iter().chain(&mut clause.native) {
-        cut_value(what, left_out);
-        left_out.cut += u64::from(cut(output, &mut of_clause, CUT_HERE));
-    }
+    bound_steps(of_failure.into_iter().chain(&mut clause.native), &mut of_clause, left_out);
     *of_run -= before - of_clause;
+}
+
+fn bound_packages(packages: &mut Vec<PackageChange>, most: usize, left_out: &mut LeftOut) {
+    bound_list_to(packages, most, left_out);
+    for package in packages {
+        let texts = [Some(&mut package.package), package.before.as_mut(), package.after.as_mut()];
+        texts.into_iter().flatten().for_each(|text| cut_value(text, left_out));
+    }
+}
+
+fn bound_foreseen(foreseen: &mut Foreseen, of_run: &mut usize, left_out: &mut LeftOut) {
+    bound_packages(&mut foreseen.packages, MOST_FORESEEN, left_out);
+    bound_list(&mut foreseen.not_known, left_out);
+    bound_list(&mut foreseen.native, left_out);
+    foreseen.not_known.iter_mut().for_each(|why| cut_value(why, left_out));
+    let mut of_foreseen = MOST_CLAUSE_TEXT.min(*of_run);
+    let before = of_foreseen;
+    let of_failure = foreseen.failure.as_mut().and_then(|failure| {
+        [Some(&mut failure.message), failure.remedy.as_mut()].into_iter().flatten().for_each(|text| cut_value(text, left_out));
+        failure.command.as_mut()
+    });
+    bound_steps(of_failure.into_iter().chain(&mut foreseen.native), &mut of_foreseen, left_out);
+    *of_run -= before - of_foreseen;
+}
+
+fn bound_steps<'s>(steps: impl Iterator<Item = &'s mut NativeStep>, most: &mut usize, left_out: &mut LeftOut) {
+    for NativeStep { what, output, .. } in steps {
+        cut_value(what, left_out);
+        left_out.cut += u64::from(cut(output, most, CUT_HERE));
+    }
 }
 
 fn bound_difference(difference: &mut Difference, left_out: &mut LeftOut) {
@@ -171,8 +203,12 @@ fn bound_difference(difference: &mut Difference, left_out: &mut LeftOut) {
 }
 
 fn bound_list<T>(list: &mut Vec<T>, left_out: &mut LeftOut) {
-    left_out.entries += list.len().saturating_sub(MOST_ENTRIES) as u64;
-    list.truncate(MOST_ENTRIES);
+    bound_list_to(list, MOST_ENTRIES, left_out);
+}
+
+fn bound_list_to<T>(list: &mut Vec<T>, most: usize, left_out: &mut LeftOut) {
+    left_out.entries += list.len().saturating_sub(most) as u64;
+    list.truncate(most);
 }
 
 /// Leaves clauses out of a report that is too large even so: those in line first, then the last ones.

@@ -3,7 +3,7 @@
 pub use crate::bounded::LeftOut;
 use constans_core::address::ClauseAddress;
 use constans_core::digest::Digest;
-use constans_core::run::{ClauseResult, Counts, DueReaction, Mode, PartOf, RestartPending, Status};
+use constans_core::run::{ClauseResult, Counts, DueReaction, Foreseen, Mode, PartOf, RestartPending, Status};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
@@ -64,6 +64,9 @@ pub struct RunReport {
     /// The reactions that are still due.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub due: Vec<DueReaction>,
+    /// What changing the packages that are out of line would take along; of observing runs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub foreseen: Option<Foreseen>,
     /// That the operating system needs a restart of the node, as it was after the run.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub restart_pending: Option<RestartPending>,

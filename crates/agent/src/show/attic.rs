@@ -10,6 +10,7 @@ pub fn show_list(kept: &[&Kept], forgotten: &Forgotten, place: &str) -> String {
     let width = kept.iter().map(|kept| kept.path.chars().count()).max().unwrap_or(0);
     for one in kept.iter().rev() {
         let by = match (&one.clause, &one.run) {
+            (Some(clause), Some(run)) if one.during_grace => format!("as {clause} was during its grace, run {run}"),
             (Some(clause), Some(run)) => format!("for {clause}, run {run}"),
             (_, Some(run)) => format!("by run {run}"),
             _ => "by a put-back".to_owned(),

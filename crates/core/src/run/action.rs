@@ -10,6 +10,7 @@ use crate::compare::{Difference, Found, TextDiff, TextDiffRefusal};
 use crate::digest::DigestKey;
 use crate::kind::{Claim, Reaction};
 use crate::state::EffectiveState;
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 
@@ -45,6 +46,11 @@ pub enum Part {
 pub enum Action {
     /// Inspect the clause at this place of the state; answer [`RunEvent::Inspected`].
     Inspect(usize),
+    /// Find out what changing the packages of these clauses together would take along, and change nothing; answer
+    /// [`RunEvent::Foreseen`].
+    Foresee(Vec<usize>),
+    /// Keep what stands there, since it is left for a while and somebody may change it again; answer [`RunEvent::Kept`].
+    Keep(usize),
     /// Correct these differences; answer [`RunEvent::Corrected`].
     Correct(usize, Vec<Difference>),
     /// Carry out the reaction; answer [`RunEvent::Reacted`].
@@ -63,6 +69,10 @@ pub enum Action {
 pub enum RunEvent {
     /// What an inspection came to, and how long it took in microseconds.
     Inspected(Inspection, u64),
+    /// What a look ahead came to.
+    Foreseen(Foreseen, u64),
+    /// What was kept, or why it could not be.
+    Kept(Result<Vec<KeptOld>, Failure>, u64),
     /// What a correction came to.
     Corrected(Correction, u64),
     /// What a reaction came to.
@@ -93,6 +103,8 @@ pub struct Seen {
     pub native: Vec<NativeStep>,
     /// What is a stand-in here, in words.
     pub stand_in: Option<String>,
+    /// Since when a service runs, if it does and that is known.
+    pub running_since: Option<Timestamp>,
 }
 
 /// What a correction came to.
@@ -108,6 +120,24 @@ pub struct Correction {
     pub kept: Vec<KeptOld>,
     /// What lies in those packages, so that clauses about it are inspected once more.
     pub touched: BTreeSet<Claim>,
+}
+
+/// What changing packages would take along, by the package manager's own reckoning.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Foreseen {
+    /// All that would come, go or change version, those that clauses name among them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub packages: Vec<PackageChange>,
+    /// What is left out of the reckoning, and why.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub not_known: Vec<String>,
+    /// Why it could not be found out, if it could not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failure: Option<Failure>,
+    /// How it was found out.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub native: Vec<NativeStep>,
 }
 
 /// An event that does not answer what was asked; the run stays as it is.
@@ -130,6 +160,8 @@ pub struct Finished {
     pub due: Vec<DueReaction>,
     /// Of which part it was, if it did not touch all.
     pub part: Option<PartOf>,
+    /// What changing the packages that are out of line would take along; of observing runs.
+    pub foreseen: Option<Foreseen>,
 }
 
 /// What a run that touched a chosen part left out.

@@ -159,7 +159,7 @@ mod tests {
     fn the_window_ends_with_the_run_that_found_the_drift_first() {
         let window = |memory: &Memory| cause_of(Some(memory), &digest("w1", "wanted"), &digest("f1", "other"), at(900)).window;
         assert_eq!(window(&remembered()), Some(DriftWindow { from: at(100), to: at(900) }));
-        let drift = OpenDrift { first_found_at: at(200), found: digest("f1", "other"), found_so_at: at(200) };
+        let drift = OpenDrift { first_found_at: at(200), found: digest("f1", "other"), found_so_at: at(200), kept: false };
         let known = Memory { drift: Some(drift), ..remembered() };
         assert_eq!(window(&known), Some(DriftWindow { from: at(100), to: at(200) }));
     }

@@ -1,16 +1,18 @@
 //! The run as a state machine: it asks for one inspection, correction or reaction at a time and is told the result.
 
-use super::action::{Action, Correction, Finished, Inspection, OutOfOrder, Part, PartOf, RunEvent, RunInput, Seen};
+use super::action::{Action, Correction, Finished, Foreseen, Inspection, OutOfOrder, Part, PartOf, RunEvent, RunInput, Seen};
 use super::cause::{Cause, CauseFound, cause_of};
 use super::decide::{Mode, Settings, Want, decide};
 use super::gate::{Need, blocker, is_really_alike};
-use super::memory::{Memories, Memory, OpenDrift};
+use super::memory::{Memories, Memory};
 use super::react::started_by;
 use super::reaction::DueReaction;
-use super::result::{Blocker, ClauseResult, Decision, Failure, FailureAt, Leave, NativeStep, NotExamined, Outcome, Verdict};
+use super::result::{
+    Blocker, ClauseResult, Decision, Failure, FailureAt, Leave, NativeStep, NotExamined, Outcome, Verdict,
+};
 use super::status::{Counts, status_of};
 use crate::address::ClauseAddress;
-use crate::compare::{Found, FoundValue, differences, differences_in, found_digest, found_digest_of};
+use crate::compare::{Difference, Found, FoundValue, differences, differences_in, found_digest, found_digest_of};
 use crate::digest::{Digest, DigestKey};
 use crate::kind::Claim;
 use crate::state::{Clause, Compared, EffectiveState};
@@ -23,13 +25,13 @@ pub struct Run<'s> {
     pub(super) state: &'s EffectiveState,
     pub(super) settings: Settings,
     /// What is remembered of each clause.
-    memories: Vec<Option<Memory>>,
+    pub(super) memories: Vec<Option<Memory>>,
     /// What is remembered of anything else.
     left_behind: Memories,
     pub(super) due: Vec<DueReaction>,
     pub(super) on_demand: bool,
     key: &'s DigestKey,
-    positions: HashMap<&'s ClauseAddress, usize>,
+    pub(super) positions: HashMap<&'s ClauseAddress, usize>,
     pub(super) turns: VecDeque<Turn>,
     /// Filled in where they stand, since they are large.
     pub(super) results: Vec<Option<ClauseResult>>,
@@ -38,6 +40,9 @@ pub struct Run<'s> {
     changed: HashMap<Claim, ClauseAddress>,
     is_whole: bool,
     pub(super) started: BTreeSet<usize>,
+    /// Since when services run, as found.
+    pub(super) running_since: HashMap<usize, Timestamp>,
+    pub(super) foreseen: Option<Foreseen>,
     pub(super) phase: Phase,
 }
 
@@ -57,6 +62,10 @@ pub(super) enum Turn {
 pub(super) enum Phase {
     NotBegun,
     Inspecting(Turn),
+    /// Looking ahead for one clause, whose differences these are.
+    Foreseeing(usize, Vec<Difference>),
+    ForeseeingAll,
+    Keeping(usize),
     Correcting(usize),
     Verifying(usize, Correction),
     Reacting(usize),
@@ -111,6 +120,8 @@ impl<'s> Run<'s> {
             changed: HashMap::new(),
             is_whole: input.part == Part::Whole,
             started: BTreeSet::new(),
+            running_since: HashMap::new(),
+            foreseen: None,
             phase: Phase::NotBegun,
         };
         if run.is_whole {
@@ -142,6 +153,11 @@ impl<'s> Run<'s> {
     pub fn on_event(&mut self, event: RunEvent, now: Timestamp) -> Result<Vec<Action>, OutOfOrder> {
         match (self.phase.clone(), event) {
             (Phase::Inspecting(turn), RunEvent::Inspected(inspection, took_us)) => Ok(self.inspected(turn, inspection, took_us, now)),
+            (Phase::Foreseeing(at, different), RunEvent::Foreseen(foreseen, took_us)) => {
+                Ok(self.alone_foreseen(at, different, foreseen, took_us, now))
+            }
+            (Phase::ForeseeingAll, RunEvent::Foreseen(foreseen, _)) => Ok(self.all_foreseen(foreseen)),
+            (Phase::Keeping(at), RunEvent::Kept(kept, took_us)) => Ok(self.was_kept(at, kept, took_us, now)),
             (Phase::Correcting(at), RunEvent::Corrected(correction, took_us)) => Ok(self.corrected(at, correction, took_us)),
             (Phase::Verifying(at, correction), RunEvent::Inspected(inspection, took_us)) => {
                 Ok(self.verified(at, correction, &inspection, took_us, now))
@@ -168,7 +184,8 @@ impl<'s> Run<'s> {
             memories.reserve(self.memories.len());
             let of_clauses = self.state.clauses.iter().zip(self.memories);
             memories.extend(of_clauses.filter_map(|(clause, memory)| Some((clause.address.clone(), memory?))));
-            Finished { status: status_of(&results, !self.due.is_empty()), counts: Counts::of(&results), results, memories, due: self.due, part }
+            let (status, counts) = (status_of(&results, !self.due.is_empty()), Counts::of(&results));
+            Finished { status, counts, results, memories, due: self.due, part, foreseen: self.foreseen }
         })
     }
 
@@ -204,8 +221,13 @@ impl<'s> Run<'s> {
             self.phase = Phase::Inspecting(turn);
             return vec![Action::Inspect(at)];
         }
-        self.phase = Phase::Over;
-        vec![Action::Finish]
+        let packages = self.packages_to_foresee();
+        if packages.is_empty() {
+            self.phase = Phase::Over;
+            return vec![Action::Finish];
+        }
+        self.phase = Phase::ForeseeingAll;
+        vec![Action::Foresee(packages)]
     }
 
     fn inspected(&mut self, turn: Turn, inspection: Inspection, took_us: u64, now: Timestamp) -> Vec<Action> {
@@ -263,6 +285,9 @@ impl<'s> Run<'s> {
         let (found, already_there) = self.remember_found(at, &compared, &seen.found, different.is_empty(), now);
         let mut actions = self.settle_causes(&clause.address, &found);
         let changed_by = self.changed.get(&clause.claim).cloned();
+        if let Some(since) = seen.running_since {
+            self.running_since.insert(at, since);
+        }
         let result = self.result(at);
         result.not_examined = not_examined(&seen.found);
         result.native = seen.native;
@@ -294,11 +319,30 @@ impl<'s> Run<'s> {
         let cause = self.cause(at, turn, &found, now);
         self.result(at).changed_by = changed_by.filter(|_| cause.cause == Cause::TargetMoved);
         self.decide(at, cause, &found, now);
-        if self.result(at).decision != Decision::Correct {
-            actions.extend(self.react_or_go_on(at, now));
-            return actions;
+        actions.extend(self.act(at, different, &found, now));
+        actions
+    }
+
+    /// Acts on what was decided, or goes on.
+    fn act(&mut self, at: usize, different: Vec<Difference>, found: &Digest, now: Timestamp) -> Vec<Action> {
+        if self.wants_to_be_alone(at) {
+            self.phase = Phase::Foreseeing(at, different);
+            return vec![Action::Foresee(vec![at])];
         }
-        if self.set_off_reactions(at, &found, now) {
+        let is_in_grace = self.settings.mode == Mode::Enforce && matches!(self.result(at).decision, Decision::Leave { why: Leave::Grace { .. } });
+        if self.result(at).decision == Decision::Correct {
+            return self.correct(at, different, found, now);
+        }
+        if is_in_grace && self.is_to_be_kept(at) {
+            self.phase = Phase::Keeping(at);
+            return vec![Action::Keep(at)];
+        }
+        self.react_or_go_on(at, now)
+    }
+
+    pub(super) fn correct(&mut self, at: usize, different: Vec<Difference>, found: &Digest, now: Timestamp) -> Vec<Action> {
+        let mut actions = Vec::new();
+        if self.set_off_reactions(at, found, now) {
             actions.push(Action::KeepDue(self.due.clone()));
         }
         self.phase = Phase::Correcting(at);
@@ -354,25 +398,6 @@ impl<'s> Run<'s> {
         result.outcome = if matches!(result.decision, Decision::Blocked { .. }) { Outcome::Blocked } else { Outcome::OutOfLine };
     }
 
-    /// Notes the present drift, and returns when it was first found as it is now: a further, different change has its own grace.
-    fn note_drift(&mut self, at: usize, cause: CauseFound, found: &Digest, now: Timestamp) -> Timestamp {
-        match &mut self.memories[at] {
-            Some(memory) if cause.has_drift() => {
-                let new = || OpenDrift { first_found_at: now, found: found.clone(), found_so_at: now };
-                let drift = memory.drift.get_or_insert_with(new);
-                if drift.found != *found {
-                    (drift.found, drift.found_so_at) = (found.clone(), now);
-                }
-                drift.found_so_at
-            }
-            Some(memory) => {
-                memory.drift = None;
-                now
-            }
-            None => now,
-        }
-    }
-
     fn corrected(&mut self, at: usize, correction: Correction, took_us: u64) -> Vec<Action> {
         let result = self.result(at);
         result.took_us += took_us;
@@ -410,7 +435,7 @@ impl<'s> Run<'s> {
             if was_started {
                 self.started.insert(at);
             }
-            let memory = Memory::alike(clause.wanted.clone(), found, now);
+            let memory = Memory::corrected(self.memories[at].as_ref(), clause.wanted.clone(), found, was_started, now);
             self.memories[at] = Some(memory.clone());
             actions.push(Action::Remember(clause.address.clone(), memory));
         }
@@ -495,6 +520,7 @@ fn blank(clause: &Clause) -> ClauseResult {
         reaction: None,
         native: Vec::new(),
         stand_in: None,
+        missed: Vec::new(),
         dropped_needs: clause.dropped_needs.clone(),
         took_us: 0,
     }

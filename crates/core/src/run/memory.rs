@@ -18,6 +18,12 @@ pub struct Memory {
     /// The present drift, if there is one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub drift: Option<OpenDrift>,
+    /// When a run last corrected it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub changed_at: Option<Timestamp>,
+    /// When a run last started it or carried out its reaction: what was changed before it has taken up.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub taken_up_at: Option<Timestamp>,
     /// When a complete state without the address was taken over.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub closed_at: Option<Timestamp>,
@@ -43,6 +49,9 @@ pub struct OpenDrift {
     pub found: Digest,
     /// The first run that found it as it is now: grace counts from here, so that each further edit has its own.
     pub found_so_at: Timestamp,
+    /// Whether it was kept as it is now, so that a further edit takes nothing away for good.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub kept: bool,
 }
 
 /// The memories of all addresses, each once; their order says nothing.
@@ -62,7 +71,13 @@ impl Memory {
 
     /// Returns the memory of a clause that was just found alike.
     pub fn alike(wanted: Digest, found: Digest, at: Timestamp) -> Self {
-        Self { alike: Some(Alike { wanted, found, at }), drift: None, closed_at: None }
+        Self { alike: Some(Alike { wanted, found, at }), drift: None, changed_at: None, taken_up_at: None, closed_at: None }
+    }
+
+    /// Returns the memory of a clause that was just corrected, and started if it is a service.
+    pub(super) fn corrected(before: Option<&Self>, wanted: Digest, found: Digest, was_started: bool, now: Timestamp) -> Self {
+        let taken_up_at = if was_started { Some(now) } else { before.and_then(|before| before.taken_up_at) };
+        Self { changed_at: Some(now), taken_up_at, ..Self::alike(wanted, found, now) }
     }
 
     /// Takes in that the clause was found alike; returns whether it was so for the first time.
@@ -73,7 +88,10 @@ impl Memory {
                 (self.drift, self.closed_at) = (None, None);
                 false
             }
-            _ => std::mem::replace(self, Self::alike(wanted.clone(), found.clone(), now)).alike.is_none(),
+            _ => {
+                let alike = Self { changed_at: self.changed_at, taken_up_at: self.taken_up_at, ..Self::alike(wanted.clone(), found.clone(), now) };
+                std::mem::replace(self, alike).alike.is_none()
+            }
         }
     }
 }

@@ -5,6 +5,8 @@
 mod action;
 mod cause;
 mod decide;
+mod drift;
+mod foresee;
 mod gate;
 mod machine;
 mod memory;
@@ -18,7 +20,7 @@ mod status;
 mod tests;
 mod way;
 
-pub use action::{Action, Correction, Finished, Inspection, OutOfOrder, Part, PartOf, RunEvent, RunInput, Seen};
+pub use action::{Action, Correction, Finished, Foreseen, Inspection, OutOfOrder, Part, PartOf, RunEvent, RunInput, Seen};
 pub use cause::{Cause, CauseFound, DriftWindow, Newness, cause_of};
 pub use decide::{ChangeWindow, Hold, Mode, PutBack, Settings, Want, decide};
 pub use machine::Run;
@@ -27,7 +29,7 @@ pub use opening::next_opening;
 pub use reaction::{DueCause, DueReaction};
 pub use restart::{RestartDue, RestartPending, RestartPolicy, restart_due};
 pub use result::{
-    Blocker, ClauseResult, Decision, Failure, FailureAt, KeptOld, Leave, NativeStep, NotExamined, Outcome, PackageChange, ReactionResult,
+    Blocker, ClauseResult, Decision, Failure, FailureAt, KeptOld, Leave, MissedReaction, NativeStep, NotExamined, Outcome, PackageChange, ReactionResult,
     ReactionState, Verdict,
 };
 pub(crate) use status::remaining;

@@ -5,7 +5,7 @@ use super::decide::Mode;
 use super::gate::Need;
 use super::machine::{Phase, Run, Turn};
 use super::reaction::{DueCause, DueReaction};
-use super::result::{Decision, Failure, FailureAt, NativeStep, Outcome, ReactionResult, ReactionState};
+use super::result::{Decision, Failure, FailureAt, MissedReaction, NativeStep, Outcome, ReactionResult, ReactionState};
 use crate::address::ClauseAddress;
 use crate::compare::{Difference, differences};
 use crate::digest::Digest;
@@ -50,6 +50,7 @@ impl Run<'_> {
         let clause = self.clause(at);
         let Some(due) = self.due.iter().find(|due| due.target == clause.address).cloned() else {
             self.say_what_would_react(at, now);
+            self.say_what_was_missed(at);
             return self.next_turn(now);
         };
         let said = |state| ReactionResult {
@@ -99,6 +100,31 @@ impl Run<'_> {
         }
     }
 
+    /// Says of a service which changes of what it reacts to it is not known to have taken up: runs made them, and nothing was
+    /// set off by them.
+    pub(super) fn say_what_was_missed(&mut self, at: usize) {
+        let clause = self.clause(at);
+        if clause.address.kind() != "service" || clause.reaction.is_none() {
+            return;
+        }
+        let taken_up = self.memories[at].as_ref().and_then(|memory| memory.taken_up_at);
+        let Some(since) = self.running_since.get(&at).copied().max(taken_up) else { return };
+        let missed = clause.reacts_to.iter().filter_map(|cause| {
+            let memory = self.memories[*self.positions.get(cause)?].as_ref()?;
+            let changed_at = memory.changed_at.filter(|changed_at| *changed_at > since)?;
+            Some(MissedReaction { cause: cause.clone(), changed_at, running_since: since })
+        });
+        let missed: Vec<MissedReaction> = missed.collect();
+        self.result(at).missed = missed;
+    }
+
+    /// Remembers that a service was started or has reacted: it has taken up what was changed before.
+    pub(super) fn has_taken_up(&mut self, at: usize, now: Timestamp) {
+        if let Some(memory) = &mut self.memories[at] {
+            memory.taken_up_at = Some(now);
+        }
+    }
+
     pub(super) fn reacted(&mut self, at: usize, result: Result<Vec<NativeStep>, Failure>, took_us: u64, now: Timestamp) -> Vec<Action> {
         self.result(at).took_us += took_us;
         match result {
@@ -133,6 +159,7 @@ impl Run<'_> {
 
     pub(super) fn reaction_done(&mut self, at: usize, native: Vec<NativeStep>, now: Timestamp) -> Vec<Action> {
         let address = &self.clause(at).address;
+        self.has_taken_up(at, now);
         let result = self.result(at);
         result.native.extend(native);
         if let Some(reaction) = &mut result.reaction {

@@ -84,6 +84,11 @@ pub enum Leave {
         /// When it was put back.
         at: Timestamp,
     },
+    /// The clause says `only_alone`, and other packages would go or change version with it.
+    NotAlone {
+        /// Those packages.
+        packages: Vec<PackageChange>,
+    },
     /// Only a person can correct it.
     OnlyAPerson,
 }
@@ -103,8 +108,12 @@ impl Leave {
             Self::Observing => "this run only observes".into(),
             Self::OnDrift { from } => format!("{} says on_drift = \"tell\"", set_by(from)),
             Self::OnRollout { from } => format!("{} says on_rollout = \"wait\"", set_by(from)),
-            Self::Grace { until } => format!("its grace lasts until {}", time(until)),
-            Self::Window { opens } => format!("the change window opens at {}", time(opens)),
+            Self::Grace { until } => format!("its grace lasts until {}, and then it is corrected", time(until)),
+            Self::Window { opens } => format!("the change window opens at {}, and then it is corrected", time(opens)),
+            Self::NotAlone { packages } => {
+                let taken: Vec<String> = packages.iter().map(PackageChange::words).collect();
+                format!("the clause says only_alone = true, and with it {}", taken.join(", "))
+            }
             Self::CutTheWay { at } => {
                 format!(
                     "bringing it in cut this node's way to its server, and it was put back at {}; it is tried again when something else is wanted",
@@ -243,6 +252,31 @@ pub struct NotExamined {
     pub why: String,
 }
 
+/// A change of which nobody knows whether a service has taken it up: nothing related the two when it was made.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct MissedReaction {
+    /// What was changed.
+    pub cause: ClauseAddress,
+    /// When a run changed it.
+    pub changed_at: Timestamp,
+    /// Since when the service runs as it does now.
+    pub running_since: Timestamp,
+}
+
+impl MissedReaction {
+    /// Returns it in words.
+    pub fn words(&self) -> String {
+        let time = |at: Timestamp| at.strftime("%Y-%m-%d %H:%M:%S UTC");
+        format!(
+            "{} was changed at {}, when nothing said that this service reacts to it, and the service runs as it is since {}: restart it by hand if it has to take that up",
+            self.cause,
+            time(self.changed_at),
+            time(self.running_since)
+        )
+    }
+}
+
 /// What became of a reaction.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -358,6 +392,9 @@ pub struct ClauseResult {
     /// What is a stand-in here, in words.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stand_in: Option<String>,
+    /// Changes of what it reacts to that it is not known to have taken up: they were made while nothing related the two.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub missed: Vec<MissedReaction>,
     /// Needs that conditions exclude on this node.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub dropped_needs: Vec<ClauseAddress>,

@@ -1,5 +1,7 @@
 //! Whole runs over a simulated node: each rule of runs is a named case.
 
+mod ahead;
+
 use super::*;
 use crate::address::ClauseAddress;
 use crate::compare::Found;
@@ -26,6 +28,9 @@ struct Node {
     overwrites: Option<(String, String)>,
     /// Installing this package brings that service along, which runs.
     brings: Option<(String, String)>,
+    /// What changing a package takes along.
+    takes: BTreeMap<String, PackageChange>,
+    restarted_by_hand_at: Option<Timestamp>,
     /// What was done, in order.
     log: Vec<String>,
     memories: BTreeMap<ClauseAddress, Memory>,
@@ -57,7 +62,7 @@ impl Node {
             None => Found::absent(),
             Some(properties) => properties.iter().fold(Found::present(), |found, (name, value)| found.with(name.clone(), value.clone())),
         };
-        Inspection::Seen(Box::new(Seen { found, content_bytes: None, text_diff: None, native: Vec::new(), stand_in: None }))
+        Inspection::Seen(Box::new(Seen { found, content_bytes: None, text_diff: None, native: Vec::new(), stand_in: None, running_since: self.restarted_by_hand_at }))
     }
 
     fn correct(&mut self, clause: &Clause) -> Correction {
@@ -83,6 +88,23 @@ impl Node {
             touched.insert(Claim::Service(service));
         }
         Correction { touched, ..Correction::default() }
+    }
+
+    fn foresee(&mut self, clauses: &[&Clause]) -> Foreseen {
+        self.log.push(format!("foresee {}", clauses.iter().map(|clause| clause.address.as_str()).collect::<Vec<_>>().join(" ")));
+        let own = |clause: &&Clause| PackageChange {
+            package: clause.name().to_owned(),
+            before: self.things.get(clause.address.as_str()).map(|_| "1.0".to_owned()),
+            after: (clause.gone == Gone::No).then(|| "1.1".to_owned()),
+        };
+        let taken = clauses.iter().filter_map(|clause| self.takes.get(clause.address.as_str()).cloned());
+        Foreseen { packages: clauses.iter().map(own).chain(taken).collect(), ..Foreseen::default() }
+    }
+
+    fn keep(&mut self, clause: &Clause) -> Vec<KeptOld> {
+        let content = self.things.get(clause.address.as_str()).and_then(|thing| thing.get("content")).cloned().unwrap_or_default();
+        self.log.push(format!("keep {} {content}", clause.address));
+        vec![KeptOld { attic: 1, path: clause.name().to_owned(), digest: crate::digest::of_contents(content.to_string().as_bytes()), bytes: 1 }]
     }
 
     fn react(&mut self, clause: &Clause, reaction: Reaction) -> Result<Vec<NativeStep>, Failure> {
@@ -113,6 +135,11 @@ impl Node {
             for action in actions {
                 event = match action {
                     Action::Inspect(at) => Some(RunEvent::Inspected(self.inspect(&state.clauses[at]), 1)),
+                    Action::Foresee(ats) => {
+                        let clauses: Vec<&Clause> = ats.iter().map(|at| &state.clauses[*at]).collect();
+                        Some(RunEvent::Foreseen(self.foresee(&clauses), 1))
+                    }
+                    Action::Keep(at) => Some(RunEvent::Kept(Ok(self.keep(&state.clauses[at])), 1)),
                     Action::Correct(at, _) => {
                         if self.stop_before.as_deref() == Some(state.clauses[at].address.as_str()) {
                             return None;

@@ -56,7 +56,7 @@ fn chrony_files(machine: &Machine) -> Result<Vec<String>, HostError> {
     Ok(files)
 }
 
-fn chrony_source(line: &str) -> Option<&str> {
+pub(super) fn chrony_source(line: &str) -> Option<&str> {
     let mut words = line.split_whitespace();
     matches!(words.next()?, "server" | "pool" | "peer").then(|| words.next()).flatten()
 }
@@ -79,7 +79,7 @@ fn timesyncd_servers(machine: &Machine) -> Result<Vec<String>, HostError> {
 }
 
 /// Returns the values of `NTP=` in the section `[Time]`.
-fn ntp_lines(text: &str) -> Vec<&str> {
+pub(super) fn ntp_lines(text: &str) -> Vec<&str> {
     let mut in_section = false;
     let mut said = Vec::new();
     for line in text.lines().map(str::trim) {

@@ -11,7 +11,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// One socket that waits for others.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-struct Socket {
+pub(super) struct Socket {
     protocol: &'static str,
     port: u16,
     address: IpAddr,
@@ -122,7 +122,7 @@ fn sockets() -> Result<Vec<Socket>, HostError> {
 }
 
 /// Reads a line of proc_net(5).
-fn socket(line: &str, protocol: &'static str, listens: &str) -> Option<Socket> {
+pub(super) fn socket(line: &str, protocol: &'static str, listens: &str) -> Option<Socket> {
     let fields: Vec<&str> = line.split_whitespace().collect();
     let (local, state, inode) = (fields.get(1)?, fields.get(3)?, fields.get(9)?);
     let (address, port) = local.split_once(':')?;

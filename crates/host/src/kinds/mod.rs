@@ -6,6 +6,8 @@ mod command;
 mod custom;
 mod directory;
 mod file;
+#[cfg(feature = "fuzzing")]
+pub mod fuzzing;
 mod host_name;
 mod kernel_module;
 mod kernel_setting;
@@ -96,6 +98,22 @@ pub(crate) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
         "command" => run_command(machine, clause).map(|step| work.done.native.push(step)),
         _ if clause.custom.is_some() => custom::correct(machine, clause, differences, work),
         other => Err(HostError::new(format!("this agent does not correct the kind `{other}`"))),
+    }
+}
+
+pub(crate) use package::foresee;
+
+/// Puts the file that a clause keeps, whole or a part of it, into the attic as it is.
+pub(crate) fn keep(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -> Result<(), HostError> {
+    let path = match clause.address.kind() {
+        "file" => Some(clause.name()).filter(|_| clause.flag("attic") != Some(false)),
+        "line" | "setting" => clause.text("in"),
+        _ => None,
+    };
+    let Some(path) = path else { return Ok(()) };
+    match machine.files.look(path)? {
+        Some(entry) if entry.what == What::File => work.keep(&machine.files, path, &entry, &clause.address),
+        _ => Ok(()),
     }
 }
 

@@ -16,8 +16,8 @@ const FSTAB: &str = "/etc/fstab";
 
 /// One file system as fstab(5) or the kernel has it.
 #[derive(Debug, Clone, PartialEq)]
-struct Entry {
-    device: String,
+pub(super) struct Entry {
+    pub device: String,
     path: String,
     fs: String,
     options: Vec<String>,
@@ -70,7 +70,7 @@ fn now(path: &str) -> Result<Option<Entry>, HostError> {
     Ok(entries(&table).into_iter().rfind(|entry| entry.path == path))
 }
 
-fn entries(table: &str) -> Vec<Entry> {
+pub(super) fn entries(table: &str) -> Vec<Entry> {
     table.lines().filter_map(entry).collect()
 }
 
@@ -86,12 +86,12 @@ fn entry(line: &str) -> Option<Entry> {
 }
 
 /// Undoes the octal escapes of fstab(5): `\040` is a space.
-fn unescaped(field: &str) -> String {
+pub(super) fn unescaped(field: &str) -> String {
     let known = [("\\040", " "), ("\\011", "\t"), ("\\012", "\n"), ("\\134", "\\")];
     known.iter().fold(field.to_owned(), |text, (escape, plain)| text.replace(escape, plain))
 }
 
-fn escaped(field: &str) -> String {
+pub(super) fn escaped(field: &str) -> String {
     field.replace('\\', "\\134").replace(' ', "\\040").replace('\t', "\\011").replace('\n', "\\012")
 }
 

@@ -3,11 +3,11 @@
 use super::{differs, presence_differs, take_away};
 use crate::error::HostError;
 use crate::machine::{Machine, NotSeen, Work, seen};
-use crate::packages::PackageFound;
+use crate::packages::{PackageFound, Packages, Planned};
 use constans_core::compare::{Difference, Found, Presence};
 use constans_core::kind::{Claim, VersionWish};
 use constans_core::kit::Gone;
-use constans_core::run::Seen;
+use constans_core::run::{Foreseen, Seen};
 use constans_core::state::Clause;
 use std::collections::BTreeMap;
 
@@ -35,6 +35,33 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause) -> Result<Seen, No
         }
     };
     Ok(seen(found))
+}
+
+/// Adds what changing these packages together would take along, by their package manager's own reckoning.
+pub(crate) fn foresee(packages: &mut Packages, clauses: &[&Clause], foreseen: &mut Foreseen) -> Result<(), HostError> {
+    let mut changes = Vec::new();
+    for clause in clauses {
+        let name = clause.name();
+        let found = packages.inspect(name)?;
+        if clause.gone != Gone::No {
+            changes.push(Planned { name: name.to_owned(), version: None });
+            continue;
+        }
+        let wish = clause.text("version").and_then(|wish| VersionWish::parse(wish).ok()).unwrap_or(VersionWish::Newest);
+        let fits = |version: &str| clause.text("version").is_none() || wish.best([version], packages.manager().order()) == Some(version);
+        if clause.text("version") != Some("newest") && matches!(&found, PackageFound::Installed { version, .. } if fits(version)) {
+            // Only whether it is held differs.
+            continue;
+        }
+        match packages.offered_now(name, &wish, &mut foreseen.native)? {
+            Some(version) => changes.push(Planned { name: name.to_owned(), version: Some(version) }),
+            None => foreseen.not_known.push(format!("{name}: the index of packages, as it is, offers no version that fits {wish}")),
+        }
+    }
+    if !changes.is_empty() {
+        foreseen.packages.extend(packages.foresee(&changes, &mut foreseen.native)?);
+    }
+    Ok(())
 }
 
 pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Difference], work: &mut Work<'_>) -> Result<(), HostError> {

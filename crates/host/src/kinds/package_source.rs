@@ -53,6 +53,14 @@ impl Format {
     }
 }
 
+/// Any text as a repository's file.
+#[cfg(feature = "fuzzing")]
+pub(super) fn fuzz(text: &str) {
+    for format in [&apt_source::FORMAT, &dnf_repository::FORMAT] {
+        let _ = (format.read)("skerry", text);
+    }
+}
+
 /// Returns a repository's name as a file's, and as a section's.
 fn file_name(name: &str) -> String {
     name.chars().map(|c| if c.is_ascii_alphanumeric() || "-_.".contains(c) { c } else { '_' }).collect()

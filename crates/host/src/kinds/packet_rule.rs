@@ -95,7 +95,7 @@ fn file_of(rules: &[Rule]) -> String {
 }
 
 /// Reads the rules back; none if somebody changed the file.
-fn rules_of(text: &str) -> Option<Vec<Rule>> {
+pub(super) fn rules_of(text: &str) -> Option<Vec<Rule>> {
     let said = text.lines().filter_map(|line| line.trim().strip_prefix("# {").map(|rest| format!("{{{rest}")));
     let rules: Vec<Rule> = said.map(|line| serde_json::from_str(&line)).collect::<Result<_, _>>().ok()?;
     (file_of(&rules) == text).then_some(rules)
@@ -130,15 +130,14 @@ fn look(machine: &mut Machine) -> Result<Rules, NotSeen> {
     if !ended.is_well && !ended.step.output.contains("No such file or directory") {
         return Err(NotSeen::Failed(HostError::new("nft could not list the rules").command(ended.step)));
     }
-    let listed: Value = match serde_json::from_str(&ended.stdout) {
-        Ok(listed) => listed,
+    let now = match listed(&ended.stdout) {
+        Ok(rules) => rules,
         Err(error) if ended.is_well => {
             return Err(NotSeen::Failed(HostError::new(format!("what nft lists cannot be read: {error}")).command(ended.step)));
         }
         // There is no table of ours yet.
-        Err(_) => Value::Null,
+        Err(_) => Vec::new(),
     };
-    let now = listed["nftables"].as_array().into_iter().flatten().filter_map(|item| rule_of_kernel(&item["rule"])).collect();
     // The listing itself is long and says no more than what was found.
     let step = NativeStep { output: String::new(), ..ended.step };
     Ok(Rules { at_boot, not_read, now: Some(now), native: vec![step] })
@@ -147,6 +146,12 @@ fn look(machine: &mut Machine) -> Result<Rules, NotSeen> {
 /// Returns the rules that are kept here.
 pub(super) fn names(machine: &mut Machine) -> Result<Vec<String>, NotSeen> {
     Ok(look(machine)?.at_boot.into_iter().flatten().map(|rule| rule.name).collect())
+}
+
+/// Reads the rules of what `nft --json list` prints (libnftables-json(5)).
+pub(super) fn listed(text: &str) -> serde_json::Result<Vec<Rule>> {
+    let listed: Value = serde_json::from_str(text)?;
+    Ok(listed["nftables"].as_array().into_iter().flatten().filter_map(|item| rule_of_kernel(&item["rule"])).collect())
 }
 
 /// Reads a rule as the kernel lists it. Its name is its comment; what nobody but somebody else wrote shows in `then`.

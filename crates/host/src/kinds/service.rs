@@ -17,7 +17,7 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause) -> Result<Seen, No
     if clause.get("enabled").is_some() {
         found = found.with_found("enabled", service.enabled.map_or_else(FoundValue::NotExaminedHere, |enabled| FoundValue::Value(enabled.into())));
     }
-    Ok(Seen { native: service.native, stand_in, ..seen(found) })
+    Ok(Seen { native: service.native, stand_in, running_since: service.since, ..seen(found) })
 }
 
 pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Difference], work: &mut Work<'_>) -> Result<(), HostError> {

@@ -79,7 +79,7 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Re
 }
 
 /// Returns the certificates of a PEM text, without their line ends.
-fn certificates(pem: &str) -> Vec<String> {
+pub(super) fn certificates(pem: &str) -> Vec<String> {
     let bodies = pem.split("-----BEGIN CERTIFICATE-----").skip(1).filter_map(|rest| rest.split("-----END CERTIFICATE-----").next());
     bodies.map(|body| body.split_whitespace().collect()).collect()
 }

@@ -1,6 +1,6 @@
 //! Packages by apt and dpkg.
 
-use super::{Fetched, Known, KnownPackage, PackageManager, PackageState, known_remedy};
+use super::{Fetched, Known, KnownPackage, PackageManager, PackageState, Planned, Reckoned, known_remedy};
 use crate::error::HostError;
 use crate::files::Files;
 use crate::host::Stalls;
@@ -9,7 +9,7 @@ use crate::programs::is_root;
 use constans_core::kind::VersionOrder;
 use constans_core::kit::Gone;
 use constans_core::run::NativeStep;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
@@ -151,6 +151,20 @@ impl PackageManager for Apt {
         Ok((ended, Vec::new()))
     }
 
+    /// What is to be gone ends with a minus sign (apt-get(8)), so that all is one reckoning.
+    fn reckon(&self, changes: &[Planned]) -> Result<Reckoned, HostError> {
+        let options = ["--simulate", "--quiet", "--option=Debug::NoLocking=true", "--allow-downgrades", "--allow-change-held-packages", "install"];
+        let packages = changes.iter().map(|change| match &change.version {
+            Some(version) => format!("{}={version}", change.name),
+            None => format!("{}-", change.name),
+        });
+        let ended = self.apt("apt-get", options.map(str::to_owned).into_iter().chain(packages))?;
+        if !ended.is_well {
+            return Err(HostError::new("apt could not reckon what would come along").command(ended.step));
+        }
+        Ok(Reckoned { after: ended.stdout.lines().filter_map(reckoned_of_line).collect(), native: vec![ended.step] })
+    }
+
     fn hold(&self, name: &str, hold: bool) -> Result<Ended, HostError> {
         let verb = if hold { "hold" } else { "unhold" };
         self.change("apt-mark", [verb.to_owned(), name.to_owned()])
@@ -234,6 +248,18 @@ fn install_arguments(name: &str, version: &str, more: &[&str]) -> Vec<String> {
     options.iter().chain(more).map(|option| (*option).to_owned()).chain([format!("{name}={version}")]).collect()
 }
 
+/// Reads a line of a simulated change: `Inst name [old] (new where [arch])`, `Remv name [old]`.
+fn reckoned_of_line(line: &str) -> Option<(String, Option<String>)> {
+    let mut words = line.split_whitespace();
+    let verb = words.next()?;
+    let name = words.next()?.split(':').next()?.to_owned();
+    match verb {
+        "Inst" => Some((name, Some(words.find_map(|word| word.strip_prefix('('))?.to_owned()))),
+        "Remv" | "Purg" => Some((name, None)),
+        _ => None,
+    }
+}
+
 /// Returns the package that a list is of.
 fn package_of(list: &str) -> &str {
     let stem = list.strip_suffix(".list").unwrap_or(list);
@@ -252,6 +278,14 @@ fn known_of_line(line: &str) -> Option<(String, KnownPackage)> {
     Some((name.to_owned(), KnownPackage { version: version.to_owned(), state, held: want == "hold" }))
 }
 
+/// Any text as what dpkg-query prints.
+#[cfg(feature = "fuzzing")]
+pub fn fuzz(text: &str) {
+    let known: Known = text.lines().filter_map(known_of_line).collect();
+    let _: BTreeMap<_, _> = text.lines().filter_map(reckoned_of_line).collect();
+    assert!(super::changes(&known, &known).is_empty());
+}
+
 #[cfg(test)]
 mod tests {
     use super::super::changes;
@@ -264,6 +298,14 @@ mod tests {
         assert_eq!(known("a\t1.0\tdeinstall\tconfig-files"), Some((PackageState::OnlySettings, false)));
         assert_eq!(known("a\t1.0\tinstall\thalf-configured"), Some((PackageState::Broken, false)));
         assert_eq!(known("a\t\tunknown\tnot-installed"), None);
+    }
+
+    #[test]
+    fn a_simulated_change_is_read_line_by_line() {
+        let said = "Reading package lists...\nRemv kiosk-tools [1.0]\nInst kiosk-shell [3.1.9] (3.2.4 Skerry Line:stable [all])\n\
+                    Inst libquay1:amd64 (2.0-1 Skerry Line:stable [amd64]) []\nConf kiosk-shell (3.2.4 Skerry Line:stable [all])\nInst\n";
+        let told: Vec<String> = said.lines().filter_map(reckoned_of_line).map(|(name, after)| format!("{name} {after:?}")).collect();
+        assert_eq!(told, ["kiosk-tools None", "kiosk-shell Some(\"3.2.4\")", "libquay1 Some(\"2.0-1\")"]);
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! Packages by dnf and rpm.
 
-use super::{Fetched, Known, KnownPackage, PackageManager, PackageState, known_remedy};
+use super::{Fetched, Known, KnownPackage, PackageManager, PackageState, Planned, Reckoned, known_remedy};
 use crate::error::HostError;
 use crate::files::{Files, Ownership};
 use crate::host::Stalls;
@@ -9,7 +9,7 @@ use constans_core::kind::VersionOrder;
 use constans_core::kit::Gone;
 use constans_core::run::NativeStep;
 use rpm_version::Nevra;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::collections::btree_map::Entry;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant, SystemTime};
@@ -212,6 +212,27 @@ impl PackageManager for Rpm {
         Ok((self.change(&["--assumeyes", "--noautoremove", "remove", name])?, settings))
     }
 
+    /// dnf reckons what comes and what goes apart.
+    fn reckon(&self, changes: &[Planned]) -> Result<Reckoned, HostError> {
+        let comes = changes.iter().filter_map(|change| Some(format!("{}-{}", change.name, change.version.as_ref()?))).collect();
+        let goes = changes.iter().filter(|change| change.version.is_none()).map(|change| change.name.clone()).collect();
+        let mut reckoned = Reckoned { native: Vec::new(), after: BTreeMap::new() };
+        for (verb, packages) in [("install", comes), ("remove", goes)] as [(&str, Vec<String>); 2] {
+            if packages.is_empty() {
+                continue;
+            }
+            let options = ["--cacheonly", "--assumeno", "--noautoremove", "--disableplugin=versionlock", verb];
+            let ended = self.dnf(&options.into_iter().chain(packages.iter().map(String::as_str)).collect::<Vec<_>>())?;
+            // Having said no for us, dnf says so and fails.
+            if !ended.is_well && !ended.step.output.contains("Operation aborted") {
+                return Err(HostError::new("dnf could not reckon what would come along").command(ended.step));
+            }
+            reckoned.after.extend(reckoned_of(&ended.stdout));
+            reckoned.native.push(ended.step);
+        }
+        Ok(reckoned)
+    }
+
     fn hold(&self, name: &str, hold: bool) -> Result<Ended, HostError> {
         if self.is_private_root && self.files.look(HELD)?.is_none() {
             self.files.make_way(HELD)?;
@@ -322,6 +343,44 @@ fn known_of(lines: &str, held: &BTreeSet<String>) -> Known {
         }
     }
     known
+}
+
+/// Any text as what rpm prints.
+#[cfg(feature = "fuzzing")]
+pub fn fuzz(text: &str) {
+    let known = known_of(text, &BTreeSet::new());
+    let _ = reckoned_of(text);
+    assert!(super::changes(&known, &known).is_empty());
+}
+
+/// Reads the table of a transaction that dnf was not allowed to make: sections of rows of a name, an architecture, a version, a
+/// repository and a size in two words; what is too wide is broken into lines.
+fn reckoned_of(table: &str) -> BTreeMap<String, Option<String>> {
+    const ROW: usize = 6;
+    let mut after = BTreeMap::new();
+    let (mut comes, mut words): (Option<bool>, Vec<&str>) = (None, Vec::new());
+    for line in table.lines() {
+        if !line.starts_with(' ') {
+            let heading = line.trim_end();
+            comes = match heading.strip_suffix(':').map(|heading| heading.split(' ').next().unwrap_or_default()) {
+                Some("Installing" | "Upgrading" | "Downgrading" | "Reinstalling") => Some(true),
+                Some("Removing") => Some(false),
+                _ => None,
+            };
+            words.clear();
+            continue;
+        }
+        let Some(comes) = comes else { continue };
+        if line.trim_start().starts_with("replacing ") {
+            continue;
+        }
+        words.extend(line.split_whitespace());
+        if words.len() >= ROW {
+            after.insert(words[0].to_owned(), comes.then(|| words[2].to_owned()));
+            words.clear();
+        }
+    }
+    after
 }
 
 #[cfg(test)]

@@ -19,7 +19,7 @@ use constans_core::digest::{DigestKey, of_contents};
 use constans_core::filter::About;
 use constans_core::kind::Reaction;
 use constans_core::kit::Gone;
-use constans_core::run::{Correction, Failure, FailureAt, Inspection, NativeStep, RestartPending, Seen};
+use constans_core::run::{Correction, Failure, FailureAt, Foreseen, Inspection, KeptOld, NativeStep, RestartPending, Seen};
 use constans_core::state::{Clause, EffectiveState};
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, BTreeSet};
@@ -166,6 +166,18 @@ impl Host for SimulatedHost {
             Ok(None) => Inspection::Unsupported(format!("a simulated node has no {}", clause.address.kind())),
             Err(error) => Inspection::Failed(error.failure(FailureAt::Inspect)),
         }
+    }
+
+    /// Its packages take nothing along.
+    fn foresee(&mut self, clauses: &[&Clause]) -> Foreseen {
+        let packages = clauses.iter().filter_map(|clause| package::change(&self.things, clause, &self.repository)).collect();
+        Foreseen { packages, ..Foreseen::default() }
+    }
+
+    fn keep(&mut self, clause: &Clause, attic: &mut dyn Attic) -> Result<Vec<KeptOld>, Failure> {
+        let Some(thing) = self.things.get(clause.address.as_str()).filter(|_| clause.address.kind() == "file") else { return Ok(Vec::new()) };
+        let kept = attic.keep(clause.name(), &mut thing.contents.as_slice(), &entry_of(thing), &clause.address);
+        kept.map(|kept| vec![kept]).map_err(|error| error.failure(FailureAt::Correct))
     }
 
     fn correct(&mut self, clause: &Clause, _differences: &[Difference], contents: &dyn Contents, attic: &mut dyn Attic) -> Correction {

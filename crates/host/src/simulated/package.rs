@@ -58,6 +58,31 @@ pub(super) fn found(thing: Option<&Thing>, clause: &Clause, repository: &Reposit
     found
 }
 
+/// Returns what changing a package would come to, if it can be changed.
+pub(super) fn change(things: &Things, clause: &Clause, repository: &Repository) -> Option<PackageChange> {
+    let before = things.get(clause.address.as_str()).map(|thing| thing.text("version").to_owned());
+    let after = match clause.gone {
+        Gone::No => Some(chosen(clause, repository).ok()?.to_owned()),
+        _ => None,
+    };
+    (before != after).then(|| PackageChange { package: clause.name().to_owned(), before, after })
+}
+
+/// Returns the version that a clause gets.
+fn chosen<'r>(clause: &Clause, repository: &'r Repository) -> Result<&'r str, HostError> {
+    let name = clause.name();
+    let offer = repository.offer(name);
+    let missing = || HostError::new(format!("E: Unable to locate package {name}"));
+    let versions = || offer.into_iter().flat_map(|offer| offer.versions.iter().map(String::as_str));
+    match clause.text("version").and_then(|wish| VersionWish::parse(wish).ok()) {
+        Some(wish) => wish.best(versions(), VersionOrder::Dpkg).ok_or_else(|| match offer {
+            None => missing(),
+            Some(_) => HostError::new(format!("E: no version of {name} fits")),
+        }),
+        None => repository.newest(name).ok_or_else(missing),
+    }
+}
+
 pub(super) fn put_right(things: &mut Things, clause: &Clause, repository: &Repository, done: &mut Correction) -> Result<(), HostError> {
     let (name, address) = (clause.name(), clause.address.as_str());
     let offer = repository.offer(name);
@@ -69,16 +94,7 @@ pub(super) fn put_right(things: &mut Things, clause: &Clause, repository: &Repos
         done.packages.push(PackageChange { package: name.to_owned(), before, after: None });
         return Ok(());
     }
-    let missing = || HostError::new(format!("E: Unable to locate package {name}"));
-    let versions = || offer.into_iter().flat_map(|offer| offer.versions.iter().map(String::as_str));
-    let wish = clause.text("version").and_then(|wish| VersionWish::parse(wish).ok());
-    let version = match &wish {
-        Some(wish) => wish.best(versions(), VersionOrder::Dpkg).ok_or_else(|| match offer {
-            None => missing(),
-            Some(_) => HostError::new(format!("E: no version of {name} fits")),
-        })?,
-        None => repository.newest(name).ok_or_else(missing)?,
-    };
+    let version = chosen(clause, repository)?;
     let thing = things.made(address);
     thing.set("version", version);
     if let Some(hold) = clause.flag("hold") {

@@ -39,6 +39,7 @@ fn clause(name: &str, outcome: Outcome) -> ClauseResult {
         reaction: None,
         native: Vec::new(),
         stand_in: None,
+        missed: Vec::new(),
         dropped_needs: Vec::new(),
         took_us: 1,
     }
@@ -67,6 +68,7 @@ fn report(clauses: Vec<ClauseResult>) -> RunReport {
         counts: Counts::default(),
         clauses,
         due: Vec::new(),
+        foreseen: None,
         restart_pending: None,
         did_not_end: None,
         left_out: None,

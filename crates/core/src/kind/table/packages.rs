@@ -16,6 +16,7 @@ pub(super) const KINDS: &[Kind] = &[
                 ..property("version", ValueType::Version, "Exact, a pattern \"3.2.*\", a range \">= 3.2, < 4\", or \"newest\"; any if left out")
             },
             property("hold", ValueType::Boolean, "Whether the package is held at its version"),
+            manner("only_alone", ValueType::Boolean, "Whether a change is refused with which other packages would go or change version"),
         ],
         claim: |name, _| Claim::Package(name.to_owned()),
         claims: "the package",
