@@ -85,7 +85,8 @@ impl Systemd {
 impl Services for Systemd {
     fn inspect(&mut self, name: &str) -> Result<ServiceFound, HostError> {
         let unit = unit_of(name);
-        let ended = Native::new("systemctl", ["show", "--property=LoadState,ActiveState,UnitFileState,ActiveEnterTimestampMonotonic", &unit]).must()?;
+        let ended =
+            Native::new("systemctl", ["show", "--property=LoadState,ActiveState,UnitFileState,ActiveEnterTimestampMonotonic", &unit]).must()?;
         match shown(&ended.stdout) {
             Some(found) => Ok(ServiceFound { native: vec![ended.step], ..found }),
             None => Err(HostError::new(format!("systemctl says nothing of {unit}")).command(ended.step)),

@@ -3,7 +3,7 @@
 use crate::kinds::{differences, must};
 use crate::lab::{Failed, Host, told};
 use crate::repository::Repository;
-use constans_core::run::{Outcome, Status};
+use constans_core::run::{Outcome, PackageChange, Status};
 use constans_world::{Package, package};
 
 type Check = fn(Host<'_>, &Repository) -> Result<(), Failed>;
@@ -11,6 +11,7 @@ type Check = fn(Host<'_>, &Repository) -> Result<(), Failed>;
 const CHECKS: &[(&str, Check)] = &[
     ("exact, pattern, range, newest and downgrade choose the right version", versions),
     ("all that came along is listed", all_changes),
+    ("what a removal takes along is known before, is what happens, and a clause may refuse it", taken_along),
     ("a version that the index does not know is fetched after the index was", index_refreshed),
     ("an index that cannot be fetched is told, with what the old one knows", index_not_fetched),
     ("no such version: the error says which there are", no_such_version),
@@ -56,6 +57,19 @@ fn all_changes(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
     let told: Vec<String> = report.clauses[0].packages.iter().map(|change| format!("{} {:?}", change.package, change.after.as_deref())).collect();
     must(told == ["kiosk-shell Some(\"3.2.4\")", "quay-fonts Some(\"1.1\")"], &format!("listed were {told:?}"), &report)
+}
+
+fn taken_along(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
+    let clause = "[[clause]]\nwhat = \"package:quay-fonts\"\ngone = true\n";
+    let (fonts, alone) = (document(host, "fonts", clause)?, document(host, "alone", &format!("{clause}only_alone = true\n"))?);
+    let observed = host.agent(&format!("observe {fonts}"))?;
+    let foreseen = observed.foreseen.as_ref().map(|foreseen| foreseen.packages.clone()).unwrap_or_default();
+    let said: Vec<String> = foreseen.iter().map(PackageChange::words).collect();
+    must(said == ["kiosk-shell 3.2.4 is removed", "quay-fonts 1.1 is removed"], &format!("foreseen was {said:?}"), &observed)?;
+    let refused = host.agent(&format!("enforce --yes {alone}"))?;
+    must(version_of(host, "quay-fonts")? == "1.1", "it was removed though something goes with it", &refused)?;
+    let report = host.agent(&format!("enforce --yes {fonts}"))?;
+    must(report.clauses[0].packages == foreseen, "something else happened than was foreseen", &report)
 }
 
 fn index_refreshed(host: Host<'_>, repository: &Repository) -> Result<(), Failed> {

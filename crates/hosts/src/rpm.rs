@@ -3,7 +3,7 @@
 use crate::kinds::{differences, must};
 use crate::lab::{Failed, told};
 use crate::repository::{Repository, run};
-use constans_core::run::{Outcome, Status};
+use constans_core::run::{Outcome, PackageChange, Status};
 use constans_wire::report::RunReport;
 use constans_world::{Package, package};
 use std::fs;
@@ -17,6 +17,7 @@ const CHECKS: &[(&str, Check)] = &[
     ("a source whose key is another one is not trusted, and its packages are not installed", untrusted),
     ("exact, pattern, range, newest and downgrade choose the right version", versions),
     ("all that came along is listed, and the file's owner is told", all_changes),
+    ("what a removal takes along is known before, is what happens, and a clause may refuse it", taken_along),
     ("no such version: the error says which there are", no_such_version),
     ("what somebody holds is left, and the error says so; the clause that keeps the hold moves it", held),
     ("settings that somebody changed go with the package where they are to go, into the attic", settings_gone),
@@ -207,6 +208,22 @@ fn all_changes(root: &Root) -> Result<(), Failed> {
     let output = root.command(&["inspect", "file", "/usr/share/quay-fonts/version"])?.output().map_err(|error| error.to_string())?;
     let told = String::from_utf8_lossy(&output.stdout).into_owned();
     must(told.contains("the package quay-fonts owns it"), &told, &gone)
+}
+
+fn taken_along(root: &Root) -> Result<(), Failed> {
+    root.agent("enforce", &wanted("kiosk-shell", "3.2.10"))?;
+    let clause = "[[clause]]\nwhat = \"package:quay-fonts\"\ngone = true\n";
+    let observed = root.agent("observe", clause)?;
+    let foreseen = observed.foreseen.as_ref().map(|foreseen| foreseen.packages.clone()).unwrap_or_default();
+    let said: Vec<String> = foreseen.iter().map(PackageChange::words).collect();
+    must(said == ["kiosk-shell 3.2.10-1 is removed", "quay-fonts 1.1-1 is removed"], &format!("foreseen was {said:?}"), &observed)?;
+    let refused = root.agent("enforce", &format!("{clause}only_alone = true\n"))?;
+    must(root.version_of("quay-fonts").is_some(), "it was removed though something goes with it", &refused)?;
+    let report = root.agent("enforce", clause)?;
+    must(report.clauses[1].packages == foreseen, "something else happened than was foreseen", &report)?;
+    let comes = root.agent("observe", &wanted("kiosk-shell", "3.2.10"))?;
+    let said: Vec<String> = comes.foreseen.iter().flat_map(|foreseen| &foreseen.packages).map(PackageChange::words).collect();
+    must(said == ["kiosk-shell 3.2.10-1 is installed", "quay-fonts 1.1-1 is installed"], &format!("foreseen was {said:?}"), &comes)
 }
 
 fn no_such_version(root: &Root) -> Result<(), Failed> {

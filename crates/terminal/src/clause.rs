@@ -31,8 +31,11 @@ pub fn clause(result: &ClauseResult, verbose: bool) -> String {
     }
     let is_left = matches!(result.decision, Decision::Leave { .. });
     for old in &result.kept {
-        let what = if is_left { "what stands there now, in" } else { "old contents of" };
-        let _ = writeln!(text, "   {what} {} {} number {} in the attic", harmless(&old.path), if is_left { "is" } else { "are" }, old.attic);
+        let (path, number) = (harmless(&old.path), old.attic);
+        let _ = match is_left {
+            true => writeln!(text, "   as it is now, {path} is number {number} in the attic"),
+            false => writeln!(text, "   old contents of {path} are number {number} in the attic"),
+        };
     }
     failure(&mut text, result.failure.as_ref());
     reaction(&mut text, result);

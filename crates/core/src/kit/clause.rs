@@ -235,6 +235,9 @@ fn sounds_secret(key: &str) -> bool {
     ["password", "passwd", "passphrase", "secret", "token", "api_key", "apikey"].iter().any(|word| key.contains(word))
 }
 
+/// What a clause may say of how a thing goes.
+const HOW_IT_GOES: [&str; 2] = ["attic", "only_alone"];
+
 /// Says what does not go together in a clause, as far as that can be seen before anything is rendered.
 fn check_shape(clause: &ClauseDocument, findings: &mut Vec<Finding>) {
     let has = |name: &str| clause.properties.iter().any(|(property, _)| *property == name);
@@ -245,7 +248,9 @@ fn check_shape(clause: &ClauseDocument, findings: &mut Vec<Finding>) {
         if !kind.can_be_gone {
             let hint = if kind.name == "service" { "a service is kept stopped by running = false, enabled = false" } else { "leave the clause out" };
             say(Code::CannotBeGone, format!("a {} cannot be `gone`", kind.name), hint);
-        } else if let Some((property, _)) = clause.properties.iter().find(|(property, _)| *property != "attic" && !identifies(kind, property)) {
+        } else if let Some((property, _)) =
+            clause.properties.iter().find(|(property, _)| !HOW_IT_GOES.contains(property) && !identifies(kind, property))
+        {
             say(Code::Properties, format!("what is `gone` has no `{property}`"), "take the property away, or `gone`");
         }
         if clause.common.gone == Gone::WithSettings && kind.name != "package" {

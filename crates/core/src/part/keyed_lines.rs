@@ -1,6 +1,7 @@
 //! Texts with one key and its value a line: ini files, `key=value` and `key value`.
 
-use super::{Format, PartError, line_end};
+use super::lines::Lines;
+use super::{Format, PartError};
 
 /// Words that begin a part of a `key value` file that counts only for some; keys below them are not looked at.
 const CONDITIONAL: [&str; 2] = ["match", "host"];
@@ -18,25 +19,22 @@ pub fn read(text: &str, format: Format, key: &[&str]) -> Result<Option<String>, 
 /// Returns the text with the key set.
 pub fn write(text: &str, format: Format, key: &[&str], value: &str) -> Result<String, PartError> {
     let reading = Reading::of(text, format, key)?;
-    let mut lines: Vec<String> = reading.lines.iter().map(|line| (*line).to_owned()).collect();
-    match reading.the_one()? {
+    Ok(match reading.the_one()? {
         Some(entry) => {
             let line = reading.lines[entry.at];
             let start = entry.value.as_ptr() as usize - line.as_ptr() as usize;
             let quote = quote_of(format, entry.value);
-            lines[entry.at] = format!("{}{quote}{value}{quote}{}", &line[..start], &line[start + entry.value.len()..]);
+            Lines::of(text).replaced(entry.at, &format!("{}{quote}{value}{quote}{}", &line[..start], &line[start + entry.value.len()..]))
         }
-        None => reading.insert(&mut lines, value),
-    }
-    Ok(lines.iter().flat_map(|line| [line.as_str(), line_end(text)]).collect())
+        None => reading.inserted(text, value),
+    })
 }
 
 /// Returns the text without the key.
 pub fn remove(text: &str, format: Format, key: &[&str]) -> Result<String, PartError> {
     let reading = Reading::of(text, format, key)?;
     let gone = reading.the_one()?.map(|entry| entry.at);
-    let kept = reading.lines.iter().enumerate().filter(|(at, _)| Some(*at) != gone);
-    Ok(kept.flat_map(|(_, line)| [*line, line_end(text)]).collect())
+    Ok(Lines::of(text).kept(|at, _| Some(at) != gone))
 }
 
 /// What a text says of one key.
@@ -67,7 +65,7 @@ impl<'t> Reading<'t> {
             }
             _ => return Err(PartError::new("`key` of this format has one name").hint("write key = [\"Name\"]")),
         };
-        let lines: Vec<&str> = text.lines().collect();
+        let lines = Lines::of(text).bare();
         let (reach, has_section) = reach_of(&lines, format, section);
         let mut reading =
             Self { format, section, name, reach: reach.clone(), has_section, found: Vec::new(), example: None, spaced: false, quoted: false, lines };
@@ -107,7 +105,7 @@ impl<'t> Reading<'t> {
         }
     }
 
-    fn insert(&self, lines: &mut Vec<String>, value: &str) {
+    fn inserted(&self, text: &str, value: &str) -> String {
         let quote = if self.quoted && self.format == Format::KeyEqualsValue { "\"" } else { "" };
         let separator = match self.format {
             Format::KeySpaceValue => " ",
@@ -115,16 +113,14 @@ impl<'t> Reading<'t> {
             _ => "=",
         };
         let line = format!("{}{separator}{quote}{value}{quote}", self.name);
-        if !self.has_section {
-            if lines.last().is_some_and(|last| !last.trim().is_empty()) {
-                lines.push(String::new());
-            }
-            lines.extend(self.section.map(|section| format!("[{section}]")));
-            lines.push(line);
-            return;
+        if self.has_section {
+            let after_last = self.reach.clone().rfind(|at| !self.lines[*at].trim().is_empty()).map_or(self.reach.start, |at| at + 1);
+            return Lines::of(text).inserted(self.example.map_or(after_last, |at| at + 1), &[&line]);
         }
-        let after_last = self.reach.clone().rfind(|at| !self.lines[*at].trim().is_empty()).map_or(self.reach.start, |at| at + 1);
-        lines.insert(self.example.map_or(after_last, |at| at + 1), line);
+        let gap = self.lines.last().filter(|last| !last.trim().is_empty()).map(|_| String::new());
+        let heading = self.section.map(|section| format!("[{section}]"));
+        let new: Vec<String> = gap.into_iter().chain(heading).chain([line]).collect();
+        Lines::of(text).inserted(self.lines.len(), &new.iter().map(String::as_str).collect::<Vec<_>>())
     }
 }
 

@@ -1,6 +1,7 @@
 //! One line of a text.
 
-use super::{PartError, line_end};
+use super::PartError;
+use super::lines::Lines;
 use regex::{Regex, RegexBuilder};
 
 /// The largest compiled pattern, in bytes.
@@ -52,12 +53,13 @@ impl<'c> Line<'c> {
     ///
     /// Returns that the pattern fits several lines, and which.
     pub fn read<'t>(&self, text: &'t str) -> Result<Option<&'t str>, PartError> {
-        Ok(self.the_one(text)?.map(|at| lines(text)[at]))
+        let lines = Lines::of(text).bare();
+        Ok(self.the_one(&lines)?.map(|at| lines[at]))
     }
 
     /// Returns whether any line of the text must go when the line is not wanted.
     pub fn is_there(&self, text: &str) -> bool {
-        lines(text).iter().any(|line| self.means(line))
+        Lines::of(text).bare().iter().any(|line| self.means(line))
     }
 
     /// Returns the text with the line in it: in the place of the one that it replaces, or where a new one goes.
@@ -66,39 +68,34 @@ impl<'c> Line<'c> {
     ///
     /// Returns that the pattern fits several lines, or that there is no line to go after.
     pub fn write(&self, text: &str) -> Result<String, PartError> {
-        let mut all: Vec<&str> = lines(text);
+        let lines = Lines::of(text);
+        let all = lines.bare();
         let wanted = self.text.ok_or_else(|| PartError::new("there is no `text` to be written"))?;
-        match self.the_one(text)? {
-            Some(at) => all[at] = wanted,
-            None => {
-                let at = match &self.place {
-                    Place::Start => 0,
-                    Place::End => all.len(),
-                    Place::After(pattern) => {
-                        let last = all.iter().rposition(|line| pattern.is_match(line));
-                        last.map(|at| at + 1).ok_or_else(|| {
-                            PartError::new(format!("no line fits `{pattern}`, after which the new one should go")).hint("mend `place`")
-                        })?
-                    }
-                };
-                all.insert(at, wanted);
-            }
+        if let Some(at) = self.the_one(&all)? {
+            return Ok(lines.replaced(at, wanted));
         }
-        Ok(joined(&all, line_end(text)))
+        let at = match &self.place {
+            Place::Start => 0,
+            Place::End => all.len(),
+            Place::After(pattern) => {
+                let last = all.iter().rposition(|line| pattern.is_match(line));
+                last.map(|at| at + 1)
+                    .ok_or_else(|| PartError::new(format!("no line fits `{pattern}`, after which the new one should go")).hint("mend `place`"))?
+            }
+        };
+        Ok(lines.inserted(at, &[wanted]))
     }
 
     /// Returns the text without the lines that the pattern fits, or that are equal.
     pub fn remove(&self, text: &str) -> String {
-        let kept: Vec<&str> = lines(text).into_iter().filter(|line| !self.means(line)).collect();
-        joined(&kept, line_end(text))
+        Lines::of(text).kept(|_, line| !self.means(line))
     }
 
     fn means(&self, line: &str) -> bool {
         Some(line) == self.text || self.replaces.as_ref().is_some_and(|pattern| pattern.is_match(line))
     }
 
-    fn the_one(&self, text: &str) -> Result<Option<usize>, PartError> {
-        let all = lines(text);
+    fn the_one(&self, all: &[&str]) -> Result<Option<usize>, PartError> {
         let Some(pattern) = &self.replaces else { return Ok(all.iter().position(|line| Some(*line) == self.text)) };
         let fitting: Vec<usize> = all.iter().enumerate().filter(|(_, line)| pattern.is_match(line)).map(|(at, _)| at).collect();
         match fitting[..] {
@@ -118,12 +115,4 @@ fn compiled(pattern: &str) -> Result<Regex, PartError> {
         .size_limit(LARGEST_PATTERN)
         .build()
         .map_err(|error| PartError::new(format!("`{pattern}` is no regular expression: {error}")))
-}
-
-fn lines(text: &str) -> Vec<&str> {
-    text.lines().collect()
-}
-
-fn joined(lines: &[&str], end: &str) -> String {
-    lines.iter().flat_map(|line| [*line, end]).collect()
 }

@@ -4,6 +4,7 @@
 mod json;
 mod keyed_lines;
 mod line;
+mod lines;
 mod toml;
 mod yaml;
 

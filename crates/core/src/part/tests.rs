@@ -30,7 +30,7 @@ fn ini_keeps_comments_sections_and_order() {
     assert_eq!(read_setting(&text, Format::Ini, &["Journal", "Storage"]).unwrap(), Some(json!("persistent")));
     assert_eq!(remove_setting(&text, Format::Ini, &["Journal", "Storage"]).unwrap(), JOURNALD);
     assert_eq!(set("", Format::Ini, &["Time", "NTP"], "a b"), "[Time]\nNTP=a b\n");
-    assert_eq!(set("[A]\nx = 1\r\n", Format::Ini, &["A", "y"], 2), "[A]\r\nx = 1\r\ny = 2\r\n");
+    assert_eq!(set("[A]\nx = 1\r\n", Format::Ini, &["A", "y"], 2), "[A]\nx = 1\r\ny = 2\r\n");
     assert_eq!(refused(write_setting("[A]\nx=1\nx=2\n", Format::Ini, &["A", "x"], &json!(3))), "x stands on the lines 2, 3");
     assert_eq!(refused(write_setting("", Format::Ini, &["A"], &json!([1]))), "this format holds texts only, no lists and maps");
 }
@@ -137,4 +137,17 @@ proptest! {
         let _ = write_setting(&text, format, &["a"], &json!("x"));
         let _ = remove_setting(&text, format, &["a", "b"]);
     }
+}
+
+#[test]
+fn what_ends_other_lines_is_never_touched() {
+    assert_eq!(set("a=1\r\nb=2\n\nc=3", Format::KeyEqualsValue, &["b"], "9"), "a=1\r\nb=9\n\nc=3");
+    assert_eq!(set("[s]\r\na=1\nlast=2", Format::Ini, &["s", "b"], "9"), "[s]\r\na=1\nlast=2\r\nb=9\r\n");
+    for (text, format) in [("a=1\r\nb=2\nlast", Format::KeyEqualsValue), ("a = 1\r\nb = 2", Format::Toml), ("{\"a\": 1}", Format::Json)] {
+        assert_eq!(remove_setting(text, format, &["not_there"]).unwrap(), text);
+    }
+    assert_eq!(set("a = 1\r\nb = 2", Format::Toml, &["b"], 3), "a = 1\r\nb = 3");
+    let line = Line::new(Some("b"), Some("^b"), None).unwrap();
+    assert_eq!(line.write("a\r\nb=1\nc").unwrap(), "a\r\nb\nc");
+    assert_eq!(Line::new(Some("d"), None, None).unwrap().write("a\r\nc").unwrap(), "a\r\nc\r\nd\r\n");
 }

@@ -30,7 +30,7 @@ pub fn write(text: &str, key: &[&str], value: &Value) -> Result<String, PartErro
         Some(item) => *item = Item::Value(new),
         None => drop(table.insert(name, Item::Value(new))),
     }
-    Ok(document.to_string())
+    Ok(ending_as(document.to_string(), text))
 }
 
 /// Returns the text without the key.
@@ -44,8 +44,19 @@ pub fn remove(text: &str, key: &[&str]) -> Result<String, PartError> {
             None => return Ok(text.to_owned()),
         }
     }
-    table.remove(name);
-    Ok(document.to_string())
+    Ok(match table.remove(name) {
+        Some(_) => ending_as(document.to_string(), text),
+        None => text.to_owned(),
+    })
+}
+
+/// Returns a text with lines that end as they did before: a document is always written with line feeds, one at its end too.
+fn ending_as(mut written: String, before: &str) -> String {
+    if !before.is_empty() && !before.ends_with('\n') && written.ends_with('\n') {
+        written.pop();
+    }
+    let is_with_returns = before.contains('\n') && before.matches('\n').count() == before.matches("\r\n").count();
+    if is_with_returns { written.replace('\n', "\r\n") } else { written }
 }
 
 fn parse(text: &str) -> Result<DocumentMut, PartError> {

@@ -79,7 +79,9 @@ impl Run<'_> {
         let is_one = |at: &usize| {
             self.clause(*at).address.kind() == "package"
                 && self.results[*at].as_ref().is_some_and(|result| {
-                    result.verdict == Some(Verdict::Different) && result.outcome == Outcome::OutOfLine && result.would.as_ref().is_some_and(may_change)
+                    result.verdict == Some(Verdict::Different)
+                        && result.outcome == Outcome::OutOfLine
+                        && result.would.as_ref().is_some_and(may_change)
                 })
         };
         (0..self.results.len()).filter(is_one).collect()

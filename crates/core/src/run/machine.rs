@@ -7,9 +7,7 @@ use super::gate::{Need, blocker, is_really_alike};
 use super::memory::{Memories, Memory};
 use super::react::started_by;
 use super::reaction::DueReaction;
-use super::result::{
-    Blocker, ClauseResult, Decision, Failure, FailureAt, Leave, NativeStep, NotExamined, Outcome, Verdict,
-};
+use super::result::{Blocker, ClauseResult, Decision, Failure, FailureAt, Leave, NativeStep, NotExamined, Outcome, Verdict};
 use super::status::{Counts, status_of};
 use crate::address::ClauseAddress;
 use crate::compare::{Difference, Found, FoundValue, differences, differences_in, found_digest, found_digest_of};

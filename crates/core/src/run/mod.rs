@@ -29,8 +29,8 @@ pub use opening::next_opening;
 pub use reaction::{DueCause, DueReaction};
 pub use restart::{RestartDue, RestartPending, RestartPolicy, restart_due};
 pub use result::{
-    Blocker, ClauseResult, Decision, Failure, FailureAt, KeptOld, Leave, MissedReaction, NativeStep, NotExamined, Outcome, PackageChange, ReactionResult,
-    ReactionState, Verdict,
+    Blocker, ClauseResult, Decision, Failure, FailureAt, KeptOld, Leave, MissedReaction, NativeStep, NotExamined, Outcome, PackageChange,
+    ReactionResult, ReactionState, Verdict,
 };
 pub(crate) use status::remaining;
 pub use status::{Counts, Status, status_of};

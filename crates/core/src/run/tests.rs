@@ -62,7 +62,14 @@ impl Node {
             None => Found::absent(),
             Some(properties) => properties.iter().fold(Found::present(), |found, (name, value)| found.with(name.clone(), value.clone())),
         };
-        Inspection::Seen(Box::new(Seen { found, content_bytes: None, text_diff: None, native: Vec::new(), stand_in: None, running_since: self.restarted_by_hand_at }))
+        Inspection::Seen(Box::new(Seen {
+            found,
+            content_bytes: None,
+            text_diff: None,
+            native: Vec::new(),
+            stand_in: None,
+            running_since: self.restarted_by_hand_at,
+        }))
     }
 
     fn correct(&mut self, clause: &Clause) -> Correction {

@@ -9,7 +9,7 @@ use crate::programs::is_root;
 use constans_core::kind::VersionOrder;
 use constans_core::kit::Gone;
 use constans_core::run::NativeStep;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
@@ -282,7 +282,7 @@ fn known_of_line(line: &str) -> Option<(String, KnownPackage)> {
 #[cfg(feature = "fuzzing")]
 pub fn fuzz(text: &str) {
     let known: Known = text.lines().filter_map(known_of_line).collect();
-    let _: BTreeMap<_, _> = text.lines().filter_map(reckoned_of_line).collect();
+    let _: std::collections::BTreeMap<_, _> = text.lines().filter_map(reckoned_of_line).collect();
     assert!(super::changes(&known, &known).is_empty());
 }
 

@@ -9,8 +9,8 @@ use constans_core::kind::VersionOrder;
 use constans_core::kit::Gone;
 use constans_core::run::NativeStep;
 use rpm_version::Nevra;
-use std::collections::{BTreeMap, BTreeSet};
 use std::collections::btree_map::Entry;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant, SystemTime};
 

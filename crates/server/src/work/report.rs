@@ -186,7 +186,10 @@ fn is_uneventful(report: &RunReport) -> bool {
     report.status == Status::InLine
         && !report.partial
         && report.due.is_empty()
-        && report.clauses.iter().all(|result| is_quiet(result.outcome) && result.reaction.is_none() && result.missed.is_empty() && !result.already_there)
+        && report
+            .clauses
+            .iter()
+            .all(|result| is_quiet(result.outcome) && result.reaction.is_none() && result.missed.is_empty() && !result.already_there)
 }
 
 fn word(value: &Value) -> &str {

@@ -99,7 +99,10 @@ fn a_service_says_what_was_changed_before_it_was_related_to_it() {
     let finished = node.run(&related, enforce());
     let missed = &finished.results[1].missed;
     assert_eq!(missed.len(), 1, "{missed:?}");
-    assert_eq!((missed[0].cause.as_str(), missed[0].changed_at.as_second(), missed[0].running_since.as_second()), ("file:/etc/kiosk/shell.conf", 200, 100));
+    assert_eq!(
+        (missed[0].cause.as_str(), missed[0].changed_at.as_second(), missed[0].running_since.as_second()),
+        ("file:/etc/kiosk/shell.conf", 200, 100)
+    );
     assert!(!node.log.iter().any(|done| done.starts_with("restart")), "it is said, not done");
     assert_eq!(node.run(&related, enforce()).results[1].missed.len(), 1, "as long as it is not known to have taken it up");
     // The next change restarts it, and so nothing is missed.
