@@ -7,7 +7,7 @@ import { Address } from '../looks/Address';
 import { SignWord } from '../looks/SignWord';
 import { exact, took } from '../words/time';
 import { outcomeSign } from '../words/words';
-import { causeWords, headline } from './clauseWords';
+import { causeWords, headline, missedWords } from './clauseWords';
 import { Differences } from './Differences';
 import { FailureReport } from './FailureReport';
 import { TextDiff } from './TextDiff';
@@ -47,11 +47,16 @@ export function ClauseReport({ clause, isChosen }: { clause: Result; isChosen: b
 
 function Aftermath({ clause }: { clause: Result }) {
   const said = [
-    ...(clause.kept ?? []).map((old) => `Old contents of ${old.path} are number ${old.attic} in the node's attic: constans-agent attic put-back ${old.attic}`),
+    ...(clause.kept ?? []).map((old) =>
+      clause.decision.due === 'leave'
+        ? `As it is now, ${old.path} is number ${old.attic} in the node's attic`
+        : `Old contents of ${old.path} are number ${old.attic} in the node's attic: constans-agent attic put-back ${old.attic}`,
+    ),
     ...(clause.packages ?? []).map((change) => `Package ${change.package}: ${change.before ?? 'not installed'} → ${change.after ?? 'removed'}`),
     ...(clause.not_examined ?? []).map((left) => `${left.property} was not examined here: ${left.why}`),
     ...(clause.dropped_needs ?? []).map((need) => `Its need ${need} does not count on this node`),
     ...(clause.reaction ? [`${clause.reaction.reaction}: ${clause.reaction.state.replaceAll('_', ' ')} since ${exact(clause.reaction.since)}, set off by ${clause.reaction.causes.join(', ')}`] : []),
+    ...(clause.missed ?? []).map(missedWords),
     ...(clause.stand_in ? [clause.stand_in] : []),
   ];
   const native = clause.native ?? [];

@@ -13,6 +13,7 @@ import { QueryView } from '../shell/QueryView';
 import { exact, took } from '../words/time';
 import { count, startedBy } from '../words/words';
 import { ClauseReport } from './ClauseReport';
+import { PackagesAhead } from './PackagesAhead';
 import { isQuiet, totals } from './totals';
 
 /** One run, whole: what started it, totals, and per clause what was wanted, found and done. */
@@ -45,6 +46,7 @@ function RunParts({ node, report }: { node: string; report: Schemas['RunReport']
   return (
     <>
       <RunHead node={node} report={report} />
+      {report.foreseen && <PackagesAhead foreseen={report.foreseen} />}
       <Box sx={{ display: 'grid', gap: 2 }}>
         {shown.map((clause) => (
           <ClauseReport key={clause.address} clause={clause} isChosen={clause.address === chosen} />

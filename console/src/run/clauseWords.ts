@@ -15,14 +15,27 @@ function leaveWords(leave: Schemas['Leave']): string {
     case 'on_rollout':
       return `the ${leave.from} says on_rollout = "wait"`;
     case 'grace':
-      return `its grace lasts until ${exact(leave.until)}`;
+      return `its grace lasts until ${exact(leave.until)}, and then it is corrected`;
     case 'window':
-      return `the change window opens at ${exact(leave.opens)}`;
+      return `the change window opens at ${exact(leave.opens)}, and then it is corrected`;
     case 'cut_the_way':
       return `bringing it in cut this node's way to its server, and it was put back at ${exact(leave.at)}; it is tried again when something else is wanted`;
+    case 'not_alone':
+      return `the clause says only_alone = true, and with it ${leave.packages.map(packageWords).join(', ')}`;
     case 'only_a_person':
       return 'only a person can change this';
   }
+}
+
+/** What happens to a package, as "kiosk-tools 1.0 is removed". */
+export function packageWords({ package: name, before, after }: Schemas['PackageChange']): string {
+  if (!before) return `${name} ${after ?? ''} is installed`;
+  return after ? `${name} ${before} becomes ${after}` : `${name} ${before} is removed`;
+}
+
+/** What a service is not known to have taken up. */
+export function missedWords({ cause, changed_at, running_since }: Schemas['MissedReaction']): string {
+  return `${cause} was changed at ${exact(changed_at)}, when nothing said that this service reacts to it, and the service runs as it is since ${exact(running_since)}: restart it by hand if it has to take that up`;
 }
 
 function blockedWords({ need, first, outcome }: Schemas['Blocker']): string {

@@ -4,7 +4,7 @@ import { count } from '../words/words';
 /** Whether there is nothing to say of a clause but that all is well. */
 export function isQuiet(clause: Schemas['ClauseResult']): boolean {
   const reacts = clause.reaction && clause.reaction.state !== 'not_needed';
-  return (clause.outcome === 'in_line' || clause.outcome === 'idle') && !reacts;
+  return (clause.outcome === 'in_line' || clause.outcome === 'idle') && !reacts && !clause.missed?.length;
 }
 
 /** How many clauses came out how, the gravest first. */

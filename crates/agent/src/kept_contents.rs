@@ -1,8 +1,8 @@
 //! The contents that a server gave out for what it wants, in the agent's own folder: read when they are asked for.
 
 use crate::error::AgentError;
-use crate::state_dir::StateDir;
-use constans_host::Contents;
+use crate::state_dir::{Incoming, StateDir};
+use constans_host::{Contents, Opened};
 use std::borrow::Cow;
 use std::collections::{BTreeSet, HashSet};
 use std::path::{Path, PathBuf};
@@ -19,6 +19,10 @@ impl Contents for KeptContents {
     fn get(&self, name: &str) -> Option<Cow<'_, [u8]>> {
         self.state_dir.read(place(name)).ok().flatten().map(Cow::Owned)
     }
+
+    fn open(&self, name: &str) -> Option<Opened<'_>> {
+        self.state_dir.open_file(place(name)).ok().flatten()
+    }
 }
 
 impl KeptContents {
@@ -32,13 +36,22 @@ impl KeptContents {
         self.state_dir.shown(place(name))
     }
 
-    /// Keeps contents durably.
+    /// Begins to keep contents that come piece by piece.
     ///
     /// # Errors
     ///
     /// Returns why they cannot be kept.
-    pub fn keep(&self, name: &str, bytes: &[u8]) -> Result<(), AgentError> {
-        self.state_dir.write(place(name), bytes)
+    pub fn begin(&self) -> Result<Box<dyn Incoming>, AgentError> {
+        self.state_dir.begin(FOLDER).map_err(|error| AgentError::own_file("write", &self.state_dir.shown(FOLDER), &error))
+    }
+
+    /// Keeps contents that came, durably, under their name.
+    ///
+    /// # Errors
+    ///
+    /// Returns why they cannot be kept.
+    pub fn keep(&self, name: &str, came: Box<dyn Incoming>) -> Result<(), AgentError> {
+        came.commit(&place(name)).map_err(|error| AgentError::own_file("write", &self.path(name), &error))
     }
 
     /// Returns those of these names under which nothing is kept.
@@ -68,8 +81,11 @@ mod tests {
     fn what_is_not_named_goes_and_what_is_not_here_is_named() {
         let folder = tempfile::tempdir().unwrap();
         let kept = KeptContents::of(&StateDir::open(folder.path()).unwrap());
-        kept.keep("sha256:aa", b"idle = 90\n").unwrap();
-        kept.keep("h1:bb", b"secret").unwrap();
+        for (name, bytes) in [("sha256:aa", &b"idle = 90\n"[..]), ("h1:bb", b"secret")] {
+            let mut incoming = kept.begin().unwrap();
+            incoming.add(bytes).unwrap();
+            kept.keep(name, incoming).unwrap();
+        }
         let names = BTreeSet::from(["sha256:aa".to_owned(), "sha256:cc".to_owned()]);
         assert_eq!(kept.missing(&names).collect::<Vec<_>>(), ["sha256:cc"]);
         assert!(kept.get("h1:bb").is_some(), "who asks what is missing takes nothing away");

@@ -6,7 +6,7 @@ use crate::kept_contents::KeptContents;
 use crate::local::Wanted;
 use crate::state_dir::StateDir;
 use crate::way;
-use constans_core::digest::{Digest, of_contents};
+use constans_core::digest::{Digest, hex};
 use constans_core::run::Settings;
 use constans_core::settings::AgentSettings;
 use constans_core::state::{EffectiveState, Resolved};
@@ -16,6 +16,7 @@ use constans_wire::check_in::{Generation, WantedOffer};
 use constans_wire::report::Release;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
+use sha2::{Digest as _, Sha256};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -152,12 +153,17 @@ pub enum Takeover {
 
 async fn fetch_contents(kept: &KeptContents, names: &BTreeSet<String>, network: &Network, url: &str) -> Result<(), AgentError> {
     for name in kept.missing(names) {
-        let bytes = network.bytes(&format!("{url}/contents/{name}")).await?;
-        if name.starts_with("sha256:") && of_contents(&bytes).as_str() != name {
+        let (mut came, mut hash) = (kept.begin()?, Sha256::new());
+        let take = |piece: &[u8]| {
+            hash.update(piece);
+            came.add(piece)
+        };
+        network.fetch(&format!("{url}/contents/{name}"), take).await?;
+        if name.starts_with("sha256:") && format!("sha256:{}", hex(&hash.finalize())) != name {
             let because = "the contents are not what their name says".to_owned();
             return Err(LinkError::Strange { url: url.to_owned(), because }.into());
         }
-        kept.keep(name, &bytes)?;
+        kept.keep(name, came)?;
     }
     Ok(())
 }

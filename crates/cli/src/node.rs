@@ -9,7 +9,7 @@ use constans_core::standing::{Trouble, ago_words, clock_words};
 use constans_core::state::LeftBehind;
 use constans_terminal::{harmless, span, time};
 use constans_wire::check_in::{Explained, Hearing, NodeSummary};
-use constans_wire::fleet::NodePage;
+use constans_wire::fleet::{NodeClause, NodeClauses, NodePage};
 use constans_wire::run::Episode;
 use jiff::Timestamp;
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
@@ -142,6 +142,7 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
         let (words, remedy) = trouble_words(*trouble, node, now);
         println!("  trouble   {words}\n            {remedy}");
     }
+    out_of_line(&server.get(&format!("/api/nodes/{name}/clauses")).await?, name);
     for episode in server.get::<Vec<Episode>>(&format!("/api/nodes/{name}/episodes")).await?.iter().filter(|episode| episode.closed_at.is_none()) {
         println!(
             "  drift     {}, happened between {} and {}, is open",
@@ -156,6 +157,23 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
     }
     println!("Next: constans node explain {name} says where each part comes from; constans run list {name}");
     Ok(())
+}
+
+/// So many clauses are shown before the rest is counted.
+const MOST_SHOWN: usize = 20;
+
+/// Says of each clause that is not in line since when, why, and what will happen.
+fn out_of_line(clauses: &NodeClauses, node: &str) {
+    let left = |clause: &&NodeClause| clause.said.is_some();
+    for clause in clauses.clauses.iter().filter(left).take(MOST_SHOWN) {
+        let since = clause.since.map(|since| format!(" since {}", time(since))).unwrap_or_default();
+        let said = harmless(clause.said.as_deref().unwrap_or_default());
+        println!("  clause    {}, {}{since}: {said}", harmless(&clause.address), clause.outcome.words());
+    }
+    let more = clauses.clauses.iter().filter(left).count().saturating_sub(MOST_SHOWN);
+    if more > 0 {
+        println!("            and {more} more: constans run list {node}, then constans run show");
+    }
 }
 
 fn explain(node: &str, explained: &Explained) -> String {

@@ -106,6 +106,24 @@ impl DigestKey {
     }
 }
 
+impl DigestKey {
+    /// Returns the HMAC-SHA-256 of all that can be read, as `h1:…`.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be read.
+    pub fn digest_of(&self, mut from: impl io::Read) -> io::Result<Digest> {
+        let mut context = hmac::Context::with_key(&hmac::Key::new(hmac::HMAC_SHA256, &self.0));
+        let mut piece = [0; 16 * 1024];
+        loop {
+            match from.read(&mut piece)? {
+                0 => return Ok(named("h1", context.sign().as_ref())),
+                read => context.update(&piece[..read]),
+            }
+        }
+    }
+}
+
 impl fmt::Debug for DigestKey {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("DigestKey(…)")

@@ -1,7 +1,7 @@
 //! The link of a simulated node: real mutual TLS from this process, which can be cut or slow.
 
 use constans_agent::network_part::{Connect, Connected};
-use constans_link::{Asked, Carried, Carry, Direct, Identity, LinkError, Network};
+use constans_link::{Asked, Carried, Carry, Direct, Identity, LinkError, Network, Taker};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
@@ -40,7 +40,7 @@ struct Carrying {
 }
 
 impl Carry for Carrying {
-    fn carry(&self, asked: Asked, body: Vec<u8>) -> Carried<'_> {
+    fn carry<'a>(&'a self, asked: Asked, body: Vec<u8>, take: Taker<'a>) -> Carried<'a> {
         Box::pin(async move {
             if self.is_cut.load(Ordering::Relaxed) {
                 return Err(LinkError::NotReached { url: "its server".to_owned(), because: "the simulated link is cut".to_owned() });
@@ -48,7 +48,7 @@ impl Carry for Carrying {
             if !self.slow_by.is_zero() {
                 tokio::time::sleep(self.slow_by).await;
             }
-            self.direct.carry(asked, body).await
+            self.direct.carry(asked, body, take).await
         })
     }
 }

@@ -5,7 +5,7 @@ use constans_e2e::Machine;
 use constans_wire::report::RunReport;
 
 fn of<'r>(report: &'r RunReport, address: &str) -> &'r ClauseResult {
-    report.clauses.iter().find(|result| result.address.as_str() == address).unwrap()
+    report.clauses.iter().find(|result| result.address.as_str() == address).expect("the report has it")
 }
 
 fn run(machine: &Machine, verb: &str, clauses: &str) -> RunReport {

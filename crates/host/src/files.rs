@@ -21,7 +21,7 @@ const MOST_LINKS: usize = 40;
 /// The largest file whose contents are compared, in bytes.
 pub const LARGEST_FILE: u64 = 64 * 1024 * 1024;
 /// So many bytes of a file are read at once.
-const PIECE: usize = 64 * 1024;
+pub(crate) const PIECE: usize = 64 * 1024;
 
 /// How a file is opened to be read: itself, whatever it is, without waiting for it.
 const TO_READ: OFlags = OFlags::RDONLY.union(OFlags::NOFOLLOW).union(OFlags::NONBLOCK).union(OFlags::CLOEXEC);
@@ -114,14 +114,23 @@ impl Files {
     ///
     /// Returns what kept it from being read; something else than a regular file is an error.
     pub fn read(&self, path: &str) -> Result<Option<Vec<u8>>, HostError> {
+        self.read_at_most(path, LARGEST_FILE)
+    }
+
+    /// Reads a regular file that has at most so many bytes; none if it is not there.
+    ///
+    /// # Errors
+    ///
+    /// Returns what kept it from being read; a larger one is an error and is not read.
+    pub fn read_at_most(&self, path: &str, most: u64) -> Result<Option<Vec<u8>>, HostError> {
         let Some((file, entry)) = self.opened_file(path)? else { return Ok(None) };
-        if entry.size > LARGEST_FILE {
-            return Err(too_large(path, entry.size));
+        if entry.size > most {
+            return Err(too_large(path, entry.size, most));
         }
         let mut bytes = Vec::new();
         // It may grow meanwhile, and some of the kernel's files have no size.
-        file.take(LARGEST_FILE + 1).read_to_end(&mut bytes).map_err(|error| HostError::io("read", path, &error))?;
-        if bytes.len() as u64 > LARGEST_FILE { Err(too_large(path, bytes.len() as u64)) } else { Ok(Some(bytes)) }
+        file.take(most + 1).read_to_end(&mut bytes).map_err(|error| HostError::io("read", path, &error))?;
+        if bytes.len() as u64 > most { Err(too_large(path, bytes.len() as u64, most)) } else { Ok(Some(bytes)) }
     }
 
     /// Opens a regular file to be read piece by piece, whatever its size; none if it is not there.
@@ -142,14 +151,14 @@ impl Files {
         Ok(self.read(path)?.map(|bytes| String::from_utf8_lossy(&bytes).into_owned()).unwrap_or_default())
     }
 
-    /// Returns the digest of a regular file's contents; none if it is not there.
+    /// Returns the digest of a regular file's contents; none if it is not there. One of more than so many bytes is not read.
     ///
     /// # Errors
     ///
     /// Returns what kept it from being read.
-    pub fn digest(&self, path: &str) -> Result<Option<Digest>, HostError> {
+    pub fn digest(&self, path: &str, most: u64) -> Result<Option<Digest>, HostError> {
         let Some((file, entry)) = self.opened_file(path)? else { return Ok(None) };
-        if entry.size > LARGEST_FILE {
+        if entry.size > most {
             return Ok(Some(unread(entry.size)));
         }
         let digest = of_reader(file, entry.size, &mut vec![0; PIECE], None);
@@ -158,15 +167,15 @@ impl Files {
 
     /// Returns the digest of a regular file's contents with the stamp that it had before it was read; none if it is not there.
     /// Its folder is kept open, as by [`Files::look_beside`]. The file is read into `piece`, one after the other; where it
-    /// is the expected contents, their digest is known.
+    /// is the expected contents, their digest is known. One of more than `most` bytes is not read.
     ///
     /// # Errors
     ///
     /// Returns what kept it from being read.
-    pub fn stamped_digest(&self, path: &str, piece: &mut [u8], expected: Option<Named<'_>>) -> Result<Option<(Stamp, Digest)>, HostError> {
+    pub fn stamped_digest(&self, path: &str, most: u64, piece: &mut [u8], expected: Option<Named<'_>>) -> Result<Option<(Stamp, Digest)>, HostError> {
         let opened = self.beside(path, |folder, name| rustix::fs::openat(folder, name, TO_READ, Mode::empty()))?;
         let Some((file, entry)) = opened.map_or(Ok(None), |opened| regular_file(opened, path))? else { return Ok(None) };
-        if entry.size > LARGEST_FILE {
+        if entry.size > most {
             return Ok(Some((entry.stamp, unread(entry.size))));
         }
         let digest = of_reader(file, entry.size, piece, expected).map_err(|error| HostError::io("read", path, &error))?;
@@ -313,12 +322,13 @@ fn regular_file(opened: rustix::io::Result<OwnedFd>, path: &str) -> Result<Optio
 }
 
 /// Returns what stands for the digest of contents that are too large to be read: it tells them from any that are wanted.
-fn unread(size: u64) -> Digest {
+pub(crate) fn unread(size: u64) -> Digest {
     format!("unread:{size}").parse().expect("it is a scheme and digits")
 }
 
-fn too_large(path: &str, size: u64) -> HostError {
-    HostError::new(format!("{path} has {size} bytes, and at most {LARGEST_FILE} are read")).remedy("it was not read: look at what made it so large")
+fn too_large(path: &str, size: u64, most: u64) -> HostError {
+    HostError::new(format!("{path} has {size} bytes, and at most {most} are read"))
+        .remedy("it was not read: look at what made it so large, or say largest_mib in the clause")
 }
 
 /// Returns the target of a link on the way to a path, if root or the agent's own account made it.

@@ -27,6 +27,6 @@ pub mod steps;
 
 pub use error::HostError;
 pub use host::{Host, Stalls};
-pub use machine::{ActedOn, Attic, Contents, Machine};
+pub use machine::{ActedOn, Attic, Contents, Machine, Opened};
 pub use note::overwrite;
 pub use secrets::Secrets;

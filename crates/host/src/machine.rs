@@ -8,7 +8,7 @@ use crate::kinds;
 use crate::packages::{Apt, DPKG_STATUS, PackageManager, Packages, Rpm, rpm_database};
 use crate::programs::{NotRun, Programs, is_root};
 use crate::runit::Runit;
-use crate::seen_files::SeenFiles;
+use crate::seen_files::{Ahead, SeenFiles};
 use crate::services::{self, Services};
 use constans_core::address::ClauseAddress;
 use constans_core::compare::Difference;
@@ -43,10 +43,20 @@ impl ActedOn {
     }
 }
 
+/// Something that can be read piece by piece, and how many bytes it has.
+pub type Opened<'a> = (Box<dyn io::Read + 'a>, u64);
+
 /// The contents of files that a state refers to.
 pub trait Contents: Send + Sync {
     /// Returns the contents with this name.
     fn get(&self, name: &str) -> Option<Cow<'_, [u8]>>;
+
+    /// Opens the contents with this name to be read piece by piece.
+    fn open(&self, name: &str) -> Option<Opened<'_>> {
+        let bytes = self.get(name)?;
+        let size = bytes.len() as u64;
+        Some((Box::new(io::Cursor::new(bytes)), size))
+    }
 }
 
 /// No contents at all.
@@ -271,7 +281,9 @@ impl Host for Machine {
         self.run_began = Timestamp::now();
         self.about_to_change();
         self.seen_files = SeenFiles::read(&self.scratch.join(SEEN_FILES));
-        let wanted = touched.iter().filter_map(|clause| Some((clause.name(), kinds::compared_by_digest(clause)?)));
+        let wanted = touched
+            .iter()
+            .filter_map(|clause| Some(Ahead { path: clause.name(), wanted: kinds::compared_by_digest(clause)?, most: kinds::most_bytes(clause) }));
         self.seen_files.read_ahead(&self.files, wanted, contents, self.run_began);
     }
 

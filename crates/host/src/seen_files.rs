@@ -1,17 +1,18 @@
 //! Contents of files that were read before: as long as a file's metadata is the same, they are known without reading.
 
-use crate::files::{Entry, Files, Stamp, is_fresh};
+use crate::files::{Entry, Files, Stamp, is_fresh, unread};
 use crate::machine::Contents;
 use crate::note::{whole_note, write_note};
 use constans_core::digest::{Digest, Named};
 use foldhash::{HashMap, HashMapExt as _};
 use jiff::Timestamp;
+use std::fs;
+use std::io::{self, Read as _};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread;
-use std::{fs, io};
 
 /// Fewer files are not worth further threads.
 const FEWEST_FOR_THREADS: usize = 64;
@@ -101,18 +102,17 @@ impl SeenFiles {
         at
     }
 
-    /// Has threads read ahead, in their order, the files of which nothing is known: each comes with the name of the contents
-    /// that are wanted of it. What cannot be read is left to its own turn.
-    pub fn read_ahead<'p>(&mut self, files: &Files, wanted: impl Iterator<Item = (&'p str, &'p str)>, contents: &Arc<dyn Contents>, now: Timestamp) {
+    /// Has threads read ahead, in their order, the files of which nothing is known. What cannot be read is left to its own turn.
+    pub fn read_ahead<'p>(&mut self, files: &Files, wanted: impl Iterator<Item = Ahead<'p>>, contents: &Arc<dyn Contents>, now: Timestamp) {
         let is_known = |this: &Self, path: &str| {
             let known = this.positions.get(path).map(|&at| &this.files[at].1);
             matches!(known, Some(Known::Seen(seen)) if is_fresh(seen.read_at, now))
         };
         let mut unknown: Vec<Unread> = Vec::new();
-        for (path, wanted) in wanted {
+        for Ahead { path, wanted, most } in wanted {
             if !is_known(self, path) {
                 let at = self.know(path, Known::Coming);
-                unknown.push(Unread { at, path: self.files[at].0.clone(), wanted: wanted.into() });
+                unknown.push(Unread { at, path: self.files[at].0.clone(), wanted: wanted.into(), most });
             }
         }
         if unknown.is_empty() {
@@ -148,7 +148,16 @@ impl SeenFiles {
     /// # Errors
     ///
     /// Returns why it could not be read.
-    pub fn digest(&mut self, files: &Files, path: &str, entry: &Entry, now: Timestamp) -> Result<(Digest, Option<Timestamp>), crate::HostError> {
+    pub fn digest(
+        &mut self,
+        files: &Files,
+        (path, most): (&str, u64),
+        entry: &Entry,
+        now: Timestamp,
+    ) -> Result<(Digest, Option<Timestamp>), crate::HostError> {
+        if entry.size > most {
+            return Ok((unread(entry.size), None));
+        }
         let stamp = &entry.stamp;
         if let Some(&at) = self.positions.get(path) {
             while self.files[at].1 == Known::Coming && self.take_in() {}
@@ -160,7 +169,7 @@ impl SeenFiles {
             }
         }
         self.is_changed = true;
-        match files.stamped_digest(path, &mut [0; PIECE_BYTES], None)? {
+        match files.stamped_digest(path, most, &mut [0; PIECE_BYTES], None)? {
             Some((stamp, digest)) => {
                 self.know(path, Known::Seen(SeenFile { stamp, digest: digest.clone(), read_at: now }));
                 Ok((digest, None))
@@ -170,22 +179,40 @@ impl SeenFiles {
     }
 }
 
-/// A file that is to be read: its place, its path, and the name of the contents that are wanted of it.
+/// A file that is to be read ahead.
+pub struct Ahead<'p> {
+    /// Its path.
+    pub path: &'p str,
+    /// The name of the contents that are wanted of it.
+    pub wanted: &'p str,
+    /// It is only read if it has at most so many bytes.
+    pub most: u64,
+}
+
+/// A file that is to be read, and its place.
 struct Unread {
     at: usize,
     path: Arc<str>,
     wanted: Box<str>,
+    most: u64,
 }
+
+/// Larger contents are not held in memory to be compared.
+const LARGEST_COMPARED: u64 = 1024 * 1024;
 
 /// Reads the batches that no other thread has begun, and tells of each.
 fn read_batches(files: &Files, contents: &dyn Contents, unknown: &[Unread], next: &AtomicUsize, sender: &Sender<Vec<Read>>, now: Timestamp) {
     // Of this thread alone (setpriority(2)): the run itself goes first, and so does what the node is there for.
     let _ = rustix::process::setpriority_process(None, READERS_NICE);
     let mut piece = vec![0; PIECE_BYTES];
-    let mut read = |Unread { at, path, wanted }: &Unread| {
-        let expected = contents.get(wanted);
+    let mut read = |Unread { at, path, wanted, most }: &Unread| {
+        let kept = contents.open(wanted).filter(|(_, size)| *size <= LARGEST_COMPARED);
+        let expected = kept.and_then(|(mut kept, size)| {
+            let mut bytes = Vec::with_capacity(size as usize);
+            kept.read_to_end(&mut bytes).ok().map(|_| bytes)
+        });
         let expected = expected.as_deref().map(|contents| Named { name: wanted, contents });
-        let found = files.stamped_digest(path, &mut piece, expected).ok().flatten();
+        let found = files.stamped_digest(path, *most, &mut piece, expected).ok().flatten();
         (*at, found.map(|(stamp, digest)| SeenFile { stamp, digest, read_at: now }))
     };
     while let Some(batch) = unknown.chunks(BATCH).nth(next.fetch_add(1, Ordering::Relaxed)) {
@@ -239,7 +266,7 @@ mod tests {
 
     fn look(root: &Root, seen: &mut SeenFiles, now: Timestamp) -> (Digest, Option<Timestamp>) {
         let entry = root.files.look("/issue").unwrap().unwrap();
-        seen.digest(&root.files, "/issue", &entry, now).unwrap()
+        seen.digest(&root.files, ("/issue", u64::MAX), &entry, now).unwrap()
     }
 
     #[test]
@@ -273,7 +300,7 @@ mod tests {
         let (root, mut seen) = (root(), SeenFiles::default());
         let (note, then) = (root.folder.path().join("note"), Timestamp::now() + LONG_AGO);
         let (name, contents) = (of_contents(b"Skerry Line\n"), Arc::new(NoContents) as Arc<dyn Contents>);
-        let wanted = ["/issue", "/not-there"].into_iter().map(|path| (path, name.as_str()));
+        let wanted = ["/issue", "/not-there"].into_iter().map(|path| Ahead { path, wanted: name.as_str(), most: u64::MAX });
         seen.read_ahead(&root.files, wanted, &contents, then);
         seen.keep(&note, then).unwrap();
         let mut again = SeenFiles::read(&note);

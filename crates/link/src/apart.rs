@@ -1,9 +1,10 @@
 //! The part of an agent that speaks to the network, as a process of its own without rights: the part that acts gives it what
 //! to say, and gets back what was answered. Whatever a server or anybody in between sends is first read there.
 //!
-//! Both speak in frames over a pipe: four bytes of length, then so many bytes; what is said in JSON, then the body.
+//! Both speak in frames over a pipe: four bytes of length, then so many bytes. A request is what is asked in JSON, then its body;
+//! an answer is the pieces of its body, an empty one, and in JSON whether it came to its end.
 
-use crate::network::{Asked, Carried, Carry, Direct};
+use crate::network::{Asked, Carried, Carry, Direct, Taker};
 use crate::{Identity, LinkError};
 use serde::{Deserialize, Serialize};
 use std::io;
@@ -11,6 +12,7 @@ use std::process::Stdio;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
 use tokio::process::{Child, ChildStdin, ChildStdout, Command};
 use tokio::sync::Mutex;
+use tokio::sync::mpsc::unbounded_channel;
 
 /// The largest body of a request or an answer, in bytes.
 const LARGEST_FRAME: usize = 80 * 1024 * 1024;
@@ -51,20 +53,29 @@ impl Apart {
         Ok(Self { process: Mutex::new(Process { _child: child, requests, answers }) })
     }
 
-    async fn ask(&self, asked: &Asked, body: &[u8]) -> Result<Vec<u8>, LinkError> {
+    async fn ask(&self, asked: &Asked, body: &[u8], take: Taker<'_>) -> Result<(), LinkError> {
         let mut process = self.process.lock().await;
         write_json(&mut process.requests, asked).await.map_err(broken)?;
         write_frame(&mut process.requests, body).await.map_err(broken)?;
-        let said = read_frame(&mut process.answers).await.map_err(broken)?;
-        let said: Result<(), LinkError> = serde_json::from_slice(&said).map_err(|error| LinkError::Apart(format!("answers oddly: {error}")))?;
-        said?;
-        read_frame(&mut process.answers).await.map_err(broken)
+        let mut taken = Ok(());
+        loop {
+            let piece = read_frame(&mut process.answers).await.map_err(broken)?;
+            if piece.is_empty() {
+                break;
+            }
+            // What follows what could not be taken in is read, so that the next answer is found behind it.
+            taken = taken.and_then(|()| take(&piece));
+        }
+        let ended = read_frame(&mut process.answers).await.map_err(broken)?;
+        let ended: Result<(), LinkError> = serde_json::from_slice(&ended).map_err(|error| LinkError::Apart(format!("answers oddly: {error}")))?;
+        ended?;
+        taken.map_err(|error| LinkError::Apart(format!("brought what could not be taken in: {error}")))
     }
 }
 
 impl Carry for Apart {
-    fn carry<'a>(&'a self, asked: Asked, body: Vec<u8>) -> Carried<'a> {
-        Box::pin(async move { self.ask(&asked, &body).await })
+    fn carry<'a>(&'a self, asked: Asked, body: Vec<u8>, take: Taker<'a>) -> Carried<'a> {
+        Box::pin(async move { self.ask(&asked, &body, take).await })
     }
 }
 
@@ -90,18 +101,31 @@ pub async fn serve() -> io::Result<()> {
             Err(error) => return Err(error),
         };
         let body = read_frame(&mut requests).await?;
-        let answer = match &client {
-            Ok(client) => client.carry(asked, body).await,
+        let ended = match &client {
+            Ok(client) => carry_pieces(client, asked, body, &mut answers).await?,
             Err(error) => Err(error.clone()),
         };
-        match answer {
-            Ok(body) => {
-                write_json(&mut answers, &Ok::<(), LinkError>(())).await?;
-                write_frame(&mut answers, &body).await?;
-            }
-            Err(error) => write_json(&mut answers, &Err::<(), LinkError>(error)).await?,
-        }
+        write_frame(&mut answers, &[]).await?;
+        write_json(&mut answers, &ended).await?;
     }
+}
+
+/// Carries one request, and writes the pieces of its answer as they come, a few on their way at a time.
+async fn carry_pieces(client: &Direct, asked: Asked, body: Vec<u8>, answers: &mut tokio::io::Stdout) -> io::Result<Result<(), LinkError>> {
+    let (pieces, mut coming) = unbounded_channel::<Vec<u8>>();
+    let mut take = move |piece: &[u8]| if piece.is_empty() { Ok(()) } else { pieces.send(piece.to_vec()).map_err(io::Error::other) };
+    let mut carried = client.carry(asked, body, &mut take);
+    let ended = loop {
+        tokio::select! {
+            biased;
+            Some(piece) = coming.recv() => write_frame(answers, &piece).await?,
+            ended = &mut carried => break ended,
+        }
+    };
+    while let Ok(piece) = coming.try_recv() {
+        write_frame(answers, &piece).await?;
+    }
+    Ok(ended)
 }
 
 async fn write_json(to: &mut (impl AsyncWrite + Unpin), value: &impl Serialize) -> io::Result<()> {

@@ -8,7 +8,7 @@ mod pinned;
 
 pub use apart::{Apart, serve};
 use constans_wire::check_in::Problem;
-pub use network::{Asked, Carried, Carry, Direct, Network, Reached};
+pub use network::{Asked, Carried, Carry, Direct, Network, Reached, Taker};
 use pinned::{PinnedVerifier, RecordingVerifier};
 use reqwest::{Client, RequestBuilder, StatusCode};
 use rustls::ClientConfig;

@@ -5,6 +5,7 @@ use constans_wire::text::without_nul;
 use reqwest::Client;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
+use std::io;
 use std::net::SocketAddr;
 use std::pin::Pin;
 use std::time::{Duration, Instant};
@@ -21,6 +22,8 @@ const SLOWEST_BYTES_A_SECOND: u64 = 2 * 1024;
 const LONGEST: Duration = Duration::from_secs(24 * 3_600);
 /// The largest answer, in bytes: contents have 64 MiB at the most.
 const LARGEST_ANSWER: usize = 80 * 1024 * 1024;
+/// The largest body of a refusal, in bytes.
+const LARGEST_REFUSAL: usize = 1024 * 1024;
 /// How long a name server or a port may take to answer.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -55,13 +58,16 @@ pub enum Reached {
     Open(SocketAddr, Vec<SocketAddr>),
 }
 
-/// An answer's bytes, once they are there.
-pub type Carried<'a> = Pin<Box<dyn Future<Output = Result<Vec<u8>, LinkError>> + Send + 'a>>;
+/// Whether an answer came to its end.
+pub type Carried<'a> = Pin<Box<dyn Future<Output = Result<(), LinkError>> + Send + 'a>>;
+
+/// Takes the pieces of an answer in as they come; once it fails, no more come.
+pub type Taker<'a> = &'a mut (dyn FnMut(&[u8]) -> io::Result<()> + Send);
 
 /// What carries requests to a server, and answers back.
 pub trait Carry: Send + Sync {
-    /// Carries one request there, and its answer back.
-    fn carry(&self, asked: Asked, body: Vec<u8>) -> Carried<'_>;
+    /// Carries one request there, and the pieces of its answer back. What came of an answer that breaks off is nothing.
+    fn carry<'a>(&'a self, asked: Asked, body: Vec<u8>, take: Taker<'a>) -> Carried<'a>;
 }
 
 /// A way to servers.
@@ -90,7 +96,31 @@ impl Network {
     ///
     /// Returns why the server was not heard, or what it refused.
     pub async fn bytes(&self, url: &str) -> Result<Vec<u8>, LinkError> {
-        self.carry.carry(Asked::Get { url: url.to_owned() }, Vec::new()).await
+        self.whole(Asked::Get { url: url.to_owned() }, Vec::new()).await
+    }
+
+    /// Asks for something and takes its bytes in as they come, at most 80 MiB.
+    ///
+    /// # Errors
+    ///
+    /// Returns why the server was not heard, what it refused, or why the bytes could not be taken in.
+    pub async fn fetch(&self, url: &str, mut take: impl FnMut(&[u8]) -> io::Result<()> + Send) -> Result<(), LinkError> {
+        let mut came = 0;
+        let mut bounded = |piece: &[u8]| {
+            came += piece.len();
+            if came > LARGEST_ANSWER { Err(io::Error::other(format!("more than {LARGEST_ANSWER} bytes came"))) } else { take(piece) }
+        };
+        self.carry.carry(Asked::Get { url: url.to_owned() }, Vec::new(), &mut bounded).await
+    }
+
+    async fn whole(&self, asked: Asked, body: Vec<u8>) -> Result<Vec<u8>, LinkError> {
+        let mut answer = Vec::new();
+        let mut take = |piece: &[u8]| {
+            answer.extend_from_slice(piece);
+            if answer.len() > LARGEST_ANSWER { Err(io::Error::other(format!("more than {LARGEST_ANSWER} bytes came"))) } else { Ok(()) }
+        };
+        self.carry.carry(asked, body, &mut take).await?;
+        Ok(answer)
     }
 
     /// Says something and reads the answer.
@@ -101,7 +131,7 @@ impl Network {
     pub async fn post<T: DeserializeOwned>(&self, url: &str, said: &impl Serialize) -> Result<T, LinkError> {
         let mut body = serde_json::to_vec(said).map_err(|error| LinkError::Apart(format!("cannot say this: {error}")))?;
         without_nul(&mut body);
-        read_answer(url, &self.carry.carry(Asked::Post { url: url.to_owned() }, body).await?)
+        read_answer(url, &self.whole(Asked::Post { url: url.to_owned() }, body).await?)
     }
 
     /// Finds out how far the way to `host:port` leads, saying nothing there.
@@ -110,7 +140,7 @@ impl Network {
     ///
     /// Returns that the network part did not do its work.
     pub async fn reach(&self, host: &str) -> Result<Reached, LinkError> {
-        read_answer(host, &self.carry.carry(Asked::Reach { host: host.to_owned() }, Vec::new()).await?)
+        read_answer(host, &self.whole(Asked::Reach { host: host.to_owned() }, Vec::new()).await?)
     }
 }
 
@@ -134,10 +164,13 @@ impl Direct {
         Ok(Self { client: client(fingerprint, identity)?, fingerprint: fingerprint.to_owned() })
     }
 
-    async fn ask(&self, asked: Asked, body: Vec<u8>) -> Result<Vec<u8>, LinkError> {
+    async fn ask(&self, asked: Asked, body: Vec<u8>, take: Taker<'_>) -> Result<(), LinkError> {
         let bytes = body.len() as u64;
         let (url, request) = match asked {
-            Asked::Reach { host } => return Ok(serde_json::to_vec(&reach(&host).await).expect("it is plain data")),
+            Asked::Reach { host } => {
+                let reached = serde_json::to_vec(&reach(&host).await).expect("it is plain data");
+                return take(&reached).map_err(|error| not_taken(&host, &error));
+            }
             Asked::Get { url } => (url.clone(), self.client.get(url)),
             Asked::Post { url } => (url.clone(), self.client.post(url).header("Content-Type", "application/json").body(body)),
         };
@@ -145,20 +178,29 @@ impl Direct {
         // The whole may take as long as it moves.
         let sent = timeout(ANSWER_PATIENCE + at_slowest(bytes), request.timeout(LONGEST).send());
         let mut response = sent.await.map_err(|_| slow("no answer in time"))?.map_err(|error| not_sent(&error, &self.fingerprint))?;
-        let (status, mut answer, began) = (response.status(), Vec::new(), Instant::now());
+        let (status, mut came, began) = (response.status(), 0, Instant::now());
+        let mut refusal = Vec::new();
         loop {
             let piece = timeout(PIECE_PATIENCE, response.chunk()).await.map_err(|_| slow("the answer broke off"))?;
             let Some(piece) = piece.map_err(|error| not_sent(&error, &self.fingerprint))? else { break };
-            answer.extend_from_slice(&piece);
-            if answer.len() > LARGEST_ANSWER {
-                return Err(LinkError::Strange { url, because: format!("more than {LARGEST_ANSWER} bytes came") });
+            came += piece.len();
+            if status.is_success() {
+                take(&piece).map_err(|error| not_taken(&url, &error))?;
+            } else if came <= LARGEST_REFUSAL {
+                refusal.extend_from_slice(&piece);
+            } else {
+                return Err(LinkError::Strange { url, because: format!("it refuses with more than {LARGEST_REFUSAL} bytes") });
             }
-            if began.elapsed() > PIECE_PATIENCE + at_slowest(answer.len() as u64) {
+            if began.elapsed() > PIECE_PATIENCE + at_slowest(came as u64) {
                 return Err(slow("the answer comes too slowly"));
             }
         }
-        judged(&url, status, answer)
+        if status.is_success() { Ok(()) } else { judged(&url, status, refusal).map(drop) }
     }
+}
+
+fn not_taken(url: &str, error: &io::Error) -> LinkError {
+    LinkError::Strange { url: url.to_owned(), because: error.to_string() }
 }
 
 /// Returns how long so many bytes may take on the slowest link that is gone along with.
@@ -167,8 +209,8 @@ fn at_slowest(bytes: u64) -> Duration {
 }
 
 impl Carry for Direct {
-    fn carry(&self, asked: Asked, body: Vec<u8>) -> Carried<'_> {
-        Box::pin(self.ask(asked, body))
+    fn carry<'a>(&'a self, asked: Asked, body: Vec<u8>, take: Taker<'a>) -> Carried<'a> {
+        Box::pin(self.ask(asked, body, take))
     }
 }
 

@@ -8,6 +8,7 @@ use crate::memory_store::Store;
 use crate::under_way::Begun;
 use constans_clock::Clock;
 use constans_core::digest::DigestKey;
+use constans_host::Opened;
 use constans_wire::exit::Exit;
 use jiff::Timestamp;
 use serde::de::DeserializeOwned;
@@ -157,6 +158,15 @@ impl StateDir {
     /// Returns why it cannot be read.
     pub fn read(&self, name: impl AsRef<Path>) -> Result<Option<Vec<u8>>, AgentError> {
         self.storage.read(name.as_ref()).map_err(self.failed("read", name.as_ref()))
+    }
+
+    /// Opens a file to be read piece by piece.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be opened.
+    pub fn open_file(&self, name: impl AsRef<Path>) -> Result<Option<Opened<'static>>, AgentError> {
+        self.storage.open(name.as_ref()).map_err(self.failed("read", name.as_ref()))
     }
 
     /// Returns a file's text; none if it is not there. Bytes that are no text become U+FFFD.

@@ -1,6 +1,7 @@
 //! The agent's own files of a simulated node, in memory: they last as long as this does.
 
 use super::storage::{Append, Incoming, Listed, Lock, Storage};
+use constans_host::Opened;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::path::{Path, PathBuf};
@@ -46,6 +47,14 @@ impl Storage for InMemory {
 
     fn read(&self, name: &Path) -> io::Result<Option<Vec<u8>>> {
         Ok(self.held().files.get(name).cloned())
+    }
+
+    fn open(&self, name: &Path) -> io::Result<Option<Opened<'static>>> {
+        let bytes = self.held().files.get(name).cloned();
+        Ok(bytes.map(|bytes| {
+            let size = bytes.len() as u64;
+            (Box::new(io::Cursor::new(bytes)) as Box<dyn io::Read>, size)
+        }))
     }
 
     fn exists(&self, name: &Path) -> bool {

@@ -1,6 +1,7 @@
 //! The agent's own files in a folder on a disk, readable by their owner only.
 
 use super::storage::{Append, Incoming, Listed, Lock, Storage};
+use constans_host::Opened;
 use rustix::fs::{CWD, FlockOperation, RenameFlags};
 use std::fs::{self, DirBuilder, File, OpenOptions, Permissions};
 use std::io::{self, Seek as _, Write as _};
@@ -46,6 +47,17 @@ impl Storage for OnDisk {
     fn read(&self, name: &Path) -> io::Result<Option<Vec<u8>>> {
         match fs::read(self.folder.join(name)) {
             Ok(bytes) => Ok(Some(bytes)),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(error),
+        }
+    }
+
+    fn open(&self, name: &Path) -> io::Result<Option<Opened<'static>>> {
+        match File::open(self.folder.join(name)) {
+            Ok(file) => {
+                let size = file.metadata()?.len();
+                Ok(Some((Box::new(file), size)))
+            }
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
             Err(error) => Err(error),
         }

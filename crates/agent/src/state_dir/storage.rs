@@ -1,5 +1,6 @@
 //! Where the agent's own files lie: on a disk, or, for simulated nodes, in memory.
 
+use constans_host::Opened;
 use std::fmt::Debug;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -18,6 +19,13 @@ pub trait Storage: Debug + Send + Sync {
     ///
     /// Returns why it cannot be read.
     fn read(&self, name: &Path) -> io::Result<Option<Vec<u8>>>;
+
+    /// Opens a file to be read piece by piece.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be opened.
+    fn open(&self, name: &Path) -> io::Result<Option<Opened<'static>>>;
 
     /// Returns whether a file is there.
     fn exists(&self, name: &Path) -> bool;
@@ -90,7 +98,7 @@ pub struct Listed {
 }
 
 /// A file that comes piece by piece. Dropped, nothing is left of it.
-pub trait Incoming {
+pub trait Incoming: Send {
     /// Adds bytes at the end.
     ///
     /// # Errors

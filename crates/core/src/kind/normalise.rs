@@ -60,6 +60,10 @@ pub fn normalise(name: &str, value_type: ValueType, value: &Value) -> Result<Val
             Some(port) if (1..=65_535).contains(&port) => Ok(json!(port)),
             _ => Err(wrong(name, "a port from 1 to 65535", value)),
         },
+        ValueType::Mebibytes => match value.as_u64() {
+            Some(size) if (1..=1_024).contains(&size) => Ok(json!(size)),
+            _ => Err(wrong(name, "a size in MiB from 1 to 1024", value)),
+        },
         ValueType::Expectation => expectation(name, value),
         shaped => shaped_text(name, shaped, value),
     }
@@ -371,6 +375,7 @@ mod tests {
             (ValueType::Path, json!("etc/x"), "`etc/x` is not an absolute path; write `/etc/x`"),
             (ValueType::CronTime, json!("61 3 * * *"), "`p` takes five fields of cron, and `61 3 * * *` is none; write it as \"15 3 * * *\""),
             (ValueType::Network, json!("192.0.2.0/33"), "`p` takes IP address or network, and `192.0.2.0/33` is none; write it as \"192.0.2.0/24\""),
+            (ValueType::Mebibytes, json!(0), "`p` takes a size in MiB from 1 to 1024, and this is an integer; "),
             (ValueType::Port, json!(0), "`p` takes a port from 1 to 65535, and this is an integer; "),
             (ValueType::Word(&["in", "out"]), json!("ni"), "`p` is one of `in`, `out`, and this is `ni`; did you mean `in`?"),
             (ValueType::Boolean, json!("yes"), "`p` takes `true` or `false`, and this is a text; "),

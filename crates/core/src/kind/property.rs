@@ -204,6 +204,8 @@ pub enum ValueType {
     HostName,
     /// A port, from 1 to 65535.
     Port,
+    /// A size in MiB, from 1 to 1024.
+    Mebibytes,
     /// An IP address, or a network as `192.0.2.0/24`.
     Network,
     /// What must come of a program: its exit and a pattern of its output.
@@ -242,6 +244,7 @@ impl ValueType {
             Self::TimeZone => "name of a time zone".to_owned(),
             Self::HostName => "host name".to_owned(),
             Self::Port => "port from 1 to 65535".to_owned(),
+            Self::Mebibytes => "size in MiB from 1 to 1024".to_owned(),
             Self::Network => "IP address or network".to_owned(),
             Self::Expectation => "map of `exit` and `stdout`".to_owned(),
         }

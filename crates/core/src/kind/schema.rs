@@ -221,6 +221,7 @@ fn of_property(property: &Property) -> Value {
         ValueType::Boolean => json!({ "type": "boolean" }),
         ValueType::Id => json!({ "type": "integer", "minimum": 0, "maximum": 4_294_967_294_u64 }),
         ValueType::Port => json!({ "type": "integer", "minimum": 1, "maximum": 65_535 }),
+        ValueType::Mebibytes => json!({ "type": "integer", "minimum": 1, "maximum": 1_024 }),
         ValueType::Permissions => json!({ "type": "string", "pattern": "^[0-7]{3,4}$|\\{\\{" }),
         ValueType::TextSet | ValueType::TextList | ValueType::Argv => {
             json!({ "type": "array", "items": { "type": ["string", "number", "boolean"] } })

@@ -174,6 +174,21 @@ pub enum Outcome {
     Idle,
 }
 
+impl Outcome {
+    /// Returns the outcome in words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::InLine => "in line",
+            Self::Corrected => "corrected",
+            Self::OutOfLine => "out of line",
+            Self::Blocked => "blocked",
+            Self::Failed => "failed",
+            Self::Unsupported => "not examined",
+            Self::Idle => "only reacting",
+        }
+    }
+}
+
 /// What failed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

@@ -6,7 +6,7 @@ use crate::error::HostError;
 use crate::steps;
 use rustix::fs::{AtFlags, Mode, OFlags};
 use std::fs::{File, OpenOptions};
-use std::io::Write as _;
+use std::io::{self, Read, Write as _};
 use std::os::fd::{AsRawFd as _, OwnedFd};
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::Path;
@@ -54,7 +54,22 @@ impl Files {
     pub fn replace(
         &self,
         path: &str,
-        contents: &[u8],
+        mut contents: &[u8],
+        ownership: Ownership,
+        accept: impl FnOnce(&Path) -> Result<(), HostError>,
+    ) -> Result<(), HostError> {
+        self.replace_by(path, &mut contents, ownership, accept)
+    }
+
+    /// Replaces a file as [`Files::replace`] does, by what can be read, piece by piece.
+    ///
+    /// # Errors
+    ///
+    /// Returns what failed; the old file is then as it was.
+    pub fn replace_by(
+        &self,
+        path: &str,
+        contents: &mut dyn Read,
         ownership: Ownership,
         accept: impl FnOnce(&Path) -> Result<(), HostError>,
     ) -> Result<(), HostError> {
@@ -81,7 +96,7 @@ impl Files {
         folder: &OwnedFd,
         (candidate, old): (&str, &str),
         path: &str,
-        contents: &[u8],
+        contents: &mut dyn Read,
         ownership: Ownership,
     ) -> Result<(), HostError> {
         self.note_unfinished(path)?;
@@ -94,7 +109,7 @@ impl Files {
         carry_attributes(folder, old, &fd).map_err(doing("carry over the extended attributes of"))?;
         set_ownership(&fd, ownership).map_err(doing("set the ownership of"))?;
         let mut file = File::from(fd);
-        file.write_all(contents).and_then(|()| file.sync_all()).map_err(|error| HostError::io("write", path, &error))
+        io::copy(contents, &mut file).and_then(|_| file.sync_all()).map_err(|error| HostError::io("write", path, &error))
     }
 
     /// Sets ownership and permissions of what stands at a path, tightening before anything is widened.

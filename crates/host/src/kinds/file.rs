@@ -2,15 +2,16 @@
 
 use super::{differs, kept_ownership, must_be, note_replaced, presence_differs, wanted_ownership, with_ownership};
 use crate::error::HostError;
-use crate::files::{Entry, What};
-use crate::machine::{Contents, Look, Machine, NotSeen, Work, seen};
+use crate::files::{Entry, LARGEST_FILE, PIECE, What, unread};
+use crate::machine::{Contents, Look, Machine, NotSeen, Opened, Work, seen};
 use crate::programs::NotRun;
 use constans_core::compare::{Difference, Found, TextDiffRefusal, text_diff};
-use constans_core::digest::of_contents;
+use constans_core::digest::{Digest, of_contents, of_reader};
 use constans_core::kit::Gone;
 use constans_core::run::{NativeStep, Seen};
 use constans_core::state::Clause;
 use std::borrow::Cow;
+use std::io::{self, BufRead as _, BufReader, Read};
 use std::path::Path;
 
 /// Longer files that are not as long as they should be are not read to show how they differ.
@@ -24,34 +25,86 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -
     {
         return Ok(seen);
     }
-    let wanted = clause.text("content").map(|name| wanted_content(look.contents, name, path)).transpose()?;
-    let content_bytes = wanted.as_ref().map(|bytes| bytes.len() as u64);
+    let is_concealed = clause.concealed.contains("content");
+    let wanted = clause.text("content");
+    let wanted_size = wanted.map(|name| opened(look.contents, name).map(|(_, size)| size)).transpose()?;
+    let is_long = |size: u64| size.max(wanted_size.unwrap_or(0)) > LARGEST_DIFF;
     let Some(entry) = entry else {
-        let text_diff = wanted.filter(|_| !clause.concealed.contains("content")).map(|wanted| text_diff(b"", &wanted, is_for_all(clause)));
-        return Ok(Seen { content_bytes, text_diff, ..seen(Found::absent()) });
+        let text_diff = match wanted.filter(|_| !is_concealed) {
+            Some(_) if is_long(0) => Some(Err(TextDiffRefusal::TooLarge)),
+            Some(name) => Some(text_diff(b"", &wanted_content(look.contents, name, path)?, is_for_all(clause))),
+            None => None,
+        };
+        return Ok(Seen { content_bytes: wanted_size, text_diff, ..seen(Found::absent()) });
     };
     if clause.gone == Gone::No {
         must_be(What::File, &entry, path)?;
     }
-    let mut found = with_ownership(machine, clause, &entry, Found { size: Some(entry.size), ..Found::present() })?;
+    let found = with_ownership(machine, clause, &entry, Found { size: Some(entry.size), ..Found::present() })?;
     let Some(wanted) = wanted else { return Ok(seen(found)) };
-    let is_concealed = clause.concealed.contains("content");
-    if entry.size > LARGEST_DIFF.max(wanted.len() as u64) {
-        // It is another one for sure, and too long to be shown: it is never held in memory.
-        let digest = if is_concealed { None } else { machine.files.digest(path)? };
-        let digest = digest.unwrap_or_else(|| look.key.digest(entry.size.to_string().as_bytes()));
-        let refused = (!is_concealed).then_some(Err(TextDiffRefusal::TooLarge));
-        return Ok(Seen { content_bytes, text_diff: refused, ..seen(found.with("content", digest.as_str())) });
+    let content_bytes = wanted_size;
+    if is_long(entry.size) {
+        // Too long to be shown, and never held in memory.
+        let digest = digest_of_long(machine, clause, &entry, look)?;
+        let is_alike = digest.as_str() == wanted;
+        let text_diff = (!is_concealed && !is_alike).then_some(Err(TextDiffRefusal::TooLarge));
+        return Ok(Seen { content_bytes, text_diff, ..seen(found.with("content", digest.as_str())) });
     }
-    let contents = machine.files.read(path)?.unwrap_or_default();
-    if wanted == contents {
-        found = found.with("content", clause.text("content").unwrap_or_default());
-        return Ok(Seen { content_bytes, ..seen(found) });
+    let wanted_bytes = wanted_content(look.contents, wanted, path)?;
+    let contents = machine.files.read_at_most(path, most_bytes(clause))?.unwrap_or_default();
+    if wanted_bytes == contents {
+        return Ok(Seen { content_bytes, ..seen(found.with("content", wanted)) });
     }
-    found = found.with("content", if is_concealed { look.key.digest(&contents) } else { of_contents(&contents) }.as_str());
+    let digest = if is_concealed { look.key.digest(&contents) } else { of_contents(&contents) };
     let readable_by_all = entry.is_readable_by_all() && is_for_all(clause);
-    let text_diff = (!is_concealed).then(|| text_diff(&contents, &wanted, readable_by_all));
-    Ok(Seen { content_bytes, text_diff, ..seen(found) })
+    let text_diff = (!is_concealed).then(|| text_diff(&contents, &wanted_bytes, readable_by_all));
+    Ok(Seen { content_bytes, text_diff, ..seen(found.with("content", digest.as_str())) })
+}
+
+/// Returns the digest of a file that is not held in memory. The contents that a concealed name stands for are only known by
+/// comparing: where they are the same, it is that name.
+fn digest_of_long(machine: &Machine, clause: &Clause, entry: &Entry, look: &Look<'_>) -> Result<Digest, HostError> {
+    let (path, most) = (clause.name(), most_bytes(clause));
+    if entry.size > most {
+        return Ok(unread(entry.size));
+    }
+    let wanted = clause.text("content").unwrap_or_default();
+    if wanted_digest(clause).is_some() {
+        return Ok(machine.files.digest(path, most)?.unwrap_or_else(|| unread(entry.size)));
+    }
+    let failed = |error: io::Error| HostError::io("read", path, &error);
+    let open = || machine.files.open(path)?.ok_or_else(|| HostError::new(format!("{path} went away while it was looked at")));
+    let (kept, size) = opened(look.contents, wanted)?;
+    if size == entry.size && are_same(kept, open()?.take(most)).map_err(failed)? {
+        return wanted.parse().map_err(|_| HostError::new(format!("the name {wanted} of contents is no digest")));
+    }
+    look.key.digest_of(open()?.take(most)).map_err(failed)
+}
+
+/// Returns whether the same can be read from both.
+fn are_same(one: impl Read, other: impl Read) -> io::Result<bool> {
+    let (mut one, mut other) = (BufReader::new(one), BufReader::new(other));
+    loop {
+        let (left, right) = (one.fill_buf()?, other.fill_buf()?);
+        let both = left.len().min(right.len());
+        if left[..both] != right[..both] || (both == 0 && left.len() != right.len()) {
+            return Ok(false);
+        }
+        if both == 0 {
+            return Ok(true);
+        }
+        one.consume(both);
+        other.consume(both);
+    }
+}
+
+/// Returns how many bytes of a file a clause lets be read.
+pub(crate) fn most_bytes(clause: &Clause) -> u64 {
+    clause.get("largest_mib").and_then(serde_json::Value::as_u64).map_or(LARGEST_FILE, |mib| mib * 1024 * 1024)
+}
+
+fn opened<'c>(contents: &'c dyn Contents, name: &str) -> Result<Opened<'c>, HostError> {
+    contents.open(name).ok_or_else(|| HostError::new(format!("the contents {name} are not here yet")))
 }
 
 /// Returns the plain digest of the wanted contents if it is a file that is compared by it.
@@ -67,7 +120,7 @@ fn wanted_digest(clause: &Clause) -> Option<&str> {
 /// Returns what is seen of a file that has the wanted contents; none if they differ or have to be compared otherwise.
 fn seen_by_digest(machine: &mut Machine, clause: &Clause, entry: &Entry) -> Result<Option<Seen>, NotSeen> {
     let Some(wanted) = wanted_digest(clause).filter(|_| entry.what == What::File) else { return Ok(None) };
-    let (digest, read_at) = machine.seen_files.digest(&machine.files, clause.name(), entry, machine.run_began)?;
+    let (digest, read_at) = machine.seen_files.digest(&machine.files, (clause.name(), most_bytes(clause)), entry, machine.run_began)?;
     if digest.as_str() != wanted {
         return Ok(None);
     }
@@ -92,11 +145,23 @@ fn is_for_all(clause: &Clause) -> bool {
 /// are called.
 fn wanted_content<'c>(contents: &'c dyn Contents, name: &str, path: &str) -> Result<Cow<'c, [u8]>, HostError> {
     let bytes = contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are not here yet")))?;
-    if name.starts_with("sha256:") && of_contents(&bytes).as_str() != name {
-        return Err(HostError::new(format!("the contents for {path} are not what their name says, {name}"))
-            .remedy("what the agent keeps was changed by something else: take its folder `contents` away, the next check-in fetches it anew"));
+    if name.starts_with("sha256:") && of_contents(&bytes).as_str() != name { Err(not_as_named(name, path)) } else { Ok(bytes) }
+}
+
+/// Opens the wanted contents of a path once they were read and found to be what they are called.
+fn checked_content<'c>(contents: &'c dyn Contents, name: &str, path: &str) -> Result<Opened<'c>, HostError> {
+    if name.starts_with("sha256:") {
+        let (kept, size) = opened(contents, name)?;
+        if of_reader(kept, size, &mut vec![0; PIECE], None).map_err(|error| HostError::io("read the contents for", path, &error))?.as_str() != name {
+            return Err(not_as_named(name, path));
+        }
     }
-    Ok(bytes)
+    opened(contents, name)
+}
+
+fn not_as_named(name: &str, path: &str) -> HostError {
+    HostError::new(format!("the contents for {path} are not what their name says, {name}"))
+        .remedy("what the agent keeps was changed by something else: take its folder `contents` away, the next check-in fetches it anew")
 }
 
 pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Difference], work: &mut Work<'_>) -> Result<(), HostError> {
@@ -122,7 +187,7 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
         work.note(format!("set the ownership of {path}"));
         return Ok(());
     }
-    let wanted = wanted_content(work.contents, name, path)?;
+    let (mut wanted, size) = checked_content(work.contents, name, path)?;
     if let Some(entry) = &entry {
         must_be(What::File, entry, path)?;
         keep(machine, clause, entry, work)?;
@@ -130,8 +195,9 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
     let ownership = kept_ownership(machine, entry.as_ref(), ownership);
     let check_with = clause.list("check_with");
     let is_checked = !check_with.is_empty();
-    machine.files.replace(path, &wanted, ownership, |candidate| if is_checked { accept(machine, clause, &check_with, candidate) } else { Ok(()) })?;
-    note_replaced(work, path, wanted.len(), entry.as_ref());
+    let accept = |candidate: &Path| if is_checked { accept(machine, clause, &check_with, candidate) } else { Ok(()) };
+    machine.files.replace_by(path, &mut *wanted, ownership, accept)?;
+    note_replaced(work, path, size, entry.as_ref());
     Ok(())
 }
 

@@ -29,7 +29,7 @@ mod tree;
 mod trust_anchor;
 
 pub(crate) use command::run as run_command;
-pub(crate) use file::compared_by_digest;
+pub(crate) use file::{compared_by_digest, most_bytes};
 pub(crate) use trust_anchor::path_of as certificate_path;
 
 use crate::error::HostError;
@@ -125,12 +125,12 @@ fn put(machine: &Machine, work: &mut Work<'_>, clause: &ClauseAddress, path: &st
         work.keep(&machine.files, path, entry, clause)?;
     }
     machine.files.replace(path, contents, kept_ownership(machine, entry.as_ref(), ownership), |_| Ok(()))?;
-    note_replaced(work, path, contents.len(), entry.as_ref());
+    note_replaced(work, path, contents.len() as u64, entry.as_ref());
     Ok(())
 }
 
 /// Notes that a file was replaced, and what that means for its other names.
-fn note_replaced(work: &mut Work<'_>, path: &str, bytes: usize, old: Option<&Entry>) {
+fn note_replaced(work: &mut Work<'_>, path: &str, bytes: u64, old: Option<&Entry>) {
     let others = old.map_or(0, |entry| entry.names.saturating_sub(1));
     let names = match others {
         0 => String::new(),

@@ -2,7 +2,7 @@
 
 use super::{must_be, put, take_away, wanted_ownership};
 use crate::error::HostError;
-use crate::files::{Ownership, What};
+use crate::files::{LARGEST_FILE, Ownership, What};
 use crate::machine::{Machine, NotSeen, Work, seen};
 use constans_core::compare::{Found, FoundValue};
 use constans_core::digest::of_contents;
@@ -30,7 +30,7 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
         let whole = format!("{top}/{path}");
         if let Some(entry) = machine.files.look(&whole)? {
             must_be(What::File, &entry, &whole)?;
-            files.insert(path.clone(), Value::from(machine.files.digest(&whole)?.unwrap_or_else(|| of_contents(b"")).as_str()));
+            files.insert(path.clone(), Value::from(machine.files.digest(&whole, LARGEST_FILE)?.unwrap_or_else(|| of_contents(b"")).as_str()));
         }
     }
     let mut found = Found::present().with("copy", files);
@@ -136,7 +136,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     for (path, digest) in &wanted.files {
         let whole = format!("{top}/{path}");
         let contents = work.contents.get(digest).ok_or_else(|| HostError::new(format!("the contents {digest} are not here yet")))?.to_vec();
-        if machine.files.digest(&whole)?.is_some_and(|found| found.as_str() == digest) {
+        if machine.files.digest(&whole, LARGEST_FILE)?.is_some_and(|found| found.as_str() == digest) {
             machine.files.set_ownership(&whole, of_files)?;
         } else {
             put(machine, work, &clause.address, &whole, &contents, of_files)?;

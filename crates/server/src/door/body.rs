@@ -2,6 +2,7 @@
 
 use super::activity::Busy;
 use super::back::{BackConnections, Sender};
+use crate::work::publish::LARGEST_FILE;
 use bytes::Bytes;
 use http_body_util::{BodyExt as _, Full};
 use hyper::body::{Body, Frame, Incoming, SizeHint};
@@ -16,8 +17,9 @@ use tokio::time::{Instant, Sleep, sleep, timeout_at};
 const STALL: Duration = Duration::from_secs(20);
 /// So long one may take in all.
 const LONGEST: Duration = Duration::from_secs(600);
-/// So many bytes are read of one at most, those that Rocket refused included: twice what any request may have.
-const MOST_BYTES: usize = 16 * 1024 * 1024;
+/// So many bytes are read of one at most, those that Rocket refused included: twice what any request may have, which is a file
+/// of a kit.
+const MOST_BYTES: usize = 2 * LARGEST_FILE as usize;
 /// After Rocket has answered, so much longer is the rest of a body read, so that the caller comes to read the answer.
 const DRAINED_FOR: Duration = Duration::from_secs(10);
 

@@ -4,6 +4,12 @@ use super::{GROUP, IN, OWNER, PERMISSIONS, identifying, manner, property, requir
 use crate::kind::claim::{Claim, key_claim, line_claim, path_claim};
 use crate::kind::property::{Kind, Matcher, Naming, Property, ValueType};
 
+/// How much of what stands on the node is read.
+const LARGEST: Property = with_default(
+    manner("largest_mib", ValueType::Mebibytes, "The largest file that is read, in MiB; a larger one is only known to be another"),
+    "64",
+);
+
 pub(super) const KINDS: &[Kind] = &[
     Kind {
         name: "file",
@@ -26,6 +32,7 @@ pub(super) const KINDS: &[Kind] = &[
             manner("check_with", ValueType::Argv, "A program that refuses new contents by a non-zero exit; {candidate} is their path"),
             property("banner", ValueType::Text, "A comment sign: the first line then says that the file is kept, and by which baseline"),
             with_default(manner("attic", ValueType::Boolean, "Whether replaced contents go into the attic"), "true"),
+            LARGEST,
         ],
         either: &["text", "copy", "render"],
         naming: Naming::Path,

@@ -1,0 +1,32 @@
+import Box from '@mui/material/Box';
+import Typography from '@mui/material/Typography';
+import type { Schemas } from '../api/client';
+import { Address } from '../looks/Address';
+import { Card } from '../looks/Card';
+import { packageWords } from './clauseWords';
+import { FailureReport } from './FailureReport';
+
+/** What changing the packages that are out of line would come to, by the package manager's own reckoning. */
+export function PackagesAhead({ foreseen }: { foreseen: Schemas['Foreseen'] }) {
+  return (
+    <Box component="section" aria-label="Packages" sx={{ mb: 2 }}>
+      <Card>
+        <Typography sx={{ fontWeight: 600 }}>Packages that would come, go or change version</Typography>
+        {(foreseen.packages ?? []).map((change) => (
+          <Typography key={change.package} sx={{ color: change.after ? undefined : 'warning.main' }}>
+            {packageWords(change)}
+          </Typography>
+        ))}
+        {(foreseen.not_known ?? []).map((why) => (
+          <Typography key={why} sx={{ color: 'warning.main' }}>
+            Not reckoned: {why}
+          </Typography>
+        ))}
+        <FailureReport failure={foreseen.failure} />
+        {(foreseen.native ?? []).map((step, at) => (
+          <Address key={at}>{`$ ${step.what}`}</Address>
+        ))}
+      </Card>
+    </Box>
+  );
+}
