@@ -1478,6 +1478,8 @@ export interface components {
             found?: components["schemas"]["Digest"] | null;
             /** @description The old contents that went into the attic. */
             kept?: components["schemas"]["KeptOld"][];
+            /** @description Changes of what it reacts to that it is not known to have taken up: they were made while nothing related the two. */
+            missed?: components["schemas"]["MissedReaction"][];
             /** @description What was done natively. */
             native?: components["schemas"]["NativeStep"][];
             newness?: components["schemas"]["Newness"] | null;
@@ -1748,6 +1750,16 @@ export interface components {
             total: number;
             /** @description How many nodes did not report what the filter asks for; they are not shown. */
             undecidable: number;
+        };
+        /** @description What changing packages would take along, by the package manager's own reckoning. */
+        Foreseen: {
+            failure?: components["schemas"]["Failure"] | null;
+            /** @description How it was found out. */
+            native?: components["schemas"]["NativeStep"][];
+            /** @description What is left out of the reckoning, and why. */
+            not_known?: string[];
+            /** @description All that would come, go or change version, those that clauses name among them. */
+            packages?: components["schemas"]["PackageChange"][];
         };
         /** @description What only rises: the server's epoch, then a counter of the node. */
         Generation: {
@@ -2112,6 +2124,11 @@ export interface components {
             /** @enum {string} */
             reason: "cut_the_way";
         } | {
+            /** @description Those packages. */
+            packages: components["schemas"]["PackageChange"][];
+            /** @enum {string} */
+            reason: "not_alone";
+        } | {
             /** @enum {string} */
             reason: "only_a_person";
         };
@@ -2174,6 +2191,21 @@ export interface components {
             id: string;
             /** @description What the program shows. */
             token: components["schemas"]["Concealed"];
+        };
+        /** @description A change of which nobody knows whether a service has taken it up: nothing related the two when it was made. */
+        MissedReaction: {
+            /** @description What was changed. */
+            cause: components["schemas"]["ClauseAddress"];
+            /**
+             * Format: date-time
+             * @description When a run changed it.
+             */
+            changed_at: string;
+            /**
+             * Format: date-time
+             * @description Since when the service runs as it does now.
+             */
+            running_since: string;
         };
         /**
          * @description Whether a run may change anything.
@@ -2730,6 +2762,7 @@ export interface components {
             did_not_end?: components["schemas"]["DidNotEnd"] | null;
             /** @description The reactions that are still due. */
             due?: components["schemas"]["DueReaction"][];
+            foreseen?: components["schemas"]["Foreseen"] | null;
             /** @description The version of this form. */
             form: number;
             left_out?: components["schemas"]["LeftOut"] | null;

@@ -48,7 +48,15 @@ fn what_postgres_cannot_hold_never_reaches_it_and_what_is_too_much_is_left_out()
     assert_eq!((kept.machine.as_str(), kept.left_out), ("kiosk\u{2400}auken", None));
     assert!(kept.clauses[0].native[0].output.starts_with(&format!("{MARK}\u{2400} x")), "{}", kept.clauses[0].native[0].output);
 
-    let large = next(&nul, |report| {
+    // What a newer agent says beside what this server knows is kept as it came.
+    let newer = next(&nul, |report| report.sequence += 1);
+    let mut sent = json!(newer);
+    (sent["weather"], sent["clauses"][0]["mood"]) = (json!({ "sea": ["calm", null] }), json!("well\0"));
+    assert_eq!(node.deliver("/runs", &sent.to_string()).0, 200);
+    let kept: Value = serde_json::from_str(&operator.get(&format!("/api/nodes/kiosk-auken-1/runs/{}", newer.run)).1).unwrap();
+    assert_eq!((&kept["weather"], &kept["clauses"][0]["mood"]), (&json!({ "sea": ["calm", null] }), &json!("well\u{2400}")));
+
+    let large = next(&newer, |report| {
         let side = || Side::value("y".repeat(100_000));
         report.clauses[0].differences = (0..70).map(|at| Difference { property: format!("{at}"), wanted: Side::Absent, found: side() }).collect();
     });

@@ -15,10 +15,10 @@ const MOST_KIB: u64 = 44 * 1024;
 
 /// Runs the agent; returns its output and the most memory that it, or a process that it started, was seen to hold, in KiB.
 fn run(machine: &Machine, arguments: &[&str]) -> (String, u64) {
-    let mut agent = machine.agent(arguments).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let mut agent = machine.agent(arguments).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("the agent starts");
     let (own, mut most) = (agent.id(), 0);
-    while agent.try_wait().unwrap().is_none() {
-        let processes = fs::read_dir("/proc").unwrap().flatten().filter_map(|entry| fs::read_to_string(entry.path().join("status")).ok());
+    while agent.try_wait().expect("it can be asked").is_none() {
+        let processes = fs::read_dir("/proc").expect("there is /proc").flatten().filter_map(|entry| fs::read_to_string(entry.path().join("status")).ok());
         for status in processes {
             let number = |key: &str| status.lines().find_map(|line| line.strip_prefix(key)?.split_whitespace().next()?.parse::<u64>().ok());
             if number("Pid:") == Some(own.into()) || number("PPid:") == Some(own.into()) {
@@ -27,7 +27,7 @@ fn run(machine: &Machine, arguments: &[&str]) -> (String, u64) {
         }
         std::thread::sleep(Duration::from_millis(5));
     }
-    let output = agent.wait_with_output().unwrap();
+    let output = agent.wait_with_output().expect("it ends");
     assert!(most > 0, "it was seen");
     (format!("{}{}", String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr)), most)
 }

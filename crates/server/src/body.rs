@@ -37,15 +37,15 @@ impl<'r, T: DeserializeOwned + Send + 'static> FromData<'r> for JsonBody<T> {
     type Error = ();
 
     async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> Outcome<'r, Self> {
-        outcome(request, read(data, LARGEST_OF_PEOPLE).await.map(Self))
+        outcome(request, read(data, LARGEST_OF_PEOPLE).await.map(|(sent, _)| Self(sent)))
     }
 }
 
 /// A body of at most 64 KiB, as JSON.
 pub struct SmallBody<T>(pub T);
 
-/// What a node sends, as JSON of at most 8 MiB, or what is wrong with it.
-pub struct NodeBody<T>(Result<T, ApiError>);
+/// What a node sends, as JSON of at most 8 MiB, and its bytes; or what is wrong with it.
+pub struct NodeBody<T>(Result<(T, Vec<u8>), ApiError>);
 
 impl<T> NodeBody<T> {
     /// Returns what the node sends.
@@ -54,6 +54,15 @@ impl<T> NodeBody<T> {
     ///
     /// Returns what is wrong with it; but first that the node is not heard, if it is not.
     pub async fn sent_by(self, shown: &ShownCertificate, db: &PgPool) -> Result<T, ApiError> {
+        self.sent_whole_by(shown, db).await.map(|(sent, _)| sent)
+    }
+
+    /// Returns what the node sends, and its bytes.
+    ///
+    /// # Errors
+    ///
+    /// Returns what is wrong with it; but first that the node is not heard, if it is not.
+    pub async fn sent_whole_by(self, shown: &ShownCertificate, db: &PgPool) -> Result<(T, Vec<u8>), ApiError> {
         if self.0.is_err() {
             shown.caller(db).await?;
         }
@@ -75,7 +84,7 @@ impl<'r, T: DeserializeOwned + Send + 'static> FromData<'r> for SmallBody<T> {
     type Error = ();
 
     async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> Outcome<'r, Self> {
-        outcome(request, read(data, LARGEST).await.map(Self))
+        outcome(request, read(data, LARGEST).await.map(|(sent, _)| Self(sent)))
     }
 }
 
@@ -94,17 +103,18 @@ where
     }
 }
 
-/// Reads a body: the one way in for what callers send as JSON, whoever they are.
-async fn read<T: DeserializeOwned + Send + 'static>(data: Data<'_>, largest: ByteUnit) -> Result<T, ApiError> {
+/// Reads a body and returns also its bytes: the one way in for what callers send as JSON, whoever they are.
+async fn read<T: DeserializeOwned + Send + 'static>(data: Data<'_>, largest: ByteUnit) -> Result<(T, Vec<u8>), ApiError> {
     let body = data.open(largest).into_bytes().await.map_err(ApiError::CutOff)?;
     if !body.is_complete() {
         return Err(ApiError::TooLarge { what: "this request", most_bytes: largest.as_u64() });
     }
     let mut bytes = body.value;
     let are_many = bytes.len() > READ_AT_ONCE;
-    let mut parse = move || {
+    let parse = move || {
         without_nul(&mut bytes);
-        serde_json::from_slice(&bytes).map_err(ApiError::NotUnderstood)
+        let sent = serde_json::from_slice(&bytes).map_err(ApiError::NotUnderstood)?;
+        Ok((sent, bytes))
     };
     // What takes longer than most requests in all is read beside the threads that answer those.
     if are_many { on_thread(parse).await? } else { parse() }

@@ -6,6 +6,7 @@ pub mod exit;
 pub mod fleet;
 pub mod join;
 pub mod kit;
+pub mod newer;
 pub mod people;
 pub mod recovery;
 pub mod report;

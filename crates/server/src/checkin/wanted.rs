@@ -44,7 +44,7 @@ pub async fn report(
     here: &State<Arc<Here>>,
 ) -> Answer<Received> {
     here.metrics.waiting.get_or_create(&Queue { queue: "reports" }).set(together.waiting() as i64);
-    let report = report.sent_by(&shown, db).await?;
+    let (report, sent) = report.sent_whole_by(&shown, db).await?;
     if let Some(plain) = plain(&report, shown.node, shown.spki.clone())
         && together.take(plain).await.is_some()
     {
@@ -53,7 +53,7 @@ pub async fn report(
     }
     let node = shown.caller(db).await?;
     let mut transaction = db.begin().await?;
-    let received = take_in(&mut transaction, node.id, report).await?;
+    let received = take_in(&mut transaction, node.id, report, &sent).await?;
     transaction.commit().await?;
     here.metrics.reports.get_or_create(&Taken { way: Way::Alone }).inc();
     Ok(Json(received))

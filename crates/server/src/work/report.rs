@@ -12,6 +12,7 @@ use crate::store::{episode, notice, report_text};
 use constans_core::attention::ExceptionSort;
 use constans_core::episode::{follow, keep_causes};
 use constans_core::run::{Outcome, Status, status_of};
+use constans_wire::newer::keep_unknown;
 use constans_wire::report::{LeftOut, RunReport};
 use constans_wire::run::Received;
 use jiff::{SignedDuration, Timestamp};
@@ -57,12 +58,12 @@ pub fn plain(report: &RunReport, node: Uuid, spki: Vec<u8>) -> Option<PlainRun> 
     })
 }
 
-/// Stores a node's report. Sent twice, it is stored once.
+/// Stores a node's report, which was sent as these bytes. Sent twice, it is stored once.
 ///
 /// # Errors
 ///
 /// Returns why it could not be stored.
-pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -> Result<Received, ApiError> {
+pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport, sent: &[u8]) -> Result<Received, ApiError> {
     let sequence = i64::try_from(report.sequence).map_err(|_| ApiError::invalid("sequence", "the sequence is too large"))?;
     if report.clauses.len() > BOUNDED_AT_ONCE {
         report = on_thread(|| report.bounded()).await?;
@@ -83,7 +84,7 @@ pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -
     let span = if is_uneventful(&report) && !changed_episodes {
         Some(lengthen_or_begin(db, node, order.as_ref().and_then(|order| order.span), &row).await?)
     } else {
-        keep_whole(db, node, &report, &row).await?;
+        keep_whole(db, node, &report, sent, &row).await?;
         None
     };
     run::note(&mut *db, node, &Order { memory_epoch: report.memory_epoch, sequence }, span, &row).await?;
@@ -107,9 +108,14 @@ pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport) -
 }
 
 /// Keeps a run whole, its long texts apart: as long as the node has not sent more today than it may, with all details.
-async fn keep_whole(db: &mut PgConnection, node: Uuid, report: &RunReport, row: &NewRun<'_>) -> Result<(), ApiError> {
+async fn keep_whole(db: &mut PgConnection, node: Uuid, report: &RunReport, sent: &[u8], row: &NewRun<'_>) -> Result<(), ApiError> {
     let wrong = |error: serde_json::Error| ApiError::failed("writing JSON", &error);
     let mut body = serde_json::to_value(report).map_err(wrong)?;
+    let too_large = keep_unknown(&mut body, sent);
+    if too_large > 0 {
+        let left_out = report.left_out.unwrap_or_default();
+        body["left_out"] = json!(LeftOut { entries: left_out.entries + too_large, ..left_out });
+    }
     let bytes = i64::try_from(body.to_string().len()).unwrap_or(i64::MAX);
     let kept_today = run::count_kept(&mut *db, node, bytes).await?;
     if kept_today > MOST_A_DAY {
