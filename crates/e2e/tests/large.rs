@@ -18,7 +18,8 @@ fn run(machine: &Machine, arguments: &[&str]) -> (String, u64) {
     let mut agent = machine.agent(arguments).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("the agent starts");
     let (own, mut most) = (agent.id(), 0);
     while agent.try_wait().expect("it can be asked").is_none() {
-        let processes = fs::read_dir("/proc").expect("there is /proc").flatten().filter_map(|entry| fs::read_to_string(entry.path().join("status")).ok());
+        let processes =
+            fs::read_dir("/proc").expect("there is /proc").flatten().filter_map(|entry| fs::read_to_string(entry.path().join("status")).ok());
         for status in processes {
             let number = |key: &str| status.lines().find_map(|line| line.strip_prefix(key)?.split_whitespace().next()?.parse::<u64>().ok());
             if number("Pid:") == Some(own.into()) || number("PPid:") == Some(own.into()) {

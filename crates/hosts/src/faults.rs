@@ -20,6 +20,8 @@ const CHECKS: &[(&str, Check)] = &[
     ("a `match` that fits several lines: which ones, and nothing is changed", several_lines),
     ("what stands in a file that not everybody may read is told by a digest only", secret_file),
     ("a mount point in use is not mounted at the next boot", busy_mount),
+    ("a service says what was changed before it was related to it, until it is restarted", missed_reaction),
+    ("a file that somebody blew up costs no memory, and goes into the attic piece by piece", blown_up),
     ("power cut: no half-written file, and the next run is well", power_cut),
 ];
 
@@ -54,6 +56,33 @@ fn failed_alone(host: Host<'_>, report: &RunReport, path: &str, message: &str, r
 
 fn failure_of(report: &RunReport) -> Result<&Failure, Failed> {
     report.clauses[0].failure.as_ref().ok_or_else(|| format!("it did not fail: {:?}", report.clauses[0].outcome))
+}
+
+fn missed_reaction(host: Host<'_>) -> Result<(), Failed> {
+    host.shell("printf '[Service]\\nExecStart=/bin/sleep infinity\\n' > /etc/systemd/system/ferry.service; systemctl daemon-reload; systemctl start ferry; sleep 1.1")?;
+    let wants = |relation: &str| {
+        let file = "[[clause]]\nwhat = \"file:/etc/ferry.conf\"\ntext = \"berth = 4\\n\"\n";
+        document(host, "missed", &format!("{file}[[clause]]\nwhat = \"service:ferry\"\nrunning = true\n{relation}"))
+    };
+    host.agent(&format!("enforce --yes {}", wants("")?))?;
+    let related = wants("reacts_to = [\"file:/etc/ferry.conf\"]\nreaction = \"restart\"\n")?;
+    let missed = host.agent(&format!("enforce --yes {related}"))?;
+    must(missed.clauses[1].missed.len() == 1, "it was not said", &missed)?;
+    host.shell("sleep 1.1; systemctl restart ferry")?;
+    let restarted = host.agent(&format!("enforce --yes {related}"))?;
+    host.shell("systemctl stop ferry; rm /etc/systemd/system/ferry.service /etc/ferry.conf; systemctl daemon-reload")?;
+    must(restarted.clauses[1].missed.is_empty(), "it is said though the service was restarted since", &restarted)
+}
+
+fn blown_up(host: Host<'_>) -> Result<(), Failed> {
+    host.shell("echo old > /etc/blown && truncate -s 500M /etc/blown")?;
+    let wanted = document(host, "blown", "[[clause]]\nwhat = \"file:/etc/blown\"\ntext = \"small\\n\"\n")?;
+    let script = format!("prlimit --data=400000000 /usr/bin/constans-agent enforce --yes --output json {wanted}");
+    let ended = host.try_shell(&script)?;
+    let report: RunReport = serde_json::from_str(&ended.stdout).map_err(|error| format!("{error}: {}", ended.both()))?;
+    host.shell("rm -f /etc/blown")?;
+    let kept = report.clauses[0].kept.first().map(|kept| kept.bytes);
+    must(report.clauses[0].outcome == Outcome::Corrected && kept == Some(500 * 1024 * 1024), "it was not corrected and kept", &report)
 }
 
 fn full_disk(host: Host<'_>) -> Result<(), Failed> {
@@ -107,10 +136,10 @@ fn in_the_way(host: Host<'_>) -> Result<(), Failed> {
 }
 
 fn lists_and_names(host: Host<'_>) -> Result<(), Failed> {
-    host.shell("echo old > /etc/acl.conf; setfacl -m u:ops:rw /etc/acl.conf; ln -f /etc/acl.conf /etc/acl.other")?;
+    host.shell("echo old > /etc/acl.conf; setfacl -m u:daemon:rw /etc/acl.conf; ln -f /etc/acl.conf /etc/acl.other")?;
     let wanted = contents(host, "/etc/acl.conf")?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
-    must(host.shell("getfacl -cp /etc/acl.conf")?.contains("user:ops:rw"), "the access control list was lost", &report)?;
+    must(host.shell("getfacl -cp /etc/acl.conf")?.contains("user:daemon:rw"), "the access control list was lost", &report)?;
     let told =
         report.clauses[0].native.iter().any(|step| step.what.contains("another name of the old file (a hard link) still has the old contents"));
     must(told && host.shell("cat /etc/acl.other")? == "old\n", "the other name is not told of", &report)

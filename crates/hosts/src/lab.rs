@@ -53,7 +53,7 @@ impl Said {
         Self { exit: output.status.code().unwrap_or(-1), stdout: text(&output.stdout), stderr: text(&output.stderr) }
     }
 
-    fn both(&self) -> String {
+    pub fn both(&self) -> String {
         format!("{}{}", self.stdout, self.stderr)
     }
 }

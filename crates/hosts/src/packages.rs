@@ -69,6 +69,8 @@ fn taken_along(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
     let refused = host.agent(&format!("enforce --yes {alone}"))?;
     must(version_of(host, "quay-fonts")? == "1.1", "it was removed though something goes with it", &refused)?;
     let report = host.agent(&format!("enforce --yes {fonts}"))?;
+    // What comes after finds it installed.
+    host.agent(&format!("enforce --yes {}", document(host, "again", "[[clause]]\nwhat = \"package:kiosk-shell\"\nversion = \"3.2.4\"\n")?))?;
     must(report.clauses[0].packages == foreseen, "something else happened than was foreseen", &report)
 }
 

@@ -216,7 +216,7 @@ fn taken_along(root: &Root) -> Result<(), Failed> {
     let observed = root.agent("observe", clause)?;
     let foreseen = observed.foreseen.as_ref().map(|foreseen| foreseen.packages.clone()).unwrap_or_default();
     let said: Vec<String> = foreseen.iter().map(PackageChange::words).collect();
-    must(said == ["kiosk-shell 3.2.10-1 is removed", "quay-fonts 1.1-1 is removed"], &format!("foreseen was {said:?}"), &observed)?;
+    must(said == ["kiosk-shell 3.2.10-1 is removed", "quay-fonts 1.1-1 is removed"], &format!("foreseen was {:?}", observed.foreseen), &observed)?;
     let refused = root.agent("enforce", &format!("{clause}only_alone = true\n"))?;
     must(root.version_of("quay-fonts").is_some(), "it was removed though something goes with it", &refused)?;
     let report = root.agent("enforce", clause)?;

@@ -354,30 +354,28 @@ pub fn fuzz(text: &str) {
 }
 
 /// Reads the table of a transaction that dnf was not allowed to make: sections of rows of a name, an architecture, a version, a
-/// repository and a size in two words; what is too wide is broken into lines.
+/// repository and a size. A row begins after one space; what is too wide for a line goes on after more of them.
 fn reckoned_of(table: &str) -> BTreeMap<String, Option<String>> {
-    const ROW: usize = 6;
     let mut after = BTreeMap::new();
-    let (mut comes, mut words): (Option<bool>, Vec<&str>) = (None, Vec::new());
+    let mut comes = None;
+    let mut row: Vec<&str> = Vec::new();
     for line in table.lines() {
-        if !line.starts_with(' ') {
-            let heading = line.trim_end();
-            comes = match heading.strip_suffix(':').map(|heading| heading.split(' ').next().unwrap_or_default()) {
-                Some("Installing" | "Upgrading" | "Downgrading" | "Reinstalling") => Some(true),
-                Some("Removing") => Some(false),
-                _ => None,
-            };
-            words.clear();
-            continue;
+        let words = line.split_whitespace();
+        match line.trim_start_matches(' ').len() {
+            left if left + 1 == line.len() => row = words.collect(),
+            left if left < line.len() && !line.contains("replacing ") => row.extend(words),
+            left if left < line.len() => {}
+            _ => {
+                comes = match line.trim_end().strip_suffix(':').and_then(|heading| heading.split(' ').next()) {
+                    Some("Installing" | "Upgrading" | "Downgrading" | "Reinstalling") => Some(true),
+                    Some("Removing") => Some(false),
+                    _ => None,
+                };
+                row.clear();
+            }
         }
-        let Some(comes) = comes else { continue };
-        if line.trim_start().starts_with("replacing ") {
-            continue;
-        }
-        words.extend(line.split_whitespace());
-        if words.len() >= ROW {
-            after.insert(words[0].to_owned(), comes.then(|| words[2].to_owned()));
-            words.clear();
+        if let (Some(comes), [name, _, version, ..]) = (comes, &row[..]) {
+            after.insert((*name).to_owned(), comes.then(|| (*version).to_owned()));
         }
     }
     after
@@ -386,6 +384,18 @@ fn reckoned_of(table: &str) -> BTreeMap<String, Option<String>> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_transaction_that_was_not_made_is_read_row_by_row() {
+        let table = "Dependencies resolved.\n=====\n Package   Arch   Version   Repository   Size\n=====\nInstalling:\n \
+                     kiosk-shell   noarch   3.2.10-1   skerry   6.2 k\nInstalling dependencies:\n \
+                     a-package-with-a-name-that-is-far-too-long-for-one-line\n                noarch   2:1.0-1   skerry   30  \n     replacing  old-fonts.noarch 1.0-1\nRemoving:\n \
+                     quay-fonts   noarch   1.1-1   @skerry   30  \nRemoving dependent packages:\n kiosk-tools   noarch   1.0-1   @skerry   30  \n\n\
+                     Transaction Summary\n=====\nRemove  2 Packages\n\nOperation aborted.\n";
+        let told: Vec<String> = reckoned_of(table).into_iter().map(|(name, after)| format!("{name} {}", after.unwrap_or_default())).collect();
+        let long = "a-package-with-a-name-that-is-far-too-long-for-one-line 2:1.0-1";
+        assert_eq!(told, [long, "kiosk-shell 3.2.10-1", "kiosk-tools ", "quay-fonts "]);
+    }
 
     #[test]
     fn several_versions_are_a_change_cut_off_unless_they_may_be_there() {
