@@ -117,6 +117,8 @@ fn only_what_comes_through_the_door_and_by_the_servers_names_is_answered() {
         let misled = curl(&[version, "-H", &token, "-H", "Host: evil.example", &fleet_page]);
         assert!(misled.contains(" 421") && misled.contains("problem+json") && misled.contains("--name"), "{misled}");
     }
+    let log = fleet.log();
+    assert!(log.contains("because=\"not_this_server\"") && log.contains("status=421") && !log.contains("evil.example"), "{log}");
     assert!(
         curl(&["-H", "Host: 10.0.0.9", &format!("{}/ready", fleet.people_url())]).contains("HTTP/2 200"),
         "whatever watches the server asks by its address"

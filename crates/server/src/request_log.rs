@@ -20,20 +20,56 @@ const LONGEST_PATH: usize = 200;
 const LINES_A_SECOND: NonZeroU32 = NonZeroU32::new(20).expect("it is not 0");
 const LINES_AT_ONCE: NonZeroU32 = NonZeroU32::new(200).expect("it is not 0");
 
+/// The lines about strangers at a listener, as many as somebody would read.
+pub struct StrangersLines {
+    listener: &'static str,
+    limiter: DefaultDirectRateLimiter,
+    left_out: AtomicU64,
+}
+
+impl StrangersLines {
+    /// Begins with none written.
+    pub fn begin(listener: &'static str) -> Self {
+        let limiter = RateLimiter::direct(Quota::per_second(LINES_A_SECOND).allow_burst(LINES_AT_ONCE));
+        Self { listener, limiter, left_out: AtomicU64::new(0) }
+    }
+
+    /// Returns whether a line may be written now; those that were left out before are counted in a line.
+    pub fn may_write(&self, is_of_stranger: bool) -> bool {
+        if is_of_stranger && self.limiter.check().is_err() {
+            self.left_out.fetch_add(1, Ordering::Relaxed);
+            return false;
+        }
+        let left_out = self.left_out.swap(0, Ordering::Relaxed);
+        if left_out > 0 {
+            tracing::warn!(target: "constans_server::request", listener = self.listener, left_out, "requests of strangers are not written here: they come too often");
+        }
+        true
+    }
+}
+
+/// Returns a status as it is counted.
+pub fn class_of(status: u16) -> &'static str {
+    match status / 100 {
+        2 => "2xx",
+        3 => "3xx",
+        4 => "4xx",
+        _ => "5xx",
+    }
+}
+
 /// Logs and counts the requests of a listener, and keeps those that are refused.
 pub struct RequestLog {
     listener: &'static str,
     metrics: Arc<Metrics>,
     refused: RefusedRequests,
-    of_strangers: DefaultDirectRateLimiter,
-    left_out: AtomicU64,
+    lines: StrangersLines,
 }
 
 impl RequestLog {
     /// Begins the log of a listener: `agents`, `people` or `metrics`.
     pub fn begin(listener: &'static str, metrics: Arc<Metrics>, refused: RefusedRequests) -> Self {
-        let of_strangers = RateLimiter::direct(Quota::per_second(LINES_A_SECOND).allow_burst(LINES_AT_ONCE));
-        Self { listener, metrics, refused, of_strangers, left_out: AtomicU64::new(0) }
+        Self { listener, metrics, refused, lines: StrangersLines::begin(listener) }
     }
 }
 
@@ -52,13 +88,7 @@ impl Fairing for RequestLog {
     async fn on_response<'r>(&self, request: &'r Request<'_>, response: &mut Response<'r>) {
         let took_ms = request.local_cache(|| Began(Instant::now())).0.elapsed().as_millis();
         let status = response.status().code;
-        let of_status = match status / 100 {
-            2 => "2xx",
-            3 => "3xx",
-            4 => "4xx",
-            _ => "5xx",
-        };
-        self.metrics.requests.get_or_create(&Answered { listener: self.listener, status: of_status }).inc();
+        self.metrics.requests.get_or_create(&Answered { listener: self.listener, status: class_of(status) }).inc();
         let caller = caller_of(request);
         let person = request.local_cache(|| CalledBy(None)).0.as_deref();
         let node = caller.and_then(|caller| caller.shown.as_ref()).map(|shown| shown.node);
@@ -73,13 +103,8 @@ impl Fairing for RequestLog {
             self.refused.add(Refused { person, node, what, from_where, status });
         }
         let is_stranger = person.is_none() && node.is_none() && self.listener != "metrics";
-        if is_stranger && self.of_strangers.check().is_err() {
-            self.left_out.fetch_add(1, Ordering::Relaxed);
+        if !self.lines.may_write(is_stranger) {
             return;
-        }
-        let left_out = self.left_out.swap(0, Ordering::Relaxed);
-        if left_out > 0 {
-            tracing::warn!(target: "constans_server::request", listener = self.listener, left_out, "requests of strangers are not written here: they come too often");
         }
         // Whoever is known may have the node that it is about in the line.
         let path = match person {

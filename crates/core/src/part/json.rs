@@ -21,10 +21,13 @@ pub fn write(text: &str, key: &[&str], value: &Value) -> Result<String, PartErro
     let (name, way) = key.split_last().expect("a key has a name");
     let mut object = root.object_value_or_create().ok_or_else(|| PartError::new("the file is no JSON object"))?;
     for (depth, step) in way.iter().enumerate() {
-        object = match object.get(step) {
-            Some(inner) => inner.object_value().ok_or_else(|| no_map(key, depth))?,
-            None => object.append(step, CstInputValue::Object(Vec::new())).object_value().ok_or_else(|| no_map(key, depth))?,
+        let Some(inner) = object.get(step) else {
+            // All that is missing comes in at once: one by one, each would be laid out anew with every one after it.
+            let missing = key[depth + 1..].iter().rfold(input(value), |inner, step| CstInputValue::Object(vec![((*step).to_owned(), inner)]));
+            object.append(step, missing);
+            return Ok(root.to_string());
         };
+        object = inner.object_value().ok_or_else(|| no_map(key, depth))?;
     }
     match object.get(name) {
         Some(there) => there.set_value(input(value)),

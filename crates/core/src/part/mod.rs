@@ -128,8 +128,15 @@ pub fn remove_setting(text: &str, format: Format, key: &[&str]) -> Result<String
     Ok(written)
 }
 
+/// A key goes so deep at most.
+const DEEPEST_KEY: usize = 32;
+
 fn must_have_a_name(key: &[&str]) -> Result<(), PartError> {
-    if key.is_empty() { Err(PartError::new("`key` names nothing").hint("write key = [\"Section\", \"Name\"]")) } else { Ok(()) }
+    match key.len() {
+        0 => Err(PartError::new("`key` names nothing").hint("write key = [\"Section\", \"Name\"]")),
+        1..=DEEPEST_KEY => Ok(()),
+        deep => Err(PartError::new(format!("`key` goes {deep} names deep, and at most {DEEPEST_KEY} are followed"))),
+    }
 }
 
 /// Reads the changed text again: only the one key may differ. What cannot be edited safely is refused by this.

@@ -151,3 +151,15 @@ fn what_ends_other_lines_is_never_touched() {
     assert_eq!(line.write("a\r\nb=1\nc").unwrap(), "a\r\nb\nc");
     assert_eq!(Line::new(Some("d"), None, None).unwrap().write("a\r\nc").unwrap(), "a\r\nc\r\nd\r\n");
 }
+
+#[test]
+fn a_deep_key_takes_no_longer_than_a_shallow_one_whatever_stands_before_the_object() {
+    let key = ["a"; 32];
+    let began = std::time::Instant::now();
+    for (text, format) in [("\n {}", Format::Json), ("\n ", Format::Json), ("", Format::Toml), ("", Format::Yaml)] {
+        let written = set(text, format, &key, 1);
+        assert_eq!(read_setting(&written, format, &key).unwrap(), Some(json!(1)), "{written}");
+    }
+    assert!(began.elapsed().as_secs() < 2, "took {:?}", began.elapsed());
+    assert_eq!(refused(write_setting("{}", Format::Json, &["a"; 33], &json!(1))), "`key` goes 33 names deep, and at most 32 are followed");
+}

@@ -3,7 +3,9 @@
 use super::activity::{Activity, Busy};
 use super::back::BackConnections;
 use super::body::{AnswerBody, CallersBody};
-use super::reach::OwnNames;
+use super::listener::DoorSettings;
+use crate::metrics::Answered;
+use crate::request_log::{StrangersLines, class_of};
 use constans_wire::check_in::Problem;
 use hyper::body::Incoming;
 use hyper::header::{
@@ -12,15 +14,21 @@ use hyper::header::{
 use hyper::{Method, Request, Response, StatusCode, Uri, Version};
 use std::error::Error as _;
 use std::io;
+use std::net::SocketAddr;
 use std::sync::Arc;
+use std::time::Instant;
 
 /// What belongs to one connection and is not passed on (RFC 9110, 7.6.1).
 const OF_A_CONNECTION: [HeaderName; 7] =
     [CONNECTION, TE, TRAILER, TRANSFER_ENCODING, UPGRADE, HeaderName::from_static("keep-alive"), HeaderName::from_static("proxy-connection")];
 
+const KNOWN_METHODS: [Method; 7] = [Method::GET, Method::HEAD, Method::POST, Method::PUT, Method::DELETE, Method::OPTIONS, Method::CONNECT];
+
 /// What a caller's connection needs to pass requests on.
 pub(super) struct Passage {
-    pub names: Arc<OwnNames>,
+    pub settings: Arc<DoorSettings>,
+    pub lines: Arc<StrangersLines>,
+    pub caller: SocketAddr,
     pub back: Arc<BackConnections>,
     pub activity: Activity,
 }
@@ -29,9 +37,12 @@ impl Passage {
     /// Passes a request on to Rocket.
     pub async fn pass(&self, request: Request<Incoming>) -> Response<AnswerBody> {
         let busy = self.activity.busy();
-        if !self.names.are_meant(request.uri(), request.headers()) {
+        let (method, began) = (request.method().clone(), Instant::now());
+        if !self.settings.names.are_meant(request.uri(), request.headers()) {
             let problem = problem(StatusCode::MISDIRECTED_REQUEST, "not_this_server", "this server is not called so");
-            return own_answer(&Problem { hint: Some("call it by one of the names it was started with (--name)".to_owned()), ..problem }, busy);
+            let problem = Problem { hint: Some("call it by one of the names it was started with (--name)".to_owned()), ..problem };
+            self.note(&method, &problem, began);
+            return own_answer(&problem, busy);
         }
         match self.pass_to_rocket(request).await {
             Ok((answer, sender)) => {
@@ -40,7 +51,22 @@ impl Passage {
                 head.version = Version::default();
                 Response::from_parts(head, AnswerBody::passed(body, sender, self.back.clone(), busy))
             }
-            Err(problem) => own_answer(&problem, busy),
+            Err(problem) => {
+                self.note(&method, &problem, began);
+                own_answer(&problem, busy)
+            }
+        }
+    }
+
+    /// Counts and logs what the door answers itself; what Rocket answers is logged there.
+    fn note(&self, method: &Method, problem: &Problem, began: Instant) {
+        let (listener, status) = (self.settings.name, problem.status);
+        self.settings.metrics.requests.get_or_create(&Answered { listener, status: class_of(status) }).inc();
+        if self.lines.may_write(true) {
+            // A method may be any word that a caller makes up.
+            let method = KNOWN_METHODS.iter().find(|known| *known == method).map_or("another", Method::as_str);
+            let (from, took_ms) = (self.caller.ip().to_canonical(), began.elapsed().as_millis() as u64);
+            tracing::info!(target: "constans_server::request", listener, method, status, took_ms, %from, because = problem.kind, "answered by the door");
         }
     }
 

@@ -7,6 +7,7 @@ use super::forward::Passage;
 use super::limits::{Limits, Most, Place};
 use super::reach::OwnNames;
 use crate::metrics::{self, Metrics};
+use crate::request_log::StrangersLines;
 use crate::trust::ShownCertificate;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
@@ -97,6 +98,7 @@ impl Door {
         tracing::info!(listener = self.settings.name, address = %self.settings.address, "listening");
         let open = GracefulShutdown::new();
         let (limits, behind) = (Limits::new(self.settings.most), Limits::new(self.settings.most));
+        let lines = Arc::new(StrangersLines::begin(self.settings.name));
         let settings = Arc::new(self.settings);
         loop {
             let accepted = tokio::select! {
@@ -116,7 +118,8 @@ impl Door {
                 settings.metrics.turned_away.get_or_create(&metrics::Listener { listener: settings.name }).inc();
                 continue;
             };
-            let connection = Connection { settings: settings.clone(), place, behind: behind.clone(), address, rocket, callers: callers.clone() };
+            let (behind, callers) = (behind.clone(), callers.clone());
+            let connection = Connection { settings: settings.clone(), lines: lines.clone(), place, behind, address, rocket, callers };
             tokio::spawn(connection.serve(stream, open.watcher()));
         }
         let _ = timeout(STOPPING, open.shutdown()).await;
@@ -125,6 +128,7 @@ impl Door {
 
 struct Connection {
     settings: Arc<DoorSettings>,
+    lines: Arc<StrangersLines>,
     place: Place,
     /// The connections to Rocket.
     behind: Arc<Limits>,
@@ -146,7 +150,9 @@ impl Connection {
         }
         let caller = Arc::new(Caller { address: self.address, shown });
         let passage = Passage {
-            names: self.settings.names.clone(),
+            settings: self.settings.clone(),
+            lines: self.lines,
+            caller: self.address,
             back: Arc::new(BackConnections::new(self.rocket, self.callers, caller, self.behind)),
             activity: Activity::begin(),
         };
