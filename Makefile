@@ -31,7 +31,15 @@ test: console tools ## all tests, on the real programs
 	cargo test --locked --no-run
 	ci/leaves-nothing cargo test --locked
 
-tools: target/tools/python/installed ci/interface/node_modules/installed ## what checks the interface from outside
+tools: target/tools/python/installed target/tools/metrics/installed ci/interface/node_modules/installed ## what checks the interface from outside
+
+# One program of the package; installed, the package would start a server of its own.
+target/tools/metrics/installed:
+	@demo/check test
+	mkdir -p target/tools/metrics
+	cd target/tools/metrics && { apt-get download -qq prometheus || { apt-get update -qq && apt-get download -qq prometheus; }; }
+	cd target/tools/metrics && dpkg -x prometheus_*.deb . && rm prometheus_*.deb
+	@touch $@
 
 target/tools/python/installed: ci/interface/requirements.txt
 	@demo/check test

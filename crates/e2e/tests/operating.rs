@@ -2,6 +2,7 @@
 
 use constans_e2e::Fleet;
 use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
+use std::path::Path;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
@@ -29,7 +30,7 @@ fn the_server_measures_itself_as_open_metrics() {
     let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
     assert_eq!(kiosk.run(&["check-in"]).exit, Some(0));
     fleet.curl().get("/healthy");
-    let read = Command::new("curl").args(["-s", "-i", &fleet.metrics_url()]).output().unwrap();
+    let read = Command::new("curl").args(["-s", "-i", "-H", "Accept: application/openmetrics-text", &fleet.metrics_url()]).output().unwrap();
     let said = String::from_utf8_lossy(&read.stdout).into_owned();
     assert!(said.contains("application/openmetrics-text") && said.ends_with("# EOF\n"), "{said}");
     let value = |name: &str| -> f64 {
@@ -37,11 +38,22 @@ fn the_server_measures_itself_as_open_metrics() {
         line.rsplit(' ').next().unwrap().parse().unwrap()
     };
     assert!(value("constans_check_ins_total{way=\"Alone\"}") + value("constans_check_ins_total{way=\"Together\"}") >= 2.0);
-    assert!((179.0..=180.0).contains(&value("constans_certificate_left_days{certificate=\"agents\"}")));
+    assert!((179.0..=180.0).contains(&(value("constans_certificate_left_seconds{certificate=\"agents\"}") / 86_400.0)));
     assert!(value("constans_requests_total{listener=\"people\",status=\"2xx\"}") >= 1.0);
     assert!(value("constans_resolving_seconds_count") >= 1.0);
     assert_eq!(fleet.curl().get("/metrics").0, 200, "on the people's listener that is a page of the console");
     assert!(!fleet.curl().get("/metrics").1.contains("constans_check_ins"));
+
+    // Who does not ask for it gets plain text, of which an independent tool finds nothing to say.
+    let promtool = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/tools/metrics/usr/bin/promtool");
+    assert!(promtool.exists(), "make tools brings it");
+    let script = format!("curl -s {} | {} check metrics", fleet.metrics_url(), promtool.display());
+    let checked = Command::new("sh").args(["-c", &script]).output().unwrap();
+    let found = String::from_utf8_lossy(&checked.stderr).into_owned();
+    assert!(checked.status.success() && found.is_empty(), "{found}");
+    let plain = Command::new("curl").args(["-s", "-i", &fleet.metrics_url()]).output().unwrap();
+    let plain = String::from_utf8_lossy(&plain.stdout).into_owned();
+    assert!(plain.to_lowercase().contains("content-type: text/plain; version=0.0.4"), "{plain}");
 }
 
 #[test]

@@ -10,8 +10,10 @@ use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::metrics::histogram::{Histogram, exponential_buckets};
 use prometheus_client::registry::{Registry, Unit};
 use rocket::http::ContentType;
-use rocket::{Route, State, get};
+use rocket::request::{FromRequest, Outcome};
+use rocket::{Request, Route, State, get};
 use sqlx::PgPool;
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::sync::atomic::AtomicI64;
 
@@ -31,7 +33,7 @@ pub struct Metrics {
     /// What waits to be taken in together.
     pub waiting: Family<Queue, Gauge>,
     connections: Family<Use, Gauge>,
-    certificate_days: Family<Whose, Gauge<f64, std::sync::atomic::AtomicU64>>,
+    certificate_left: Family<Whose, Gauge<f64, std::sync::atomic::AtomicU64>>,
     certificates: Vec<Arc<ServedCertificate>>,
     open: Family<Listener, Gauge>,
     /// Connections that found no place.
@@ -105,8 +107,8 @@ impl Metrics {
         registry.register("waiting", "Check-ins and reports that wait to be taken in together", waiting.clone());
         let connections = Family::<Use, Gauge>::default();
         registry.register("database_connections", "Connections to the database", connections.clone());
-        let certificate_days = Family::<Whose, Gauge<f64, std::sync::atomic::AtomicU64>>::default();
-        registry.register("certificate_left_days", "Days until a certificate of the server ends", certificate_days.clone());
+        let certificate_left = Family::<Whose, Gauge<f64, std::sync::atomic::AtomicU64>>::default();
+        registry.register_with_unit("certificate_left", "Time until a certificate of the server ends", Unit::Seconds, certificate_left.clone());
         let open = Family::<Listener, Gauge>::default();
         registry.register("connections", "Connections of callers that are open", open.clone());
         let turned_away = Family::<Listener, Counter>::default();
@@ -120,7 +122,7 @@ impl Metrics {
             streams,
             waiting,
             connections,
-            certificate_days,
+            certificate_left,
             certificates,
             open,
             turned_away,
@@ -141,8 +143,8 @@ impl Metrics {
         self.connections.get_or_create(&Use { state: "idle" }).set(idle);
         self.connections.get_or_create(&Use { state: "used" }).set((all - idle).max(0));
         for certificate in &self.certificates {
-            let days = certificate.until().duration_since(clock::now()).as_secs_f64() / 86_400.0;
-            self.certificate_days.get_or_create(&Whose { certificate: certificate.name }).set(days);
+            let left = certificate.until().duration_since(clock::now()).as_secs_f64();
+            self.certificate_left.get_or_create(&Whose { certificate: certificate.name }).set(left);
         }
         let mut text = String::new();
         encode(&mut text, &self.registry)?;
@@ -164,9 +166,39 @@ pub fn routes() -> Vec<Route> {
     rocket::routes![metrics]
 }
 
-/// What the server measures of itself.
+/// What the server measures of itself: as OpenMetrics for who asks for it, else as the plain text that came before it.
 #[get("/metrics")]
-fn metrics(metrics: &State<Arc<Metrics>>, db: &State<PgPool>) -> Option<(ContentType, String)> {
-    let kind = ContentType::new("application", "openmetrics-text").with_params([("version", "1.0.0"), ("charset", "utf-8")]);
-    metrics.text(db).ok().map(|text| (kind, text))
+fn metrics(metrics: &State<Arc<Metrics>>, db: &State<PgPool>, asked: AsksForOpenMetrics) -> Option<(ContentType, String)> {
+    let text = metrics.text(db).ok()?;
+    let kind = |top, sub, version| ContentType::new(top, sub).with_params([("version", version), ("charset", "utf-8")]);
+    Some(match asked.0 {
+        true => (kind("application", "openmetrics-text", "1.0.0"), text),
+        false => (kind("text", "plain", "0.0.4"), plain_text(&text)),
+    })
+}
+
+struct AsksForOpenMetrics(bool);
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for AsksForOpenMetrics {
+    type Error = std::convert::Infallible;
+
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, Self::Error> {
+        Outcome::Success(Self(request.headers().get("Accept").any(|accepted| accepted.contains("application/openmetrics-text"))))
+    }
+}
+
+/// Returns OpenMetrics as the text format 0.0.4: a counter is called as its samples are, and there are no units and no end.
+fn plain_text(open: &str) -> String {
+    let counters: BTreeSet<&str> = open.lines().filter_map(|line| line.strip_prefix("# TYPE ")?.strip_suffix(" counter")).collect();
+    let mut text = String::with_capacity(open.len());
+    for line in open.lines().filter(|line| *line != "# EOF" && !line.starts_with("# UNIT ")) {
+        let mut words = line.splitn(4, ' ');
+        match (words.next(), words.next(), words.next(), words.next()) {
+            (Some("#"), Some(what), Some(name), Some(rest)) if counters.contains(name) => text.push_str(&format!("# {what} {name}_total {rest}")),
+            _ => text.push_str(line),
+        }
+        text.push('\n');
+    }
+    text
 }

@@ -102,9 +102,9 @@ impl Run<'_> {
 
     /// Says of a service which changes of what it reacts to it is not known to have taken up: runs made them, and nothing was
     /// set off by them.
-    pub(super) fn say_what_was_missed(&mut self, at: usize) {
+    fn say_what_was_missed(&mut self, at: usize) {
         let clause = self.clause(at);
-        if clause.address.kind() != "service" || clause.reaction.is_none() {
+        if clause.address.kind() != "service" || clause.reaction.is_none() || is_pointless(clause) {
             return;
         }
         let taken_up = self.memories[at].as_ref().and_then(|memory| memory.taken_up_at);
@@ -118,8 +118,8 @@ impl Run<'_> {
         self.result(at).missed = missed;
     }
 
-    /// Remembers that a service was started or has reacted: it has taken up what was changed before.
-    pub(super) fn has_taken_up(&mut self, at: usize, now: Timestamp) {
+    /// Remembers that a service has reacted: it has taken up what was changed before.
+    fn has_taken_up(&mut self, at: usize, now: Timestamp) {
         if let Some(memory) = &mut self.memories[at] {
             memory.taken_up_at = Some(now);
         }

@@ -119,3 +119,18 @@ fn a_service_that_was_restarted_by_hand_has_missed_nothing() {
     node.restarted_by_hand_at = Some(node.now());
     assert_eq!(node.run(&state(vec![conf("2"), service()]), enforce()).results[1].missed, Vec::new());
 }
+
+#[test]
+fn also_a_service_that_is_wanted_only_to_react_says_what_it_missed() {
+    let only_reacts = |reaction| clause("service:kiosk-shell").reacts("file:/etc/kiosk/shell.conf", reaction);
+    let mut node = Node::default().with("service:kiosk-shell", "running", true);
+    node.restarted_by_hand_at = Some(Timestamp::from_second(50).unwrap());
+    node.run(&state(vec![conf("1")]), enforce());
+    let finished = node.run(&state(vec![conf("1"), only_reacts(Reaction::Reload)]), enforce());
+    assert_eq!((finished.results[1].outcome, finished.results[1].missed.len()), (Outcome::InLine, 1));
+    // It reloads after the next change, and has missed nothing although it still runs as before.
+    let reloads = state(vec![conf("2"), only_reacts(Reaction::Reload)]);
+    assert_eq!(node.run(&reloads, enforce()).results[1].missed, Vec::new());
+    let finished = node.run(&reloads, enforce());
+    assert_eq!((finished.results[1].outcome, &finished.results[1].missed[..]), (Outcome::InLine, &[][..]));
+}
