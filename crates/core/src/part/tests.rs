@@ -163,3 +163,11 @@ fn a_deep_key_takes_no_longer_than_a_shallow_one_whatever_stands_before_the_obje
     assert!(began.elapsed().as_secs() < 2, "took {:?}", began.elapsed());
     assert_eq!(refused(write_setting("{}", Format::Json, &["a"; 33], &json!(1))), "`key` goes 33 names deep, and at most 32 are followed");
 }
+
+#[test]
+fn a_comment_after_a_flow_map_is_not_taken_for_a_part_of_it() {
+    assert_eq!(set("a: {b: 1} # über\n", Format::Yaml, &["a", "c"], 2), "a: {b: 1, c: 2} # über\n");
+    assert_eq!(set("{a: [1, 2]} #ü", Format::Yaml, &["b"], 2), "{a: [1, 2], b: 2} #ü");
+    assert_eq!(set("# Grüße\na: [1] # ä\nb: 2 # ö\n", Format::Yaml, &["a"], 3), "# Grüße\na: 3 # ä\nb: 2 # ö\n");
+    assert_eq!(remove_setting("a: {b: {c: 1} # ü\n, d: 2}\n", Format::Yaml, &["a", "d"]).unwrap(), "a: {b: {c: 1} # ü\n}\n");
+}

@@ -295,9 +295,9 @@ impl<'t> Reader<'t> {
         Ok(Node { at, column: span.start.col(), value })
     }
 
-    /// Returns where a collection ends: at its bracket, or with the last thing in it.
+    /// Returns where a collection ends: after its bracket, whatever comment follows that, or with the last thing in it.
     fn end_of(&self, span: Span, at: &Range<usize>, last: Option<usize>) -> usize {
-        if self.text[at.start..].starts_with(['{', '[']) { self.bytes(span).end } else { last.unwrap_or(at.end) }
+        if self.text[at.start..].starts_with(['{', '[']) { self.bytes(span).start + 1 } else { last.unwrap_or(at.end) }
     }
 }
 
