@@ -28,7 +28,9 @@ const NO_FONTS: &str = "[[clause]]\nwhat = \"package:quay-fonts\"\ngone = true\n
 fn what_packages_take_along_is_what_observing_said() {
     let machine = Machine::fresh();
     run(&machine, "enforce", SHELL);
+    let before = machine.everything();
     let observed = run(&machine, "observe", NO_FONTS);
+    assert_eq!(machine.everything(), before, "looking ahead changes nothing");
     let foreseen = observed.foreseen.clone().unwrap();
     let said: Vec<String> = foreseen.packages.iter().map(|change| change.words()).collect();
     assert_eq!(said, ["kiosk-shell 3.2.4 is removed", "quay-fonts 1.1 is removed"], "{foreseen:?}");

@@ -43,6 +43,12 @@ impl Apt {
         self.run(Native::new(program, arguments.into_iter().collect::<Vec<_>>()).while_it_moves())
     }
 
+    /// Runs apt to look: what it has read it keeps in the agent's own folder, and the machine stays as it is.
+    fn look(&self, program: &str, arguments: impl IntoIterator<Item = String>) -> Result<Ended, HostError> {
+        let own = |cache: &str| format!("--option=Dir::Cache::{cache}={}", self.scratch.join(format!("{cache}.bin")).display());
+        self.apt(program, [own("pkgcache"), own("srcpkgcache")].into_iter().chain(arguments))
+    }
+
     /// Runs apt to change packages: it is never ended.
     fn change(&self, program: &str, arguments: impl IntoIterator<Item = String>) -> Result<Ended, HostError> {
         self.run(Native::new(program, arguments.into_iter().collect::<Vec<_>>()).to_its_end(&self.stalls))
@@ -132,7 +138,7 @@ impl PackageManager for Apt {
     }
 
     fn offered(&self, name: &str) -> Result<(Vec<String>, NativeStep), HostError> {
-        let ended = self.apt("apt-cache", ["madison".to_owned(), name.to_owned()])?;
+        let ended = self.look("apt-cache", ["madison".to_owned(), name.to_owned()])?;
         let versions = ended.stdout.lines().filter_map(|line| line.split('|').nth(1)).map(|version| version.trim().to_owned()).collect();
         Ok((versions, ended.step))
     }
@@ -158,7 +164,7 @@ impl PackageManager for Apt {
             Some(version) => format!("{}={version}", change.name),
             None => format!("{}-", change.name),
         });
-        let ended = self.apt("apt-get", options.map(str::to_owned).into_iter().chain(packages))?;
+        let ended = self.look("apt-get", options.map(str::to_owned).into_iter().chain(packages))?;
         if !ended.is_well {
             return Err(HostError::new("apt could not reckon what would come along").command(ended.step));
         }

@@ -54,9 +54,10 @@ impl Rpm {
         Native::new("rpm", ["--dbpath", &database].iter().chain(arguments)).run()
     }
 
-    /// Runs dnf to look or to fetch: it may be ended.
+    /// Runs dnf to look or to fetch: it may be ended, and its logs go into the agent's own folder.
     fn dnf(&self, arguments: &[&str]) -> Result<Ended, HostError> {
-        self.run(arguments, Native::while_it_moves)
+        let logs = format!("--setopt=logdir={}", self.scratch.display());
+        self.run(&[&[logs.as_str()], arguments].concat(), Native::while_it_moves)
     }
 
     /// Runs dnf to change packages: it is never ended.
