@@ -177,6 +177,7 @@ fn metrics(metrics: &State<Arc<Metrics>>, db: &State<PgPool>, asked: AsksForOpen
     })
 }
 
+#[derive(Clone, Copy)]
 struct AsksForOpenMetrics(bool);
 
 #[rocket::async_trait]
