@@ -20,6 +20,9 @@ const LISTS: &str = "/var/lib/dpkg/info";
 /// How long apt waits for another program that is changing packages.
 const LOCK_PATIENCE: &str = "--option=DPkg::Lock::Timeout=60";
 
+/// What is only reckoned is in no log of apt's planner and solver.
+const NO_LOGS: &str = "Dir::Log::Planner \"/dev/null\";\nDir::Log::Solver \"/dev/null\";\n";
+
 /// apt and dpkg under one root.
 pub(crate) struct Apt {
     files: Files,
@@ -45,8 +48,10 @@ impl Apt {
 
     /// Runs apt to look: what it has read it keeps in the agent's own folder, and the machine stays as it is.
     fn look(&self, program: &str, arguments: impl IntoIterator<Item = String>) -> Result<Ended, HostError> {
-        let own = |cache: &str| format!("--option=Dir::Cache::{cache}={}", self.scratch.join(format!("{cache}.bin")).display());
-        self.apt(program, [own("pkgcache"), own("srcpkgcache")].into_iter().chain(arguments))
+        let own = |cache: &str| format!("Dir::Cache::{cache} \"{}\";\n", self.scratch.join(format!("{cache}.bin")).display());
+        let rest = if self.is_private_root { self.configuration() } else { String::new() };
+        let native = Native::new(program, arguments.into_iter().collect::<Vec<_>>()).while_it_moves();
+        self.configured(native, "apt-look.conf", &format!("{rest}{}{}{NO_LOGS}", own("pkgcache"), own("srcpkgcache")))
     }
 
     /// Runs apt to change packages: it is never ended.
@@ -58,9 +63,14 @@ impl Apt {
         if !self.is_private_root {
             return native.run();
         }
-        let configuration = self.scratch.join("apt.conf");
-        std::fs::write(&configuration, self.configuration()).map_err(|error| HostError::io("write", &configuration.display().to_string(), &error))?;
-        native.env("APT_CONFIG", &configuration).run()
+        self.configured(native, "apt.conf", &self.configuration())
+    }
+
+    /// Runs apt by a configuration that is read before the machine's own (apt.conf(5)).
+    fn configured(&self, native: Native, name: &str, configuration: &str) -> Result<Ended, HostError> {
+        let path = self.scratch.join(name);
+        std::fs::write(&path, configuration).map_err(|error| HostError::io("write", &path.display().to_string(), &error))?;
+        native.env("APT_CONFIG", &path).run()
     }
 
     fn dpkg(&self, arguments: &[&str]) -> Result<Ended, HostError> {
