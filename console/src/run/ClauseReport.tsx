@@ -10,6 +10,7 @@ import { outcomeSign } from '../words/words';
 import { causeWords, headline, missedWords } from './clauseWords';
 import { Differences } from './Differences';
 import { FailureReport } from './FailureReport';
+import { NativeSteps } from './NativeSteps';
 import { TextDiff } from './TextDiff';
 
 type Result = Schemas['ClauseResult'];
@@ -59,7 +60,6 @@ function Aftermath({ clause }: { clause: Result }) {
     ...(clause.missed ?? []).map(missedWords),
     ...(clause.stand_in ? [clause.stand_in] : []),
   ];
-  const native = clause.native ?? [];
   return (
     <>
       {said.map((line) => (
@@ -67,17 +67,7 @@ function Aftermath({ clause }: { clause: Result }) {
           {line}
         </Typography>
       ))}
-      {native.length > 0 && (
-        <Box component="details" sx={{ mt: 0.5, fontSize: 14 }}>
-          <summary>How it was done</summary>
-          {native.map((step, at) => (
-            <Box key={at}>
-              <Address>{`${step.exit === undefined || step.exit === null ? '·' : '$'} ${step.what}`}</Address>
-              {step.exit !== undefined && step.exit !== null && ` (exit status ${step.exit})`}
-            </Box>
-          ))}
-        </Box>
-      )}
+      <NativeSteps title="How it was done" steps={clause.native ?? []} />
     </>
   );
 }

@@ -1,10 +1,10 @@
 import Box from '@mui/material/Box';
 import Typography from '@mui/material/Typography';
 import type { Schemas } from '../api/client';
-import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { packageWords } from './clauseWords';
 import { FailureReport } from './FailureReport';
+import { NativeSteps } from './NativeSteps';
 
 /** What changing the packages that are out of line would come to, by the package manager's own reckoning. */
 export function PackagesAhead({ foreseen }: { foreseen: Schemas['Foreseen'] }) {
@@ -23,9 +23,7 @@ export function PackagesAhead({ foreseen }: { foreseen: Schemas['Foreseen'] }) {
           </Typography>
         ))}
         <FailureReport failure={foreseen.failure} />
-        {(foreseen.native ?? []).map((step, at) => (
-          <Address key={at}>{`$ ${step.what}`}</Address>
-        ))}
+        <NativeSteps title="How that was found out" steps={foreseen.native ?? []} />
       </Card>
     </Box>
   );

@@ -115,23 +115,28 @@ fn format_array(array: &mut Array) {
         |decor: &Decor| [decor.prefix(), decor.suffix()].into_iter().flatten().any(|text| text.as_str().is_some_and(|text| text.contains('\n')));
     let trailing = array.trailing().as_str().unwrap_or_default().to_owned();
     let over_lines = trailing.contains('\n') || array.iter().any(|value| has_lines(value.decor()));
+    let kept =
+        |text: &str| -> String { text.lines().map(str::trim).filter(|line| line.starts_with('#')).map(|line| format!("\n    {line}")).collect() };
     let last = array.len().saturating_sub(1);
+    let mut behind_last = String::new();
     for (at, value) in array.iter_mut().enumerate() {
         format_value(value);
-        let before = value.decor().prefix().and_then(|text| text.as_str()).unwrap_or_default().to_owned();
-        let after = value.decor().suffix().and_then(|text| text.as_str()).unwrap_or_default().trim().to_owned();
+        let text = |raw: Option<&toml_edit::RawString>| raw.and_then(|text| text.as_str()).unwrap_or_default().to_owned();
+        let (before, after) = (text(value.decor().prefix()), text(value.decor().suffix()));
         let decor = if over_lines {
-            let kept: String = before.lines().map(str::trim).filter(|line| line.starts_with('#')).map(|line| format!("\n    {line}")).collect();
-            let after = if after.is_empty() || at != last { String::new() } else { format!(" {after}") };
-            Decor::new(format!("{kept}\n    "), after)
+            // A comment between a value and its comma would swallow the comma.
+            let above = if at == last { kept(&before) } else { kept(&before) + &kept(&after) };
+            if at == last {
+                behind_last = kept(&after);
+            }
+            Decor::new(format!("{above}\n    "), "")
         } else {
             Decor::new(if at == 0 { "" } else { " " }, "")
         };
         *value.decor_mut() = decor;
     }
     array.set_trailing_comma(over_lines && !array.is_empty());
-    let kept: String = trailing.lines().map(str::trim).filter(|line| line.starts_with('#')).map(|line| format!("\n    {line}")).collect();
-    array.set_trailing(if over_lines { format!("{kept}\n") } else { String::new() });
+    array.set_trailing(if over_lines { format!("{behind_last}{}\n", kept(&trailing)) } else { String::new() });
 }
 
 fn format_inline(table: &mut InlineTable) {
@@ -218,7 +223,7 @@ mod tests {
             Just("# a comment\n".to_owned()),
             Just("\n".to_owned()),
             Just("  ".to_owned()),
-            "[a-d]{1,3} ?= ?(1|true|\"x y\"|\\[1, 2\\]|\\[\n1,\n# c\n2]|\\{a=1,b = 2\\}|'''\n  t\n''')( # c)?\n",
+            "[a-d]{1,3} ?= ?(1|true|\"x y\"|\\[1, 2\\]|\\[\n1,\n# c\n2]|\\[ # a\n1 # b\n, # c\n2 # d,\n # e\n]|\\{a=1,b = 2\\}|'''\n  t\n''')( # c)?\n",
             "\\[[a-d]{2}\\]\n",
         ]
     }

@@ -170,5 +170,7 @@ fn a_comment_after_a_flow_map_is_not_taken_for_a_part_of_it() {
     assert_eq!(set("a: {b: 1} # über\n", Format::Yaml, &["a", "c"], 2), "a: {b: 1, c: 2} # über\n");
     assert_eq!(set("{a: [1, 2]} #ü", Format::Yaml, &["b"], 2), "{a: [1, 2], b: 2} #ü");
     assert_eq!(set("# Grüße\na: [1] # ä\nb: 2 # ö\n", Format::Yaml, &["a"], 3), "# Grüße\na: 3 # ä\nb: 2 # ö\n");
+    let odd = write_setting(" -o$2:\n - {b: y$2,[nets:]} ", Format::Yaml, &["a"], &json!(1));
+    assert!(odd.is_err(), "whatever is wrong with it, it is said: {odd:?}");
     assert_eq!(remove_setting("a: {b: {c: 1} # ü\n, d: 2}\n", Format::Yaml, &["a", "d"]).unwrap(), "a: {b: {c: 1} # ü\n}\n");
 }

@@ -271,7 +271,7 @@ impl<'t> Reader<'t> {
                 loop {
                     let (event, span) = self.next()?;
                     if matches!(event, Event::SequenceEnd) {
-                        at.end = self.end_of(span, &at, items.last().map(|item: &Node| item.at.end));
+                        at.end = self.end_of(span, &at, items.last().map(|item: &Node| item.at.end))?;
                         break Is::List(items);
                     }
                     items.push(self.node(event, span, depth + 1)?);
@@ -282,7 +282,7 @@ impl<'t> Reader<'t> {
                 loop {
                     let (event, span) = self.next()?;
                     if matches!(event, Event::MappingEnd) {
-                        at.end = self.end_of(span, &at, entries.last().map(|(name, value)| name.at.end.max(value.at.end)));
+                        at.end = self.end_of(span, &at, entries.last().map(|(name, value)| name.at.end.max(value.at.end)))?;
                         break Is::Map(entries);
                     }
                     let name = self.node(event, span, depth + 1)?;
@@ -296,8 +296,19 @@ impl<'t> Reader<'t> {
     }
 
     /// Returns where a collection ends: after its bracket, whatever comment follows that, or with the last thing in it.
-    fn end_of(&self, span: Span, at: &Range<usize>, last: Option<usize>) -> usize {
-        if self.text[at.start..].starts_with(['{', '[']) { self.bytes(span).start + 1 } else { last.unwrap_or(at.end) }
+    ///
+    /// # Errors
+    ///
+    /// Returns that no bracket is where it should be: then nothing can be edited safely.
+    fn end_of(&self, span: Span, at: &Range<usize>, last: Option<usize>) -> Result<usize, PartError> {
+        if !self.text[at.start..].starts_with(['{', '[']) {
+            return Ok(last.unwrap_or(at.end));
+        }
+        let bracket = self.bytes(span).start;
+        match self.text[bracket..].starts_with(['}', ']']) {
+            true => Ok(bracket + 1),
+            false => Err(PartError::new("where a map or list in brackets ends cannot be said").hint("write it out in lines, or keep the file whole")),
+        }
     }
 }
 
