@@ -21,8 +21,10 @@ pub fn serve(folder: &Path) -> Result<(), Failed> {
     let postgres = Postgres::start(&folder.join("postgres")).map_err(told)?;
     let database = postgres.database("constans").map_err(told)?;
     let program = beside("constans-server")?;
-    let token =
-        Command::new(&program).args(["token", "--person", "ilse.maren", "--role", "administrator"]).env("CONSTANS_DATABASE", &database).output();
+    let token = Command::new(&program)
+        .args(["token", "make", "--person", "ilse.maren", "--name", "hosts", "--role", "administrator"])
+        .env("CONSTANS_DATABASE", &database)
+        .output();
     let token = String::from_utf8_lossy(&token.map_err(told)?.stdout).trim().to_owned();
     let log = folder.join("server.log");
     let mut server = Command::new(&program)

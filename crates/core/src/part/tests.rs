@@ -174,3 +174,9 @@ fn a_comment_after_a_flow_map_is_not_taken_for_a_part_of_it() {
     assert!(odd.is_err(), "whatever is wrong with it, it is said: {odd:?}");
     assert_eq!(remove_setting("a: {b: {c: 1} # ü\n, d: 2}\n", Format::Yaml, &["a", "d"]).unwrap(), "a: {b: {c: 1} # ü\n}\n");
 }
+
+#[test]
+fn below_a_toml_table_on_one_line_new_tables_are_on_it_too() {
+    assert_eq!(set("a = {b = 1}\n", Format::Toml, &["a", "c", "d", "e"], 2), "a = {b = 1, c = { d = { e = 2 } } }\n");
+    assert!(write_setting("a ={b = 1,}\n", Format::Toml, &["a", "b\"c\"", "d"], &json!(1)).is_ok());
+}

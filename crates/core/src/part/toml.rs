@@ -19,8 +19,13 @@ pub fn write(text: &str, key: &[&str], value: &Value) -> Result<String, PartErro
     let mut document = parse(text)?;
     let (name, way) = key.split_last().expect("a key has a name");
     let mut table: &mut dyn TableLike = document.as_table_mut();
+    let mut is_inline = false;
     for (depth, step) in way.iter().enumerate() {
-        table = table.entry(step).or_insert_with(toml_edit::table).as_table_like_mut().ok_or_else(|| no_map(key, depth))?;
+        // In a table on one line only such tables may stand.
+        let missing = || if is_inline { Item::Value(InlineTable::new().into()) } else { toml_edit::table() };
+        let item = table.entry(step).or_insert_with(missing);
+        is_inline |= item.is_inline_table();
+        table = item.as_table_like_mut().ok_or_else(|| no_map(key, depth))?;
     }
     let mut new = toml_value(value)?;
     if let Some(old) = table.get(name).and_then(Item::as_value) {
