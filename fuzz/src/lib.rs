@@ -72,8 +72,8 @@ pub fn carry_out(state: &EffectiveState) {
             for action in actions {
                 match action {
                     Action::Inspect(at) => event = Some(RunEvent::Inspected(host.inspect(&state.clauses[at], &Any, &key), 0)),
-                    Action::Foresee(ats) => {
-                        event = Some(RunEvent::Foreseen(host.foresee(&ats.iter().map(|at| &state.clauses[*at]).collect::<Vec<_>>()), 0));
+                    Action::Preview(ats) => {
+                        event = Some(RunEvent::PackagePreview(host.preview(&ats.iter().map(|at| &state.clauses[*at]).collect::<Vec<_>>()), 0));
                     }
                     Action::Keep(at) => event = Some(RunEvent::Kept(host.keep(&state.clauses[at], &mut Nowhere), 0)),
                     Action::Correct(at, differences) => {

@@ -1751,16 +1751,6 @@ export interface components {
             /** @description How many nodes did not report what the filter asks for; they are not shown. */
             undecidable: number;
         };
-        /** @description What changing packages would take along, by the package manager's own reckoning. */
-        Foreseen: {
-            failure?: components["schemas"]["Failure"] | null;
-            /** @description How it was found out. */
-            native?: components["schemas"]["NativeStep"][];
-            /** @description What is left out of the reckoning, and why. */
-            not_known?: string[];
-            /** @description All that would come, go or change version, those that clauses name among them. */
-            packages?: components["schemas"]["PackageChange"][];
-        };
         /** @description What only rises: the server's epoch, then a counter of the node. */
         Generation: {
             /**
@@ -2471,6 +2461,16 @@ export interface components {
             /** @description Its name. */
             package: string;
         };
+        /** @description What changing packages would take along, by the package manager's own reckoning. */
+        PackagePreview: {
+            failure?: components["schemas"]["Failure"] | null;
+            /** @description How it was found out. */
+            native?: components["schemas"]["NativeStep"][];
+            /** @description What is left out of the reckoning, and why. */
+            not_known?: string[];
+            /** @description All that would come, go or change version, those that clauses name among them. */
+            packages?: components["schemas"]["PackageChange"][];
+        };
         /** @description A page of the console that failed in somebody's browser. */
         PageError: {
             /** @description What failed. */
@@ -2762,7 +2762,6 @@ export interface components {
             did_not_end?: components["schemas"]["DidNotEnd"] | null;
             /** @description The reactions that are still due. */
             due?: components["schemas"]["DueReaction"][];
-            foreseen?: components["schemas"]["Foreseen"] | null;
             /** @description The version of this form. */
             form: number;
             left_out?: components["schemas"]["LeftOut"] | null;
@@ -2777,6 +2776,7 @@ export interface components {
             mode: components["schemas"]["Mode"];
             /** @description Whether a person opened grace and change window for it. */
             now?: boolean;
+            package_preview?: components["schemas"]["PackagePreview"] | null;
             part?: components["schemas"]["PartOf"] | null;
             /** @description Whether it touched a chosen part only. */
             partial?: boolean;

@@ -46,7 +46,7 @@ function RunParts({ node, report }: { node: string; report: Schemas['RunReport']
   return (
     <>
       <RunHead node={node} report={report} />
-      {report.foreseen && <PackagesAhead foreseen={report.foreseen} />}
+      {report.package_preview && <PackagesAhead preview={report.package_preview} />}
       <Box sx={{ display: 'grid', gap: 2 }}>
         {shown.map((clause) => (
           <ClauseReport key={clause.address} clause={clause} isChosen={clause.address === chosen} />

@@ -192,7 +192,7 @@ pub(crate) mod tests {
             counts: Counts::default(),
             clauses: Vec::new(),
             due: Vec::new(),
-            foreseen: None,
+            package_preview: None,
             restart_pending: None,
             did_not_end: None,
             left_out: None,

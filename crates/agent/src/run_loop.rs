@@ -121,7 +121,7 @@ impl Runner<'_> {
         if keeping == Keeping::Everything {
             attic.bound(self.attic_mib)?;
         }
-        let Finished { status, counts, results, due, part: part_of, foreseen, .. } = finished;
+        let Finished { status, counts, results, due, part: part_of, package_preview, .. } = finished;
         let report = RunReport {
             form: FORM,
             run: id,
@@ -144,7 +144,7 @@ impl Runner<'_> {
             counts,
             clauses: results,
             due,
-            foreseen,
+            package_preview,
             // What keeps it from being found out has kept no clause from being handled.
             restart_pending: self.host.restart_pending().ok().flatten(),
             did_not_end: None,
@@ -193,11 +193,11 @@ impl Runner<'_> {
                         let inspection = self.host.inspect(clause, contents, self.key);
                         Some(RunEvent::Inspected(inspection, micros(clock)))
                     }
-                    Action::Foresee(ats) => {
+                    Action::Preview(ats) => {
                         let clauses: Vec<&Clause> = ats.iter().map(|at| &state.clauses[*at]).collect();
                         (self.progress)(ats[0], total, "looking ahead at", clauses[0]);
                         teller.reached(ats[0], total, "looking ahead at", &clauses[0].address);
-                        Some(RunEvent::Foreseen(self.host.foresee(&clauses), micros(clock)))
+                        Some(RunEvent::PackagePreview(self.host.preview(&clauses), micros(clock)))
                     }
                     Action::Keep(_) if keeping == Keeping::Nothing => Some(RunEvent::Kept(Ok(Vec::new()), micros(clock))),
                     Action::Keep(at) => {

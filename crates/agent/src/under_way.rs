@@ -197,7 +197,7 @@ pub fn record_unended(state_dir: &StateDir, acted_on: &ActedOn) -> Result<Option
         counts: Counts::default(),
         clauses: Vec::new(),
         due: Vec::new(),
-        foreseen: None,
+        package_preview: None,
         restart_pending: None,
         did_not_end: Some(DidNotEnd {
             reached: progress.as_ref().map_or(0, |progress| progress.reached as u64),

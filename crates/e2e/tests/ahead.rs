@@ -31,10 +31,10 @@ fn what_packages_take_along_is_what_observing_said() {
     let before = machine.everything();
     let observed = run(&machine, "observe", NO_FONTS);
     assert_eq!(machine.everything(), before, "looking ahead changes nothing");
-    let foreseen = observed.foreseen.clone().unwrap();
-    let said: Vec<String> = foreseen.packages.iter().map(|change| change.words()).collect();
-    assert_eq!(said, ["kiosk-shell 3.2.4 is removed", "quay-fonts 1.1 is removed"], "{foreseen:?}");
-    assert_eq!(foreseen.native.len(), 1, "one reckoning");
+    let package_preview = observed.package_preview.clone().unwrap();
+    let said: Vec<String> = package_preview.packages.iter().map(|change| change.words()).collect();
+    assert_eq!(said, ["kiosk-shell 3.2.4 is removed", "quay-fonts 1.1 is removed"], "{package_preview:?}");
+    assert_eq!(package_preview.native.len(), 1, "one reckoning");
     let shown = machine.run(&arguments("observe", &document(&machine, NO_FONTS), &[])).stdout;
     assert!(shown.contains("packages that would come, go or change version\n   kiosk-shell  3.2.4, is removed\n"), "{shown}");
 
@@ -42,22 +42,24 @@ fn what_packages_take_along_is_what_observing_said() {
     let alone = format!("{NO_FONTS}only_alone = true\n");
     let refused = run(&machine, "enforce", &alone);
     let Decision::Leave { why: Leave::NotAlone { packages } } = &of(&refused, "package:quay-fonts").decision else { panic!("{refused:?}") };
-    assert_eq!(packages[..], foreseen.packages[..1]);
+    assert_eq!(packages[..], package_preview.packages[..1]);
     let both = format!("{alone}{}", SHELL.replace("version = \"3.2.4\"", "gone = true"));
-    assert_eq!(run(&machine, "observe", &both).foreseen.unwrap().packages, foreseen.packages, "both are wanted gone");
+    assert_eq!(run(&machine, "observe", &both).package_preview.unwrap().packages, package_preview.packages, "both are wanted gone");
     let done = run(&machine, "enforce", NO_FONTS);
-    assert_eq!(of(&done, "package:quay-fonts").packages, foreseen.packages);
-    assert_eq!(done.foreseen, None);
+    assert_eq!(of(&done, "package:quay-fonts").packages, package_preview.packages);
+    assert_eq!(done.package_preview, None);
 
     // What comes along is said too, of all packages at once; and nothing is asked when all are in line.
     let two = format!("{SHELL}[[clause]]\nwhat = \"package:gate-reader\"\nversion = \"9.*\"\n[[clause]]\nwhat = \"package:quay-games\"\n");
-    let ahead = run(&machine, "observe", &two).foreseen.unwrap();
+    let ahead = run(&machine, "observe", &two).package_preview.unwrap();
     let said: Vec<String> = ahead.packages.iter().map(|change| change.words()).collect();
     assert_eq!(said, ["kiosk-shell 3.2.4 is installed", "quay-fonts 1.1 is installed", "quay-games 1.1 is installed"]);
     assert_eq!(ahead.not_known, ["gate-reader: the index of packages, as it is, offers no version that fits 9.*"]);
     run(&machine, "enforce", SHELL);
     let in_line = run(&machine, "observe", SHELL);
-    assert!(in_line.foreseen.is_none() && in_line.clauses.iter().all(|result| result.native.iter().all(|step| !step.what.contains("--simulate"))));
+    assert!(
+        in_line.package_preview.is_none() && in_line.clauses.iter().all(|result| result.native.iter().all(|step| !step.what.contains("--simulate")))
+    );
 }
 
 #[test]

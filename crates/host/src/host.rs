@@ -6,7 +6,7 @@ use constans_core::compare::Difference;
 use constans_core::digest::DigestKey;
 use constans_core::filter::About;
 use constans_core::kind::Reaction;
-use constans_core::run::{Correction, Failure, Foreseen, Inspection, KeptOld, NativeStep, RestartPending};
+use constans_core::run::{Correction, Failure, Inspection, KeptOld, NativeStep, PackagePreview, RestartPending};
 use constans_core::state::{Clause, EffectiveState};
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -73,7 +73,7 @@ pub trait Host: Send {
     fn inspect(&mut self, clause: &Clause, contents: &dyn Contents, key: &DigestKey) -> Inspection;
 
     /// Finds out what changing the packages of these clauses would take along; nothing is changed, and nothing is fetched.
-    fn foresee(&mut self, clauses: &[&Clause]) -> Foreseen;
+    fn preview(&mut self, clauses: &[&Clause]) -> PackagePreview;
 
     /// Puts what stands there into the attic, since it may be replaced by somebody else before a run does.
     ///

@@ -16,7 +16,7 @@ use constans_core::digest::DigestKey;
 use constans_core::filter::About;
 use constans_core::kind::Reaction;
 use constans_core::kit::Gone;
-use constans_core::run::{Correction, Failure, FailureAt, Foreseen, Inspection, KeptOld, NativeStep, RestartPending, Seen};
+use constans_core::run::{Correction, Failure, FailureAt, Inspection, KeptOld, NativeStep, PackagePreview, RestartPending, Seen};
 use constans_core::state::{Clause, EffectiveState};
 use jiff::Timestamp;
 use std::borrow::Cow;
@@ -311,18 +311,18 @@ impl Host for Machine {
         }
     }
 
-    fn foresee(&mut self, clauses: &[&Clause]) -> Foreseen {
-        let mut foreseen = Foreseen::default();
+    fn preview(&mut self, clauses: &[&Clause]) -> PackagePreview {
+        let mut package_preview = PackagePreview::default();
         let mut of_managers: BTreeMap<&'static str, Vec<&Clause>> = BTreeMap::new();
         for clause in clauses {
             of_managers.entry(self.packages_of(clause).manager().name()).or_default().push(clause);
         }
         for clauses in of_managers.into_values() {
-            if let Err(error) = kinds::foresee(self.packages_of(clauses[0]), &clauses, &mut foreseen) {
-                foreseen.failure = Some(error.failure(FailureAt::Correct));
+            if let Err(error) = kinds::preview_packages(self.packages_of(clauses[0]), &clauses, &mut package_preview) {
+                package_preview.failure = Some(error.failure(FailureAt::Correct));
             }
         }
-        foreseen
+        package_preview
     }
 
     fn keep(&mut self, clause: &Clause, attic: &mut dyn Attic) -> Result<Vec<KeptOld>, Failure> {

@@ -360,7 +360,7 @@ impl Packages {
     /// # Errors
     ///
     /// Returns the command with its output.
-    pub fn foresee(&mut self, changes: &[Planned], native: &mut Vec<NativeStep>) -> Result<Vec<PackageChange>, HostError> {
+    pub fn preview(&mut self, changes: &[Planned], native: &mut Vec<NativeStep>) -> Result<Vec<PackageChange>, HostError> {
         let reckoned = self.manager.reckon(changes)?;
         native.extend(reckoned.native);
         let known = self.known()?;

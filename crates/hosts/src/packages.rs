@@ -63,15 +63,15 @@ fn taken_along(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
     let clause = "[[clause]]\nwhat = \"package:quay-fonts\"\ngone = true\n";
     let (fonts, alone) = (document(host, "fonts", clause)?, document(host, "alone", &format!("{clause}only_alone = true\n"))?);
     let observed = host.agent(&format!("observe {fonts}"))?;
-    let foreseen = observed.foreseen.as_ref().map(|foreseen| foreseen.packages.clone()).unwrap_or_default();
-    let said: Vec<String> = foreseen.iter().map(PackageChange::words).collect();
-    must(said == ["kiosk-shell 3.2.4 is removed", "quay-fonts 1.1 is removed"], &format!("foreseen was {said:?}"), &observed)?;
+    let package_preview = observed.package_preview.as_ref().map(|package_preview| package_preview.packages.clone()).unwrap_or_default();
+    let said: Vec<String> = package_preview.iter().map(PackageChange::words).collect();
+    must(said == ["kiosk-shell 3.2.4 is removed", "quay-fonts 1.1 is removed"], &format!("package_preview was {said:?}"), &observed)?;
     let refused = host.agent(&format!("enforce --yes {alone}"))?;
     must(version_of(host, "quay-fonts")? == "1.1", "it was removed though something goes with it", &refused)?;
     let report = host.agent(&format!("enforce --yes {fonts}"))?;
     // What comes after finds it installed.
     host.agent(&format!("enforce --yes {}", document(host, "again", "[[clause]]\nwhat = \"package:kiosk-shell\"\nversion = \"3.2.4\"\n")?))?;
-    must(report.clauses[0].packages == foreseen, "something else happened than was foreseen", &report)
+    must(report.clauses[0].packages == package_preview, "something else happened than was package_preview", &report)
 }
 
 fn index_refreshed(host: Host<'_>, repository: &Repository) -> Result<(), Failed> {

@@ -214,16 +214,20 @@ fn taken_along(root: &Root) -> Result<(), Failed> {
     root.agent("enforce", &wanted("kiosk-shell", "3.2.10"))?;
     let clause = "[[clause]]\nwhat = \"package:quay-fonts\"\ngone = true\n";
     let observed = root.agent("observe", clause)?;
-    let foreseen = observed.foreseen.as_ref().map(|foreseen| foreseen.packages.clone()).unwrap_or_default();
-    let said: Vec<String> = foreseen.iter().map(PackageChange::words).collect();
-    must(said == ["kiosk-shell 3.2.10-1 is removed", "quay-fonts 1.1-1 is removed"], &format!("foreseen was {:?}", observed.foreseen), &observed)?;
+    let package_preview = observed.package_preview.as_ref().map(|package_preview| package_preview.packages.clone()).unwrap_or_default();
+    let said: Vec<String> = package_preview.iter().map(PackageChange::words).collect();
+    must(
+        said == ["kiosk-shell 3.2.10-1 is removed", "quay-fonts 1.1-1 is removed"],
+        &format!("package_preview was {:?}", observed.package_preview),
+        &observed,
+    )?;
     let refused = root.agent("enforce", &format!("{clause}only_alone = true\n"))?;
     must(root.version_of("quay-fonts").is_some(), "it was removed though something goes with it", &refused)?;
     let report = root.agent("enforce", clause)?;
-    must(report.clauses[1].packages == foreseen, "something else happened than was foreseen", &report)?;
+    must(report.clauses[1].packages == package_preview, "something else happened than was package_preview", &report)?;
     let comes = root.agent("observe", &wanted("kiosk-shell", "3.2.10"))?;
-    let said: Vec<String> = comes.foreseen.iter().flat_map(|foreseen| &foreseen.packages).map(PackageChange::words).collect();
-    must(said == ["kiosk-shell 3.2.10-1 is installed", "quay-fonts 1.1-1 is installed"], &format!("foreseen was {said:?}"), &comes)
+    let said: Vec<String> = comes.package_preview.iter().flat_map(|package_preview| &package_preview.packages).map(PackageChange::words).collect();
+    must(said == ["kiosk-shell 3.2.10-1 is installed", "quay-fonts 1.1-1 is installed"], &format!("package_preview was {said:?}"), &comes)
 }
 
 fn no_such_version(root: &Root) -> Result<(), Failed> {

@@ -2,7 +2,7 @@
 
 use super::clause::{clause, failure, native};
 use super::words::{count, duration, harmless, style, styled, time};
-use constans_core::run::{ClauseResult, Counts, Decision, Foreseen, Mode, Outcome, ReactionState, Status};
+use constans_core::run::{ClauseResult, Counts, Decision, Mode, Outcome, PackagePreview, ReactionState, Status};
 use constans_core::state::Excluded;
 use constans_wire::report::RunReport;
 use constans_wire::run::RunSummary;
@@ -72,19 +72,19 @@ pub fn show_run(report: &RunReport, shown: &Shown<'_>) -> String {
         text.push('\n');
         text += &clause(result, shown.verbose);
     }
-    if let Some(foreseen) = &report.foreseen {
+    if let Some(package_preview) = &report.package_preview {
         text.push('\n');
-        text += &packages_ahead(foreseen, shown.verbose);
+        text += &packages_ahead(package_preview, shown.verbose);
     }
     quiet(&mut text, report, shown);
     text
 }
 
 /// Says what changing the packages that are out of line would come to.
-fn packages_ahead(foreseen: &Foreseen, verbose: bool) -> String {
+fn packages_ahead(package_preview: &PackagePreview, verbose: bool) -> String {
     let mut text = format!("{}\n", styled(style::STRONG, "packages that would come, go or change version"));
-    let width = foreseen.packages.iter().map(|change| change.package.chars().count()).max().unwrap_or(0);
-    for change in &foreseen.packages {
+    let width = package_preview.packages.iter().map(|change| change.package.chars().count()).max().unwrap_or(0);
+    for change in &package_preview.packages {
         let said = match (&change.before, &change.after) {
             (Some(before), Some(after)) => format!("{before} → {after}"),
             (Some(before), None) => format!("{before}, is removed"),
@@ -93,12 +93,12 @@ fn packages_ahead(foreseen: &Foreseen, verbose: bool) -> String {
         let style = if change.after.is_none() { style::ATTENTION } else { style::MUTED };
         let _ = writeln!(text, "   {:<width$}  {}", harmless(&change.package), styled(style, harmless(&said)));
     }
-    for why in &foreseen.not_known {
+    for why in &package_preview.not_known {
         let _ = writeln!(text, "   {}", styled(style::ATTENTION, harmless(&format!("not reckoned: {why}"))));
     }
-    failure(&mut text, foreseen.failure.as_ref());
+    failure(&mut text, package_preview.failure.as_ref());
     if verbose {
-        native(&mut text, &foreseen.native);
+        native(&mut text, &package_preview.native);
     }
     text
 }

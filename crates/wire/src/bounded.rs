@@ -3,7 +3,7 @@
 
 use crate::report::RunReport;
 use constans_core::compare::{Difference, Side};
-use constans_core::run::{ClauseResult, Decision, Foreseen, Leave, NativeStep, Outcome, PackageChange};
+use constans_core::run::{ClauseResult, Decision, Leave, NativeStep, Outcome, PackageChange, PackagePreview};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::io;
@@ -17,7 +17,7 @@ pub const MOST_VALUE: usize = 1024;
 /// The most differences, native steps, packages or other entries of each list of a clause.
 pub const MOST_ENTRIES: usize = 50;
 /// The most packages that a run says it would change.
-const MOST_FORESEEN: usize = 1000;
+const MOST_PREVIEWED: usize = 1000;
 /// The largest report, in bytes of JSON.
 pub const LARGEST_REPORT: usize = 6 * 1024 * 1024;
 
@@ -92,8 +92,8 @@ impl RunReport {
             pending.because.iter_mut().for_each(|cause| cut_value(cause, &mut left_out));
         }
         bound_list(&mut self.due, &mut left_out);
-        if let Some(foreseen) = &mut self.foreseen {
-            bound_foreseen(foreseen, &mut of_run, &mut left_out);
+        if let Some(package_preview) = &mut self.package_preview {
+            bound_preview(package_preview, &mut of_run, &mut left_out);
         }
         leave_out_clauses(&mut self, &mut left_out);
         self.left_out = (left_out != LeftOut::default()).then_some(left_out);
@@ -161,19 +161,19 @@ fn bound_packages(packages: &mut Vec<PackageChange>, most: usize, left_out: &mut
     }
 }
 
-fn bound_foreseen(foreseen: &mut Foreseen, of_run: &mut usize, left_out: &mut LeftOut) {
-    bound_packages(&mut foreseen.packages, MOST_FORESEEN, left_out);
-    bound_list(&mut foreseen.not_known, left_out);
-    bound_list(&mut foreseen.native, left_out);
-    foreseen.not_known.iter_mut().for_each(|why| cut_value(why, left_out));
-    let mut of_foreseen = MOST_CLAUSE_TEXT.min(*of_run);
-    let before = of_foreseen;
-    let of_failure = foreseen.failure.as_mut().and_then(|failure| {
+fn bound_preview(package_preview: &mut PackagePreview, of_run: &mut usize, left_out: &mut LeftOut) {
+    bound_packages(&mut package_preview.packages, MOST_PREVIEWED, left_out);
+    bound_list(&mut package_preview.not_known, left_out);
+    bound_list(&mut package_preview.native, left_out);
+    package_preview.not_known.iter_mut().for_each(|why| cut_value(why, left_out));
+    let mut of_preview = MOST_CLAUSE_TEXT.min(*of_run);
+    let before = of_preview;
+    let of_failure = package_preview.failure.as_mut().and_then(|failure| {
         [Some(&mut failure.message), failure.remedy.as_mut()].into_iter().flatten().for_each(|text| cut_value(text, left_out));
         failure.command.as_mut()
     });
-    bound_steps(of_failure.into_iter().chain(&mut foreseen.native), &mut of_foreseen, left_out);
-    *of_run -= before - of_foreseen;
+    bound_steps(of_failure.into_iter().chain(&mut package_preview.native), &mut of_preview, left_out);
+    *of_run -= before - of_preview;
 }
 
 fn bound_steps<'s>(steps: impl Iterator<Item = &'s mut NativeStep>, most: &mut usize, left_out: &mut LeftOut) {

@@ -3,7 +3,7 @@
 pub use crate::bounded::LeftOut;
 use constans_core::address::ClauseAddress;
 use constans_core::digest::Digest;
-use constans_core::run::{ClauseResult, Counts, DueReaction, Foreseen, Mode, PartOf, RestartPending, Status};
+use constans_core::run::{ClauseResult, Counts, DueReaction, Mode, PackagePreview, PartOf, RestartPending, Status};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
@@ -66,7 +66,7 @@ pub struct RunReport {
     pub due: Vec<DueReaction>,
     /// What changing the packages that are out of line would take along; of observing runs.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub foreseen: Option<Foreseen>,
+    pub package_preview: Option<PackagePreview>,
     /// That the operating system needs a restart of the node, as it was after the run.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub restart_pending: Option<RestartPending>,

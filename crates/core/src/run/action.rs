@@ -47,8 +47,8 @@ pub enum Action {
     /// Inspect the clause at this place of the state; answer [`RunEvent::Inspected`].
     Inspect(usize),
     /// Find out what changing the packages of these clauses together would take along, and change nothing; answer
-    /// [`RunEvent::Foreseen`].
-    Foresee(Vec<usize>),
+    /// [`RunEvent::PackagePreview`].
+    Preview(Vec<usize>),
     /// Keep what stands there, since it is left for a while and somebody may change it again; answer [`RunEvent::Kept`].
     Keep(usize),
     /// Correct these differences; answer [`RunEvent::Corrected`].
@@ -70,7 +70,7 @@ pub enum RunEvent {
     /// What an inspection came to, and how long it took in microseconds.
     Inspected(Inspection, u64),
     /// What a look ahead came to.
-    Foreseen(Foreseen, u64),
+    PackagePreview(PackagePreview, u64),
     /// What was kept, or why it could not be.
     Kept(Result<Vec<KeptOld>, Failure>, u64),
     /// What a correction came to.
@@ -125,7 +125,7 @@ pub struct Correction {
 /// What changing packages would take along, by the package manager's own reckoning.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Foreseen {
+pub struct PackagePreview {
     /// All that would come, go or change version, those that clauses name among them.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub packages: Vec<PackageChange>,
@@ -161,7 +161,7 @@ pub struct Finished {
     /// Of which part it was, if it did not touch all.
     pub part: Option<PartOf>,
     /// What changing the packages that are out of line would take along; of observing runs.
-    pub foreseen: Option<Foreseen>,
+    pub package_preview: Option<PackagePreview>,
 }
 
 /// What a run that touched a chosen part left out.

@@ -1,6 +1,6 @@
 //! The run as a state machine: it asks for one inspection, correction or reaction at a time and is told the result.
 
-use super::action::{Action, Correction, Finished, Foreseen, Inspection, OutOfOrder, Part, PartOf, RunEvent, RunInput, Seen};
+use super::action::{Action, Correction, Finished, Inspection, OutOfOrder, PackagePreview, Part, PartOf, RunEvent, RunInput, Seen};
 use super::cause::{Cause, CauseFound, cause_of};
 use super::decide::{Mode, Settings, Want, decide};
 use super::gate::{Need, blocker, is_really_alike};
@@ -40,7 +40,7 @@ pub struct Run<'s> {
     pub(super) started: BTreeSet<usize>,
     /// Since when services run, as found.
     pub(super) running_since: HashMap<usize, Timestamp>,
-    pub(super) foreseen: Option<Foreseen>,
+    pub(super) package_preview: Option<PackagePreview>,
     pub(super) phase: Phase,
 }
 
@@ -61,8 +61,8 @@ pub(super) enum Phase {
     NotBegun,
     Inspecting(Turn),
     /// Looking ahead for one clause, whose differences these are.
-    Foreseeing(usize, Vec<Difference>),
-    ForeseeingAll,
+    Previewing(usize, Vec<Difference>),
+    PreviewingAll,
     Keeping(usize),
     Correcting(usize),
     Verifying(usize, Correction),
@@ -119,7 +119,7 @@ impl<'s> Run<'s> {
             is_whole: input.part == Part::Whole,
             started: BTreeSet::new(),
             running_since: HashMap::new(),
-            foreseen: None,
+            package_preview: None,
             phase: Phase::NotBegun,
         };
         if run.is_whole {
@@ -151,10 +151,10 @@ impl<'s> Run<'s> {
     pub fn on_event(&mut self, event: RunEvent, now: Timestamp) -> Result<Vec<Action>, OutOfOrder> {
         match (self.phase.clone(), event) {
             (Phase::Inspecting(turn), RunEvent::Inspected(inspection, took_us)) => Ok(self.inspected(turn, inspection, took_us, now)),
-            (Phase::Foreseeing(at, different), RunEvent::Foreseen(foreseen, took_us)) => {
-                Ok(self.alone_foreseen(at, different, foreseen, took_us, now))
+            (Phase::Previewing(at, different), RunEvent::PackagePreview(package_preview, took_us)) => {
+                Ok(self.alone_previewed(at, different, package_preview, took_us, now))
             }
-            (Phase::ForeseeingAll, RunEvent::Foreseen(foreseen, _)) => Ok(self.all_foreseen(foreseen)),
+            (Phase::PreviewingAll, RunEvent::PackagePreview(package_preview, _)) => Ok(self.all_previewed(package_preview)),
             (Phase::Keeping(at), RunEvent::Kept(kept, took_us)) => Ok(self.was_kept(at, kept, took_us, now)),
             (Phase::Correcting(at), RunEvent::Corrected(correction, took_us)) => Ok(self.corrected(at, correction, took_us)),
             (Phase::Verifying(at, correction), RunEvent::Inspected(inspection, took_us)) => {
@@ -183,7 +183,7 @@ impl<'s> Run<'s> {
             let of_clauses = self.state.clauses.iter().zip(self.memories);
             memories.extend(of_clauses.filter_map(|(clause, memory)| Some((clause.address.clone(), memory?))));
             let (status, counts) = (status_of(&results, !self.due.is_empty()), Counts::of(&results));
-            Finished { status, counts, results, memories, due: self.due, part, foreseen: self.foreseen }
+            Finished { status, counts, results, memories, due: self.due, part, package_preview: self.package_preview }
         })
     }
 
@@ -219,13 +219,13 @@ impl<'s> Run<'s> {
             self.phase = Phase::Inspecting(turn);
             return vec![Action::Inspect(at)];
         }
-        let packages = self.packages_to_foresee();
+        let packages = self.packages_to_preview();
         if packages.is_empty() {
             self.phase = Phase::Over;
             return vec![Action::Finish];
         }
-        self.phase = Phase::ForeseeingAll;
-        vec![Action::Foresee(packages)]
+        self.phase = Phase::PreviewingAll;
+        vec![Action::Preview(packages)]
     }
 
     fn inspected(&mut self, turn: Turn, inspection: Inspection, took_us: u64, now: Timestamp) -> Vec<Action> {
@@ -324,8 +324,8 @@ impl<'s> Run<'s> {
     /// Acts on what was decided, or goes on.
     fn act(&mut self, at: usize, different: Vec<Difference>, found: &Digest, now: Timestamp) -> Vec<Action> {
         if self.wants_to_be_alone(at) {
-            self.phase = Phase::Foreseeing(at, different);
-            return vec![Action::Foresee(vec![at])];
+            self.phase = Phase::Previewing(at, different);
+            return vec![Action::Preview(vec![at])];
         }
         let is_in_grace = self.settings.mode == Mode::Enforce && matches!(self.result(at).decision, Decision::Leave { why: Leave::Grace { .. } });
         if self.result(at).decision == Decision::Correct {

@@ -97,15 +97,15 @@ impl Node {
         Correction { touched, ..Correction::default() }
     }
 
-    fn foresee(&mut self, clauses: &[&Clause]) -> Foreseen {
-        self.log.push(format!("foresee {}", clauses.iter().map(|clause| clause.address.as_str()).collect::<Vec<_>>().join(" ")));
+    fn preview(&mut self, clauses: &[&Clause]) -> PackagePreview {
+        self.log.push(format!("preview {}", clauses.iter().map(|clause| clause.address.as_str()).collect::<Vec<_>>().join(" ")));
         let own = |clause: &&Clause| PackageChange {
             package: clause.name().to_owned(),
             before: self.things.get(clause.address.as_str()).map(|_| "1.0".to_owned()),
             after: (clause.gone == Gone::No).then(|| "1.1".to_owned()),
         };
         let taken = clauses.iter().filter_map(|clause| self.takes.get(clause.address.as_str()).cloned());
-        Foreseen { packages: clauses.iter().map(own).chain(taken).collect(), ..Foreseen::default() }
+        PackagePreview { packages: clauses.iter().map(own).chain(taken).collect(), ..PackagePreview::default() }
     }
 
     fn keep(&mut self, clause: &Clause) -> Vec<KeptOld> {
@@ -142,9 +142,9 @@ impl Node {
             for action in actions {
                 event = match action {
                     Action::Inspect(at) => Some(RunEvent::Inspected(self.inspect(&state.clauses[at]), 1)),
-                    Action::Foresee(ats) => {
+                    Action::Preview(ats) => {
                         let clauses: Vec<&Clause> = ats.iter().map(|at| &state.clauses[*at]).collect();
-                        Some(RunEvent::Foreseen(self.foresee(&clauses), 1))
+                        Some(RunEvent::PackagePreview(self.preview(&clauses), 1))
                     }
                     Action::Keep(at) => Some(RunEvent::Kept(Ok(self.keep(&state.clauses[at])), 1)),
                     Action::Correct(at, _) => {

@@ -101,7 +101,7 @@ pub(crate) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
     }
 }
 
-pub(crate) use package::foresee;
+pub(crate) use package::preview as preview_packages;
 
 /// Puts the file that a clause keeps, whole or a part of it, into the attic as it is.
 pub(crate) fn keep(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -> Result<(), HostError> {

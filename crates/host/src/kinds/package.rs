@@ -7,7 +7,7 @@ use crate::packages::{PackageFound, Packages, Planned};
 use constans_core::compare::{Difference, Found, Presence};
 use constans_core::kind::{Claim, VersionWish};
 use constans_core::kit::Gone;
-use constans_core::run::{Foreseen, Seen};
+use constans_core::run::{PackagePreview, Seen};
 use constans_core::state::Clause;
 use std::collections::BTreeMap;
 
@@ -38,7 +38,7 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause) -> Result<Seen, No
 }
 
 /// Adds what changing these packages together would take along, by their package manager's own reckoning.
-pub(crate) fn foresee(packages: &mut Packages, clauses: &[&Clause], foreseen: &mut Foreseen) -> Result<(), HostError> {
+pub(crate) fn preview(packages: &mut Packages, clauses: &[&Clause], package_preview: &mut PackagePreview) -> Result<(), HostError> {
     let mut changes = Vec::new();
     for clause in clauses {
         let name = clause.name();
@@ -53,13 +53,13 @@ pub(crate) fn foresee(packages: &mut Packages, clauses: &[&Clause], foreseen: &m
             // Only whether it is held differs.
             continue;
         }
-        match packages.offered_now(name, &wish, &mut foreseen.native)? {
+        match packages.offered_now(name, &wish, &mut package_preview.native)? {
             Some(version) => changes.push(Planned { name: name.to_owned(), version: Some(version) }),
-            None => foreseen.not_known.push(format!("{name}: the index of packages, as it is, offers no version that fits {wish}")),
+            None => package_preview.not_known.push(format!("{name}: the index of packages, as it is, offers no version that fits {wish}")),
         }
     }
     if !changes.is_empty() {
-        foreseen.packages.extend(packages.foresee(&changes, &mut foreseen.native)?);
+        package_preview.packages.extend(packages.preview(&changes, &mut package_preview.native)?);
     }
     Ok(())
 }

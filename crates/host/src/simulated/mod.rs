@@ -19,7 +19,7 @@ use constans_core::digest::{DigestKey, of_contents};
 use constans_core::filter::About;
 use constans_core::kind::Reaction;
 use constans_core::kit::Gone;
-use constans_core::run::{Correction, Failure, FailureAt, Foreseen, Inspection, KeptOld, NativeStep, RestartPending, Seen};
+use constans_core::run::{Correction, Failure, FailureAt, Inspection, KeptOld, NativeStep, PackagePreview, RestartPending, Seen};
 use constans_core::state::{Clause, EffectiveState};
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, BTreeSet};
@@ -169,9 +169,9 @@ impl Host for SimulatedHost {
     }
 
     /// Its packages take nothing along.
-    fn foresee(&mut self, clauses: &[&Clause]) -> Foreseen {
+    fn preview(&mut self, clauses: &[&Clause]) -> PackagePreview {
         let packages = clauses.iter().filter_map(|clause| package::change(&self.things, clause, &self.repository)).collect();
-        Foreseen { packages, ..Foreseen::default() }
+        PackagePreview { packages, ..PackagePreview::default() }
     }
 
     fn keep(&mut self, clause: &Clause, attic: &mut dyn Attic) -> Result<Vec<KeptOld>, Failure> {

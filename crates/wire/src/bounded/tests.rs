@@ -68,7 +68,7 @@ fn report(clauses: Vec<ClauseResult>) -> RunReport {
         counts: Counts::default(),
         clauses,
         due: Vec::new(),
-        foreseen: None,
+        package_preview: None,
         restart_pending: None,
         did_not_end: None,
         left_out: None,

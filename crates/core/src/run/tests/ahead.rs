@@ -10,8 +10,8 @@ fn change(package: &str, before: Option<&str>, after: Option<&str>) -> PackageCh
     PackageChange { package: package.into(), before: before.map(str::to_owned), after: after.map(str::to_owned) }
 }
 
-fn said(foreseen: Option<Foreseen>) -> Vec<String> {
-    foreseen.map(|foreseen| foreseen.packages.iter().map(PackageChange::words).collect()).unwrap_or_default()
+fn said(package_preview: Option<PackagePreview>) -> Vec<String> {
+    package_preview.map(|package_preview| package_preview.packages.iter().map(PackageChange::words).collect()).unwrap_or_default()
 }
 
 /// A node on which removing kiosk-print takes kiosk-shell along.
@@ -25,12 +25,12 @@ fn an_observing_run_looks_once_at_what_all_packages_that_are_out_of_line_would_t
     let wanted = state(vec![package("kiosk-print").gone(Gone::Yes), package("quay-fonts").wait(SwitchFrom::Clause), file("/a", "a")]);
     let mut node = taking();
     let finished = node.run(&wanted, observe());
-    assert_eq!(said(finished.foreseen), ["kiosk-print 1.0 is removed", "quay-fonts 1.1 is installed", "kiosk-shell 1.0 is removed"]);
-    assert_eq!(node.log, ["foresee package:kiosk-print package:quay-fonts"], "also what waits");
+    assert_eq!(said(finished.package_preview), ["kiosk-print 1.0 is removed", "quay-fonts 1.1 is installed", "kiosk-shell 1.0 is removed"]);
+    assert_eq!(node.log, ["preview package:kiosk-print package:quay-fonts"], "also what waits");
     assert_eq!(finished.results[0].would, Some(Decision::Correct));
 
     let enforced = node.run(&wanted, enforce());
-    assert_eq!(enforced.foreseen, None, "it is said what happened");
+    assert_eq!(enforced.package_preview, None, "it is said what happened");
     node.log.clear();
     node.run(&state(vec![package("kiosk-print").gone(Gone::Yes), file("/a", "b")]), observe());
     assert_eq!(node.log, Vec::<String>::new(), "all packages are in line: nothing is looked at");
@@ -44,7 +44,7 @@ fn what_has_to_wait_for_something_else_is_not_looked_ahead_at() {
     node.run(&wanted, enforce());
     node.log.clear();
     node.uninspectable.insert("file:/a".into());
-    assert_eq!(node.run(&wanted, observe()).foreseen, None);
+    assert_eq!(node.run(&wanted, observe()).package_preview, None);
     assert_eq!(node.log, Vec::<String>::new());
 }
 
@@ -60,7 +60,7 @@ fn a_clause_that_wants_to_be_alone_refuses_what_takes_another_package_away() {
         let left = Decision::Leave { why };
         assert_eq!(finished.results[0].decision, left);
         assert_eq!(finished.results[0].would, (settings.mode == Mode::Observe).then_some(left));
-        assert_eq!(node.log, ["foresee package:kiosk-print"], "nothing was changed, and it is looked at once");
+        assert_eq!(node.log, ["preview package:kiosk-print"], "nothing was changed, and it is looked at once");
         assert!(node.things.contains_key("package:kiosk-print"));
     }
     // What another clause wants gone may go, and so may it be changed that nothing comes along with but new packages.
@@ -70,7 +70,7 @@ fn a_clause_that_wants_to_be_alone_refuses_what_takes_another_package_away() {
     let mut node = taking();
     node.takes.insert("package:kiosk-print".into(), change("quay-fonts", None, Some("1.0")));
     assert_eq!(node.run(&wanted, enforce()).results[0].outcome, Outcome::Corrected);
-    assert_eq!(node.log, ["foresee package:kiosk-print", "correct package:kiosk-print"]);
+    assert_eq!(node.log, ["preview package:kiosk-print", "correct package:kiosk-print"]);
 }
 
 #[test]

@@ -1,6 +1,6 @@
 //! What changing packages would take along: told by observing runs, and refused by clauses that want to be alone.
 
-use super::action::{Action, Foreseen};
+use super::action::{Action, PackagePreview};
 use super::decide::Mode;
 use super::machine::{Phase, Run};
 use super::result::{Decision, Leave, Outcome, PackageChange, Verdict};
@@ -8,7 +8,7 @@ use crate::compare::Difference;
 use crate::kit::Gone;
 use jiff::Timestamp;
 
-impl Foreseen {
+impl PackagePreview {
     /// Returns whether nothing is to be said.
     fn is_empty(&self) -> bool {
         self.packages.is_empty() && self.not_known.is_empty() && self.failure.is_none()
@@ -36,14 +36,22 @@ impl Run<'_> {
     }
 
     /// Takes in what the change of a clause that wants to be alone would take along.
-    pub(super) fn alone_foreseen(&mut self, at: usize, different: Vec<Difference>, foreseen: Foreseen, took_us: u64, now: Timestamp) -> Vec<Action> {
+    pub(super) fn alone_previewed(
+        &mut self,
+        at: usize,
+        different: Vec<Difference>,
+        package_preview: PackagePreview,
+        took_us: u64,
+        now: Timestamp,
+    ) -> Vec<Action> {
         let name = self.clause(at).name();
-        let others: Vec<PackageChange> = foreseen.packages.into_iter().filter(|change| change.package != name && self.is_taken(change)).collect();
+        let others: Vec<PackageChange> =
+            package_preview.packages.into_iter().filter(|change| change.package != name && self.is_taken(change)).collect();
         let is_observing = self.settings.mode == Mode::Observe;
         let result = self.result(at);
         result.took_us += took_us;
-        result.native.extend(foreseen.native);
-        if let Some(failure) = foreseen.failure {
+        result.native.extend(package_preview.native);
+        if let Some(failure) = package_preview.failure {
             result.outcome = Outcome::Failed;
             result.failure = Some(failure);
         } else if !others.is_empty() {
@@ -67,7 +75,7 @@ impl Run<'_> {
     }
 
     /// Returns the packages that are out of line at the end of an observing run, unless something else has to come first.
-    pub(super) fn packages_to_foresee(&self) -> Vec<usize> {
+    pub(super) fn packages_to_preview(&self) -> Vec<usize> {
         if self.settings.mode != Mode::Observe {
             return Vec::new();
         }
@@ -88,8 +96,8 @@ impl Run<'_> {
     }
 
     /// Takes in what all changes together would take along.
-    pub(super) fn all_foreseen(&mut self, foreseen: Foreseen) -> Vec<Action> {
-        self.foreseen = (!foreseen.is_empty()).then_some(foreseen);
+    pub(super) fn all_previewed(&mut self, package_preview: PackagePreview) -> Vec<Action> {
+        self.package_preview = (!package_preview.is_empty()).then_some(package_preview);
         self.phase = Phase::Over;
         vec![Action::Finish]
     }
