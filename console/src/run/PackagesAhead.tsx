@@ -19,7 +19,7 @@ export function PackagesAhead({ preview }: { preview: Schemas['PackagePreview'] 
         ))}
         {(preview.not_known ?? []).map((why) => (
           <Typography key={why} sx={{ color: 'warning.main' }}>
-            Not reckoned: {why}
+            Not known: {why}
           </Typography>
         ))}
         <FailureReport failure={preview.failure} />

@@ -3,7 +3,7 @@
 use super::action::{Action, PackagePreview};
 use super::decide::Mode;
 use super::machine::{Phase, Run};
-use super::result::{Decision, Leave, Outcome, PackageChange, Verdict};
+use super::result::{Decision, Failure, FailureAt, Leave, Outcome, PackageChange, Verdict};
 use crate::compare::Difference;
 use crate::kit::Gone;
 use jiff::Timestamp;
@@ -25,6 +25,16 @@ impl PackageChange {
             (None, None) => self.package.clone(),
         }
     }
+}
+
+/// What is not known is not taken for nothing by a clause that wants to be alone.
+fn unknown(not_known: &[String]) -> Option<Failure> {
+    (!not_known.is_empty()).then(|| Failure {
+        at: FailureAt::Correct,
+        message: format!("the clause says only_alone = true, and what would change with it is not known: {}", not_known.join(", ")),
+        command: None,
+        remedy: Some("fetch the index of packages (apt-get update, dnf makecache); the next run looks again".to_owned()),
+    })
 }
 
 impl Run<'_> {
@@ -51,7 +61,7 @@ impl Run<'_> {
         let result = self.result(at);
         result.took_us += took_us;
         result.native.extend(package_preview.native);
-        if let Some(failure) = package_preview.failure {
+        if let Some(failure) = package_preview.failure.or_else(|| unknown(&package_preview.not_known)) {
             result.outcome = Outcome::Failed;
             result.failure = Some(failure);
         } else if !others.is_empty() {

@@ -31,6 +31,8 @@ struct Node {
     /// What changing a package takes along.
     takes: BTreeMap<String, PackageChange>,
     restarted_by_hand_at: Option<Timestamp>,
+    /// What the package manager cannot tell.
+    not_known: Vec<String>,
     /// What was done, in order.
     log: Vec<String>,
     memories: BTreeMap<ClauseAddress, Memory>,
@@ -105,7 +107,7 @@ impl Node {
             after: (clause.gone == Gone::No).then(|| "1.1".to_owned()),
         };
         let taken = clauses.iter().filter_map(|clause| self.takes.get(clause.address.as_str()).cloned());
-        PackagePreview { packages: clauses.iter().map(own).chain(taken).collect(), ..PackagePreview::default() }
+        PackagePreview { packages: clauses.iter().map(own).chain(taken).collect(), not_known: self.not_known.clone(), ..PackagePreview::default() }
     }
 
     fn keep(&mut self, clause: &Clause) -> Vec<KeptOld> {

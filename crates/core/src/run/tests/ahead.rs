@@ -63,6 +63,9 @@ fn a_clause_that_wants_to_be_alone_refuses_what_takes_another_package_away() {
         assert_eq!(node.log, ["preview package:kiosk-print"], "nothing was changed, and it is looked at once");
         assert!(node.things.contains_key("package:kiosk-print"));
     }
+    let mut node = Node { not_known: vec!["no such version".into()], ..taking() };
+    node.takes.clear();
+    assert_eq!(node.run(&wanted, enforce()).results[0].outcome, Outcome::Failed, "what is not known is not nothing");
     // What another clause wants gone may go, and so may it be changed that nothing comes along with but new packages.
     let mut node = taking();
     let both = state(vec![alone(), package("kiosk-shell").gone(Gone::Yes)]);
