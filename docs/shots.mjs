@@ -18,16 +18,16 @@ async function shot(name, path, seen) {
 
 await page.goto(link);
 await page.getByLabel('Password *', { exact: true }).fill('herring under the pier');
-await page.getByLabel('The password again *').fill('herring under the pier');
-await page.getByRole('button', { name: 'Set the password and go on' }).click();
-await shot('fleet-light', undefined, 'What wants attention');
+await page.getByLabel('Repeat password *').fill('herring under the pier');
+await page.getByRole('button', { name: 'Set password' }).click();
+await shot('overview-light', undefined, 'Needs attention');
 await shot('nodes', '/nodes?filter=labels.site+in+["auken",+"brisk"]', 'Last full run');
-await shot('node', '/nodes/gate-auken-1?clause=file:/etc/gate/tariffs.csv', 'What the run found and did');
-await page.getByRole('link', { name: 'What the run found and did' }).click();
+await shot('node', '/nodes/gate-auken-1?clause=file:/etc/gate/tariffs.csv', 'Result in the run');
+await page.getByRole('link', { name: 'Result in the run' }).click();
 await shot('run', undefined, 'Began');
 await shot('kits', '/kits', 'Served in');
 await shot('release', '/kits/quay-base/1.4.0', 'The account guest must not exist.');
 await shot('kinds', '/kinds/service?find=start', 'What do you want to achieve?');
 await page.emulateMedia({ colorScheme: 'dark' });
-await shot('fleet-dark', '/', 'What wants attention');
+await shot('overview-dark', '/', 'Needs attention');
 await browser.close();

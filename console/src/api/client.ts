@@ -4,7 +4,7 @@ import type { components, paths } from './schema';
 /** The types of the interface, as the server describes them. */
 export type Schemas = components['schemas'];
 
-/** Why a request was not answered as asked. */
+/** An error answer, or no answer. */
 export class Refused extends Error {
   constructor(
     readonly problem: Schemas['Problem'],
@@ -12,7 +12,7 @@ export class Refused extends Error {
     super(problem.title);
   }
 
-  /** Whether nobody is signed in (any more). */
+  /** Whether the session ended. */
   get isSignedOut() {
     return this.problem.type === 'not_signed_in';
   }
@@ -20,7 +20,7 @@ export class Refused extends Error {
 
 let token: string | undefined;
 
-/** Keeps the session's token, which goes along with each request that changes something. */
+/** Keeps the token of the session, which is sent with each changing request. */
 export function keepToken(given: string | null | undefined) {
   token = given ?? undefined;
 }
@@ -39,18 +39,18 @@ interface Answered<T> {
   response: Response;
 }
 
-async function answer<T>(asked: Promise<Answered<T>>): Promise<T> {
+async function answer<T>(request: Promise<Answered<T>>): Promise<T> {
   let answered: Answered<T>;
   try {
-    answered = await asked;
+    answered = await request;
   } catch (cause) {
     if (cause instanceof DOMException && cause.name === 'AbortError') throw cause;
-    const hint = 'what you see is as it was; it is tried again by itself';
+    const hint = 'the data shown is the last received; the console retries';
     throw new Refused({ type: 'not_reached', title: 'the server does not answer', status: 0, hint });
   }
   if (answered.response.ok) return answered.data as T;
   const problem = answered.error as Schemas['Problem'] | undefined;
-  throw new Refused(problem?.title ? problem : { type: 'strange', title: `the server answers ${answered.response.status}`, status: answered.response.status });
+  throw new Refused(problem?.title ? problem : { type: 'unexpected_answer', title: `the server answers ${answered.response.status}`, status: answered.response.status });
 }
 
 const of = (name: string) => ({ path: { name } });
@@ -62,27 +62,27 @@ export const api = {
   signOut: () => answer(client.POST('/api/sign-out')),
   welcomeFor: (secret: string) => answer(client.POST('/api/welcome/for', { body: secret })),
   welcome: (body: Schemas['Welcome']) => answer(client.POST('/api/welcome', { body })),
-  fleet: (filter: string, signal?: AbortSignal) => answer(client.GET('/api/fleet', { params: { query: filter ? { filter } : {} }, signal })),
+  overview: (filter: string, signal?: AbortSignal) => answer(client.GET('/api/overview', { params: { query: filter ? { filter } : {} }, signal })),
   nodes: (filter: string, signal?: AbortSignal) => answer(client.GET('/api/nodes', { params: { query: filter ? { filter } : {} }, signal })),
   node: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}', { params: of(name), signal })),
   clauses: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/clauses', { params: of(name), signal })),
-  // Its pairs would be read as lists of any length.
-  explained: (name: string, signal?: AbortSignal) =>
-    answer(client.GET('/api/nodes/{name}/explained', { params: of(name), signal })) as Promise<Schemas['Explained']>,
+  // The generated type of a pair is a list of any length.
+  why: (name: string, signal?: AbortSignal) =>
+    answer(client.GET('/api/nodes/{name}/why', { params: of(name), signal })) as Promise<Schemas['StateSources']>,
   leftBehind: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/left-behind', { params: of(name), signal })),
   episodes: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/episodes', { params: of(name), signal })),
   runs: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/runs', { params: of(name), signal })),
   run: (name: string, id: string, signal?: AbortSignal) =>
     answer(client.GET('/api/nodes/{name}/runs/{id}', { params: { path: { name, id } }, signal })),
   releases: (signal?: AbortSignal) => answer(client.GET('/api/releases', { signal })),
-  // Its pairs would be read as lists of any length.
+  // The generated type of a pair is a list of any length.
   release: (kit: string, version: string, signal?: AbortSignal) =>
     answer(client.GET('/api/releases/{kit}/{version}', { params: { path: { kit, version } }, signal })) as Promise<Schemas['ReleaseShown']>,
   releaseText: (kit: string, version: string, path: string, signal?: AbortSignal) =>
     answer(client.GET('/api/releases/{kit}/{version}/text', { params: { path: { kit, version }, query: { path } }, signal })),
   compareReleases: (from: string, to: string, signal?: AbortSignal) => answer(client.GET('/api/compare/releases', { params: { query: { from, to } }, signal })),
   kitLog: (kit: string, signal?: AbortSignal) => answer(client.GET('/api/kits/{kit}/log', { params: { path: { kit } }, signal })),
-  work: (signal?: AbortSignal) => answer(client.GET('/api/work', { signal })),
+  activities: (signal?: AbortSignal) => answer(client.GET('/api/activities', { signal })),
   pageFailed: (body: Schemas['PageError']) => answer(client.POST('/api/page-errors', { body })),
   kinds: (signal?: AbortSignal) => answer(client.GET('/api/kinds', { signal })),
 };

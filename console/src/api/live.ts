@@ -1,13 +1,13 @@
 import { useQueryClient } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 
-/** How long changes are gathered before the pages look again, in milliseconds. */
+/** Changes within this time cause one refresh, in milliseconds. */
 const GATHER_MS = 250;
 
-/** Keeps everything on the page fresh by the server's events. Returns whether the server is heard. */
+/** Refreshes the page on events of the server. Returns whether the connection is open. */
 export function useLive(): boolean {
   const queries = useQueryClient();
-  const [isHeard, setHeard] = useState(true);
+  const [isConnected, setConnected] = useState(true);
   useEffect(() => {
     let timer: ReturnType<typeof setTimeout> | undefined;
     const source = new EventSource('/api/events');
@@ -17,13 +17,13 @@ export function useLive(): boolean {
         void queries.invalidateQueries();
       }, GATHER_MS);
     });
-    source.addEventListener('work', () => void queries.invalidateQueries({ queryKey: ['work'] }));
-    source.onopen = () => setHeard(true);
-    source.onerror = () => setHeard(false);
+    source.addEventListener('activities', () => void queries.invalidateQueries({ queryKey: ['activities'] }));
+    source.onopen = () => setConnected(true);
+    source.onerror = () => setConnected(false);
     return () => {
       clearTimeout(timer);
       source.close();
     };
   }, [queries]);
-  return isHeard;
+  return isConnected;
 }

@@ -1,10 +1,10 @@
 import Box from '@mui/material/Box';
 import Typography from '@mui/material/Typography';
 import type { Schemas } from '../api/client';
-import { FactList } from '../looks/FactList';
+import { PropertyList } from '../looks/PropertyList';
 import { mono } from '../looks/theme';
 
-/** One baseline for people who do not read documents. */
+/** A baseline in words, for readers who do not read documents. */
 export function BaselineText({ baseline }: { baseline: Schemas['BaselinePage'] }) {
   return (
     <Box component="section" aria-label={baseline.name} sx={{ '& + &': { mt: 3, pt: 2, borderTop: '1px solid', borderColor: 'divider' } }}>
@@ -27,9 +27,9 @@ export function BaselineText({ baseline }: { baseline: Schemas['BaselinePage'] }
 function aboutBaseline(baseline: Schemas['BaselinePage']): string[] {
   const lines: string[] = [];
   if (baseline.satisfies.length) lines.push(`Satisfies ${baseline.satisfies.join(', ')}.`);
-  if (baseline.include.length) lines.push(`Comes after ${baseline.include.join(', ')}.`);
-  if (baseline.only_where) lines.push(`Counts only where ${baseline.only_where}.`);
-  for (const { name, note, default: usual } of baseline.parameters) lines.push(`Can be set: ${name}${note && `: ${note}`} (${usual == null ? 'must be set' : `${usual} unless set otherwise`}).`);
+  if (baseline.include.length) lines.push(`Includes ${baseline.include.join(', ')}.`);
+  if (baseline.only_where) lines.push(`Applies only where ${baseline.only_where}.`);
+  for (const { name, note, default: usual } of baseline.parameters) lines.push(`Parameter ${name}${note && `: ${note}`} (${usual == null ? 'required' : `default ${usual}`}).`);
   return lines;
 }
 
@@ -39,7 +39,7 @@ function ClauseText({ clause }: { clause: Schemas['ClausePage'] }) {
       <Typography>
         <strong>{clause.wanted}</strong> <Box component="span" sx={{ color: 'text.secondary', fontSize: 14 }}>{clause.severity} severity</Box>
       </Typography>
-      <FactList facts={clause.details as [string, string][]} />
+      <PropertyList properties={clause.details as [string, string][]} />
       {clause.contents && (
         <Box component="pre" sx={{ m: 0, mt: 0.5, p: 1, bgcolor: 'sunken', fontFamily: mono, fontSize: 13, overflow: 'auto' }}>
           {clause.contents}

@@ -33,9 +33,9 @@ export function DocumentView({ release, files }: { release: Schemas['PublishedRe
       <QueryView query={text}>
         {({ text, concealed }) => (
           <>
-            {concealed && <Typography sx={{ fontSize: 14, color: 'text.secondary' }}>• stands for what is concealed.</Typography>}
+            {concealed && <Typography sx={{ fontSize: 14, color: 'text.secondary' }}>• replaces concealed values.</Typography>}
             {text == null ? (
-              <Typography>It is no text, or larger than 256 KiB.</Typography>
+              <Typography>Not a text, or larger than 256 KiB.</Typography>
             ) : (
               <Box component="pre" tabIndex={0} aria-label={chosen} sx={{ m: 0, p: 1.5, bgcolor: 'sunken', fontFamily: mono, fontSize: 13, lineHeight: 1.45, overflow: 'auto', maxHeight: 560 }}>
                 {text}

@@ -7,7 +7,7 @@ import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
-import { FactList } from '../looks/FactList';
+import { PropertyList } from '../looks/PropertyList';
 import { mono } from '../looks/theme';
 
 /** What there is to know of one kind, with an example to paste. */
@@ -16,7 +16,7 @@ export function KindReference({ kind }: { kind: Schemas['KindPage'] }) {
     <>
       <Typography>{kind.purpose}.</Typography>
       <Box sx={{ my: 1.5 }}>
-        <FactList facts={facts(kind)} />
+        <PropertyList properties={properties(kind)} />
       </Box>
       <Table size="small" aria-label={`Properties of ${kind.name}`}>
         <TableHead>
@@ -50,15 +50,15 @@ export function KindReference({ kind }: { kind: Schemas['KindPage'] }) {
   );
 }
 
-function facts(kind: Schemas['KindPage']): [string, string][] {
+function properties(kind: Schemas['KindPage']): [string, string][] {
   return [
-    ['for instance', kind.achieves.join('; ')],
+    ['uses', kind.achieves.join('; ')],
     ['names', kind.names],
     ['claims', kind.claims],
     ['needs on the node', kind.on_node],
     ['reacts by', kind.reactions.join(', ')],
     ['gone', kind.can_be_gone ? 'true' : ''],
     ['one at most', kind.either.join(', ')],
-    ['corrected', kind.correctable ? '' : 'never: it only looks'],
+    ['corrected', kind.correctable ? '' : 'never: reports only'],
   ].filter((fact): fact is [string, string] => fact[1] !== '');
 }

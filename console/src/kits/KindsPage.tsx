@@ -47,7 +47,7 @@ function KindParts({ kinds }: { kinds: Schemas['KindPage'][] }) {
             </li>
           ))}
         </Box>
-        {listed.length === 0 && <Typography sx={{ mt: 1 }}>No kind fits these words. What no kind does, a command can.</Typography>}
+        {listed.length === 0 && <Typography sx={{ mt: 1 }}>No kind matches. A command clause can do what no kind does.</Typography>}
       </Card>
       {shown && (
         <Card title={shown.name} aside={<CopiedCommand command={`constans kind show ${shown.name}`} />}>

@@ -5,12 +5,12 @@ import { Address } from '../looks/Address';
 import { sideWords } from '../run/Differences';
 import { TextDiff } from '../run/TextDiff';
 
-const WORDS: Record<Schemas['Where'], string> = { both: 'changed', only_from: 'taken away', only_to: 'new' };
+const WORDS: Record<Schemas['Where'], string> = { both: 'changed', only_from: 'removed', only_to: 'new' };
 
 /** In what two releases differ: clause by clause, property by property, and in which files. */
 export function KitDifference({ difference }: { difference: Schemas['KitDifference'] }) {
   const { kit, baselines, files } = difference;
-  if (kit.length + baselines.length + files.length === 0) return <Typography sx={{ mt: 1 }}>They want the same.</Typography>;
+  if (kit.length + baselines.length + files.length === 0) return <Typography sx={{ mt: 1 }}>No differences.</Typography>;
   return (
     <Box sx={{ mt: 1, display: 'grid', gridTemplateColumns: 'minmax(0, 1fr)', gap: 1.5 }}>
       <Changes of={kit} />

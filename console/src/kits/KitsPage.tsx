@@ -27,7 +27,7 @@ export function KitsPage() {
         {(releases) =>
           releases.length === 0 ? (
             <Typography>
-              Nothing is published yet. Make a kit with <Address>constans kit new NAME</Address>, and publish it with <Address>constans kit publish DIR</Address>.
+              No kit is published yet. Create one with <Address>constans kit new NAME</Address>, publish it with <Address>constans kit publish DIR</Address>.
             </Typography>
           ) : (
             <Box sx={{ display: 'grid', gap: 2 }}>
@@ -53,7 +53,7 @@ function KitCard({ kit, releases }: { kit: string; releases: Schemas['PublishedR
             <TableCell sx={{ width: '30%' }}>Published</TableCell>
             <TableCell sx={{ width: '14%' }}>Requires</TableCell>
             <TableCell sx={{ width: '18%' }}>Served in</TableCell>
-            <TableCell>Compare, who has it</TableCell>
+            <TableCell>Compare, nodes</TableCell>
           </TableRow>
         </TableHead>
         <TableBody>
@@ -92,7 +92,7 @@ function ReleaseRow({ release, before }: { release: Schemas['PublishedRelease'];
             differences from {before.version}
           </Link>
         )}
-        <Link component={RouterLink} to={listOf(`"${name}" in node.releases`)} aria-label={`nodes that are to have ${name}`}>
+        <Link component={RouterLink} to={listOf(`"${name}" in node.releases`)} aria-label={`nodes with the desired release ${name}`}>
           nodes
         </Link>
       </TableCell>

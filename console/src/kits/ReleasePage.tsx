@@ -39,7 +39,7 @@ function ReleaseParts({ shown }: { shown: Schemas['ReleaseShown'] }) {
     <>
       <ReleaseHead release={release} />
       <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 1fr) minmax(0, 1fr)' }, alignItems: 'start' }}>
-        <Card title="What it wants">
+        <Card title="Desired state">
           {page.baselines.map((baseline) => (
             <BaselineText key={baseline.name} baseline={baseline} />
           ))}
@@ -56,7 +56,7 @@ function ReleaseParts({ shown }: { shown: Schemas['ReleaseShown'] }) {
 }
 
 function ReleaseHead({ release }: { release: Schemas['PublishedRelease'] }) {
-  const served = release.served_in?.length ? `served in ${release.served_in.join(', ')}` : 'served in no stage';
+  const served = release.served_in?.length ? `served in ${release.served_in.join(', ')}` : 'not served';
   return (
     <Box sx={{ mb: 2 }}>
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'center' }}>
@@ -72,7 +72,7 @@ function ReleaseHead({ release }: { release: Schemas['PublishedRelease'] }) {
       </Typography>
       {release.withdrawn && (
         <Alert severity="warning" variant="outlined" sx={{ mt: 1 }}>
-          Withdrawn {exact(release.withdrawn.at)} by {release.withdrawn.by}: {release.withdrawn.because}. Nothing serves it anew.
+          Withdrawn {exact(release.withdrawn.at)} by {release.withdrawn.by}: {release.withdrawn.because}. No stage can serve it again.
         </Alert>
       )}
     </Box>
@@ -94,7 +94,7 @@ function Comparison({ release }: { release: Schemas['PublishedRelease'] }) {
   return (
     <Card title="Differences" aside={from && <CopiedCommand command={`constans kit diff ${name(from)} ${name(release.version)}`} />}>
       {versions.length < 2 ? (
-        <Typography sx={{ color: 'text.secondary' }}>It is the only release of {release.kit}.</Typography>
+        <Typography sx={{ color: 'text.secondary' }}>This is the only release of {release.kit}.</Typography>
       ) : (
         <>
           <TextField select size="small" label="from" value={versions.includes(from) ? from : ''} onChange={(event) => setParameters({ from: event.target.value }, { replace: true })} sx={{ minWidth: 140 }}>

@@ -1,7 +1,7 @@
 import Box from '@mui/material/Box';
 import { mono } from './theme';
 
-/** A clause's address, a command, a digest: what is typed as it stands. */
+/** Literal text: an address, a command, a digest. */
 export function Address({ children }: { children: string }) {
   return (
     <Box component="span" sx={{ fontFamily: mono, fontSize: 13, overflowWrap: 'anywhere' }}>

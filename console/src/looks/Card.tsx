@@ -3,7 +3,7 @@ import Paper from '@mui/material/Paper';
 import Typography from '@mui/material/Typography';
 import { useId, type ReactNode } from 'react';
 
-/** A sheet on the page with a heading of its own. */
+/** A panel with a heading. */
 export function Card({ title, aside, children }: { title?: string; aside?: ReactNode; children: ReactNode }) {
   const id = useId();
   return (

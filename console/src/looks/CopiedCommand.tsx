@@ -3,7 +3,7 @@ import Tooltip from '@mui/material/Tooltip';
 import { useState } from 'react';
 import { Address } from './Address';
 
-/** What the page shows, as a command of the client that shows the same. */
+/** Copies the client command that shows the same as the page. */
 export function CopiedCommand({ command }: { command: string }) {
   const [isCopied, setCopied] = useState(false);
   const copy = () => {
@@ -12,7 +12,7 @@ export function CopiedCommand({ command }: { command: string }) {
   return (
     <Tooltip title={<Address>{command}</Address>} onOpen={() => setCopied(false)}>
       <Button variant="text" color="inherit" onClick={copy} aria-label={`Copy the command: ${command}`} sx={{ color: 'text.secondary', fontWeight: 400 }}>
-        {isCopied ? 'copied' : 'copy as a command'}
+        {isCopied ? 'copied' : 'Copy command'}
       </Button>
     </Tooltip>
   );

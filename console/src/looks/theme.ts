@@ -2,17 +2,17 @@ import { createTheme } from '@mui/material/styles';
 import type { Schemas } from '../api/client';
 import tokens from './tokens.json';
 
-type SignColours = Record<Schemas['Sign'], string>;
+type StatusColours = Record<Schemas['NodeStatus'], string>;
 
 declare module '@mui/material/styles' {
   interface Palette {
-    sign: SignColours;
+    status: StatusColours;
     hairline: string;
     sunken: string;
     accentSoft: string;
   }
   interface PaletteOptions {
-    sign?: SignColours;
+    status?: StatusColours;
     hairline?: string;
     sunken?: string;
     accentSoft?: string;
@@ -32,7 +32,7 @@ function palette(scheme: typeof tokens.light) {
     hairline: scheme.hairline,
     sunken: scheme.sunken,
     accentSoft: scheme.accent_soft,
-    sign: scheme.status,
+    status: scheme.status,
   };
 }
 

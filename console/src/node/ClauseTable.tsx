@@ -11,27 +11,27 @@ import { Fragment } from 'react';
 import { Link as RouterLink, useSearchParams } from 'react-router';
 import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
-import { SignWord } from '../looks/SignWord';
+import { StatusWord } from '../looks/StatusWord';
 import { clock, exact } from '../words/time';
-import { count, outcomeSign, outcomeWords } from '../words/words';
+import { count, outcomeStatus, outcomeWords } from '../words/words';
 import { WantedProperties } from './WantedProperties';
 
 type Clause = Schemas['NodeClause'];
 
 const isQuiet = (clause: Clause) => clause.outcome === 'in_line' || clause.outcome === 'idle';
 
-/** A node's clauses as of its last full run: what is not in line first, and one opened, as the address says. */
+/** The clauses of a node as of its last full run, those not in line first; the address names the open one. */
 export function ClauseTable({ node, clauses: { clauses, run, state } }: { node: string; clauses: Schemas['NodeClauses'] }) {
   const [parameters, setParameters] = useSearchParams();
   const open = parameters.get('clause');
   const showsAll = parameters.has('all');
   if (!state) {
-    return <Typography>No full run yet. On the node, <Address>constans-agent daemon --once</Address> begins one.</Typography>;
+    return <Typography>No full run yet. To start one on the node: <Address>constans-agent daemon --once</Address></Typography>;
   }
   if (clauses.length === 0) {
     return (
       <Typography>
-        Nothing is wanted of it yet. Give a group that it is in a baseline: <Address>constans group set FILE</Address>
+        No desired state yet. Assign a baseline to one of the groups of this node: <Address>constans group set FILE</Address>
       </Typography>
     );
   }
@@ -65,7 +65,7 @@ export function ClauseTable({ node, clauses: { clauses, run, state } }: { node: 
                     <WantedProperties wanted={clause.wanted} />
                     {run && (
                       <Link component={RouterLink} to={`/nodes/${encodeURIComponent(node)}/runs/${run}?clause=${encodeURIComponent(clause.address)}`}>
-                        What the run found and did
+                        Result in the run
                       </Link>
                     )}
                   </TableCell>
@@ -77,7 +77,7 @@ export function ClauseTable({ node, clauses: { clauses, run, state } }: { node: 
       </Table>
       {(hidden > 0 || showsAll) && loud.length > 0 && (
         <Button variant="text" sx={{ mt: 1, px: 0 }} onClick={() => set('all', showsAll ? null : '')}>
-          {showsAll ? 'Only what is not in line' : `${count(hidden, 'clause is', 'clauses are')} in line: show all`}
+          {showsAll ? 'Show only clauses that are not in line' : `${count(hidden, 'clause is', 'clauses are')} in line: show all`}
         </Button>
       )}
     </>
@@ -94,10 +94,10 @@ function ClauseRow({ clause, isOpen, onOpen }: { clause: Clause; isOpen: boolean
         <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{clause.origins.join(', ')}</Box>
       </TableCell>
       <TableCell>
-        <SignWord sign={outcomeSign(clause.outcome, clause.cause)} word={outcomeWords(clause.outcome) + (clause.cause === 'drift' ? ', drift' : '')} />
-        {clause.said && (
+        <StatusWord status={outcomeStatus(clause.outcome, clause.cause)} word={outcomeWords(clause.outcome) + (clause.cause === 'drift' ? ', drift' : '')} />
+        {clause.reason && (
           <Box sx={{ color: 'text.secondary', fontSize: 13, overflowWrap: 'anywhere' }}>
-            {clause.said}
+            {clause.reason}
             {clause.since && (
               <>
                 , since <time dateTime={clause.since} title={exact(clause.since)}>{clock(clause.since)}</time>

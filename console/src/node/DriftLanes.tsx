@@ -11,10 +11,10 @@ import { lanes, type Bar, type Lane } from './lanes';
 
 const LANE = 26;
 
-/** Drift over time: one lane a clause, a bar an episode. Pale is when it happened, full is while it was known and open. */
+/** Drift over time: a lane per clause, a bar per episode. The pale part is the drift window, the full part the time it was known and open. */
 export function DriftLanes({ node, episodes }: { node: string; episodes: Schemas['Episode'][] }) {
   const now = useNow();
-  if (episodes.length === 0) return <Typography>It never drifted since it joined.</Typography>;
+  if (episodes.length === 0) return <Typography>No drift since the node joined.</Typography>;
   const drawn = lanes(episodes, now);
   return (
     <>
@@ -43,7 +43,7 @@ function LaneRow({ node, lane }: { node: string; lane: Lane }) {
 }
 
 function EpisodeBar({ node, bar: { episode, from, detected, to } }: { node: string; bar: Bar }) {
-  const colours = useTheme().vars?.palette.sign;
+  const colours = useTheme().vars?.palette.status;
   const navigate = useNavigate();
   const colour = colours?.[episode.closed_at ? 'drift_corrected' : 'drift_found'];
   const ended = episode.closed_at ? `${words(episode.closed_as ?? 'closed')} ${clock(episode.closed_at)}` : 'open';

@@ -8,11 +8,11 @@ import { api, type Schemas } from '../api/client';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
-import { FactList } from '../looks/FactList';
-import { SignWord } from '../looks/SignWord';
+import { PropertyList } from '../looks/PropertyList';
+import { StatusWord } from '../looks/StatusWord';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
-import { heardWords, sentence, troubleWords } from '../words/standing';
+import { contactWords, problemWords, sentence } from '../words/nodeStatus';
 import { clockOff, exact } from '../words/time';
 import { useNow } from '../words/useNow';
 import { ClauseTable } from './ClauseTable';
@@ -21,7 +21,7 @@ import { LeftBehindList } from './LeftBehindList';
 import { RunList } from './RunList';
 import { Origins } from './Origins';
 
-/** One node: its state in one sentence, clause by clause, its drift over time, its runs, and where all of it comes from. */
+/** One node: its state in one sentence, its clauses, drift over time, runs, and the sources of its desired state. */
 export function NodePage() {
   const { name = '' } = useParams();
   const node = useQuery({ queryKey: ['node', name], queryFn: ({ signal }) => api.node(name, signal) });
@@ -44,7 +44,7 @@ function NodeParts({ node }: { node: Schemas['NodeSummary'] }) {
   const episodes = useQuery({ queryKey: ['node', name, 'episodes'], queryFn: ({ signal }) => api.episodes(name, signal) });
   const runs = useQuery({ queryKey: ['node', name, 'runs'], queryFn: ({ signal }) => api.runs(name, signal) });
   const left = useQuery({ queryKey: ['node', name, 'left'], queryFn: ({ signal }) => api.leftBehind(name, signal) });
-  const explained = useQuery({ queryKey: ['node', name, 'explained'], queryFn: ({ signal }) => api.explained(name, signal) });
+  const sources = useQuery({ queryKey: ['node', name, 'sources'], queryFn: ({ signal }) => api.why(name, signal) });
   return (
     <>
       <NodeHead node={node} />
@@ -64,8 +64,8 @@ function NodeParts({ node }: { node: Schemas['NodeSummary'] }) {
           <Card title="Runs" aside={<CopiedCommand command={`constans run list ${name}`} />}>
             <QueryView query={runs}>{(runs) => <RunList node={name} runs={runs} />}</QueryView>
           </Card>
-          <Card title="What is wanted, and by whom" aside={<CopiedCommand command={`constans node explain ${name}`} />}>
-            <QueryView query={explained}>{(explained) => <Origins explained={explained} />}</QueryView>
+          <Card title="Desired state and its sources" aside={<CopiedCommand command={`constans node why ${name}`} />}>
+            <QueryView query={sources}>{(sources) => <Origins sources={sources} />}</QueryView>
           </Card>
           <Card title="About">
             <AboutList node={node} />
@@ -78,12 +78,12 @@ function NodeParts({ node }: { node: Schemas['NodeSummary'] }) {
 
 function NodeHead({ node }: { node: Schemas['NodeSummary'] }) {
   const now = useNow();
-  const pending = node.standing?.restart_pending;
+  const pending = node.restart_pending;
   return (
     <Box sx={{ mb: 2 }}>
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'center' }}>
         <Typography variant="h1">{node.name}</Typography>
-        <SignWord sign={node.sign} late={node.hearing === 'late'} />
+        <StatusWord status={node.status} late={node.last_contact === 'late'} />
         <Box sx={{ flex: 1 }} />
         <CopiedCommand command={`constans node show ${node.name}`} />
       </Box>
@@ -93,11 +93,11 @@ function NodeHead({ node }: { node: Schemas['NodeSummary'] }) {
           Restart pending since {exact(pending.since)}: {pending.because.join(', ')}
         </Alert>
       )}
-      {(node.troubles ?? []).map((trouble) => {
-        const { said, remedy } = troubleWords(trouble, node, now);
+      {(node.problems ?? []).map((problem) => {
+        const { message, remedy } = problemWords(problem, node, now);
         return (
-          <Alert key={trouble} severity="warning" variant="outlined" sx={{ mt: 1 }}>
-            {said}. <Address>{remedy}</Address>
+          <Alert key={problem} severity="warning" variant="outlined" sx={{ mt: 1 }}>
+            {message}. <Address>{remedy}</Address>
           </Alert>
         );
       })}
@@ -107,13 +107,13 @@ function NodeHead({ node }: { node: Schemas['NodeSummary'] }) {
 
 function AboutList({ node }: { node: Schemas['NodeSummary'] }) {
   const now = useNow();
-  const facts: [string, string][] = [
+  const properties: [string, string][] = [
     ...Object.entries(node.about as Record<string, unknown>).map(([field, value]): [string, string] => [field, String(value)]),
     ...Object.entries(node.labels).map(([label, value]): [string, string] => [`label ${label}`, value]),
-    ['hearing', heardWords(node, now)],
+    ['last contact', contactWords(node, now)],
     ['certificate until', node.certificate_ends ? new Date(node.certificate_ends).toLocaleDateString('en-GB', { dateStyle: 'medium' }) : '–'],
-    ['clock', node.clock_off_secs ? clockOff(node.clock_off_secs) : "as the server's"],
+    ['clock', node.clock_off_secs ? clockOff(node.clock_off_secs) : 'in step with the server'],
     ['NodeId', node.id],
   ];
-  return <FactList facts={facts} />;
+  return <PropertyList properties={properties} />;
 }

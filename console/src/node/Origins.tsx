@@ -5,35 +5,35 @@ import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
 import { count, layerWords } from '../words/words';
 
-/** Settings that are shown even if no group names them. */
+/** Settings that are shown even if no group sets them. */
 const ALWAYS_SHOWN = ['mode', 'check-ins', 'runs'];
-const AS_USUAL = 'as usual';
+const DEFAULT = 'default';
 
-/** Where each part of what a node is wanted to be comes from: stage, groups, baselines, parameters. */
-export function Origins({ explained }: { explained: Schemas['Explained'] }) {
-  const parameters = Object.entries(explained.parameters ?? {});
+/** The sources of a node's desired state: stage, groups, settings, baselines, parameters. */
+export function Origins({ sources }: { sources: Schemas['StateSources'] }) {
+  const parameters = Object.entries(sources.parameters ?? {});
   return (
     <Box sx={{ fontSize: 14, display: 'grid', gap: 1 }}>
-      <Fact what="stage">{explained.stage || '–'}</Fact>
-      <Fact what="groups">{(explained.groups ?? []).join(', ') || '–'}</Fact>
-      <Fact what="agent">
-        {(explained.settings_told ?? [])
-          .filter(({ word, from }) => ALWAYS_SHOWN.includes(word) || from !== AS_USUAL)
+      <SourceRow what="stage">{sources.stage || '–'}</SourceRow>
+      <SourceRow what="groups">{(sources.groups ?? []).join(', ') || '–'}</SourceRow>
+      <SourceRow what="agent">
+        {(sources.settings_described ?? [])
+          .filter(({ word, from }) => ALWAYS_SHOWN.includes(word) || from !== DEFAULT)
           .map(({ word, value, from }) => (
             <div key={word}>
               {word}: {value}
               <Box component="span" sx={{ color: 'text.secondary' }}>
-                {from === AS_USUAL ? ', as usual' : `, by ${from}`}
+                {from === DEFAULT ? ', default' : `, by ${from}`}
               </Box>
             </div>
           ))}
-        <Box sx={{ color: 'text.secondary' }}>the rest as usual</Box>
-      </Fact>
-      <Fact what={count(explained.clauses ?? 0, 'clause')}>
-        <Lines lines={explained.baselines ?? []} none="of no baseline" />
-      </Fact>
+        <Box sx={{ color: 'text.secondary' }}>all others default</Box>
+      </SourceRow>
+      <SourceRow what={count(sources.clauses ?? 0, 'clause')}>
+        <Lines lines={sources.baselines ?? []} none="no baseline" />
+      </SourceRow>
       {parameters.length > 0 && (
-        <Fact what="parameters">
+        <SourceRow what="parameters">
           {parameters.map(([name, value]) => (
             <Box key={name} sx={{ mb: 0.5 }}>
               <Address>{`${name} = ${JSON.stringify(value.value)}`}</Address>
@@ -43,27 +43,27 @@ export function Origins({ explained }: { explained: Schemas['Explained'] }) {
               </Box>
             </Box>
           ))}
-        </Fact>
+        </SourceRow>
       )}
-      {(explained.not_served ?? []).length > 0 && (
-        <Fact what="left out">
-          <Lines lines={explained.not_served ?? []} none="" /> the stage does not serve it
-        </Fact>
+      {(sources.not_served ?? []).length > 0 && (
+        <SourceRow what="not served">
+          <Lines lines={sources.not_served ?? []} none="" /> assigned, but the stage serves no release of the kit
+        </SourceRow>
       )}
-      {(explained.undecidable ?? []).length > 0 && <Fact what="undecidable">groups that ask for what the node did not report: {explained.undecidable?.join(', ')}</Fact>}
-      {(explained.excluded ?? []).map((excluded) => {
+      {(sources.undecidable ?? []).length > 0 && <SourceRow what="groups">cannot be evaluated, because the node did not report a field of the filter: {sources.undecidable?.join(', ')}</SourceRow>}
+      {(sources.excluded ?? []).map((excluded) => {
         const [address, condition] = excluded as [string, string];
         return (
-          <Fact key={address} what="not here">
+          <SourceRow key={address} what="excluded">
             <Address>{address}</Address>: {condition}
-          </Fact>
+          </SourceRow>
         );
       })}
     </Box>
   );
 }
 
-function Fact({ what, children }: { what: string; children: ReactNode }) {
+function SourceRow({ what, children }: { what: string; children: ReactNode }) {
   return (
     <Box sx={{ display: 'grid', gridTemplateColumns: '84px minmax(0, 1fr)', columnGap: 1 }}>
       <Typography sx={{ color: 'text.secondary', fontSize: 14 }}>{what}</Typography>

@@ -6,14 +6,14 @@ import Button from '@mui/material/Button';
 import { Link as RouterLink } from 'react-router';
 import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
-import { SignGlyph } from '../looks/SignGlyph';
+import { StatusGlyph } from '../looks/StatusGlyph';
 import { clock, exact } from '../words/time';
 import { alike } from './alike';
 import { count, words } from '../words/words';
 
 const FIRST = 12;
 
-/** A node's runs, the newest first; equal uneventful ones are one line. */
+/** The runs of a node, the newest first; equal uneventful ones are one line. */
 export function RunList({ node, runs }: { node: string; runs: Schemas['RunSummary'][] }) {
   const [showsAll, setShowsAll] = useState(false);
   if (runs.length === 0) {
@@ -30,7 +30,7 @@ export function RunList({ node, runs }: { node: string; runs: Schemas['RunSummar
       <Box component="ul" sx={{ listStyle: 'none', p: 0, m: 0, fontSize: 14 }}>
         {shown.map(({ run, times, since }) => (
           <Box component="li" key={run.run ?? `${run.began}${run.last}`} sx={{ display: 'flex', gap: 1, py: 0.375 }}>
-            <SignGlyph sign={run.status} size={18} />
+            <StatusGlyph status={run.status} size={18} />
             <Box sx={{ flex: 1, minWidth: 0 }}>
               <RunWords node={node} run={run} />
               {times > 1 && <Box component="span" sx={{ color: 'text.secondary' }}>{`, ${times} runs since ${clock(since)}`}</Box>}
@@ -54,8 +54,8 @@ function RunWords({ node, run }: { node: string; run: Schemas['RunSummary'] }) {
   if (!run.run) return <>{run.count === 1 ? 'in line' : `${count(run.count, 'run')} in line since ${clock(run.began)}`}</>;
   return (
     <Link component={RouterLink} to={`/nodes/${encodeURIComponent(node)}/runs/${run.run}`} color="inherit">
-      {run.did_not_end ? 'did not end' : words(run.status) + (run.partial ? ', a part only' : '')}
-      {run.mode === 'observe' ? ', observing' : ''}
+      {run.did_not_end ? 'did not end' : words(run.status) + (run.partial ? ', partial' : '')}
+      {run.mode === 'observe' ? ', observe' : ''}
     </Link>
   );
 }

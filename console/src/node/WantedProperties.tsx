@@ -1,7 +1,7 @@
 import Box from '@mui/material/Box';
 import { Address } from '../looks/Address';
 
-/** A clause's properties as they are wanted; contents by digest, concealed ones by a keyed name. */
+/** The desired properties of a clause; contents by digest, concealed values by a keyed name. */
 export function WantedProperties({ wanted }: { wanted: Record<string, unknown> }) {
   const properties = Object.entries(wanted);
   if (properties.length === 0) return null;

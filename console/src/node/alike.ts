@@ -1,16 +1,16 @@
 import type { Schemas } from '../api/client';
 
-/** A run, and how many in a row before it came out the same. */
+/** A run, and the number of equal runs in a row before it. */
 export interface AlikeRuns {
   run: Schemas['RunSummary'];
   times: number;
   since: string;
 }
 
-/** What such runs say again and again is the same: it still is so. */
+/** Statuses that persist: equal runs in a row report one unchanged state. */
 const STILL: Schemas['Status'][] = ['failed', 'drift_found', 'unmet', 'rollout_waiting', 'not_all_seen'];
 
-/** Returns runs, the newest first, with those in a row as one that found the same state in the same status. */
+/** Returns the runs, the newest first; runs in a row with the same state, mode and status are one entry. */
 export function alike(runs: Schemas['RunSummary'][]): AlikeRuns[] {
   const rows: AlikeRuns[] = [];
   for (const run of runs) {

@@ -9,15 +9,15 @@ test('a field is completed by Tab and applied by Enter', async () => {
   const applied = vi.fn();
   show(<FilterField filter="" onFilter={applied} error={null} />);
   const field = screen.getByLabelText('Filter');
-  await userEvent.type(field, 'node.si');
-  expect(screen.getByRole('option', { name: 'node.sign' })).toBeTruthy();
+  await userEvent.type(field, 'node.sta');
+  expect(screen.getByRole('option', { name: 'node.status' })).toBeTruthy();
   await userEvent.keyboard('{Tab} == "failed"{Enter}');
-  expect(applied).toHaveBeenCalledWith('node.sign == "failed"');
+  expect(applied).toHaveBeenCalledWith('node.status == "failed"');
 });
 
 test('what is wrong with a filter is said below it, with what to do, and what was typed stays', () => {
-  const error = new Refused({ type: 'filter', title: '`node.sing` is not known', status: 422, hint: 'did you mean `node.sign`?' });
+  const error = new Refused({ type: 'filter', title: '`node.sing` is not known', status: 422, hint: 'did you mean `node.status`?' });
   show(<FilterField filter={'node.sing == "failed"'} onFilter={vi.fn()} error={error} />);
-  expect(screen.getByRole('alert').textContent).toBe('`node.sing` is not known — did you mean `node.sign`?');
+  expect(screen.getByRole('alert').textContent).toBe('`node.sing` is not known — did you mean `node.status`?');
   expect(screen.getByLabelText<HTMLInputElement>('Filter').value).toBe('node.sing == "failed"');
 });

@@ -15,7 +15,7 @@ import { labelsOf } from './labels';
 
 const MOST_OPTIONS = 8;
 
-/** Where a list of nodes is narrowed, in CEL: Enter applies it, Tab takes the marked completion, Escape closes them. */
+/** The filter of a list of nodes, in CEL: Enter applies it, Tab accepts the marked completion, Escape closes the completions. */
 export function FilterField({ filter, onFilter, error }: { filter: string; onFilter: (filter: string) => void; error: Error | null }) {
   const [typed, setTyped] = useState(filter);
   const [applied, setApplied] = useState(filter);
@@ -26,7 +26,7 @@ export function FilterField({ filter, onFilter, error }: { filter: string; onFil
   const input = useRef<HTMLInputElement>(null);
   const id = useId();
   if (filter !== applied) {
-    // The address changed by itself: by a link, or by going back.
+    // The address changed: a link or the back button.
     setApplied(filter);
     setTyped(filter);
   }
@@ -34,15 +34,15 @@ export function FilterField({ filter, onFilter, error }: { filter: string; onFil
   const completions = completionsAt(typed, caret, labelsOf(known.data?.nodes ?? []));
   const options = isOpen ? completions.options.slice(0, MOST_OPTIONS) : [];
 
-  const take = (option: string) => {
-    const taken = complete(typed, completions, option);
-    // At once, so that what is typed next finds it there.
+  const accept = (option: string) => {
+    const completed = complete(typed, completions, option);
+    // Synchronously, so that the next key press sees the completed text.
     flushSync(() => {
-      setTyped(taken.text);
-      setCaret(taken.caret);
+      setTyped(completed.text);
+      setCaret(completed.caret);
       setMarked(0);
     });
-    input.current?.setSelectionRange(taken.caret, taken.caret);
+    input.current?.setSelectionRange(completed.caret, completed.caret);
   };
   const onKeyDown = (event: KeyboardEvent) => {
     const option = options[marked];
@@ -53,7 +53,7 @@ export function FilterField({ filter, onFilter, error }: { filter: string; onFil
       setOpen(false);
     } else if (event.key === 'Tab' && option && !event.shiftKey) {
       event.preventDefault();
-      take(option);
+      accept(option);
     } else if ((event.key === 'ArrowDown' || event.key === 'ArrowUp') && options.length > 0) {
       event.preventDefault();
       setMarked((marked + (event.key === 'ArrowDown' ? 1 : options.length - 1)) % options.length);
@@ -67,7 +67,7 @@ export function FilterField({ filter, onFilter, error }: { filter: string; onFil
           fullWidth
           inputRef={input}
           value={typed}
-          placeholder={'all nodes; as labels.site == "auken" && node.sign == "failed"'}
+          placeholder={'all nodes; as labels.site == "auken" && node.status == "failed"'}
           onChange={(event) => {
             setTyped(event.target.value);
             setCaret(event.target.selectionStart ?? event.target.value.length);
@@ -103,7 +103,7 @@ export function FilterField({ filter, onFilter, error }: { filter: string; onFil
                 selected={at === marked}
                 onMouseDown={(event) => {
                   event.preventDefault();
-                  take(option);
+                  accept(option);
                 }}
                 sx={{ fontFamily: mono, fontSize: 13, py: 0.25 }}
               >

@@ -7,16 +7,16 @@ import { Link as RouterLink, useNavigate } from 'react-router';
 import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
 import { nonce } from '../looks/nonce';
-import { SignGlyph } from '../looks/SignGlyph';
-import { SignWord } from '../looks/SignWord';
-import { releaseWords } from '../words/standing';
+import { StatusGlyph } from '../looks/StatusGlyph';
+import { StatusWord } from '../looks/StatusWord';
+import { releaseColumn } from '../words/nodeStatus';
 import { ago } from '../words/time';
 import { useNow } from '../words/useNow';
 import { words } from '../words/words';
 
 type Node = Schemas['NodeSummary'];
 
-/** The nodes as a table: sorted by any column, walked by keyboard, a row leads to its node. */
+/** The nodes as a table: sorted by any column, usable by keyboard; a row opens its node. */
 export function NodeGrid({ nodes, isFiltered }: { nodes: Node[]; isFiltered: boolean }) {
   const navigate = useNavigate();
   const now = useNow();
@@ -31,11 +31,11 @@ export function NodeGrid({ nodes, isFiltered }: { nodes: Node[]; isFiltered: boo
       aria-label="Nodes"
       disableRowSelectionOnClick
       disableColumnMenu
-      columnVisibilityModel={{ troubles: nodes.some((node) => (node.troubles ?? []).length > 0) }}
+      columnVisibilityModel={{ problems: nodes.some((node) => (node.problems ?? []).length > 0) }}
       hideFooter={nodes.length <= 100}
       initialState={{ pagination: { paginationModel: { pageSize: 100 } } }}
       onRowClick={({ row }) => void navigate(`/nodes/${encodeURIComponent((row as Node).name)}`)}
-      slots={{ noRowsOverlay: isFiltered ? NoneSo : NoneYet }}
+      slots={{ noRowsOverlay: isFiltered ? NoMatch : NoNodesYet }}
       sx={{
         '--DataGrid-rowBorderColor': 'var(--mui-palette-hairline)',
         bgcolor: 'background.paper',
@@ -47,7 +47,7 @@ export function NodeGrid({ nodes, isFiltered }: { nodes: Node[]; isFiltered: boo
   );
 }
 
-/** So wide that a name of so many characters is seen whole, if it is no very long one. */
+/** The width of the name column for the longest name, within bounds. */
 function nameWidth(characters: number) {
   return Math.min(Math.max(140, 24 + 8 * characters), 320);
 }
@@ -64,13 +64,13 @@ function columnsAt(now: number, nameWidth: number): GridColDef<Node>[] {
         </Link>
       ),
     },
-    { field: 'sign', headerName: 'Sign', width: 145, renderCell: ({ row }) => <SignWord sign={row.sign} late={row.hearing === 'late'} /> },
-    { field: 'run', headerName: 'Last full run', width: 110, valueGetter: (_, row) => row.standing?.run_began ?? '', valueFormatter: (_, row) => (row.standing?.run_began ? ago(row.standing.run_began, now) : 'none yet') },
-    { field: 'has', headerName: 'Has', flex: 4, minWidth: 340, valueGetter: (_, row) => releaseWords(row, now) },
-    { field: 'heard', headerName: 'Heard', width: 100, valueGetter: (_, row) => row.last_heard ?? '', valueFormatter: (_, row) => (row.last_heard ? ago(row.last_heard, now) : 'never') },
-    { field: 'mode', headerName: 'Mode', width: 75, valueGetter: (_, row) => row.standing?.mode ?? '–' },
-    { field: 'stage', headerName: 'Stage', width: 95, valueGetter: (_, row) => row.standing?.stage ?? '–' },
-    { field: 'troubles', headerName: 'Trouble', width: 100, valueGetter: (_, row) => (row.troubles ?? []).map(words).join(', ') },
+    { field: 'status', headerName: 'Status', width: 145, renderCell: ({ row }) => <StatusWord status={row.status} late={row.last_contact === 'late'} /> },
+    { field: 'run', headerName: 'Last full run', width: 110, valueGetter: (_, row) => row.run_began ?? '', valueFormatter: (_, row) => (row.run_began ? ago(row.standing.run_began, now) : 'none yet') },
+    { field: 'has', headerName: 'Releases', flex: 4, minWidth: 340, valueGetter: (_, row) => releaseColumn(row, now) },
+    { field: 'contact', headerName: 'Last contact', width: 110, valueGetter: (_, row) => row.last_heard ?? '', valueFormatter: (_, row) => (row.last_heard ? ago(row.last_heard, now) : 'none yet') },
+    { field: 'mode', headerName: 'Mode', width: 75, valueGetter: (_, row) => row.mode ?? '–' },
+    { field: 'stage', headerName: 'Stage', width: 95, valueGetter: (_, row) => row.stage ?? '–' },
+    { field: 'problems', headerName: 'Problems', width: 130, valueGetter: (_, row) => (row.problems ?? []).map(words).join(', ') },
     {
       field: 'labels',
       headerName: 'Labels',
@@ -82,20 +82,20 @@ function columnsAt(now: number, nameWidth: number): GridColDef<Node>[] {
   ];
 }
 
-function NoneSo() {
+function NoMatch() {
   return (
     <Box sx={{ p: 3 }}>
-      <Typography>No node is so. Take a part of the filter away to see more.</Typography>
+      <Typography>No node matches. Relax the filter to see more.</Typography>
     </Box>
   );
 }
 
-function NoneYet() {
+function NoNodesYet() {
   return (
     <Box sx={{ p: 3, display: 'flex', gap: 1 }}>
-      <SignGlyph sign="never_reported" />
+      <StatusGlyph status="never_reported" />
       <Typography>
-        No nodes yet. <Address>constans invite</Address> makes an invitation for the first one.
+        No nodes yet. <Address>constans invite</Address> creates an invitation for the first one.
       </Typography>
     </Box>
   );

@@ -10,7 +10,7 @@ import { asArgument, useFilter } from './filter';
 import { FilterField } from './FilterField';
 import { NodeGrid } from './NodeGrid';
 
-/** All nodes in a table, or those that the filter in the address names. */
+/** All nodes in a table, or those that match the filter in the address. */
 export function NodesPage() {
   const [filter, setFilter] = useFilter();
   const nodes = useQuery({ queryKey: ['nodes', filter], queryFn: ({ signal }) => api.nodes(filter, signal), placeholderData: keepPreviousData });
@@ -19,7 +19,7 @@ export function NodesPage() {
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
         <FilterField filter={filter} onFilter={setFilter} error={nodes.error} />
         <Typography role="status" sx={{ color: 'text.secondary', pt: 0.75, whiteSpace: 'nowrap' }}>
-          {nodes.data ? shownWords(nodes.data) : 'looking'}
+          {nodes.data ? shownWords(nodes.data) : 'loading'}
         </Typography>
         <CopiedCommand command={`constans node list${asArgument(filter)}`} />
       </Box>
@@ -30,5 +30,5 @@ export function NodesPage() {
 
 function shownWords(page: Schemas['NodePage']): string {
   const shown = count(page.nodes.length, 'node') + (page.next ? ', and more' : '');
-  return page.undecidable ? `${shown}; ${page.undecidable} did not report it` : shown;
+  return page.undecidable ? `${shown}; ${page.undecidable} cannot be evaluated` : shown;
 }

@@ -4,9 +4,9 @@ const labels = { site: ['auken', 'brisk'], role: ['gate', 'kiosk'] };
 
 test.each([
   ['lab', ['labels.role', 'labels.site']],
-  ['node.si', ['node.sign']],
+  ['node.stat', ['node.status']],
   ['labels.site == "a', ['auken']],
-  ['node.sign == "drift', ['drift_found', 'drift_corrected']],
+  ['node.status == "drift', ['drift_found', 'drift_corrected']],
   ['labels.site == "auken" && about.mem', ['about.memory.mib']],
   ['labels.note == "lab', []],
   ['', []],
@@ -15,7 +15,7 @@ test.each([
 });
 
 test('a completion replaces what was typed of it and leaves the rest', () => {
-  const text = 'node.si == "failed"';
-  const taken = complete(text, completionsAt(text, 7, labels), 'node.sign');
-  expect(taken).toEqual({ text: 'node.sign == "failed"', caret: 9 });
+  const text = 'node.st == "failed"';
+  const taken = complete(text, completionsAt(text, 7, labels), 'node.status');
+  expect(taken).toEqual({ text: 'node.status == "failed"', caret: 9 });
 });

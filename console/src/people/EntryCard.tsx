@@ -4,16 +4,16 @@ import Paper from '@mui/material/Paper';
 import Typography from '@mui/material/Typography';
 import type { ReactNode } from 'react';
 import { Refused } from '../api/client';
-import { SignGlyph } from '../looks/SignGlyph';
+import { StatusGlyph } from '../looks/StatusGlyph';
 
-/** What stands before the pages: signing in. A failure keeps what was typed. */
+/** The frame of the sign-in pages. A failure keeps the input. */
 export function EntryCard({ title, failure, children }: { title: string; failure: Error | null; children: ReactNode }) {
   const problem = failure instanceof Refused ? failure.problem : undefined;
   return (
     <Box component="main" sx={{ minHeight: '100vh', display: 'grid', placeItems: 'center', p: 2 }}>
       <Paper sx={{ p: 4, width: 420, maxWidth: '100%' }}>
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, color: 'primary.main', mb: 2 }}>
-          <SignGlyph sign="in_line" size={24} />
+          <StatusGlyph status="in_line" size={24} />
           <Typography variant="h1" sx={{ color: 'text.primary' }}>
             {title}
           </Typography>

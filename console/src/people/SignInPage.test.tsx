@@ -4,7 +4,7 @@ import { serve, show } from '../testing';
 import { SignInPage } from './SignInPage';
 import { WelcomePage } from './WelcomePage';
 
-test('a wrong password is told, and what was typed is kept', async () => {
+test('a wrong password is an error, and the input is kept', async () => {
   const asked = serve({ 'POST /api/sign-in': { status: 401, body: { type: 'wrong_password', title: 'the name or the password is wrong', status: 401 } } });
   show(<SignInPage />);
   await userEvent.type(screen.getByLabelText(/^Name/), 'ilse.maren');
@@ -20,8 +20,8 @@ test('two passwords that differ are not sent', async () => {
   show(<WelcomePage />);
   expect(await screen.findByText('Welcome, tor.havik')).toBeTruthy();
   await userEvent.type(screen.getByLabelText(/^Password/), 'herring under the pier');
-  await userEvent.type(screen.getByLabelText(/^The password again/), 'herring');
+  await userEvent.type(screen.getByLabelText(/^Repeat password/), 'herring');
   await userEvent.keyboard('{Enter}');
-  expect(screen.getByText('the two are not alike')).toBeTruthy();
+  expect(screen.getByText('the passwords differ')).toBeTruthy();
   expect(asked.map(({ path }) => path)).toEqual(['POST /api/welcome/for']);
 });

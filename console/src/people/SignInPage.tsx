@@ -7,7 +7,7 @@ import { api, keepToken } from '../api/client';
 import { sessionQuery } from '../shell/session';
 import { EntryCard } from './EntryCard';
 
-/** Signing in by name and password. Afterwards the page that was asked for is shown. */
+/** Sign-in by name and password. Afterwards the requested page is shown. */
 export function SignInPage() {
   const queries = useQueryClient();
   const [name, setName] = useState('');

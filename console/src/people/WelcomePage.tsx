@@ -10,7 +10,7 @@ import { QueryView } from '../shell/QueryView';
 import { sessionQuery } from '../shell/session';
 import { EntryCard } from './EntryCard';
 
-/** Signing in once by a link, and choosing the password to sign in by from then on. */
+/** First sign-in by a one-time link: the person chooses a password. */
 export function WelcomePage() {
   // Behind the `#`, which browsers send to nobody.
   const [secret] = useState(() => location.hash.slice(1));
@@ -53,11 +53,11 @@ function ChoosePassword({ secret, name }: { secret: string; name?: string }) {
           if (password === again) welcome.mutate();
         }}
       >
-        {!name && <TextField label="Your name" value={chosenName} onChange={(event) => setName(event.target.value)} autoComplete="username" autoFocus required helperText="lower-case letters and dots, as ilse.maren" />}
-        <TextField label="Password" type="password" value={password} onChange={(event) => setPassword(event.target.value)} autoComplete="new-password" required helperText="at least 12 characters; several words are easy to keep" />
-        <TextField label="The password again" type="password" value={again} onChange={(event) => setAgain(event.target.value)} autoComplete="new-password" required error={differs} helperText={differs ? 'the two are not alike' : ' '} />
+        {!name && <TextField label="Your name" value={chosenName} onChange={(event) => setName(event.target.value)} autoComplete="username" autoFocus required helperText="lower-case letters and dots, for example ilse.maren" />}
+        <TextField label="Password" type="password" value={password} onChange={(event) => setPassword(event.target.value)} autoComplete="new-password" required helperText="at least 12 characters; several words are easy to remember" />
+        <TextField label="Repeat password" type="password" value={again} onChange={(event) => setAgain(event.target.value)} autoComplete="new-password" required error={differs} helperText={differs ? 'the passwords differ' : ' '} />
         <Button type="submit" variant="contained" size="medium" loading={welcome.isPending} disabled={differs}>
-          Set the password and go on
+          Set password
         </Button>
       </Stack>
     </EntryCard>

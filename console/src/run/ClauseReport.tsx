@@ -4,9 +4,9 @@ import Typography from '@mui/material/Typography';
 import { useEffect, useRef } from 'react';
 import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
-import { SignWord } from '../looks/SignWord';
+import { StatusWord } from '../looks/StatusWord';
 import { exact, took } from '../words/time';
-import { outcomeSign } from '../words/words';
+import { outcomeStatus } from '../words/words';
 import { causeWords, headline, missedWords } from './clauseWords';
 import { Differences } from './Differences';
 import { FailureReport } from './FailureReport';
@@ -15,7 +15,7 @@ import { TextDiff } from './TextDiff';
 
 type Result = Schemas['ClauseResult'];
 
-/** What a run says of one clause: verdict and cause in a sentence, differences, text, and what was done natively. */
+/** The result of one clause in a run: outcome and cause, differences, text, and the native commands. */
 export function ClauseReport({ clause, isChosen }: { clause: Result; isChosen: boolean }) {
   const box = useRef<HTMLElement>(null);
   useEffect(() => {
@@ -30,7 +30,7 @@ export function ClauseReport({ clause, isChosen }: { clause: Result; isChosen: b
         <Box component="strong">
           <Address>{clause.address}</Address>
         </Box>
-        <SignWord sign={outcomeSign(clause.outcome, clause.cause)} word={headline(clause)} />
+        <StatusWord status={outcomeStatus(clause.outcome, clause.cause)} word={headline(clause)} />
         <Box sx={{ flex: 1 }} />
         <Typography sx={{ color: 'text.secondary', fontSize: 13 }}>
           {clause.severity} severity · {origins} · {took(clause.took_us)}
@@ -38,7 +38,7 @@ export function ClauseReport({ clause, isChosen }: { clause: Result; isChosen: b
       </Box>
       {cause && <Typography sx={{ color: 'text.secondary', fontSize: 14 }}>{cause}</Typography>}
       <Differences differences={clause.differences ?? []} />
-      {stillDiffers && <Differences title="Still different after it was corrected" differences={clause.still_different ?? []} />}
+      {stillDiffers && <Differences title="Still different after the correction" differences={clause.still_different ?? []} />}
       <TextDiff diff={clause.text_diff} refused={clause.text_diff_refused} />
       <FailureReport failure={clause.failure} />
       <Aftermath clause={clause} />
@@ -50,12 +50,12 @@ function Aftermath({ clause }: { clause: Result }) {
   const said = [
     ...(clause.kept ?? []).map((old) =>
       clause.decision.due === 'leave'
-        ? `As it is now, ${old.path} is number ${old.attic} in the node's attic`
-        : `Old contents of ${old.path} are number ${old.attic} in the node's attic: constans-agent attic put-back ${old.attic}`,
+        ? `A copy of ${old.path} as it is now is number ${old.attic} in the attic of the node`
+        : `The replaced contents of ${old.path} are number ${old.attic} in the attic of the node: constans-agent attic put-back ${old.attic}`,
     ),
     ...(clause.packages ?? []).map((change) => `Package ${change.package}: ${change.before ?? 'not installed'} → ${change.after ?? 'removed'}`),
     ...(clause.not_examined ?? []).map((left) => `${left.property} was not examined here: ${left.why}`),
-    ...(clause.dropped_needs ?? []).map((need) => `Its need ${need} does not count on this node`),
+    ...(clause.dropped_needs ?? []).map((need) => `The need ${need} is not part of the desired state of this node`),
     ...(clause.reaction ? [`${clause.reaction.reaction}: ${clause.reaction.state.replaceAll('_', ' ')} since ${exact(clause.reaction.since)}, set off by ${clause.reaction.causes.join(', ')}`] : []),
     ...(clause.missed ?? []).map(missedWords),
     ...(clause.stand_in ? [clause.stand_in] : []),
@@ -67,7 +67,7 @@ function Aftermath({ clause }: { clause: Result }) {
           {line}
         </Typography>
       ))}
-      <NativeSteps title="How it was done" steps={clause.native ?? []} />
+      <NativeSteps title="Commands and system calls" steps={clause.native ?? []} />
     </>
   );
 }

@@ -6,7 +6,7 @@ import TableRow from '@mui/material/TableRow';
 import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
 
-/** Each property that was not as wanted, side by side. */
+/** Each property that differed, desired and actual value side by side. */
 export function Differences({ differences, title = 'Differences' }: { differences: Schemas['Difference'][]; title?: string }) {
   if (differences.length === 0) return null;
   return (
@@ -14,8 +14,8 @@ export function Differences({ differences, title = 'Differences' }: { difference
       <TableHead>
         <TableRow>
           <TableCell>{title === 'Differences' ? 'Property' : title}</TableCell>
-          <TableCell>Wanted</TableCell>
-          <TableCell>Found</TableCell>
+          <TableCell>Desired</TableCell>
+          <TableCell>Actual</TableCell>
         </TableRow>
       </TableHead>
       <TableBody>
@@ -45,7 +45,7 @@ export function sideWords(side: Schemas['Side']): string {
     case 'concealed':
       return 'concealed';
     case 'absent':
-      return 'nothing';
+      return 'absent';
     default:
       return `could not be read: ${side.reason}`;
   }

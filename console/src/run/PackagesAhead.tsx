@@ -6,12 +6,12 @@ import { packageWords } from './clauseWords';
 import { FailureReport } from './FailureReport';
 import { NativeSteps } from './NativeSteps';
 
-/** What changing the packages that are out of line would come to, by the package manager's own reckoning. */
+/** The package changes that correcting the package clauses would cause, simulated by the package manager. */
 export function PackagesAhead({ preview }: { preview: Schemas['PackagePreview'] }) {
   return (
     <Box component="section" aria-label="Packages" sx={{ mb: 2 }}>
       <Card>
-        <Typography sx={{ fontWeight: 600 }}>Packages that would come, go or change version</Typography>
+        <Typography sx={{ fontWeight: 600 }}>Packages that would be installed, removed or changed</Typography>
         {(preview.packages ?? []).map((change) => (
           <Typography key={change.package} sx={{ color: change.after ? undefined : 'warning.main' }}>
             {packageWords(change)}
@@ -19,11 +19,11 @@ export function PackagesAhead({ preview }: { preview: Schemas['PackagePreview'] 
         ))}
         {(preview.not_known ?? []).map((why) => (
           <Typography key={why} sx={{ color: 'warning.main' }}>
-            Not known: {why}
+            Cannot be determined: {why}
           </Typography>
         ))}
         <FailureReport failure={preview.failure} />
-        <NativeSteps title="How that was found out" steps={preview.native ?? []} />
+        <NativeSteps title="Commands of the preview" steps={preview.native ?? []} />
       </Card>
     </Box>
   );

@@ -7,7 +7,7 @@ import { Link as RouterLink, useParams, useSearchParams } from 'react-router';
 import { api, type Schemas } from '../api/client';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
-import { SignWord } from '../looks/SignWord';
+import { StatusWord } from '../looks/StatusWord';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
 import { exact, took } from '../words/time';
@@ -16,7 +16,7 @@ import { ClauseReport } from './ClauseReport';
 import { PackagesAhead } from './PackagesAhead';
 import { isQuiet, totals } from './totals';
 
-/** One run, whole: what started it, totals, and per clause what was wanted, found and done. */
+/** One run: what started it, totals, and for each clause desired and actual values and what was done. */
 export function RunPage() {
   const { name = '', run: id = '' } = useParams();
   const run = useQuery({ queryKey: ['run', name, id], queryFn: ({ signal }) => api.run(name, id, signal), staleTime: Infinity, refetchInterval: false });
@@ -54,33 +54,33 @@ function RunParts({ node, report }: { node: string; report: Schemas['RunReport']
       </Box>
       {(hidden > 0 || showsAll) && (
         <Button variant="text" sx={{ mt: 1 }} onClick={() => setParameters(showsAll ? {} : { all: '' }, { replace: true })}>
-          {showsAll ? 'Only what wants attention' : `${count(hidden, 'quiet clause')}: show all`}
+          {showsAll ? 'Show only clauses that need attention' : `${count(hidden, 'clause is', 'clauses are')} in line: show all`}
         </Button>
       )}
     </>
   );
 }
 
-/** How far a run came that was killed or ended with its machine. */
+/** The progress of an interrupted run. */
 function didNotEnd({ reached, of, doing, address }: Schemas['DidNotEnd']) {
   const at = doing && address ? `, ${doing} ${address}` : '';
-  return `It did not end: the agent was killed, or the machine went off, with ${reached} of ${count(of, 'clause')} begun${at}`;
+  return `Interrupted: the agent was killed or the machine stopped after ${reached} of ${count(of, 'clause')}${at}`;
 }
 
-/** What a run of a chosen part left out. */
+/** What a partial run left out. */
 function partWords(part?: Schemas['PartOf'] | null) {
-  if (!part) return '; a part only';
+  if (!part) return '; partial';
   const out = part.known_out_of_line > 0 ? `, ${part.known_out_of_line} of them known to be out of line` : '';
-  return `; a part only: ${count(part.left_out, 'clause')} left out${out}`;
+  return `; partial: ${count(part.left_out, 'clause')} left out${out}`;
 }
 
-/** What was left out of a report that would be larger than a report may be. */
+/** What was left out of a report that exceeded a limit. */
 function leftOut({ clauses, entries, cut, details }: Schemas['LeftOut']) {
   const parts = [
     clauses && count(clauses, 'clause'),
     entries && `${count(entries, 'entry', 'entries')} of clauses`,
     cut && `the end of ${count(cut, 'text')}`,
-    details && 'all details, since the node sent as many today as it may',
+    details && 'all details, because the node exceeded its daily limit',
   ];
   return `Left out of this report: ${parts.filter(Boolean).join(', ')}.`;
 }
@@ -91,18 +91,18 @@ function RunHead({ node, report }: { node: string; report: Schemas['RunReport'] 
     <Box sx={{ mb: 2 }}>
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', mb: 0.5 }}>
         <Typography variant="h1">Run of {node}</Typography>
-        <SignWord sign={report.status} />
+        <StatusWord status={report.status} />
         <Box sx={{ flex: 1 }} />
         <CopiedCommand command={`constans run show ${node} ${report.run}`} />
       </Box>
       <Card>
         <Typography>
-          {report.mode === 'observe' ? 'Observed: nothing was changed. ' : 'Enforced. '}
+          {report.mode === 'observe' ? 'Mode observe: nothing was changed. ' : 'Mode enforce. '}
           {report.did_not_end ? didNotEnd(report.did_not_end) : `${totals(report)} in ${took(report.took_us)}${report.partial ? partWords(report.part) : ''}`}.
         </Typography>
         <Typography sx={{ color: 'text.secondary' }}>
-          Began {exact(report.began)} by the node's clock, started by {startedBy(report.started_by)}
-          {report.reason && ` (${report.reason})`}. Wanted {releases}
+          Began {exact(report.began)} by the clock of the node, started by {startedBy(report.started_by)}
+          {report.reason && ` (${report.reason})`}. Desired state {releases}
           {report.wanted.generation && `, generation ${report.wanted.generation}`}; agent {report.agent}
           {report.root && `, below the private root ${report.root}`}.
         </Typography>

@@ -3,14 +3,14 @@ import Typography from '@mui/material/Typography';
 import type { Schemas } from '../api/client';
 
 const REFUSALS: Record<Schemas['TextDiffRefusal'], string> = {
-  no_text: 'it is no text',
-  too_large: 'it is larger than 256 KiB',
-  key_material: 'it holds what looks like a private key',
+  no_text: 'not a text',
+  too_large: 'larger than 256 KiB',
+  key_material: 'it may contain a private key',
 };
 
-/** How a file's text differed: from what was found to what is wanted. The signs at the lines say it, the colour beside them repeats it. */
+/** How a file's text differed: from what was found to what is wanted. The statuses at the lines say it, the colour beside them repeats it. */
 export function TextDiff({ diff, refused }: { diff?: Schemas['TextDiff'] | null; refused?: Schemas['TextDiffRefusal'] | null }) {
-  if (refused) return <Typography sx={{ fontSize: 14, mt: 0.5 }}>The difference of the text is not shown: {REFUSALS[refused]}.</Typography>;
+  if (refused) return <Typography sx={{ fontSize: 14, mt: 0.5 }}>Text difference not shown: {REFUSALS[refused]}.</Typography>;
   if (!diff) return null;
   return (
     <Box component="pre" aria-label="Difference of the text" sx={{ m: 0, mt: 1, p: 1.5, bgcolor: 'sunken', overflow: 'auto', fontSize: 13, lineHeight: 1.45 }}>
@@ -19,13 +19,13 @@ export function TextDiff({ diff, refused }: { diff?: Schemas['TextDiff'] | null;
           {line || ' '}
         </Box>
       ))}
-      {diff.cut && 'cut here: the difference is longer than 8 KiB'}
+      {diff.cut && 'truncated at 8 KiB'}
     </Box>
   );
 }
 
 function colourOf(line: string): string {
-  if (line.startsWith('+')) return 'sign.in_line';
-  if (line.startsWith('-')) return 'sign.drift_found';
+  if (line.startsWith('+')) return 'status.in_line';
+  if (line.startsWith('-')) return 'status.drift_found';
   return 'transparent';
 }

@@ -4,26 +4,28 @@ import { outcomeWords } from '../words/words';
 
 type Result = Schemas['ClauseResult'];
 
+const FAILED_AT: Record<string, string> = { inspect: 'inspecting', correct: 'correcting', verify: 'verifying', react: 'reacting' };
+
 function leaveWords(leave: Schemas['Leave']): string {
   switch (leave.reason) {
-    case 'hold':
-      return `a hold is in force until ${exact(leave.until)} (${leave.because})`;
+    case 'freeze':
+      return `frozen until ${exact(leave.until)} (${leave.because})`;
     case 'observing':
-      return 'this run only observed';
+      return 'mode is observe';
     case 'on_drift':
-      return `the ${leave.from} says on_drift = "tell"`;
+      return `the ${leave.from} says on_drift = "report"`;
     case 'on_rollout':
       return `the ${leave.from} says on_rollout = "wait"`;
     case 'grace':
-      return `its grace lasts until ${exact(leave.until)}, and then it is corrected`;
+      return `the grace lasts until ${exact(leave.until)}; then it is corrected`;
     case 'window':
-      return `the change window opens at ${exact(leave.opens)}, and then it is corrected`;
+      return `outside the change window, which opens at ${exact(leave.opens)}; then it is corrected`;
     case 'cut_the_way':
-      return `bringing it in cut this node's way to its server, and it was put back at ${exact(leave.at)}; it is tried again when something else is wanted`;
+      return `applying it cut the connection to the server, so it was reverted at ${exact(leave.at)}; it is retried when the desired state changes`;
     case 'not_alone':
       return `the clause says only_alone = true, and with it ${leave.packages.map(packageWords).join(', ')}`;
     case 'only_a_person':
-      return 'only a person can change this';
+      return 'needs a person';
   }
 }
 
@@ -33,26 +35,26 @@ export function packageWords({ package: name, before, after }: Schemas['PackageC
   return after ? `${name} ${before} becomes ${after}` : `${name} ${before} is removed`;
 }
 
-/** What a service is not known to have taken up. */
+/** A change that a running service may not have loaded. */
 export function missedWords({ cause, changed_at, running_since }: Schemas['MissedReaction']): string {
-  return `${cause} was changed at ${exact(changed_at)}, when nothing said that this service reacts to it, and the service runs as it is since ${exact(running_since)}: restart it by hand if it has to take that up`;
+  return `${cause} was changed at ${exact(changed_at)}, but no reaction of this service to it was declared; the service has run since ${exact(running_since)}: restart it by hand if it has to load the change`;
 }
 
 function blockedWords({ need, first, outcome }: Schemas['Blocker']): string {
-  const why = outcome === 'failed' ? 'failed' : outcome === 'unsupported' ? 'could not be examined' : 'is not in line';
-  return need === first ? `it needs ${need}, which ${why}` : `it needs ${need}, which waits for ${first}, which ${why}`;
+  const why = outcome === 'failed' ? 'failed' : outcome === 'unsupported' ? 'is unsupported' : 'is not in line';
+  return need === first ? `it needs ${need}, which ${why}` : `it needs ${need}, which is blocked by ${first}, which ${why}`;
 }
 
-/** What came or would come of a clause, in a few words. */
+/** The outcome of a clause, or what an enforcing run would do, in a few words. */
 export function headline(clause: Result): string {
   const due = clause.would ?? clause.decision;
-  if (clause.outcome === 'in_line' && clause.changed_by) return `in line, brought along by ${clause.changed_by} in this run`;
-  if (clause.outcome === 'in_line') return clause.already_there ? 'in line, and was before Constans looked first' : 'in line';
-  if (clause.outcome === 'failed') return `failed (${clause.failure?.at ?? 'run'})`;
-  if (clause.outcome === 'unsupported') return `not examined: ${clause.unsupported ?? 'no means here'}`;
+  if (clause.outcome === 'in_line' && clause.changed_by) return `in line, changed by ${clause.changed_by} in this run`;
+  if (clause.outcome === 'in_line') return clause.already_there ? 'in line, and already was at the first look' : 'in line';
+  if (clause.outcome === 'failed') return `failed while ${FAILED_AT[clause.failure?.at ?? ''] ?? 'running'}`;
+  if (clause.outcome === 'unsupported') return `not examined: ${clause.unsupported ?? 'no backend on this node'}`;
   if (due.due === 'blocked') return `blocked: ${blockedWords(due.by)}`;
   if (clause.outcome === 'out_of_line' && due.due === 'correct') return 'would be corrected';
-  if (clause.outcome === 'out_of_line' && due.due === 'leave') return `left as it is: ${leaveWords(due.why)}`;
+  if (clause.outcome === 'out_of_line' && due.due === 'leave') return `not corrected: ${leaveWords(due.why)}`;
   return outcomeWords(clause.outcome);
 }
 
@@ -63,17 +65,17 @@ export function causeWords(clause: Result): string | undefined {
   const newness = clause.newness;
   const wanted =
     newness?.newness === 'new_here'
-      ? 'wanted here for the first time'
+      ? 'desired here for the first time'
       : newness?.newness === 'here_before'
-        ? `wanted here again, as it was until ${exact(newness.until)}`
-        : 'something else is wanted than before';
+        ? `desired here again, as until ${exact(newness.until)}`
+        : 'the desired state changed';
   switch (clause.cause) {
     case 'drift':
       return `Drift: ${drift}`;
     case 'rollout':
       return clause.also_drifted ? `Rollout: ${wanted}; and drift: ${drift}` : `Rollout: ${wanted}`;
     case 'target_moved':
-      return 'Target moved: the node is as it was, and no longer fits what is wanted';
+      return 'Target changed: the node is unchanged, but no longer matches the desired state';
     default:
       return undefined;
   }

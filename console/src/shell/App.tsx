@@ -3,13 +3,13 @@ import { lazy, Suspense } from 'react';
 import { Route, Routes } from 'react-router';
 import { Refused, type Schemas } from '../api/client';
 import { useLive } from '../api/live';
-import { FleetPage } from '../fleet/FleetPage';
+import { OverviewPage } from '../overview/OverviewPage';
 import { NodePage } from '../node/NodePage';
 import { SignInPage } from '../people/SignInPage';
 import { WelcomePage } from '../people/WelcomePage';
 import { RunPage } from '../run/RunPage';
 import { Header } from './Header';
-import { NothingHere } from './NothingHere';
+import { NotFoundPage } from './NotFoundPage';
 import { PageBoundary } from './PageBoundary';
 import { QueryView } from './QueryView';
 import { sessionQuery } from './session';
@@ -38,15 +38,15 @@ function SignedIn() {
 }
 
 function Pages({ session }: { session: Schemas['Session'] }) {
-  const isHeard = useLive();
+  const isConnected = useLive();
   useShortcuts();
   return (
     <>
-      <Header session={session} isHeard={isHeard} />
+      <Header session={session} isConnected={isConnected} />
       <PageBoundary>
         <Suspense fallback={null}>
           <Routes>
-            <Route index element={<FleetPage />} />
+            <Route index element={<OverviewPage />} />
             <Route path="nodes" element={<NodesPage />} />
             <Route path="nodes/:name" element={<NodePage />} />
             <Route path="nodes/:name/runs/:run" element={<RunPage />} />
@@ -54,7 +54,7 @@ function Pages({ session }: { session: Schemas['Session'] }) {
             <Route path="kits/:kit/:version" element={<ReleasePage />} />
             <Route path="kinds" element={<KindsPage />} />
             <Route path="kinds/:kind" element={<KindsPage />} />
-            <Route path="*" element={<NothingHere />} />
+            <Route path="*" element={<NotFoundPage />} />
           </Routes>
         </Suspense>
       </PageBoundary>

@@ -10,18 +10,18 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { NavLink } from 'react-router';
 import { api, type Schemas } from '../api/client';
-import { SignGlyph } from '../looks/SignGlyph';
-import { WorkLine } from './WorkLine';
+import { StatusGlyph } from '../looks/StatusGlyph';
+import { ActivityLine } from './ActivityLine';
 
 const PAGES = [
-  { to: '/', name: 'Fleet' },
+  { to: '/', name: 'Overview' },
   { to: '/nodes', name: 'Nodes' },
   { to: '/kits', name: 'Kits' },
   { to: '/kinds', name: 'Kinds' },
 ];
 
-/** The head of every page: where one is, on which server, and as whom. */
-export function Header({ session, isHeard }: { session: Schemas['Session']; isHeard: boolean }) {
+/** The header of every page: navigation, the server, and the signed-in person. */
+export function Header({ session, isConnected }: { session: Schemas['Session']; isConnected: boolean }) {
   return (
     <AppBar position="static" color="transparent" elevation={0} sx={{ border: 0, borderBottom: '1px solid', borderColor: 'divider' }}>
       <Box component="nav" aria-label="Pages" sx={{ display: 'flex', alignItems: 'stretch', gap: 2.5, px: { xs: 2, md: 3 }, minHeight: 51 }}>
@@ -29,7 +29,7 @@ export function Header({ session, isHeard }: { session: Schemas['Session']; isHe
           Skip to the page
         </Link>
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, mr: 1, color: 'primary.main' }}>
-          <SignGlyph sign="in_line" size={22} />
+          <StatusGlyph status="in_line" size={22} />
           <Typography component="span" sx={{ fontWeight: 600, fontSize: 17, color: 'text.primary' }}>
             Constans
           </Typography>
@@ -53,11 +53,11 @@ export function Header({ session, isHeard }: { session: Schemas['Session']; isHe
           </Link>
         ))}
         <Box sx={{ flex: 1, minWidth: 0, display: 'flex', justifyContent: 'flex-end' }}>
-          <WorkLine />
+          <ActivityLine />
         </Box>
-        {!isHeard && (
+        {!isConnected && (
           <Typography role="status" sx={{ alignSelf: 'center', color: 'error.main' }}>
-            the server is not heard
+            connection to the server lost; retrying
           </Typography>
         )}
         <ServerName server={session.server} />
@@ -78,7 +78,7 @@ function ServerName({ server }: { server: Schemas['ServerAbout'] }) {
   );
 }
 
-/** Black or white, whichever is read better on a colour (WCAG's relative luminance). */
+/** Black or white, whichever has the higher contrast on a colour (relative luminance, WCAG 2.2). */
 function inkOn(colour: string): string {
   const [red = 0, green = 0, blue = 0] = [1, 3, 5].map((at) => {
     const part = parseInt(colour.slice(at, at + 2), 16) / 255;
@@ -109,7 +109,7 @@ function PersonMenu({ session }: { session: Schemas['Session'] }) {
               close();
             }}
           >
-            {scheme === 'system' ? 'light or dark as the system is' : scheme}
+            {scheme === 'system' ? 'system default' : scheme}
           </MenuItem>
         ))}
         <MenuItem onClick={() => signOut.mutate()}>Sign out</MenuItem>

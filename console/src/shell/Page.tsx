@@ -2,7 +2,7 @@ import Box from '@mui/material/Box';
 import Typography from '@mui/material/Typography';
 import { useEffect, type ReactNode } from 'react';
 
-/** A page: its heading, which is also the window's title, and what it holds. */
+/** A page with its heading, which is also the title of the window. */
 export function Page({ title, heading, children }: { title: string; heading?: ReactNode; children: ReactNode }) {
   useEffect(() => {
     document.title = `${title} · Constans`;

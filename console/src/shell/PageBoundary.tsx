@@ -10,13 +10,13 @@ import { Page } from './Page';
 const LONGEST_MESSAGE = 500;
 const LONGEST_STACK = 4_000;
 
-/** Holds a page: if it fails, it says so in its place, the other pages go on, and the server's log has why. */
+/** Contains a failure of a page: the page shows the error, other pages keep working, and the server logs the cause. */
 export function PageBoundary({ children }: { children: ReactNode }) {
   const { pathname } = useLocation();
   const queries = useQueryClient();
   const report = (error: unknown) => {
     const { message, stack } = error instanceof Error ? error : { message: String(error), stack: '' };
-    // Whether it arrives or not, nothing changes here.
+    // The page behaves the same if the report is lost.
     api.pageFailed({ page: pathname.slice(0, LONGEST_MESSAGE), message: message.slice(0, LONGEST_MESSAGE), stack: (stack ?? '').slice(0, LONGEST_STACK) }).catch(() => undefined);
   };
   return (
@@ -38,7 +38,7 @@ function FailedPage({ error, resetErrorBoundary }: FallbackProps) {
           </Button>
         }
       >
-        It is a fault of the console, and the server's log says more: {error instanceof Error ? error.message : String(error)}
+        This is a defect of the console; the log of the server has the details: {error instanceof Error ? error.message : String(error)}
       </Alert>
     </Page>
   );

@@ -6,7 +6,7 @@ import type { ReactNode } from 'react';
 import { Refused } from '../api/client';
 import { clock } from '../words/time';
 
-/** Knows loading, failure, and old data after a failed refresh; what it draws else is the children's business. */
+/** Shows loading, failure, and stale data after a failed refresh; children draw the data. */
 export function QueryView<T>({ query, children }: { query: UseQueryResult<T, Error>; children: (data: T) => ReactNode }) {
   const { data, error, dataUpdatedAt } = query;
   if (data === undefined && !error) {
@@ -23,7 +23,7 @@ export function QueryView<T>({ query, children }: { query: UseQueryResult<T, Err
         <Alert severity="error" variant="outlined" sx={{ mb: 2 }}>
           {problem?.title ?? error.message}
           {problem?.hint && `: ${problem.hint}`}
-          {data !== undefined && `. What you see is of ${clock(new Date(dataUpdatedAt).toISOString())}.`}
+          {data !== undefined && `. The data shown is from ${clock(new Date(dataUpdatedAt).toISOString())}.`}
         </Alert>
       )}
       {data !== undefined && children(data)}

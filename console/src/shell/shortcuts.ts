@@ -1,7 +1,7 @@
 import { useEffect } from 'react';
 import { useNavigate } from 'react-router';
 
-/** Keys that work everywhere: `/` to the filter, `g` then `f` or `n` to a page. */
+/** Keys that work everywhere: `/` to the filter, `g` then `o` or `n` opens a page. */
 export function useShortcuts() {
   const navigate = useNavigate();
   useEffect(() => {
@@ -19,7 +19,7 @@ export function useShortcuts() {
         }
       } else if (event.key === 'g' && !isSecond) {
         went = performance.now();
-      } else if (isSecond && event.key === 'f') {
+      } else if (isSecond && event.key === 'o') {
         void navigate('/');
       } else if (isSecond && event.key === 'n') {
         void navigate('/nodes');

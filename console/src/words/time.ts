@@ -20,10 +20,10 @@ export function span(secs: number): string {
   return `${Math.floor(whole / 86_400)} days`;
 }
 
-/** How long ago something was; what a node told by a clock that is ahead may be still to come. */
+/** How long ago something was. A time from a node whose clock is ahead can be in the future. */
 export function ago(at: string, now: number = Date.now()): string {
   const secs = (now - Date.parse(at)) / 1_000;
-  return secs < -60 ? `${span(-secs)} ahead of now by its clock` : `${span(secs)} ago`;
+  return secs < -60 ? `${span(-secs)} in the future by the clock of the node` : `${span(secs)} ago`;
 }
 
 /** How far a node's clock is from the server's, to the minute. */

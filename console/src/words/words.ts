@@ -1,8 +1,10 @@
 import type { Schemas } from '../api/client';
 
-/** What a word of the interface is called on screen. */
+const ON_SCREEN: Record<string, string> = { unmet: 'needs a person', not_all_seen: 'partly unsupported', target_moved: 'target changed' };
+
+/** The name of a status, problem or cause on screen. */
 export function words(word: string): string {
-  return word.replaceAll('_', ' ');
+  return ON_SCREEN[word] ?? word.replaceAll('_', ' ');
 }
 
 /** A number with its noun. */
@@ -28,11 +30,11 @@ export function layerWords(layer: Schemas['Layer']): string {
 
 const STARTED_BY: Record<Schemas['StartedBy'], string> = {
   interval: 'the interval',
-  new_state: 'something new that is wanted',
+  new_state: 'a new desired state',
   sweep: 'a sweep',
-  operator_on_node: 'somebody on the node',
-  boot: "the node's start",
-  after_restart: "the agent's start",
+  operator_on_node: 'a person on the node',
+  boot: 'the start of the node',
+  after_restart: 'the start of the agent',
   due_reaction: 'a due reaction',
   announced_hour: 'an announced hour',
 };
@@ -49,16 +51,16 @@ const OUTCOMES: Record<Schemas['Outcome'], string> = {
   blocked: 'blocked',
   failed: 'failed',
   unsupported: 'not examined',
-  idle: 'only reacts',
+  idle: 'reacts only',
 };
 
-/** What came of a clause. */
+/** The outcome of a clause. */
 export function outcomeWords(outcome: Schemas['Outcome']): string {
   return OUTCOMES[outcome];
 }
 
-/** The sign that an outcome is drawn by. */
-export function outcomeSign(outcome: Schemas['Outcome'], cause?: Schemas['Cause'] | null): Schemas['Sign'] {
+/** The status whose symbol and colour an outcome has. */
+export function outcomeStatus(outcome: Schemas['Outcome'], cause?: Schemas['Cause'] | null): Schemas['NodeStatus'] {
   const drifted = cause === 'drift';
   switch (outcome) {
     case 'corrected':

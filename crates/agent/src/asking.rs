@@ -21,8 +21,8 @@ pub fn place_words(machine: &Machine) -> String {
 /// Asks a question that only `yes` answers.
 pub fn ask(question: &str) -> Result<bool, AgentError> {
     if !std::io::stdin().is_terminal() {
-        return Err(AgentError::new("nobody can be asked here, since standard input is no terminal")
-            .hint("look with observe first, then add --yes")
+        return Err(AgentError::new("confirmation needed, but standard input is not a terminal")
+            .hint("run `constans-agent observe` first, then add --yes")
             .exit(Exit::Refused));
     }
     print!("\n{question} Type yes to go on: ");
@@ -34,7 +34,7 @@ pub fn ask(question: &str) -> Result<bool, AgentError> {
 
 /// Waits until nobody else runs, saying so.
 pub fn wait_for_lock(state_dir: &StateDir, what: &str, secs: u64) -> Result<RunLock, AgentError> {
-    state_dir.lock(what, Duration::from_secs(secs), |who| eprintln!("waiting up to {secs} s for another run to end: {who}"))
+    state_dir.lock(what, Duration::from_secs(secs), |who| eprintln!("waiting up to {secs} s for another run to finish: {who}"))
 }
 
 /// Opens the agent's own folder and the machine.

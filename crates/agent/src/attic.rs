@@ -89,7 +89,7 @@ impl AtticStore {
     /// Returns that there is no such number.
     pub fn find(&self, number: u64) -> Result<&Kept, AgentError> {
         let found = self.kept.iter().find(|kept| kept.number == number);
-        found.ok_or_else(|| AgentError::new(format!("the attic has nothing numbered {number}")).hint("constans-agent attic list shows what it has"))
+        found.ok_or_else(|| AgentError::new(format!("the attic has no entry {number}")).hint("constans-agent attic list shows all entries"))
     }
 
     /// Returns the contents of one thing.
@@ -100,11 +100,11 @@ impl AtticStore {
     pub fn contents(&self, kept: &Kept) -> Result<Vec<u8>, AgentError> {
         let name = contents_name(&kept.digest);
         let path = self.state_dir.shown(&name);
-        let bytes = self.state_dir.read(&name)?.ok_or_else(|| AgentError::new(format!("{} is not there any more", path.display())))?;
+        let bytes = self.state_dir.read(&name)?.ok_or_else(|| AgentError::new(format!("{} no longer exists", path.display())))?;
         if of_contents(&bytes) == kept.digest {
             Ok(bytes)
         } else {
-            Err(AgentError::new(format!("{} is not what was kept there: its digest differs", path.display())))
+            Err(AgentError::new(format!("{} was modified: its digest differs", path.display())))
         }
     }
 
@@ -126,8 +126,8 @@ impl AtticStore {
     fn add(&mut self, path: &str, contents: &mut dyn Read, entry: &Entry, clause: Option<&ClauseAddress>) -> Result<KeptOld, AgentError> {
         if entry.size > self.most_bytes {
             let (size, most) = (entry.size, self.most_bytes / 1024 / 1024);
-            return Err(AgentError::new(format!("it has {size} bytes, and the attic holds {most} MiB"))
-                .hint("nothing was changed: move it away by hand, say `attic = false` in the clause if it may be lost, or give the attic more room (attic_mib)"));
+            return Err(AgentError::new(format!("it has {size} bytes, and the attic takes at most {most} MiB"))
+                .hint("nothing was changed. Move it away by hand, set `attic = false` in the clause if it may be lost, or raise attic_mib"));
         }
         let (digest, bytes) = self.take_in(contents).map_err(|error| AgentError::own_file("write", &self.state_dir.shown(CONTENTS), &error))?;
         steps::reached("attic contents kept", path);

@@ -53,7 +53,7 @@ pub fn compare(arguments: &AtticOneArguments) -> Result<Exit, AgentError> {
     let kept = attic.find(arguments.number)?;
     let contents = attic.contents(kept)?;
     let Some(now) = machine.files().read(&kept.path)? else {
-        println!("{} is not there now; number {} has {} bytes", kept.path, kept.number, kept.bytes);
+        println!("{} does not exist now; entry {} has {} bytes", kept.path, kept.number, kept.bytes);
         return Ok(Exit::Well);
     };
     if now == contents {
@@ -76,7 +76,7 @@ pub fn put_back(arguments: &PutBackArguments) -> Result<Exit, AgentError> {
     let (state_dir, mut attic, machine) = open_attic(&arguments.one.place)?;
     let kept = attic.find(arguments.one.number)?.clone();
     let contents = attic.contents(&kept)?;
-    if !arguments.yes && !ask(&format!("put {} back as it was until {} on {}?", kept.path, constans_terminal::time(kept.at), place_words(&machine)))?
+    if !arguments.yes && !ask(&format!("restore {} as it was until {} on {}?", kept.path, constans_terminal::time(kept.at), place_words(&machine)))?
     {
         eprintln!("nothing was changed");
         return Ok(Exit::Refused);
@@ -84,7 +84,7 @@ pub fn put_back(arguments: &PutBackArguments) -> Result<Exit, AgentError> {
     let _lock = wait_for_lock(&state_dir, "attic put-back", arguments.wait)?;
     if let Some(entry) = machine.files().look(&kept.path)? {
         if entry.what != What::File {
-            return Err(AgentError::new(format!("{} is {} now", kept.path, entry.what.words())).hint("take it away first"));
+            return Err(AgentError::new(format!("{} is {} now", kept.path, entry.what.words())).hint("remove it first"));
         }
         let now = machine.files().read(&kept.path)?.unwrap_or_default();
         attic.keep_before_put_back(&kept.path, &now, &entry)?;
@@ -95,8 +95,8 @@ pub fn put_back(arguments: &PutBackArguments) -> Result<Exit, AgentError> {
     machine.files().replace(&kept.path, &contents, ownership, |_| Ok(()))?;
     println!("{} is as it was until {}", kept.path, constans_terminal::time(kept.at));
     match &kept.clause {
-        Some(clause) => println!("Next: {clause} wants it otherwise, so the next enforcing run will undo this; change the document to keep it"),
-        None => println!("Next: constans-agent attic list shows what stood there before"),
+        Some(clause) => println!("Next: this differs from {clause}, so the next enforcing run will undo it; change the document to keep it"),
+        None => println!("Next: constans-agent attic list shows the contents that this replaced"),
     }
     Ok(Exit::Well)
 }

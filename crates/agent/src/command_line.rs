@@ -4,7 +4,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 use constans_core::words::{check_reason, read_label};
 use std::path::PathBuf;
 
-/// Keep this machine as its documents say, and tell what differs
+/// Bring this machine to its desired state, and report drift
 #[derive(Debug, Parser)]
 #[command(name = "constans-agent", version, max_term_width = 110)]
 pub struct CommandLine {
@@ -16,37 +16,37 @@ pub struct CommandLine {
 /// The agent's commands.
 #[derive(Debug, Subcommand)]
 pub enum Command {
-    /// Look at everything, change nothing, and show what would be done
+    /// Examine all clauses, change nothing, and show what would be done
     Observe(ObserveArguments),
-    /// Show what would be done, ask, and do it
+    /// Show what would be done, ask for confirmation, and apply it
     Enforce(EnforceArguments),
-    /// Tell what there is on this machine, as the clauses that would keep it so
+    /// Show things on this machine as the clauses that would keep them as they are
     Inspect(InspectArguments),
-    /// Tell how this agent is: what it waits for, when it comes next, how it is set and by whom
+    /// Show the state of this agent: connection, next runs, settings and their sources
     Status(ReportingArguments),
-    /// List the runs that this node remembers, or show one
+    /// List the stored runs of this node, or show one
     Runs(RunsArguments),
-    /// Look at contents that were replaced or removed, and put them back
+    /// Show and restore contents that were replaced or removed
     Attic(AtticArguments),
-    /// Join a fleet: show an invitation and wait until an operator approves
+    /// Join a fleet with an invitation, and wait for approval
     Join(JoinArguments),
     /// Contact the server once
     CheckIn(ReportingArguments),
-    /// Check in, run and deliver at the interval that the server sets
+    /// Check in, run and report at the intervals that the server sets
     Daemon(DaemonArguments),
-    /// Find out why this node is not heard: name, port, trust, clock, approval
+    /// Test the connection to the server: name, port, trust, clock, approval
     Diagnose(ReportingArguments),
-    /// Speak to the network for the agent, which starts this itself
+    /// Network part of the agent; started by the agent itself
     #[command(hide = true)]
     NetworkPart {
-        /// The account to give up all rights for
+        /// The account to run as
         #[arg(long, requires = "gid")]
         uid: Option<u32>,
-        /// Its group
+        /// The group
         #[arg(long, requires = "uid")]
         gid: Option<u32>,
     },
-    /// Print what a shell needs to complete the agent's commands
+    /// Print the completions of the agent's commands for a shell
     Completions {
         /// The shell
         shell: clap_complete::Shell,
@@ -59,33 +59,33 @@ pub struct JoinArguments {
     /// Where
     #[command(flatten)]
     pub place: WhereArguments,
-    /// File that holds the invitation, or - for standard input
+    /// File with the invitation, or - for standard input
     #[arg(long, value_name = "FILE|-")]
     pub invitation: String,
-    /// Name of the node; the machine's own unless said otherwise
+    /// Name of the node [default: the host name]
     #[arg(long, value_name = "NAME")]
     pub name: Option<String>,
-    /// How many seconds to wait for approval
+    /// Seconds to wait for approval
     #[arg(long, value_name = "SECONDS", default_value_t = 3600)]
     pub wait: u64,
-    /// How to show the result
+    /// Output format of the result
     #[arg(long, value_enum, default_value_t = Output::Text)]
     pub output: Output,
-    /// Join although this machine belongs to a fleet already
+    /// Join although this machine already belongs to a fleet
     #[arg(long)]
     pub again: bool,
 }
 
-/// What is wanted.
+/// The desired state.
 #[derive(Debug, Args)]
 pub struct What {
-    /// Folder of the kit; without it, what the server wants
+    /// Folder of the kit [default: the desired state from the server]
     #[arg(long, value_name = "DIR", conflicts_with = "file")]
     pub kit: Option<PathBuf>,
-    /// Folder of a kit that it requires; those that lie beside it are found without
+    /// Folder of a required kit; kits beside this one are found without it
     #[arg(long, value_name = "DIR", requires = "kit")]
     pub with: Vec<PathBuf>,
-    /// Baseline of the kit; not needed if it has only one. Of what the server wants, touch only this baseline's clauses
+    /// Baseline of the kit, if it has several; without --kit, run only clauses of this baseline
     #[arg(long, value_name = "NAME", conflicts_with = "file")]
     pub baseline: Option<String>,
     /// A single baseline document instead of a kit
@@ -96,10 +96,10 @@ pub struct What {
 /// Which machine and which folder of the agent's own.
 #[derive(Debug, Args)]
 pub struct WhereArguments {
-    /// Act on this folder as if it were the machine's root
+    /// Use this folder as the root of the machine
     #[arg(long, value_name = "DIR", default_value = "/")]
     pub root: PathBuf,
-    /// The agent's own folder: memory, attic [default: ROOT/var/lib/constans]
+    /// State folder of the agent: memory, attic, spool [default: ROOT/var/lib/constans]
     #[arg(long, value_name = "DIR")]
     pub state_dir: Option<PathBuf>,
 }
@@ -110,7 +110,7 @@ pub struct ReportingArguments {
     /// Where
     #[command(flatten)]
     pub place: WhereArguments,
-    /// How to show the result
+    /// Output format of the result
     #[arg(long, value_enum, default_value_t = Output::Text)]
     pub output: Output,
 }
@@ -127,22 +127,22 @@ pub struct WantedArguments {
     /// Give a parameter a value
     #[arg(long, value_name = "NAME=VALUE", value_parser = name_and_value)]
     pub set: Vec<(String, String)>,
-    /// Let conditions and renders see this label
+    /// Set a label for conditions and renders
     #[arg(long = "label", value_name = "KEY=VALUE", value_parser = read_label)]
     pub labels: Vec<(String, String)>,
-    /// Touch only clauses whose address fits; `*` stands for anything
+    /// Run only clauses whose address matches; `*` matches anything
     #[arg(long = "clause", value_name = "ADDRESS")]
     pub clauses: Vec<String>,
-    /// Touch only clauses with this topic
+    /// Run only clauses with this topic
     #[arg(long = "topic", value_name = "WORD")]
     pub topics: Vec<String>,
-    /// How to show the result
+    /// Output format of the result
     #[arg(long, value_enum, default_value_t = Output::Text)]
     pub output: Output,
-    /// Show every clause, and how it was looked at and done
+    /// Show every clause, with native commands and system calls
     #[arg(short, long)]
     pub verbose: bool,
-    /// How many seconds to wait for another run to end
+    /// Seconds to wait for another run to finish
     #[arg(long, value_name = "SECONDS", default_value_t = 60)]
     pub wait: u64,
 }
@@ -161,13 +161,13 @@ pub struct EnforceArguments {
     /// What, where, how
     #[command(flatten)]
     pub wanted: WantedArguments,
-    /// Do it without asking
+    /// Do not ask for confirmation
     #[arg(short, long)]
     pub yes: bool,
-    /// Enforce although this node is set to observe, and why; the reason is recorded
+    /// Enforce although the mode of this node is observe; the reason is recorded
     #[arg(long, value_name = "REASON", value_parser = reason)]
     pub although_observing: Option<String>,
-    /// Do not wait for the end of a grace or for the change window, and why; the reason is recorded. A hold stays
+    /// Do not wait for grace or change window; the reason is recorded. A freeze still applies
     #[arg(long, value_name = "REASON", value_parser = reason)]
     pub now: Option<String>,
 }
@@ -175,18 +175,18 @@ pub struct EnforceArguments {
 /// Arguments of `inspect`.
 #[derive(Debug, Args)]
 pub struct InspectArguments {
-    /// The kind, as package, service, file
+    /// The kind, for example package, service, file
     pub kind: String,
-    /// The name of one thing; a path for files
+    /// The name; a path for files
     #[arg(required_unless_present = "all", conflicts_with = "all")]
     pub name: Option<String>,
-    /// All things of the kind
+    /// List all things of this kind
     #[arg(long)]
     pub all: bool,
     /// Where
     #[command(flatten)]
     pub place: WhereArguments,
-    /// How to show the result
+    /// Output format of the result
     #[arg(long, value_enum, default_value_t = Output::Text)]
     pub output: Output,
 }
@@ -197,11 +197,11 @@ pub struct DaemonArguments {
     /// Where
     #[command(flatten)]
     pub place: WhereArguments,
-    /// Do one round and end
+    /// Do one round, then exit
     #[arg(long)]
     pub once: bool,
-    /// How many seconds after a change of network or access a server must be reached again before the change is put back;
-    /// without it, as its groups say [default: 60]
+    /// Seconds within which a server must be reachable again after a change of network or access, or it is reverted
+    /// [default: the setting of its groups, else 60]
     #[arg(long, value_name = "SECONDS")]
     pub reach_within: Option<u64>,
 }
@@ -214,7 +214,7 @@ pub struct RunsArguments {
     pub reporting: ReportingArguments,
     /// The run to show; the beginning of its id is enough
     pub run: Option<String>,
-    /// Every clause, with how it was looked at and done
+    /// Show every clause, with native commands and system calls
     #[arg(short, long, requires = "run")]
     pub verbose: bool,
 }
@@ -230,13 +230,13 @@ pub struct AtticArguments {
 /// Commands of the attic.
 #[derive(Debug, Subcommand)]
 pub enum AtticCommand {
-    /// List what is kept, the newest first
+    /// List the entries, the newest first
     List(AtticListArguments),
-    /// Print the contents of one thing
+    /// Print the contents of an entry
     Show(AtticOneArguments),
-    /// Show how one thing differs from what stands at its path now
+    /// Compare an entry with the present contents of its path
     Compare(AtticOneArguments),
-    /// Put one thing back to where it stood; what stands there now goes into the attic
+    /// Restore an entry to its path; the present contents go into the attic
     PutBack(PutBackArguments),
 }
 
@@ -246,22 +246,22 @@ pub struct AtticListArguments {
     /// Where
     #[command(flatten)]
     pub place: WhereArguments,
-    /// Only things whose path fits; `*` stands for anything
+    /// Only entries whose path matches; `*` matches anything
     #[arg(long, value_name = "PATH")]
     pub path: Option<String>,
-    /// Only things that this run replaced; the beginning of its id is enough
+    /// Only entries of this run; the beginning of its id is enough
     #[arg(long, value_name = "RUN")]
     pub run: Option<String>,
-    /// Only things replaced since this time, as 2026-11-23T06:00:00Z
+    /// Only entries replaced since this time, for example 2026-11-23T06:00:00Z
     #[arg(long, value_name = "TIME")]
     pub since: Option<jiff::Timestamp>,
-    /// Only things replaced until this time
+    /// Only entries replaced until this time
     #[arg(long, value_name = "TIME")]
     pub until: Option<jiff::Timestamp>,
-    /// Only things that hold this text
+    /// Only entries that contain this text
     #[arg(long, value_name = "TEXT")]
     pub content: Option<String>,
-    /// How to show the result
+    /// Output format of the result
     #[arg(long, value_enum, default_value_t = Output::Text)]
     pub output: Output,
 }
@@ -272,7 +272,7 @@ pub struct AtticOneArguments {
     /// Where
     #[command(flatten)]
     pub place: WhereArguments,
-    /// Its number in `attic list`
+    /// The entry number in `attic list`
     pub number: u64,
 }
 
@@ -282,10 +282,10 @@ pub struct PutBackArguments {
     /// Which
     #[command(flatten)]
     pub one: AtticOneArguments,
-    /// Do it without asking
+    /// Do not ask for confirmation
     #[arg(short, long)]
     pub yes: bool,
-    /// How many seconds to wait for a run to end
+    /// Seconds to wait for a run to finish
     #[arg(long, value_name = "SECONDS", default_value_t = 60)]
     pub wait: u64,
 }

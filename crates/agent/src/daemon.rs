@@ -63,7 +63,7 @@ pub struct Daemon<H> {
 pub async fn run(state_dir: &StateDir, machine: Machine, once: bool, reach_within: Option<Duration>) -> Result<(), AgentError> {
     membership(state_dir)?;
     // Asked to end, it finishes the run that it has begun.
-    let no_signals = |error: std::io::Error| AgentError::new(format!("signals cannot be waited for: {error}"));
+    let no_signals = |error: std::io::Error| AgentError::new(format!("cannot listen for signals: {error}"));
     let mut ended = signal(SignalKind::terminate()).map_err(no_signals)?;
     let mut interrupted = signal(SignalKind::interrupt()).map_err(no_signals)?;
     let journal = Journal::open(&machine.acted_on);
@@ -136,14 +136,14 @@ impl<H: Host> Daemon<H> {
     /// Tells the service manager how the agent is, if one started it (sd_notify(3)).
     fn tell_service_manager(&self, state: &[NotifyState<'_>]) {
         if let Err(error) = sd_notify::notify(state) {
-            self.journal.say(Level::Warn, &format!("the service manager was not told: {error}"));
+            self.journal.say(Level::Warn, &format!("cannot notify the service manager: {error}"));
         }
     }
 
     /// What keeps one round from its end, as a full disk or another run that does not end, may be over at the next.
     fn could_not_go_on(&mut self, error: &AgentError) {
         self.due.not_before(self.state_dir.now() + PAUSE_AFTER_ERROR);
-        self.journal.say(Level::Error, &format!("{}; trying again at {:.0}", error.line(), self.due.check_in.min(self.due.run)));
+        self.journal.say(Level::Error, &format!("{}; retrying at {:.0}", error.line(), self.due.check_in.min(self.due.run)));
     }
 
     fn note(&self) -> Result<(), AgentError> {
@@ -179,7 +179,7 @@ impl<H: Host> Daemon<H> {
         let told_until = self.told_until;
         for SetAside { name, at, because } in self.state_dir.all_set_aside().into_iter().filter(|aside| aside.at > told_until) {
             self.told_until = at;
-            self.journal.say(Level::Error, &format!("{name} in the agent's own folder cannot be used and was set aside: {because}"));
+            self.journal.say(Level::Error, &format!("{name} in the state folder is unusable and was set aside: {because}"));
         }
         Ok(())
     }
@@ -203,7 +203,7 @@ impl<H: Host> Daemon<H> {
             Err(_) => false,
         };
         self.is_reached = delivered;
-        let waits = if delivered { "" } else { "; the report waits until the server is back" };
+        let waits = if delivered { "" } else { "; the report stays in the spool until the server answers" };
         self.journal.say(level_of(&report), &format!("{}{waits}", run_words(&report)));
         self.tell_service_manager(&[NotifyState::Status(&format!("{}, {:.0}", report.status.words(), self.state_dir.now()))]);
         if delivered {
@@ -219,10 +219,10 @@ impl<H: Host> Daemon<H> {
         let next = self.due.next_check_in(&before);
         match self.ask(link, next).await {
             Ok(checked_in) => {
-                let recovering = if checked_in.recovering { ", which is recovering; going on with what was wanted last" } else { "" };
+                let recovering = if checked_in.recovering { ", which is recovering; continuing with the last desired state" } else { "" };
                 self.journal.say(Level::Info, &format!("connected to {} as {}{recovering}", checked_in.url, checked_in.name));
                 for failed in &checked_in.failed {
-                    self.journal.say(Level::Warn, &format!("{}; it is tried again at {next:.0}", failed.line()));
+                    self.journal.say(Level::Warn, &format!("{}; retrying at {next:.0}", failed.line()));
                 }
                 way::reached(&self.state_dir);
                 self.due.answered(next);
@@ -237,7 +237,7 @@ impl<H: Host> Daemon<H> {
             Err(error) => {
                 self.due.unanswered(next, &before);
                 let again = format!("{:.0}", self.due.check_in);
-                self.journal.say(Level::Warn, &format!("{}; going on with what was wanted last, trying again at {again}", error.message));
+                self.journal.say(Level::Warn, &format!("{}; continuing with the last desired state, retrying at {again}", error.message));
                 let is_there = error.server == ServerSeen::Answering;
                 if is_there {
                     way::reached(&self.state_dir);
@@ -262,7 +262,7 @@ impl<H: Host> Daemon<H> {
             return Ok(());
         }
         let reach_within = self.reach_within.unwrap_or_else(|| Duration::from_secs(settings(&self.state_dir).reach_within_secs));
-        let waiting = format!("no server is reached after a change; waiting {} s before it is put back", reach_within.as_secs());
+        let waiting = format!("connection to the server lost after a change; waiting {} s before reverting it", reach_within.as_secs());
         self.journal.say(Level::Warn, &waiting);
         let end = Instant::now() + reach_within;
         let mut seen = ServerSeen::Nothing;
@@ -278,16 +278,16 @@ impl<H: Host> Daemon<H> {
             }
         }
         if seen == ServerSeen::Nothing {
-            self.journal.say(Level::Error, "no server could be asked, so nothing is put back: the next check-in tells whether the way to it is cut");
+            self.journal.say(Level::Error, "the connection could not be tested, so nothing is reverted; the next check-in shows whether the server is reachable");
             return Ok(());
         }
         let _lock = self.state_dir.lock("daemon", PATIENCE, |_| ())?;
         let put_back = way::put_all_back(&self.state_dir, &mut self.host, &self.state_dir.key()?, Path::new(SERVED_STORE))?;
         for address in &put_back.done {
-            self.journal.say(Level::Warn, &format!("put back: {address}"));
+            self.journal.say(Level::Warn, &format!("reverted: {address}"));
         }
         for why in &put_back.not_done {
-            self.journal.say(Level::Error, &format!("NOT put back: {why}"));
+            self.journal.say(Level::Error, &format!("NOT reverted: {why}"));
         }
         Ok(())
     }
@@ -355,7 +355,7 @@ impl<H: Host> Daemon<H> {
             RestartDue::Now => return self.restart_node(pending, noted),
             RestartDue::At(at) => {
                 self.due.run_by(at, StartedBy::AnnouncedHour);
-                format!("it is restarted at {at:.0}, when the change window opens")
+                format!("restart at {at:.0}, when the change window opens")
             }
             RestartDue::Left(why) => why,
         };
@@ -369,14 +369,14 @@ impl<H: Host> Daemon<H> {
 
     fn restart_node(&mut self, pending: RestartPending, noted: StartNote) -> Result<(), AgentError> {
         let why = pending.because.join(", ");
-        self.journal.say(Level::Warn, &format!("restarting this node, which its operating system needs: {why}"));
+        self.journal.say(Level::Warn, &format!("restarting this node, because the operating system needs it: {why}"));
         // Noted first: a restart that does not help must not be tried again and again.
         StartNote { restarted_for: Some(pending.clone()), ..noted }.keep(&self.state_dir)?;
-        let due = match restart::restart(&format!("Constans restarts this node, which its operating system needs: {why}")) {
-            Ok(_) => "it is being restarted".to_owned(),
+        let due = match restart::restart(&format!("Constans restarts this node, because the operating system needs it: {why}")) {
+            Ok(_) => "restarting".to_owned(),
             Err(error) => {
-                self.journal.say(Level::Error, &format!("it was NOT restarted: {}", error.message));
-                format!("it was not restarted: {}", error.message)
+                self.journal.say(Level::Error, &format!("NOT restarted: {}", error.message));
+                format!("not restarted: {}", error.message)
             }
         };
         self.restart = Some(RestartNote { pending, due });

@@ -7,7 +7,7 @@ use crate::membership::{MarkExchange, Membership, NodeKey};
 use crate::network_part;
 use crate::server_link::{Saying, next_promised};
 use crate::state_dir::StateDir;
-use constans_core::standing::clock_words;
+use constans_core::node_status::clock_words;
 use constans_host::Machine;
 use constans_link::{Identity, LinkError, Reached};
 use constans_wire::check_in::Greeting;
@@ -80,7 +80,7 @@ pub async fn diagnose(state_dir: &StateDir, machine: &Machine, output: Output) -
         ways.push(way);
     }
     match output {
-        Output::Text => println!("\n{}", if is_heard { "all is well: this node is heard" } else { "this node is not heard" }),
+        Output::Text => println!("\n{}", if is_heard { "no problems: the server accepts this node" } else { "the server does not accept this node" }),
         Output::Json => {
             let said = json!({ "name": membership.name, "node": membership.node, "is_heard": is_heard, "ways": ways });
             println!("{}", serde_json::to_string_pretty(&said).expect("it is JSON"));
@@ -113,8 +113,8 @@ async fn way_to(way: &mut Way, membership: &Membership, key: &NodeKey, machine: 
         Reached::NoName(Some(because)) => {
             return Err(Failed::new(
                 "name",
-                format!("{host} is no known name: {because}"),
-                "is the name spelt right, and do /etc/hosts or the name servers in /etc/resolv.conf know it?",
+                format!("{host} cannot be resolved: {because}"),
+                "check the spelling, /etc/hosts, and the name servers in /etc/resolv.conf",
             ));
         }
         Reached::NoName(None) => {
@@ -127,8 +127,8 @@ async fn way_to(way: &mut Way, membership: &Membership, key: &NodeKey, machine: 
         Reached::NoPort(address, because) => {
             way.well("name", address.ip().to_string());
             return Err(match because {
-                Some(because) => Failed::new("port", format!("{address} refuses: {because}"), "is the server running, and does it listen there?"),
-                None => Failed::new("port", format!("{address} does not answer"), "a firewall stands in between, or the machine is off"),
+                Some(because) => Failed::new("port", format!("{address} refused the connection: {because}"), "is the server running, and does it listen there?"),
+                None => Failed::new("port", format!("{address} does not answer"), "a firewall drops the connection, or the machine is off"),
             });
         }
         Reached::Open(address, all) => {
@@ -144,7 +144,7 @@ async fn way_to(way: &mut Way, membership: &Membership, key: &NodeKey, machine: 
 
     let off_secs = asked.duration_since(greeting.now).as_secs();
     if off_secs.abs() > CLOCK_TOLERANCE_SECS {
-        let hint = Some("set it: certificates and drift windows depend on it".to_owned());
+        let hint = Some("set the clock: certificates and drift windows depend on it".to_owned());
         way.tell(Part { part: "clock", well: false, said: clock_words(off_secs), hint });
     } else {
         way.well("clock", format!("within {CLOCK_TOLERANCE_SECS} s of the server's"));
@@ -155,7 +155,7 @@ async fn way_to(way: &mut Way, membership: &Membership, key: &NodeKey, machine: 
         return Err(Failed::new(
             "approval",
             format!("this node's certificate ended on {ended}"),
-            "constans-agent check-in asks for another one, which an operator approves",
+            "constans-agent check-in requests a new one, which an operator approves",
         ));
     }
     let pem = key.pem();

@@ -8,7 +8,7 @@ use constans_wire::exit::Exit;
 #[derive(Debug, Clone, thiserror::Error)]
 #[error("{message}")]
 pub struct AgentError {
-    /// One fact.
+    /// What happened, in one sentence.
     pub message: String,
     /// What to do.
     pub hint: Option<String>,
@@ -91,7 +91,7 @@ impl AgentError {
     /// Returns an error about a file of the agent's own.
     pub fn own_file(doing: &str, path: &std::path::Path, error: &std::io::Error) -> Self {
         Self::new(format!("cannot {doing} {}: {error}", path.display()))
-            .hint("the agent keeps its memory there: run it as the account that owns it, or name another folder with --state-dir")
+            .hint("the agent keeps its state there: run it as the owner of the folder, or choose another one with --state-dir")
     }
 }
 

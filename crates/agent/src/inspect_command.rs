@@ -23,7 +23,7 @@ pub fn inspect(arguments: &InspectArguments) -> Result<Exit, AgentError> {
     };
     let told: Vec<WrittenClause> = told.map_err(|not_told| match not_told {
         NotTold::NotOfThisKind(why) => AgentError::new(why).exit(Exit::Usage),
-        NotTold::Unsupported(why) => AgentError::new(format!("a {} cannot be seen on this machine: {why}", kind.noun)),
+        NotTold::Unsupported(why) => AgentError::new(format!("a {} cannot be inspected on this machine: {why}", kind.noun)),
         NotTold::Failed(error) => error.into(),
     })?;
     if let (Some(name), []) = (&arguments.name, &told[..]) {

@@ -30,8 +30,8 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
     // A node that was revoked asks to be itself again, whatever it would like to be called.
     let revoked_as = before.as_ref().filter(|_| dismissed.as_ref().is_some_and(|dismissed| !dismissed.is_retired)).map(|node| node.name.clone());
     if let Some(membership) = before.filter(|_| !arguments.again && dismissed.is_none()) {
-        return Err(AgentError::new(format!("this machine belongs to a fleet already, as {}", membership.name))
-            .hint("constans-agent check-in says whether it is heard; --again joins with another invitation")
+        return Err(AgentError::new(format!("this machine already belongs to a fleet, as {}", membership.name))
+            .hint("constans-agent check-in tests the connection; --again joins with another invitation")
             .exit(Exit::Refused));
     }
     let invitation = read_invitation(&arguments.invitation)?;
@@ -57,7 +57,7 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
             }
             JoinAnswer::Denied { because } => {
                 return Err(AgentError::new(format!("an operator denied it: {because}"))
-                    .hint("ask them; a machine that was denied needs a new key: take node.key away")
+                    .hint("ask the operator; to join after a denial the machine needs a new key: delete node.key")
                     .exit(Exit::Refused));
             }
             JoinAnswer::Waiting { request } => {
@@ -69,7 +69,7 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
                 told = true;
                 if Instant::now() >= patience {
                     match arguments.output {
-                        Output::Text => println!("nobody approved it yet; run the same command again to ask what became of it"),
+                        Output::Text => println!("not approved yet; run the same command again to see the decision"),
                         Output::Json => {
                             say(&json!({ "state": "waiting", "name": name, "fingerprint": key.fingerprint, "request": request, "server": url }));
                         }
@@ -126,7 +126,7 @@ pub async fn ask(connect: &dyn Connect, invitation: &Invitation, asked: &JoinReq
 fn read_invitation(from: &str) -> Result<Invitation, AgentError> {
     let unreadable = |error: std::io::Error| {
         AgentError::new(format!("the invitation cannot be read from {from}: {error}"))
-            .hint("name the file that holds its one line, or - for standard input")
+            .hint("name the file with the invitation, or - for standard input")
     };
     let mut text = String::new();
     if from == "-" {
@@ -145,10 +145,10 @@ fn read_invitation(from: &str) -> Result<Invitation, AgentError> {
 pub fn parse_invitation(text: &str, from: &str) -> Result<Invitation, AgentError> {
     let decoded = URL_SAFE_NO_PAD.decode(text.trim()).ok().and_then(|bytes| serde_json::from_slice::<Invitation>(&bytes).ok());
     let invitation = decoded.ok_or_else(|| {
-        AgentError::new(format!("{from} holds no invitation")).hint("an invitation is one line, as constans invite prints it; was it copied whole?")
+        AgentError::new(format!("{from} contains no invitation")).hint("an invitation is one line, printed by constans invite; check that it was copied completely")
     })?;
     if invitation.form != INVITATION_FORM {
-        return Err(AgentError::new(format!("the invitation has form {}, and this agent reads form {INVITATION_FORM}", invitation.form))
+        return Err(AgentError::new(format!("the invitation has format {}, and this agent reads format {INVITATION_FORM}", invitation.form))
             .hint("use an agent of the server's version"));
     }
     Ok(invitation)
@@ -164,11 +164,11 @@ pub async fn check_in(state_dir: &StateDir, machine: &Machine, output: Output) -
     let checked_in = ServerLink::open(state_dir).await?.check_in(state_dir, said).await?;
     let is_nothing = Served::read(state_dir)?.is_none_or(|served| served.state.clauses.is_empty());
     let (word, words) = match checked_in.takeover {
-        None if checked_in.recovering => ("recovering", "the server is recovering: it offers nothing new, and what this node has stays wanted"),
-        None => ("nothing", "nothing is wanted of this node yet"),
-        Some(_) if is_nothing => ("nothing", "nothing is wanted of this node yet"),
-        Some(Takeover::Unchanged) => ("unchanged", "what is wanted is here already"),
-        Some(Takeover::New) => ("new", "something new is wanted\nNext: constans-agent observe shows what that would change"),
+        None if checked_in.recovering => ("recovering", "the server is recovering: the desired state stays as it was"),
+        None => ("nothing", "no desired state yet"),
+        Some(_) if is_nothing => ("nothing", "no desired state yet"),
+        Some(Takeover::Unchanged) => ("unchanged", "the desired state is already here"),
+        Some(Takeover::New) => ("new", "new desired state received\nNext: constans-agent observe shows what it would change"),
     };
     for failed in &checked_in.failed {
         eprintln!("error: {}", failed.line());
@@ -191,6 +191,6 @@ fn say(result: &serde_json::Value) {
 /// Returns that there is none.
 pub fn membership(state_dir: &StateDir) -> Result<Membership, AgentError> {
     Membership::read(state_dir)?.ok_or_else(|| {
-        AgentError::new("this machine belongs to no fleet").hint("constans invite makes an invitation; then constans-agent join --invitation FILE")
+        AgentError::new("this machine belongs to no fleet").hint("create an invitation with constans invite, then run constans-agent join --invitation FILE")
     })
 }

@@ -95,13 +95,13 @@ impl KeptRuns {
         let begins_so = |listed: &Listed| listed.name.file_stem().is_some_and(|stem| stem.to_string_lossy().starts_with(&beginning));
         let found: Vec<Listed> = self.kept_whole().into_iter().filter(begins_so).collect();
         let none = || {
-            AgentError::new(format!("no run that begins with {id} is kept whole here"))
-                .hint("constans-agent runs lists them; of those without anything to say only the line is kept")
+            AgentError::new(format!("no stored run begins with {id}"))
+                .hint("constans-agent runs lists them; of uneventful runs only the line is stored")
         };
         match found.as_slice() {
             [only] => self.state_dir.read_json(&only.name)?.ok_or_else(none),
             [] => Err(none()),
-            several => Err(AgentError::new(format!("{} runs begin with {id}", several.len())).hint("give more of the id")),
+            several => Err(AgentError::new(format!("{} runs begin with {id}", several.len())).hint("give more characters of the id")),
         }
     }
 

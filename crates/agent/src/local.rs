@@ -47,7 +47,7 @@ impl Contents for LocalContents {
 /// Returns why it cannot be opened.
 pub fn state_dir(root: &Path, named: Option<&PathBuf>) -> Result<StateDir, AgentError> {
     if !root.is_dir() {
-        return Err(AgentError::new(format!("the root {} is no folder", root.display())).hint("make it, or name another one with --root"));
+        return Err(AgentError::new(format!("the root {} is not a folder", root.display())).hint("create it, or choose another one with --root"));
     }
     StateDir::open(&named.cloned().unwrap_or_else(|| root.join(USUAL)))
 }
@@ -116,7 +116,7 @@ fn read(what: &What) -> Result<(CheckedFolder, String), AgentError> {
     let (read, folder) = match (&what.kit, &what.file) {
         (Some(kit), _) => (check_folder(kit, &what.with), format!("{}/", kit.display().to_string().trim_end_matches('/'))),
         (None, Some(file)) => (check_document(file), String::new()),
-        (None, None) => return Err(AgentError::new("nothing says what is wanted")),
+        (None, None) => return Err(AgentError::new("no desired state given")),
     };
     read.map(|read| (read, folder)).map_err(failed)
 }
@@ -125,7 +125,7 @@ fn findings_error(findings: &[Finding], files: &KitFiles, folder: &str) -> Agent
     let errors = findings.iter().filter(|finding| finding.level == Level::Error).count();
     let said = explain_findings(findings, files, folder);
     AgentError::new(format!(
-        "the document cannot be used: {errors} {} found, nothing was looked at or changed\n\n{said}",
+        "the document cannot be used: {errors} {} found; nothing was examined or changed\n\n{said}",
         if errors == 1 { "error" } else { "errors" }
     ))
 }
@@ -157,8 +157,8 @@ fn given(kit: &Kit, baseline: &Baseline, beside: &[&Kit], set: &[(String, String
                 let other = kits().find(|kit| kit.name == kit_name);
                 let found = other.and_then(|kit| Some((kit, kit.baseline(baseline_name)?)));
                 let (kit, baseline) = found.ok_or_else(|| {
-                    AgentError::new(format!("no kit at hand has the baseline {kit_name}/{baseline_name}"))
-                        .hint(format!("kits at hand: {}", kits().map(|kit| kit.name.as_str()).collect::<Vec<_>>().join(", ")))
+                    AgentError::new(format!("no given kit has the baseline {kit_name}/{baseline_name}"))
+                        .hint(format!("given kits: {}", kits().map(|kit| kit.name.as_str()).collect::<Vec<_>>().join(", ")))
                 })?;
                 (kit, baseline, name)
             }

@@ -27,7 +27,7 @@ pub struct Membership {
     pub certificate: String,
     /// When it is to be renewed.
     pub renew_after: Timestamp,
-    /// Until when it holds.
+    /// End of its validity.
     pub ends_at: Timestamp,
     /// The mark to show at the next check-in; none before the first.
     #[serde(default)]
@@ -112,8 +112,8 @@ impl MarkExchange {
                 break lock;
             }
             if Instant::now() >= end {
-                return Err(AgentError::new("another check-in of this machine goes on")
-                    .hint("wait until it ends, then check in again")
+                return Err(AgentError::new("another check-in of this machine is in progress")
+                    .hint("wait until it finishes, then check in again")
                     .exit(Exit::Busy));
             }
             tokio::time::sleep(Duration::from_millis(50)).await;
@@ -142,7 +142,7 @@ impl NodeKey {
     pub fn open(state_dir: &StateDir) -> Result<Self, AgentError> {
         let name = NODE_KEY;
         let broken = |error: rcgen::Error| {
-            AgentError::new(format!("the key in {} cannot be used: {error}", state_dir.shown(name).display())).hint("take it away and join again")
+            AgentError::new(format!("the key in {} cannot be used: {error}", state_dir.shown(name).display())).hint("delete it and join again")
         };
         let pair = if let Some(pem) = state_dir.read_text(name)? {
             KeyPair::from_pem(&pem).map_err(broken)?
@@ -172,6 +172,6 @@ impl NodeKey {
     /// Returns why it cannot be made.
     pub fn request(&self) -> Result<String, AgentError> {
         let made = CertificateParams::new(Vec::new()).and_then(|params| params.serialize_request(&self.pair)).and_then(|request| request.pem());
-        made.map_err(|error| AgentError::new(format!("no certificate request can be made: {error}")))
+        made.map_err(|error| AgentError::new(format!("cannot create a certificate request: {error}")))
     }
 }

@@ -47,7 +47,7 @@ impl Store {
         let mut memories = Memories::with_capacity(kept.len() / USUAL_LINE);
         for (at, line) in kept.split_inclusive('\n').enumerate() {
             let Some(memory) = read_line(line) else {
-                self.state_dir.set_aside(&self.memories_path(), &format!("its line {} is no memory", at + 1))?;
+                self.state_dir.set_aside(&self.memories_path(), &format!("line {} is invalid", at + 1))?;
                 // What is remembered from now on is another memory.
                 self.state_dir.forget_run_order();
                 return self.memories();

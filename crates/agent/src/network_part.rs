@@ -75,7 +75,7 @@ pub fn live(account: Option<(u32, u32)>) -> Result<Exit, AgentError> {
     };
     give_up_rights(account).map_err(failed("cannot give up its rights"))?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed("cannot begin"))?;
-    runtime.block_on(serve()).map_err(failed("was not told properly what to do"))?;
+    runtime.block_on(serve()).map_err(failed("received invalid arguments"))?;
     // What it waits for may be a thread that asks for a name: nobody wants that any more.
     runtime.shutdown_background();
     Ok(Exit::Well)
@@ -90,7 +90,7 @@ fn give_up_rights(account: Option<(u32, u32)>) -> io::Result<()> {
         set_thread_res_uid(uid, uid, uid)?;
     }
     if account.is_some() && geteuid().is_root() {
-        return Err(io::Error::other("it has root's rights still"));
+        return Err(io::Error::other("it still has root's rights"));
     }
     set_no_new_privs(true)?;
     for resource in [Resource::Core, Resource::Fsize] {

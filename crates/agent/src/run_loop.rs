@@ -33,7 +33,7 @@ pub struct Runner<'a> {
     pub host: &'a mut dyn Host,
     /// The agent's own folder.
     pub state_dir: &'a StateDir,
-    /// What is wanted.
+    /// The desired state.
     pub wanted: &'a Wanted,
     /// The key of found digests.
     pub key: &'a DigestKey,
@@ -110,7 +110,7 @@ impl Runner<'_> {
         let driven = self.drive(&mut run, &mut store, &mut attic, keeping, way.as_mut(), &teller);
         drop(teller);
         self.host.end_run();
-        let finished = driven.and_then(|()| run.finish().ok_or_else(|| AgentError::new("the run did not come to its end")))?;
+        let finished = driven.and_then(|()| run.finish().ok_or_else(|| AgentError::new("the run did not finish")))?;
         if keeping == Keeping::Everything {
             store.keep_due(&finished.due)?;
             store.keep_memories(&finished.memories)?;
@@ -237,7 +237,7 @@ impl Runner<'_> {
 }
 
 fn own_folder_failure(at: FailureAt, message: &str) -> Failure {
-    Failure { at, message: format!("nothing was changed, since the agent's own folder could not be written: {message}"), command: None, remedy: None }
+    Failure { at, message: format!("nothing was changed, because the state folder cannot be written: {message}"), command: None, remedy: None }
 }
 
 fn micros(clock: Instant) -> u64 {

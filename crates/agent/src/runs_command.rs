@@ -32,9 +32,9 @@ pub fn runs(arguments: &RunsArguments) -> Result<Exit, AgentError> {
     all.iter().for_each(|run| println!("{}", run_line(run)));
     let place = repeated_place(&arguments.reporting.place);
     let next = if all.is_empty() {
-        "this machine has not run yet; constans-agent observe looks at it".to_owned()
+        "no runs yet; constans-agent observe starts one".to_owned()
     } else {
-        format!("constans-agent runs{place} RUN shows one whole; the beginning of its id is enough")
+        format!("constans-agent runs{place} RUN shows one; the beginning of its id is enough")
     };
     anstream::println!("{} {next}", styled(style::STRONG, "Next:"));
     Ok(Exit::Well)

@@ -37,9 +37,9 @@ pub struct Served {
     form: u32,
     /// The digest of the effective state.
     pub digest: Digest,
-    /// What only rises.
+    /// A number that only rises.
     pub generation: Generation,
-    /// How the agent is set.
+    /// The settings of the agent.
     pub settings: AgentSettings,
     /// The state, sealed.
     pub state: EffectiveState,
@@ -72,7 +72,7 @@ impl Served {
             if before.generation > offer.generation {
                 let message = format!("the server offers generation {}, and this node has {} already", offer.generation, before.generation);
                 return Err(
-                    AgentError::new(message).hint("was the server's database restored? Nothing older is taken over unless an operator orders it")
+                    AgentError::new(message).hint("check whether the database of the server was restored; an older state is applied only if an operator orders it")
                 );
             }
             if before.generation == offer.generation && before.digest == offer.digest {
@@ -88,8 +88,8 @@ impl Served {
             None => network.get(&format!("{url}/states/{}", offer.digest)).await?,
         };
         if state.digest != offer.digest || !state.is_as_named() {
-            return Err(AgentError::new("what came is not the state that the server offered: its digest differs")
-                .hint("nothing was taken over; is the agent of the server's version, or the one before?"));
+            return Err(AgentError::new("the received state differs from the offered one: wrong digest")
+                .hint("nothing was applied; check that the agent has the version of the server or the one before"));
         }
         let names = state.names();
         fetch_contents(&KeptContents::of(state_dir), &names, network, url).await?;
@@ -124,7 +124,7 @@ impl Served {
     ///
     /// Returns which contents are not here.
     pub fn wanted(self, state_dir: &StateDir) -> Result<Wanted, AgentError> {
-        let missing = |name: &str| AgentError::new(format!("the contents {name} are not here")).hint("constans-agent check-in fetches them");
+        let missing = |name: &str| AgentError::new(format!("the contents {name} are missing")).hint("constans-agent check-in downloads them");
         let contents = KeptContents::of(state_dir);
         if let Some(name) = contents.missing(&self.state.names()).next() {
             return Err(missing(name));
@@ -160,7 +160,7 @@ async fn fetch_contents(kept: &KeptContents, names: &BTreeSet<String>, network: 
         };
         network.fetch(&format!("{url}/contents/{name}"), take).await?;
         if name.starts_with("sha256:") && format!("sha256:{}", hex(&hash.finalize())) != name {
-            let because = "the contents are not what their name says".to_owned();
+            let because = "the contents do not match their digest".to_owned();
             return Err(LinkError::Strange { url: url.to_owned(), because }.into());
         }
         kept.keep(name, came)?;

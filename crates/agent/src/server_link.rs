@@ -102,7 +102,7 @@ impl<'c> ServerLink<'c> {
                 }
                 Ok(JoinAnswer::Waiting { request }) => {
                     let ended = self.membership.ends_at.strftime("%Y-%m-%d");
-                    let message = format!("this node's certificate ended on {ended}; request {request} for another one waits for approval");
+                    let message = format!("this node's certificate ended on {ended}; request {request} for a new one waits for approval");
                     let hint = format!(
                         "an operator compares the key's fingerprint, {}, and approves: constans join approve {}",
                         key.fingerprint, self.membership.name
@@ -110,8 +110,8 @@ impl<'c> ServerLink<'c> {
                     return Err(AgentError::new(message).hint(hint).seen(ServerSeen::Answering));
                 }
                 Ok(JoinAnswer::Denied { because }) => {
-                    return Err(AgentError::new(format!("this node's certificate ended, and an operator denied it another one: {because}"))
-                        .hint("ask them; with another invitation it can join again: constans-agent join --again --invitation FILE")
+                    return Err(AgentError::new(format!("this node's certificate ended, and an operator denied a new one: {because}"))
+                        .hint("ask the operator; with a new invitation the machine can join again: constans-agent join --again --invitation FILE")
                         .exit(Exit::Refused)
                         .seen(ServerSeen::Answering));
                 }
@@ -145,7 +145,7 @@ impl<'c> ServerLink<'c> {
         let takeover = match takeover {
             Ok(takeover) => takeover,
             Err(error) => {
-                part("the new state was not taken over", error)?;
+                part("the new state was not applied", error)?;
                 None
             }
         };
@@ -229,16 +229,16 @@ fn dismissed(state_dir: &StateDir, error: AgentError) -> AgentError {
     Served::forget(state_dir);
     // Without this note the error is the same, and so is what was deleted.
     let _ = note_dismissal(state_dir, error.server == ServerSeen::Retiring);
-    error.noting("what the server wanted, and every secret of it, was deleted here")
+    error.noting("the desired state and all secrets were deleted from this machine")
 }
 
 /// What a node says when it is here.
 pub struct Saying {
-    /// What it found out about itself.
+    /// What its agent reported about it.
     pub about: About,
     /// When it comes next.
     pub next: Timestamp,
-    /// That its operating system needs a restart.
+    /// The restart that its operating system needs, if any.
     pub restart_pending: Option<RestartPending>,
     /// What it was given last.
     pub has: Option<Held>,

@@ -46,8 +46,8 @@ impl Session {
         let is_local = arguments.what.kit.is_some() || arguments.what.file.is_some();
         let state_dir = open_state_dir(&arguments.place, is_local)?;
         if is_local && state_dir.is_joined() && what == "enforce" {
-            return Err(AgentError::new("this node belongs to a server, and what it should be comes from there")
-                .hint("look with observe, or have the server want it; without --kit, enforce does what the server wants")
+            return Err(AgentError::new("this node belongs to a server, which sets its desired state")
+                .hint("use observe, or publish and assign the kit; without --kit, enforce applies the desired state of the server")
                 .exit(Exit::Refused));
         }
         let key = state_dir.key()?;
@@ -101,7 +101,7 @@ impl Session {
         if self.set.is_some() && keeping == Keeping::Everything {
             Spool::of(&self.state_dir).add(&report.clone().for_server())?;
             if !on_network(async { ServerLink::open(&self.state_dir).await?.deliver_soon(&self.state_dir).await })? {
-                eprintln!("the report waits until the server is back");
+                eprintln!("the report stays in the spool until the server answers");
             }
         }
         Ok(report)
@@ -140,15 +140,15 @@ fn open_state_dir(place: &WhereArguments, is_local: bool) -> Result<StateDir, Ag
     let usual = place.state_dir.clone().unwrap_or_else(|| place.root.join(USUAL));
     if !is_local && !usual.join("joined.json").exists() {
         let hint = "name a kit with --kit DIR and --baseline NAME, or one document with --file FILE; a node that joined a fleet needs neither";
-        return Err(AgentError::new("nothing says what is wanted").hint(hint).exit(Exit::Usage));
+        return Err(AgentError::new("no desired state given").hint(hint).exit(Exit::Usage));
     }
     state_dir(&place.root, place.state_dir.as_ref())
 }
 
 fn served(state_dir: &StateDir) -> Result<Served, AgentError> {
     Served::read(state_dir)?.ok_or_else(|| {
-        AgentError::new("the server wants nothing of this node yet")
-            .hint("constans-agent check-in asks it; constans node show says what it is assigned")
+        AgentError::new("the server has no desired state for this node yet")
+            .hint("constans-agent check-in asks for it; constans node show lists the assigned baselines")
     })
 }
 
@@ -171,13 +171,13 @@ fn part(arguments: &WantedArguments, is_local: bool, state: &EffectiveState) -> 
             known => nearest_word(baseline, known.iter().copied())
                 .map_or_else(|| format!("it has {}", known.join(", ")), |near| format!("did you mean `{near}`?")),
         };
-        return Err(AgentError::new(format!("nothing that is wanted of this node comes from a baseline `{baseline}`")).hint(hint));
+        return Err(AgentError::new(format!("no clause of this node comes from a baseline `{baseline}`")).hint(hint));
     }
     for pattern in &arguments.clauses {
         if !state.clauses.iter().any(|clause| fits(pattern, &clause.address)) {
             let near = nearest_word(pattern, state.clauses.iter().map(|clause| clause.address.as_str()));
             let hint = near.map_or_else(|| "`constans-agent observe -v` lists them all".to_owned(), |near| format!("did you mean `{near}`?"));
-            return Err(AgentError::new(format!("no clause fits `{pattern}`")).hint(hint));
+            return Err(AgentError::new(format!("no clause matches `{pattern}`")).hint(hint));
         }
     }
     for topic in &arguments.topics {
@@ -194,7 +194,7 @@ fn part(arguments: &WantedArguments, is_local: bool, state: &EffectiveState) -> 
     });
     let chosen: BTreeSet<ClauseAddress> = chosen.map(|clause| clause.address.clone()).collect();
     if chosen.is_empty() {
-        return Err(AgentError::new("no clause fits all of the addresses, the topics and the baseline"));
+        return Err(AgentError::new("no clause matches the addresses, topics and baseline together"));
     }
     Ok(Part::Chosen(chosen))
 }
@@ -219,7 +219,7 @@ pub fn observe(arguments: &WantedArguments) -> Result<Exit, AgentError> {
 pub fn enforce(arguments: &EnforceArguments) -> Result<Exit, AgentError> {
     let wanted = &arguments.wanted;
     if wanted.output == Output::Json && !arguments.yes {
-        return Err(AgentError::new("--output json cannot ask").hint("add --yes to go on without asking").exit(Exit::Usage));
+        return Err(AgentError::new("--output json cannot ask for confirmation").hint("add --yes to confirm").exit(Exit::Usage));
     }
     let mut session = Session::open(wanted, "enforce")?;
     session.now = arguments.now.is_some();
@@ -228,9 +228,9 @@ pub fn enforce(arguments: &EnforceArguments) -> Result<Exit, AgentError> {
     if let Some((settings, _)) = session.set.as_ref().filter(|(settings, _)| settings.mode == Mode::Observe)
         && arguments.although_observing.is_none()
     {
-        let by = settings.told().into_iter().find(|told| told.word == "mode").map(|told| told.from).unwrap_or_default();
-        return Err(AgentError::new(format!("this node is set to observe, so nothing may be changed on it ({by})"))
-            .hint("an operator changes that in its groups; --although-observing REASON goes on once, and the reason is recorded")
+        let by = settings.described().into_iter().find(|told| told.word == "mode").map(|told| told.from).unwrap_or_default();
+        return Err(AgentError::new(format!("mode is observe, so nothing may be changed on this node ({by})"))
+            .hint("an operator sets the mode in the groups of the node; --although-observing REASON overrides it once and records the reason")
             .exit(Exit::Refused));
     }
     if !arguments.yes {
@@ -256,7 +256,7 @@ fn question(changes: usize, due: usize, machine: &Machine) -> String {
         doing.push(format!("correct {}", count(changes, "clause", "clauses")));
     }
     if due > 0 {
-        doing.push(format!("carry out {}", count(due, "due reaction", "due reactions")));
+        doing.push(format!("apply {}", count(due, "due reaction", "due reactions")));
     }
     format!("{} on {}?", doing.join(" and "), place_words(machine))
 }

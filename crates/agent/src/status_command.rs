@@ -13,7 +13,7 @@ use constans_agent::spool::{Refusals, Spool};
 use constans_agent::state_dir::SetAside;
 use constans_agent::under_way::{Begun, Progress, under_way};
 use constans_core::run::{Mode, RestartPending};
-use constans_core::settings::{AgentSettings, ToldSetting};
+use constans_core::settings::{AgentSettings, DescribedSetting};
 use constans_host::Host as _;
 use constans_terminal::{count, harmless, run_line, span, style, styled, time};
 use constans_wire::exit::Exit;
@@ -118,7 +118,7 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
             row("node", &format!("{}, {}", styled(style::STRONG, &node.name), node.id));
             if let Some(Dismissed { is_retired, at }) = &node.dismissed {
                 let (word, as_what) = if *is_retired { ("retired", "a new node") } else { ("revoked", "this node again") };
-                let said = format!("the server said so {} ago; nothing is wanted from here any more", ago(*at, now));
+                let said = format!("the server refused it {} ago; it receives no desired state", ago(*at, now));
                 row(word, &styled(style::ATTENTION, said));
                 row("", &format!("with an invitation it asks to be {as_what}: constans-agent join --invitation FILE"));
             }
@@ -137,7 +137,7 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
             let (releases, clauses) = (releases.join(" "), count(*clauses, "clause", "clauses"));
             row("wanted", &format!("{releases}, {clauses}, generation {generation}, {}", short(digest)));
         }
-        None => row("wanted", "nothing from a server yet"),
+        None => row("wanted", "no answer from a server yet"),
     }
     row("last run", &status.last_run.as_ref().map_or("none yet".to_owned(), |run| format!("{} ago: {}", ago(run.last, now), run_line(run))));
     if let Some(pending) = &status.restart_pending {
@@ -160,10 +160,10 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
     #[expect(clippy::cast_precision_loss, reason = "it is rounded for people")]
     let mib = status.attic_bytes as f64 / 1_048_576.0;
     row("attic", &format!("{}, {mib:.1} of {} MiB", count(status.attic_things, "thing", "things"), status.settings.attic_mib));
-    text.push_str("\nhow it is set, and by whom\n");
-    let told = status.settings.told();
+    text.push_str("\nsettings and their sources\n");
+    let told = status.settings.described();
     let width = told.iter().map(|told| told.value.chars().count()).max().unwrap_or(0);
-    for ToldSetting { word, value, from } in told {
+    for DescribedSetting { word, value, from } in told {
         let _ = writeln!(text, "  {word:<13}  {value:<width$}  {}", styled(style::MUTED, from));
     }
     let next = match (&status.node, status.is_daemon_alive) {
@@ -176,17 +176,17 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
 }
 
 fn daemon_words(status: &Status, now: Timestamp) -> Vec<String> {
-    let Some(daemon) = &status.daemon else { return vec!["has not been started here".to_owned()] };
+    let Some(daemon) = &status.daemon else { return vec!["not started on this machine".to_owned()] };
     if !status.is_daemon_alive {
-        let last = daemon.contact.as_ref().map(|contact| format!("; it heard a server last {} ago", ago(contact.at, now))).unwrap_or_default();
-        return vec![styled(style::ATTENTION, format!("does not go on (it was process {} since {}){last}", daemon.pid, time(daemon.since)))];
+        let last = daemon.contact.as_ref().map(|contact| format!("; last contact with a server {} ago", ago(contact.at, now))).unwrap_or_default();
+        return vec![styled(style::ATTENTION, format!("not running (was process {} since {}){last}", daemon.pid, time(daemon.since)))];
     }
     let heard = match (&daemon.contact, daemon.unanswered) {
         (Some(contact), 0) => format!("{} answered {} ago", contact.url, ago(contact.at, now)),
         (Some(contact), tries) => {
             styled(style::ATTENTION, format!("no server answered {}; {} did {} ago", times(tries), contact.url, ago(contact.at, now)))
         }
-        (None, 0) => "has not asked a server yet".to_owned(),
+        (None, 0) => "has not contacted a server yet".to_owned(),
         (None, tries) => styled(style::ATTENTION, format!("no server answered {}, nor any before", times(tries))),
     };
     let run_for = daemon.next_run_for.as_ref().map(|what| format!(" for {what}")).unwrap_or_default();
@@ -200,7 +200,7 @@ fn daemon_words(status: &Status, now: Timestamp) -> Vec<String> {
 impl UnderWay {
     fn words(&self, now: Timestamp) -> String {
         let mode = if self.begun.mode == Mode::Enforce { "enforce" } else { "observe" };
-        let began = format!("under way since {}, {mode}, started by {}", ago(self.begun.began, now), self.begun.started_by.words());
+        let began = format!("in progress since {}, {mode}, started by {}", ago(self.begun.began, now), self.begun.started_by.words());
         match &self.progress {
             Some(Progress { reached, of, doing, address: Some(address), since, .. }) => {
                 format!("{began}: {reached} of {of}, {doing} {} for {}", harmless(address.as_str()), ago(*since, now))

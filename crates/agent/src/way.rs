@@ -166,7 +166,7 @@ pub fn put_all_back(state_dir: &StateDir, machine: &mut dyn Host, key: &DigestKe
         let Done::Corrected { address, wanted, was } = one else { continue };
         remembered.put_back.push((address.clone(), PutBack { wanted: wanted.clone(), at: state_dir.now() }));
         let Some(was) = was else {
-            now.not_done.push(format!("{address}: nothing says how it was"));
+            now.not_done.push(format!("{address}: its previous state is unknown"));
             continue;
         };
         match put_one_back(machine, &with_old_contents(was, &by_path), &old, &mut attic, key) {
@@ -204,7 +204,7 @@ fn put_one_back(machine: &mut dyn Host, was: &Clause, old: &OldContents, attic: 
         return Err(failure.message);
     }
     match unlike(machine)?.first() {
-        Some(still) => Err(format!("{} is {} still", still.property, still.found.words())),
+        Some(still) => Err(format!("{} is still {}", still.property, still.found.words())),
         None => Ok(()),
     }
 }

@@ -22,9 +22,9 @@ const PAGES: [(&str, &str); 7] = [
     ("fleet", "labels.site == \"auken\""),
     ("nodes", ""),
     ("nodes", "labels.site == \"auken\" && node.mode == \"enforce\""),
-    ("nodes", "node.sign == \"drift_found\""),
+    ("nodes", "node.status == \"drift_found\""),
     ("nodes", "about.os.name == \"debian\" && !(labels.site in [\"tern\", \"brisk\"])"),
-    ("nodes", "node.name.startsWith(\"kiosk-eldrey-2\") && node.hearing != \"on_time\""),
+    ("nodes", "node.name.startsWith(\"kiosk-eldrey-2\") && node.last_contact != \"on_time\""),
 ];
 
 /// Makes the fleet and asks.
@@ -148,7 +148,7 @@ fn change_for_all(fleet: &Fleet, machine: &Machine) -> Figure {
     let said = well(&group(fleet, machine, &text)).to_owned();
     let took = began.elapsed();
     println!("a change for all: {} in {took:.1?}; {} states", said.trim(), fleet.query("select count(distinct state) from node_wanted"));
-    let clauses = fleet.query("select min((explained ->> 'clauses')::int) from node_wanted");
+    let clauses = fleet.query("select min((sources ->> 'clauses')::int) from node_wanted");
     assert!(clauses.parse::<u32>().is_ok_and(|clauses| clauses >= 300), "{clauses} clauses");
     Figure {
         work: "100,000 nodes of 300 clauses resolved after a change",

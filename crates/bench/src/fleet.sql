@@ -5,7 +5,7 @@
 create table made as
     select n, gen_random_uuid() as id, (array['auken', 'brisk', 'eldrey', 'gannet', 'tern'])[1 + n % 5] as site, 1 + n / 5 as number,
         coalesce((array['failed', 'unmet'])[n % 1000], case when n % 1000 < 23 then 'drift_found' when n % 1000 < 36 then 'rollout_waiting' else 'in_line' end) as status,
-        case when n % 1000 between 500 and 509 then 'silent' when n % 1000 between 600 and 604 then 'late' else 'on_time' end as hearing
+        case when n % 1000 between 500 and 509 then 'silent' when n % 1000 between 600 and 604 then 'late' else 'on_time' end as last_contact
     from generate_series(1, :nodes) as n;
 create table model as select node.* from node limit 1;
 
@@ -14,11 +14,11 @@ insert into node (id, name, labels, about, stage, groups, mode, joined_at)
         case when n % 10 = 0 then 'observe' else mode end, now() - make_interval(days => :days) from made, model;
 insert into node_key (spki_digest, node, certificate, ends_at, issued_at)
     select sha256(made.id::text::bytea), made.id, certificate, ends_at, issued_at from made, node_key k join model on k.node = model.id;
-insert into fact (node, what, value, from_at, learned_at)
+insert into node_attribute (node, name, value, from_at, learned_at)
     select made.id, what, case what when 'labels' then jsonb_set(value, '{site}', to_jsonb(site)) else value end, now() - make_interval(days => :days), now() - make_interval(days => :days)
-    from made, fact join model on fact.node = model.id where until_at is null;
-insert into node_wanted (node, state, epoch, counter, settings, explained, overdue_secs, since)
-    select made.id, state, epoch, nextval('generation_counter'), settings, explained, w.overdue_secs, now() - make_interval(days => :days) from made, node_wanted w join model on w.node = model.id;
+    from made, node_attribute join model on node_attribute.node = model.id where until_at is null;
+insert into node_wanted (node, state, epoch, counter, settings, sources, overdue_secs, since)
+    select made.id, state, epoch, nextval('generation_counter'), settings, sources, w.overdue_secs, now() - make_interval(days => :days) from made, node_wanted w join model on w.node = model.id;
 insert into heard (node, first_at, last_at, count, largest_gap_ms, promised_at, clock_off_ms)
     select made.id, now() - make_interval(days => (part + 1) * :spell), now() - make_interval(days => part * :spell), :spell * 96, 900000,
         now() - make_interval(days => part * :spell) + interval '15 min', 12
@@ -33,7 +33,7 @@ insert into node_now (node, memory_epoch, sequence, span, full_status, full_stat
         (status = 'drift_found')::int, gen_random_uuid(), gen_random_uuid(), has_epoch, has_counter, has_state, h.id, at, at + interval '15 min',
         at + interval '16.5 min', at + interval '45 min', 12, said
     from made cross join node_now w join model on w.node = model.id
-        cross join lateral (select now() - random() * interval '60 s' - case hearing when 'silent' then interval '3 hours' when 'late' then interval '20 min' else interval '0' end as at) as moment
+        cross join lateral (select now() - random() * interval '60 s' - case last_contact when 'silent' then interval '3 hours' when 'late' then interval '20 min' else interval '0' end as at) as moment
         join (select node, max(id) as id from heard group by node) h on h.node = made.id join (select node, max(id) as id from run_span group by node) s on s.node = made.id;
 insert into node_exception (node, name, address, severity, outcome, said, since, run)
     select made.id, name, case status when 'drift_found' then 'file:/etc/issue' when 'failed' then 'package:openssh-server' when 'unmet' then 'probe:quay-clock' else 'file:/etc/kiosk/' || n % 7 || '.conf' end,

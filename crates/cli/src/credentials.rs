@@ -25,7 +25,7 @@ pub struct Known {
     pub person: String,
     /// The token.
     pub token: String,
-    /// Until when it holds.
+    /// End of its validity.
     pub expires_at: Timestamp,
 }
 
@@ -34,15 +34,15 @@ impl Credentials {
     pub fn read() -> Result<Self, ClientError> {
         let path = path()?;
         let failed = |error: &dyn std::fmt::Display| {
-            ClientError::new(format!("{} cannot be read: {error}", path.display()), "constans sign-in URL writes it anew once it is taken away")
+            ClientError::new(format!("{} cannot be read: {error}", path.display()), "delete it; constans sign-in URL creates a new one")
         };
         match fs::metadata(&path) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Self::default()),
             Err(error) => return Err(failed(&error)),
             Ok(metadata) if metadata.permissions().mode() & 0o077 != 0 => {
                 return Err(ClientError::new(
-                    format!("others may read {}", path.display()),
-                    format!("chmod 600 {}; or sign in again, if somebody did", path.display()),
+                    format!("other accounts can read {}", path.display()),
+                    format!("chmod 600 {}; sign in again if it may have been read", path.display()),
                 ));
             }
             Ok(_) => {}
@@ -58,7 +58,7 @@ impl Credentials {
         let known = known.ok_or_else(|| {
             let at = url.unwrap_or("URL");
             ClientError::new(
-                if url.is_some() { format!("nobody signed in to {at} from here") } else { "nobody signed in to a server from here".to_owned() },
+                if url.is_some() { format!("not signed in to {at}") } else { "not signed in to a server".to_owned() },
                 format!("constans sign-in {at}"),
             )
         })?;
@@ -110,5 +110,5 @@ fn path() -> Result<PathBuf, ClientError> {
     of("CONSTANS_CREDENTIALS")
         .map(PathBuf::from)
         .or_else(|| Some(folder()?.join("constans/credentials.json")))
-        .ok_or_else(|| ClientError::new("nothing says where credentials are kept", "set HOME, or name a file in CONSTANS_CREDENTIALS"))
+        .ok_or_else(|| ClientError::new("no place for credentials", "set HOME, or name a file in CONSTANS_CREDENTIALS"))
 }

@@ -1,6 +1,6 @@
 //! `constans group`.
 
-use crate::server::{ClientError, Server, ServerArguments, say_changed};
+use crate::server::{ClientError, Server, ServerArguments, print_changed};
 use clap::{Args, Subcommand};
 use constans_core::group::Group;
 use constans_wire::kit::Changed;
@@ -15,19 +15,19 @@ pub struct GroupArguments {
 
 #[derive(Debug, Subcommand)]
 enum GroupCommand {
-    /// List the groups with all that they give
+    /// List the groups with their assignments, parameters and settings
     List {
         #[command(flatten)]
         server: ServerArguments,
     },
-    /// Set a group whole, from a TOML document
+    /// Replace a group by a TOML document
     Set {
         #[command(flatten)]
         server: ServerArguments,
         /// The document
         #[arg(value_name = "FILE")]
         document: PathBuf,
-        /// Go on although some nodes' state cannot be resolved then
+        /// Continue although the desired state of some nodes cannot be resolved
         #[arg(long)]
         although_unusable: bool,
     },
@@ -55,7 +55,7 @@ pub async fn run(arguments: &GroupArguments) -> Result<(), ClientError> {
             let group: Group = toml::from_str(&text).map_err(|error| failed(error.to_string()))?;
             let server = Server::open(server)?;
             let changed: Changed = server.put(&format!("/api/groups?although_unusable={although_unusable}"), &group).await?;
-            say_changed(&server, &format!("the group {} is set", group.name), &changed);
+            print_changed(&server, &format!("the group {} is set", group.name), &changed);
             Ok(())
         }
     }
@@ -64,8 +64,8 @@ pub async fn run(arguments: &GroupArguments) -> Result<(), ClientError> {
 fn shown(group: &Group) -> String {
     let mut lines = vec![format!("{}  priority {}", group.name, group.priority)];
     lines.extend(group.filter.as_ref().map(|filter| format!("  nodes where {filter}")));
-    if !group.pinned.is_empty() {
-        lines.push(format!("  pinned {}", group.pinned.iter().cloned().collect::<Vec<_>>().join(" ")));
+    if !group.nodes.is_empty() {
+        lines.push(format!("  pinned {}", group.nodes.iter().cloned().collect::<Vec<_>>().join(" ")));
     }
     lines.extend(group.stage.as_ref().map(|stage| format!("  stage {stage}")));
     lines.extend(group.assignments.iter().map(|assignment| format!("  assigned {}/{}", assignment.kit, assignment.baseline)));

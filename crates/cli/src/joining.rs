@@ -14,7 +14,7 @@ use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 pub struct InviteArguments {
     #[command(flatten)]
     server: ServerArguments,
-    /// How long it holds, as 24h
+    /// Validity, for example 24h
     #[arg(long = "for", value_name = "TIME", default_value = "24h", value_parser = duration)]
     for_secs: u64,
     /// How many nodes may use it
@@ -34,12 +34,12 @@ pub struct InvitationArguments {
 
 #[derive(Debug, Subcommand)]
 enum InvitationCommand {
-    /// List the invitations that may still be used
+    /// List open invitations
     List {
         #[command(flatten)]
         server: ServerArguments,
     },
-    /// Withdraw an invitation: nobody may ask to join by it any more
+    /// Withdraw an invitation: it can no longer be used
     Withdraw {
         #[command(flatten)]
         server: ServerArguments,
@@ -56,7 +56,7 @@ pub async fn invitation(arguments: &InvitationArguments) -> Result<(), ClientErr
             let server = Server::open(server)?;
             let withdrawn: bool = server.delete(&format!("/api/invitations/{}", utf8_percent_encode(id, NON_ALPHANUMERIC))).await?;
             if !server.says_json(&withdrawn) {
-                println!("the invitation {id} was withdrawn; requests that came by it stay: constans join list");
+                println!("the invitation {id} was withdrawn; joining requests made with it stay: constans join list");
             }
             Ok(())
         }
@@ -69,7 +69,7 @@ async fn list_invitations(server: &Server) -> Result<(), ClientError> {
         return Ok(());
     }
     if open.is_empty() {
-        println!("no invitation may be used now\nNext: constans invite makes one for a new node");
+        println!("no open invitations\nNext: constans invite creates one for a new node");
         return Ok(());
     }
     for invitation in &open {
@@ -85,7 +85,7 @@ async fn list_invitations(server: &Server) -> Result<(), ClientError> {
             labels(&invitation.labels),
         );
     }
-    println!("Next: constans invitation withdraw ID ends one at once");
+    println!("Next: constans invitation withdraw ID");
     Ok(())
 }
 
@@ -98,7 +98,7 @@ pub struct JoinArguments {
 
 #[derive(Debug, Subcommand)]
 enum JoinCommand {
-    /// List the requests that wait, with what the nodes say of themselves
+    /// List waiting joining requests, with what the machines report about themselves
     List {
         #[command(flatten)]
         server: ServerArguments,
@@ -109,7 +109,7 @@ enum JoinCommand {
         server: ServerArguments,
         /// The name or id of the request
         request: String,
-        /// Approve it as this known node on a new machine; its older keys are refused from then on
+        /// Approve it as this known node on a new machine; older keys of the node are refused from then on
         #[arg(long = "as", value_name = "NODE")]
         as_node: Option<String>,
     },
@@ -119,7 +119,7 @@ enum JoinCommand {
         server: ServerArguments,
         /// The name or id of the request
         request: String,
-        /// Why; the node is told
+        /// The reason; the node receives it
         #[arg(long, value_name = "REASON")]
         because: String,
     },
@@ -141,7 +141,7 @@ pub async fn invite(arguments: &InviteArguments) -> Result<(), ClientError> {
     println!("{}", made.text);
     let nodes = if arguments.uses == 1 { "one node".to_owned() } else { format!("{} nodes", arguments.uses) };
     eprintln!(
-        "invitation {} for {nodes}, until {}; it is shown once: whoever has it may ask to join",
+        "invitation {} for {nodes}, until {}; it is shown once; anyone who has it can ask to join",
         made.id,
         made.expires_at.strftime("%Y-%m-%d %H:%M UTC")
     );
@@ -164,13 +164,13 @@ async fn list(server: &Server) -> Result<(), ClientError> {
         return Ok(());
     }
     if waiting.is_empty() {
-        println!("nobody waits to join\nNext: constans invite makes an invitation for a new node");
+        println!("no joining requests\nNext: constans invite creates an invitation for a new node");
         return Ok(());
     }
     for request in &waiting {
         println!("{}", shown(request));
     }
-    println!("Next: compare the fingerprint with what the node shows, then constans join approve NAME");
+    println!("Next: compare the fingerprint with the one that the machine shows, then constans join approve NAME");
     Ok(())
 }
 
@@ -178,17 +178,17 @@ fn shown(request: &JoiningRequest) -> String {
     let about =
         |field: &str| request.about.get(field).map(|value| harmless(value.as_str().map_or_else(|| value.to_string(), str::to_owned).as_str()));
     let says: Vec<String> = ["os.name", "os.version", "arch", "init"].iter().filter_map(|field| about(field)).collect();
-    let in_use = if request.name_in_use { "\n   a node is called so already: approve with --as if this is that node on a new machine" } else { "" };
+    let in_use = if request.name_in_use { "\n   this name is in use: approve with --as if this is that node on a new machine" } else { "" };
     let asked = match (&request.invited_by, request.revoked_since) {
         (_, Some(since)) => format!(
-            "the node of this name, revoked since {}: it asks with the key that it had; approved, it is that node again",
+            "the revoked node of this name (since {}) with its old key; if approved, it is that node again",
             since.strftime("%Y-%m-%d %H:%M UTC")
         ),
         (Some(person), None) => format!("invited by {}", harmless(person)),
-        (None, None) => "the node of this name whose certificate ended: it asks again with the key that it has".to_owned(),
+        (None, None) => "the node of this name with its old key, after its certificate ended".to_owned(),
     };
     format!(
-        "{}   asked {} from {}, {}{in_use}\n   fingerprint  {}\n   says of itself  {}\n   labels  {}\n   id  {}\n",
+        "{}   asked {} from {}, {}{in_use}\n   fingerprint  {}\n   about  {}\n   labels  {}\n   id  {}\n",
         harmless(&request.name),
         request.requested_at.strftime("%Y-%m-%d %H:%M:%S UTC"),
         request.address,
@@ -206,8 +206,8 @@ async fn approve(server: &Server, wanted: &str, as_node: Option<String>) -> Resu
     if server.says_json(&name) {
         return Ok(());
     }
-    println!("{name} may join; its key is {}", request.fingerprint);
-    println!("Next: constans node list shows when it is heard");
+    println!("{name} is approved; its key is {}", request.fingerprint);
+    println!("Next: constans node list shows its first contact");
     Ok(())
 }
 
@@ -227,13 +227,13 @@ async fn find(server: &Server, wanted: &str) -> Result<JoiningRequest, ClientErr
     match (fitting.pop(), fitting.is_empty()) {
         (Some(one), true) => Ok(one.clone()),
         (Some(_), false) => Err(ClientError::new(
-            format!("several requests want the name {wanted}"),
-            "name one by its id: constans join list shows them with their fingerprints",
+            format!("several requests have the name {wanted}"),
+            "name it by its id: constans join list shows them with their fingerprints",
         )),
         (None, _) => {
             let near = nearest_word(wanted, waiting.iter().map(|request| request.name.as_str()));
-            let hint = near.map_or_else(|| "constans join list shows what is waiting".to_owned(), |near| format!("did you mean `{near}`?"));
-            Err(ClientError::new(format!("no request waits under the name or id {wanted}"), hint))
+            let hint = near.map_or_else(|| "constans join list shows the waiting requests".to_owned(), |near| format!("did you mean `{near}`?"));
+            Err(ClientError::new(format!("no waiting request has the name or id {wanted}"), hint))
         }
     }
 }

@@ -22,33 +22,33 @@ pub struct KindArguments {
 enum KindCommand {
     /// List all kinds
     List {
-        /// How to show them
+        /// Output format
         #[arg(long, value_enum, default_value_t = Output::Text)]
         output: Output,
-        /// And the kinds that this kit teaches
+        /// Include the custom kinds of this kit
         #[arg(long, value_name = "DIR")]
         kit: Option<PathBuf>,
     },
-    /// Find kinds by what you want to achieve, as "close a port"
+    /// Find kinds by purpose, for example "close a port"
     Find {
-        /// What you want to achieve
+        /// The purpose, in words
         #[arg(required = true, value_name = "WORDS")]
         wanted: Vec<String>,
     },
     /// Show one kind: its properties, what it claims and needs, an example to paste
     Show {
-        /// The kind; KIT/KIND for one that a kit teaches
+        /// The kind, or KIT/KIND for a custom one
         kind: String,
-        /// The folder of the kit that teaches it
+        /// The folder of the kit of a custom kind
         #[arg(long, value_name = "DIR")]
         kit: Option<PathBuf>,
-        /// How to show it
+        /// Output format
         #[arg(long, value_enum, default_value_t = Output::Text)]
         output: Output,
     },
-    /// Print the JSON Schema by which editors complete and check documents
+    /// Print the JSON Schema of the documents, for editors
     Schema {
-        /// Of which documents
+        /// The documents
         #[arg(value_enum, default_value_t = Document::Baseline)]
         document: Document,
     },
@@ -75,7 +75,7 @@ enum Document {
 /// Arguments of `explain`.
 #[derive(Debug, Args)]
 pub struct ExplainArguments {
-    /// The code of a finding, as C0120; without one, all are listed
+    /// The code, for example C0120 [default: list all]
     code: Option<String>,
 }
 
@@ -98,7 +98,7 @@ pub fn run(arguments: &KindArguments) -> Exit {
         KindCommand::Find { wanted } => {
             let found = search(&wanted.join(" "));
             let Some(first) = found.first() else {
-                anstream::eprintln!("no kind fits these words\nhint: constans kind list shows all; what no kind does, a `command` can");
+                anstream::eprintln!("no kind matches\nhint: constans kind list shows all; a `command` clause can do what no kind does");
                 return Exit::Error;
             };
             anstream::print!("{}", list(&found));
@@ -112,7 +112,7 @@ pub fn run(arguments: &KindArguments) -> Exit {
             let Some(found) = find_among(kind, &taught) else {
                 if kind.contains('/') && kit.is_none() {
                     anstream::eprintln!(
-                        "error: `{kind}` is a kind that a kit teaches\nhint: name the kit's folder: constans kind show {kind} --kit DIR"
+                        "error: `{kind}` is a custom kind\nhint: name the kit's folder: constans kind show {kind} --kit DIR"
                     );
                     return Exit::Error;
                 }
@@ -175,7 +175,7 @@ fn text(page: &KindPage) -> String {
         line("gone", if page.name == "package" { "true, or \"with_settings\"" } else { "true" });
     }
     if !page.correctable {
-        line("corrected", "never: it only looks");
+        line("corrected", "never: reports only");
     }
     if !page.either.is_empty() {
         line("one at most", &page.either.join(", "));
@@ -214,7 +214,7 @@ pub fn explain(arguments: &ExplainArguments) -> Exit {
     };
     let level = if page.level == constans_core::kit::Level::Error { "error" } else { "warning" };
     anstream::println!("{}  {level}\n\n{}", styled(style::STRONG, format!("{} {}", page.code, page.title)), page.meaning);
-    for (what, example) in [("brings it about", page.wrong), ("instead", page.right)] {
+    for (what, example) in [("triggers it", page.wrong), ("instead", page.right)] {
         if !example.trim().is_empty() {
             println!("\n{what}:");
             example.lines().for_each(|line| println!("    {line}"));

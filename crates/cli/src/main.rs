@@ -8,6 +8,7 @@ mod kit;
 mod lsp;
 mod lsp_frames;
 mod node;
+mod node_why;
 mod person;
 mod recovery;
 mod run;
@@ -19,7 +20,7 @@ use clap::{CommandFactory as _, Parser, Subcommand};
 use constans_wire::exit::Exit;
 use std::process::ExitCode;
 
-/// Write what machines should be, check it, and see what they are
+/// Write, check and publish desired state, and see the actual state of the fleet
 #[derive(Debug, Parser)]
 #[command(name = "constans", version, max_term_width = 110)]
 struct CommandLine {
@@ -29,41 +30,41 @@ struct CommandLine {
 
 #[derive(Debug, Subcommand)]
 enum Command {
-    /// Sign in to a server: its fingerprint is shown, and what it gives is kept for you alone
+    /// Sign in to a server, after confirming its fingerprint
     SignIn(sign_in::SignInArguments),
-    /// Sign out: what was given ends at the server too
+    /// Sign out, on the server too
     SignOut(sign_in::SessionArguments),
-    /// Show as whom and at which server you are signed in
+    /// Show the server and the person that you are signed in as
     Session(sign_in::SessionArguments),
-    /// Kits: what is wanted, as documents
+    /// Write, check, test and publish kits
     Kit(kit::KitArguments),
-    /// Kinds: what clauses can keep, and how to write it
+    /// Show kinds: what clauses can manage, and how to write them
     Kind(kind::KindArguments),
-    /// Explain the code of a finding: what it means, and what to write instead
+    /// Explain a finding code: what it means, and what to write instead
     Explain(kind::ExplainArguments),
-    /// Make an invitation, which a new node shows to be heard
+    /// Create an invitation for new nodes
     Invite(joining::InviteArguments),
-    /// Invitations that may still be used: list them, withdraw them
+    /// List and withdraw open invitations
     Invitation(joining::InvitationArguments),
-    /// Joining requests: see them, approve them, deny them
+    /// List, approve and deny joining requests
     Join(joining::JoinArguments),
-    /// Nodes: see them, refuse them
+    /// List, show and revoke nodes
     Node(node::NodeArguments),
-    /// Persons: list them, grant and take roles, remove them
+    /// List and remove persons, grant and take roles
     Person(person::PersonArguments),
-    /// Tokens of programs: list them, make them, withdraw them
+    /// List, create and withdraw tokens of programs
     Token(person::TokenArguments),
-    /// Requests that were refused: whose, for what, from where
+    /// Show refused requests: caller, address, reason
     Refusal(person::RefusalArguments),
-    /// Stages: which releases their nodes are served
+    /// Show stages, and serve releases in them
     Stage(stage::StageArguments),
-    /// Groups: which nodes are given which baselines, parameters and settings
+    /// Manage groups: their nodes, assignments, parameters and settings
     Group(group::GroupArguments),
-    /// Runs of a node: list them, show one whole
+    /// List and show the runs of a node
     Run(run::RunArguments),
-    /// After the server's database was put back to an earlier day: what nodes have, and how to go on
+    /// Recover after the database was restored: see what nodes have, end the recovery
     Recovery(recovery::RecoveryArguments),
-    /// Print what a shell needs to complete this client's commands
+    /// Print the completions of this client's commands for a shell
     Completions {
         /// The shell
         shell: clap_complete::Shell,

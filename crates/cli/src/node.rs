@@ -1,15 +1,15 @@
 //! `constans node`.
 
+use crate::node_why::why;
 use crate::server::{ClientError, Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
 use constans_core::kind::nearest_word;
-use constans_core::param::{Layer, ParameterValue};
 use constans_core::run::Mode;
-use constans_core::standing::{Trouble, ago_words, clock_words};
+use constans_core::node_status::{NodeProblem, ago_words, clock_words};
 use constans_core::state::LeftBehind;
 use constans_terminal::{harmless, span, time};
-use constans_wire::check_in::{Explained, Hearing, NodeSummary};
-use constans_wire::fleet::{NodeClause, NodeClauses, NodePage};
+use constans_wire::check_in::{LastContact, NodeSummary};
+use constans_wire::overview::{NodeClause, NodeClauses, NodePage};
 use constans_wire::run::Episode;
 use jiff::Timestamp;
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
@@ -23,36 +23,38 @@ pub struct NodeArguments {
 
 #[derive(Debug, Subcommand)]
 enum NodeCommand {
-    /// List the nodes: whether they are heard, and by which labels they are known
+    /// List nodes: last contact, status, releases, labels
     List {
         #[command(flatten)]
         server: ServerArguments,
-        /// Only nodes that are so: CEL, as 'labels.site == "auken" && node.sign == "failed"'
+        /// Only matching nodes, in CEL, for example 'labels.site == "auken" && node.status == "failed"'
         #[arg(long, value_name = "CEL")]
         filter: Option<String>,
     },
-    /// Show one node: what it has, what is wanted of it and why, and how its last full run went
+    /// Show a node: status, releases, problems, open drift
     Show {
         #[command(flatten)]
         server: ServerArguments,
         /// The node
         node: String,
     },
-    /// Explain why a node is wanted to be what it is: groups, baselines, and where each parameter comes from
-    Explain {
+    /// Show where the desired state of a node comes from: groups, settings, baselines, parameters
+    Why {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The node
+        node: String,
+        /// One clause: its origins, its drift, and why it is not corrected
+        address: Option<String>,
+    },
+    /// Resolve a duplicate identity: the machine that checks in next is the node
+    ResolveDuplicate {
         #[command(flatten)]
         server: ServerArguments,
         /// The node
         node: String,
     },
-    /// Decide, after two machines were seen as one node: the one that checks in next is the node
-    Settle {
-        #[command(flatten)]
-        server: ServerArguments,
-        /// The node
-        node: String,
-    },
-    /// Refuse a node from now on
+    /// Revoke a node: it is refused from now on
     Revoke {
         #[command(flatten)]
         server: ServerArguments,
@@ -66,22 +68,15 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
     match &arguments.command {
         NodeCommand::List { server, filter } => list(&Server::open(server)?, filter.as_deref()).await,
         NodeCommand::Show { server, node } => show(&Server::open(server)?, node).await,
-        NodeCommand::Explain { server, node } => {
+        NodeCommand::Why { server, node, address } => why(&Server::open(server)?, node, address.as_deref()).await,
+        NodeCommand::ResolveDuplicate { server, node } => {
             let server = Server::open(server)?;
-            let explained: Explained = server.get(&format!("/api/nodes/{node}/explained")).await?;
-            if !server.says_json(&explained) {
-                println!("{}", explain(node, &explained));
-            }
-            Ok(())
-        }
-        NodeCommand::Settle { server, node } => {
-            let server = Server::open(server)?;
-            let name: String = server.post(&format!("/api/nodes/{node}/settle"), &()).await?;
+            let name: String = server.post(&format!("/api/nodes/{node}/resolve-duplicate"), &()).await?;
             if server.says_json(&name) {
                 return Ok(());
             }
-            println!("whoever checks in next as {name} is {name}");
-            println!("Next: see that the other machine is switched off, or joins as a node of its own");
+            println!("the next machine that checks in as {name} is the node");
+            println!("Next: switch the other machine off, or let it join as a node of its own");
             Ok(())
         }
         NodeCommand::Revoke { server, node } => {
@@ -90,8 +85,8 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
             if server.says_json(&name) {
                 return Ok(());
             }
-            println!("{name} is refused from its next request on");
-            println!("Next: to let it back: constans invite, then on the node constans-agent join --invitation FILE");
+            println!("{name} is revoked; its next request is refused");
+            println!("Next: to admit it again: constans invite, then on the node constans-agent join --invitation FILE");
             Ok(())
         }
     }
@@ -118,7 +113,7 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
         Err(error) if error.is_missing() => {
             let (nodes, _) = all(server, None).await?;
             let near = nearest_word(name, nodes.iter().map(|node| node.name.as_str()));
-            let hint = near.map_or_else(|| "constans node list shows them all".to_owned(), |near| format!("did you mean `{near}`?"));
+            let hint = near.map_or_else(|| "constans node list shows all nodes".to_owned(), |near| format!("did you mean `{near}`?"));
             return Err(ClientError::new(format!("there is no node {name}"), hint));
         }
         Err(error) => return Err(error),
@@ -127,25 +122,24 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
         return Ok(());
     }
     let now = Timestamp::now();
-    let standing = &node.standing;
-    println!("{}  {}, {}", harmless(&node.name), hearing(node), heard(node, now));
-    println!("  standing  {}", standing_words(node, now));
-    println!("  stage     {}", standing.stage.as_deref().unwrap_or("-"));
-    println!("  groups    {}", standing.groups.join(", "));
+    println!("{}  {}, {}", harmless(&node.name), last_contact(node), contact_times(node, now));
+    println!("  status    {}", status_words(node, now));
+    println!("  stage     {}", node.stage.as_deref().unwrap_or("-"));
+    println!("  groups    {}", node.groups.join(", "));
     println!("  mode      {}", mode_word(node));
     println!("  labels    {}", labels(&node.labels));
-    println!("  wanted    {}", wanted_words(node, now));
-    if let Some(pending) = &standing.restart_pending {
+    println!("  desired   {}", desired_words(node, now));
+    if let Some(pending) = &node.restart_pending {
         println!("  restart   pending since {}: {}", time(pending.since), harmless(&pending.because.join(", ")));
     }
-    for trouble in &node.troubles {
-        let (words, remedy) = trouble_words(*trouble, node, now);
-        println!("  trouble   {words}\n            {remedy}");
+    for problem in &node.problems {
+        let (words, remedy) = problem_words(*problem, node, now);
+        println!("  problem   {words}\n            {remedy}");
     }
     out_of_line(&server.get(&format!("/api/nodes/{name}/clauses")).await?, name);
     for episode in server.get::<Vec<Episode>>(&format!("/api/nodes/{name}/episodes")).await?.iter().filter(|episode| episode.closed_at.is_none()) {
         println!(
-            "  drift     {}, happened between {} and {}, is open",
+            "  drift     {}, between {} and {}, still open",
             harmless(&episode.address),
             time(episode.in_line_until),
             time(episode.detected_at)
@@ -153,22 +147,22 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
     }
     for left in server.get::<Vec<LeftBehind>>(&format!("/api/nodes/{name}/left-behind")).await? {
         let origins: Vec<String> = left.origins.iter().map(|origin| format!("{}@{}/{}", origin.kit, origin.version, origin.baseline)).collect();
-        println!("  left      {}, wanted until {} by {}", harmless(left.address.as_str()), time(left.wanted_until), origins.join(", "));
+        println!("  left      {}, desired until {} by {}", harmless(left.address.as_str()), time(left.wanted_until), origins.join(", "));
     }
-    println!("Next: constans node explain {name} says where each part comes from; constans run list {name}");
+    println!("Next: constans node why {name}; constans run list {name}");
     Ok(())
 }
 
-/// So many clauses are shown before the rest is counted.
+/// Clauses beyond this number are only counted.
 const MOST_SHOWN: usize = 20;
 
-/// Says of each clause that is not in line since when, why, and what will happen.
+/// Prints each clause that is not in line: since when, and why.
 fn out_of_line(clauses: &NodeClauses, node: &str) {
-    let left = |clause: &&NodeClause| clause.said.is_some();
+    let left = |clause: &&NodeClause| clause.reason.is_some();
     for clause in clauses.clauses.iter().filter(left).take(MOST_SHOWN) {
         let since = clause.since.map(|since| format!(" since {}", time(since))).unwrap_or_default();
-        let said = harmless(clause.said.as_deref().unwrap_or_default());
-        println!("  clause    {}, {}{since}: {said}", harmless(&clause.address), clause.outcome.words());
+        let reason = harmless(clause.reason.as_deref().unwrap_or_default());
+        println!("  clause    {}, {}{since}: {reason}", harmless(&clause.address), clause.outcome.words());
     }
     let more = clauses.clauses.iter().filter(left).count().saturating_sub(MOST_SHOWN);
     if more > 0 {
@@ -176,51 +170,19 @@ fn out_of_line(clauses: &NodeClauses, node: &str) {
     }
 }
 
-fn explain(node: &str, explained: &Explained) -> String {
-    let mut lines = vec![
-        format!("{node} is in the stage {}, and in the groups {}", explained.stage, explained.groups.join(", ")),
-        format!(
-            "it is wanted to keep {} of {}",
-            count(explained.clauses),
-            if explained.baselines.is_empty() { "no baseline".to_owned() } else { explained.baselines.join(", ") }
-        ),
-    ];
-    lines.push("its agent is set so:".to_owned());
-    let told = explained.settings.told();
-    let width = told.iter().map(|told| told.value.chars().count()).max().unwrap_or(0);
-    lines.extend(told.into_iter().map(|told| format!("  {:<13}  {:<width$}  {}", told.word, told.value, told.from)));
-    lines.extend(explained.undecidable.iter().map(|group| format!("not decidable: the group {group} asks for what the node did not report")));
-    lines.extend(explained.not_served.iter().map(|baseline| format!("assigned and left out: {baseline}, whose kit the stage does not serve")));
-    lines.extend(explained.parameters.iter().map(|(name, value)| format!("  {name} = {}   from {}", value.value, origin(value))));
-    lines.extend(explained.excluded.iter().map(|(address, condition)| format!("  {address} does not count here: {condition}")));
-    lines.join("\n")
-}
-
-/// Says which layer a value comes from, and which below it built upon.
-fn origin(value: &ParameterValue) -> String {
-    let over: Vec<String> = value.over.iter().map(Layer::words).collect();
-    let over = if over.is_empty() { String::new() } else { format!(", over {}", over.join(", ")) };
-    format!("{}{over}", value.from.words())
-}
-
-fn count(clauses: usize) -> String {
-    if clauses == 1 { "1 clause".to_owned() } else { format!("{clauses} clauses") }
-}
-
 fn mode_word(node: &NodeSummary) -> &'static str {
-    match node.standing.mode {
+    match node.mode {
         Some(Mode::Enforce) => "enforce",
         Some(Mode::Observe) => "observe",
         None => "-",
     }
 }
 
-fn wanted_words(node: &NodeSummary, now: Timestamp) -> String {
-    let standing = &node.standing;
-    match (&standing.wanted, standing.wanted_since) {
-        (Some(_), _) if standing.releases.is_empty() => "nothing yet".to_owned(),
-        (Some(_), Some(since)) => format!("{} since {}", releases(&standing.releases), span(now.duration_since(since).as_secs())),
-        _ => "nothing yet".to_owned(),
+fn desired_words(node: &NodeSummary, now: Timestamp) -> String {
+    match node.wanted_since {
+        _ if node.releases.is_empty() => "none yet".to_owned(),
+        Some(since) => format!("{} since {}", releases(&node.releases), span(now.duration_since(since).as_secs())),
+        None => releases(&node.releases),
     }
 }
 
@@ -228,19 +190,21 @@ fn releases(releases: &[String]) -> String {
     if releases.is_empty() { "no release".to_owned() } else { releases.join(" ") }
 }
 
-/// A status never stands without the release and the age it speaks of.
-fn standing_words(node: &NodeSummary, now: Timestamp) -> String {
-    let standing = &node.standing;
-    if standing.releases.is_empty() && standing.has == standing.wanted {
-        return "nothing is wanted of it yet".to_owned();
+/// The status of the last full run, always with its age and the release it speaks of. An observing agent knows a release and
+/// applies nothing.
+fn status_words(node: &NodeSummary, now: Timestamp) -> String {
+    if node.releases.is_empty() && node.has == node.wanted {
+        return "no desired state yet".to_owned();
     }
-    let (Some(status), Some(began)) = (standing.status, standing.run_began) else { return "no full run yet".to_owned() };
-    let has = if standing.has == standing.wanted {
-        format!("has {}", releases(&standing.has_releases))
-    } else {
-        format!("has {}, wanted {}", releases(&standing.has_releases), wanted_words(node, now))
+    let (Some(status), Some(began)) = (node.run_status, node.run_began) else { return "no full run yet".to_owned() };
+    let has = releases(&node.has_releases);
+    let known = if node.mode == Some(Mode::Enforce) { format!("has {has}") } else { format!("knows {has}, applies nothing") };
+    let desired = match (node.has == node.wanted, node.releases == node.has_releases) {
+        (true, _) => String::new(),
+        (false, true) => "; other values desired".to_owned(),
+        (false, false) => format!("; desired {}", desired_words(node, now)),
     };
-    format!("{}, {}; {has}", status.words(), ago_words(now.duration_since(began).as_secs()))
+    format!("{}, {}; {known}{desired}", status.words(), ago_words(now.duration_since(began).as_secs()))
 }
 
 async fn list(server: &Server, filter: Option<&str>) -> Result<(), ClientError> {
@@ -249,74 +213,74 @@ async fn list(server: &Server, filter: Option<&str>) -> Result<(), ClientError> 
         return Ok(());
     }
     if undecidable > 0 {
-        eprintln!("{undecidable} more did not report what the filter asks for");
+        eprintln!("{undecidable} more cannot be evaluated: they did not report a field of the filter");
     }
     if nodes.is_empty() && filter.is_some() {
-        println!("no node is so");
+        println!("no node matches; relax the filter");
         return Ok(());
     }
     if nodes.is_empty() {
-        println!("no nodes yet\nNext: constans invite makes an invitation for the first one");
+        println!("no nodes yet\nNext: constans invite creates an invitation for the first one");
         return Ok(());
     }
     let width = nodes.iter().map(|node| node.name.len()).max().unwrap_or(0);
     let now = Timestamp::now();
     for node in &nodes {
-        let troubles: String = node.troubles.iter().map(|trouble| format!("  {}", trouble.words())).collect();
-        println!("{:<width$}  {:<14}  {}  {}{troubles}", harmless(&node.name), hearing(node), standing_words(node, now), labels(&node.labels));
+        let problems: String = node.problems.iter().map(|problem| format!("  {}", problem.words())).collect();
+        println!("{:<width$}  {:<14}  {}  {}{problems}", harmless(&node.name), last_contact(node), status_words(node, now), labels(&node.labels));
     }
     Ok(())
 }
 
-fn hearing(node: &NodeSummary) -> &'static str {
-    match (node.revoked_at, node.hearing) {
+fn last_contact(node: &NodeSummary) -> &'static str {
+    match (node.revoked_at, node.last_contact) {
         (Some(_), _) => "revoked",
-        (None, Hearing::OnTime) => "on time",
-        (None, Hearing::Late) => "late",
-        (None, Hearing::Silent) => "silent",
-        (None, Hearing::NeverReported) => "never reported",
+        (None, LastContact::OnTime) => "on time",
+        (None, LastContact::Late) => "late",
+        (None, LastContact::Silent) => "silent",
+        (None, LastContact::NeverReported) => "never reported",
     }
 }
 
-fn heard(node: &NodeSummary, now: Timestamp) -> String {
+fn contact_times(node: &NodeSummary, now: Timestamp) -> String {
     match (node.last_heard, node.promised) {
         (Some(last), Some(promised)) => {
             let next = promised.duration_since(now).as_secs();
-            let next = if next >= 0 { format!("next in {}", span(next)) } else { format!("due {} ago", span(-next)) };
-            format!("heard {} ago, {next}", span(now.duration_since(last).as_secs()))
+            let next = if next >= 0 { format!("next in {}", span(next)) } else { format!("next was due {} ago", span(-next)) };
+            format!("last contact {} ago, {next}", span(now.duration_since(last).as_secs()))
         }
-        _ => "-".to_owned(),
+        _ => "no contact yet".to_owned(),
     }
 }
 
-/// Returns a trouble in words, and what to do about it.
-fn trouble_words(trouble: Trouble, node: &NodeSummary, now: Timestamp) -> (String, String) {
-    let (name, standing) = (harmless(&node.name), &node.standing);
+/// Returns a problem in words, and what to do about it.
+fn problem_words(problem: NodeProblem, node: &NodeSummary, now: Timestamp) -> (String, String) {
+    let name = harmless(&node.name);
     let ago = |at: Option<Timestamp>| at.map_or_else(String::new, |at| format!(" {}", ago_words(now.duration_since(at).as_secs())));
-    match trouble {
-        Trouble::StateUnusable => (
-            format!("its state cannot be resolved, it keeps its last good one: {}", harmless(standing.unusable.as_deref().unwrap_or("-"))),
-            "mend the group, stage or kit that it names".to_owned(),
+    match problem {
+        NodeProblem::StateUnusable => (
+            format!("the desired state cannot be resolved; the node keeps its last usable one: {}", harmless(node.unusable.as_deref().unwrap_or("-"))),
+            "fix the group, stage or kit named here".to_owned(),
         ),
-        Trouble::Double => (
-            format!("double: two machines were seen as this node, first{}; secrets are withheld", ago(standing.double_since)),
-            format!("revoke it, or decide: constans node settle {name}"),
+        NodeProblem::DuplicateIdentity => (
+            format!("duplicate identity: two machines use the identity of this node, first seen{}; secrets are withheld", ago(node.duplicate_identity_since)),
+            format!("revoke the node, or decide with: constans node resolve-duplicate {name}"),
         ),
-        Trouble::CertificateEnds => (
-            format!("its certificate ends on {} and was not renewed", node.certificate_ends.map_or_else(|| "-".to_owned(), minute)),
-            "on the node: constans-agent check-in renews it, constans-agent diagnose says why not".to_owned(),
+        NodeProblem::CertificateEnds => (
+            format!("the certificate ends on {} and was not renewed", node.certificate_ends.map_or_else(|| "-".to_owned(), minute)),
+            "on the node: constans-agent check-in renews it; constans-agent diagnose shows why it fails".to_owned(),
         ),
-        Trouble::RunsOverdue => (
-            format!("it is heard and does not run; its last full run began{}", ago(standing.run_began)),
-            "on the node: constans-agent daemon --once says why".to_owned(),
+        NodeProblem::RunsOverdue => (
+            format!("the node checks in but does not run; its last full run began{}", ago(node.run_began)),
+            "on the node: constans-agent daemon --once shows why".to_owned(),
         ),
-        Trouble::MemoryLost => (
-            format!("memory lost{}: what its agent remembered is gone, causes are kept as last known", ago(standing.memory_lost_at)),
-            "was the machine put back or its state folder emptied? It ends with a full run that leaves nothing open".to_owned(),
+        NodeProblem::MemoryLost => (
+            format!("memory lost{}: causes stay as last known", ago(node.memory_lost_at)),
+            "check whether the machine was restored or its state folder emptied; a full run that leaves nothing open ends this".to_owned(),
         ),
-        Trouble::ClockOff => (
+        NodeProblem::ClockOff => (
             format!("its clock is {}", clock_words(node.clock_off_secs.unwrap_or(0))),
-            "set it: certificates and drift windows depend on it; the order of runs does not".to_owned(),
+            "set the clock: certificates and drift windows depend on it; the order of runs does not".to_owned(),
         ),
     }
 }

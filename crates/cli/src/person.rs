@@ -17,7 +17,7 @@ pub struct PersonArguments {
 
 #[derive(Debug, Subcommand)]
 enum PersonCommand {
-    /// List persons: their roles, what they have, and when they were last here
+    /// List persons: roles, sessions, tokens, last sign-in
     List {
         #[command(flatten)]
         server: ServerArguments,
@@ -40,7 +40,7 @@ enum PersonCommand {
         /// The role
         role: String,
     },
-    /// Remove a person: roles, sessions, tokens and open invitations end; what they did stays on record
+    /// Remove a person: roles, sessions, tokens and open invitations end; the audit trail stays
     Remove {
         #[command(flatten)]
         server: ServerArguments,
@@ -58,7 +58,7 @@ pub struct RefusalArguments {
 
 #[derive(Debug, Subcommand)]
 enum RefusalCommand {
-    /// List the requests that were refused lately: whose, for what, from where, how often
+    /// List recently refused requests: caller, address, reason, count
     List {
         #[command(flatten)]
         server: ServerArguments,
@@ -74,7 +74,7 @@ pub async fn refusal(arguments: &RefusalArguments) -> Result<(), ClientError> {
         return Ok(());
     }
     if refused.is_empty() {
-        println!("nothing was refused in the last 90 days");
+        println!("no refused requests in the last 90 days");
     }
     for row in &refused {
         let who = match (&row.person, &row.node) {
@@ -97,30 +97,30 @@ pub struct TokenArguments {
 
 #[derive(Debug, Subcommand)]
 enum TokenCommand {
-    /// List your tokens, or those of everybody if you manage people
+    /// List your tokens, or all tokens if you manage people
     List {
         #[command(flatten)]
         server: ServerArguments,
     },
-    /// Make a token for a program; it is shown this once
+    /// Create a token for a program; it is shown only once
     Make {
         #[command(flatten)]
         server: ServerArguments,
-        /// The person in whose name the program acts
+        /// The person on whose behalf the program acts
         #[arg(long)]
         person: String,
-        /// What the token is called
+        /// The name of the token
         #[arg(long)]
         name: String,
-        /// How long it holds, as 90d
+        /// Validity, for example 90d
         #[arg(long = "for", value_name = "TIME", default_value = "365d", value_parser = duration)]
         for_secs: u64,
     },
-    /// Withdraw a token: whatever shows it is refused from then on
+    /// Withdraw a token: it is refused from now on
     Withdraw {
         #[command(flatten)]
         server: ServerArguments,
-        /// Its id, or its name if only one is called so
+        /// The id, or the name if it is unique
         #[arg(value_name = "TOKEN")]
         which: String,
     },
@@ -136,7 +136,7 @@ pub async fn person(arguments: &PersonArguments) -> Result<(), ClientError> {
             if !server.says_json(&granted) {
                 println!("{}", granted.words(person, role));
                 if granted == Granted::NewPerson {
-                    println!("Next: constans-server link --person {person} --url {} makes the link by which they sign in", server.url());
+                    println!("Next: constans-server link --person {person} --url {} creates the sign-in link", server.url());
                 }
             }
             Ok(())
@@ -181,12 +181,12 @@ async fn list_people(server: &Server) -> Result<(), ClientError> {
     let width = people.iter().map(|person| person.name.len()).max().unwrap_or(0);
     for person in &people {
         let roles = if person.roles.is_empty() { "no role".to_owned() } else { person.roles.join(", ") };
-        let seen = person.last_at.map_or_else(|| "not seen yet".to_owned(), |at| format!("last seen {}", minute(at)));
+        let seen = person.last_at.map_or_else(|| "never signed in".to_owned(), |at| format!("last seen {}", minute(at)));
         let password = if person.has_password { "" } else { ", no password" };
         let (sessions, tokens) = (counted(person.sessions, "session", "sessions"), counted(person.tokens, "token", "tokens"));
         println!("{:<width$}  {roles}   {seen}, {sessions}, {tokens}{password}", harmless(&person.name));
     }
-    println!("Next: constans person grant NAME ROLE; a new person comes by constans-server link --person NAME --role ROLE");
+    println!("Next: constans person grant NAME ROLE; to add a person: constans-server link --person NAME --role ROLE");
     Ok(())
 }
 
@@ -201,7 +201,7 @@ pub async fn token(arguments: &TokenArguments) -> Result<(), ClientError> {
             if !server.says_json(&made) {
                 println!("{}", made.token.0);
                 let until = made.ends_at.map(|at| format!(", until {}", minute(at))).unwrap_or_default();
-                eprintln!("the token {name} of {person}{until}; it is shown once and never again");
+                eprintln!("the token {name} of {person}{until}; it is shown only once");
             }
             Ok(())
         }
@@ -225,10 +225,10 @@ async fn list_tokens(server: &Server) -> Result<(), ClientError> {
     for token in &tokens {
         let until = token.ends_at.map_or_else(|| "without end".to_owned(), |at| format!("until {}", minute(at)));
         let used = token.last_at.map_or_else(|| "not used yet".to_owned(), |at| format!("last used {}", minute(at)));
-        let name = if token.name.is_empty() { "a token without a name".to_owned() } else { harmless(&token.name).to_string() };
+        let name = if token.name.is_empty() { "unnamed token".to_owned() } else { harmless(&token.name).to_string() };
         println!("{name} of {}   made {}, {until}, {used}\n   id  {}", harmless(&token.person), minute(token.made_at), token.id);
     }
-    println!("Next: constans token withdraw NAME ends one at once");
+    println!("Next: constans token withdraw NAME");
     Ok(())
 }
 
@@ -236,11 +236,11 @@ async fn find_token(server: &Server, wanted: &str) -> Result<Token, ClientError>
     let tokens: Vec<Token> = server.get("/api/tokens").await?;
     let mut found: Vec<Token> = tokens.into_iter().filter(|token| token.name == wanted || token.id.to_string() == wanted).collect();
     match found.len() {
-        0 => Err(ClientError::new(format!("no token is called {}", harmless(wanted)), "constans token list shows them")),
+        0 => Err(ClientError::new(format!("there is no token {}", harmless(wanted)), "constans token list shows them")),
         1 => Ok(found.remove(0)),
         many => {
             let ids: Vec<String> = found.iter().map(|token| format!("{} of {}", token.id, harmless(&token.person))).collect();
-            Err(ClientError::new(format!("{many} tokens are called {}: {}", harmless(wanted), ids.join(", ")), "name one by its id"))
+            Err(ClientError::new(format!("{many} tokens are called {}: {}", harmless(wanted), ids.join(", ")), "name it by its id"))
         }
     }
 }

@@ -14,16 +14,16 @@ pub struct RecoveryArguments {
 
 #[derive(Debug, Subcommand)]
 enum RecoveryCommand {
-    /// Show whether the server is recovering, which nodes it has not heard since, and what ending it would alter
+    /// Show whether the server is recovering, nodes without contact since, and what ending it would change
     Show {
         #[command(flatten)]
         server: ServerArguments,
     },
-    /// End it: nodes are given what the restored database wants of them
+    /// End the recovery: nodes receive the desired state of the restored database
     End {
         #[command(flatten)]
         server: ServerArguments,
-        /// Also if nodes were not heard since
+        /// End it although some nodes have had no contact since the restore
         #[arg(long)]
         although_not_heard: bool,
     },
@@ -46,8 +46,8 @@ pub async fn run(arguments: &RecoveryArguments) -> Result<(), ClientError> {
             if server.says_json(&ended) {
                 return Ok(());
             }
-            println!("recovering ended; {} given something else than they have", nodes(&ended.would_change));
-            println!("Next: constans node list shows what they have and what is wanted");
+            println!("the recovery ended; the desired state changed on {}", nodes(&ended.would_change));
+            println!("Next: constans node list shows actual and desired releases");
         }
     }
     Ok(())

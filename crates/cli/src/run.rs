@@ -15,14 +15,14 @@ pub struct RunArguments {
 
 #[derive(Debug, Subcommand)]
 enum RunCommand {
-    /// List a node's runs, the newest first; equal uneventful ones are one line
+    /// List the runs of a node, the newest first; equal uneventful runs are one line
     List {
         #[command(flatten)]
         server: ServerArguments,
         /// The node
         node: String,
     },
-    /// Show a run whole: every clause with what was wanted, found and done
+    /// Show a run: every clause with desired and actual values and what was done
     Show {
         #[command(flatten)]
         server: ServerArguments,
@@ -30,7 +30,7 @@ enum RunCommand {
         node: String,
         /// The run; the beginning of its id is enough
         run: String,
-        /// Every clause, with how it was looked at and done
+        /// Show every clause, with native commands and system calls
         #[arg(short, long)]
         verbose: bool,
     },
@@ -46,7 +46,7 @@ pub async fn run(arguments: &RunArguments) -> Result<(), ClientError> {
                 return Ok(());
             }
             if runs.is_empty() {
-                println!("{node} has not run yet\nNext: constans node show {node} says what is wanted of it");
+                println!("{node} has no runs yet\nNext: constans node show {node}");
             } else {
                 runs.iter().for_each(|run| println!("{}", run_line(run)));
             }

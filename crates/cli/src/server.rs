@@ -5,7 +5,7 @@ use clap::{Args, ValueEnum};
 use constans_link::{LinkError, client, send_bytes, send_told};
 use constans_terminal::harmless;
 use constans_wire::exit::Exit;
-use constans_wire::work::Work;
+use constans_wire::activity::Activity;
 use reqwest::{Client, Method, RequestBuilder};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -17,13 +17,13 @@ use std::time::{Duration, Instant};
 /// Which server, and as whom; without any, the one that was signed in to last.
 #[derive(Debug, Args)]
 pub struct ServerAddress {
-    /// The server's address for people, as https://hub.skerry.example:7444
+    /// Address of the server, for example https://hub.skerry.example:7444
     #[arg(long, env = "CONSTANS_SERVER", value_name = "URL")]
     server: Option<String>,
     /// Fingerprint of the server's CA; needed with --token
     #[arg(long, env = "CONSTANS_CA", value_name = "SHA256")]
     ca: Option<String>,
-    /// The token of a program; better set in the environment than written here
+    /// Token of a program; prefer the environment variable
     #[arg(long, env = "CONSTANS_TOKEN", hide_env_values = true, value_name = "TOKEN")]
     token: Option<String>,
 }
@@ -33,7 +33,7 @@ pub struct ServerAddress {
 pub struct ServerArguments {
     #[command(flatten)]
     address: ServerAddress,
-    /// How to show the result
+    /// Output format of the result
     #[arg(long, value_enum, default_value_t = Output::Text)]
     output: Output,
 }
@@ -221,7 +221,7 @@ impl Server {
                     return done;
                 }
                 Err(_) if is_watched => {
-                    let what = self.own_work().await.map_or_else(|| "waiting for the server".to_owned(), |work| worded(&work));
+                    let what = self.own_activity().await.map_or_else(|| "waiting for the server".to_owned(), |activity| activity_line(&activity));
                     anstream::eprint!("\r{what}, {} s so far\x1b[K", began.elapsed().as_secs());
                 }
                 Err(_) => {}
@@ -230,15 +230,15 @@ impl Server {
     }
 
     /// Returns what the server works at for this person, if it says so within a second.
-    async fn own_work(&self) -> Option<Work> {
-        let request = self.client.get(format!("{}/api/work", self.url)).timeout(Duration::from_secs(1)).bearer_auth(&self.token);
-        let (all, person): (Vec<Work>, _) = send_told(request, &self.ca).await.ok()?;
-        all.into_iter().rfind(|work| Some(&work.who) == person.as_ref())
+    async fn own_activity(&self) -> Option<Activity> {
+        let request = self.client.get(format!("{}/api/activities", self.url)).timeout(Duration::from_secs(1)).bearer_auth(&self.token);
+        let (all, person): (Vec<Activity>, _) = send_told(request, &self.ca).await.ok()?;
+        all.into_iter().rfind(|activity| Some(&activity.who) == person.as_ref())
     }
 }
 
-fn worded(work: &Work) -> String {
-    format!("{}: {} of {} nodes", harmless(&work.what), work.done, work.total)
+fn activity_line(activity: &Activity) -> String {
+    format!("{}: {} of {} nodes", harmless(&activity.what), activity.done, activity.total)
 }
 
 /// What a change comes to at every node of a large fleet is reckoned before it is answered; how far it is can be seen.
@@ -253,19 +253,19 @@ pub fn on_network(work: impl Future<Output = Result<(), ClientError>>) -> ExitCo
     }
 }
 
-/// Says what a change of what is wanted came to.
-pub fn say_changed(server: &Server, what: &str, changed: &constans_wire::kit::Changed) {
+/// Prints the effect of a change of desired state.
+pub fn print_changed(server: &Server, what: &str, changed: &constans_wire::kit::Changed) {
     if server.says_json(changed) {
         return;
     }
     println!("{what}");
-    println!("{} wanted otherwise from now on", if changed.nodes == 1 { "1 node is".to_owned() } else { format!("{} nodes are", changed.nodes) });
+    println!("desired state changed on {}", constans_terminal::count(changed.nodes, "node", "nodes"));
     if !changed.unusable.is_empty() {
         let nodes = if changed.unusable.len() == 1 { "1 node keeps its".to_owned() } else { format!("{} nodes keep their", changed.unusable.len()) };
-        println!("{nodes} last good state, since the new one cannot be resolved:");
+        println!("{nodes} last usable state, because the new one cannot be resolved:");
         changed.reasons().iter().for_each(|reason| println!("  {}", harmless(reason)));
     }
-    println!("Next: constans node list shows what they have and what is wanted");
+    println!("Next: constans node list shows actual and desired releases");
 }
 
 /// Returns labels as people read them.

@@ -11,16 +11,16 @@ use std::io::{self, BufRead as _, IsTerminal as _, Write as _};
 /// Arguments of `sign-in`.
 #[derive(Debug, Args)]
 pub struct SignInArguments {
-    /// The server's address for people, as https://hub.skerry.example:7444
+    /// Address of the server, for example https://hub.skerry.example:7444
     #[arg(value_name = "URL")]
     url: String,
-    /// The fingerprint that the server's CA has; without it you are shown the one it has, and asked
+    /// Fingerprint of the server's CA [default: show it and ask]
     #[arg(long, env = "CONSTANS_CA", value_name = "SHA256")]
     fingerprint: Option<String>,
-    /// Your name; without it you are asked
+    /// Your name [default: ask]
     #[arg(long, value_name = "NAME")]
     person: Option<String>,
-    /// File that holds the password, or - for standard input; without it you are asked
+    /// File with the password, or - for standard input [default: ask]
     #[arg(long, value_name = "FILE")]
     password_file: Option<String>,
 }
@@ -36,7 +36,7 @@ pub struct SessionArguments {
 pub async fn run(arguments: &SignInArguments) -> Result<(), ClientError> {
     let url = arguments.url.trim_end_matches('/').to_owned();
     if !url.starts_with("https://") {
-        return Err(ClientError::new(format!("`{url}` is no address of a server"), "it begins with https://, as https://hub.skerry.example:7444"));
+        return Err(ClientError::new(format!("`{url}` is not the address of a server"), "it begins with https://, for example https://hub.skerry.example:7444"));
     }
     let ca = match &arguments.fingerprint {
         Some(known) => known.to_ascii_lowercase(),
@@ -62,17 +62,17 @@ async fn confirmed(url: &str) -> Result<String, ClientError> {
     let fingerprint = fingerprint_of(url).await?;
     println!("{url} has a CA with the fingerprint\n  {fingerprint}\nCompare it with the one in the server's log.");
     if !io::stdin().is_terminal() {
-        return Err(ClientError::new("nobody can be asked whether this is the right server", format!("if it is: --fingerprint {fingerprint}")));
+        return Err(ClientError::new("the fingerprint cannot be confirmed: standard input is not a terminal", format!("if the fingerprint is right: --fingerprint {fingerprint}")));
     }
     if matches!(asked("is it the right one? (yes/no) ")?.as_str(), "yes" | "y") {
         return Ok(fingerprint);
     }
-    Err(ClientError::new("then nothing was said to it", "ask who runs the server for its address and fingerprint").declined())
+    Err(ClientError::new("not confirmed; nothing was sent to the server", "ask the administrator of the server for its address and fingerprint").declined())
 }
 
 fn asked(question: &str) -> Result<String, ClientError> {
     if !io::stdin().is_terminal() {
-        return Err(ClientError::new("nobody can be asked for a name", "say it by --person NAME"));
+        return Err(ClientError::new("no name given, and standard input is not a terminal", "give it with --person NAME"));
     }
     print!("{question}");
     let mut answer = String::new();
@@ -85,7 +85,7 @@ fn asked(question: &str) -> Result<String, ClientError> {
 
 fn password(from: Option<&str>, person: &str) -> Result<String, ClientError> {
     let unreadable = |error: io::Error| {
-        ClientError::new(format!("the password cannot be read: {error}"), "type it on a terminal, or name its file by --password-file")
+        ClientError::new(format!("the password cannot be read: {error}"), "type it on a terminal, or give its file with --password-file")
     };
     let text = match from {
         Some("-") => io::read_to_string(io::stdin()).map_err(unreadable)?,

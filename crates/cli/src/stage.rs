@@ -1,6 +1,6 @@
 //! `constans stage`.
 
-use crate::server::{ClientError, Server, ServerArguments, say_changed};
+use crate::server::{ClientError, Server, ServerArguments, print_changed};
 use clap::{Args, Subcommand};
 use constans_wire::kit::{Changed, GoBack, Serve, Stage, WentBack};
 
@@ -13,25 +13,25 @@ pub struct StageArguments {
 
 #[derive(Debug, Subcommand)]
 enum StageCommand {
-    /// List the stages in order, with what each serves
+    /// List the stages in order, with the releases they serve
     List {
         #[command(flatten)]
         server: ServerArguments,
     },
-    /// Serve releases in a stage; all of them or none
+    /// Serve releases in a stage, all or none
     Serve {
         #[command(flatten)]
         server: ServerArguments,
         /// The stage
         stage: String,
-        /// The releases, as quay-base@1.0.0
+        /// The releases, for example quay-base@1.0.0
         #[arg(required = true, value_name = "KIT@VERSION")]
         releases: Vec<String>,
-        /// Go on although some nodes' state cannot be resolved then
+        /// Continue although the desired state of some nodes cannot be resolved
         #[arg(long)]
         although_unusable: bool,
     },
-    /// Go back: serve the release of a kit that the stage served before the present one
+    /// Serve the previous release of a kit again
     Back {
         #[command(flatten)]
         server: ServerArguments,
@@ -39,7 +39,7 @@ enum StageCommand {
         stage: String,
         /// The kit
         kit: String,
-        /// Go on although some nodes' state cannot be resolved then
+        /// Continue although the desired state of some nodes cannot be resolved
         #[arg(long)]
         although_unusable: bool,
     },
@@ -55,7 +55,7 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
                 return Ok(());
             }
             for stage in stages {
-                println!("{:<12}  {}", stage.name, if stage.serves.is_empty() { "serves nothing yet".to_owned() } else { stage.serves.join("  ") });
+                println!("{:<12}  {}", stage.name, if stage.serves.is_empty() { "serves no releases yet".to_owned() } else { stage.serves.join("  ") });
             }
             Ok(())
         }
@@ -63,7 +63,7 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
             let wanted = Serve { releases: releases.clone(), although_unusable: *although_unusable };
             let server = Server::open(server)?;
             let changed: Changed = server.post(&format!("/api/stages/{stage}/serve"), &wanted).await?;
-            say_changed(&server, &format!("{stage} serves {}", releases.join(" ")), &changed);
+            print_changed(&server, &format!("{stage} serves {}", releases.join(" ")), &changed);
             Ok(())
         }
         StageCommand::Back { server, stage, kit, although_unusable } => {
@@ -71,7 +71,7 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
             let wanted = GoBack { kit: kit.clone(), although_unusable: *although_unusable };
             let back: WentBack = server.post(&format!("/api/stages/{stage}/back"), &wanted).await?;
             if !server.says_json(&back) {
-                say_changed(&server, &format!("{stage} serves {} again, as before {}", back.to, back.from), &back.changed);
+                print_changed(&server, &format!("{stage} serves {} again, which it served before {}", back.to, back.from), &back.changed);
             }
             Ok(())
         }

@@ -1,7 +1,7 @@
-//! What wants attention in a fleet: one sentence a trouble, the gravest first, each leading to its cause.
+//! What wants attention in a fleet: one sentence a problem, the gravest first, each leading to its cause.
 
 use crate::run::{ClauseResult, Decision, Outcome, Status, remaining};
-use crate::standing::{Hearing, Sign, Trouble, span_words};
+use crate::node_status::{LastContact, NodeStatus, NodeProblem, span_words};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -11,17 +11,17 @@ use std::collections::{BTreeMap, BTreeSet};
 pub struct AttentionNode {
     /// Its name.
     pub name: String,
-    /// The sign that it is shown by.
-    pub sign: Sign,
+    /// The status that it is shown by.
+    pub status: NodeStatus,
     /// How it is heard.
-    pub hearing: Hearing,
-    /// When it was heard last.
+    pub last_contact: LastContact,
+    /// Its last contact.
     pub last_heard: Option<Timestamp>,
-    /// When it promised to come next.
+    /// When its next check-in is due.
     pub promised: Option<Timestamp>,
     /// What is wrong about it beside the status of its runs.
-    pub troubles: Vec<Trouble>,
-    /// Why its state cannot be resolved.
+    pub problems: Vec<NodeProblem>,
+    /// Why its desired state cannot be resolved.
     pub unusable: Option<String>,
     /// Since when something is wanted of it.
     pub wanted_since: Option<Timestamp>,
@@ -36,7 +36,7 @@ pub struct Exception {
     pub address: String,
     /// What sort of exception it is.
     pub sort: ExceptionSort,
-    /// Why it is left, or what failed.
+    /// Why it is not corrected, or what failed.
     pub said: String,
     /// Since when.
     pub since: Timestamp,
@@ -86,7 +86,7 @@ impl ExceptionSort {
 
 /// A clause that was put right again and again within a day.
 #[derive(Debug, Clone)]
-pub struct TugOfWar {
+pub struct RecurringDrift {
     /// The node.
     pub node: String,
     /// The clause.
@@ -101,8 +101,8 @@ pub struct TugOfWar {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Attention {
-    /// The sign that stands before it.
-    pub sign: Sign,
+    /// The status that stands before it.
+    pub status: NodeStatus,
     /// The sentence.
     pub title: String,
     /// What more is known.
@@ -116,23 +116,23 @@ pub struct Attention {
 }
 
 /// Returns what wants attention, the gravest first. Among `nodes` are all that are silent, never reported, refused or in
-/// trouble; others may be left out.
-pub fn attention(nodes: &[AttentionNode], exceptions: &[Exception], tugs: &[TugOfWar], now: Timestamp) -> Vec<Attention> {
+/// problem; others may be left out.
+pub fn attention(nodes: &[AttentionNode], exceptions: &[Exception], recurring: &[RecurringDrift], now: Timestamp) -> Vec<Attention> {
     let mut all = Vec::new();
     // What a silent or refused node said before is not what is so now.
-    let is_mute = |node: &&AttentionNode| matches!(node.sign, Sign::Silent | Sign::Revoked | Sign::Retired);
+    let is_mute = |node: &&AttentionNode| matches!(node.status, NodeStatus::Silent | NodeStatus::Revoked | NodeStatus::Retired);
     let mute: BTreeSet<&str> = nodes.iter().filter(is_mute).map(|node| node.name.as_str()).collect();
     let heard: Vec<&Exception> = exceptions.iter().filter(|exception| !mute.contains(exception.node.as_str())).collect();
     all.extend(by_address(&heard, ExceptionSort::Failed));
     all.extend(nodes.iter().filter_map(unusable));
-    all.extend(of_trouble(nodes, Trouble::Double));
+    all.extend(with_problem(nodes, NodeProblem::DuplicateIdentity));
     all.extend(by_address(&heard, ExceptionSort::Drifted));
-    all.extend(tugs.iter().map(tug_of_war));
+    all.extend(recurring.iter().map(recurring_drift));
     all.extend(by_address(&heard, ExceptionSort::Unmet));
     all.extend(silent(nodes, now));
     all.extend(never_reported(nodes));
-    for trouble in [Trouble::CertificateEnds, Trouble::RunsOverdue, Trouble::MemoryLost, Trouble::ClockOff] {
-        all.extend(of_trouble(nodes, trouble));
+    for problem in [NodeProblem::CertificateEnds, NodeProblem::RunsOverdue, NodeProblem::MemoryLost, NodeProblem::ClockOff] {
+        all.extend(with_problem(nodes, problem));
     }
     all.extend(waiting(&heard));
     all
@@ -151,18 +151,18 @@ fn by_address(exceptions: &[&Exception], sort: ExceptionSort) -> Vec<Attention> 
 fn sentence(address: &str, group: &[&Exception], sort: ExceptionSort) -> Attention {
     let names: Vec<String> = group.iter().map(|exception| exception.node.clone()).collect();
     let who = who(&names);
-    let (sign, title) = match sort {
-        ExceptionSort::Failed => (Sign::Failed, format!("{who}: {address} failed")),
-        ExceptionSort::Drifted => (Sign::DriftFound, format!("{who}: {address} drifted")),
-        ExceptionSort::Unmet => (Sign::Unmet, format!("{who}: {address} is unmet, and only a person can change that")),
-        ExceptionSort::Blocked | ExceptionSort::Waiting | ExceptionSort::Unsupported => (Sign::RolloutWaiting, format!("{who}: {address} waits")),
+    let (status, title) = match sort {
+        ExceptionSort::Failed => (NodeStatus::Failed, format!("{who}: {address} failed")),
+        ExceptionSort::Drifted => (NodeStatus::DriftFound, format!("{who}: {address} drifted")),
+        ExceptionSort::Unmet => (NodeStatus::Unmet, format!("{who}: {address} needs a person")),
+        ExceptionSort::Blocked | ExceptionSort::Waiting | ExceptionSort::Unsupported => (NodeStatus::RolloutWaiting, format!("{who}: {address} is waiting")),
     };
     let mut said: Vec<&str> = group.iter().map(|exception| exception.said.as_str()).collect();
     said.sort_unstable();
     said.dedup();
     let detail = if said.len() > 2 { format!("{}; and {} more reasons", said[0], said.len() - 1) } else { said.join("; ") };
     let since = group.iter().map(|exception| exception.since).min();
-    Attention { sign, title, detail, since, address: Some(address.to_owned()), nodes: names }
+    Attention { status, title, detail, since, address: Some(address.to_owned()), nodes: names }
 }
 
 /// Names one node, or says how many.
@@ -176,8 +176,8 @@ fn who(names: &[String]) -> String {
 fn unusable(node: &AttentionNode) -> Option<Attention> {
     let because = node.unusable.as_ref()?;
     Some(Attention {
-        sign: Sign::StateUnusable,
-        title: format!("{} has no usable state and keeps its last good one", node.name),
+        status: NodeStatus::StateUnusable,
+        title: format!("the desired state of {} cannot be resolved; it keeps its last usable one", node.name),
         detail: because.clone(),
         since: node.wanted_since,
         address: None,
@@ -185,19 +185,19 @@ fn unusable(node: &AttentionNode) -> Option<Attention> {
     })
 }
 
-fn tug_of_war(tug: &TugOfWar) -> Attention {
+fn recurring_drift(drift: &RecurringDrift) -> Attention {
     Attention {
-        sign: Sign::DriftCorrected,
-        title: format!("{}: {} was corrected {} times within a day", tug.node, tug.address, tug.times),
-        detail: "a tug-of-war: somebody or something changes it again and again".to_owned(),
-        since: Some(tug.since),
-        address: Some(tug.address.clone()),
-        nodes: vec![tug.node.clone()],
+        status: NodeStatus::DriftCorrected,
+        title: format!("{}: {} was corrected {} times within a day", drift.node, drift.address, drift.times),
+        detail: "recurring drift: something changes it again after each correction".to_owned(),
+        since: Some(drift.since),
+        address: Some(drift.address.clone()),
+        nodes: vec![drift.node.clone()],
     }
 }
 
 fn silent(nodes: &[AttentionNode], now: Timestamp) -> Option<Attention> {
-    let mut silent: Vec<&AttentionNode> = nodes.iter().filter(|node| node.sign == Sign::Silent).collect();
+    let mut silent: Vec<&AttentionNode> = nodes.iter().filter(|node| node.status == NodeStatus::Silent).collect();
     silent.sort_by_key(|node| node.last_heard);
     let first = silent.first()?;
     let title = match silent.len() {
@@ -207,44 +207,44 @@ fn silent(nodes: &[AttentionNode], now: Timestamp) -> Option<Attention> {
     let promised = first.last_heard.zip(first.promised).map(|(heard, promised)| promised.duration_since(heard));
     let ago = first.last_heard.map(|heard| now.duration_since(heard));
     let detail = format!(
-        "last heard {} ago, promised to come every {}",
+        "last contact {} ago, check-ins are due every {}",
         ago.map_or_else(|| "-".to_owned(), span),
         promised.map_or_else(|| "-".to_owned(), span)
     );
     let names = silent.iter().map(|node| node.name.clone()).collect();
-    Some(Attention { sign: Sign::Silent, title, detail, since: first.last_heard, address: None, nodes: names })
+    Some(Attention { status: NodeStatus::Silent, title, detail, since: first.last_heard, address: None, nodes: names })
 }
 
 fn never_reported(nodes: &[AttentionNode]) -> Option<Attention> {
-    let names: Vec<String> = nodes.iter().filter(|node| node.sign == Sign::NeverReported).map(|node| node.name.clone()).collect();
+    let names: Vec<String> = nodes.iter().filter(|node| node.status == NodeStatus::NeverReported).map(|node| node.name.clone()).collect();
     if names.is_empty() {
         return None;
     }
-    let heard = nodes.iter().filter(|node| node.sign == Sign::NeverReported && node.hearing != Hearing::NeverReported).count();
+    let heard = nodes.iter().filter(|node| node.status == NodeStatus::NeverReported && node.last_contact != LastContact::NeverReported).count();
     let detail = match (heard, names.len()) {
-        (0, _) => "approved, and not heard since: is its agent running?".to_owned(),
-        (all, total) if all == total => "heard, and no full run yet".to_owned(),
-        (some, _) => format!("{some} of them are heard and had no full run yet, the others were never heard"),
+        (0, _) => "approved, but no contact since: is its agent running?".to_owned(),
+        (all, total) if all == total => "checks in, but has had no full run yet".to_owned(),
+        (some, _) => format!("{some} of them check in but have had no full run yet; the others have had no contact"),
     };
     let title = format!("{} {} never reported", who(&names), if names.len() == 1 { "has" } else { "have" });
-    Some(Attention { sign: Sign::NeverReported, title, detail, since: None, address: None, nodes: names })
+    Some(Attention { status: NodeStatus::NeverReported, title, detail, since: None, address: None, nodes: names })
 }
 
-fn of_trouble(nodes: &[AttentionNode], trouble: Trouble) -> Option<Attention> {
-    let names: Vec<String> = nodes.iter().filter(|node| node.troubles.contains(&trouble)).map(|node| node.name.clone()).collect();
+fn with_problem(nodes: &[AttentionNode], problem: NodeProblem) -> Option<Attention> {
+    let names: Vec<String> = nodes.iter().filter(|node| node.problems.contains(&problem)).map(|node| node.name.clone()).collect();
     if names.is_empty() {
         return None;
     }
-    let detail = match trouble {
-        Trouble::StateUnusable => "what is wanted cannot be resolved",
-        Trouble::Double => "two machines were seen with one identity; secrets are withheld until a person decides",
-        Trouble::CertificateEnds => "the certificate ends soon and was not renewed",
-        Trouble::RunsOverdue => "heard on time, and no full run for three intervals",
-        Trouble::MemoryLost => "what the agent remembered is gone; causes are kept as last known",
-        Trouble::ClockOff => "the clock differs from the server's by more than a minute",
+    let detail = match problem {
+        NodeProblem::StateUnusable => "the desired state cannot be resolved",
+        NodeProblem::DuplicateIdentity => "two machines use one identity; secrets are withheld until an operator decides",
+        NodeProblem::CertificateEnds => "the certificate ends soon and was not renewed",
+        NodeProblem::RunsOverdue => "checks in on time, but has had no full run for three intervals",
+        NodeProblem::MemoryLost => "the memory of the agent is lost; causes stay as last known",
+        NodeProblem::ClockOff => "the clock differs from the server's by more than a minute",
     };
-    let title = format!("{}: {}", who(&names), trouble.words());
-    Some(Attention { sign: Sign::NotAllSeen, title, detail: detail.to_owned(), since: None, address: None, nodes: names })
+    let title = format!("{}: {}", who(&names), problem.words());
+    Some(Attention { status: NodeStatus::NotAllSeen, title, detail: detail.to_owned(), since: None, address: None, nodes: names })
 }
 
 fn waiting(exceptions: &[&Exception]) -> Option<Attention> {
@@ -255,8 +255,8 @@ fn waiting(exceptions: &[&Exception]) -> Option<Attention> {
     let first = waits.iter().min_by_key(|exception| exception.since)?;
     let clauses = waits.len();
     Some(Attention {
-        sign: Sign::RolloutWaiting,
-        title: format!("{} {} for something new to be brought in", who(&names), if names.len() == 1 { "waits" } else { "wait" }),
+        status: NodeStatus::RolloutWaiting,
+        title: format!("{} {} to apply a rollout", who(&names), if names.len() == 1 { "waits" } else { "wait" }),
         detail: format!("{} {}; {}", clauses, if clauses == 1 { "clause" } else { "clauses" }, first.said),
         since: Some(first.since),
         address: None,
@@ -276,10 +276,10 @@ mod tests {
         Timestamp::from_second(secs).unwrap()
     }
 
-    fn node(name: &str, sign: Sign) -> AttentionNode {
-        let hearing = if sign == Sign::Silent { Hearing::Silent } else { Hearing::OnTime };
+    fn node(name: &str, status: NodeStatus) -> AttentionNode {
+        let last_contact = if status == NodeStatus::Silent { LastContact::Silent } else { LastContact::OnTime };
         let (last_heard, promised) = (Some(at(0)), Some(at(900)));
-        AttentionNode { name: name.into(), sign, hearing, last_heard, promised, troubles: vec![], unusable: None, wanted_since: None }
+        AttentionNode { name: name.into(), status, last_contact, last_heard, promised, problems: vec![], unusable: None, wanted_since: None }
     }
 
     fn exception(node: &str, address: &str, sort: ExceptionSort, said: &str) -> Exception {
@@ -289,14 +289,14 @@ mod tests {
     #[test]
     fn troubles_are_one_sentence_each_the_gravest_first() {
         let nodes = [
-            node("gate-auken-1", Sign::DriftFound),
-            node("gate-brisk-1", Sign::DriftFound),
-            node("kiosk-auken-1", Sign::Failed),
-            node("bridge-gannet", Sign::Silent),
-            node("bridge-puffin", Sign::Silent),
-            AttentionNode { troubles: vec![Trouble::ClockOff], ..node("bridge-tern", Sign::InLine) },
-            AttentionNode { unusable: Some("two groups disagree".into()), ..node("gate-brisk-2", Sign::StateUnusable) },
-            node("depot-print-1", Sign::NeverReported),
+            node("gate-auken-1", NodeStatus::DriftFound),
+            node("gate-brisk-1", NodeStatus::DriftFound),
+            node("kiosk-auken-1", NodeStatus::Failed),
+            node("bridge-gannet", NodeStatus::Silent),
+            node("bridge-puffin", NodeStatus::Silent),
+            AttentionNode { problems: vec![NodeProblem::ClockOff], ..node("bridge-tern", NodeStatus::InLine) },
+            AttentionNode { unusable: Some("two groups disagree".into()), ..node("gate-brisk-2", NodeStatus::StateUnusable) },
+            node("depot-print-1", NodeStatus::NeverReported),
         ];
         let tariffs = "file:/etc/gate/tariffs.csv";
         let exceptions = [
@@ -307,7 +307,7 @@ mod tests {
             exception("kiosk-auken-1", "file:/etc/issue", ExceptionSort::Waiting, "the run only observes"),
         ];
         let said: Vec<String> =
-            attention(&nodes, &exceptions, &[], at(3_600)).iter().map(|one| format!("{:?}: {} ({})", one.sign, one.title, one.detail)).collect();
+            attention(&nodes, &exceptions, &[], at(3_600)).iter().map(|one| format!("{:?}: {} ({})", one.status, one.title, one.detail)).collect();
         assert_eq!(
             said,
             [
@@ -315,15 +315,15 @@ mod tests {
                 "StateUnusable: gate-brisk-2 has no usable state and keeps its last good one (two groups disagree)",
                 "DriftFound: 2 nodes: file:/etc/gate/tariffs.csv drifted (told only)",
                 "Silent: bridge-gannet and 1 more are silent (last heard 60 min ago, promised to come every 15 min)",
-                "NeverReported: depot-print-1 has never reported (heard, and no full run yet)",
+                "NeverReported: depot-print-1 has never reported (checks in, but has had no full run yet)",
                 "NotAllSeen: bridge-tern: clock off (the clock differs from the server's by more than a minute)",
-                "RolloutWaiting: kiosk-auken-1 waits for something new to be brought in (1 clause; the run only observes)",
+                "RolloutWaiting: kiosk-auken-1 waits to apply a rollout (1 clause; the run only observes)",
             ]
         );
     }
 
     #[test]
     fn a_fleet_in_line_wants_no_attention() {
-        assert_eq!(attention(&[node("gate-auken-1", Sign::InLine)], &[], &[], at(0)), []);
+        assert_eq!(attention(&[node("gate-auken-1", NodeStatus::InLine)], &[], &[], at(0)), []);
     }
 }

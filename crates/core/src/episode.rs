@@ -27,7 +27,7 @@ pub struct OpenEpisode {
 pub enum ClosedAs {
     /// The agent put it right.
     Corrected,
-    /// It was found right again: somebody on the node put it right.
+    /// It was found right again: a person on the node put it right.
     ByHand,
     /// Something else was wanted, and the clause is in line with that.
     ByRollout,
@@ -44,7 +44,7 @@ pub enum EpisodeChange {
     Open {
         /// The clause.
         address: ClauseAddress,
-        /// How much it matters.
+        /// Its severity.
         severity: Severity,
         /// What was wanted.
         wanted: Digest,

@@ -16,7 +16,7 @@ pub mod param;
 pub mod part;
 pub mod run;
 pub mod settings;
-pub mod standing;
+pub mod node_status;
 pub mod state;
 pub mod words;
 

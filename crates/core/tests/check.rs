@@ -100,7 +100,7 @@ where = "labels.role == 'kiosk' && about.os.famly == 'debian'"
        |               ^^^
     hint: write permissions = "0640"
 
-    error C0126: nothing sets off this `reaction`
+    error C0126: nothing triggers this `reaction`
       --> kiosk-lockdown.toml:21:8
     21 | what = "service:kiosk-shell"
        |        ^^^^^^^^^^^^^^^^^^^^^
@@ -137,7 +137,7 @@ fn two_clauses_with_one_claim_are_a_conflict_that_names_both_places() {
     insta::assert_snapshot!(
         clauses("[[clause]]\nwhat = \"file:/etc/issue\"\npermissions = \"0644\"\n\n[[clause]]\nwhat = \"link:/etc//issue\"\ntarget = \"motd\"\n"),
         @r#"
-    error C0160: two clauses want different things of the path /etc/issue
+    error C0160: conflicting clauses of the path /etc/issue
       --> kiosk-lockdown.toml:9:8
     9 | what = "link:/etc//issue"
       |        ^^^^^^^^^^^^^^^^^^
@@ -164,7 +164,7 @@ fn what_waits_for_itself_is_printed_as_a_circle() {
       --> kiosk-lockdown.toml:9:8  (package:b)
     9 | what = "package:b"
       |        ^^^^^^^^^^^
-    hint: take one of these needs or reactions away
+    hint: remove one of these needs or reactions
     "#
     );
 }
@@ -188,7 +188,7 @@ fn values_that_kits_do_not_know_are_refused_with_the_line_to_write() {
     insta::assert_snapshot!(
         clauses("[[clause]]\nwhat = \"account:ops\"\ncomment = 2026-11-23\nuid = 9007199254740993\npassword_hash = \"Tern-1234\"\n"),
         @r#"
-    error C0103: dates and times are no values here
+    error C0103: dates and times are not allowed here
       --> kiosk-lockdown.toml:6:11
     6 | comment = 2026-11-23
       |           ^^^^^^^^^^

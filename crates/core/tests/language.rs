@@ -3,7 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test may panic")]
 
 use constans_core::digest::DigestKey;
-use constans_core::filter::{About, Asked, NodeView, Remembered};
+use constans_core::filter::{About, NodeInputs, NodeView, InputCache};
 use constans_core::kit::{Kit, KitFiles, OnDrift, Surroundings, check, explain_findings};
 use constans_core::param::{Given, Layer};
 use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve, resolve_noting};
@@ -141,7 +141,7 @@ fn what_a_loop_may_not_go_over_is_said_where_it_stands() {
     hint: did you mean `params.lanes`?
     "#);
     insta::assert_snapshot!(findings(&kit_of("", &clause("1 + 1"))), @r#"
-    error C0142: `for` goes over a list or a map, and this is neither
+    error C0142: `for` needs a list or a map, and this is neither
       --> baselines/lockdown.toml:9:16
     9 | for = { lane = "1 + 1" }
       |                ^^^^^^^
@@ -185,14 +185,14 @@ fn includes_that_lead_nowhere_or_in_a_circle_are_said_with_their_places() {
       --> baselines/lockdown.toml:3:52
     3 | include = ["quay-base/logn", "gate-reader/reader", "lockdown"]
       |                                                    ^^^^^^^^^^
-    hint: take one of these includes away
+    hint: remove one of these includes
     "#);
 }
 
 #[test]
 fn a_conflict_with_an_included_baseline_names_both_kits() {
     insta::assert_snapshot!(findings(&kit_of("include = [\"quay-base/login\"]", "[[clause]]\nwhat = \"link:/etc/issue\"\ntarget = \"motd\"\n")), @r#"
-    error C0160: two clauses want different things of the path /etc/issue
+    error C0160: conflicting clauses of the path /etc/issue
       --> baselines/lockdown.toml:5:8
     5 | what = "link:/etc/issue"
       |        ^^^^^^^^^^^^^^^^^
@@ -252,17 +252,17 @@ fn parameters_are_held_to_their_pattern_and_limits_are_held_to_their_type() {
     7 | default = "Auken"
       |           ^^^^^^^
 
-    error C0112: `min` is asked of numbers, and this parameter takes none
+    error C0112: `min` is inputs of numbers, and this parameter takes none
       --> baselines/lockdown.toml:10:7
     10 | min = 1
        |       ^
-    hint: take `min` away, or mend `type` and `of`
+    hint: take `min` away, or fix `type` and `of`
 
-    error C0112: `pattern` is asked of texts, and this parameter takes none
+    error C0112: `pattern` is inputs of texts, and this parameter takes none
       --> baselines/lockdown.toml:11:11
     11 | pattern = '('
        |           ^^^
-    hint: take `pattern` away, or mend `type` and `of`
+    hint: take `pattern` away, or fix `type` and `of`
 
     error C0112: `pattern` cannot be read as a regular expression: unclosed group
       --> baselines/lockdown.toml:11:11
@@ -322,12 +322,12 @@ fn what_is_the_same_on_all_nodes_is_made_once_and_what_is_not_is_made_for_each()
     let first = on("auken", "one", None);
     assert_eq!((on("auken", "one", None).state.digest, first.state.clauses.len()), (first.state.digest.clone(), 4));
     let wanted = |resolved: &Resolved| resolved.state.clauses.iter().map(|clause| clause.wanted.clone()).collect::<Vec<_>>();
-    let elsewhere = on("brisk", "two", Some(OnDrift::Tell));
+    let elsewhere = on("brisk", "two", Some(OnDrift::Report));
     let (here, there) = (wanted(&first), wanted(&elsewhere));
     assert!(here[0] == there[0] && here[1] != there[1] && here[2] != there[2] && there.len() == 3, "{here:?} {there:?}");
-    assert!(elsewhere.state.clauses.iter().all(|clause| clause.on_drift.map(|switch| switch.value) == Some(OnDrift::Tell)));
+    assert!(elsewhere.state.clauses.iter().all(|clause| clause.on_drift.map(|switch| switch.value) == Some(OnDrift::Report)));
     assert!(on("auken", "one", None).state.clauses.iter().all(|clause| clause.on_drift.is_none()), "an assignment's switch stays its own");
-    assert_eq!(elsewhere.contents.len(), 2, "contents come along, whoever asked first");
+    assert_eq!(elsewhere.contents.len(), 2, "contents come along, whoever inputs first");
 }
 
 #[test]
@@ -366,7 +366,7 @@ where = "labels.ship == 'gannet' && about.memory.mib < 1000"
         BTreeMap::from([("kiosk-floor/lockdown.idle".to_owned(), vec![Given { value: json!(secs), layer: Layer::Group("kiosks".into()) }])])
     };
     let given = [BTreeMap::new(), idle(30)];
-    let mut remembered: [Remembered<Result<String, Vec<String>>>; 2] = Default::default();
+    let mut remembered: [InputCache<Result<String, Vec<String>>>; 2] = Default::default();
     let (mut found, mut refused) = (0, 0);
     for at in 0..400_usize {
         let labels = [("site", ["auken", "brisk", "tern"][at % 3]), ("ship", ["", "gannet"][at / 3 % 2]), ("lane", ["b", "own", "a"][at / 6 % 3])];
@@ -380,15 +380,15 @@ where = "labels.ship == 'gannet' && about.memory.mib < 1000"
             let assigned = vec![Assigned::plainly(kit, &kit.baselines[0])];
             let (given, conditions) = (&given[at % 2], Conditions::Decide);
             let input = ResolveInput { assigned, kits: &[], given, view: &view, key: &key, conditions, untouchable: &untouchable };
-            let mut asked = Asked::default();
-            let resolved = resolve_noting(&input, &mut asked).map_err(|all| all.into_iter().map(|one| one.message).collect::<Vec<_>>());
-            (resolved, asked)
+            let mut inputs = NodeInputs::default();
+            let resolved = resolve_noting(&input, &mut inputs).map_err(|all| all.into_iter().map(|one| one.message).collect::<Vec<_>>());
+            (resolved, inputs)
         };
         // What the kit's clauses came to on nodes before is the same as what those of a kit come to that knows of none.
-        let ((resolved, asked), (anew, asked_anew)) = (of_kit(&kit), of_kit(&kit.clone()));
+        let ((resolved, inputs), (anew, asked_anew)) = (of_kit(&kit), of_kit(&kit.clone()));
         let state = |resolved: &Result<Resolved, Vec<String>>| resolved.as_ref().map(|resolved| json!(resolved.state)).map_err(Vec::clone);
         let contents = |resolved: &Result<Resolved, Vec<String>>| resolved.as_ref().map(|resolved| resolved.contents.clone()).map_err(Vec::clone);
-        assert_eq!((state(&resolved), contents(&resolved), &asked), (state(&anew), contents(&anew), &asked_anew), "{view:?}");
+        assert_eq!((state(&resolved), contents(&resolved), &inputs), (state(&anew), contents(&anew), &asked_anew), "{view:?}");
         let result = resolved.map(|resolved| resolved.state.digest.as_str().to_owned());
         let remembered = &mut remembered[at % 2];
         refused += usize::from(result.is_err());
@@ -397,7 +397,7 @@ where = "labels.ship == 'gannet' && about.memory.mib < 1000"
                 found += 1;
                 assert_eq!(known, result, "{view:?}");
             }
-            None => remembered.keep(asked, &view, result),
+            None => remembered.keep(inputs, &view, result),
         }
     }
     assert!(found > 200 && refused > 10, "{found} were found, {refused} are refused: their lane is another");

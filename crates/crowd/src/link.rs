@@ -1,7 +1,7 @@
 //! The link of a simulated node: real mutual TLS from this process, which can be cut or slow.
 
 use constans_agent::network_part::{Connect, Connected};
-use constans_link::{Asked, Carried, Carry, Direct, Identity, LinkError, Network, Taker};
+use constans_link::{NetworkRequest, Carried, Carry, Direct, Identity, LinkError, Network, Taker};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
@@ -18,7 +18,7 @@ impl SimulatedLink {
         Self { is_cut: Arc::default(), slow_by }
     }
 
-    /// Cuts the link, or mends it.
+    /// Cuts the link, or fixes it.
     pub fn cut(&self, is_cut: bool) {
         self.is_cut.store(is_cut, Ordering::Relaxed);
     }
@@ -40,7 +40,7 @@ struct Carrying {
 }
 
 impl Carry for Carrying {
-    fn carry<'a>(&'a self, asked: Asked, body: Vec<u8>, take: Taker<'a>) -> Carried<'a> {
+    fn carry<'a>(&'a self, request: NetworkRequest, body: Vec<u8>, take: Taker<'a>) -> Carried<'a> {
         Box::pin(async move {
             if self.is_cut.load(Ordering::Relaxed) {
                 return Err(LinkError::NotReached { url: "its server".to_owned(), because: "the simulated link is cut".to_owned() });
@@ -48,7 +48,7 @@ impl Carry for Carrying {
             if !self.slow_by.is_zero() {
                 tokio::time::sleep(self.slow_by).await;
             }
-            self.direct.carry(asked, body, take).await
+            self.direct.carry(request, body, take).await
         })
     }
 }

@@ -178,7 +178,7 @@ impl Node {
                 if let (Some(address), Some(host)) = (&address, self.host()) {
                     host.fail(address, None);
                 }
-                address.map(|address| Truth::Mended { address })
+                address.map(|address| Truth::Fixed { address })
             }
             Happening::Off => {
                 self.condition = match std::mem::replace(&mut self.condition, Condition::Left) {

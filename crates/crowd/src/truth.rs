@@ -38,7 +38,7 @@ pub enum Truth {
         address: String,
     },
     /// They succeed again.
-    Mended {
+    Fixed {
         /// The clause's address.
         address: String,
     },

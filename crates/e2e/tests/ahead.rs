@@ -36,7 +36,7 @@ fn what_packages_take_along_is_what_observing_said() {
     assert_eq!(said, ["kiosk-shell 3.2.4 is removed", "quay-fonts 1.1 is removed"], "{package_preview:?}");
     assert_eq!(package_preview.native.len(), 1, "one reckoning");
     let shown = machine.run(&arguments("observe", &document(&machine, NO_FONTS), &[])).stdout;
-    assert!(shown.contains("packages that would come, go or change version\n   kiosk-shell  3.2.4, is removed\n"), "{shown}");
+    assert!(shown.contains("packages that would be installed, removed or changed\n   kiosk-shell  3.2.4, is removed\n"), "{shown}");
 
     // The reckoning is held against what truly happens.
     let alone = format!("{NO_FONTS}only_alone = true\n");

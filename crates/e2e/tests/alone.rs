@@ -37,16 +37,16 @@ fn only_revoked_said_in_so_many_words_ends_a_daemon_and_what_is_due_runs_whateve
     kiosk.root.write("/etc/issue", "and now?\n").unwrap();
     let partly = kiosk.run(&["daemon", "--once"]);
     let said = well(&partly);
-    assert!(said.contains("connected to") && said.contains("the new state was not taken over: there is no content of this node"), "{said}");
+    assert!(said.contains("connected to") && said.contains("the new state was not applied: there is no content of this node"), "{said}");
     assert!(said.contains("drift corrected") && !said.contains("the report waits"), "{said}");
     let asked = kiosk.run(&["check-in"]);
     assert_eq!(asked.exit, Some(1));
-    assert!(asked.stderr.contains("the new state was not taken over"), "{}", asked.stderr);
+    assert!(asked.stderr.contains("the new state was not applied"), "{}", asked.stderr);
 
     well(&fleet.client(&["node", "revoke", "kiosk-auken-1"]));
     let revoked = kiosk.run(&["daemon"]);
     assert_eq!(revoked.exit, Some(3), "{}{}", revoked.stdout, revoked.stderr);
-    assert!(revoked.stderr.contains("the node kiosk-auken-1 was revoked; what the server wanted, and every secret of it, was deleted here"));
+    assert!(revoked.stderr.contains("the node kiosk-auken-1 was revoked; the desired state and all secrets were deleted from this machine"));
 }
 
 #[test]

@@ -5,7 +5,7 @@ use constans_e2e::{Browser, Fleet, demo_kit};
 
 const PASSWORD: &str = "herring under the pier";
 
-/// Opens the console and signs in by a one-time link.
+/// Opens the console and statuses in by a one-time link.
 fn signed_in(fleet: &Fleet) -> Browser {
     let mut browser = Browser::start(&fleet.people_url());
     browser.open(&fleet.link("ilse.maren", "administrator"));
@@ -85,7 +85,7 @@ fn nodes_are_narrowed_by_keyboard_and_what_is_wrong_with_a_filter_is_said() {
     assert!(text.contains("gate-auken-1") && !text.contains("kiosk-auken-1"), "{text}");
     browser.open("/nodes?filter=node.sing%20%3D%3D%20%22failed%22");
     browser.see("`node.sing` is not known");
-    browser.see("did you mean `node.sign`?");
+    browser.see("did you mean `node.status`?");
     browser.open("/nodes/gate-brisk-9");
     browser.see("there is no node `gate-brisk-9`");
     browser.open("/nowhere");

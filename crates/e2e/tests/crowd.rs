@@ -35,7 +35,7 @@ struct Life {
 impl Life {
     fn add(&mut self, fact: &Fact) {
         match &fact.truth {
-            Truth::Joined | Truth::Mended { .. } => {}
+            Truth::Joined | Truth::Fixed { .. } => {}
             Truth::Left => self.left = Some(fact.at),
             Truth::Drifted { address } | Truth::Failing { address } => self.changed.push((fact.at, address.clone())),
             Truth::Off => self.go(fact.at, true, self.cut),
@@ -232,15 +232,15 @@ impl Seen {
         assert_eq!(node["labels"]["simulated"], "yes");
         let away_since = [life.away, life.left].into_iter().flatten().max().filter(|_| life.is_away());
         if life.left.is_some() {
-            assert_eq!(node["sign"], "revoked", "{name}");
+            assert_eq!(node["status"], "revoked", "{name}");
             self.revoked += 1;
         } else if away_since.is_some_and(|since| now.duration_since(since) > SignedDuration::from_mins(60)) {
             // Who went away before anybody heard of them was never silent.
-            let expected = if node["hearing"] == "never_reported" && said.is_empty() && !self.in_peace { "never_reported" } else { "silent" };
-            assert_eq!(node["hearing"], expected, "{name}: away since {away_since:?}");
+            let expected = if node["last_contact"] == "never_reported" && said.is_empty() && !self.in_peace { "never_reported" } else { "silent" };
+            assert_eq!(node["last_contact"], expected, "{name}: away since {away_since:?}");
             self.silent += 1;
         } else if !life.is_away() && life.back.is_none_or(|back| now.duration_since(back) > SignedDuration::from_mins(30)) {
-            assert_eq!(node["hearing"], "on_time", "{name}");
+            assert_eq!(node["last_contact"], "on_time", "{name}");
         }
     }
 

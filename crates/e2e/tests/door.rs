@@ -138,7 +138,7 @@ fn only_what_comes_through_the_door_and_by_the_servers_names_is_answered() {
     let behind: Vec<u16> = listening_ports(fleet.process()).into_iter().filter(|port| !own.contains(port)).collect();
     assert_eq!(behind.len(), 2, "{behind:?} besides {own:?}");
     for port in behind {
-        for path in ["/api/fleet", "/greeting", "/healthy", "/", "/api/sign-in"] {
+        for path in ["/api/overview", "/greeting", "/healthy", "/", "/api/sign-in"] {
             let answer =
                 curl(&["-H", &token, "-H", "X-Real-IP: 192.0.2.1", "-H", "Forwarded: for=192.0.2.1", &format!("http://127.0.0.1:{port}{path}")]);
             assert!(answer.starts_with("HTTP/1.1 403") && answer.contains("not_by_the_door"), "{port}{path}: {answer}");
@@ -256,7 +256,7 @@ fn people_may_be_shown_the_organisations_own_certificate() {
     fs::copy(at("second.pem"), at("first.pem")).unwrap();
     assert!(changes_within(Duration::from_secs(15), &fleet.people_url(), &before) && asked(&fleet));
     assert_eq!(serial(&fleet.agents_url()), agents_before, "nodes trust the server's own CA and no other");
-    let problems = |fleet: &Fleet| fleet.curl().with_token(fleet.administrator()).get("/api/fleet").1;
+    let problems = |fleet: &Fleet| fleet.curl().with_token(fleet.administrator()).get("/api/overview").1;
     assert!(problems(&fleet).contains("the certificate for people ends in 9 days"), "{}", problems(&fleet));
 
     // A file that is cut off is not taken, and is told.
@@ -348,7 +348,7 @@ fn an_acme_server_issues_the_certificate_for_people_and_it_is_kept() {
     // A server whose ACME server is away shows its own CA's, and says why.
     let mut other = Fleet::start_given(&["--acme", "https://localhost:1/dir", "--acme-root", &root]);
     assert!(issuer(&other).contains("Constans CA"));
-    let told = other.curl().with_token(other.administrator()).get("/api/fleet").1;
+    let told = other.curl().with_token(other.administrator()).get("/api/overview").1;
     assert!(told.contains("is not issued yet") && told.contains("the ACME server did not issue a certificate"), "{told}");
     other.kill_server();
 }

@@ -131,7 +131,7 @@ fn findings_come_and_go_as_one_types() {
     assert_eq!(said[0], ("C0120".to_owned(), line, "unknown kind `pakage`\ndid you mean `package`?".to_owned()));
     let said = editor.write(SHELL, &fine.replacen("type = \"list\"", "type = \"list", 1), false);
     assert_eq!(said[0].0, "C0101");
-    assert_eq!(editor.write(SHELL, &fine, false), [], "what was mended is said no more");
+    assert_eq!(editor.write(SHELL, &fine, false), [], "what was fixed is said no more");
 }
 
 #[test]

@@ -3,7 +3,7 @@
 
 use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
 use constans_e2e::{Fleet, Machine, demo_kit};
-use constans_wire::work::Work;
+use constans_wire::activity::Activity;
 use std::time::Duration;
 
 #[test]
@@ -13,7 +13,7 @@ fn a_fleet_is_observed_enforced_drifts_is_put_right_and_goes_on_alone() {
     let gate = joined(&fleet, "gate-auken-1", &["role=gate"]);
     publish_and_serve(&fleet);
     let set = group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe"));
-    assert!(well(&set).contains("1 node is wanted otherwise"), "{}", set.stdout);
+    assert!(well(&set).contains("desired state changed on 1 node"), "{}", set.stdout);
 
     let before = kiosk.everything();
     let round = kiosk.run(&["daemon", "--once"]);
@@ -39,7 +39,7 @@ fn a_fleet_is_observed_enforced_drifts_is_put_right_and_goes_on_alone() {
     kiosk.root.write("/etc/issue", "who was here?\n").unwrap();
     let alone = kiosk.run(&["daemon", "--once"]);
     assert!(
-        well(&alone).contains("going on with what was wanted last") && alone.stdout.contains("the report waits until the server is back"),
+        well(&alone).contains("going on with what was wanted last") && alone.stdout.contains("the report stays in the spool until the server answers"),
         "{}",
         alone.stdout
     );
@@ -66,7 +66,7 @@ fn a_fleet_is_observed_enforced_drifts_is_put_right_and_goes_on_alone() {
     for part in ["stage     open-water", "groups    everyone, kiosks", "mode      enforce"] {
         assert!(explained.contains(part), "{part} in {explained}");
     }
-    let explained = fleet.client(&["node", "explain", "kiosk-auken-1"]).stdout;
+    let explained = fleet.client(&["node", "why", "kiosk-auken-1"]).stdout;
     for part in [
         "kiosk-auken-1 is in the stage open-water, and in the groups everyone, kiosks",
         "check-ins      every 1 min ",
@@ -94,7 +94,7 @@ fn a_release_is_checked_again_refused_whole_and_never_changes() {
     let changed = fleet.client(&["kit", "publish", copy.to_str().unwrap()]);
     assert_eq!(changed.exit, Some(3));
     assert!(
-        changed.stderr.contains("was published already, with other contents") && changed.stderr.contains("raise the version"),
+        changed.stderr.contains("is already published with other contents") && changed.stderr.contains("raise the version"),
         "{}",
         changed.stderr
     );
@@ -143,7 +143,7 @@ fn a_node_reaches_its_own_state_and_contents_and_nothing_else() {
     let told = kiosk.run(&["daemon", "--once"]);
     assert_eq!(told.exit, Some(3), "a revoked agent starts no further run");
     assert!(
-        told.stderr.contains("the node kiosk-auken-1 was revoked; what the server wanted, and every secret of it, was deleted here"),
+        told.stderr.contains("the node kiosk-auken-1 was revoked; the desired state and all secrets were deleted from this machine"),
         "{}",
         told.stderr
     );
@@ -172,7 +172,7 @@ fn wanted_contents_that_something_else_changed_get_into_no_file_and_lost_ones_co
 
     std::fs::remove_dir_all(&contents).unwrap();
     let lacking = kiosk.run(&["enforce", "--yes"]);
-    assert!(lacking.stderr.contains("are not here") && lacking.stderr.contains("constans-agent check-in fetches them"), "{}", lacking.stderr);
+    assert!(lacking.stderr.contains("are not here") && lacking.stderr.contains("constans-agent check-in downloads them"), "{}", lacking.stderr);
     well(&kiosk.run(&["check-in"]));
     assert!(well(&kiosk.run(&["enforce", "--yes"])).contains("corrected"));
     assert!(kiosk.root.read("/etc/issue").unwrap().contains("Skerry Line"));
@@ -244,7 +244,7 @@ fn two_machines_with_one_identity_are_told_and_secrets_withheld_until_a_person_d
     assert!(!fleet.client(&["node", "list"]).stdout.contains("double"), "one machine that comes again is one machine");
     well(&copy.run(&["check-in"]));
     assert!(fleet.client(&["node", "list"]).stdout.contains("double"));
-    well(&fleet.client(&["node", "settle", "kiosk-auken-1"]));
+    well(&fleet.client(&["node", "resolve-duplicate", "kiosk-auken-1"]));
     let shown = || serde_json::from_str::<serde_json::Value>(&kiosk.root.read("/var/lib/constans/joined.json").unwrap()).unwrap()["mark"].clone();
     let lose_answer = |had: &serde_json::Value| {
         let mut membership: serde_json::Value = serde_json::from_str(&kiosk.root.read("/var/lib/constans/joined.json").unwrap()).unwrap();
@@ -284,10 +284,10 @@ fn two_machines_with_one_identity_are_told_and_secrets_withheld_until_a_person_d
     let withheld = kiosk.run(&["check-in"]);
     assert!(withheld.stderr.contains("there is no content of this node"), "{}{}", withheld.stdout, withheld.stderr);
 
-    well(&fleet.client(&["node", "settle", "kiosk-auken-1"]));
+    well(&fleet.client(&["node", "resolve-duplicate", "kiosk-auken-1"]));
     assert!(well(&kiosk.run(&["daemon", "--once"])).contains("rolled out"));
     assert_eq!(kiosk.root.read("/etc/gate.key").unwrap(), "Tern-1234");
-    assert_eq!(fleet.client(&["node", "settle", "kiosk-auken-1"]).exit, Some(3));
+    assert_eq!(fleet.client(&["node", "resolve-duplicate", "kiosk-auken-1"]).exit, Some(3));
 }
 
 #[test]
@@ -353,11 +353,11 @@ fn a_change_for_many_says_how_far_it_is_and_stores_of_their_states_what_differs(
     well(&fleet.client(&["kit", "publish", gate.root.at("/lanes").to_str().unwrap()]));
     well(&fleet.client(&["stage", "serve", "open-water", "lanes@1.0.0"]));
     let reader = fleet.curl().with_token(&fleet.token("pia.lund", "reader"));
-    let under_way = || -> Vec<Work> { serde_json::from_str(&reader.get("/api/work").1).unwrap() };
+    let under_way = || -> Vec<Activity> { serde_json::from_str(&reader.get("/api/activities").1).unwrap() };
     assert_eq!(under_way(), []);
 
     let text = "name = \"gates\"\nfilter = \"labels.role == 'gate'\"\n[[assignments]]\nkit = \"lanes\"\nbaseline = \"all\"\n[settings]\nmode = \"enforce\"\n";
-    let told: Vec<Work> = std::thread::scope(|scope| {
+    let told: Vec<Activity> = std::thread::scope(|scope| {
         let change = scope.spawn(|| group(&fleet, &gate, text));
         let mut told = Vec::new();
         while !change.is_finished() {

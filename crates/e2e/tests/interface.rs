@@ -63,11 +63,11 @@ fn a_program_invites_approves_serves_and_reads_what_becomes_of_it() {
     answered(program.post("/api/stages/open-water/serve", r#"{"releases": ["quay-base@1.3.0", "kiosk-floor@1.0.0"]}"#));
     set_kiosks(&program, "enforce");
     let round = || well(&kiosk.run(&["daemon", "--once"])).to_owned();
-    let sign = |program: &Curl| answered(program.get("/api/nodes/kiosk-auken-1"))["sign"].clone();
+    let status = |program: &Curl| answered(program.get("/api/nodes/kiosk-auken-1"))["status"].clone();
     round();
-    assert_eq!(sign(&program), "rolled_out");
+    assert_eq!(status(&program), "rolled_out");
     round();
-    assert_eq!(sign(&program), "in_line");
+    assert_eq!(status(&program), "in_line");
     let clauses = answered(program.get("/api/nodes/kiosk-auken-1/clauses"));
     assert_eq!((clauses["clauses"].as_array().unwrap().len(), &clauses["run"]), (19, &Value::Null), "an uneventful run follows from its state");
 
@@ -75,8 +75,8 @@ fn a_program_invites_approves_serves_and_reads_what_becomes_of_it() {
     let edited = kiosk.root.read("/etc/kiosk/shell.conf").unwrap().replace("90", "9");
     kiosk.root.write("/etc/kiosk/shell.conf", &edited).unwrap();
     round();
-    assert_eq!(sign(&program), "drift_found");
-    let fleet_now = answered(program.get("/api/fleet?filter=node.open_episodes%20%3E%200"));
+    assert_eq!(status(&program), "drift_found");
+    let fleet_now = answered(program.get("/api/overview?filter=node.open_episodes%20%3E%200"));
     assert_eq!(fleet_now["attention"][0]["title"], "kiosk-auken-1: file:/etc/kiosk/shell.conf drifted");
     assert_eq!((&fleet_now["shown"], &fleet_now["total"]), (&json!(1), &json!(1)));
     let episode = answered(program.get("/api/nodes/kiosk-auken-1/episodes"))[0].clone();
@@ -89,7 +89,7 @@ fn a_program_invites_approves_serves_and_reads_what_becomes_of_it() {
     fleet.start_server();
     set_kiosks(&program, "enforce");
     round();
-    assert_eq!(sign(&program), "drift_corrected");
+    assert_eq!(status(&program), "drift_corrected");
     assert_eq!(answered(program.get("/api/nodes/kiosk-auken-1/episodes"))[0]["closed_as"], "corrected");
     let runs = answered(program.get("/api/nodes/kiosk-auken-1/runs"));
     assert_eq!(runs.as_array().unwrap().iter().filter(|run| run["status"] == "drift_found").count(), 2, "the run without a server was delivered");

@@ -52,14 +52,14 @@ fn the_database_and_the_language_decide_alike() {
         "labels.site > 'auken' && labels.role < 'h'",
         "node.name.startsWith('kiosk-')",
         "'kiosk-auken-1' == node.name",
-        "node.sign == 'in_line'",
-        "node.sign == 'drift_found'",
-        "node.sign == 'never_reported'",
-        "node.sign == 'revoked'",
-        "node.sign == 'silent' || node.hearing == 'silent'",
-        "!(node.sign == 'in_line' || node.sign == 'drift_found')",
-        "node.sign in ['drift_found', 'revoked']",
-        "node.hearing != 'on_time'",
+        "node.status == 'in_line'",
+        "node.status == 'drift_found'",
+        "node.status == 'never_reported'",
+        "node.status == 'revoked'",
+        "node.status == 'silent' || node.last_contact == 'silent'",
+        "!(node.status == 'in_line' || node.status == 'drift_found')",
+        "node.status in ['drift_found', 'revoked']",
+        "node.last_contact != 'on_time'",
         "node.mode == 'observe'",
         "node.stage == 'open-water' && 'kiosks' in node.groups",
         "node.open_episodes > 0",
@@ -76,10 +76,10 @@ fn the_database_and_the_language_decide_alike() {
         assert_eq!((names(&list["nodes"]), &list["undecidable"]), (names(&listed["nodes"]), &listed["undecidable"]), "{filter}");
         for fleet in [asked("fleet", filter), asked("fleet", &one_by_one)] {
             let of_signs: BTreeMap<String, u64> =
-                fleet["signs"].as_array().unwrap().iter().map(|one| (one["sign"].to_string(), one["nodes"].as_u64().unwrap())).collect();
+                fleet["statuses"].as_array().unwrap().iter().map(|one| (one["status"].to_string(), one["nodes"].as_u64().unwrap())).collect();
             let mut counted = BTreeMap::new();
             for node in list["nodes"].as_array().unwrap() {
-                *counted.entry(node["sign"].to_string()).or_insert(0) += 1;
+                *counted.entry(node["status"].to_string()).or_insert(0) += 1;
             }
             assert_eq!((of_signs, &fleet["undecidable"], &fleet["total"]), (counted, &list["undecidable"], &Value::from(4)), "{filter}");
             let mut ticks = names(&fleet["ticks"]);

@@ -60,7 +60,7 @@ fn enforcing_shows_what_it_would_do_and_asks_before_it_acts() {
     let before = kiosk.everything();
     let declined = kiosk.run_on_terminal(&enforce, "no\n");
     assert!(
-        declined.stdout.contains("what enforcing would do; nothing is changed yet") && declined.stdout.contains("file:/etc/issue"),
+        declined.stdout.contains("preview of enforce; nothing is changed yet") && declined.stdout.contains("file:/etc/issue"),
         "{}",
         declined.stdout
     );
@@ -98,7 +98,7 @@ fn accounts_come_and_go_and_a_guest_is_gone() {
     let passwd = kiosk.root.read("/etc/passwd").unwrap();
     assert!(passwd.contains(":Skerry Line operations:/home/ops:/bin/bash") && !passwd.contains("guest"), "{passwd}");
     let sudo = kiosk.root.read("/etc/sudoers.d/ops").unwrap();
-    assert!(sudo.starts_with("# Kept by Constans, baseline quay-base/login"), "{sudo}");
+    assert!(sudo.starts_with("# Managed by Constans, baseline quay-base/login"), "{sudo}");
     let left_out: Vec<&str> = clause(&report, "file:/etc/sudoers.d/ops").not_examined.iter().map(|left_out| left_out.property.as_str()).collect();
     assert_eq!(left_out, ["owner", "group"], "owners cannot exist below a private root, and that is said");
 }
@@ -112,7 +112,7 @@ fn drift_that_is_only_told_is_left_and_said_to_be() {
     assert_eq!((told.exit, told.report().status), (Some(4), Status::DriftFound));
     assert!(gate.root.read("/etc/gate/tariffs.csv").unwrap().contains("0.10"));
     let said = gate.run_kit("observe", "gate-reader", &[]).stdout;
-    assert!(said.contains("left as it is: the clause says on_drift = \"tell\""), "{said}");
+    assert!(said.contains("not corrected: the clause says on_drift = \"report\""), "{said}");
 }
 
 #[test]
@@ -166,7 +166,7 @@ what = "package:quay-games"
     let failure = clause(&report, "package:voucher-driver").failure.as_ref().unwrap();
     let command = failure.command.as_ref().unwrap();
     assert!(command.what.starts_with("apt-get") && command.exit == Some(100) && command.output.contains("no voucher printer is connected"));
-    assert_eq!(failure.remedy.as_deref(), Some("the package's own script failed: its output says why"));
+    assert_eq!(failure.remedy.as_deref(), Some("a script of the package failed: see its output"));
     let offered = clause(&report, "package:kiosk-shell").failure.as_ref().unwrap();
     assert_eq!(offered.remedy.as_deref(), Some("the sources offer 3.2.4, 3.2.1, 3.1.0"));
     assert_eq!(clause(&report, "package:quay-games").outcome, Outcome::Corrected, "the rest goes on, whatever apt says of another package");
@@ -321,7 +321,7 @@ fn nobody_is_overrun() {
     let before = kiosk.everything();
     let unasked = kiosk.run(&["enforce", "--kit", &kit]);
     assert_eq!(unasked.exit, Some(3));
-    assert!(unasked.stderr.contains("hint: look with observe first, then add --yes"), "{}", unasked.stderr);
+    assert!(unasked.stderr.contains("hint: run `constans-agent observe` first, then add --yes"), "{}", unasked.stderr);
     assert_eq!(kiosk.everything(), before, "without an answer nothing is changed");
 
     kiosk.root.write("/var/lib/constans/joined.json", "{}").unwrap();
@@ -368,10 +368,10 @@ fn the_client_checks_the_demo_kits_and_says_what_they_hold() {
     for kit in ["quay-base", "kiosk-floor", "gate-reader", "ship-gateway"] {
         let checked = client(&["kit", "check", &demo_kit(kit), "--strict"]);
         assert_eq!(checked.exit, Some(0), "{}", checked.stdout);
-        assert!(checked.stdout.starts_with(&format!("{kit}@")) && checked.stdout.ends_with("all is well: no findings\n"), "{}", checked.stdout);
+        assert!(checked.stdout.starts_with(&format!("{kit}@")) && checked.stdout.ends_with("no findings\n"), "{}", checked.stdout);
     }
     let missing = client(&["kit", "check", "/nowhere"]);
-    assert_eq!((missing.exit, missing.stderr.contains("hint: name the folder that kit.toml lies in")), (Some(1), true));
+    assert_eq!((missing.exit, missing.stderr.contains("hint: name the folder of kit.toml")), (Some(1), true));
 }
 
 #[test]

@@ -37,7 +37,7 @@ fn the_server_measures_itself_as_open_metrics() {
         let line = said.lines().find(|line| line.starts_with(name)).unwrap_or_else(|| panic!("{name} in {said}"));
         line.rsplit(' ').next().unwrap().parse().unwrap()
     };
-    assert!(value("constans_check_ins_total{way=\"Alone\"}") + value("constans_check_ins_total{way=\"Together\"}") >= 2.0);
+    assert!(value("constans_check_ins_total{path=\"Single\"}") + value("constans_check_ins_total{path=\"Batched\"}") >= 2.0);
     assert!((179.0..=180.0).contains(&(value("constans_certificate_left_seconds{certificate=\"agents\"}") / 86_400.0)));
     assert!(value("constans_requests_total{listener=\"people\",status=\"2xx\"}") >= 1.0);
     assert!(value("constans_resolving_seconds_count") >= 1.0);
@@ -66,7 +66,7 @@ fn reading_waits_for_no_lock_and_refusals_say_what_to_do() {
         scope.spawn(|| fleet.query("begin; select id from node for update; select node from node_now for update; select pg_sleep(4); commit"));
         std::thread::sleep(Duration::from_millis(700));
         let began = Instant::now();
-        for path in ["", "/runs", "/episodes", "/clauses", "/left-behind", "/explained"] {
+        for path in ["", "/runs", "/episodes", "/clauses", "/left-behind", "/why"] {
             let (status, body) = operator.get(&format!("/api/nodes/kiosk-auken-1{path}"));
             assert!(status == 200, "{path}: {status} {body}");
         }

@@ -61,7 +61,7 @@ fn a_database_that_is_put_back_under_a_running_server_is_noticed_at_once() {
     for _ in 0..2 {
         assert!(!well(&round(&kiosk)).contains("recovering"));
     }
-    assert_eq!(fleet.query("select count(*) from node_now where double_since is not null"), "0", "no node is held to marks that were lost");
+    assert_eq!(fleet.query("select count(*) from node_now where duplicate_identity_since is not null"), "0", "no node is held to marks that were lost");
     assert_eq!(fleet.query("select count(*) from audit_trail where did = 'found another database'"), "1");
 
     // A change and a refusal are lost.
@@ -76,7 +76,7 @@ fn a_database_that_is_put_back_under_a_running_server_is_noticed_at_once() {
     assert!(kiosk.root.read("/etc/kiosk/shell.conf").unwrap().contains("idle = 30"));
     well(&fleet.client(&["recovery", "end"]));
     assert!(well(&round(&kiosk)).contains("rolled out"));
-    assert_eq!(fleet.query("select count(*) from node_now where double_since is not null"), "0");
+    assert_eq!(fleet.query("select count(*) from node_now where duplicate_identity_since is not null"), "0");
 }
 
 #[test]

@@ -131,7 +131,7 @@ fn an_included_baseline_reaches_the_node_with_its_own_release_and_the_layers_of_
     well(&kiosk.run(&["daemon", "--once"]));
     assert!(kiosk.root.read("/etc/kiosk/lanes/C.conf").unwrap().contains("lane = C"));
     assert!(kiosk.root.read("/etc/issue").unwrap().contains("Skerry Line"), "the included baseline was brought in too");
-    let explained = fleet.client(&["node", "explain", "kiosk-auken-1"]).stdout;
+    let explained = fleet.client(&["node", "why", "kiosk-auken-1"]).stdout;
     assert!(explained.contains("lanes = [\"A\",\"B\",\"C\"]   from the group `kiosks`, over the default"), "{explained}");
     let nodes = fleet.client(&["node", "list"]).stdout;
     assert!(nodes.contains("kiosk-floor@1.0.0") && nodes.contains("quay-base@1.3.0"), "{nodes}");

@@ -57,8 +57,8 @@ fn settings_that_cannot_be_meant_are_refused_and_say_why() {
         ("check_in_at = [\"06:00\"]", "a group sets an interval or fixed hours, not both"),
         ("run_at = [\"6:00\"]", "`6:00` is no hour of the day: write it as \"06:30\""),
         ("zone = \"Auken\"", "the time zone `Auken` is not known"),
-        ("hold = { until = 2026-12-24T00:00:00Z, because = \"x\" }", "invalid type"),
-        ("hold = { until = \"2026-12-24T00:00:00Z\", because = \" \" }", "a hold says why"),
+        ("freeze = { until = 2026-12-24T00:00:00Z, because = \"x\" }", "invalid type"),
+        ("freeze = { until = \"2026-12-24T00:00:00Z\", because = \" \" }", "a freeze says why"),
         ("restart = \"always\"", "unknown variant `always`, expected one of `never`, `in_window`, `when_needed`"),
         ("[[settings.change_window]]\nday = [\"mon\"]\nfrom = \"22:00\"\nuntil = \"04:00\"", "unknown field `day`"),
     ] {
@@ -77,7 +77,7 @@ fn a_node_says_how_it_is_set_and_by_whom_and_what_it_did() {
         "grace_secs = 3600\nzone = \"Europe/Oslo\"\n[[settings.change_window]]\ndays = [\"sat\", \"sun\"]\nfrom = \"22:00\"\nuntil = \"04:00\"",
     );
     let before = kiosk.run(&["status"]).stdout;
-    assert!(before.contains("daemon    has not been started here") && before.contains("last run  none yet"), "{before}");
+    assert!(before.contains("daemon    not started on this machine") && before.contains("last run  none yet"), "{before}");
     well(&kiosk.run(&["check-in"]));
     let status = kiosk.run(&["status"]).stdout;
     for (word, value, from) in [
@@ -85,18 +85,18 @@ fn a_node_says_how_it_is_set_and_by_whom_and_what_it_did() {
         ("check-ins", "every 1 min", "the group kiosks"),
         ("grace", "1 h", "the group kiosks"),
         ("change window", "sat sun 22:00–04:00 Europe/Oslo", "the group kiosks"),
-        ("on_drift", "correct", "as usual"),
+        ("on_drift", "correct", "default"),
     ] {
         let line = status.lines().find(|line| line.trim_start().starts_with(&format!("{word} "))).unwrap();
         assert!(line.contains(&format!("  {value} ")) && line.ends_with(from), "{word}: {status}");
     }
-    let explained = fleet.client(&["node", "explain", "kiosk-auken-1"]).stdout;
+    let explained = fleet.client(&["node", "why", "kiosk-auken-1"]).stdout;
     assert!(explained.contains("change window  sat sun 22:00–04:00 Europe/Oslo  the group kiosks"), "{explained}");
 
-    set(&fleet, &kiosk, "hold = { until = \"2199-01-01T00:00:00Z\", because = \"stocktaking\" }");
+    set(&fleet, &kiosk, "freeze = { until = \"2199-01-01T00:00:00Z\", because = \"stocktaking\" }");
     well(&kiosk.run(&["check-in"]));
     let held = kiosk.run(&["enforce", "--yes", "--now", "the quay waits"]);
-    assert!(held.stdout.contains("a hold is in force until 2199-01-01 00:00:00 UTC (stocktaking)"), "{}", held.stdout);
+    assert!(held.stdout.contains("frozen until 2199-01-01 00:00:00 UTC (stocktaking)"), "{}", held.stdout);
     set(&fleet, &kiosk, "");
     assert!(well(&kiosk.run(&["daemon", "--once"])).contains("rolled out"));
     for _ in 0..2 {
@@ -107,7 +107,7 @@ fn a_node_says_how_it_is_set_and_by_whom_and_what_it_did() {
     assert!(lines[0].contains("in line          enforce  2 runs since") && lines[1].contains("rolled out       enforce"), "{runs}");
     let id = lines[2].rsplit(' ').next().unwrap();
     let shown = kiosk.run(&["runs", &id[..20]]).stdout;
-    assert!(shown.contains("started by somebody on the node (") && shown.contains("), grace and change window opened: the quay waits"), "{shown}");
+    assert!(shown.contains("started by a person on the node (") && shown.contains("), grace and change window opened: the quay waits"), "{shown}");
     let unknown = kiosk.run(&["runs", "ffff"]);
     assert!(unknown.stderr.contains("no run that begins with ffff is kept whole here"), "{}", unknown.stderr);
 }

@@ -16,8 +16,8 @@ pub const MOST_SECONDS: u64 = 60;
 /// Says what was ended, and what to do.
 pub fn stopped_words() -> (String, &'static str) {
     (
-        format!("checking this takes more than {} MiB of memory or {MOST_SECONDS} s, and was stopped (C0114)", most_memory() >> 20),
-        "a render or a condition in it grows without end: check its baselines one by one, constans kit check FILE",
+        format!("the check exceeded {} MiB of memory or {MOST_SECONDS} s and was stopped (C0114)", most_memory() >> 20),
+        "a render or condition grows without limit: check the baselines one by one with constans kit check FILE",
     )
 }
 

@@ -26,7 +26,7 @@ pub enum ReadKitError {
         source: io::Error,
     },
     /// A link could lead out of the kit.
-    #[error("{} is a symbolic link, and a kit has none", .0.display())]
+    #[error("{} is a symbolic link, which a kit may not contain", .0.display())]
     Link(PathBuf),
     /// Neither a file nor a folder.
     #[error("{} is neither a file nor a folder", .0.display())]
@@ -43,11 +43,11 @@ impl ReadKitError {
     /// Returns what to do.
     pub fn hint(&self) -> &'static str {
         match self {
-            Self::Io { source, .. } if source.kind() == io::ErrorKind::NotFound => "name the folder that kit.toml lies in",
+            Self::Io { source, .. } if source.kind() == io::ErrorKind::NotFound => "name the folder of kit.toml",
             Self::Io { source, .. } if source.kind() == io::ErrorKind::NotADirectory => "a kit is a folder; name a single document by --file",
-            Self::Io { .. } => "see that you may read it",
-            Self::Link(_) => "put the file itself there",
-            Self::Odd(_) => "take it out of the kit",
+            Self::Io { .. } => "check its permissions",
+            Self::Link(_) => "replace the link by the file",
+            Self::Odd(_) => "remove it from the kit",
             Self::Name(_) => "give it another name",
             Self::TooLarge(_) => "is this the kit's own folder? Large files belong into packages",
         }

@@ -142,9 +142,9 @@ impl Machine {
         let text = String::from_utf8(bytes).ok().filter(|text| text.len() <= LARGEST_TEXT);
         match text {
             _ if !entry.is_readable_by_all() => {
-                told.remarks.push("the contents are not shown, since not everybody may read them: put them into copies/ of the kit".to_owned());
+                told.remarks.push("the contents are not shown, because not everybody may read them: put them into copies/ of the kit".to_owned());
             }
-            None => told.remarks.push("the contents are no short text: put them into copies/ of the kit".to_owned()),
+            None => told.remarks.push("the contents are not a short text: put them into copies/ of the kit".to_owned()),
             Some(text) => told.take(kind, property, Value::from(text)),
         }
         Ok(())

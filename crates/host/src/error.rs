@@ -1,4 +1,4 @@
-//! What can go wrong on a node, told so that it can be mended.
+//! What can go wrong on a node, told so that it can be fixed.
 
 use constans_core::run::{Failure, FailureAt, NativeStep};
 use std::io;
@@ -7,7 +7,7 @@ use std::io;
 #[derive(Debug, Clone, thiserror::Error)]
 #[error("{message}")]
 pub struct HostError {
-    /// One fact.
+    /// What happened, in one sentence.
     pub message: String,
     /// The native command, if there was one.
     pub command: Option<NativeStep>,
@@ -24,8 +24,8 @@ impl HostError {
     /// Returns an error of a system call about a path.
     pub fn io(doing: &str, path: &str, error: &io::Error) -> Self {
         let remedy = match error.raw_os_error().map(rustix::io::Errno::from_raw_os_error) {
-            Some(rustix::io::Errno::NOSPC) => Some("the disk is full: make room, the old contents are as they were"),
-            Some(rustix::io::Errno::ROFS) => Some("the file system is mounted read-only: mount it read-write, or take the clause out"),
+            Some(rustix::io::Errno::NOSPC) => Some("the disk is full: free space; the old contents are intact"),
+            Some(rustix::io::Errno::ROFS) => Some("the file system is mounted read-only: mount it read-write, or remove the clause"),
             Some(rustix::io::Errno::PERM) => Some("the file may be immutable (lsattr shows an `i`): chattr -i lets it be changed"),
             Some(rustix::io::Errno::ACCESS) => Some("the agent's account may not do this: run it as root"),
             Some(rustix::io::Errno::BUSY) => {

@@ -216,7 +216,7 @@ impl Machine {
 
     /// Returns why file owners cannot exist here, if they cannot.
     pub(crate) fn no_owners(&self) -> Option<String> {
-        (self.acted_on.is_private_root() && !is_root()).then(|| "owners cannot be set below a private root without root's rights".to_owned())
+        (self.acted_on.is_private_root() && !is_root()).then(|| "owners cannot be set in a private root without root's rights".to_owned())
     }
 
     /// Returns the node's packages.

@@ -338,7 +338,7 @@ impl<'p> Watched<'p> {
                 if !self.is_stalled {
                     self.is_stalled = true;
                     stalls.tell(&format!(
-                        "`{}` (process {process}) shows no progress for {}: no output, no CPU time, no I/O; it is waited for, since ending it would leave packages half changed",
+                        "`{}` (process {process}) has made no progress for {}: no output, no CPU time, no I/O; waiting for it, because ending it would leave packages half changed",
                         self.program,
                         minutes(still)
                     ));
@@ -359,7 +359,7 @@ impl<'p> Watched<'p> {
         if self.longest_stall.is_zero() {
             String::new()
         } else {
-            format!("\n(it showed no progress for {} and was waited for)", minutes(self.longest_stall))
+            format!("\n(it made no progress for {}; waited for it)", minutes(self.longest_stall))
         }
     }
 }

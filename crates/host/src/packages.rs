@@ -173,7 +173,7 @@ pub(crate) trait PackageManager: Send {
     /// # Errors
     ///
     /// Returns why the command could not be run.
-    fn mend(&self) -> Result<NativeStep, HostError>;
+    fn fix(&self) -> Result<NativeStep, HostError>;
 
     /// Returns whether a change was refused since an earlier one was cut off.
     fn wants_mending(&self, refused: &NativeStep) -> bool;
@@ -412,13 +412,13 @@ impl Packages {
             let error = match lacking {
                 Some(said) => {
                     let known = if offered.is_empty() { "none of it".to_owned() } else { offered.join(", ") };
-                    HostError::new(format!("no version of {name} fits {wish}, and the index of packages could not be fetched"))
-                        .remedy(format!("see that its sources can be reached ({said}); the old index knows {known}"))
+                    HostError::new(format!("no version of {name} matches {wish}, and the package index could not be refreshed"))
+                        .remedy(format!("check that its sources are reachable ({said}); the old index has {known}"))
                 }
                 None if offered.is_empty() => HostError::new(format!("no package source offers {name}"))
-                    .remedy("is it spelt as its source spells it, and does a package_source name that source?"),
+                    .remedy("check the spelling, and that a package_source has the repository"),
                 None => {
-                    HostError::new(format!("no offered version of {name} fits {wish}")).remedy(format!("the sources offer {}", offered.join(", ")))
+                    HostError::new(format!("no offered version of {name} matches {wish}")).remedy(format!("the sources offer {}", offered.join(", ")))
                 }
             };
             return Err(error.command(step));
@@ -459,13 +459,13 @@ impl Packages {
         let before = self.known()?.clone();
         if before.values().any(|known| known.state == PackageState::Broken) {
             // What was cut off is taken up again first; whether that helps shows in what follows.
-            native.push(self.manager.mend()?);
+            native.push(self.manager.fix()?);
         }
         self.known = None;
         steps::reached("package change begins", name);
         let (mut ended, mut left) = change(&*self.manager, &mut native)?;
         if !ended.is_well && self.manager.wants_mending(&ended.step) {
-            native.push(self.manager.mend()?);
+            native.push(self.manager.fix()?);
             (ended, left) = change(&*self.manager, &mut native)?;
         }
         steps::reached("package change ended", name);

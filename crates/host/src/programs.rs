@@ -53,7 +53,7 @@ impl Programs {
         let native = native.env("CONSTANS_ROOT", self.files.root());
         let Some(name) = account else { return Ok(native) };
         let known = self.accounts.account(name).map_err(NotRun::Failed)?;
-        let known = known.ok_or_else(|| NotRun::Failed(HostError::new(format!("the account {name} is not there"))))?;
+        let known = known.ok_or_else(|| NotRun::Failed(HostError::new(format!("the account {name} does not exist"))))?;
         if !is_root() {
             return Err(NotRun::Unsupported(format!("running as {name} needs root's rights")));
         }

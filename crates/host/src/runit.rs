@@ -44,7 +44,7 @@ impl Runit {
         Native::new("sv", arguments)
             .must()
             .map(|ended| ended.step)
-            .map_err(|error| error.remedy("sv status says how the service is; is its supervisor (runsvdir) running?"))
+            .map_err(|error| error.remedy("see sv status, and check that its supervisor (runsvdir) runs"))
     }
 
     /// Has the service supervised, and waits until it is.
@@ -55,7 +55,7 @@ impl Runit {
         let end = Instant::now() + SUPERVISOR_PATIENCE;
         while !Native::new("sv", ["status", name]).run()?.is_well {
             if Instant::now() > end {
-                return Err(HostError::new(format!("the supervisor did not take up {name}")).remedy("is runsvdir running on /etc/service?"));
+                return Err(HostError::new(format!("the supervisor did not load {name}")).remedy("is runsvdir running on /etc/service?"));
             }
             std::thread::sleep(Duration::from_millis(200));
         }
@@ -106,7 +106,7 @@ impl Services for Runit {
     fn set_enabled(&mut self, name: &str, enabled: bool) -> Result<NativeStep, HostError> {
         if self.files.look(&format!("{DESCRIBED}/{name}"))?.is_none() {
             return Err(HostError::new(format!("there is no service {DESCRIBED}/{name}"))
-                .remedy("is the package that brings it wanted, and named in `needs`?"));
+                .remedy("declare its package, and name it in `needs`"));
         }
         self.set_down(name, !enabled)?;
         if enabled {

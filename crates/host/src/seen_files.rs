@@ -174,7 +174,7 @@ impl SeenFiles {
                 self.know(path, Known::Seen(SeenFile { stamp, digest: digest.clone(), read_at: now }));
                 Ok((digest, None))
             }
-            None => Err(crate::HostError::new(format!("{path} went away while it was looked at"))),
+            None => Err(crate::HostError::new(format!("{path} disappeared while it was read"))),
         }
     }
 }

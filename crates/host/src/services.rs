@@ -89,7 +89,7 @@ impl Services for Systemd {
             Native::new("systemctl", ["show", "--property=LoadState,ActiveState,UnitFileState,ActiveEnterTimestampMonotonic", &unit]).must()?;
         match shown(&ended.stdout) {
             Some(found) => Ok(ServiceFound { native: vec![ended.step], ..found }),
-            None => Err(HostError::new(format!("systemctl says nothing of {unit}")).command(ended.step)),
+            None => Err(HostError::new(format!("systemctl has no answer for {unit}")).command(ended.step)),
         }
     }
 
@@ -170,9 +170,9 @@ fn unit_of(name: &str) -> String {
 fn with_remedy(error: HostError) -> HostError {
     let output = error.command.as_ref().map(|command| command.output.to_lowercase()).unwrap_or_default();
     if output.contains("not found") || output.contains("does not exist") || output.contains("not loaded") {
-        return error.remedy("the service manager does not know this unit: is the package that brings it wanted, and is it named in `needs`?");
+        return error.remedy("the service manager does not know this unit: declare its package, and name it in `needs`");
     }
-    error.remedy("systemctl status and journalctl -u say why the service does not do this")
+    error.remedy("see systemctl status and journalctl -u")
 }
 
 /// Where no service manager runs: the unit files are real, that they run is only noted.
@@ -216,7 +216,7 @@ impl StandIn {
         let step = NativeStep { what: format!("note in the stand-in: {what} {}", unit_of(name)), exit: None, output: String::new() };
         if !self.knows(name)? {
             let missing = HostError::new(format!("there is no unit file {}", unit_of(name))).command(step);
-            return Err(missing.remedy("is the package that brings the unit wanted, and is it named in `needs`?"));
+            return Err(missing.remedy("declare the package of the unit, and name it in `needs`"));
         }
         let mut noted = self.noted(name)?;
         change(&mut noted);
@@ -271,7 +271,7 @@ impl Services for StandIn {
     }
 
     fn stand_in(&self) -> Option<String> {
-        Some(format!("no service manager runs here: a stand-in notes in {STAND_IN_FOLDER} what would be started"))
+        Some(format!("no service manager runs here: a stand-in records in {STAND_IN_FOLDER} what would be started"))
     }
 }
 

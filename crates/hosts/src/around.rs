@@ -140,7 +140,7 @@ fn copied(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     next_round(host)?;
     put_right(host)?;
     host.shell("rm -r /srv/copy")?;
-    hub.client(&["node", "settle", NODE])?;
+    hub.client(&["node", "resolve-duplicate", NODE])?;
     next_round(host)?;
     host.shell("constans-agent check-in")?;
     let shown = hub.client(&["node", "show", NODE])?;

@@ -18,7 +18,7 @@ const CHECKS: &[(&str, Check)] = &[
     ("a held package is left, and the error says that it is held", held),
     ("a kept file stays kept when its package brings another", kept_file),
     ("a package whose script fails is told with its output, and the rest goes on", failing_script),
-    ("an installation that was cut off is mended by the next run", cut_off),
+    ("an installation that was cut off is fixed by the next run", cut_off),
     ("a lock that another program holds is waited for, and its holder named", lock_held),
     ("a key with another fingerprint is not trusted", wrong_key),
 ];
@@ -156,7 +156,7 @@ fn cut_off(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
     let seen = host.agent(&format!("observe {wanted}"))?;
     must(differences(&seen).iter().any(|told| told.contains("half-installed")), "observe does not say half-installed", &seen)?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
-    must(report.clauses[0].outcome == Outcome::Corrected, "it was not mended", &report)?;
+    must(report.clauses[0].outcome == Outcome::Corrected, "it was not fixed", &report)?;
     must(host.shell("dpkg --audit")?.is_empty(), "dpkg is not in order", &report)
 }
 

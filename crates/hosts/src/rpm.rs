@@ -22,7 +22,7 @@ const CHECKS: &[(&str, Check)] = &[
     ("what somebody holds is left, and the error says so; the clause that keeps the hold moves it", held),
     ("settings that somebody changed go with the package where they are to go, into the attic", settings_gone),
     ("a package whose script fails is told with its output", failing_script),
-    ("an upgrade that was cut off is told, and mended by the next run", cut_off),
+    ("an upgrade that was cut off is told, and fixed by the next run", cut_off),
     ("a lock that another program holds is waited for", lock_held),
     ("an index that cannot be fetched is told, with what the old one knows", index_not_fetched),
 ];
@@ -284,7 +284,7 @@ fn cut_off(root: &Root) -> Result<(), Failed> {
     let seen = root.agent("observe", &wanted("kiosk-shell", "3.2.10"))?;
     must(differences(&seen).iter().any(|told| told.contains("half-installed")), "observe does not say half-installed", &seen)?;
     let report = root.agent("enforce", &wanted("kiosk-shell", "3.2.10"))?;
-    must(report.clauses[1].outcome == Outcome::Corrected, "it was not mended", &report)?;
+    must(report.clauses[1].outcome == Outcome::Corrected, "it was not fixed", &report)?;
     let all = root.rpm(&["--query", "kiosk-shell"])?;
     must(all.lines().count() == 1, &format!("there are still {all}"), &report)
 }

@@ -83,7 +83,7 @@ fn restart(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     host.wait_for("constans-agent status | grep -q 'pending still: a person has to look'", SOON)?;
     let first_run = host.shell("journalctl -q -b CONSTANS_EVENT=run -o json --no-pager | head -1")?;
     if !first_run.contains("\"CONSTANS_STARTED_BY\":\"boot\"") {
-        return Err(format!("its first run is not told as the node's start: {first_run}"));
+        return Err(format!("its first run is not told as the start of the node: {first_run}"));
     }
     hub.wait_for(&["node", "show", NODE], "restart   pending since", SOON)?;
     let after = host.shell(boot)?;

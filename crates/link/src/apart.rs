@@ -1,10 +1,10 @@
 //! The part of an agent that speaks to the network, as a process of its own without rights: the part that acts gives it what
 //! to say, and gets back what was answered. Whatever a server or anybody in between sends is first read there.
 //!
-//! Both speak in frames over a pipe: four bytes of length, then so many bytes. A request is what is asked in JSON, then its body;
+//! Both speak in frames over a pipe: four bytes of length, then so many bytes. A request is what is request in JSON, then its body;
 //! an answer is the pieces of its body, an empty one, and in JSON whether it came to its end.
 
-use crate::network::{Asked, Carried, Carry, Direct, Taker};
+use crate::network::{NetworkRequest, Carried, Carry, Direct, Taker};
 use crate::{Identity, LinkError};
 use serde::{Deserialize, Serialize};
 use std::io;
@@ -53,9 +53,9 @@ impl Apart {
         Ok(Self { process: Mutex::new(Process { _child: child, requests, answers }) })
     }
 
-    async fn ask(&self, asked: &Asked, body: &[u8], take: Taker<'_>) -> Result<(), LinkError> {
+    async fn ask(&self, request: &NetworkRequest, body: &[u8], take: Taker<'_>) -> Result<(), LinkError> {
         let mut process = self.process.lock().await;
-        write_json(&mut process.requests, asked).await.map_err(broken)?;
+        write_json(&mut process.requests, request).await.map_err(broken)?;
         write_frame(&mut process.requests, body).await.map_err(broken)?;
         let mut taken = Ok(());
         loop {
@@ -67,15 +67,15 @@ impl Apart {
             taken = taken.and_then(|()| take(&piece));
         }
         let ended = read_frame(&mut process.answers).await.map_err(broken)?;
-        let ended: Result<(), LinkError> = serde_json::from_slice(&ended).map_err(|error| LinkError::Apart(format!("answers oddly: {error}")))?;
+        let ended: Result<(), LinkError> = serde_json::from_slice(&ended).map_err(|error| LinkError::Apart(format!("sent an invalid answer: {error}")))?;
         ended?;
         taken.map_err(|error| LinkError::Apart(format!("brought what could not be taken in: {error}")))
     }
 }
 
 impl Carry for Apart {
-    fn carry<'a>(&'a self, asked: Asked, body: Vec<u8>, take: Taker<'a>) -> Carried<'a> {
-        Box::pin(async move { self.ask(&asked, &body, take).await })
+    fn carry<'a>(&'a self, request: NetworkRequest, body: Vec<u8>, take: Taker<'a>) -> Carried<'a> {
+        Box::pin(async move { self.ask(&request, &body, take).await })
     }
 }
 
@@ -88,21 +88,21 @@ fn broken(error: io::Error) -> LinkError {
 ///
 /// # Errors
 ///
-/// Returns that it was not told properly what to do.
+/// Returns that it received invalid arguments.
 pub async fn serve() -> io::Result<()> {
     let (mut requests, mut answers) = (tokio::io::stdin(), tokio::io::stdout());
     let begin: Begin = serde_json::from_slice(&read_frame(&mut requests).await?)?;
     let identity = begin.identity.as_ref().map(|(certificate, key)| Identity { certificate, key });
     let client = Direct::new(&begin.fingerprint, identity.as_ref());
     loop {
-        let asked: Asked = match read_frame(&mut requests).await {
+        let request: NetworkRequest = match read_frame(&mut requests).await {
             Ok(frame) => serde_json::from_slice(&frame)?,
             Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(()),
             Err(error) => return Err(error),
         };
         let body = read_frame(&mut requests).await?;
         let ended = match &client {
-            Ok(client) => carry_pieces(client, asked, body, &mut answers).await?,
+            Ok(client) => carry_pieces(client, request, body, &mut answers).await?,
             Err(error) => Err(error.clone()),
         };
         write_frame(&mut answers, &[]).await?;
@@ -111,10 +111,10 @@ pub async fn serve() -> io::Result<()> {
 }
 
 /// Carries one request, and writes the pieces of its answer as they come, a few on their way at a time.
-async fn carry_pieces(client: &Direct, asked: Asked, body: Vec<u8>, answers: &mut tokio::io::Stdout) -> io::Result<Result<(), LinkError>> {
+async fn carry_pieces(client: &Direct, request: NetworkRequest, body: Vec<u8>, answers: &mut tokio::io::Stdout) -> io::Result<Result<(), LinkError>> {
     let (pieces, mut coming) = unbounded_channel::<Vec<u8>>();
     let mut take = move |piece: &[u8]| if piece.is_empty() { Ok(()) } else { pieces.send(piece.to_vec()).map_err(io::Error::other) };
-    let mut carried = client.carry(asked, body, &mut take);
+    let mut carried = client.carry(request, body, &mut take);
     let ended = loop {
         tokio::select! {
             biased;

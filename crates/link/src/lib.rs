@@ -8,7 +8,7 @@ mod pinned;
 
 pub use apart::{Apart, serve};
 use constans_wire::check_in::Problem;
-pub use network::{Asked, Carried, Carry, Direct, Network, Reached, Taker};
+pub use network::{NetworkRequest, Carried, Carry, Direct, Network, Reached, Taker};
 use pinned::{PinnedVerifier, RecordingVerifier};
 use reqwest::{Client, RequestBuilder, StatusCode};
 use rustls::ClientConfig;
@@ -37,7 +37,7 @@ pub enum LinkError {
     #[error("the certificate or key of this node cannot be used")]
     Identity,
     /// The server has another CA than it should have.
-    #[error("the server does not have the CA that it should have, {expected}")]
+    #[error("the CA of the server is not the expected one, {expected}")]
     WrongAuthority {
         /// The CA's fingerprint as it should be.
         expected: String,
@@ -60,7 +60,7 @@ pub enum LinkError {
     #[error("the agent's network part {0}")]
     Apart(String),
     /// What came back is no answer of this kind of server.
-    #[error("{url} answers something else than a server of Constans: {because}")]
+    #[error("{url} is not a Constans server: {because}")]
     Strange {
         /// Where.
         url: String,
@@ -73,14 +73,14 @@ impl LinkError {
     /// Returns what to do.
     pub fn hint(&self) -> Option<String> {
         match self {
-            Self::NoFingerprint(_) => Some("copy it from the server's first lines in its log".to_owned()),
-            Self::Identity => Some("let the node join again: an operator approves it as the node that it was".to_owned()),
-            Self::WrongAuthority { .. } => Some("nothing was said to it. Is this the right server, or does somebody stand in between? A server that was set up anew needs a new invitation".to_owned()),
-            Self::Tls(_) => Some("is the server called by a name that its certificate has (--name), and is this machine's clock right?".to_owned()),
-            Self::NotReached { .. } => Some("is the server running, is the address right, and does no firewall stand in between?".to_owned()),
+            Self::NoFingerprint(_) => Some("copy it from the first lines of the server's log".to_owned()),
+            Self::Identity => Some("let the node join again: an operator approves it as this node".to_owned()),
+            Self::WrongAuthority { .. } => Some("nothing was sent. Check that the address is right and that nothing intercepts the connection. A reinstalled server needs a new invitation".to_owned()),
+            Self::Tls(_) => Some("check that the server's certificate has this name (--name) and that the clock of this machine is right".to_owned()),
+            Self::NotReached { .. } => Some("check that the server runs, that the address is right, and that no firewall blocks it".to_owned()),
             Self::Refused(problem) => problem.hint.clone(),
             Self::Apart(_) => Some("it is a process without rights that the agent starts for itself; the system's journal may say why it ended".to_owned()),
-            Self::Strange { .. } => Some("is the address that of the right listener?".to_owned()),
+            Self::Strange { .. } => Some("check that the address is the one of the right listener".to_owned()),
         }
     }
 }

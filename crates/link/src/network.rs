@@ -29,7 +29,7 @@ const PATIENCE: Duration = Duration::from_secs(10);
 
 /// A request; its body goes beside it.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-pub enum Asked {
+pub enum NetworkRequest {
     /// Asks for what is at a URL.
     Get {
         /// The URL.
@@ -67,7 +67,7 @@ pub type Taker<'a> = &'a mut (dyn FnMut(&[u8]) -> io::Result<()> + Send);
 /// What carries requests to a server, and answers back.
 pub trait Carry: Send + Sync {
     /// Carries one request there, and the pieces of its answer back. What came of an answer that breaks off is nothing.
-    fn carry<'a>(&'a self, asked: Asked, body: Vec<u8>, take: Taker<'a>) -> Carried<'a>;
+    fn carry<'a>(&'a self, request: NetworkRequest, body: Vec<u8>, take: Taker<'a>) -> Carried<'a>;
 }
 
 /// A way to servers.
@@ -96,7 +96,7 @@ impl Network {
     ///
     /// Returns why the server was not heard, or what it refused.
     pub async fn bytes(&self, url: &str) -> Result<Vec<u8>, LinkError> {
-        self.whole(Asked::Get { url: url.to_owned() }, Vec::new()).await
+        self.whole(NetworkRequest::Get { url: url.to_owned() }, Vec::new()).await
     }
 
     /// Asks for something and takes its bytes in as they come, at most 80 MiB.
@@ -110,16 +110,16 @@ impl Network {
             came += piece.len();
             if came > LARGEST_ANSWER { Err(io::Error::other(format!("more than {LARGEST_ANSWER} bytes came"))) } else { take(piece) }
         };
-        self.carry.carry(Asked::Get { url: url.to_owned() }, Vec::new(), &mut bounded).await
+        self.carry.carry(NetworkRequest::Get { url: url.to_owned() }, Vec::new(), &mut bounded).await
     }
 
-    async fn whole(&self, asked: Asked, body: Vec<u8>) -> Result<Vec<u8>, LinkError> {
+    async fn whole(&self, request: NetworkRequest, body: Vec<u8>) -> Result<Vec<u8>, LinkError> {
         let mut answer = Vec::new();
         let mut take = |piece: &[u8]| {
             answer.extend_from_slice(piece);
             if answer.len() > LARGEST_ANSWER { Err(io::Error::other(format!("more than {LARGEST_ANSWER} bytes came"))) } else { Ok(()) }
         };
-        self.carry.carry(asked, body, &mut take).await?;
+        self.carry.carry(request, body, &mut take).await?;
         Ok(answer)
     }
 
@@ -131,7 +131,7 @@ impl Network {
     pub async fn post<T: DeserializeOwned>(&self, url: &str, said: &impl Serialize) -> Result<T, LinkError> {
         let mut body = serde_json::to_vec(said).map_err(|error| LinkError::Apart(format!("cannot say this: {error}")))?;
         without_nul(&mut body);
-        read_answer(url, &self.whole(Asked::Post { url: url.to_owned() }, body).await?)
+        read_answer(url, &self.whole(NetworkRequest::Post { url: url.to_owned() }, body).await?)
     }
 
     /// Finds out how far the way to `host:port` leads, saying nothing there.
@@ -140,7 +140,7 @@ impl Network {
     ///
     /// Returns that the network part did not do its work.
     pub async fn reach(&self, host: &str) -> Result<Reached, LinkError> {
-        read_answer(host, &self.whole(Asked::Reach { host: host.to_owned() }, Vec::new()).await?)
+        read_answer(host, &self.whole(NetworkRequest::Reach { host: host.to_owned() }, Vec::new()).await?)
     }
 }
 
@@ -164,15 +164,15 @@ impl Direct {
         Ok(Self { client: client(fingerprint, identity)?, fingerprint: fingerprint.to_owned() })
     }
 
-    async fn ask(&self, asked: Asked, body: Vec<u8>, take: Taker<'_>) -> Result<(), LinkError> {
+    async fn ask(&self, request: NetworkRequest, body: Vec<u8>, take: Taker<'_>) -> Result<(), LinkError> {
         let bytes = body.len() as u64;
-        let (url, request) = match asked {
-            Asked::Reach { host } => {
+        let (url, request) = match request {
+            NetworkRequest::Reach { host } => {
                 let reached = serde_json::to_vec(&reach(&host).await).expect("it is plain data");
                 return take(&reached).map_err(|error| not_taken(&host, &error));
             }
-            Asked::Get { url } => (url.clone(), self.client.get(url)),
-            Asked::Post { url } => (url.clone(), self.client.post(url).header("Content-Type", "application/json").body(body)),
+            NetworkRequest::Get { url } => (url.clone(), self.client.get(url)),
+            NetworkRequest::Post { url } => (url.clone(), self.client.post(url).header("Content-Type", "application/json").body(body)),
         };
         let slow = |because: &str| LinkError::NotReached { url: url.clone(), because: because.to_owned() };
         // The whole may take as long as it moves.
@@ -181,7 +181,7 @@ impl Direct {
         let (status, mut came, began) = (response.status(), 0, Instant::now());
         let mut refusal = Vec::new();
         loop {
-            let piece = timeout(PIECE_PATIENCE, response.chunk()).await.map_err(|_| slow("the answer broke off"))?;
+            let piece = timeout(PIECE_PATIENCE, response.chunk()).await.map_err(|_| slow("the connection was lost during the answer"))?;
             let Some(piece) = piece.map_err(|error| not_sent(&error, &self.fingerprint))? else { break };
             came += piece.len();
             if status.is_success() {
@@ -192,7 +192,7 @@ impl Direct {
                 return Err(LinkError::Strange { url, because: format!("it refuses with more than {LARGEST_REFUSAL} bytes") });
             }
             if began.elapsed() > PIECE_PATIENCE + at_slowest(came as u64) {
-                return Err(slow("the answer comes too slowly"));
+                return Err(slow("the answer makes no progress"));
             }
         }
         if status.is_success() { Ok(()) } else { judged(&url, status, refusal).map(drop) }
@@ -209,8 +209,8 @@ fn at_slowest(bytes: u64) -> Duration {
 }
 
 impl Carry for Direct {
-    fn carry<'a>(&'a self, asked: Asked, body: Vec<u8>, take: Taker<'a>) -> Carried<'a> {
-        Box::pin(self.ask(asked, body, take))
+    fn carry<'a>(&'a self, request: NetworkRequest, body: Vec<u8>, take: Taker<'a>) -> Carried<'a> {
+        Box::pin(self.ask(request, body, take))
     }
 }
 

@@ -2,9 +2,12 @@
 
 pub mod api;
 pub mod body;
+pub mod change;
 pub mod checkin;
 pub mod clock;
 pub mod door;
+pub mod intake;
+pub mod jobs;
 pub mod launch;
 pub mod metrics;
 pub mod other_methods;
@@ -14,4 +17,4 @@ pub mod problem;
 pub mod request_log;
 pub mod store;
 pub mod trust;
-pub mod work;
+

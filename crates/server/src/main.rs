@@ -3,7 +3,7 @@
 use clap::{Parser, Subcommand};
 use constans_folder::bounds;
 use constans_server::launch::{self, Settings};
-use constans_server::people::{self, LinkArguments, PersonCommand, TokenCommand};
+use constans_server::people::command_line::{self as people, LinkArguments, PersonCommand, TokenCommand};
 use constans_server::{api, preparation};
 use std::io::{IsTerminal as _, Write as _};
 use std::process::ExitCode;
@@ -26,10 +26,10 @@ enum Command {
     Serve(Settings),
     /// Check that this machine and PostgreSQL are fit for the server and its fleet: all of it at once, each misfit with what to do
     Check(Settings),
-    /// Persons: list them, grant and take roles, remove them
+    /// List and remove persons, grant and take roles
     #[command(subcommand)]
     Person(PersonCommand),
-    /// Tokens of programs: list them, make them, withdraw them
+    /// List, create and withdraw tokens of programs
     #[command(subcommand)]
     Token(TokenCommand),
     /// Print a link by which a person signs in once and chooses a password

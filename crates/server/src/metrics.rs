@@ -21,9 +21,9 @@ use std::sync::atomic::AtomicI64;
 pub struct Metrics {
     registry: Registry,
     /// Check-ins that were answered.
-    pub check_ins: Family<Taken, Counter>,
+    pub check_ins: Family<Intake, Counter>,
     /// Reports that were stored.
-    pub reports: Family<Taken, Counter>,
+    pub reports: Family<Intake, Counter>,
     /// Requests by listener and the first digit of their status.
     pub requests: Family<Answered, Counter>,
     /// How long resolving the states of a change took.
@@ -42,16 +42,16 @@ pub struct Metrics {
 
 /// How something of a node was taken in.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
-pub struct Taken {
+pub struct Intake {
     /// How.
-    pub way: Way,
+    pub path: IntakePath,
 }
 
 /// How something of a node was taken in.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelValue)]
-pub enum Way {
+pub enum IntakePath {
     /// With those of other nodes, by one statement.
-    Together,
+    Batched,
     /// By itself: it had news.
     Alone,
 }
@@ -93,9 +93,9 @@ impl Metrics {
     /// Begins to measure; `certificates` are those that the server shows.
     pub fn begin(certificates: Vec<Arc<ServedCertificate>>) -> Arc<Self> {
         let mut registry = Registry::with_prefix("constans");
-        let check_ins = Family::<Taken, Counter>::default();
+        let check_ins = Family::<Intake, Counter>::default();
         registry.register("check_ins", "Check-ins that were answered", check_ins.clone());
-        let reports = Family::<Taken, Counter>::default();
+        let reports = Family::<Intake, Counter>::default();
         registry.register("reports", "Reports that were stored", reports.clone());
         let requests = Family::<Answered, Counter>::default();
         registry.register("requests", "Requests that were answered", requests.clone());

@@ -89,7 +89,7 @@ pub fn say(all: &[Looked], nodes: u64) -> bool {
         let _ = writeln!(out, "{}", looked.words());
     }
     let said = match misfits {
-        0 => "all is well".to_owned(),
+        0 => "no problems".to_owned(),
         1 => "1 misfit".to_owned(),
         many => format!("{many} misfits"),
     };

@@ -15,10 +15,10 @@ use std::io::Cursor;
 #[derive(Debug, thiserror::Error)]
 pub enum ApiError {
     /// Nobody is known by this token or certificate.
-    #[error("nobody is known by this {0}")]
+    #[error("unknown {0}")]
     Unknown(&'static str),
     /// Nobody is signed in.
-    #[error("nobody is signed in")]
+    #[error("not signed in")]
     NotSignedIn,
     /// The request was not sent by the console's own pages.
     #[error("the request was not sent by this server's own pages")]
@@ -33,13 +33,13 @@ pub enum ApiError {
         wait_secs: u64,
     },
     /// A one-time link that was used or ended.
-    #[error("this link was used already, or its time is over")]
+    #[error("this link was already used or has expired")]
     LinkOver,
     /// Randomness.
     #[error("there is no randomness")]
     Random(#[source] std::io::Error),
     /// The caller may not do this.
-    #[error("{person} may not do this: it needs the permission {permission}")]
+    #[error("{person} lacks the permission {permission}")]
     NotAllowed {
         /// The person.
         person: String,
@@ -63,7 +63,7 @@ pub enum ApiError {
     /// The request is understood and cannot be done as things are.
     #[error("{message}")]
     Conflict {
-        /// One fact.
+        /// What happened, in one sentence.
         message: String,
         /// What to do.
         hint: String,
@@ -79,7 +79,7 @@ pub enum ApiError {
     /// A kit with errors.
     #[error("{message}")]
     Findings {
-        /// One fact.
+        /// What happened, in one sentence.
         message: String,
         /// All findings, as they are read.
         text: String,
@@ -93,10 +93,10 @@ pub enum ApiError {
         because: String,
     },
     /// The request is not JSON, or not as the interface's document says.
-    #[error("the request is not understood: {0}")]
+    #[error("invalid request: {0}")]
     NotUnderstood(#[source] serde_json::Error),
     /// The request broke off.
-    #[error("the request did not arrive whole")]
+    #[error("the request did not arrive completely")]
     CutOff(#[source] std::io::Error),
     /// The request is larger than is read.
     #[error("{what} has at most {}", size_words(*most_bytes))]
@@ -115,7 +115,7 @@ pub enum ApiError {
         because: String,
     },
     /// The database did not do its part.
-    #[error("the database does not answer as it should")]
+    #[error("the database does not answer")]
     Database(#[source] sqlx::Error),
     /// Something that is stored cannot be read.
     #[error("the stored {what} cannot be read")]
@@ -129,7 +129,7 @@ pub enum ApiError {
     #[error("the database is busy")]
     Busy(#[source] sqlx::Error),
     /// Work of the server's own broke off: it is a fault of the server.
-    #[error("{0} broke off")]
+    #[error("{0} was interrupted")]
     BrokeOff(&'static str, #[source] tokio::task::JoinError),
     /// The protected folder could not be written.
     #[error("the server's protected folder cannot be written")]
@@ -199,11 +199,11 @@ impl ApiError {
         let nodes = changed.unusable.len();
         Self::Conflict {
             message: format!(
-                "after this the state of {} cannot be resolved: {}",
+                "after this change the desired state of {} cannot be resolved: {}",
                 if nodes == 1 { "a node".to_owned() } else { format!("{nodes} nodes") },
                 changed.reasons().join("; ")
             ),
-            hint: "mend it first; --although-unusable goes on, and those nodes keep their last good state".to_owned(),
+            hint: "fix it first; with --although-unusable these nodes keep their last usable state".to_owned(),
         }
     }
 
@@ -211,9 +211,9 @@ impl ApiError {
     pub fn problem(&self) -> Problem {
         let (kind, hint) = match self {
             Self::Unknown("token") => ("unknown_caller", Some("constans sign-in URL gets one; for a program: constans-server token make".to_owned())),
-            Self::Unknown(_) => ("unknown_caller", Some("only nodes that joined are heard here".to_owned())),
-            Self::NotSignedIn => ("not_signed_in", Some("sign in, or show a token".to_owned())),
-            Self::NotOurPage => ("not_our_page", Some("load the page again; another page may have tried to act in your name".to_owned())),
+            Self::Unknown(_) => ("unknown_caller", Some("only nodes that joined can use this listener".to_owned())),
+            Self::NotSignedIn => ("not_signed_in", Some("sign in, or send a token".to_owned())),
+            Self::NotOurPage => ("not_our_page", Some("reload the page; another page may have sent this request in your name".to_owned())),
             Self::WrongPassword => {
                 ("wrong_password", Some("an administrator gives a new one-time link: constans-server link --person NAME".to_owned()))
             }
@@ -221,14 +221,14 @@ impl ApiError {
             Self::LinkOver => ("link_over", Some("an administrator makes another: constans-server link --person NAME".to_owned())),
             Self::Random(_) => ("randomness", None),
             Self::NotAllowed { .. } => ("not_allowed", Some("an administrator gives roles".to_owned())),
-            Self::Revoked(_) => (REVOKED, Some("an operator can let it join again as this node".to_owned())),
+            Self::Revoked(_) => (REVOKED, Some("an operator can admit it again as this node".to_owned())),
             Self::Retired(_) => (RETIRED, Some("with an invitation it can join as a new node".to_owned())),
             Self::Missing { .. } => ("missing", None),
             Self::Conflict { hint, .. } => ("conflict", Some(hint.clone())),
             Self::Filter { hint, .. } => ("filter", Some(hint.clone())),
             Self::Findings { .. } => ("findings", Some("constans kit check finds the same before anything is sent".to_owned())),
             Self::Invalid { field, .. } => ("invalid", Some(format!("this is about `{field}`"))),
-            Self::NotUnderstood(_) => ("not_understood", Some("what can be sent here: constans-server openapi".to_owned())),
+            Self::NotUnderstood(_) => ("not_understood", Some("see the interface description: constans-server openapi".to_owned())),
             Self::CutOff(_) => ("cut_off", Some("send it again".to_owned())),
             Self::TooLarge { .. } => ("too_large", Some("send less at once".to_owned())),
             Self::Failed { .. } => ("failed", Some("the server's log says more; it is a fault of the server".to_owned())),
@@ -303,7 +303,7 @@ impl Fairing for BoundedAddress {
         let (kind, status, title) = if has_nul(uri.path().as_str()) || uri.query().is_some_and(|query| has_nul(query.as_str())) {
             ("not_understood", 400, "the address holds a NUL (%00)".to_owned())
         } else if uri.path().segments().any(|segment| segment.chars().count() > LONGEST_NAME) {
-            ("missing", 404, format!("nothing is called so: a name has at most {LONGEST_NAME} characters"))
+            ("missing", 404, format!("not found: a name has at most {LONGEST_NAME} characters"))
         } else if uri.query().is_some_and(|query| query.segments().any(|(name, value)| is_too_long(name, value))) {
             ("invalid", 422, format!("a value behind `?` has at most {LONGEST_VALUE} characters, and `after` {LONGEST_NAME}"))
         } else {
@@ -337,7 +337,7 @@ pub fn caught(status: Status, request: &Request<'_>) -> CaughtProblem {
     }
     let title = match status.code {
         404 => format!("there is nothing at {} {}", request.method(), request.uri().path()),
-        413 => "the request is larger than is read".to_owned(),
+        413 => "the request is too large".to_owned(),
         _ => status.reason_lossy().to_lowercase(),
     };
     CaughtProblem(Problem { kind: status.reason_lossy().to_lowercase().replace(' ', "_"), title, status: status.code, hint: None, detail: None })

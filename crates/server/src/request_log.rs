@@ -5,7 +5,7 @@ use crate::door::{caller_of, network_text};
 use crate::metrics::{Answered, Metrics};
 use crate::store::refused_request::Refused;
 use crate::trust::{CalledBy, session};
-use crate::work::refusing::RefusedRequests;
+use crate::jobs::refused_requests::RefusedRequests;
 use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
 use rocket::fairing::{Fairing, Info, Kind};
 use rocket::{Data, Request, Response};

@@ -3,7 +3,7 @@
 use super::words::{duration, harmless, style, styled, time};
 use constans_core::compare::TextDiffRefusal;
 use constans_core::run::{Cause, ClauseResult, Decision, Failure, FailureAt, NativeStep, Newness, Outcome, ReactionState};
-use constans_core::standing::span_words;
+use constans_core::node_status::span_words;
 use std::fmt::Write as _;
 
 /// Returns what is to be said of one clause, several lines.
@@ -52,20 +52,20 @@ pub fn clause(result: &ClauseResult, verbose: bool) -> String {
 fn headline(result: &ClauseResult) -> (anstyle::Style, String) {
     let due = result.would.as_ref().unwrap_or(&result.decision);
     match (result.outcome, due) {
-        (Outcome::InLine, _) if result.already_there => (style::WELL, "in line, and was already before Constans looked first".into()),
+        (Outcome::InLine, _) if result.already_there => (style::WELL, "in line, and already was at the first look".into()),
         (Outcome::InLine, _) => match &result.changed_by {
-            Some(by) => (style::WELL, format!("in line, brought along by {by} in this run")),
+            Some(by) => (style::WELL, format!("in line, changed by {by} in this run")),
             None => (style::WELL, "in line".into()),
         },
         (Outcome::Corrected, _) => (style::WELL, "corrected".into()),
-        (Outcome::Idle, _) if result.reaction.is_some() => (style::MUTED, "only reacts".into()),
-        (Outcome::Idle, _) => (style::MUTED, "only reacts, and nothing set it off".into()),
-        (Outcome::Unsupported, _) => (style::ATTENTION, format!("not examined: {}", result.unsupported.as_deref().unwrap_or("no means here"))),
+        (Outcome::Idle, _) if result.reaction.is_some() => (style::MUTED, "reacts only".into()),
+        (Outcome::Idle, _) => (style::MUTED, "reacts only; nothing triggered it".into()),
+        (Outcome::Unsupported, _) => (style::ATTENTION, format!("not examined: {}", result.unsupported.as_deref().unwrap_or("no backend on this node"))),
         (Outcome::Failed, _) => (style::BAD, format!("failed ({})", result.failed_at().map_or("run", failed_at))),
         (Outcome::Blocked, Decision::Blocked { by }) => (style::BAD, format!("blocked: {}", by.words())),
         (Outcome::Blocked, _) => (style::BAD, "blocked".into()),
         (Outcome::OutOfLine, Decision::Correct) => (style::ATTENTION, "would be corrected".into()),
-        (Outcome::OutOfLine, Decision::Leave { why }) => (style::ATTENTION, format!("left as it is: {}", why.words())),
+        (Outcome::OutOfLine, Decision::Leave { why }) => (style::ATTENTION, format!("not corrected: {}", why.words())),
         (Outcome::OutOfLine, _) => (style::ATTENTION, "out of line".into()),
     }
 }
@@ -86,9 +86,9 @@ fn why(result: &ClauseResult) -> Option<String> {
         format!("the node changed between {} and {} (within {})", time(window.from), time(window.to), span_words(secs.max(1)))
     });
     let wanted = match result.newness {
-        Some(Newness::NewHere) => "wanted here for the first time".to_owned(),
-        Some(Newness::HereBefore { until }) => format!("wanted here again, as it was until {}", time(until)),
-        Some(Newness::Changed) => "something else is wanted than before".to_owned(),
+        Some(Newness::NewHere) => "desired here for the first time".to_owned(),
+        Some(Newness::HereBefore { until }) => format!("desired here again, as until {}", time(until)),
+        Some(Newness::Changed) => "the desired state changed".to_owned(),
         None => String::new(),
     };
     Some(match result.cause? {
@@ -96,8 +96,8 @@ fn why(result: &ClauseResult) -> Option<String> {
         Cause::Rollout if result.also_drifted => format!("rollout: {wanted}; and drift: {}", window?),
         Cause::Rollout => format!("rollout: {wanted}"),
         Cause::TargetMoved => match &result.changed_by {
-            Some(by) => format!("target moved: {by} changed it in this run"),
-            None => "target moved: the node is as it was, and no longer fits what is wanted".to_owned(),
+            Some(by) => format!("target changed: {by} changed it in this run"),
+            None => "target changed: the node is unchanged, but no longer matches the desired state".to_owned(),
         },
     })
 }
@@ -126,16 +126,16 @@ fn diff(text: &mut String, result: &ClauseResult) {
             let _ = writeln!(text, "      {}", diff_line(line));
         }
         if diff.cut {
-            let _ = writeln!(text, "      (cut here: the difference is longer than 8 KiB)");
+            let _ = writeln!(text, "      (truncated at 8 KiB)");
         }
     }
     if let Some(refused) = result.text_diff_refused {
         let because = match refused {
-            TextDiffRefusal::NoText => "it is no text",
-            TextDiffRefusal::TooLarge => "it is larger than 256 KiB",
-            TextDiffRefusal::KeyMaterial => "it holds what looks like a private key",
+            TextDiffRefusal::NoText => "not a text",
+            TextDiffRefusal::TooLarge => "larger than 256 KiB",
+            TextDiffRefusal::KeyMaterial => "it may contain a private key",
         };
-        let _ = writeln!(text, "      (the difference is not shown: {because})");
+        let _ = writeln!(text, "      (text difference not shown: {because})");
     }
 }
 
@@ -161,7 +161,7 @@ pub(crate) fn failure(text: &mut String, failure: Option<&Failure>) {
         }
     }
     if let Some(remedy) = &failure.remedy {
-        let _ = writeln!(text, "   what may help: {}", harmless(remedy));
+        let _ = writeln!(text, "   what to do: {}", harmless(remedy));
     }
 }
 
@@ -170,14 +170,14 @@ fn reaction(text: &mut String, result: &ClauseResult) {
     let causes: Vec<&str> = reaction.causes.iter().map(constans_core::address::ClauseAddress::as_str).collect();
     let said = match reaction.state {
         ReactionState::Done => "done",
-        ReactionState::NotNeeded => "not needed any more",
+        ReactionState::NotNeeded => "no longer needed",
         ReactionState::Would => "would be done",
         ReactionState::Due => "due",
-        ReactionState::Failed => "failed and stays due",
+        ReactionState::Failed => "failed, still due",
     };
     let since =
         if matches!(reaction.state, ReactionState::Due | ReactionState::Failed) { format!(" since {}", time(reaction.since)) } else { String::new() };
-    let _ = writeln!(text, "   {}: {said}{since}, set off by {}", reaction.reaction.word(), harmless(&causes.join(", ")));
+    let _ = writeln!(text, "   {}: {said}{since}, triggered by {}", reaction.reaction.word(), harmless(&causes.join(", ")));
 }
 
 /// Says how it was done natively.
@@ -194,7 +194,7 @@ fn details(text: &mut String, result: &ClauseResult) {
         let _ = writeln!(text, "      {} is not examined here: {}", left_out.property, left_out.why);
     }
     for need in &result.dropped_needs {
-        let _ = writeln!(text, "      its need {need} does not count on this node");
+        let _ = writeln!(text, "      the need {need} is not part of the desired state of this node");
     }
     if let Some(stand_in) = &result.stand_in {
         let _ = writeln!(text, "      {stand_in}");

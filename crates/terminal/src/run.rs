@@ -37,13 +37,13 @@ pub fn show_kept_run(node: &str, report: &RunReport, verbose: bool) -> String {
 /// Returns a run, or a row of equal uneventful ones, in one line.
 pub fn run_line(run: &RunSummary) -> String {
     let mode = if run.mode == Mode::Enforce { "enforce" } else { "observe" };
-    let part = if run.partial { ", a part only" } else { "" };
+    let part = if run.partial { ", partial" } else { "" };
     let said = match run.run {
         Some(id) if run.did_not_end.is_some() => {
             format!("{}  {id}", run.did_not_end.as_ref().map(|unended| harmless(&unended.words())).unwrap_or_default())
         }
         Some(id) => format!("{}{part}  {id}", run.counts.as_ref().map(counts_words).unwrap_or_default()),
-        None => format!("{} since {}, nothing to say", count(usize::try_from(run.count).unwrap_or(0), "run", "runs"), time(run.began)),
+        None => format!("{} since {}, uneventful", count(usize::try_from(run.count).unwrap_or(0), "run", "runs"), time(run.began)),
     };
     format!("{}  {:<15}  {mode}  {said}", time(run.last), run.status.words())
 }
@@ -57,7 +57,7 @@ pub fn counts_words(counts: &Counts) -> String {
         (counts.corrected, "corrected"),
         (counts.in_line, "in line"),
         (counts.unsupported, "not examined"),
-        (counts.idle, "only reacting"),
+        (counts.idle, "reacting only"),
     ];
     all.into_iter().filter(|(number, _)| *number > 0).map(|(number, words)| format!("{number} {words}")).collect::<Vec<_>>().join(", ")
 }
@@ -82,7 +82,7 @@ pub fn show_run(report: &RunReport, shown: &Shown<'_>) -> String {
 
 /// Says what changing the packages that are out of line would come to.
 fn packages_ahead(package_preview: &PackagePreview, verbose: bool) -> String {
-    let mut text = format!("{}\n", styled(style::STRONG, "packages that would come, go or change version"));
+    let mut text = format!("{}\n", styled(style::STRONG, "packages that would be installed, removed or changed"));
     let width = package_preview.packages.iter().map(|change| change.package.chars().count()).max().unwrap_or(0);
     for change in &package_preview.packages {
         let said = match (&change.before, &change.after) {
@@ -94,7 +94,7 @@ fn packages_ahead(package_preview: &PackagePreview, verbose: bool) -> String {
         let _ = writeln!(text, "   {:<width$}  {}", harmless(&change.package), styled(style, harmless(&said)));
     }
     for why in &package_preview.not_known {
-        let _ = writeln!(text, "   {}", styled(style::ATTENTION, harmless(&format!("not known: {why}"))));
+        let _ = writeln!(text, "   {}", styled(style::ATTENTION, harmless(&format!("cannot be determined: {why}"))));
     }
     failure(&mut text, package_preview.failure.as_ref());
     if verbose {
@@ -106,7 +106,7 @@ fn packages_ahead(package_preview: &PackagePreview, verbose: bool) -> String {
 fn head(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
     let doing = match (report.mode, shown.is_preview) {
         (Mode::Observe, false) => "observe: nothing is changed",
-        (Mode::Observe, true) => "what enforcing would do; nothing is changed yet",
+        (Mode::Observe, true) => "preview of enforce; nothing is changed yet",
         (Mode::Enforce, _) => "enforce",
     };
     let place = match &report.root {
@@ -132,20 +132,20 @@ fn summary(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
     part(counts.failed, "failed");
     part(counts.blocked, "blocked");
     part(would as u64, "would be corrected");
-    part(counts.out_of_line - would as u64, "out of line and left");
+    part(counts.out_of_line - would as u64, "out of line, not corrected");
     part(counts.corrected, "corrected");
     part(counts.in_line, "in line");
     part(counts.unsupported, "not examined");
-    part(counts.idle, "only reacting");
-    part(shown.excluded.len() as u64, "not for this node");
+    part(counts.idle, "reacting only");
+    part(shown.excluded.len() as u64, "excluded on this node");
     let partial = match report.part {
         Some(part) => format!("; {}", part.words()),
-        None if report.partial => "; a part only".to_owned(),
+        None if report.partial => "; partial".to_owned(),
         None => String::new(),
     };
     if let Some(unended) = &report.did_not_end {
         let words = harmless(&unended.words());
-        let _ = writeln!(text, "result  {}   {words}; it was killed, or the machine went off", styled(style::BAD, "failed"));
+        let _ = writeln!(text, "result  {}   {words}: the agent was killed or the machine stopped", styled(style::BAD, "failed"));
         return;
     }
     let total = count(report.clauses.len(), "clause", "clauses");
@@ -189,13 +189,13 @@ fn quiet(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
     let already = in_line.iter().filter(|result| result.already_there).count();
     let brought = in_line.iter().filter(|result| result.changed_by.is_some()).count();
     if brought > 0 && !shown.verbose {
-        remarks.push(format!("{} brought along by what this run changed", count(brought, "clause was", "clauses were")));
+        remarks.push(format!("{} changed by other clauses of this run", count(brought, "clause was", "clauses were")));
     }
     if already > 0 && !shown.verbose {
-        remarks.push(format!("{} already right before Constans looked first", count(already, "clause was", "clauses were")));
+        remarks.push(format!("{} already in line at the first look", count(already, "clause was", "clauses were")));
     }
     for excluded in shown.excluded.iter().filter(|_| shown.verbose) {
-        remarks.push(format!("{} does not count here: {}", excluded.address, excluded.condition));
+        remarks.push(format!("{} is excluded here: {}", excluded.address, excluded.condition));
     }
     let left_out: BTreeSet<(&str, &str)> =
         report.clauses.iter().flat_map(|result| &result.not_examined).map(|left_out| (left_out.property.as_str(), left_out.why.as_str())).collect();

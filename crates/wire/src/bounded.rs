@@ -24,11 +24,11 @@ pub const LARGEST_REPORT: usize = 6 * 1024 * 1024;
 /// What ends a text of a program that was cut.
 const CUT_HERE: &str = "\n(cut here: the run's texts are longer than a report may be)";
 
-/// What was left out of a report, since it would be larger than a report may be.
+/// What was left out of a report to stay within the limits.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct LeftOut {
-    /// Texts and values that were cut; what is cut says so.
+    /// Truncated texts and values; each says so at its end.
     #[serde(default, skip_serializing_if = "is_zero")]
     pub cut: u64,
     /// Entries of clauses: differences, native steps, packages.
@@ -37,7 +37,7 @@ pub struct LeftOut {
     /// Clauses, those in line first.
     #[serde(default, skip_serializing_if = "is_zero")]
     pub clauses: u64,
-    /// Whether all details were left out, since the node has sent as many today as it may.
+    /// Whether all details were left out, because the node exceeded its daily limit.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub details: bool,
 }

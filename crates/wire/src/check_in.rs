@@ -4,15 +4,15 @@ use constans_core::digest::Digest;
 use constans_core::filter::About;
 use constans_core::param::ParameterValue;
 use constans_core::run::{Mode, RestartPending, Status};
-use constans_core::settings::{AgentSettings, ToldSetting};
-pub use constans_core::standing::Hearing;
-use constans_core::standing::{Sign, Trouble};
+use constans_core::settings::{AgentSettings, DescribedSetting};
+pub use constans_core::node_status::LastContact;
+use constans_core::node_status::{NodeStatus, NodeProblem};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use uuid::Uuid;
 
-/// What an agent says when it contacts the server.
+/// A check-in of an agent.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct CheckIn {
@@ -20,28 +20,28 @@ pub struct CheckIn {
     pub agent: String,
     /// The node's clock.
     pub now: Timestamp,
-    /// In how many seconds it comes next.
+    /// Seconds until its next check-in.
     pub next_in_secs: u64,
-    /// What it found out about its node.
+    /// What the agent reports about its node.
     pub about: About,
-    /// The mark that the last answer gave; none at first.
+    /// The mark from the last answer; none at first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mark: Option<Uuid>,
-    /// What it was given last; none before anything was.
+    /// The last generation that it received; none before the first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub has: Option<Held>,
-    /// That its operating system needs a restart.
+    /// The restart that its operating system needs, if any.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub restart_pending: Option<RestartPending>,
 }
 
-/// What a node was given last.
+/// The last generation that a node received.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Held {
     /// The digest of its effective state.
     pub digest: Digest,
-    /// What only rises.
+    /// A number that only rises.
     pub generation: Generation,
 }
 
@@ -55,33 +55,33 @@ pub struct CheckInAnswer {
     pub now: Timestamp,
     /// The mark to show at the next check-in.
     pub mark: Uuid,
-    /// What the node is wanted to be; none before anything is.
+    /// The desired state; none while there is none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wanted: Option<WantedOffer>,
-    /// Whether the server is recovering: then it offers nothing, and what the node has stays.
+    /// Whether the server is recovering: the node then keeps its state.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub recovering: bool,
 }
 
-/// What a node is wanted to be, and how its agent is set.
+/// The desired state of a node, and the settings of its agent.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct WantedOffer {
-    /// The digest of the effective state, which is fetched by it.
+    /// The digest of the effective state, by which it is fetched.
     pub digest: Digest,
-    /// What only rises.
+    /// A number that only rises.
     pub generation: Generation,
-    /// How the agent is set.
+    /// The settings of the agent.
     pub settings: AgentSettings,
 }
 
-/// What only rises: the server's epoch, then a counter of the node.
+/// A number that only rises: the epoch of the server, then a counter of the node.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Generation {
     /// The server's epoch.
     pub epoch: i64,
-    /// Rises with every change for this node.
+    /// Rises with every change of this node.
     pub counter: i64,
 }
 
@@ -91,7 +91,7 @@ impl std::fmt::Display for Generation {
     }
 }
 
-/// What the server says to anybody who asks: for finding out why a node cannot be heard.
+/// Public information about the server, for connection tests of nodes.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Greeting {
@@ -111,47 +111,38 @@ pub struct NodeSummary {
     pub name: String,
     /// Its labels.
     pub labels: BTreeMap<String, String>,
-    /// What it found out about itself.
+    /// What its agent reported about it.
     pub about: About,
-    /// When it was heard last.
+    /// Its last contact.
     pub last_heard: Option<Timestamp>,
-    /// When it promised to come next.
+    /// When its next check-in is due.
     pub promised: Option<Timestamp>,
     /// The node's clock minus the server's at the last check-in, in seconds.
     pub clock_off_secs: Option<i64>,
-    /// Whether it was heard when it promised.
-    pub hearing: Hearing,
-    /// Since when it is refused.
+    /// Whether it checks in when due.
+    pub last_contact: LastContact,
+    /// When it was revoked.
     pub revoked_at: Option<Timestamp>,
-    /// Until when its certificate holds.
+    /// End of the validity of its certificate.
     pub certificate_ends: Option<Timestamp>,
-    /// The one sign that it is shown by.
-    pub sign: Sign,
-    /// What is wrong about it beside the status of its runs, the gravest first.
+    /// The status that lists show.
+    pub status: NodeStatus,
+    /// Its problems, besides the status of its runs, the most severe first.
     #[serde(default)]
-    pub troubles: Vec<Trouble>,
-    /// How many of its clauses are out of line by drift and stay so.
+    pub problems: Vec<NodeProblem>,
+    /// Number of its clauses with open drift.
     #[serde(default)]
     pub open_episodes: i32,
-    /// What is wanted of it and what it has said of itself last.
-    #[serde(default)]
-    pub standing: NodeStanding,
-}
-
-/// What is wanted of a node, and what its last full run said.
-#[derive(Debug, Clone, Default, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct NodeStanding {
     /// Its stage.
     #[serde(default)]
     pub stage: Option<String>,
-    /// Its groups, the lowest first.
+    /// The groups, the lowest first.
     #[serde(default)]
     pub groups: Vec<String>,
-    /// The releases that it is wanted to have.
+    /// The desired releases.
     #[serde(default)]
     pub releases: Vec<String>,
-    /// The digest of the effective state that is wanted.
+    /// The digest of the desired effective state.
     #[serde(default)]
     pub wanted: Option<String>,
     /// Since when.
@@ -160,16 +151,16 @@ pub struct NodeStanding {
     /// Its mode.
     #[serde(default)]
     pub mode: Option<Mode>,
-    /// Why its state cannot be resolved.
+    /// Why its desired state cannot be resolved.
     #[serde(default)]
     pub unusable: Option<String>,
-    /// Since when two machines were seen with this identity.
+    /// Since when two machines use this identity.
     #[serde(default)]
-    pub double_since: Option<Timestamp>,
-    /// Since when its agent has lost what it remembered.
+    pub duplicate_identity_since: Option<Timestamp>,
+    /// When its agent lost its memory.
     #[serde(default)]
     pub memory_lost_at: Option<Timestamp>,
-    /// That its operating system needs a restart.
+    /// The restart that its operating system needs, if any.
     #[serde(default)]
     pub restart_pending: Option<RestartPending>,
     /// Its last full run.
@@ -177,8 +168,8 @@ pub struct NodeStanding {
     pub run: Option<Uuid>,
     /// The status of its last full run.
     #[serde(default)]
-    pub status: Option<Status>,
-    /// When that run began, by the node's clock.
+    pub run_status: Option<Status>,
+    /// When that run began, by the clock of the node.
     #[serde(default)]
     pub run_began: Option<Timestamp>,
     /// The digest of the state that it ran.
@@ -189,44 +180,44 @@ pub struct NodeStanding {
     pub has_releases: Vec<String>,
 }
 
-/// The type of the problem that a revoked node is answered with: its agent ends.
+/// Problem type in answers to a revoked node: its agent ends.
 pub const REVOKED: &str = "revoked";
-/// The type of the problem that a retired node is answered with: its agent ends.
+/// Problem type in answers to a retired node: its agent ends.
 pub const RETIRED: &str = "retired";
 
 /// An error as `application/problem+json` (RFC 9457).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Problem {
-    /// A stable word for it.
+    /// A stable name of the problem.
     #[serde(rename = "type")]
     pub kind: String,
-    /// One fact.
+    /// What happened, in one sentence.
     pub title: String,
     /// The HTTP status.
     pub status: u16,
     /// What to do.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hint: Option<String>,
-    /// More than one fact, as text of several lines: the findings of a check.
+    /// Details, as text of several lines: for example the findings of a check.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub detail: Option<String>,
 }
 
-/// Why a node is wanted to be what it is: where each part of it comes from.
+/// The sources of a node's desired state.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Explained {
+pub struct StateSources {
     /// Its stage.
     #[serde(default)]
     pub stage: String,
     /// The groups that it belongs to, the lowest first.
     #[serde(default)]
     pub groups: Vec<String>,
-    /// Groups whose filter asks for what the node did not report.
+    /// Groups whose filter cannot be evaluated, because the node did not report a field.
     #[serde(default)]
     pub undecidable: Vec<String>,
-    /// The baselines that count, in order, as `kit@1.0.0/baseline`.
+    /// The applied baselines, in order, as `kit@1.0.0/baseline`.
     #[serde(default)]
     pub baselines: Vec<String>,
     /// Assigned baselines that its stage does not serve.
@@ -238,13 +229,13 @@ pub struct Explained {
     /// Parameters by `KIT/BASELINE.PARAM`, with the layer that each value comes from.
     #[serde(default)]
     pub parameters: BTreeMap<String, ParameterValue>,
-    /// How its agent is set.
+    /// The settings of its agent.
     #[serde(default)]
     pub settings: AgentSettings,
     /// The same in words.
     #[serde(default)]
-    pub settings_told: Vec<ToldSetting>,
-    /// How many clauses it is wanted to keep.
+    pub settings_described: Vec<DescribedSetting>,
+    /// Number of clauses of its desired state.
     #[serde(default)]
     pub clauses: usize,
 }

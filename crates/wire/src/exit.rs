@@ -4,19 +4,19 @@
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[repr(u8)]
 pub enum Exit {
-    /// All is well.
+    /// Success.
     Well = 0,
     /// What was asked for could not be done, or a check found errors.
     Error = 1,
-    /// The command line is not understood.
+    /// Wrong usage.
     Usage = 2,
-    /// Not allowed, or a person said no.
+    /// Not permitted, or a person declined.
     Refused = 3,
-    /// Something is out of line: drift found, unmet or rollout waiting.
+    /// Out of line: drift found, unmet or rollout waiting.
     OutOfLine = 4,
     /// A clause failed.
     Failed = 5,
-    /// Not everything could be seen.
+    /// Some clauses could not be examined.
     NotAllSeen = 6,
     /// Another run is going on.
     Busy = 7,
@@ -25,14 +25,14 @@ pub enum Exit {
 impl Exit {
     /// All of them with their meaning, for the documentation.
     pub const TABLE: &[(Self, &'static str)] = &[
-        (Self::Well, "all is well: done, in line, corrected, or checked without errors"),
-        (Self::Error, "what was asked for could not be done, or a check found errors"),
-        (Self::Usage, "the command line is not understood"),
-        (Self::Refused, "not allowed, or a person said no"),
-        (Self::OutOfLine, "something is out of line: drift found, unmet or rollout waiting"),
+        (Self::Well, "success: done, in line, corrected, or checked without errors"),
+        (Self::Error, "the command failed, or a check found errors"),
+        (Self::Usage, "wrong usage: the command line could not be parsed"),
+        (Self::Refused, "refused: not permitted, or a person declined"),
+        (Self::OutOfLine, "out of line: drift found, needs a person, or rollout waiting"),
         (Self::Failed, "a clause failed"),
-        (Self::NotAllSeen, "not everything could be seen"),
-        (Self::Busy, "another run is going on"),
+        (Self::NotAllSeen, "partly unsupported: some clauses could not be examined"),
+        (Self::Busy, "another run is in progress"),
     ];
 
     /// Returns the code.

@@ -7,14 +7,14 @@ use std::collections::BTreeMap;
 use std::fmt;
 use uuid::Uuid;
 
-/// The version of the invitation's form.
+/// The version of the format.
 pub const INVITATION_FORM: u32 = 1;
 
-/// What a new node shows to be heard. Everything else about it is looked up by its id.
+/// The invitation that a new node presents. Everything else about it is looked up by its id.
 #[derive(Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Invitation {
-    /// The version of this form.
+    /// The version of this format.
     pub form: u32,
     /// The URLs of the agents' listener.
     pub urls: Vec<String>,
@@ -32,7 +32,7 @@ impl fmt::Debug for Invitation {
     }
 }
 
-/// What an operator wants of an invitation.
+/// An invitation to create.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct NewInvitation {
@@ -45,19 +45,19 @@ pub struct NewInvitation {
     pub labels: BTreeMap<String, String>,
 }
 
-/// A made invitation. The text is shown once and never again.
+/// A created invitation. Its text is returned only once.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct MadeInvitation {
     /// Its id.
     pub id: Uuid,
-    /// The one line to give to the node.
+    /// The line for the node.
     pub text: String,
-    /// Until when it holds.
+    /// End of its validity.
     pub expires_at: Timestamp,
 }
 
-/// A node's certificate request. Sent again with the same key it asks what became of it.
+/// A certificate request of a node. Sent again with the same key, it asks for the decision.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct JoinRequest {
@@ -65,29 +65,29 @@ pub struct JoinRequest {
     pub invitation: Uuid,
     /// The invitation's secret.
     pub secret: String,
-    /// The name that the node wants.
+    /// The requested name of the node.
     pub name: String,
     /// The certificate request (PKCS #10), PEM.
     pub request: String,
-    /// What the node found out about itself.
+    /// What the agent reported about the node.
     pub about: About,
     /// The version of the agent.
     pub agent: String,
 }
 
-/// A known node's request after its certificate ended: it shows the key that it has, and no certificate.
+/// A request of a known node after its certificate ended: it proves its key, without a certificate.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct AskAgain {
     /// The certificate request (PKCS #10), PEM.
     pub request: String,
-    /// What the node found out about itself.
+    /// What the agent reported about the node.
     pub about: About,
     /// The version of the agent.
     pub agent: String,
 }
 
-/// What became of a joining request.
+/// The state of a joining request.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case", tag = "state")]
@@ -107,7 +107,7 @@ pub enum JoinAnswer {
         certificate: String,
         /// When it is to be renewed.
         renew_after: Timestamp,
-        /// Until when it holds.
+        /// End of its validity.
         ends_at: Timestamp,
     },
     /// It was denied.
@@ -123,27 +123,27 @@ pub enum JoinAnswer {
 pub struct JoiningRequest {
     /// Its id.
     pub id: Uuid,
-    /// The name that the node wants.
+    /// The requested name of the node.
     pub name: String,
-    /// The SHA-256 of the node's public key (SPKI): to be compared with what the node shows.
+    /// The SHA-256 of the node's public key (SPKI), to compare with the one that the node prints.
     pub fingerprint: String,
-    /// The address that it came from.
+    /// The source address.
     pub address: String,
-    /// What the node says of itself.
+    /// What the machine reported about itself.
     pub about: About,
-    /// The labels that the invitation gives.
+    /// The labels from the invitation.
     pub labels: BTreeMap<String, String>,
-    /// Who made the invitation; none for a known node whose certificate ended and which asks again without one.
+    /// Who created the invitation; none for a known node that asks for a new certificate.
     pub invited_by: Option<String>,
-    /// The known node that asks again.
+    /// The known node that sent the request.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub known_as: Option<String>,
-    /// Since when that node is revoked, if it is: approved, it is that node again.
+    /// Since when that node is revoked, if it is. If approved, it is that node again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub revoked_since: Option<Timestamp>,
-    /// When it was asked first.
+    /// When it was first requested.
     pub requested_at: Timestamp,
-    /// Whether a node has this name already.
+    /// Whether a node already has this name.
     pub name_in_use: bool,
 }
 
@@ -164,7 +164,7 @@ pub struct Deny {
     pub because: String,
 }
 
-/// A node's wish for a newer certificate of the key that it has.
+/// A request of a node for a newer certificate of its key.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Renew {
@@ -180,11 +180,11 @@ pub struct Renewed {
     pub certificate: String,
     /// When it is to be renewed.
     pub renew_after: Timestamp,
-    /// Until when it holds.
+    /// End of its validity.
     pub ends_at: Timestamp,
 }
 
-/// An invitation that may still be used, without what it opens.
+/// An open invitation, without its secret.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct OpenInvitation {
@@ -196,10 +196,10 @@ pub struct OpenInvitation {
     pub uses: u32,
     /// How many may still.
     pub uses_left: u32,
-    /// Who made it.
+    /// Who created it.
     pub made_by: String,
     /// When.
     pub made_at: Timestamp,
-    /// Until when it holds.
+    /// End of its validity.
     pub expires_at: Timestamp,
 }

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use std::cmp::Reverse;
 use std::collections::BTreeMap;
 
-/// A kit to be published: its paths with the SHA-256 of each file's contents, sorted by path.
+/// A kit to publish: its paths with the SHA-256 of each file, sorted by path.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ReleaseFiles {
@@ -28,11 +28,11 @@ pub struct Publish {
 pub struct Published {
     /// The releases, each after those that it requires; also those that were published before with the same contents.
     pub releases: Vec<Release>,
-    /// What the check warns of, as it is read; empty if it does not.
+    /// The warnings of the check, as text; empty if there are none.
     pub warnings: String,
 }
 
-/// The contents that the server lacks.
+/// The missing contents.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Lacking {
@@ -67,13 +67,13 @@ pub struct Release {
     pub withdrawn: Option<Withdrawn>,
 }
 
-/// That a release was withdrawn: nothing serves it anew.
+/// The withdrawal of a release: no stage can serve it again.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Withdrawn {
     /// When.
     pub at: Timestamp,
-    /// By whom.
+    /// Who did it.
     pub by: String,
     /// Why.
     pub because: String,
@@ -87,7 +87,7 @@ pub struct Withdraw {
     pub because: String,
 }
 
-/// A release whole: what it is, and its files.
+/// A release with its files.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ReleaseShown {
@@ -95,7 +95,7 @@ pub struct ReleaseShown {
     pub release: Release,
     /// Its files.
     pub files: Vec<ReleaseFile>,
-    /// What it wants, as people read it who do not read documents.
+    /// Its desired state in words.
     pub page: KitPage,
 }
 
@@ -115,7 +115,7 @@ pub struct ReleaseFile {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ReleaseText {
-    /// Its text, with `•` in place of what is concealed; none if it is no text or larger than 256 KiB.
+    /// Its text, with `•` in place of concealed values; none if it is not a text or larger than 256 KiB.
     pub text: Option<String>,
     /// Whether something in it is concealed.
     pub concealed: bool,
@@ -139,24 +139,24 @@ pub struct ServedFor {
     pub stage: String,
     /// From when.
     pub from: Timestamp,
-    /// Until when; none if it does now.
+    /// Until when; none if it still does.
     pub until: Option<Timestamp>,
-    /// By whom.
+    /// Who did it.
     pub by: String,
 }
 
-/// The kit that a stage is to serve as before.
+/// The kit whose previous release a stage is to serve.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct GoBack {
     /// The kit.
     pub kit: String,
-    /// Go on although some nodes' state cannot be resolved then.
+    /// Continue although the desired state of some nodes cannot be resolved.
     #[serde(default)]
     pub although_unusable: bool,
 }
 
-/// Where a stage went back to.
+/// The release that a stage serves again.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct WentBack {
@@ -164,17 +164,17 @@ pub struct WentBack {
     pub from: String,
     /// The release that is served again.
     pub to: String,
-    /// What the change came to.
+    /// The effect of the change.
     pub changed: Changed,
 }
 
-/// Which releases a stage is to serve from now on, beside what it serves of other kits.
+/// Releases for a stage to serve, besides its releases of other kits.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Serve {
     /// `kit@1.0.0` each.
     pub releases: Vec<String>,
-    /// Go on although some nodes' state cannot be resolved then.
+    /// Continue although the desired state of some nodes cannot be resolved.
     #[serde(default)]
     pub although_unusable: bool,
 }
@@ -189,11 +189,11 @@ pub struct Stage {
     pub serves: Vec<String>,
 }
 
-/// What a change of releases, groups or parameters came to.
+/// The effect of a change of releases, groups or parameters.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Changed {
-    /// How many nodes are wanted to be otherwise from now on.
+    /// Number of nodes whose desired state changed.
     pub nodes: u64,
     /// The nodes whose state cannot be resolved, with the reason.
     pub unusable: Vec<(String, String)>,

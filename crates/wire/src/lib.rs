@@ -1,9 +1,9 @@
-//! What agent, server and client say to each other: serde types only, versioned.
+//! The messages between agent, server and client: serde types only, versioned.
 
 mod bounded;
 pub mod check_in;
 pub mod exit;
-pub mod fleet;
+pub mod overview;
 pub mod join;
 pub mod kit;
 pub mod newer;
@@ -12,4 +12,4 @@ pub mod recovery;
 pub mod report;
 pub mod run;
 pub mod text;
-pub mod work;
+pub mod activity;

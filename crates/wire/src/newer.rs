@@ -46,14 +46,14 @@ pub fn keep_unknown(stored: &mut Value, sent: &[u8]) -> u64 {
 /// Returns the names of the fields that a struct is read from.
 fn fields_of<T: for<'de> Deserialize<'de>>() -> &'static [&'static str] {
     let mut fields: &'static [&'static str] = &[];
-    let _ = T::deserialize(Asked(&mut fields));
+    let _ = T::deserialize(FieldNames(&mut fields));
     fields
 }
 
 /// A deserializer that only learns which fields it is asked for.
-struct Asked<'a>(&'a mut &'static [&'static str]);
+struct FieldNames<'a>(&'a mut &'static [&'static str]);
 
-impl<'de> Deserializer<'de> for Asked<'_> {
+impl<'de> Deserializer<'de> for FieldNames<'_> {
     type Error = serde::de::value::Error;
 
     fn deserialize_struct<V: Visitor<'de>>(self, _: &'static str, fields: &'static [&'static str], _: V) -> Result<V::Value, Self::Error> {

@@ -27,7 +27,7 @@ pub struct SignIn {
     pub password: Concealed,
 }
 
-/// Signs in by a one-time link, and sets the password to sign in by from then on.
+/// Signs in by a one-time link, and sets the password.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Welcome {
@@ -40,7 +40,7 @@ pub struct Welcome {
     pub password: Concealed,
 }
 
-/// For whom a one-time link is.
+/// The person of a one-time link.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct WelcomeFor {
@@ -48,7 +48,7 @@ pub struct WelcomeFor {
     pub name: Option<String>,
 }
 
-/// Who one is, and on which server.
+/// The caller, and the server.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Session {
@@ -58,20 +58,20 @@ pub struct Session {
     pub roles: Vec<String>,
     /// What they may do.
     pub permissions: Vec<String>,
-    /// What the console sends with each request that changes something; none for programs.
+    /// The token that the console sends with each changing request; none for programs.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub token: Option<String>,
     /// The server.
     pub server: ServerAbout,
 }
 
-/// A server, so that two windows are never mixed up.
+/// The server, so that windows of different servers are not confused.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ServerAbout {
-    /// What the operator calls it.
+    /// The title that its operator chose.
     pub title: String,
-    /// The colour that the operator chose for it, as `#0F5E6B`.
+    /// The colour that its operator chose, as `#0F5E6B`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub colour: Option<String>,
     /// Its version.
@@ -88,13 +88,13 @@ pub struct ClientToken {
     pub person: String,
     /// The token.
     pub token: Concealed,
-    /// Until when it holds.
+    /// End of its validity.
     pub expires_at: Timestamp,
     /// The server.
     pub server: ServerAbout,
 }
 
-/// A person with what they have.
+/// A person with roles, sessions and tokens.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Person {
@@ -102,19 +102,19 @@ pub struct Person {
     pub name: String,
     /// The roles.
     pub roles: Vec<String>,
-    /// Since when there is this person.
+    /// When the person was added.
     pub made_at: Timestamp,
-    /// Whether there is a password to sign in by.
+    /// Whether the person has a password.
     pub has_password: bool,
-    /// Sessions of the console that hold.
+    /// Open sessions of the console.
     pub sessions: u64,
-    /// Tokens that hold.
+    /// Valid tokens.
     pub tokens: u64,
-    /// When the person or a program of theirs was here last, to a quarter of an hour.
+    /// Last request of the person or their programs, to a quarter of an hour.
     pub last_at: Option<Timestamp>,
 }
 
-/// What ended with a person who was removed.
+/// Sessions, tokens and invitations that ended with a removed person.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RemovedPerson {
@@ -122,11 +122,11 @@ pub struct RemovedPerson {
     pub sessions: u64,
     /// Tokens.
     pub tokens: u64,
-    /// Invitations that could still be used.
+    /// Open invitations.
     pub invitations: u64,
 }
 
-/// A token, without what it opens.
+/// A token, without its secret.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Token {
@@ -134,31 +134,31 @@ pub struct Token {
     pub id: Uuid,
     /// Whose it is.
     pub person: String,
-    /// What it is called.
+    /// Its name.
     pub name: String,
     /// `program`, or `client`: what signing in with the client gave.
     pub made_for: String,
     /// When it was made.
     pub made_at: Timestamp,
-    /// Until when it holds; without it, until it is withdrawn.
+    /// End of its validity; without it, valid until withdrawn.
     pub ends_at: Option<Timestamp>,
-    /// When it was used last, to a quarter of an hour.
+    /// Last use, to a quarter of an hour.
     pub last_at: Option<Timestamp>,
 }
 
-/// A token to be made for a program.
+/// A token to create for a program.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct NewToken {
-    /// The person in whose name the program acts.
+    /// The person on whose behalf the program acts.
     pub person: String,
-    /// What it is called.
+    /// Its name.
     pub name: String,
-    /// After so many seconds it ends; without it, when it is withdrawn.
+    /// Validity in seconds; without it, valid until withdrawn.
     pub for_secs: Option<u64>,
 }
 
-/// A token that was made. It is shown once and never again.
+/// A created token. It is returned only once.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct MadeToken {
@@ -166,11 +166,11 @@ pub struct MadeToken {
     pub id: Uuid,
     /// What the program shows.
     pub token: Concealed,
-    /// Until when it holds.
+    /// End of its validity.
     pub ends_at: Option<Timestamp>,
 }
 
-/// Requests that were refused and are alike.
+/// Equal refused requests.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RefusedRequest {
@@ -180,7 +180,7 @@ pub struct RefusedRequest {
     pub node: Option<String>,
     /// Method and address, as the interface names them.
     pub what: String,
-    /// The address, or the network (IPv6), that they came from.
+    /// The source address, or source network (IPv6).
     pub from_where: String,
     /// How they were answered.
     pub status: u16,
@@ -192,16 +192,16 @@ pub struct RefusedRequest {
     pub times: u64,
 }
 
-/// What granting a role came to.
+/// The result of granting a role.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Granted {
-    /// There was nobody of this name before.
+    /// The person is new.
     NewPerson,
-    /// The person has one more role.
+    /// The role is new.
     NewRole,
-    /// The person had it already.
+    /// The person already had the role.
     NothingNew,
 }
 

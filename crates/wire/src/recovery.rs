@@ -7,11 +7,11 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Recovery {
-    /// How it is; none if it is not recovering.
+    /// The recovery; none if the server is not recovering.
     pub recovering: Option<Recovering>,
 }
 
-/// A server that is recovering: nodes are offered nothing new and go on with what they have.
+/// A recovering server: nodes keep their state.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Recovering {
@@ -19,17 +19,17 @@ pub struct Recovering {
     pub since: Timestamp,
     /// How many nodes this database knows and does not refuse.
     pub nodes: usize,
-    /// Those that were not heard since: nobody knows what they have.
+    /// Nodes without contact since the restore: their state is unknown.
     pub not_heard: Vec<String>,
-    /// Those that have something else than this database wants of them.
+    /// Nodes whose state differs from the desired state of this database.
     pub would_change: Vec<String>,
 }
 
-/// Ends recovering.
+/// Ends the recovery.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct EndRecovery {
-    /// Also if nodes were not heard since.
+    /// End it although some nodes have had no contact since the restore.
     #[serde(default)]
     pub although_not_heard: bool,
 }

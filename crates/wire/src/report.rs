@@ -8,46 +8,46 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-/// The version of the report's form.
+/// The version of the format.
 pub const FORM: u32 = 1;
 
 /// The report of one run. Receiving it twice is the same as receiving it once: it is known by node and run id.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RunReport {
-    /// The version of this form.
+    /// The version of this format.
     pub form: u32,
     /// The run.
     pub run: Uuid,
-    /// The name of the machine as it calls itself.
+    /// The host name of the machine.
     pub machine: String,
-    /// The root folder that was acted on, if it is not `/`.
+    /// The root folder, if it is not `/`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub root: Option<String>,
     /// The version of the agent.
     pub agent: String,
-    /// What is wanted.
+    /// The desired state.
     pub wanted: Wanted,
     /// Whether anything could be changed.
     pub mode: Mode,
     /// What started the run.
     pub started_by: StartedBy,
-    /// Why a person wanted it although the node only observes, or now.
+    /// The reason that a person gave for overriding mode, grace or change window.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reason: Option<String>,
-    /// Whether a person opened grace and change window for it.
+    /// Whether a person overrode grace and change window.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub now: bool,
-    /// Whether it touched a chosen part only.
+    /// Whether it was a partial run.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub partial: bool,
-    /// What it left out, if it touched a chosen part only.
+    /// What a partial run left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub part: Option<PartOf>,
-    /// Who ran it by hand on the node: the name that the person signed in with.
+    /// The account of the person who started it on the node.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub by: Option<String>,
-    /// When it began, by the node's clock.
+    /// When it began, by the clock of the node.
     pub began: Timestamp,
     /// How long it took in microseconds, by a monotonic clock.
     pub took_us: u64,
@@ -57,37 +57,37 @@ pub struct RunReport {
     pub sequence: u64,
     /// The status.
     pub status: Status,
-    /// How many clauses came out how.
+    /// Number of clauses by outcome.
     pub counts: Counts,
-    /// The clauses that it touched.
+    /// Its clauses.
     pub clauses: Vec<ClauseResult>,
     /// The reactions that are still due.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub due: Vec<DueReaction>,
-    /// What changing the packages that are out of line would take along; of observing runs.
+    /// The package changes that correcting all package clauses would cause; of observing runs.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub package_preview: Option<PackagePreview>,
-    /// That the operating system needs a restart of the node, as it was after the run.
+    /// The pending restart of the node after the run, if any.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub restart_pending: Option<RestartPending>,
     /// How far it came, if it did not come to its end: the agent was killed, or the machine went off. It then says nothing of
     /// clauses, and its status is that it failed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub did_not_end: Option<DidNotEnd>,
-    /// What was left out of it, if it would be too large.
+    /// What was left out to stay within the limits.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub left_out: Option<LeftOut>,
 }
 
-/// How far a run came that did not come to its end.
+/// The progress of an interrupted run.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct DidNotEnd {
-    /// How many clauses it had begun.
+    /// Number of clauses that it had started.
     pub reached: u64,
     /// How many there were.
     pub of: u64,
-    /// What was being done to the last of them, as `correcting`.
+    /// The activity on the last of them, for example `correcting`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub doing: Option<String>,
     /// That clause.
@@ -102,11 +102,11 @@ impl DidNotEnd {
             (Some(doing), Some(address)) => format!(", {doing} {address}"),
             _ => String::new(),
         };
-        format!("did not end: {} of {} clauses begun{at}", self.reached, self.of)
+        format!("interrupted after {} of {} clauses{at}", self.reached, self.of)
     }
 }
 
-/// What is wanted of the node.
+/// The desired state of the node.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Wanted {
@@ -115,7 +115,7 @@ pub struct Wanted {
     /// Its generation; none without a server.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub generation: Option<String>,
-    /// The releases it is made of, as `kit@1.0.0`, with the baselines of each.
+    /// Its releases as `kit@1.0.0`, with the baselines of each.
     pub releases: Vec<Release>,
 }
 
@@ -134,21 +134,21 @@ pub struct Release {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum StartedBy {
-    /// The interval was over.
+    /// The interval.
     Interval,
-    /// A new effective state came.
+    /// A new desired state.
     NewState,
     /// A sweep.
     Sweep,
-    /// Somebody on the node.
+    /// A person on the node.
     OperatorOnNode,
-    /// The node was started.
+    /// The machine started.
     Boot,
-    /// The agent was started again.
+    /// The agent started.
     AfterRestart,
     /// A reaction was due.
     DueReaction,
-    /// An announced hour came: the end of a grace or a hold, or the opening of the change window.
+    /// An announced hour: the end of a grace or a freeze, or the opening of the change window.
     AnnouncedHour,
 }
 
@@ -159,9 +159,9 @@ impl StartedBy {
             Self::Interval => "the interval",
             Self::NewState => "a new state",
             Self::Sweep => "a sweep",
-            Self::OperatorOnNode => "somebody on the node",
-            Self::Boot => "the node's start",
-            Self::AfterRestart => "the agent's start",
+            Self::OperatorOnNode => "a person on the node",
+            Self::Boot => "the start of the node",
+            Self::AfterRestart => "the start of the agent",
             Self::DueReaction => "a due reaction",
             Self::AnnouncedHour => "an announced hour",
         }

@@ -8,15 +8,15 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-/// One run, or a row of equal uneventful ones.
+/// One run, or a span of equal uneventful ones.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RunSummary {
-    /// The run; none for a row of uneventful ones.
+    /// The run; none for a span of uneventful ones.
     pub run: Option<Uuid>,
-    /// When it began, by the node's clock; of a row, when the first began.
+    /// When it began, by the clock of the node; of a span, when the first run began.
     pub began: Timestamp,
-    /// When the last of a row began.
+    /// When the last run of the span began.
     pub last: Timestamp,
     /// How many runs this is.
     pub count: i64,
@@ -24,27 +24,27 @@ pub struct RunSummary {
     pub mode: Mode,
     /// The status.
     pub status: Status,
-    /// How many clauses came out how; none for a row.
+    /// Number of clauses by outcome; none for a span.
     pub counts: Option<Counts>,
     /// The digest of the state.
     pub state: String,
     /// When the server learned it.
     pub learned: Timestamp,
-    /// Whether it touched a chosen part only.
+    /// Whether it was a partial run.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub partial: bool,
-    /// How far it came, if it did not come to its end.
+    /// The progress of an interrupted run.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub did_not_end: Option<DidNotEnd>,
 }
 
-/// One clause of a node out of line by drift, from when it was last known to be in line to when it was so again.
+/// An episode of drift of a clause on a node, from when it was last known to be in line to when it was in line again.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Episode {
     /// The clause.
     pub address: String,
-    /// How much it matters.
+    /// Its severity.
     pub severity: Severity,
     /// The last moment that the clause was known to be in line: the drift happened after it.
     pub in_line_until: Timestamp,
@@ -52,7 +52,7 @@ pub struct Episode {
     pub detected_at: Timestamp,
     /// The run that detected it.
     pub detected_run: Uuid,
-    /// When it was in line again, or no longer wanted; none while the episode is open.
+    /// When it was in line again, or no longer desired; none while the episode is open.
     pub closed_at: Option<Timestamp>,
     /// How it ended.
     pub closed_as: Option<ClosedAs>,
@@ -60,13 +60,13 @@ pub struct Episode {
     pub closed_run: Option<Uuid>,
 }
 
-/// What became of a report.
+/// The result of sending a report.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Received {
     /// It was stored.
     Stored,
-    /// It was stored before: sent twice, stored once.
+    /// It was already stored: a report sent twice is stored once.
     Known,
 }

@@ -10,20 +10,20 @@ pub fn show_list(kept: &[&Kept], forgotten: &Forgotten, place: &str) -> String {
     let width = kept.iter().map(|kept| kept.path.chars().count()).max().unwrap_or(0);
     for one in kept.iter().rev() {
         let by = match (&one.clause, &one.run) {
-            (Some(clause), Some(run)) if one.during_grace => format!("as {clause} was during its grace, run {run}"),
+            (Some(clause), Some(run)) if one.during_grace => format!("copy of {clause} during its grace, run {run}"),
             (Some(clause), Some(run)) => format!("for {clause}, run {run}"),
             (_, Some(run)) => format!("by run {run}"),
-            _ => "by a put-back".to_owned(),
+            _ => "by a restore".to_owned(),
         };
         let line = format!("{:>4}  {}  {:<width$}  {:>8} bytes  {}", one.number, time(one.at), harmless(&one.path), one.bytes, one.permissions);
         let _ = writeln!(text, "{line}  {}", styled(style::MUTED, harmless(&by)));
     }
     if let Some(until) = forgotten.until {
         let things = count(usize::try_from(forgotten.things).unwrap_or(usize::MAX), "older thing", "older things");
-        let _ = writeln!(text, "\n{things}, replaced until {}, went out of it since it holds no more", time(until));
+        let _ = writeln!(text, "\n{things}, replaced until {}, were removed to stay within its limit", time(until));
     }
     let next = if kept.is_empty() {
-        "constans-agent enforce puts here what it replaces or removes"
+        "constans-agent enforce stores here what it replaces or removes"
     } else {
         "constans-agent attic compare NUMBER, then attic put-back NUMBER"
     };

@@ -20,9 +20,9 @@ impl May {
     fn enforce(self, arguments: &str) -> String {
         let yes = if self.can_be_asked { "" } else { " --yes" };
         match (self.is_local_on_joined, self.is_observing) {
-            (true, _) => "publish it and assign it: this node belongs to a server, and what is enforced on it comes from there".to_owned(),
+            (true, _) => "publish the kit and assign its baselines: this node belongs to a server, which sets its desired state".to_owned(),
             (_, true) => format!(
-                "an operator sets the mode of its groups to enforce; or once, with a reason on record: constans-agent enforce{yes} --although-observing REASON {arguments}"
+                "an operator sets the mode of its groups to enforce; or once, with a recorded reason: constans-agent enforce{yes} --although-observing REASON {arguments}"
             ),
             _ => format!("constans-agent enforce{yes} {arguments}"),
         }
@@ -30,9 +30,9 @@ impl May {
 
     fn change_switch(self) -> &'static str {
         if self.is_joined {
-            "what is left is left on purpose; a publisher changes its switch in the kit, or an operator in the assignment or group"
+            "these clauses are not corrected on purpose; change the switch in the kit, the assignment or the group"
         } else {
-            "what is left is left on purpose; change its switch in the document to have it corrected"
+            "these clauses are not corrected on purpose; change the switch in the document to correct them"
         }
     }
 }
@@ -44,21 +44,21 @@ pub fn next_step(report: &RunReport, arguments: &str, place: &str, may: May) -> 
     let would = report.clauses.iter().any(|result| result.would == Some(Decision::Correct));
     let replaced = report.clauses.iter().any(|result| !result.kept.is_empty());
     match (report.mode, report.status) {
-        (Mode::Observe, Status::Failed) => format!("mend what failed above, then constans-agent observe {arguments}"),
+        (Mode::Observe, Status::Failed) => format!("fix the failures above, then constans-agent observe {arguments}"),
         (Mode::Observe, _) if would || !report.due.is_empty() => may.enforce(arguments),
-        (Mode::Enforce, Status::Failed) => format!("mend what failed above, then {}", may.enforce(arguments)),
+        (Mode::Enforce, Status::Failed) => format!("fix the failures above, then {}", may.enforce(arguments)),
         (_, Status::DriftFound | Status::RolloutWaiting) if report.clauses.iter().any(waits_for_an_hour) && !may.is_observing => {
-            "what waits for an hour is done then by the daemon; constans-agent enforce --now REASON does not wait".to_owned()
+            "the daemon applies waiting corrections at their time; constans-agent enforce --now REASON applies them now".to_owned()
         }
         (_, Status::DriftFound | Status::Unmet | Status::RolloutWaiting) => may.change_switch().to_owned(),
-        (_, Status::NotAllSeen) => "see above what could not be examined, and why".to_owned(),
+        (_, Status::NotAllSeen) => "see above what is unsupported, and why".to_owned(),
         (Mode::Enforce, Status::RolledOut | Status::DriftCorrected) if replaced => {
-            format!("constans-agent attic list{place} shows what was replaced; another run should find everything in line")
+            format!("constans-agent attic list{place} shows what was replaced; another run should find all clauses in line")
         }
-        (Mode::Enforce, Status::RolledOut | Status::DriftCorrected) => "another run should find everything in line".to_owned(),
-        _ if report.clauses.is_empty() => "say what is wanted: on a node that joined, an operator assigns its groups baselines".to_owned(),
-        _ if report.partial => "nothing for this part; a run without --clause, --topic and --baseline looks at all".to_owned(),
-        _ => "nothing; everything is as wanted".to_owned(),
+        (Mode::Enforce, Status::RolledOut | Status::DriftCorrected) => "another run should find all clauses in line".to_owned(),
+        _ if report.clauses.is_empty() => "no clauses: an operator assigns baselines to the groups of this node".to_owned(),
+        _ if report.partial => "nothing to do for this part; a run without --clause, --topic and --baseline examines all clauses".to_owned(),
+        _ => "nothing to do; all clauses are in line".to_owned(),
     }
 }
 

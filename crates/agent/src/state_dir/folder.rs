@@ -341,7 +341,7 @@ impl StateDir {
             }
             let who = self.who_runs();
             if Instant::now() >= end {
-                return Err(AgentError::new(format!("another run goes on: {who}")).hint("wait until it ends, then run again").exit(Exit::Busy));
+                return Err(AgentError::new(format!("another run is in progress: {who}")).hint("wait until it finishes, then run again").exit(Exit::Busy));
             }
             if !told {
                 waiting(&who);

@@ -16,13 +16,13 @@ use std::process::ExitCode;
 pub struct CheckArguments {
     #[command(flatten)]
     pub paths: KitPaths,
-    /// Take warnings for errors
+    /// Treat warnings as errors
     #[arg(long)]
     strict: bool,
-    /// Ask the server which labels nodes have, and warn of those that none has
+    /// Ask the server for the labels of nodes, and warn about labels that no node has
     #[arg(long)]
     online: bool,
-    /// How to show the findings
+    /// Output format of the findings
     #[arg(long, value_enum, default_value_t = Output::Text)]
     output: Output,
     #[command(flatten)]
@@ -60,7 +60,7 @@ async fn check_online(arguments: &CheckArguments) -> Result<(), ClientError> {
     let labels: BTreeSet<String> = labels.into_keys().collect();
     match check(arguments, Some(&labels)) {
         Exit::Well => Ok(()),
-        _ => Err(ClientError::new("the kit is not well", "mend the errors")),
+        _ => Err(ClientError::new("the kit has errors", "fix the errors")),
     }
 }
 
@@ -96,7 +96,7 @@ fn text(checked: &Checked, files: &KitFiles, folder: &str, fails: bool) -> Strin
     if fails {
         let _ = writeln!(
             text,
-            "not well: {}, {}. Nothing can be published or run from this until the errors are mended.",
+            "{}, {}: nothing can be published or run until the errors are fixed",
             counted(errors, "error"),
             counted(warnings, "warning")
         );
@@ -107,7 +107,7 @@ fn text(checked: &Checked, files: &KitFiles, folder: &str, fails: bool) -> Strin
     let _ = writeln!(
         text,
         "{}",
-        if warnings > 0 { format!("well, with {}", counted(warnings, "warning")) } else { "all is well: no findings".to_owned() }
+        if warnings > 0 { format!("no errors, {}", counted(warnings, "warning")) } else { "no findings".to_owned() }
     );
     text
 }

@@ -16,9 +16,9 @@ use std::path::Path;
 pub struct DiffArguments {
     #[command(flatten)]
     server: ServerArguments,
-    /// What is compared from: a folder, or a release as KIT@VERSION
+    /// The old side: a folder, or a release as KIT@VERSION
     from: String,
-    /// What is compared to
+    /// The new side
     to: String,
 }
 

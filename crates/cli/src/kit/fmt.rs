@@ -13,7 +13,7 @@ pub struct FmtArguments {
     /// The kit's folder, or single documents
     #[arg(value_name = "DIR|FILE", required = true)]
     paths: Vec<PathBuf>,
-    /// Write nothing; fail if a document is not in its usual form
+    /// Write nothing; fail if a document is not formatted
     #[arg(long)]
     check: bool,
 }
@@ -33,16 +33,16 @@ pub fn run(arguments: &FmtArguments) -> Exit {
             Ok(false) => {}
             Ok(true) => {
                 changed += 1;
-                println!("{} {}", if arguments.check { "not in its usual form:" } else { "written anew:" }, path.display());
+                println!("{} {}", if arguments.check { "not formatted:" } else { "written anew:" }, path.display());
             }
             Err(message) => {
                 failed += 1;
-                anstream::eprintln!("error: {}: {message}\nhint: constans kit check says where; the file was left as it is", path.display());
+                anstream::eprintln!("error: {}: {message}\nhint: constans kit check shows where; the file was not changed", path.display());
             }
         }
     }
     let documents = if documents.len() == 1 { "1 document".to_owned() } else { format!("{} documents", documents.len()) };
-    println!("{documents}, {changed} {}", if arguments.check { "to be written anew" } else { "written anew" });
+    println!("{documents}, {changed} {}", if arguments.check { "to format" } else { "written anew" });
     if failed > 0 || (arguments.check && changed > 0) { Exit::Error } else { Exit::Well }
 }
 

@@ -22,7 +22,7 @@ pub struct WithdrawArguments {
     /// The release
     #[arg(value_name = "KIT@VERSION")]
     release: String,
-    /// Why, for those who look for it later
+    /// The reason, for the record
     #[arg(long, value_name = "TEXT")]
     because: String,
 }
@@ -72,7 +72,7 @@ pub async fn withdraw(arguments: &WithdrawArguments) -> Result<(), ClientError> 
     let server = Server::open(&arguments.server)?;
     let release: Release = server.post(&format!("{path}/withdraw"), &Withdraw { because: arguments.because.clone() }).await?;
     if !server.says_json(&release) {
-        println!("withdrawn {}@{}: nothing serves it anew; nodes that have it keep it until something else is served", release.kit, release.version);
+        println!("withdrawn {}@{}: no stage can serve it again; nodes keep it until another release is served", release.kit, release.version);
     }
     Ok(())
 }
@@ -81,6 +81,6 @@ pub async fn withdraw(arguments: &WithdrawArguments) -> Result<(), ClientError> 
 pub fn release_path(release: &str) -> Result<String, ClientError> {
     let (kit, version) = release
         .split_once('@')
-        .ok_or_else(|| ClientError::new(format!("`{release}` is no release"), "name it as KIT@VERSION, as quay-base@1.3.0"))?;
+        .ok_or_else(|| ClientError::new(format!("`{release}` is not a release"), "write KIT@VERSION, for example quay-base@1.3.0"))?;
     Ok(format!("/api/releases/{kit}/{version}"))
 }

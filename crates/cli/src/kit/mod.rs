@@ -27,27 +27,27 @@ pub struct KitArguments {
 
 #[derive(Debug, Subcommand)]
 enum KitCommand {
-    /// Make a kit that checks and has a case, to begin with
+    /// Create a kit with an example baseline and case
     New(new::NewArguments),
-    /// Find everything that is wrong with a kit, at once and where it stands
+    /// Check a kit: report all findings at once, with their places
     Check(check::CheckArguments),
-    /// Show what a kit wants, for people who do not read documents
+    /// Show the desired state of a kit in words
     Show(show::ShowArguments),
-    /// Show in which order a baseline's clauses are handled, and why
+    /// Show the order of a baseline's clauses, with the reasons
     Order(order::OrderArguments),
-    /// Try the kit's cases: node and parameters in, clauses out
+    /// Run the cases of a kit: expected clauses for given nodes and parameters
     Test(test::TestArguments),
-    /// Write a kit's documents in the one usual form; comments are kept
+    /// Format the documents of a kit; comments stay
     Fmt(fmt::FmtArguments),
     /// Compare two kits clause by clause: folders, or releases as KIT@VERSION
     Diff(diff::DiffArguments),
-    /// Publish a kit, and with it what it requires: checked again by the server, and refused whole if anything is wrong
+    /// Publish a kit, with required kits if given; the server checks it again and publishes all or nothing
     Publish(publish::PublishArguments),
     /// List the published releases, the newest first
     List(publish::ListArguments),
-    /// Show the releases of one kit, with where and when each was served
+    /// Show the releases of a kit, with the stages and times in which they were served
     Log(log::LogArguments),
-    /// Withdraw a release: nothing serves it anew
+    /// Withdraw a release: no stage can serve it again
     Withdraw(log::WithdrawArguments),
     /// Speak the language server protocol over stdin and stdout, for editors
     Lsp,
@@ -62,7 +62,7 @@ pub struct KitPaths {
     /// The kit's folder, or a single baseline document
     #[arg(value_name = "DIR|FILE")]
     pub kit: PathBuf,
-    /// Folder of a kit that it requires; those that lie beside it are found without
+    /// Folder of a required kit; kits beside this one are found without it
     #[arg(long, value_name = "DIR")]
     pub with: Vec<PathBuf>,
 }
@@ -118,7 +118,7 @@ pub fn run(arguments: KitArguments) -> ExitCode {
                 let (message, hint) = bounds::stopped_words();
                 return check::refuse(&format!("{}: {message}", kit.display()), hint).into();
             }
-            Err(error) => return check::refuse(&format!("the check could not be tried: {error}"), "is there memory left on this machine?").into(),
+            Err(error) => return check::refuse(&format!("the check could not be started: {error}"), "is there memory left on this machine?").into(),
         }
     }
     match arguments.command {

@@ -10,9 +10,9 @@ use std::path::{Path, PathBuf};
 /// Arguments of `kit new`.
 #[derive(Debug, Args)]
 pub struct NewArguments {
-    /// The kit's name; its folder is called so
+    /// The name of the kit and of its folder
     name: String,
-    /// The folder in which it is made
+    /// The folder to create it in
     #[arg(long, value_name = "DIR", default_value = ".")]
     into: PathBuf,
 }
@@ -25,23 +25,23 @@ pub fn run(arguments: &NewArguments) -> Exit {
         && arguments.name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-');
     if !is_name {
         return refuse(
-            &format!("`{}` is no name of a kit", arguments.name),
+            &format!("`{}` is not a valid kit name", arguments.name),
             "names have lower-case letters, digits and `-`, begin with a letter and have at most 64 characters",
         );
     }
     if folder.exists() {
-        return refuse(&format!("{} is there already, nothing was written", folder.display()), "choose another name, or another folder with --into");
+        return refuse(&format!("{} already exists; nothing was written", folder.display()), "choose another name, or another folder with --into");
     }
     if let Err(error) = write(&folder, &arguments.name) {
         let _ = fs::remove_dir_all(&folder);
-        return refuse(&format!("cannot write {}: {error}", folder.display()), "see that you may write there; nothing was left behind");
+        return refuse(&format!("cannot write {}: {error}", folder.display()), "check the permissions; no partial files were left");
     }
     let shown = folder.display();
     println!(
-        "made {shown}\n  kit.toml              its name and version\n  baselines/first.toml  what is wanted\n  copies/welcome        contents of a file\n  cases/first.toml      what is to come out of it"
+        "made {shown}\n  kit.toml              its name and version\n  baselines/first.toml  what is wanted\n  copies/welcome        contents of a file\n  cases/first.toml      expected clauses"
     );
     let is_well = check_folder(&folder, &[]).is_ok_and(|read| read.checked.findings.is_empty());
-    println!("{}", if is_well { "all is well: no findings" } else { "constans kit check has something to say of it" });
+    println!("{}", if is_well { "no findings" } else { "constans kit check has findings" });
     println!("Next: constans kit test {shown}\n      constans kind list");
     Exit::Well
 }

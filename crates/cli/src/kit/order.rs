@@ -19,7 +19,7 @@ pub struct OrderArguments {
     /// The baseline; not needed if there is only one
     #[arg(value_name = "BASELINE")]
     baseline: Option<String>,
-    /// How to show it
+    /// Output format
     #[arg(long, value_enum, default_value_t = Output::Text)]
     output: Output,
 }
@@ -44,7 +44,7 @@ pub fn run(arguments: &OrderArguments) -> Exit {
     };
     let Some(kit) = checked.kit else {
         anstream::eprintln!("{}", explain_findings(&checked.findings, &files, ""));
-        return super::check::refuse("the kit cannot be read", "mend the errors first");
+        return super::check::refuse("the kit cannot be read", "fix the errors first");
     };
     let names: Vec<&str> = kit.baselines.iter().map(|baseline| baseline.name.value.as_str()).collect();
     let baseline = match (&arguments.baseline, kit.baselines.as_slice()) {
@@ -65,7 +65,7 @@ pub fn run(arguments: &OrderArguments) -> Exit {
         Err(findings) => {
             let own: Vec<_> = findings.into_iter().map(|finding| finding.seen_from(&kit.name)).collect();
             anstream::eprintln!("{}", explain_findings(&own, &files, ""));
-            return super::check::refuse("there is no order", "mend the errors first");
+            return super::check::refuse("there is no order", "fix the errors first");
         }
     };
     match arguments.output {
@@ -93,7 +93,7 @@ fn text(resolved: &Resolved) -> String {
     let width = clauses.len().to_string().len();
     for (at, clause) in clauses.iter().enumerate() {
         let moved = resolved.moves.iter().find(|one| one.earlier == at);
-        let why = moved.map(|one| format!("   earlier than written: {} {} it", clauses[one.later].address, one.why.words())).unwrap_or_default();
+        let why = moved.map(|one| format!("   moved up: {} {} it", clauses[one.later].address, one.why.words())).unwrap_or_default();
         let address = styled(style::STRONG, harmless(clause.address.as_str()));
         let _ = writeln!(text, "{:>width$}  {address}{}", at + 1, styled(style::ATTENTION, harmless(&why)));
         for relation in resolved.relations.iter().filter(|one| one.later == at) {
@@ -105,13 +105,13 @@ fn text(resolved: &Resolved) -> String {
     let implied = resolved.relations.iter().filter(|one| one.why.is_implied()).count();
     let moves = resolved.moves.len();
     let moved = match moves {
-        0 => "all as written".to_owned(),
+        0 => "as written".to_owned(),
         1 => "as written but for 1 move".to_owned(),
         _ => format!("as written but for {moves} moves"),
     };
     let _ = match implied {
         0 => writeln!(text, "{moved}"),
-        _ => writeln!(text, "{moved}; what is implied gives way to `needs` the other way round"),
+        _ => writeln!(text, "{moved}; `needs` overrides the implied order"),
     };
     text
 }

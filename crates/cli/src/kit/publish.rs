@@ -18,7 +18,7 @@ pub struct PublishArguments {
     /// The kit's folder
     #[arg(value_name = "DIR")]
     kit: PathBuf,
-    /// Folder of a kit that it requires, to be published with it; all of them or none
+    /// Folder of a required kit, to publish with it; all are published or none
     #[arg(long, value_name = "DIR")]
     with: Vec<PathBuf>,
 }
@@ -45,7 +45,7 @@ pub async fn list(arguments: &ListArguments) -> Result<(), ClientError> {
         return Ok(());
     }
     if releases.is_empty() {
-        println!("nothing is published yet\nNext: constans kit publish DIR");
+        println!("no releases yet\nNext: constans kit publish DIR");
     }
     for release in releases {
         let at = release.published_at.strftime("%Y-%m-%d %H:%M UTC");
@@ -63,7 +63,7 @@ pub fn read_folder(folder: &Path) -> Result<Kit, ClientError> {
     let CheckedFolder { files, checked, .. } = check_folder(folder, &[]).map_err(failed)?;
     let shown = format!("{}/", folder.display().to_string().trim_end_matches('/'));
     checked.kit.ok_or_else(|| {
-        ClientError::new(format!("the kit cannot be read\n\n{}", explain_findings(&checked.findings, &files, &shown)), "mend it first")
+        ClientError::new(format!("the kit cannot be read\n\n{}", explain_findings(&checked.findings, &files, &shown)), "fix it first")
     })
 }
 
@@ -105,7 +105,7 @@ fn prepare(kit: &Path, with: &[PathBuf]) -> Result<Prepared, ClientError> {
     let folder = format!("{}/", kit.display().to_string().trim_end_matches('/'));
     if checked.has_errors() {
         let said = explain_findings(&checked.findings, &files, &folder);
-        return Err(ClientError::new(format!("the kit is not well, nothing was sent\n\n{said}"), "mend the errors, then publish again"));
+        return Err(ClientError::new(format!("the kit has errors; nothing was sent\n\n{said}"), "fix the errors, then publish again"));
     }
     let name = |path: &str| Some(of_contents(files.get(path)?).as_str().to_owned());
     Ok(Prepared {
@@ -121,7 +121,7 @@ async fn send_lacking(server: &Server, kit: &Prepared) -> Result<(), ClientError
         let bytes = kit
             .contents
             .get(name)
-            .ok_or_else(|| ClientError::new(format!("the server asks for {name}, which the kit does not have"), "is it a server of this version?"))?;
+            .ok_or_else(|| ClientError::new(format!("the server asks for {name}, which the kit does not have"), "check that the server has the version of this client"))?;
         let _: bool = server.put_bytes(&format!("/api/contents/{name}"), bytes.clone()).await?;
         if all >= 50 && (number + 1) % 50 == 0 {
             anstream::eprintln!("sent {} of {all} files", number + 1);

@@ -13,7 +13,7 @@ pub struct ShowArguments {
     /// The kit's folder
     #[arg(value_name = "DIR")]
     kit: PathBuf,
-    /// How to show it
+    /// Output format
     #[arg(long, value_enum, default_value_t = Output::Text)]
     output: Output,
 }
@@ -29,7 +29,7 @@ impl ShowArguments {
 enum Output {
     /// For people
     Text,
-    /// For people, as one page that needs nothing else
+    /// For people, as one self-contained page
     Html,
     /// For programs
     Json,
@@ -57,7 +57,7 @@ fn severity(clause: &ClausePage) -> String {
 fn text(page: &KitPage) -> String {
     let mut text = format!("{}  {}\n", styled(style::STRONG, format!("{} {}", page.name, page.version)), harmless(&page.summary));
     if !page.requires.is_empty() {
-        let _ = writeln!(text, "It builds upon {}.", page.requires.join(", "));
+        let _ = writeln!(text, "Requires {}.", page.requires.join(", "));
     }
     for baseline in &page.baselines {
         let _ = writeln!(text, "\n{}  {}", styled(style::STRONG, harmless(&baseline.name)), harmless(&baseline.summary));
@@ -88,13 +88,13 @@ fn about(baseline: &BaselinePage) -> Vec<String> {
         lines.push(format!("satisfies {}", baseline.satisfies.join(", ")));
     }
     if !baseline.include.is_empty() {
-        lines.push(format!("comes after {}", baseline.include.join(", ")));
+        lines.push(format!("includes {}", baseline.include.join(", ")));
     }
-    lines.extend(baseline.only_where.as_ref().map(|condition| format!("counts only where {condition}")));
+    lines.extend(baseline.only_where.as_ref().map(|condition| format!("applies only where {condition}")));
     for parameter in &baseline.parameters {
-        let value = parameter.default.as_ref().map_or_else(|| "must be set".to_owned(), |default| format!("{default} unless set otherwise"));
+        let value = parameter.default.as_ref().map_or_else(|| "required".to_owned(), |default| format!("default {default}"));
         let note = if parameter.note.is_empty() { String::new() } else { format!(": {}", parameter.note) };
-        lines.push(format!("can be set: {}{note} ({value})", parameter.name));
+        lines.push(format!("parameter {}{note} ({value})", parameter.name));
     }
     lines
 }
@@ -117,7 +117,7 @@ fn html(page: &KitPage) -> String {
         safe(&page.summary)
     );
     if !page.requires.is_empty() {
-        let _ = writeln!(text, "<p>It builds upon {}.</p>", safe(&page.requires.join(", ")));
+        let _ = writeln!(text, "<p>Requires {}.</p>", safe(&page.requires.join(", ")));
     }
     for baseline in &page.baselines {
         let _ = writeln!(text, "<h2>{}</h2>\n<p>{}</p>", safe(&baseline.name), safe(&baseline.summary));

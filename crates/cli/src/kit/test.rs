@@ -14,10 +14,10 @@ use std::fmt::Write as _;
 pub struct TestArguments {
     #[command(flatten)]
     pub paths: KitPaths,
-    /// Try only cases whose file name holds this
+    /// Run only cases whose file name contains this
     #[arg(long, value_name = "TEXT")]
     only: Option<String>,
-    /// How to show the results
+    /// Output format of the results
     #[arg(long, value_enum, default_value_t = Output::Text)]
     output: Output,
 }
@@ -42,12 +42,12 @@ pub fn run(arguments: &TestArguments) -> Exit {
     let errors: Vec<_> = checked.findings.iter().filter(|finding| finding.level == Level::Error).cloned().collect();
     let (Some(kit), true) = (checked.kit, errors.is_empty()) else {
         anstream::eprintln!("{}", explain_findings(&errors, &files, &folder));
-        return super::check::refuse("the kit is not well, no case was tried", "mend the errors first");
+        return super::check::refuse("the kit has errors; no case was run", "fix the errors first");
     };
     let wanted = |case: &Case| arguments.only.as_ref().is_none_or(|only| case.file.contains(only.as_str()));
     let cases: Vec<Case> = read_cases(&kit, &mut Vec::new()).into_iter().filter(wanted).collect();
     if cases.is_empty() {
-        return super::check::refuse("there is no case to try", "put one into cases/, as `constans kit new` does");
+        return super::check::refuse("the kit has no cases", "add one to cases/; `constans kit new` creates an example");
     }
     let others = kit.required_among(&beside).unwrap_or_default();
     let results: Vec<CaseResult> = on_large_stack(|| cases.iter().map(|case| run_case(&kit, &others, case)).collect());
@@ -82,8 +82,8 @@ fn text(results: &[CaseResult], folder: &str) -> String {
     let failed = results.iter().filter(|result| !result.failures.is_empty()).count();
     let all = if results.len() == 1 { "1 case".to_owned() } else { format!("{} cases", results.len()) };
     let _ = match failed {
-        0 => writeln!(text, "all is as expected: {all}"),
-        _ => writeln!(text, "{failed} of {all} came out otherwise"),
+        0 => writeln!(text, "passed: {all}"),
+        _ => writeln!(text, "{failed} of {all} failed"),
     };
     text
 }
@@ -98,7 +98,7 @@ fn said(failure: &CaseFailure, indent: &str) -> String {
         let (wanted, found) = (harmless(&one.wanted.words()), harmless(&one.found.words()));
         let _ = writeln!(
             text,
-            "{indent}{:<width$}  expected {}   came out {}",
+            "{indent}{:<width$}  expected {}   got {}",
             one.property,
             styled(style::STRONG, wanted),
             styled(style::STRONG, found)
@@ -125,7 +125,7 @@ fn junit(results: &[CaseResult], folder: &str) -> String {
         let plain = anstream::adapter::strip_str(&lines).to_string();
         let _ = writeln!(
             text,
-            "  <testcase name=\"{name}\" classname=\"{place}\"><failure message=\"{} came out otherwise\">{}</failure></testcase>",
+            "  <testcase name=\"{name}\" classname=\"{place}\"><failure message=\"{} failed\">{}</failure></testcase>",
             result.failures.len(),
             escaped(&plain)
         );

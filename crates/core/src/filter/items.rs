@@ -1,6 +1,6 @@
 //! What a clause is repeated for: an expression that comes to a list or a map.
 
-use super::{Asked, ConditionError, Evaluated, Expression, NodeView};
+use super::{NodeInputs, ConditionError, Evaluated, Expression, NodeView};
 use cel::Value as CelValue;
 use serde_json::{Map, Value, json};
 
@@ -39,17 +39,17 @@ impl Items {
                 pairs.sort_by(|left, right| left.0.cmp(&right.0));
                 pairs.into_iter().map(|(key, value)| json!({ "key": key, "value": value })).collect()
             }
-            _ => return Err(ConditionError::whole("`for` goes over a list or a map, and this is neither".into(), 0)),
+            _ => return Err(ConditionError::whole("`for` needs a list or a map, and this is neither".into(), 0)),
         };
         if items.len() > MOST_ITEMS {
-            return Err(ConditionError::whole(format!("`for` goes over {} items, at most {MOST_ITEMS} are allowed", items.len()), 0));
+            return Err(ConditionError::whole(format!("`for` has {} items, at most {MOST_ITEMS} are allowed", items.len()), 0));
         }
         Ok(Ok(items))
     }
 
     /// Returns what the expression asks of a node.
-    pub fn asked(&self) -> Asked {
-        self.0.asked()
+    pub fn inputs(&self) -> NodeInputs {
+        self.0.inputs()
     }
 
     /// Returns the parameters that the expression uses.
@@ -96,7 +96,7 @@ mod tests {
 
     #[test]
     fn what_is_neither_a_list_nor_a_map_or_too_long_is_refused() {
-        assert_eq!(items("1 + 1", &json!({})).unwrap_err(), "`for` goes over a list or a map, and this is neither");
+        assert_eq!(items("1 + 1", &json!({})).unwrap_err(), "`for` needs a list or a map, and this is neither");
         let many = json!({ "lanes": (0..=MOST_ITEMS).collect::<Vec<_>>() });
         assert_eq!(items("params.lanes", &many).unwrap_err(), "`for` goes over 1001 items, at most 1000 are allowed");
         let much = json!({ "lanes": (0..100).map(|_| "x".repeat(9_000)).collect::<Vec<_>>() });

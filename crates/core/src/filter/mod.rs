@@ -3,13 +3,13 @@
 //!
 //! Compiling needs a deep stack: callers use a thread with a large one.
 
-mod asked;
+mod node_inputs;
 mod items;
 mod node_view;
 mod plain;
 mod walk;
 
-pub use asked::{Asked, Keys, Remembered};
+pub use node_inputs::{NodeInputs, Keys, InputCache};
 pub use items::{Items, MOST_ITEMS};
 use node_view::Sample;
 pub use node_view::{About, NodeView, STABLE_FIELDS, StableField};
@@ -25,7 +25,7 @@ use walk::{Uses, Walk};
 /// The longest condition, in bytes.
 pub const MAX_SOURCE_BYTES: usize = 2 * 1024;
 /// What filters of lists may ask of a node as it is now, below `node`.
-pub const LISTED_FIELDS: [&str; 8] = ["sign", "hearing", "mode", "stage", "groups", "releases", "troubles", "open_episodes"];
+pub const LISTED_FIELDS: [&str; 8] = ["status", "last_contact", "mode", "stage", "groups", "releases", "problems", "open_episodes"];
 const MAX_SYNTAX_NODES: usize = 500;
 const MAX_BRACKET_DEPTH: usize = 32;
 /// The most that an evaluation may make, in bytes, if every turn of its loops made all that it is given anew.
@@ -73,13 +73,13 @@ pub enum Answer {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{message}")]
 pub struct ConditionError {
-    /// One fact.
+    /// What happened, in one sentence.
     pub message: String,
     /// The part of the condition, in bytes.
     pub range: Range<usize>,
     /// What to do.
     pub hint: Option<String>,
-    /// Whether it is about a name that conditions do not know.
+    /// Whether it is about an unknown name in a condition.
     pub about_a_name: bool,
 }
 
@@ -103,7 +103,7 @@ impl Condition {
         let steps = condition.0.steps(condition.0.longest(USUAL_LABELS));
         if steps.is_none_or(|steps| steps > MOST_STEPS_OF_GROUP) {
             let mut error = ConditionError::whole("the filter takes too long: it is evaluated for every node at every change".into(), source.len());
-            error.hint = Some("compare labels by `==` and `in` instead of going over them, and use `matches` outside of loops".to_owned());
+            error.hint = Some("compare labels with `==` and `in` instead of iterating over them, and use `matches` outside of loops".to_owned());
             return Err(vec![error]);
         }
         Ok(condition)
@@ -141,7 +141,7 @@ impl Condition {
         match self.0.evaluate(view, params, node)? {
             Evaluated::Value(CelValue::Bool(true)) => Ok(Answer::Yes),
             Evaluated::Value(CelValue::Bool(false)) => Ok(Answer::No),
-            Evaluated::Value(_) => Err(ConditionError::whole("the condition does not come to `true` or `false`".into(), 0)),
+            Evaluated::Value(_) => Err(ConditionError::whole("the condition does not evaluate to `true` or `false`".into(), 0)),
             Evaluated::Undecidable(missing) => Ok(Answer::Undecidable(missing)),
         }
     }
@@ -149,14 +149,14 @@ impl Condition {
     /// Returns the condition as parts that a database can decide too, if it is made of nothing else.
     pub fn plain(&self) -> Option<Plain> {
         let uses = &self.0.uses;
-        // Of a label that is asked for, the value is an error if it is missing, and no empty text.
+        // Of a label that is inputs for, the value is an error if it is missing, and no empty text.
         let is_also_read = |label: &String| uses.labels_read.contains(label);
         if uses.labels_asked_for.iter().any(is_also_read) { None } else { plain::plain(self.0.program.expression()) }
     }
 
     /// Returns what the condition asks of a node.
-    pub fn asked(&self) -> Asked {
-        self.0.asked()
+    pub fn inputs(&self) -> NodeInputs {
+        self.0.inputs()
     }
 
     /// Returns the labels that the condition uses.
@@ -208,10 +208,10 @@ impl Expression {
         Ok(Self { program, uses })
     }
 
-    fn asked(&self) -> Asked {
+    fn inputs(&self) -> NodeInputs {
         let keys = |all: bool, some: &BTreeSet<String>| if all { Keys::All } else { Keys::Some(some.clone()) };
         let Uses { name, all_labels, labels, all_about, about, .. } = &self.uses;
-        Asked { name: *name, labels: keys(*all_labels, labels), about: keys(*all_about, about) }
+        NodeInputs { name: *name, labels: keys(*all_labels, labels), about: keys(*all_about, about) }
     }
 
     fn parameters(&self) -> impl Iterator<Item = &str> {
@@ -236,13 +236,13 @@ impl Expression {
         let of_node = node.as_object().into_iter().flat_map(serde_json::Map::values).map(length);
         let longest = self.longest(used().map(length).chain(of_node).chain([view.labels.len(), STABLE_FIELDS.len()]).max().unwrap_or(1));
         if self.steps(longest).is_none_or(|steps| steps > MOST_STEPS) {
-            let message = format!("its loops go over up to {longest} items, {} deep: that is more than is evaluated", self.uses.depth);
+            let message = format!("its loops have up to {longest} items, {} deep: that exceeds the limit", self.uses.depth);
             return Err(ConditionError::whole(message, 0));
         }
         let bytes = used().map(|value| value.to_string().len()).sum::<usize>().max(MAX_SOURCE_BYTES);
         let volume = longest.checked_pow(self.uses.depth).and_then(|turns| turns.checked_mul(bytes));
         if volume.is_none_or(|volume| volume > MOST_MADE) {
-            let message = format!("its loops go over {longest} items, {} deep, with {bytes} bytes: that is more than is evaluated", self.uses.depth);
+            let message = format!("its loops have {longest} items, {} deep, with {bytes} bytes: that exceeds the limit", self.uses.depth);
             return Err(ConditionError::whole(message, 0));
         }
         Ok(())
@@ -360,8 +360,8 @@ mod tests {
             ("'name' in node", true, some(&[]), some(&[])),
             ("[1].exists(labels, labels == 1)", false, some(&[]), some(&[])),
         ] {
-            let asked = Condition::parse(source, &["idle"]).unwrap().asked();
-            assert_eq!(asked, Asked { name, labels, about }, "{source}");
+            let inputs = Condition::parse(source, &["idle"]).unwrap().inputs();
+            assert_eq!(inputs, NodeInputs { name, labels, about }, "{source}");
         }
     }
 
@@ -380,15 +380,15 @@ mod tests {
 
     #[test]
     fn a_filter_of_a_list_asks_for_how_nodes_are_now() {
-        let now = json!({ "sign": "drift_found", "groups": ["everyone", "kiosks"] });
+        let now = json!({ "status": "drift_found", "groups": ["everyone", "kiosks"] });
         for (source, expected) in
-            [("node.sign == 'drift_found'", Answer::Yes), ("'gates' in node.groups", Answer::No), ("node.name == 'kiosk-auken-1'", Answer::Yes)]
+            [("node.status == 'drift_found'", Answer::Yes), ("'gates' in node.groups", Answer::No), ("node.name == 'kiosk-auken-1'", Answer::Yes)]
         {
             assert_eq!(Condition::parse_for_list(source).unwrap().holds_now(&kiosk(), now.clone()).unwrap(), expected, "{source}");
         }
         let errors = Condition::parse_for_list("node.sing == 'failed'").err().unwrap();
-        assert_eq!(errors[0].hint.as_deref(), Some("did you mean `node.sign`?"));
-        assert!(Condition::parse("node.sign == 'failed'", &[]).is_err(), "a condition of a document does not depend on how things go");
+        assert_eq!(errors[0].hint.as_deref(), Some("did you mean `node.status`?"));
+        assert!(Condition::parse("node.status == 'failed'", &[]).is_err(), "a condition of a document does not depend on how things go");
     }
 
     #[test]

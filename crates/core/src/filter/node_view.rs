@@ -114,7 +114,7 @@ pub struct NodeView {
     pub name: String,
     /// Its labels.
     pub labels: BTreeMap<String, String>,
-    /// What it found out about itself.
+    /// What its agent reported about it.
     pub about: About,
 }
 

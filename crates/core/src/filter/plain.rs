@@ -27,7 +27,7 @@ pub enum Plain {
     InGroup(String),
 }
 
-/// What is asked of a node.
+/// What is inputs of a node.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Field {
     /// The value of a label, the empty text if the node does not have it.
@@ -38,10 +38,10 @@ pub enum Field {
     AboutNumber(&'static str),
     /// Its name.
     Name,
-    /// Its sign, as its word.
-    Sign,
+    /// Its status, as its word.
+    Status,
     /// How it is heard, as its word.
-    Hearing,
+    LastContact,
     /// Its mode.
     Mode,
     /// Its stage.
@@ -194,8 +194,8 @@ fn field(expression: &IdedExpr) -> Option<Field> {
             })
         }
         ("node", ["name"]) => Some(Field::Name),
-        ("node", ["sign"]) => Some(Field::Sign),
-        ("node", ["hearing"]) => Some(Field::Hearing),
+        ("node", ["status"]) => Some(Field::Status),
+        ("node", ["last_contact"]) => Some(Field::LastContact),
         ("node", ["mode"]) => Some(Field::Mode),
         ("node", ["stage"]) => Some(Field::Stage),
         ("node", ["open_episodes"]) => Some(Field::OpenEpisodes),
@@ -222,8 +222,8 @@ mod tests {
         let tests = [
             ("labels.site == 'auken'", equal(site(), "auken")),
             ("'auken' == labels['site']", equal(site(), "auken")),
-            ("!(node.sign == 'failed') || node.mode == 'observe'", {
-                let not_failed = Plain::Not(Box::new(equal(Field::Sign, "failed")));
+            ("!(node.status == 'failed') || node.mode == 'observe'", {
+                let not_failed = Plain::Not(Box::new(equal(Field::Status, "failed")));
                 Plain::Any(vec![not_failed, equal(Field::Mode, "observe")])
             }),
             ("2 < about.cpu.count", Plain::Compare(Field::AboutNumber("cpu.count"), Comparison::Greater, Scalar::Number(2))),
@@ -246,7 +246,7 @@ mod tests {
             "about.cpu.count == 'two'",
             "['auken'].exists(site, site == labels.site)",
             "node.name.size() > 3",
-            "'clock_off' in node.troubles",
+            "'clock_off' in node.problems",
             "labels.site + 'x' == 'aukenx'",
             "labels.role == 'kiosk' && node.releases.size() > 1",
             "true",

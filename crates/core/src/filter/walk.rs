@@ -150,8 +150,8 @@ impl Walk<'_> {
             _ => {}
         }
         let hint = nearest_word(name, ROOTS)
-            .map_or_else(|| "conditions know labels, about, params and node".to_owned(), |word| format!("did you mean `{word}`?"));
-        self.error(expression, format!("conditions do not know the name `{name}`"), Some(hint), true);
+            .map_or_else(|| "conditions can use labels, about, params and node".to_owned(), |word| format!("did you mean `{word}`?"));
+        self.error(expression, format!("unknown name `{name}` in a condition"), Some(hint), true);
     }
 
     fn select(&mut self, expression: &IdedExpr) {
@@ -207,7 +207,7 @@ impl Walk<'_> {
             Some(near) => format!("did you mean `about.{near}`?"),
             None => format!("stable fields are {}", known.map(|path| format!("about.{path}")).collect::<Vec<_>>().join(", ")),
         };
-        self.error(expression, format!("`about.{field}` is no stable field of a node"), Some(hint), true);
+        self.error(expression, format!("`about.{field}` is not a stable field of a node"), Some(hint), true);
     }
 
     fn error(&mut self, expression: &IdedExpr, message: String, hint: Option<String>, about_a_name: bool) {

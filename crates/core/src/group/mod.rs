@@ -32,7 +32,7 @@ pub struct Group {
     pub filter: Option<String>,
     /// Nodes pinned by hand, by name.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
-    pub pinned: BTreeSet<String>,
+    pub nodes: BTreeSet<String>,
     /// The stage of its nodes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stage: Option<String>,
@@ -69,7 +69,7 @@ pub struct Assignment {
 pub struct Plan {
     /// The groups that it belongs to, the lowest first.
     pub groups: Vec<String>,
-    /// Groups whose filter asks for what the node did not report.
+    /// Groups whose filter cannot be evaluated, because the node did not report a field.
     pub undecidable: Vec<String>,
     /// Its stage.
     pub stage: String,
@@ -85,7 +85,7 @@ pub struct Plan {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum PlanError {
     /// Two groups of one priority disagree.
-    #[error("the groups `{first}` and `{second}` have the same priority and disagree about {about}")]
+    #[error("the groups `{first}` and `{second}` have the same priority and conflict in {about}")]
     Disagree {
         /// One.
         first: String,
@@ -201,7 +201,7 @@ mod tests {
 
     #[test]
     fn a_node_belongs_by_filter_by_name_and_always_to_everyone() {
-        let pinned = Group { name: "night-trial".into(), pinned: BTreeSet::from(["kiosk-auken-1".into()]), ..Group::default() };
+        let pinned = Group { name: "night-trial".into(), nodes: BTreeSet::from(["kiosk-auken-1".into()]), ..Group::default() };
         let ships = Group { filter: Some("labels.role == 'bridge'".into()), ..group("ships", 5) };
         let big = Group { filter: Some("about.cpu.count > 8".into()), ..group("big", 5) };
         let plan = plan(&kiosk(), &[group("kiosks", 10), pinned, ships, everyone(), big], &stages()).unwrap();
@@ -222,9 +222,9 @@ mod tests {
     #[test]
     fn a_baseline_that_comes_twice_keeps_its_first_place_and_the_more_careful_switch() {
         let low = Group { assignments: vec![assignment("login", Some(OnDrift::Correct)), assignment("upkeep", None)], ..group("low", 1) };
-        let high = Group { assignments: vec![assignment("login", Some(OnDrift::Tell))], ..group("high", 2) };
+        let high = Group { assignments: vec![assignment("login", Some(OnDrift::Report))], ..group("high", 2) };
         let plan = plan(&kiosk(), &[low, high], &stages()).unwrap();
-        assert_eq!(plan.assignments, [assignment("login", Some(OnDrift::Tell)), assignment("upkeep", None)]);
+        assert_eq!(plan.assignments, [assignment("login", Some(OnDrift::Report)), assignment("upkeep", None)]);
     }
 
     #[test]

@@ -1,7 +1,7 @@
 //! Plans of many nodes: each group's filter is read once, and nodes of the same groups share what is made of their plan.
 
 use super::{EVERYONE, Group, Plan, PlanError, plan_for};
-use crate::filter::{Answer, Asked, Condition, NodeView, Remembered};
+use crate::filter::{Answer, NodeInputs, Condition, NodeView, InputCache};
 use serde_json::json;
 use std::collections::HashMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -11,8 +11,8 @@ pub struct Planner<T> {
     groups: Vec<(Group, Option<Result<Condition, String>>)>,
     stages: Vec<String>,
     /// What the filters ask of a node.
-    asked: Asked,
-    by_what_it_says: Mutex<Remembered<Result<T, PlanError>>>,
+    inputs: NodeInputs,
+    by_what_it_says: Mutex<InputCache<Result<T, PlanError>>>,
     by_membership: Mutex<HashMap<Vec<Member>, Result<T, PlanError>>>,
 }
 
@@ -27,16 +27,16 @@ enum Member {
 impl<T: Clone> Planner<T> {
     /// Reads the groups' filters. `stages` are in order; a node whose groups name none is in the last.
     pub fn new(groups: Vec<Group>, stages: Vec<String>) -> Self {
-        let mut asked = Asked::default();
+        let mut inputs = NodeInputs::default();
         let read = |group: Group| {
             let filter = group.filter.as_ref().map(|filter| Condition::parse(filter, &[]).map_err(|errors| errors[0].message.clone()));
             (group, filter)
         };
         let groups: Vec<_> = groups.into_iter().map(read).collect();
         for condition in groups.iter().filter_map(|(_, filter)| filter.as_ref()?.as_ref().ok()) {
-            asked.add(&condition.asked());
+            inputs.add(&condition.inputs());
         }
-        Self { groups, stages, asked, by_what_it_says: Mutex::default(), by_membership: Mutex::default() }
+        Self { groups, stages, inputs, by_what_it_says: Mutex::default(), by_membership: Mutex::default() }
     }
 
     /// Returns what is made of a node's plan: it is made once for all nodes that belong to the same groups.
@@ -45,13 +45,13 @@ impl<T: Clone> Planner<T> {
     ///
     /// Returns why the node cannot be assigned anything.
     pub fn plan(&self, view: &NodeView, make: impl FnOnce(Plan) -> T) -> Result<T, PlanError> {
-        let is_pinned = self.groups.iter().any(|(group, _)| group.pinned.contains(&view.name));
-        if let (false, Some(known)) = (is_pinned, locked(&self.by_what_it_says).find(view)) {
+        let is_named = self.groups.iter().any(|(group, _)| group.nodes.contains(&view.name));
+        if let (false, Some(known)) = (is_named, locked(&self.by_what_it_says).find(view)) {
             return known;
         }
         let planned = self.membership(view).and_then(|membership| self.made_for(membership, make));
-        if !is_pinned {
-            locked(&self.by_what_it_says).keep(self.asked.clone(), view, planned.clone());
+        if !is_named {
+            locked(&self.by_what_it_says).keep(self.inputs.clone(), view, planned.clone());
         }
         planned
     }
@@ -73,7 +73,7 @@ impl<T: Clone> Planner<T> {
 }
 
 fn belongs(view: &NodeView, group: &Group, filter: Option<&Result<Condition, String>>) -> Result<Member, PlanError> {
-    if group.name == EVERYONE || group.pinned.contains(&view.name) {
+    if group.name == EVERYONE || group.nodes.contains(&view.name) {
         return Ok(Member::Yes);
     }
     let failed = |because: String| PlanError::Filter { group: group.name.clone(), because };
@@ -103,7 +103,7 @@ mod tests {
     #[test]
     fn nodes_of_the_same_groups_share_one_plan_whatever_they_say_otherwise() {
         let group = |name: &str, filter: Option<&str>| Group { name: name.into(), filter: filter.map(str::to_owned), ..Group::default() };
-        let trial = Group { pinned: BTreeSet::from(["kiosk-auken-2".into()]), ..group("night-trial", Some("labels.ship == 'tern'")) };
+        let trial = Group { nodes: BTreeSet::from(["kiosk-auken-2".into()]), ..group("night-trial", Some("labels.ship == 'tern'")) };
         let big = group("big", Some("about.cpu.count > 8"));
         let made = AtomicUsize::new(0);
         for groups in [vec![trial.clone(), big.clone()], vec![trial, big, group("gates", Some("node.name.startsWith('gate-')"))]] {

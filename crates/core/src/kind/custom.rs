@@ -83,7 +83,7 @@ pub enum CustomType {
 
 /// Too many kinds of kits are known to this process.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("this process has come to know {MOST_KNOWN} kinds of kits, and takes in no more until it is started again")]
+#[error("this process has loaded {MOST_KNOWN} custom kinds; restart it to load others")]
 pub struct TooManyKinds;
 
 static KNOWN: LazyLock<Mutex<HashMap<Digest, &'static Kind>>> = LazyLock::new(Mutex::default);

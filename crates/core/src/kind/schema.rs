@@ -128,11 +128,11 @@ fn severity() -> Value {
 }
 
 fn on_drift() -> Value {
-    word("What is done about drift", &["correct", "tell"])
+    word("What is done about drift", &["correct", "report"])
 }
 
 fn on_rollout() -> Value {
-    word("What is done about what is newly wanted", &["bring_in", "wait"])
+    word("What is done about what is newly wanted", &["apply", "wait"])
 }
 
 fn parameter() -> Value {

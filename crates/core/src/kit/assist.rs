@@ -199,8 +199,8 @@ impl Draft<'_> {
             "include" | "baselines" => self.baselines(),
             "reaction" => words(spot.kind().map(|kind| kind.reactions.iter().map(|reaction| reaction.word()).collect()).unwrap_or_default(), true),
             "severity" => words(vec!["low", "medium", "high", "critical"], true),
-            "on_drift" => words(vec!["correct", "tell"], true),
-            "on_rollout" => words(vec!["bring_in", "wait"], true),
+            "on_drift" => words(vec!["correct", "report"], true),
+            "on_rollout" => words(vec!["apply", "wait"], true),
             "type" if spot.header.starts_with("params.") => words(vec!["string", "integer", "number", "boolean", "list", "map", "secret"], true),
             "of" => words(vec!["string", "integer", "number", "boolean"], true),
             "gone" | "conceal" | "literal" | "absent" | "only_these" => words(vec!["true", "false"], false),
@@ -224,7 +224,7 @@ impl Draft<'_> {
             return Some(about_kind(kind));
         }
         if let Some(parameter) = word.strip_prefix("params.").and_then(|name| self.parameter(name.split('.').next()?)) {
-            let default = parameter.default.as_ref().map_or_else(|| "must be set".to_owned(), |default| format!("default `{}`", default.value));
+            let default = parameter.default.as_ref().map_or_else(|| "required".to_owned(), |default| format!("default `{}`", default.value));
             return Some(format!("**{}**: {} ({default})", parameter.name.value, parameter.note.as_deref().unwrap_or("a parameter")));
         }
         if let Some(field) = word.strip_prefix("about.").and_then(|path| STABLE_FIELDS.iter().find(|field| field.path == path)) {

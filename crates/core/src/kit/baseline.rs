@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::sync::Arc;
 
-/// How much it matters.
+/// Its severity.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
@@ -43,7 +43,7 @@ pub enum OnDrift {
 pub enum OnRollout {
     /// It is brought in.
     BringIn,
-    /// It waits for a person; the more careful.
+    /// It waits for an operator; the more careful.
     Wait,
 }
 
@@ -108,8 +108,8 @@ pub(crate) struct Compiled {
 
 pub(super) const SEVERITIES: &[(&str, Severity)] =
     &[("low", Severity::Low), ("medium", Severity::Medium), ("high", Severity::High), ("critical", Severity::Critical)];
-pub(super) const ON_DRIFT: &[(&str, OnDrift)] = &[("correct", OnDrift::Correct), ("tell", OnDrift::Tell)];
-pub(super) const ON_ROLLOUT: &[(&str, OnRollout)] = &[("bring_in", OnRollout::BringIn), ("wait", OnRollout::Wait)];
+pub(super) const ON_DRIFT: &[(&str, OnDrift)] = &[("correct", OnDrift::Correct), ("report", OnDrift::Report)];
+pub(super) const ON_ROLLOUT: &[(&str, OnRollout)] = &[("apply", OnRollout::Apply), ("wait", OnRollout::Wait)];
 
 pub(super) fn read(node: &Node, text: &str, taught: &[&'static Kind], findings: &mut Vec<Finding>) -> Option<Baseline> {
     let mut document = Fields::open(node, "the document", findings)?;

@@ -130,7 +130,7 @@ fn read_node(node: &Node, findings: &mut Vec<Finding>) -> NodeView {
         for field in said.keys().filter(|field| !crate::filter::STABLE_FIELDS.iter().any(|known| known.path == field.as_str())) {
             let hint = nearest_word(field, crate::filter::STABLE_FIELDS.iter().map(|known| known.path)).map(|near| format!("did you mean `{near}`?"));
             findings.push(
-                Finding::error(Code::UnknownKey, about.place.clone(), format!("`about.{field}` is no stable field of a node")).maybe_hint(hint),
+                Finding::error(Code::UnknownKey, about.place.clone(), format!("`about.{field}` is not a stable field of a node")).maybe_hint(hint),
             );
         }
         view.about = About::new(
@@ -173,7 +173,7 @@ fn read_expectation(node: &Node, kit: &Kit, findings: &mut Vec<Finding>) -> Opti
     let mut fields = Fields::open(node, "an expectation", findings)?;
     let Some((what, place)) = fields.text("what", findings) else {
         findings
-            .push(Finding::error(Code::MissingKey, fields.place.clone(), "the expectation does not say of what").hint("write what = \"kind:name\""));
+            .push(Finding::error(Code::MissingKey, fields.place.clone(), "the expectation has no `what`").hint("write what = \"kind:name\""));
         return None;
     };
     let absent = fields.boolean("absent", findings).unwrap_or(false);

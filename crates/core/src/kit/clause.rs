@@ -128,8 +128,8 @@ fn read_clause(node: &Node, text: &str, taught: &[&'static Kind], findings: &mut
     };
     let Some((what, what_place)) = what else {
         findings.push(
-            Finding::error(Code::MissingKey, fields.place.clone(), "the clause does not say what it keeps")
-                .hint("write what = \"kind:name\", as \"file:/etc/issue\""),
+            Finding::error(Code::MissingKey, fields.place.clone(), "the clause has no `what`")
+                .hint("write what = \"kind:name\", for example \"file:/etc/issue\""),
         );
         return None;
     };
@@ -149,12 +149,12 @@ fn read_clause(node: &Node, text: &str, taught: &[&'static Kind], findings: &mut
 
 fn read_loops(node: &Node, findings: &mut Vec<Finding>) -> Vec<Loop> {
     let NodeValue::Table(entries) = &node.value else {
-        wrong_type("for", "a table of a name and what it goes over, as { lane = \"params.lanes\" }", node, findings);
+        wrong_type("for", "a table of names and expressions, for example { lane = \"params.lanes\" }", node, findings);
         return Vec::new();
     };
     if entries.is_empty() {
         findings.push(
-            Finding::error(Code::WrongValue, node.place.clone(), "`for` names nothing to go over").hint("write for = { lane = \"params.lanes\" }"),
+            Finding::error(Code::WrongValue, node.place.clone(), "`for` has no expression").hint("write for = { lane = \"params.lanes\" }"),
         );
     }
     let mut loops = Vec::new();
@@ -179,7 +179,7 @@ fn kind_of(what: &str, place: &Place, text: &str, taught: &[&'static Kind], find
         None => {
             findings.push(
                 Finding::error(Code::NotAnAddress, place.clone(), format!("`{what}` has no `:` between kind and name"))
-                    .hint("write kind:name, as \"file:/etc/issue\""),
+                    .hint("write kind:name, for example \"file:/etc/issue\""),
             );
             return None;
         }
@@ -190,7 +190,7 @@ fn kind_of(what: &str, place: &Place, text: &str, taught: &[&'static Kind], find
         let near = own.or_else(|| kind::nearest(kind)).or_else(|| nearest_word(kind, taught.iter().map(|one| one.name)));
         let hint = match near {
             Some(near) => format!("did you mean `{near}`?"),
-            None if kind.contains('/') => "a kit's own kinds are known to its own baselines: include the other kit's baseline".to_owned(),
+            None if kind.contains('/') => "custom kinds can be used in their own kit only: include a baseline of the other kit".to_owned(),
             None => format!("kinds are {}", kind::KINDS.iter().map(|kind| kind.name).collect::<Vec<_>>().join(", ")),
         };
         findings.push(Finding::error(Code::UnknownKind, place.within(text, what, 0..kind.len()), format!("unknown kind `{kind}`")).hint(hint));
@@ -212,7 +212,7 @@ fn read_properties(kind: &'static Kind, fields: Fields<'_>, findings: &mut Vec<F
                     // Its value is not shown: it may well be what it sounds like.
                     let near = own.clone().find(|name| name.contains(key)).or_else(|| nearest_word(key, own));
                     let hint = near.map_or_else(
-                        || "whoever reads the kit reads it; name a parameter of the type `secret`".to_owned(),
+                        || "everyone who can read the kit can read it; use a parameter of type `secret`".to_owned(),
                         |near| format!("did you mean `{near}`?"),
                     );
                     findings.push(Finding::error(Code::Password, node.place.clone(), format!("a {} has no property `{key}`", kind.name)).hint(hint));
@@ -251,7 +251,7 @@ fn check_shape(clause: &ClauseDocument, findings: &mut Vec<Finding>) {
         } else if let Some((property, _)) =
             clause.properties.iter().find(|(property, _)| !HOW_IT_GOES.contains(property) && !identifies(kind, property))
         {
-            say(Code::Properties, format!("what is `gone` has no `{property}`"), "take the property away, or `gone`");
+            say(Code::Properties, format!("a clause with `gone` has no `{property}`"), "remove the property, or `gone`");
         }
         if clause.common.gone == Gone::WithSettings && kind.name != "package" {
             say(Code::WrongValue, "only a package can be gone \"with_settings\"".into(), "write gone = true");
@@ -259,7 +259,7 @@ fn check_shape(clause: &ClauseDocument, findings: &mut Vec<Finding>) {
     }
     let given: Vec<&str> = kind.either.iter().copied().filter(|name| has(name)).collect();
     if given.len() > 1 {
-        say(Code::Properties, format!("`{}` and `{}` do not go together", given[0], given[1]), &format!("keep one of {}", kind.either.join(", ")));
+        say(Code::Properties, format!("`{}` and `{}` exclude each other", given[0], given[1]), &format!("keep one of {}", kind.either.join(", ")));
     }
     if given.is_empty() && kind.needs_either && !is_gone {
         say(Code::Properties, format!("the {} has none of {}", kind.noun, kind.either.join(", ")), "add one of them");
@@ -276,7 +276,7 @@ fn check_shape(clause: &ClauseDocument, findings: &mut Vec<Finding>) {
     }
     if kind.name == "command" && !has("in_line_when") && clause.common.reacts_to.is_empty() {
         let hint = "add in_line_when (a path, or a program that exits 0), or reacts_to";
-        say(Code::Properties, "nothing says when the command is to run".into(), hint);
+        say(Code::Properties, "the command has neither `in_line_when` nor `reacts_to`".into(), hint);
     }
     match clause.common.reaction {
         Some(reaction) if !kind.reactions.contains(&reaction) => {
@@ -285,16 +285,16 @@ fn check_shape(clause: &ClauseDocument, findings: &mut Vec<Finding>) {
                 if known.is_empty() { format!("a {} has no reactions", kind.name) } else { format!("a {} knows {}", kind.name, known.join(", ")) };
             say(Code::Reaction, format!("a {} cannot `{}`", kind.name, reaction.word()), &hint);
         }
-        Some(_) if clause.common.reacts_to.is_empty() => say(Code::Reaction, "nothing sets off this `reaction`".into(), "add reacts_to = [\"…\"]"),
+        Some(_) if clause.common.reacts_to.is_empty() => say(Code::Reaction, "nothing triggers this `reaction`".into(), "add reacts_to = [\"…\"]"),
         None if !clause.common.reacts_to.is_empty() && !kind.reactions.contains(&Reaction::Run) => {
-            say(Code::Reaction, "`reacts_to` does not say what to do".into(), "add reaction = \"restart\" or \"reload\" to the service that reacts");
+            say(Code::Reaction, "`reacts_to` has no `reaction`".into(), "add reaction = \"restart\" or \"reload\" to the service that reacts");
         }
         _ => {}
     }
     for (property, value) in &clause.properties {
         if *property == "attic" && value.value == Value::Bool(false) {
             findings.push(
-                Finding::warning(Code::AtticOff, value.place.clone(), format!("what {} replaces will not be kept", clause.what.value))
+                Finding::warning(Code::AtticOff, value.place.clone(), format!("contents that {} replaces will not be kept", clause.what.value))
                     .hint("leave `attic` out unless the contents must not be stored"),
             );
         }

@@ -34,7 +34,7 @@ pub(super) fn read_kinds(files: &KitFiles, kit: &str, findings: &mut Vec<Finding
     for folder in folders {
         let path = format!("kinds/{folder}/kind.toml");
         if !is_name(folder) {
-            let message = format!("`{folder}` is no name of a kind");
+            let message = format!("`{folder}` is not a valid name of a kind");
             let hint = "names have lower-case letters, digits and `_`, and begin with a letter";
             findings.push(Finding::error(Code::CustomKind, Place::of_file(&path), message).hint(hint));
             continue;
@@ -144,14 +144,14 @@ fn program<'f>(node: &Node, files: &'f KitFiles, folder: &str, findings: &mut Ve
     };
     let path = format!("kinds/{folder}/{name}");
     let Some(bytes) = files.get(&path) else {
-        findings.push(Finding::error(Code::MissingFile, node.place.clone(), format!("the kit has no file {path}")).hint("put the program there"));
+        findings.push(Finding::error(Code::MissingFile, node.place.clone(), format!("the kit has no file {path}")).hint("add the program"));
         return None;
     };
     let starts = bytes.starts_with(b"#!") || bytes.starts_with(b"\x7fELF");
     let refused = if bytes.len() > LARGEST_PROGRAM {
-        Some(format!("the program has {} bytes, at most {LARGEST_PROGRAM} are taken", bytes.len()))
+        Some(format!("the program has {} bytes, at most {LARGEST_PROGRAM} are allowed", bytes.len()))
     } else {
-        (!starts).then(|| format!("{path} is no program: it begins neither with `#!` nor as an ELF file"))
+        (!starts).then(|| format!("{path} is not a program: it begins neither with `#!` nor as an ELF file"))
     };
     if let Some(message) = refused {
         findings.push(Finding::error(Code::CustomKind, node.place.clone(), message).hint("a script begins with a line as #!/bin/sh"));
@@ -169,7 +169,7 @@ fn read_properties(node: &Node, findings: &mut Vec<Finding>) -> Vec<CustomProper
     for (name, place, node) in entries {
         if !is_name(name) || COMMON.contains(&name.as_str()) || name == "content" {
             let message = format!("`{name}` cannot be a property");
-            let hint = "names have lower-case letters, digits and `_`, and are none that every clause has";
+            let hint = "names have lower-case letters, digits and `_`, and differ from the keys of every clause";
             findings.push(Finding::error(Code::CustomKind, place.clone(), message).hint(hint));
             continue;
         }

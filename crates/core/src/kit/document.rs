@@ -139,8 +139,8 @@ impl TreeReader<'_> {
                 .ok()
                 .and_then(Number::from_f64)
                 .map(Value::Number)
-                .or_else(|| self.refuse(&place, "NaN and infinity are no values here", "write a number")),
-            DeValue::Datetime(datetime) => self.refuse(&place, "dates and times are no values here", &format!("write it as a text: \"{datetime}\"")),
+                .or_else(|| self.refuse(&place, "NaN and infinity are not allowed here", "write a number")),
+            DeValue::Datetime(datetime) => self.refuse(&place, "dates and times are not allowed here", &format!("write it as a text: \"{datetime}\"")),
         };
         plain.map(|value| Node { value: NodeValue::Plain(value), place })
     }

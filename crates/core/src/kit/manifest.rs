@@ -48,7 +48,7 @@ pub(super) fn name_of(node: &Node, key: &str, findings: &mut Vec<Finding>) -> Op
         && text.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-');
     if !fine {
         findings.push(
-            Finding::error(Code::WrongValue, node.place.clone(), format!("`{text}` is no name"))
+            Finding::error(Code::WrongValue, node.place.clone(), format!("`{text}` is not a valid name"))
                 .hint("names have lower-case letters, digits and `-`, begin with a letter and have at most 64 characters"),
         );
     }

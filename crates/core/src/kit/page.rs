@@ -75,7 +75,7 @@ pub struct ClausePage {
     pub contents: Option<String>,
     /// What a person wanted to say of it.
     pub note: Option<String>,
-    /// How much it matters.
+    /// Its severity.
     pub severity: Severity,
     /// The controls that it satisfies beside the baseline's.
     pub satisfies: Vec<String>,
@@ -169,7 +169,7 @@ fn details(clause: &ClauseDocument) -> Vec<(String, String)> {
     }
     let list = |texts: &[super::baseline::Located<String>]| texts.iter().map(|text| text.value.clone()).collect::<Vec<_>>().join(", ");
     let mut add = |name: &str, value: Option<String>| details.extend(value.filter(|value| !value.is_empty()).map(|value| (name.to_owned(), value)));
-    add("counts only where", common.condition.as_ref().map(|condition| condition.value.clone()));
+    add("applies only where", common.condition.as_ref().map(|condition| condition.value.clone()));
     add("only after", Some(list(&common.needs)));
     let reaction = common.reaction.map_or("runs", |reaction| match reaction {
         crate::kind::Reaction::Reload => "reads its configuration again",
@@ -177,8 +177,8 @@ fn details(clause: &ClauseDocument) -> Vec<(String, String)> {
         crate::kind::Reaction::Run => "runs",
     });
     add(&format!("{reaction} when one of these changed"), Some(list(&common.reacts_to)));
-    add("drift", (common.on_drift == Some(OnDrift::Tell)).then(|| "only told, not corrected".to_owned()));
-    add("what is new", (common.on_rollout == Some(OnRollout::Wait)).then(|| "waits for a person".to_owned()));
+    add("drift", (common.on_drift == Some(OnDrift::Report)).then(|| "reported only".to_owned()));
+    add("rollout", (common.on_rollout == Some(OnRollout::Wait)).then(|| "waits for an operator".to_owned()));
     details
 }
 

@@ -44,7 +44,7 @@ impl Unmet {
         match &self.taken {
             Some((version, for_whom)) if *for_whom == format!("{kit}@{version}") => format!("{by} requires {kit} {wanted}, and not {for_whom}"),
             Some((version, for_whom)) => format!("{by} requires {kit} {wanted}, and {for_whom} needs {kit}@{version}"),
-            None => format!("{by} requires {kit} {wanted}, and no release of {kit} fits"),
+            None => format!("{by} requires {kit} {wanted}, and no release of {kit} matches"),
         }
     }
 
@@ -59,9 +59,9 @@ impl Unmet {
             .map(|version| format!("{}@{version}", self.kit()))
             .collect();
         match (listed.is_empty(), fitting.is_empty()) {
-            (true, _) => format!("there is no release of {}: publish it first, or bring it along with --with", self.kit()),
+            (true, _) => format!("there is no release of {}: publish it first, or publish it together with --with", self.kit()),
             (false, true) => format!("there are {} {}", self.kit(), listed.join(", ")),
-            (false, false) => format!("these would do for {}: {}", self.by, fitting.join(", ")),
+            (false, false) => format!("matching releases for {}: {}", self.by, fitting.join(", ")),
         }
     }
 }
@@ -198,7 +198,7 @@ mod tests {
         let pool = [release("quay-base@1.3.0", &[]), release("quay-base@1.2.0", &[])];
         insta::assert_snapshot!(solved(&[release("kiosk-floor@1.0.0", &[("quay-base", "^2.0"), ("quay-lights", "^1.0")])], &pool).unwrap_err(), @r"
         kiosk-floor@1.0.0 requires quay-base ^2.0, and no release of quay-base fits; there are quay-base 1.3.0, 1.2.0
-        kiosk-floor@1.0.0 requires quay-lights ^1.0, and no release of quay-lights fits; there is no release of quay-lights: publish it first, or bring it along with --with
+        kiosk-floor@1.0.0 requires quay-lights ^1.0, and no release of quay-lights fits; there is no release of quay-lights: publish it first, or publish it together with --with
         ");
         let served = [release("kiosk-floor@1.0.0", &[("quay-base", "^1.0")]), release("quay-base@2.0.0", &[])];
         insta::assert_snapshot!(

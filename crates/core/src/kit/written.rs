@@ -41,7 +41,7 @@ impl WrittenClause {
         let missing: Vec<&str> =
             kind.properties.iter().filter(|property| property.required && !has(property.name)).map(|property| property.name).collect();
         if !missing.is_empty() {
-            self.not_kept.get_or_insert_with(|| format!("what it has of {} cannot be said in a document", missing.join(", ")));
+            self.not_kept.get_or_insert_with(|| format!("its {} cannot be expressed in a document", missing.join(", ")));
         } else if kind.needs_either && !kind.either.iter().any(|name| has(name)) {
             self.not_kept.get_or_insert_with(|| format!("it has none of {}", kind.either.join(", ")));
         }
@@ -60,7 +60,7 @@ impl WrittenClause {
         match &self.not_kept {
             None => text.push_str(&clause),
             Some(why) => {
-                text.push_str(&format!("# It cannot be kept as it is: {why}.\n"));
+                text.push_str(&format!("# It cannot be written as a clause: {why}.\n"));
                 text.extend(clause.lines().flat_map(|line| ["# ", line, "\n"]));
             }
         }

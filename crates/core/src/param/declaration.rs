@@ -127,7 +127,7 @@ fn read_declaration(name: &str, place: &Place, node: &Node, findings: &mut Vec<F
     let mut fields = Fields::open(node, &what, findings)?;
     if !name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_') || !name.starts_with(|c: char| c.is_ascii_lowercase()) {
         findings.push(
-            Finding::error(Code::WrongValue, place.clone(), format!("`{name}` is no name of a parameter"))
+            Finding::error(Code::WrongValue, place.clone(), format!("`{name}` is not a valid parameter name"))
                 .hint("names have lower-case letters, digits and `_`, and begin with a letter"),
         );
     }
@@ -209,7 +209,7 @@ fn read_limits(fields: &mut Fields<'_>, value_type: Option<ParameterType>, findi
         && least > most
     {
         findings.push(
-            Finding::error(Code::WrongValue, fields.place.clone(), format!("no number is at least {least} and at most {most}"))
+            Finding::error(Code::WrongValue, fields.place.clone(), format!("`min` {least} is greater than `max` {most}"))
                 .hint("write the smaller one as `min`"),
         );
     }
@@ -225,7 +225,7 @@ fn read_limits(fields: &mut Fields<'_>, value_type: Option<ParameterType>, findi
 
 fn does_not_apply(key: &str, to: &str, place: &Place) -> Finding {
     Finding::error(Code::WrongValue, place.clone(), format!("`{key}` is asked of {to}, and this parameter takes none"))
-        .hint(format!("take `{key}` away, or mend `type` and `of`"))
+        .hint(format!("remove `{key}`, or fix `type` and `of`"))
 }
 
 fn one_of(node: &Node, items: Option<ItemType>, findings: &mut Vec<Finding>) -> Option<Vec<Value>> {
@@ -234,11 +234,11 @@ fn one_of(node: &Node, items: Option<ItemType>, findings: &mut Vec<Finding>) -> 
         return None;
     };
     if listed.is_empty() {
-        findings.push(Finding::error(Code::WrongValue, node.place.clone(), "`one_of` lists no value").hint("list what is allowed, or take it away"));
+        findings.push(Finding::error(Code::WrongValue, node.place.clone(), "`one_of` lists no value").hint("list the allowed values, or remove it"));
     }
     for item in listed {
         if items.is_some_and(|items| !items.takes(&item.to_json())) {
-            findings.push(Finding::error(Code::WrongValue, item.place.clone(), "the parameter's type does not take this value"));
+            findings.push(Finding::error(Code::WrongValue, item.place.clone(), "the value does not have the type of the parameter"));
         }
     }
     Some(listed.iter().map(Node::to_json).collect())

@@ -83,7 +83,7 @@ pub fn resolve(
             Ok(Some(value)) => drop(values.insert(name.clone(), value)),
             Ok(None) => findings.push(
                 Finding::error(Code::MissingParameter, parameter.name.place.clone(), format!("`{name}` has no value"))
-                    .hint(format!("give it one by a group, with --set {name}=…, or by a default")),
+                    .hint(format!("set it in a group, with --set {name}=…, or by a default")),
             ),
             Err(reason) => findings.push(Finding::error(Code::ParameterValue, parameter.name.place.clone(), reason)),
         }

@@ -53,7 +53,7 @@ fn find(root: &CstRootNode, key: &[&str]) -> Option<CstObjectProp> {
 
 fn parse(text: &str) -> Result<CstRootNode, PartError> {
     let options = ParseOptions { allow_missing_commas: false, allow_single_quoted_strings: false, ..ParseOptions::default() };
-    CstRootNode::parse(text, &options).map_err(|error| PartError::new(format!("the file is not JSON: {error}")).hint("mend the file by hand first"))
+    CstRootNode::parse(text, &options).map_err(|error| PartError::new(format!("the file is not JSON: {error}")).hint("fix the file by hand first"))
 }
 
 fn input(value: &Value) -> CstInputValue {

@@ -99,8 +99,8 @@ impl<'t> Reading<'t> {
             [one] => Ok(Some(one)),
             several => {
                 let numbers: Vec<String> = several.iter().map(|entry| (entry.at + 1).to_string()).collect();
-                Err(PartError::new(format!("{} stands on the lines {}", self.name, numbers.join(", ")))
-                    .hint("take the surplus ones out, or keep the file whole"))
+                Err(PartError::new(format!("{} is on the lines {}", self.name, numbers.join(", ")))
+                    .hint("remove the extra ones, or manage the whole file"))
             }
         }
     }

@@ -80,7 +80,7 @@ impl<'c> Line<'c> {
             Place::After(pattern) => {
                 let last = all.iter().rposition(|line| pattern.is_match(line));
                 last.map(|at| at + 1)
-                    .ok_or_else(|| PartError::new(format!("no line fits `{pattern}`, after which the new one should go")).hint("mend `place`"))?
+                    .ok_or_else(|| PartError::new(format!("no line matches `{pattern}`, after which the new one should be inserted")).hint("fix `place`"))?
             }
         };
         Ok(lines.inserted(at, &[wanted]))
@@ -103,8 +103,8 @@ impl<'c> Line<'c> {
             [at] => Ok(Some(at)),
             _ => {
                 let numbers: Vec<String> = fitting.iter().map(|at| (at + 1).to_string()).collect();
-                Err(PartError::new(format!("`match` fits the lines {}, and must fit one at most", numbers.join(", ")))
-                    .hint("make the pattern narrower, or take the surplus lines out"))
+                Err(PartError::new(format!("`match` matches the lines {}, but may match only one", numbers.join(", ")))
+                    .hint("make the pattern narrower, or remove the extra lines"))
             }
         }
     }
@@ -114,5 +114,5 @@ fn compiled(pattern: &str) -> Result<Regex, PartError> {
     RegexBuilder::new(pattern)
         .size_limit(LARGEST_PATTERN)
         .build()
-        .map_err(|error| PartError::new(format!("`{pattern}` is no regular expression: {error}")))
+        .map_err(|error| PartError::new(format!("`{pattern}` is not a regular expression: {error}")))
 }

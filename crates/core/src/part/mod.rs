@@ -16,7 +16,7 @@ use serde_json::Value;
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{message}")]
 pub struct PartError {
-    /// One fact.
+    /// What happened, in one sentence.
     pub message: String,
     /// What to do.
     pub hint: Option<String>,
@@ -133,7 +133,7 @@ const DEEPEST_KEY: usize = 32;
 
 fn must_have_a_name(key: &[&str]) -> Result<(), PartError> {
     match key.len() {
-        0 => Err(PartError::new("`key` names nothing").hint("write key = [\"Section\", \"Name\"]")),
+        0 => Err(PartError::new("`key` is empty").hint("write key = [\"Section\", \"Name\"]")),
         1..=DEEPEST_KEY => Ok(()),
         deep => Err(PartError::new(format!("`key` goes {deep} names deep, and at most {DEEPEST_KEY} are followed"))),
     }
@@ -143,7 +143,7 @@ fn must_have_a_name(key: &[&str]) -> Result<(), PartError> {
 fn must_differ_only_at(before: &str, after: &str, format: Format, key: &[&str], wanted: Option<&Value>) -> Result<(), PartError> {
     let unsafe_change = || {
         PartError::new(format!("the key {} cannot be changed without touching other parts of the file", key.join(".")))
-            .hint("keep the file whole, with a `file` clause")
+            .hint("manage the whole file with a `file` clause")
     };
     if read_setting(after, format, key).map_err(|_| unsafe_change())?.as_ref() != wanted {
         return Err(unsafe_change());
@@ -221,7 +221,7 @@ fn at_key(whole: &Value, key: &[&str]) -> Result<Option<Value>, PartError> {
 
 /// Says that a key leads through something that has no keys.
 fn no_map(key: &[&str], depth: usize) -> PartError {
-    PartError::new(format!("{} has no keys below it", key[..=depth].join("."))).hint("look at the file: is the key spelt as it is there?")
+    PartError::new(format!("{} has no keys below it", key[..=depth].join("."))).hint("check the spelling of the key against the file")
 }
 
 #[cfg(test)]

@@ -94,7 +94,7 @@ fn yaml_keeps_comments_and_layout() {
     assert_eq!(read_setting(NET, Format::Yaml, &["network", "lan", "dhcp"]).unwrap(), Some(json!("yes")));
     assert_eq!(
         refused(write_setting("a: &x 1\nb: *x\n", Format::Yaml, &["b"], &json!(2))),
-        "the value stands for another place of the file, or has a tag"
+        "the value is an alias or has a tag"
     );
     assert_eq!(refused(write_setting("a: 1\n---\na: 2\n", Format::Yaml, &["a"], &json!(2))), "the file holds several YAML documents");
 }

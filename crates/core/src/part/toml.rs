@@ -69,7 +69,7 @@ fn parse(text: &str) -> Result<DocumentMut, PartError> {
 }
 
 fn not_toml(message: &str) -> PartError {
-    PartError::new(format!("the file is not TOML: {message}")).hint("mend the file by hand first")
+    PartError::new(format!("the file is not TOML: {message}")).hint("fix the file by hand first")
 }
 
 fn toml_value(value: &Value) -> Result<toml_edit::Value, PartError> {

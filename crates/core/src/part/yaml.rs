@@ -36,7 +36,7 @@ impl Node {
                 let mut map = Map::new();
                 for (key, value) in entries {
                     if map.insert(key.name()?, value.to_value()?).is_some() {
-                        return Err(PartError::new(format!("the key {} stands twice in one map", key.name()?)));
+                        return Err(PartError::new(format!("the key {} occurs twice in one map", key.name()?)));
                     }
                 }
                 Value::Object(map)
@@ -49,7 +49,7 @@ impl Node {
         match &self.value {
             Is::Plain(Value::String(name)) => Ok(name.clone()),
             Is::Plain(value) => Ok(value.to_string()),
-            _ => Err(PartError::new("the file has a map with a key that is no text")),
+            _ => Err(PartError::new("the file has a map with a key that is not a text")),
         }
     }
 }
@@ -131,7 +131,7 @@ fn find<'n>(entries: &'n [(Node, Node)], wanted: &str) -> Result<Option<(&'n Nod
 /// Puts a new value in the place of an old one.
 fn replace(text: &str, name: &Node, old: &Node, new: &str) -> Result<String, PartError> {
     match &old.value {
-        Is::Alias => Err(PartError::new("the value stands for another place of the file, or has a tag").hint("change that place by hand")),
+        Is::Alias => Err(PartError::new("the value is an alias or has a tag").hint("change that place by hand")),
         Is::Plain(Value::Null) if old.at.is_empty() => {
             let colon = text[name.at.end..].find(':').map_or(name.at.end, |at| name.at.end + at + 1);
             Ok(format!("{} {new}{}", &text[..colon], &text[colon..]))
@@ -223,7 +223,7 @@ fn parse(text: &str) -> Result<Option<Node>, PartError> {
         match reader.next()? {
             (Event::StreamEnd, _) => return Ok(root),
             (Event::DocumentStart(_), _) if root.is_some() => {
-                return Err(PartError::new("the file holds several YAML documents").hint("keep the file whole, with a `file` clause"));
+                return Err(PartError::new("the file holds several YAML documents").hint("manage the whole file with a `file` clause"));
             }
             (Event::DocumentStart(_), _) => {
                 let (event, span) = reader.next()?;
@@ -246,7 +246,7 @@ impl<'t> Reader<'t> {
     fn next(&mut self) -> Result<(Event<'t>, Span), PartError> {
         match self.events.next() {
             Some(Ok(event)) => Ok(event),
-            Some(Err(error)) => Err(PartError::new(format!("the file is not YAML: {error}")).hint("mend the file by hand first")),
+            Some(Err(error)) => Err(PartError::new(format!("the file is not YAML: {error}")).hint("fix the file by hand first")),
             None => Ok((Event::StreamEnd, Span::default())),
         }
     }
@@ -307,7 +307,7 @@ impl<'t> Reader<'t> {
         let bracket = self.bytes(span).start;
         match self.text[bracket..].starts_with(['}', ']']) {
             true => Ok(bracket + 1),
-            false => Err(PartError::new("where a map or list in brackets ends cannot be said").hint("write it out in lines, or keep the file whole")),
+            false => Err(PartError::new("the end of a map or list in brackets cannot be determined").hint("write it in block style, or manage the whole file")),
         }
     }
 }

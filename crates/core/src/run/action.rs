@@ -150,7 +150,7 @@ pub struct OutOfOrder;
 pub struct Finished {
     /// Its status.
     pub status: Status,
-    /// How many clauses came out how.
+    /// Number of clauses by outcome.
     pub counts: Counts,
     /// The clauses that it touched, in order.
     pub results: Vec<ClauseResult>,
@@ -160,7 +160,7 @@ pub struct Finished {
     pub due: Vec<DueReaction>,
     /// Of which part it was, if it did not touch all.
     pub part: Option<PartOf>,
-    /// What changing the packages that are out of line would take along; of observing runs.
+    /// The package changes that correcting all package clauses would cause; of observing runs.
     pub package_preview: Option<PackagePreview>,
 }
 

@@ -25,7 +25,7 @@ pub enum Mode {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
-pub struct Hold {
+pub struct Freeze {
     /// The hour.
     pub until: Timestamp,
     /// Why.
@@ -54,8 +54,8 @@ pub struct Settings {
     pub grace_secs: u64,
     /// The change window, if there is one.
     pub window: Option<ChangeWindow>,
-    /// The hold, if one is in force.
-    pub hold: Option<Hold>,
+    /// The freeze, if one is in force.
+    pub freeze: Option<Freeze>,
     /// Whether a person opened grace and window.
     pub now: bool,
     /// What was put back since it cut the node's way to its server: not brought in again as long as the same is wanted.
@@ -77,18 +77,18 @@ impl Settings {
         Self {
             mode,
             on_drift: OnDrift::Correct,
-            on_rollout: OnRollout::BringIn,
+            on_rollout: OnRollout::Apply,
             grace_secs: 0,
             window: None,
-            hold: None,
+            freeze: None,
             now: false,
             put_back: BTreeMap::new(),
         }
     }
 
-    /// Returns the hold that is in force at a moment.
-    pub fn hold_at(&self, now: Timestamp) -> Option<&Hold> {
-        self.hold.as_ref().filter(|hold| now < hold.until)
+    /// Returns the freeze that is in force at a moment.
+    pub fn freeze_at(&self, now: Timestamp) -> Option<&Freeze> {
+        self.freeze.as_ref().filter(|freeze| now < freeze.until)
     }
 
     /// Returns the change window that is closed at a moment, unless a person opened it.
@@ -113,7 +113,7 @@ pub struct Want<'a> {
 
 /// Returns what an enforcing run is due to do about a different clause.
 ///
-/// The locks are asked in this order: hold, what cut the way to the server, switches, grace, window, needs. The first that is closed is named.
+/// The locks are asked in this order: freeze, what cut the way to the server, switches, grace, window, needs. The first that is closed is named.
 pub fn decide(want: &Want<'_>, settings: &Settings, now: Timestamp) -> Decision {
     match closed_lock(want, settings, now) {
         Some(why) => Decision::Leave { why },
@@ -125,8 +125,8 @@ fn closed_lock(want: &Want<'_>, settings: &Settings, now: Timestamp) -> Option<L
     if !want.correctable {
         return Some(Leave::OnlyAPerson);
     }
-    if let Some(hold) = settings.hold_at(now) {
-        return Some(Leave::Hold { until: hold.until, because: hold.because.clone() });
+    if let Some(freeze) = settings.freeze_at(now) {
+        return Some(Leave::Freeze { until: freeze.until, because: freeze.because.clone() });
     }
     let clause = want.clause;
     if let Some(put_back) = settings.put_back.get(&clause.address).filter(|put_back| put_back.wanted == clause.wanted && !settings.now) {
@@ -134,7 +134,7 @@ fn closed_lock(want: &Want<'_>, settings: &Settings, now: Timestamp) -> Option<L
     }
     let on_drift = clause.on_drift.unwrap_or(Switch { value: settings.on_drift, from: SwitchFrom::Group });
     let on_rollout = clause.on_rollout.unwrap_or(Switch { value: settings.on_rollout, from: SwitchFrom::Group });
-    if want.cause.has_drift() && on_drift.value == OnDrift::Tell {
+    if want.cause.has_drift() && on_drift.value == OnDrift::Report {
         return Some(Leave::OnDrift { from: on_drift.from });
     }
     if want.cause.cause != Cause::Drift && on_rollout.value == OnRollout::Wait {

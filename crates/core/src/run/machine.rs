@@ -281,7 +281,7 @@ impl<'s> Run<'s> {
         let compared = clause.compared();
         let different = differences_in(&compared, clause, &seen.found, seen.content_bytes);
         let (found, already_there) = self.remember_found(at, &compared, &seen.found, different.is_empty(), now);
-        let mut actions = self.settle_causes(&clause.address, &found);
+        let mut actions = self.resolve_causes(&clause.address, &found);
         let changed_by = self.changed.get(&clause.claim).cloned();
         if let Some(since) = seen.running_since {
             self.running_since.insert(at, since);
@@ -412,7 +412,7 @@ impl<'s> Run<'s> {
         let (remaining, found) = match inspection {
             Inspection::Seen(seen) => {
                 let found = found_digest(clause, &seen.found, self.key);
-                actions = self.settle_causes(&clause.address, &found);
+                actions = self.resolve_causes(&clause.address, &found);
                 (differences(clause, &seen.found, seen.content_bytes), Some(found))
             }
             // What cannot be seen may have changed: the reaction stays due.
@@ -471,9 +471,9 @@ impl<'s> Run<'s> {
 
 fn verify_failure(inspection: &Inspection) -> Failure {
     let message = match inspection {
-        Inspection::Seen(_) => "it was corrected and still differs".to_owned(),
-        Inspection::Failed(failure) => format!("it was corrected and cannot be inspected: {}", failure.message),
-        Inspection::Unsupported(why) => format!("it was corrected and cannot be inspected: {why}"),
+        Inspection::Seen(_) => "it still differs after the correction".to_owned(),
+        Inspection::Failed(failure) => format!("it cannot be inspected after the correction: {}", failure.message),
+        Inspection::Unsupported(why) => format!("it cannot be inspected after the correction: {why}"),
     };
     Failure { at: FailureAt::Verify, message, command: None, remedy: None }
 }

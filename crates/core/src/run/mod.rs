@@ -22,7 +22,7 @@ mod way;
 
 pub use action::{Action, Correction, Finished, Inspection, OutOfOrder, PackagePreview, Part, PartOf, RunEvent, RunInput, Seen};
 pub use cause::{Cause, CauseFound, DriftWindow, Newness, cause_of};
-pub use decide::{ChangeWindow, Hold, Mode, PutBack, Settings, Want, decide};
+pub use decide::{ChangeWindow, Freeze, Mode, PutBack, Settings, Want, decide};
 pub use machine::Run;
 pub use memory::{Alike, Memories, Memory, OpenDrift};
 pub use opening::next_opening;

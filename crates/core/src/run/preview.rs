@@ -31,9 +31,9 @@ impl PackageChange {
 fn unknown(not_known: &[String]) -> Option<Failure> {
     (!not_known.is_empty()).then(|| Failure {
         at: FailureAt::Correct,
-        message: format!("the clause says only_alone = true, and what would change with it is not known: {}", not_known.join(", ")),
+        message: format!("the clause says only_alone = true, but the effect of the change cannot be determined: {}", not_known.join(", ")),
         command: None,
-        remedy: Some("fetch the index of packages (apt-get update, dnf makecache); the next run looks again".to_owned()),
+        remedy: Some("refresh the package index (apt-get update, dnf makecache); the next run tries again".to_owned()),
     })
 }
 

@@ -32,7 +32,7 @@ impl Run<'_> {
     }
 
     /// Learns whether the changes that set reactions off have happened: found as before means they were cut off.
-    pub(super) fn settle_causes(&mut self, address: &ClauseAddress, found: &Digest) -> Vec<Action> {
+    pub(super) fn resolve_causes(&mut self, address: &ClauseAddress, found: &Digest) -> Vec<Action> {
         let before = self.due.clone();
         for due in &mut self.due {
             due.causes.retain_mut(|cause| {
@@ -66,13 +66,13 @@ impl Run<'_> {
             return actions;
         }
         let own_failed = matches!(self.result(at).outcome, Outcome::Failed | Outcome::Blocked | Outcome::Unsupported);
-        let locked = self.settings.mode == Mode::Observe || self.settings.hold_at(now).is_some() || self.settings.closed_window(now).is_some();
+        let locked = self.settings.mode == Mode::Observe || self.settings.freeze_at(now).is_some() || self.settings.closed_window(now).is_some();
         if locked || own_failed || self.blocker(at).is_some() {
             self.result(at).reaction = Some(said(ReactionState::Due));
             return self.next_turn(now);
         }
         if !due.is_tried(&self.state.digest, self.on_demand) {
-            let message = format!("the {} failed {} times and is tried again under a new state or on demand", due.reaction.word(), due.attempts);
+            let message = format!("the {} failed {} times; it is retried under a new desired state or on demand", due.reaction.word(), due.attempts);
             let result = self.result(at);
             result.reaction = Some(said(ReactionState::Failed));
             result.outcome = Outcome::Failed;
@@ -153,7 +153,7 @@ impl Run<'_> {
         if stands || !was_in_line {
             return self.reaction_done(at, native, now);
         }
-        let message = "the service does not stand as wanted after it reacted".to_owned();
+        let message = "the service is not in its desired state after the reaction".to_owned();
         self.reaction_failed(at, Failure { at: FailureAt::React, message, command: native.last().cloned(), remedy: None }, now)
     }
 

@@ -51,7 +51,7 @@ pub enum RestartDue {
 }
 
 /// Returns what is due. `restarted_for` is the pending restart that the node was last restarted for: what is still pending
-/// after a restart is not mended by another one.
+/// after a restart is not fixed by another one.
 pub fn restart_due(
     policy: RestartPolicy,
     settings: &Settings,
@@ -61,16 +61,16 @@ pub fn restart_due(
 ) -> RestartDue {
     let left = |why: &str| RestartDue::Left(why.to_owned());
     if policy == RestartPolicy::Never {
-        return left("restarts are left to a person (restart = \"never\")");
+        return left("restarts are manual (restart = \"never\")");
     }
     if settings.mode == Mode::Observe {
-        return left("this node only observes");
+        return left("mode is observe");
     }
-    if let Some(hold) = settings.hold_at(now) {
-        return RestartDue::Left(format!("a hold is in force until {:.0} ({})", hold.until, hold.because));
+    if let Some(freeze) = settings.freeze_at(now) {
+        return RestartDue::Left(format!("frozen until {:.0} ({})", freeze.until, freeze.because));
     }
     if restarted_for.is_some_and(|before| before.because == pending.because) {
-        return left("the node was restarted for this and it is pending still: a person has to look");
+        return left("still pending after a restart: a person has to look");
     }
     match (policy, &settings.window) {
         (RestartPolicy::InWindow, None) => left("restart = \"in_window\", and no change window is set"),
@@ -82,7 +82,7 @@ pub fn restart_due(
 
 #[cfg(test)]
 mod tests {
-    use super::super::decide::{ChangeWindow, Hold};
+    use super::super::decide::{ChangeWindow, Freeze};
     use super::*;
 
     fn at(hour: i64) -> Timestamp {
@@ -113,7 +113,7 @@ mod tests {
 
     #[test]
     fn nothing_restarts_a_node_that_observes_or_is_held_or_was_restarted_for_the_same() {
-        let held = Settings { hold: Some(Hold { until: at(11), because: "stocktaking".into() }), ..Settings::of(Mode::Enforce) };
+        let held = Settings { freeze: Some(Freeze { until: at(11), because: "stocktaking".into() }), ..Settings::of(Mode::Enforce) };
         assert!(matches!(due(RestartPolicy::WhenNeeded, &held), RestartDue::Left(why) if why.contains("stocktaking")));
         assert!(matches!(due(RestartPolicy::WhenNeeded, &Settings::of(Mode::Observe)), RestartDue::Left(why) if why.contains("observes")));
         let again = restart_due(RestartPolicy::WhenNeeded, &Settings::of(Mode::Enforce), &pending("libc6"), Some(&pending("libc6")), at(10));

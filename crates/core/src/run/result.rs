@@ -50,8 +50,8 @@ pub enum Decision {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case", tag = "reason")]
 pub enum Leave {
-    /// A hold is in force.
-    Hold {
+    /// A freeze is in force.
+    Freeze {
         /// Until then.
         until: Timestamp,
         /// Why it was set.
@@ -59,7 +59,7 @@ pub enum Leave {
     },
     /// The run only observes.
     Observing,
-    /// `on_drift` is `tell`.
+    /// `on_drift` is `report`.
     OnDrift {
         /// Who set it.
         from: SwitchFrom,
@@ -104,23 +104,23 @@ impl Leave {
         };
         let time = |at: &Timestamp| at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string();
         match self {
-            Self::Hold { until, because } => format!("a hold is in force until {} ({because})", time(until)),
-            Self::Observing => "this run only observes".into(),
-            Self::OnDrift { from } => format!("{} says on_drift = \"tell\"", set_by(from)),
+            Self::Freeze { until, because } => format!("frozen until {} ({because})", time(until)),
+            Self::Observing => "mode is observe".into(),
+            Self::OnDrift { from } => format!("{} says on_drift = \"report\"", set_by(from)),
             Self::OnRollout { from } => format!("{} says on_rollout = \"wait\"", set_by(from)),
-            Self::Grace { until } => format!("its grace lasts until {}, and then it is corrected", time(until)),
-            Self::Window { opens } => format!("the change window opens at {}, and then it is corrected", time(opens)),
+            Self::Grace { until } => format!("the grace lasts until {}; then it is corrected", time(until)),
+            Self::Window { opens } => format!("outside the change window, which opens at {}; then it is corrected", time(opens)),
             Self::NotAlone { packages } => {
                 let taken: Vec<String> = packages.iter().map(PackageChange::words).collect();
-                format!("the clause says only_alone = true, and with it {}", taken.join(", "))
+                format!("the clause says only_alone = true, but the change includes {}", taken.join(", "))
             }
             Self::CutTheWay { at } => {
                 format!(
-                    "bringing it in cut this node's way to its server, and it was put back at {}; it is tried again when something else is wanted",
+                    "applying it cut the connection to the server, so it was reverted at {}; it is retried when the desired state changes",
                     time(at)
                 )
             }
-            Self::OnlyAPerson => "only a person can change this".into(),
+            Self::OnlyAPerson => "needs a person".into(),
         }
     }
 }
@@ -130,13 +130,13 @@ impl Blocker {
     pub fn words(&self) -> String {
         let why = match self.outcome {
             Outcome::Failed => "failed",
-            Outcome::Unsupported => "could not be examined",
+            Outcome::Unsupported => "is unsupported",
             _ => "is not in line",
         };
         if self.need == self.first {
             format!("it needs {}, which {why}", self.need)
         } else {
-            format!("it needs {}, which waits for {}, which {why}", self.need, self.first)
+            format!("it needs {}, which is blocked by {}, which {why}", self.need, self.first)
         }
     }
 }
@@ -153,7 +153,7 @@ pub struct Blocker {
     pub outcome: Outcome,
 }
 
-/// What came of it.
+/// The outcome.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
@@ -184,7 +184,7 @@ impl Outcome {
             Self::Blocked => "blocked",
             Self::Failed => "failed",
             Self::Unsupported => "not examined",
-            Self::Idle => "only reacting",
+            Self::Idle => "reacting only",
         }
     }
 }
@@ -207,7 +207,7 @@ pub enum FailureAt {
 pub struct Failure {
     /// What failed.
     pub at: FailureAt,
-    /// One fact.
+    /// What happened, in one sentence.
     pub message: String,
     /// The native command, if there was one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -284,7 +284,7 @@ impl MissedReaction {
     pub fn words(&self) -> String {
         let time = |at: Timestamp| at.strftime("%Y-%m-%d %H:%M:%S UTC");
         format!(
-            "{} was changed at {}, when nothing said that this service reacts to it, and the service runs as it is since {}: restart it by hand if it has to take that up",
+            "{} was changed at {}, but no reaction of this service to it was declared; the service has run since {}: restart it by hand if it has to load the change",
             self.cause,
             time(self.changed_at),
             time(self.running_since)
@@ -313,13 +313,13 @@ pub struct ReactionResult {
 pub enum ReactionState {
     /// It was done.
     Done,
-    /// It was not needed any more: started in this run, wanted stopped, or gone.
+    /// It was no longer needed: started in this run, wanted stopped, or gone.
     NotNeeded,
     /// It would be done by an enforcing run.
     Would,
     /// It stays due.
     Due,
-    /// It failed and stays due.
+    /// It failed, still due.
     Failed,
 }
 
@@ -329,7 +329,7 @@ pub enum ReactionState {
 pub struct ClauseResult {
     /// Its address.
     pub address: ClauseAddress,
-    /// How much it matters.
+    /// Its severity.
     pub severity: Severity,
     /// The release and baseline it comes from.
     pub origins: Vec<Origin>,
@@ -369,7 +369,7 @@ pub struct ClauseResult {
     /// What an enforcing run here and now would have done; of observing runs.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub would: Option<Decision>,
-    /// What came of it.
+    /// The outcome.
     pub outcome: Outcome,
     /// Each property that was not as wanted, as it was before any correction.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]

@@ -16,7 +16,7 @@ pub enum Status {
     DriftFound,
     /// Out of line since it was wanted here, and only a person can change that.
     Unmet,
-    /// Something new waits for mode, window, hold or switch, or a reaction is due.
+    /// Something new waits for mode, window, freeze or switch, or a reaction is due.
     RolloutWaiting,
     /// Drift was corrected.
     DriftCorrected,
@@ -38,17 +38,17 @@ impl Status {
         match self {
             Self::Failed => "failed",
             Self::DriftFound => "drift found",
-            Self::Unmet => "unmet",
+            Self::Unmet => "needs a person",
             Self::RolloutWaiting => "rollout waiting",
             Self::DriftCorrected => "drift corrected",
             Self::RolledOut => "rolled out",
-            Self::NotAllSeen => "not all seen",
+            Self::NotAllSeen => "partly unsupported",
             Self::InLine => "in line",
         }
     }
 }
 
-/// How many clauses came out how.
+/// Number of clauses by outcome.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[expect(missing_docs, reason = "the words are those of Outcome")]

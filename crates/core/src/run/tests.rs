@@ -298,7 +298,7 @@ fn a_changed_document_is_a_rollout_and_a_hand_edit_beneath_it_also_drifted() {
 fn what_also_drifted_needs_both_switches() {
     for (settings, clause) in [
         (Settings { on_rollout: OnRollout::Wait, ..enforce() }, file("/etc/issue", "b")),
-        (Settings { on_drift: OnDrift::Tell, ..enforce() }, file("/etc/issue", "b")),
+        (Settings { on_drift: OnDrift::Report, ..enforce() }, file("/etc/issue", "b")),
         (enforce(), file("/etc/issue", "b").tell()),
         (enforce(), file("/etc/issue", "b").wait(SwitchFrom::Clause)),
     ] {
@@ -332,12 +332,12 @@ fn a_rollout_waits_for_the_nodes_switch_and_is_unmet_by_the_clauses_own() {
 
 #[test]
 fn a_hold_beats_everything_and_ends_at_its_hour() {
-    let hold = Hold { until: Timestamp::from_second(150).unwrap(), because: "festival on Auken".into() };
-    let settings = Settings { hold: Some(hold), now: true, ..enforce() };
+    let freeze = Freeze { until: Timestamp::from_second(150).unwrap(), because: "festival on Auken".into() };
+    let settings = Settings { freeze: Some(freeze), now: true, ..enforce() };
     let mut node = Node::default();
     insta::assert_snapshot!(table(&node.run(&state(vec![file("/a", "a")]), settings.clone())), @r"
     rollout waiting
-    file:/a different out_of_line rollout left:hold
+    file:/a different out_of_line rollout left:freeze
     ");
     assert_eq!(node.run(&state(vec![file("/a", "a")]), settings).status, Status::RolledOut);
 }
@@ -454,7 +454,7 @@ fn corrected_and_still_different_is_a_failure_to_verify() {
     let finished = node.run(&state(vec![file("/a", "a")]), enforce());
     insta::assert_snapshot!(table(&finished), @r"
     failed
-    file:/a different failed rollout (verify: it was corrected and still differs)
+    file:/a different failed rollout (verify: it still differs after the correction)
     ");
     assert_eq!(finished.results[0].still_different, finished.results[0].differences);
 }

@@ -1,4 +1,4 @@
-//! How agents are set: mode, rhythm, switches, grace, hours, holds, restarts; each with the group that it comes from.
+//! How agents are set: mode, rhythm, switches, grace, hours, freezes, restarts; each with the group that it comes from.
 
 mod hours;
 mod retry;
@@ -6,7 +6,7 @@ mod retry;
 mod tests;
 
 use crate::kit::{OnDrift, OnRollout};
-use crate::run::{ChangeWindow, Hold, Mode, RestartPolicy, Settings};
+use crate::run::{ChangeWindow, Freeze, Mode, RestartPolicy, Settings};
 pub use hours::{Day, HourOfDay, WeeklyHours, next_of_day, window_at};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
@@ -56,7 +56,7 @@ pub struct GroupSettings {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub change_window: Option<Vec<WeeklyHours>>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub hold: Option<Hold>,
+    pub freeze: Option<Freeze>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub restart: Option<RestartPolicy>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -100,7 +100,7 @@ pub struct AgentSettings {
     pub change_window: Vec<WeeklyHours>,
     /// Nothing is changed until an hour.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub hold: Option<Hold>,
+    pub freeze: Option<Freeze>,
     /// Whether the node is restarted when its operating system needs it.
     pub restart: RestartPolicy,
     /// How many seconds after a change of network or access a server must be reached again before the change is put back.
@@ -124,10 +124,10 @@ impl Default for AgentSettings {
             spread_secs: None,
             zone: USUAL_ZONE.to_owned(),
             on_drift: OnDrift::Correct,
-            on_rollout: OnRollout::BringIn,
+            on_rollout: OnRollout::Apply,
             grace_secs: 0,
             change_window: Vec::new(),
-            hold: None,
+            freeze: None,
             restart: RestartPolicy::Never,
             reach_within_secs: 60,
             attic_mib: 512,
@@ -139,7 +139,7 @@ impl Default for AgentSettings {
 /// A setting in words.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct ToldSetting {
+pub struct DescribedSetting {
     /// What is set.
     pub word: String,
     /// How.
@@ -206,13 +206,13 @@ impl AgentSettings {
             on_rollout: self.on_rollout,
             grace_secs: self.grace_secs,
             window: self.window(zone, now),
-            hold: self.hold.clone(),
+            freeze: self.freeze.clone(),
             ..Settings::of(self.mode)
         }
     }
 
     /// Returns each setting that a person may care for, in words.
-    pub fn told(&self) -> Vec<ToldSetting> {
+    pub fn described(&self) -> Vec<DescribedSetting> {
         let rhythm = |rhythm: Rhythm<'_>| match rhythm {
             Rhythm::Every(secs) => format!("every {}", exact_span(secs)),
             Rhythm::At(hours) => format!("at {} {}", listed(hours), self.zone),
@@ -221,10 +221,10 @@ impl AgentSettings {
             [] => "always open".to_owned(),
             hours => format!("{} {}", hours.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "), self.zone),
         };
-        let hold = self.hold.as_ref().map_or("none".to_owned(), |hold| format!("until {:.0}: {}", hold.until, hold.because));
+        let freeze = self.freeze.as_ref().map_or("none".to_owned(), |freeze| format!("until {:.0}: {}", freeze.until, freeze.because));
         let grace = if self.grace_secs == 0 { "none".to_owned() } else { exact_span(self.grace_secs) };
-        let on_drift = if self.on_drift == OnDrift::Correct { "correct" } else { "tell" };
-        let on_rollout = if self.on_rollout == OnRollout::BringIn { "bring_in" } else { "wait" };
+        let on_drift = if self.on_drift == OnDrift::Correct { "correct" } else { "report" };
+        let on_rollout = if self.on_rollout == OnRollout::Apply { "apply" } else { "wait" };
         let mode = if self.mode == Mode::Enforce { "enforce" } else { "observe" };
         let spread = self.spread_secs.map_or("a tenth of the interval".to_owned(), exact_span);
         let rows = [
@@ -237,19 +237,19 @@ impl AgentSettings {
             ("on_rollout", on_rollout.to_owned(), &["on_rollout"]),
             ("grace", grace, &["grace_secs"]),
             ("change window", window, &["change_window"]),
-            ("hold", hold, &["hold"]),
+            ("freeze", freeze, &["freeze"]),
             ("restart", self.restart.words().to_owned(), &["restart"]),
             ("reach within", exact_span(self.reach_within_secs), &["reach_within_secs"]),
             ("attic", format!("{} MiB", self.attic_mib), &["attic_mib"]),
         ];
-        rows.into_iter().map(|(word, value, from)| ToldSetting { word: word.to_owned(), value, from: self.origin(from) }).collect()
+        rows.into_iter().map(|(word, value, from)| DescribedSetting { word: word.to_owned(), value, from: self.origin(from) }).collect()
     }
 
     fn origin(&self, words: &[&str]) -> String {
         match words.iter().find_map(|word| self.from.get(*word)).map(Vec::as_slice) {
-            None | Some([]) => "as usual".to_owned(),
+            None | Some([]) => "default".to_owned(),
             Some([group]) => format!("the group {group}"),
-            Some(groups) => format!("the groups {} disagree: nothing is changed until they agree", groups.join(" and ")),
+            Some(groups) => format!("the groups {} conflict: mode observe until they agree", groups.join(" and ")),
         }
     }
 }

@@ -104,7 +104,7 @@ proptest! {
 }
 
 fn group(name: &str, priority: i32, settings: GroupSettings) -> Group {
-    Group { name: name.into(), priority, pinned: BTreeSet::from(["gate-auken-1".into()]), settings, ..Group::default() }
+    Group { name: name.into(), priority, nodes: BTreeSet::from(["gate-auken-1".into()]), settings, ..Group::default() }
 }
 
 fn settled(groups: &[Group]) -> AgentSettings {
@@ -116,29 +116,29 @@ fn settled(groups: &[Group]) -> AgentSettings {
 fn every_setting_says_which_group_it_comes_from() {
     let everyone = GroupSettings {
         grace_secs: Some(3_600),
-        on_drift: Some(OnDrift::Tell),
+        on_drift: Some(OnDrift::Report),
         check_in_at: Some(BTreeSet::from([hour("06:00")])),
         ..GroupSettings::default()
     };
     let gates = GroupSettings { on_drift: Some(OnDrift::Correct), interval_secs: Some(60), ..GroupSettings::default() };
     let settings = settled(&[Group { name: EVERYONE.into(), settings: everyone, ..Group::default() }, group("gates", 5, gates)]);
-    let told = settings.told();
+    let told = settings.described();
     let of = |word: &str| told.iter().find(|told| told.word == word).map(|told| (told.value.as_str(), told.from.as_str())).unwrap();
     assert_eq!(of("grace"), ("1 h", "the group everyone"));
     assert_eq!(of("on_drift"), ("correct", "the group gates"));
     // An interval of a higher group replaces the hours of a lower one.
     assert_eq!(of("check-ins"), ("every 1 min", "the group gates"));
-    assert_eq!(of("mode"), ("observe", "as usual"));
+    assert_eq!(of("mode"), ("observe", "default"));
 }
 
 #[test]
 fn of_several_holds_the_longest_counts_whatever_the_priority() {
-    let hold =
-        |until: &str, because: &str| GroupSettings { hold: Some(Hold { until: at(until), because: because.into() }), ..GroupSettings::default() };
+    let freeze =
+        |until: &str, because: &str| GroupSettings { freeze: Some(Freeze { until: at(until), because: because.into() }), ..GroupSettings::default() };
     let settings = settled(&[
-        group("gates", 9, hold("2026-12-01T00:00:00Z", "stocktaking")),
-        group("night-trial", 1, hold("2026-12-24T00:00:00Z", "the winter timetable")),
+        group("gates", 9, freeze("2026-12-01T00:00:00Z", "stocktaking")),
+        group("night-trial", 1, freeze("2026-12-24T00:00:00Z", "the winter timetable")),
     ]);
-    assert_eq!(settings.hold.unwrap().because, "the winter timetable");
-    assert_eq!(settings.from["hold"], ["night-trial"]);
+    assert_eq!(settings.freeze.unwrap().because, "the winter timetable");
+    assert_eq!(settings.from["freeze"], ["night-trial"]);
 }

@@ -53,7 +53,7 @@ pub(super) fn parts_of_whole(drafts: &[Draft], conditions: Conditions, findings:
     for draft in drafts {
         let Some(first) = draft.clause.claim.part_of().and_then(|path| whole.get(path)) else { continue };
         if conditions == Conditions::Decide || !(first.conditional || draft.conditional) {
-            let message = format!("{} keeps a part of a file that {} keeps whole", draft.clause.address, first.clause.address);
+            let message = format!("{} manages a part of a file that {} manages as a whole", draft.clause.address, first.clause.address);
             findings.push(
                 Finding::error(Code::ClaimConflict, place(draft), message)
                     .related("the other one", place(first))
@@ -96,7 +96,7 @@ fn conflict(first: &Draft, second: &Draft) -> Finding {
         .map(|(name, _, _)| format!("`{name}`"))
         .collect();
     let about = if differing.is_empty() { String::new() } else { format!(", in {}", differing.join(", ")) };
-    Finding::error(Code::ClaimConflict, place(second), format!("two clauses want different things of {}{about}", first.clause.claim))
+    Finding::error(Code::ClaimConflict, place(second), format!("conflicting clauses for {}{about}", first.clause.claim))
         .related("the other one", place(first))
         .hint("keep one of them, or tell them apart by `where`")
 }

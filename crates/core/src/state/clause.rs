@@ -69,7 +69,7 @@ pub struct Clause {
     pub concealed: BTreeSet<String>,
     /// Whether it must not exist.
     pub gone: Gone,
-    /// How much it matters.
+    /// Its severity.
     pub severity: Severity,
     /// The controls that it satisfies.
     pub satisfies: BTreeSet<String>,

@@ -203,7 +203,7 @@ pub(super) mod tests {
             dropped_needs: vec![address("package:gate-reader")],
             reacts_to: vec![address("file:/etc/kiosk/shell.conf")],
             reaction: Some(Reaction::Restart),
-            on_drift: Some(own(OnDrift::Tell)),
+            on_drift: Some(own(OnDrift::Report)),
             on_rollout: Some(Switch { value: OnRollout::Wait, from: SwitchFrom::Clause }),
             grace_secs: Some(60),
             via: Some("systemd".into()),

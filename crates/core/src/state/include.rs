@@ -63,11 +63,11 @@ impl<'a> Inclusion<'a, '_> {
         let kit = if kit_name == own.name { Some(own) } else { self.kits.iter().copied().find(|kit| kit.name == kit_name) };
         let required = kit_name == own.name || own.requires.iter().any(|required| required.kit == kit_name);
         let finding = match kit {
-            _ if !required => Finding::error(Code::NotRequired, place, format!("`{kit_name}` is not among what the kit requires"))
+            _ if !required => Finding::error(Code::NotRequired, place, format!("the kit does not require `{kit_name}`"))
                 .hint(format!("add {kit_name} = \"^1.0\" to [requires] in kit.toml")),
             // A check said so of the requirement already; a node must not go without what is included.
             None if self.conditions == Conditions::CountAsTrue => return None,
-            None => Finding::error(Code::NotAtHand, place, format!("`{kit_name}` is not at hand, and `{baseline}` is included from it"))
+            None => Finding::error(Code::NotAtHand, place, format!("`{kit_name}` is not available, and `{baseline}` is included from it"))
                 .hint(format!("name its folder: --with ../{kit_name}")),
             Some(kit) => match kit.baseline(baseline) {
                 Some(found) => return Some((kit, found)),
@@ -90,8 +90,8 @@ impl<'a> Inclusion<'a, '_> {
         let names: Vec<&str> = round.iter().chain(round.first()).map(|(one, _)| one.baseline.name.value.as_str()).collect();
         let place = |include: Option<&Located<String>>, kit: &Kit| include.map(|include| include.place.clone().in_kit(&kit.name));
         let Some(first) = place(round[0].1, round[0].0.kit) else { return };
-        let mut finding = Finding::error(Code::IncludeCircle, first, format!("baselines include each other: {}", names.join(" includes ")))
-            .hint("take one of these includes away");
+        let mut finding = Finding::error(Code::IncludeCircle, first, format!("cycle of includes: {}", names.join(" includes ")))
+            .hint("remove one of these includes");
         for (one, include) in &round[1..] {
             if let Some(place) = place(*include, one.kit) {
                 finding = finding.related(format!("`{}`", one.baseline.name.value), place);

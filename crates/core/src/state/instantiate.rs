@@ -1,4 +1,4 @@
-//! One clause of a document on one node: its condition asked, its values rendered and brought to normal form.
+//! One clause of a document on one node: its condition inputs, its values rendered and brought to normal form.
 
 use super::clause::{Clause, Origin, Switch, SwitchFrom};
 use super::digested::LastDigest;
@@ -6,7 +6,7 @@ use super::render::{RenderError, Renderer, Scope, has_markup};
 use super::resolve::{Assigned, Conditions, ResolveInput};
 use crate::address::ClauseAddress;
 use crate::digest::{self, Digest};
-use crate::filter::{Answer, Asked, Condition, ConditionError, Items, MOST_ITEMS};
+use crate::filter::{Answer, NodeInputs, Condition, ConditionError, Items, MOST_ITEMS};
 use crate::kind::{self, Naming};
 use crate::kit::{ClauseDocument, Code, Finding, Gone, Located, OnDrift, OnRollout, Place};
 use crate::param::Parameter;
@@ -68,9 +68,9 @@ impl<'a> Instantiation<'a> {
         }
     }
 
-    /// Returns what was asked of the node so far.
-    pub fn asked(&self) -> Asked {
-        self.scope.asked()
+    /// Returns what was inputs of the node so far.
+    pub fn inputs(&self) -> NodeInputs {
+        self.scope.inputs()
     }
 
     /// Returns what a clause of a document comes to here: one clause, or one for each turn of its loops.
@@ -80,8 +80,8 @@ impl<'a> Instantiation<'a> {
             return self.all_turns(document, excluded_by, undecidable);
         }
         let made = match document.made.find(self.params_number, self.input.view) {
-            Some((made, asked)) => {
-                self.scope.note(&asked);
+            Some((made, inputs)) => {
+                self.scope.note(&inputs);
                 made
             }
             None => self.make(document)?,
@@ -97,9 +97,9 @@ impl<'a> Instantiation<'a> {
     /// Makes what a clause comes to on each node that says the same as this one, and on which it counts; but for the
     /// assignment's switches.
     fn make(&mut self, document: &'a ClauseDocument) -> Result<Arc<Vec<Draft>>, Vec<Finding>> {
-        let asked_before = self.scope.take_asked();
+        let asked_before = self.scope.take_inputs();
         let made = self.all_turns(document, None, None);
-        let asked = self.scope.asked();
+        let inputs = self.scope.inputs();
         self.scope.note(&asked_before);
         let mut drafts = made?;
         for draft in &mut drafts {
@@ -108,7 +108,7 @@ impl<'a> Instantiation<'a> {
         }
         let (drafts, is_fixed) = (Arc::new(drafts), is_fixed(document));
         if is_fixed || self.params_number.is_some() {
-            document.made.keep(self.params_number.filter(|_| !is_fixed), asked, self.input.view, drafts.clone());
+            document.made.keep(self.params_number.filter(|_| !is_fixed), inputs, self.input.view, drafts.clone());
         }
         Ok(drafts)
     }
@@ -214,10 +214,10 @@ impl<'a> Instantiation<'a> {
                 Some(parsed) => parsed.clone(),
                 None => Arc::new(Items::parse(&one.over.value, &names).map_err(|mut errors| failed(errors.remove(0)))?),
             };
-            self.scope.note(&parsed.asked());
+            self.scope.note(&parsed.inputs());
             let items = parsed.of(self.input.view, &self.params).map_err(failed)?;
             let mut items = items.map_err(|missing| {
-                let message = format!("the node did not report {}, which `for` goes over", missing.join(", "));
+                let message = format!("the node did not report {}, which `for` uses", missing.join(", "));
                 Finding::error(Code::Loop, one.over.place.clone(), message)
             })?;
             if items.is_empty() && self.input.conditions == Conditions::CountAsTrue {
@@ -225,7 +225,7 @@ impl<'a> Instantiation<'a> {
             }
             turns = turns.iter().flat_map(|turn| items.iter().map(|item| [turn.clone(), vec![item.clone()]].concat())).collect();
             if turns.len() > MOST_ITEMS {
-                let message = format!("the loops come to {} clauses, at most {MOST_ITEMS} are allowed", turns.len());
+                let message = format!("the loops expand to {} clauses, at most {MOST_ITEMS} are allowed", turns.len());
                 return Err(Finding::error(Code::Loop, one.over.place.clone(), message));
             }
         }
@@ -260,7 +260,7 @@ impl<'a> Instantiation<'a> {
             return ClauseAddress::parse(&format!("{}:{path}", address.kind())).map_err(|error| refuse(error.to_string()));
         }
         if !naming.fits(address.name()) {
-            let message = format!("`{}` is no name of a {}", address.name(), address.kind());
+            let message = format!("`{}` is not a valid name of a {}", address.name(), address.kind());
             return Err(refuse(message).hint(format!("names of a {} are {}", address.kind(), naming.words())));
         }
         Ok(address)
@@ -298,7 +298,7 @@ impl<'a> Instantiation<'a> {
                 Arc::new(Condition::parse(&condition.value, &names).map_err(|errors| failed(errors[0].message.clone()))?)
             }
         };
-        self.scope.note(&parsed.asked());
+        self.scope.note(&parsed.inputs());
         parsed.holds(self.input.view, &self.params).map_err(|error| failed(error.message))
     }
 
@@ -496,12 +496,12 @@ fn missing_file(files: &crate::kit::KitFiles, path: &str, place: &Place) -> Find
 
 /// Puts the line that says who keeps a file before its contents, or after a first line that names an interpreter.
 fn with_banner(bytes: &[u8], sign: &str, origin: &Origin) -> Vec<u8> {
-    let line = format!("{sign} Kept by Constans, baseline {}/{}: changes made here are found and may be undone.\n", origin.kit, origin.baseline);
+    let line = format!("{sign} Managed by Constans, baseline {}/{}: manual changes are detected and may be undone.\n", origin.kit, origin.baseline);
     let at = if bytes.starts_with(b"#!") { bytes.iter().position(|byte| *byte == b'\n').map_or(bytes.len(), |newline| newline + 1) } else { 0 };
     [&bytes[..at], line.as_bytes(), &bytes[at..]].concat()
 }
 
-/// Whether a thing that must not exist was asked for.
+/// Whether a thing that must not exist was inputs for.
 pub(super) fn is_gone(clause: &Clause) -> bool {
     clause.gone != Gone::No
 }

@@ -1,11 +1,11 @@
-//! What clauses of documents came to on nodes so far, for nodes of which the same is asked and that say the same.
+//! What clauses of documents came to on nodes so far, for nodes of which the same is inputs and that say the same.
 
 use super::instantiate::Draft;
-use crate::filter::{Asked, NodeView};
+use crate::filter::{NodeInputs, NodeView};
 use serde_json::Value;
 use std::sync::{Arc, Mutex, PoisonError};
 
-/// So much is kept of one clause: where what is asked for differs from node to node, nothing is gained by more.
+/// So much is kept of one clause: where what is inputs for differs from node to node, nothing is gained by more.
 const MOST_KEPT: usize = 16;
 /// Larger contents are made anew, unless they are the same on every node.
 const LARGEST_KEPT: usize = 16 * 1024;
@@ -25,7 +25,7 @@ struct Kept {
 struct One {
     /// The number of the values of the baseline's parameters; none of what is the same whatever they are.
     params: Option<usize>,
-    asked: Asked,
+    inputs: NodeInputs,
     said: String,
     drafts: Arc<Vec<Draft>>,
 }
@@ -37,30 +37,30 @@ impl Clone for Made {
 }
 
 impl Made {
-    /// Returns what it came to with these parameters for a node that says the same, and what was asked for it.
-    pub(super) fn find(&self, params: Option<usize>, view: &NodeView) -> Option<(Arc<Vec<Draft>>, Asked)> {
+    /// Returns what it came to with these parameters for a node that says the same, and what was inputs for it.
+    pub(super) fn find(&self, params: Option<usize>, view: &NodeView) -> Option<(Arc<Vec<Draft>>, NodeInputs)> {
         let kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut said: Option<(&Asked, String)> = None;
+        let mut said: Option<(&NodeInputs, String)> = None;
         kept.all.iter().filter(|one| one.params.is_none() || one.params == params).find_map(|one| {
             let (_, said) = match &mut said {
-                Some(known) if *known.0 == one.asked => known,
-                other => other.insert((&one.asked, one.asked.said_by(view))),
+                Some(known) if *known.0 == one.inputs => known,
+                other => other.insert((&one.inputs, one.inputs.values_of(view))),
             };
-            (*said == one.said).then(|| (one.drafts.clone(), one.asked.clone()))
+            (*said == one.said).then(|| (one.drafts.clone(), one.inputs.clone()))
         })
     }
 
     /// Keeps what it came to; without parameters, what it comes to everywhere. What asks for the node's name is of no use to
     /// another node, and what is concealed is not kept.
-    pub(super) fn keep(&self, params: Option<usize>, asked: Asked, view: &NodeView, drafts: Arc<Vec<Draft>>) {
+    pub(super) fn keep(&self, params: Option<usize>, inputs: NodeInputs, view: &NodeView, drafts: Arc<Vec<Draft>>) {
         let size = |draft: &Draft| draft.contents.iter().map(|(_, bytes)| bytes.len()).sum::<usize>();
         let is_kept = |draft: &Draft| draft.clause.concealed.is_empty() && (params.is_none() || size(draft) <= LARGEST_KEPT);
-        if asked.name || !drafts.iter().all(is_kept) {
+        if inputs.name || !drafts.iter().all(is_kept) {
             return;
         }
-        let one = One { params, said: asked.said_by(view), asked, drafts };
+        let one = One { params, said: inputs.values_of(view), inputs, drafts };
         let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let is_same = |known: &One| known.params == one.params && known.asked == one.asked && known.said == one.said;
+        let is_same = |known: &One| known.params == one.params && known.inputs == one.inputs && known.said == one.said;
         if kept.all.iter().any(is_same) {
             // Another thread was quicker.
         } else if kept.all.len() < MOST_KEPT {

@@ -58,9 +58,9 @@ impl Why {
             Self::Needs => "needs",
             Self::ReactsTo => "reacts to",
             Self::LiesIn => "lies in",
-            Self::GoesWithIt => "goes after what lies in it:",
+            Self::GoesWithIt => "handled after its contents:",
             Self::BelongsTo => "belongs to",
-            Self::GoesAfterIts => "goes after what belongs to it:",
+            Self::GoesAfterIts => "handled after what it owns:",
         }
     }
 }
@@ -238,8 +238,8 @@ fn implied(at: usize, clause: &Clause, drafts: &[Draft], holders: &Holders<'_>) 
 fn circle_finding(drafts: &[Draft], circle: &[usize]) -> Finding {
     let names: Vec<&str> = circle.iter().chain(circle.first()).map(|at| drafts[*at].clause.address.as_str()).collect();
     let first = &drafts[circle[0]];
-    let mut finding = Finding::error(Code::Circle, first.place.clone(), format!("clauses wait for each other: {}", names.join(" after ")))
-        .hint("take one of these needs or reactions away");
+    let mut finding = Finding::error(Code::Circle, first.place.clone(), format!("cycle of clauses: {}", names.join(" after ")))
+        .hint("remove one of these needs or reactions");
     for at in &circle[1..] {
         finding = finding.related(drafts[*at].clause.address.as_str(), drafts[*at].place.clone());
     }

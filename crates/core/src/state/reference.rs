@@ -82,7 +82,7 @@ impl<'d> Reach<'d> {
                 |near| format!("did you mean `{near}`?"),
             );
             findings.push(
-                Finding::error(Code::NothingFits, written.place.clone(), format!("`{key}` names `{pattern}`, and no clause is called so")).hint(hint),
+                Finding::error(Code::NothingFits, written.place.clone(), format!("`{key}` names `{pattern}`, which matches no clause")).hint(hint),
             );
         }
         (found, dropped)

@@ -1,6 +1,6 @@
 //! Renders texts and files of a kit: strict, without escaping, bounded, and blind to everything outside the kit.
 
-use crate::filter::{Asked, NodeView};
+use crate::filter::{NodeInputs, NodeView};
 use crate::kit::KitFiles;
 use minijinja::syntax::SyntaxConfig;
 use minijinja::value::{Enumerator, Object, Serde, Value as JinjaValue, merge_maps};
@@ -23,7 +23,7 @@ const TEXT: &str = "<text>";
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{message}")]
 pub struct RenderError {
-    /// One fact.
+    /// What happened, in one sentence.
     pub message: String,
     /// The file of renders/ in which it stands; `None` for a text of the document.
     pub file: Option<String>,
@@ -40,21 +40,21 @@ pub struct RenderError {
 pub struct Scope {
     context: JinjaValue,
     guesses: Option<Arc<Guesses>>,
-    asked: Noted,
+    inputs: Noted,
 }
 
-/// What was asked of the node so far.
-type Noted = Arc<Mutex<Asked>>;
+/// What was inputs of the node so far.
+type Noted = Arc<Mutex<NodeInputs>>;
 
-fn note(noted: &Noted, how: impl FnOnce(&mut Asked)) {
+fn note(noted: &Noted, how: impl FnOnce(&mut NodeInputs)) {
     how(&mut noted.lock().unwrap_or_else(PoisonError::into_inner));
 }
 
 impl Scope {
     /// Puts a node and the parameters' values together.
     pub fn new(view: &NodeView, params: &Value) -> Self {
-        let asked = Noted::default();
-        Self { context: context(view, JinjaValue::from(Serde(params)), &asked), guesses: None, asked }
+        let inputs = Noted::default();
+        Self { context: context(view, JinjaValue::from(Serde(params)), &inputs), guesses: None, inputs }
     }
 
     /// The same for a check, which has no node and not all values: what a map does not hold is guessed at.
@@ -62,8 +62,8 @@ impl Scope {
         let guesses = Arc::new(Guesses::default());
         let known: BTreeMap<String, JinjaValue> =
             params.as_object().into_iter().flatten().map(|(name, value)| (name.clone(), guessable(value, &guesses))).collect();
-        let asked = Noted::default();
-        Self { context: context(view, JinjaValue::from_object(known), &asked), guesses: Some(guesses), asked }
+        let inputs = Noted::default();
+        Self { context: context(view, JinjaValue::from_object(known), &inputs), guesses: Some(guesses), inputs }
     }
 
     /// Adds the names of loops.
@@ -78,36 +78,36 @@ impl Scope {
             })
             .collect();
         let context = merge_maps([JinjaValue::from_object(names), self.context.clone()]);
-        Self { context, guesses: self.guesses.clone(), asked: self.asked.clone() }
+        Self { context, guesses: self.guesses.clone(), inputs: self.inputs.clone() }
     }
 
-    /// Notes what else was asked of the node.
-    pub fn note(&self, asked: &Asked) {
-        note(&self.asked, |all| all.add(asked));
+    /// Notes what else was inputs of the node.
+    pub fn note(&self, inputs: &NodeInputs) {
+        note(&self.inputs, |all| all.add(inputs));
     }
 
-    /// Returns what was asked of the node so far.
-    pub fn asked(&self) -> Asked {
-        let mut asked = Asked::default();
-        note(&self.asked, |all| asked.add(all));
-        asked
+    /// Returns what was inputs of the node so far.
+    pub fn inputs(&self) -> NodeInputs {
+        let mut inputs = NodeInputs::default();
+        note(&self.inputs, |all| inputs.add(all));
+        inputs
     }
 
     /// Returns the same, and forgets it.
-    pub fn take_asked(&self) -> Asked {
-        let mut taken = Asked::default();
-        note(&self.asked, |all| taken = std::mem::take(all));
+    pub fn take_inputs(&self) -> NodeInputs {
+        let mut taken = NodeInputs::default();
+        note(&self.inputs, |all| taken = std::mem::take(all));
         taken
     }
 
-    /// Returns whether something was guessed at since it was asked last.
+    /// Returns whether something was guessed at since it was inputs last.
     pub fn guessed(&self) -> bool {
         self.guesses.as_ref().is_some_and(|guesses| guesses.made.swap(false, Ordering::Relaxed))
     }
 }
 
-fn context(view: &NodeView, params: JinjaValue, asked: &Noted) -> JinjaValue {
-    let of_node = |root, map| JinjaValue::from_object(OfNode { root, map, asked: asked.clone() });
+fn context(view: &NodeView, params: JinjaValue, inputs: &Noted) -> JinjaValue {
+    let of_node = |root, map| JinjaValue::from_object(OfNode { root, map, inputs: inputs.clone() });
     minijinja::context! {
         labels => of_node(Root::Labels, JinjaValue::from(Serde(&view.labels))),
         about => of_node(Root::About, JinjaValue::from(Serde(view.about.nested()))),
@@ -122,7 +122,7 @@ struct Guesses {
     made: AtomicBool,
 }
 
-/// A map of which a check may not know all keys, or nothing at all: then anything may be asked of it.
+/// A map of which a check may not know all keys, or nothing at all: then anything may be inputs of it.
 #[derive(Debug)]
 struct Guessed {
     known: BTreeMap<String, JinjaValue>,
@@ -161,12 +161,12 @@ impl Object for Guessed {
     }
 }
 
-/// A map of the node's, which notes what is asked of it.
+/// A map of the node's, which notes what is inputs of it.
 #[derive(Debug)]
 struct OfNode {
     root: Root,
     map: JinjaValue,
-    asked: Noted,
+    inputs: Noted,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -179,10 +179,10 @@ enum Root {
 
 impl OfNode {
     fn note(&self, key: Option<&str>) {
-        note(&self.asked, |asked| match self.root {
-            Root::Labels => asked.labels.add(key),
-            Root::About => asked.about.add(key),
-            Root::Node => asked.name = true,
+        note(&self.inputs, |inputs| match self.root {
+            Root::Labels => inputs.labels.add(key),
+            Root::About => inputs.about.add(key),
+            Root::Node => inputs.name = true,
         });
     }
 }
@@ -307,7 +307,7 @@ fn guess(error: RenderError, scope: &Scope) -> RenderError {
 
 fn render_error(error: &Error, file: Option<&str>) -> RenderError {
     let what = match error.kind() {
-        ErrorKind::UndefinedError => "speaks of a name that is not there".to_owned(),
+        ErrorKind::UndefinedError => "uses an unknown name".to_owned(),
         ErrorKind::OutOfFuel => format!("takes more than {MAX_STEPS} steps"),
         ErrorKind::WriteFailure => format!("makes more than {MAX_OUTPUT_BYTES} bytes"),
         ErrorKind::TemplateNotFound => error.detail().map_or_else(|| "is not there".to_owned(), str::to_owned),
@@ -366,22 +366,22 @@ mod tests {
     #[test]
     fn a_missing_label_is_empty_and_any_other_missing_name_an_error() {
         assert_eq!(rendered("ship={{ labels.ship }}").unwrap(), json!("ship="));
-        assert_eq!(rendered("x {{ params.idel }}").unwrap_err().message, "the render speaks of a name that is not there: `params.idel`");
+        assert_eq!(rendered("x {{ params.idel }}").unwrap_err().message, "the render uses an unknown name: `params.idel`");
         assert!(rendered("{{ params.idel }}").is_err());
     }
 
     #[test]
     fn what_is_asked_of_the_node_is_noted() {
-        let asked = |source: &str| {
+        let inputs = |source: &str| {
             let view = NodeView { labels: BTreeMap::from([("site".into(), "auken".into())]), ..NodeView::sample() };
             let scope = Scope::new(&view, &json!({ "idle": 90, "which": "site" }));
             let turn = scope.with(std::iter::once(("lane", json!("A"))));
             let rendered = Renderer::new(&KitFiles::default()).value(source, &turn).map(|_| ()).map_err(|error| error.message);
-            rendered.map(|()| scope.asked())
+            rendered.map(|()| scope.inputs())
         };
         let of = |name: bool, labels: Option<&[&str]>, about: Option<&[&str]>| {
             let keys = |keys: Option<&[&str]>| keys.map_or(Keys::All, |keys| Keys::Some(keys.iter().map(|key| (*key).to_owned()).collect()));
-            Asked { name, labels: keys(labels), about: keys(about) }
+            NodeInputs { name, labels: keys(labels), about: keys(about) }
         };
         let none: Option<&[&str]> = Some(&[]);
         for (source, expected) in [
@@ -398,7 +398,7 @@ mod tests {
             ("{{ node.name }}", of(true, none, none)),
             ("{{ debug() }}", of(true, None, None)),
         ] {
-            assert_eq!(asked(source).unwrap(), expected, "{source}");
+            assert_eq!(inputs(source).unwrap(), expected, "{source}");
         }
     }
 

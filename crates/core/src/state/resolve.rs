@@ -5,7 +5,7 @@ use super::instantiate::{Draft, Instantiation};
 use super::order::Relation;
 use super::{claims, include, order, reference};
 use crate::digest::{Digest, DigestKey};
-use crate::filter::{Asked, NodeView};
+use crate::filter::{NodeInputs, NodeView};
 use crate::kit::{Baseline, Code, Finding, Gone, Kit, OnDrift, OnRollout, Place};
 use crate::param::{self, Given, ParameterType, ParameterValue};
 use std::collections::BTreeMap;
@@ -35,7 +35,7 @@ impl<'a> Assigned<'a> {
     }
 }
 
-/// Whether conditions are asked.
+/// Whether conditions are inputs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Conditions {
     /// They decide.
@@ -65,7 +65,7 @@ pub struct ResolveInput<'a> {
     pub view: &'a NodeView,
     /// The key for what is concealed.
     pub key: &'a DigestKey,
-    /// Whether conditions are asked.
+    /// Whether conditions are inputs.
     pub conditions: Conditions,
     /// What no clause may touch.
     pub untouchable: &'a Untouchable,
@@ -105,16 +105,16 @@ pub struct Resolved {
 ///
 /// Returns everything that keeps it from being computed, each with its place: conflicts name both.
 pub fn resolve(input: &ResolveInput<'_>) -> Result<Resolved, Vec<Finding>> {
-    resolve_noting(input, &mut Asked::default())
+    resolve_noting(input, &mut NodeInputs::default())
 }
 
-/// Computes a node's effective state, and adds to `asked` what was asked of the node: all that says the same of it comes to
+/// Computes a node's effective state, and adds to `inputs` what was inputs of the node: all that says the same of it comes to
 /// the same, errors too.
 ///
 /// # Errors
 ///
 /// Returns everything that keeps it from being computed, each with its place: conflicts name both.
-pub fn resolve_noting(input: &ResolveInput<'_>, asked: &mut Asked) -> Result<Resolved, Vec<Finding>> {
+pub fn resolve_noting(input: &ResolveInput<'_>, inputs: &mut NodeInputs) -> Result<Resolved, Vec<Finding>> {
     let mut findings = Vec::new();
     let mut parameters = BTreeMap::new();
     let assigned = include::with_includes(&input.assigned, input.kits, input.conditions, &mut findings);
@@ -140,7 +140,7 @@ pub fn resolve_noting(input: &ResolveInput<'_>, asked: &mut Asked) -> Result<Res
                 Err(errors) => findings.extend(in_kit(errors)),
             }
         }
-        asked.add(&instantiation.asked());
+        inputs.add(&instantiation.inputs());
         parameters.extend(values.into_iter().map(|(name, value)| (format!("{prefix}{name}"), value)));
     }
     for draft in &drafts {
@@ -180,7 +180,7 @@ fn secrets_that_are_not_there(baseline: &Baseline, values: &BTreeMap<String, Par
         .map(|(parameter, value)| {
             let name = value.value.as_str().unwrap_or_default();
             Finding::error(Code::UnknownSecret, parameter.name.place.clone(), format!("there is no secret `{name}` (from {})", value.from.words()))
-                .hint("this version of Constans keeps no secrets yet; take the parameter's value away")
+                .hint("this version of Constans has no secret store yet; remove the value of the parameter")
         })
         .collect()
 }
@@ -226,8 +226,8 @@ fn touches_agent(draft: &Draft, untouchable: &Untouchable) -> Option<Finding> {
         }
     };
     touches.then(|| {
-        Finding::error(Code::TouchesAgent, draft.place.clone(), format!("{} would stop, remove or alter the agent itself", clause.address))
-            .hint("the agent is not kept by clauses; take this one out")
+        Finding::error(Code::TouchesAgent, draft.place.clone(), format!("{} would stop, remove or change the agent itself", clause.address))
+            .hint("the agent cannot be managed by clauses; remove this one")
     })
 }
 

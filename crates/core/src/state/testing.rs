@@ -43,7 +43,7 @@ impl Clause {
     }
 
     pub(crate) fn tell(mut self) -> Self {
-        self.on_drift = Some(Switch { value: OnDrift::Tell, from: SwitchFrom::Clause });
+        self.on_drift = Some(Switch { value: OnDrift::Report, from: SwitchFrom::Clause });
         self
     }
 

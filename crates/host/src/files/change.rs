@@ -178,7 +178,7 @@ impl Files {
         let flags = if what == What::Directory { AtFlags::REMOVEDIR } else { AtFlags::empty() };
         rustix::fs::unlinkat(&folder, name.as_str(), flags).map_err(|error| {
             let error = HostError::io("remove", path, &error.into());
-            if what == What::Directory { error.remedy("only empty directories are removed: look at what is in it, and take it out") } else { error }
+            if what == What::Directory { error.remedy("only empty directories are removed: inspect and remove its contents") } else { error }
         })?;
         steps::reached("removed", path);
         flush(&folder, path)
@@ -193,7 +193,7 @@ impl Files {
 
 fn no_folder(path: &str) -> HostError {
     let parent = path.rsplit_once('/').map_or("/", |(parent, _)| parent);
-    HostError::new(format!("the folder {parent} is not there")).remedy(format!("add a clause `directory:{parent}`, or what brings it"))
+    HostError::new(format!("the folder {parent} does not exist")).remedy(format!("add a clause `directory:{parent}`, or install what creates it"))
 }
 
 /// Returns the name under which new contents are written beside a file.

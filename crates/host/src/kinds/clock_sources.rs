@@ -116,7 +116,7 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_
         Keeper::Timesyncd => {
             machine.files.make_way(TIMESYNCD_OWN)?;
             // The first line takes back what earlier files said.
-            let text = format!("# Kept by Constans.\n[Time]\nNTP=\nNTP={}\n", servers.join(" "));
+            let text = format!("# Managed by Constans.\n[Time]\nNTP=\nNTP={}\n", servers.join(" "));
             put(machine, work, &clause.address, TIMESYNCD_OWN, text.as_bytes(), readable)?;
             "systemd-timesyncd"
         }

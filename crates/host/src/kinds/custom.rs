@@ -54,7 +54,7 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Re
         return Ok(Seen { native, ..seen(Found::absent()) });
     }
     if let Some(unknown) = said.properties.keys().find(|name| clause.kind().property(name).is_none()) {
-        return Err(NotSeen::Failed(lies(custom, &format!("it tells of a property `{unknown}`, which the kind does not declare"))));
+        return Err(NotSeen::Failed(lies(custom, &format!("it reports the property `{unknown}`, which the kind does not declare"))));
     }
     let mut found = Found::present();
     for (name, wanted, _) in clause.compared() {
@@ -63,12 +63,12 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Re
             Some(value) => match normalise(name, property.value, value) {
                 Ok(normal) => FoundValue::Value(normal),
                 Err(_) if clause.concealed.contains(name) => {
-                    return Err(NotSeen::Failed(lies(custom, &format!("what it tells of `{name}` is of another type"))));
+                    return Err(NotSeen::Failed(lies(custom, &format!("its value of `{name}` has the wrong type"))));
                 }
                 Err(refused) => return Err(NotSeen::Failed(lies(custom, &refused.message))),
             },
             None if wanted.is_null() => continue,
-            None => FoundValue::Unreadable("the kind's program did not say".to_owned()),
+            None => FoundValue::Unreadable("the program of the kind gave no reason".to_owned()),
         };
         found = found.with_found(property.name, value);
     }
@@ -87,16 +87,16 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, differences: &[Differe
 }
 
 fn declared(clause: &Clause) -> Result<&CustomKind, HostError> {
-    clause.custom.as_deref().ok_or_else(|| HostError::new(format!("no kit teaches the kind {}", clause.address.kind())))
+    clause.custom.as_deref().ok_or_else(|| HostError::new(format!("no kit has the custom kind {}", clause.address.kind())))
 }
 
 fn lies(custom: &CustomKind, why: &str) -> HostError {
     HostError::new(format!("the program of the kind {} is not as it declares: {why}", custom.name))
-        .remedy("the kit that teaches the kind has to be mended")
+        .remedy("fix the kit of the kind")
 }
 
 fn reply<T: for<'d> Deserialize<'d>>(custom: &CustomKind, ended: &Ended) -> Result<T, HostError> {
-    serde_json::from_str(&ended.stdout).map_err(|error| lies(custom, &format!("what it wrote is not the JSON that is asked for: {error}")))
+    serde_json::from_str(&ended.stdout).map_err(|error| lies(custom, &format!("its output is not the expected JSON: {error}")))
 }
 
 /// Runs the kind's program. It is told all on its standard input, and the plain values in its environment, too, so that a
@@ -146,7 +146,7 @@ fn run(
         return Ok(ended);
     }
     let message = format!("the program of the kind {} failed with exit status {}", custom.name, ended.step.exit.unwrap_or(-1));
-    Err(HostError::new(message).command(ended.step).remedy("its output says why; the kit that teaches the kind has to be mended if it does not"))
+    Err(HostError::new(message).command(ended.step).remedy("its output says why; fix the kit of the kind if it does not"))
 }
 
 /// Puts the program into the agent's own folder under its digest, where nobody else can change it.
@@ -159,9 +159,9 @@ fn program(machine: &Machine, custom: &CustomKind, contents: &dyn Contents) -> R
     if std::fs::read(&path).is_ok_and(|bytes| of_contents(&bytes) == custom.program_digest) {
         return Ok(path);
     }
-    let bytes = contents.get(digest).ok_or_else(|| HostError::new(format!("the program of the kind {} is not here yet", custom.name)))?;
+    let bytes = contents.get(digest).ok_or_else(|| HostError::new(format!("the program of the kind {} is missing", custom.name)))?;
     if of_contents(&bytes) != custom.program_digest {
-        return Err(HostError::new(format!("the program of the kind {} is not the one that its kit published", custom.name)));
+        return Err(HostError::new(format!("the program of the kind {} differs from the published one", custom.name)));
     }
     std::fs::create_dir_all(&folder).map_err(failed)?;
     let candidate = path.with_extension("new");

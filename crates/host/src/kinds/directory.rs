@@ -72,7 +72,7 @@ fn remove_unknown(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -> Re
     let unknown = unknown_entries(machine, clause)?;
     if unknown.len() > MOST_REMOVED {
         let message = format!("{} entries of {} are unknown, and at most {MOST_REMOVED} are removed at once", unknown.len(), clause.name());
-        return Err(HostError::new(message).remedy("look at them first: a folder that was named by mistake looks like this"));
+        return Err(HostError::new(message).remedy("check them first: this can be a wrong folder"));
     }
     for name in unknown {
         let path = format!("{}/{name}", clause.name().trim_end_matches('/'));

@@ -73,7 +73,7 @@ fn digest_of_long(machine: &Machine, clause: &Clause, entry: &Entry, look: &Look
         return Ok(machine.files.digest(path, most)?.unwrap_or_else(|| unread(entry.size)));
     }
     let failed = |error: io::Error| HostError::io("read", path, &error);
-    let open = || machine.files.open(path)?.ok_or_else(|| HostError::new(format!("{path} went away while it was looked at")));
+    let open = || machine.files.open(path)?.ok_or_else(|| HostError::new(format!("{path} disappeared while it was read")));
     let (kept, size) = opened(look.contents, wanted)?;
     if size == entry.size && are_same(kept, open()?.take(most)).map_err(failed)? {
         return wanted.parse().map_err(|_| HostError::new(format!("the name {wanted} of contents is no digest")));
@@ -104,7 +104,7 @@ pub(crate) fn most_bytes(clause: &Clause) -> u64 {
 }
 
 fn opened<'c>(contents: &'c dyn Contents, name: &str) -> Result<Opened<'c>, HostError> {
-    contents.open(name).ok_or_else(|| HostError::new(format!("the contents {name} are not here yet")))
+    contents.open(name).ok_or_else(|| HostError::new(format!("the contents {name} are missing yet")))
 }
 
 /// Returns the plain digest of the wanted contents if it is a file that is compared by it.
@@ -144,7 +144,7 @@ fn is_for_all(clause: &Clause) -> bool {
 /// Returns the wanted contents of a path. What is there is held against them and they get there, so they must be what they
 /// are called.
 fn wanted_content<'c>(contents: &'c dyn Contents, name: &str, path: &str) -> Result<Cow<'c, [u8]>, HostError> {
-    let bytes = contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are not here yet")))?;
+    let bytes = contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are missing yet")))?;
     if name.starts_with("sha256:") && of_contents(&bytes).as_str() != name { Err(not_as_named(name, path)) } else { Ok(bytes) }
 }
 
@@ -160,8 +160,8 @@ fn checked_content<'c>(contents: &'c dyn Contents, name: &str, path: &str) -> Re
 }
 
 fn not_as_named(name: &str, path: &str) -> HostError {
-    HostError::new(format!("the contents for {path} are not what their name says, {name}"))
-        .remedy("what the agent keeps was changed by something else: take its folder `contents` away, the next check-in fetches it anew")
+    HostError::new(format!("the contents for {path} do not match their digest, {name}"))
+        .remedy("something changed the state folder of the agent: delete its folder `contents`; the next check-in downloads it again")
 }
 
 pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Difference], work: &mut Work<'_>) -> Result<(), HostError> {
@@ -176,7 +176,7 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
     let ownership = wanted_ownership(machine, clause)?;
     let Some(name) = clause.text("content") else {
         if entry.is_none() {
-            return Err(HostError::new(format!("{path} is not there, and the clause says no contents")).remedy("add text, copy or render"));
+            return Err(HostError::new(format!("{path} does not exist, and the clause has no contents")).remedy("add text, copy or render"));
         }
         machine.files.set_ownership(path, ownership)?;
         work.note(format!("set the ownership of {path}"));
@@ -221,7 +221,7 @@ fn accept(machine: &Machine, clause: &Clause, check_with: &[&str], candidate: &P
         return Ok(());
     }
     let message = format!("check_with refused the new contents of {path}: exit status {}", ended.step.exit.unwrap_or(-1));
-    Err(HostError::new(message).command(ended.step).remedy("the old contents are as they were: mend the document"))
+    Err(HostError::new(message).command(ended.step).remedy("the old contents are intact: fix the document"))
 }
 
 fn remove(machine: &Machine, clause: &Clause, entry: &Entry, work: &mut Work<'_>) -> Result<(), HostError> {

@@ -42,7 +42,7 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     Ok(seen(found))
 }
 
-const NO_MODULES: &str = "this kernel takes no modules, or does not say which it has (/proc/modules)";
+const NO_MODULES: &str = "this kernel supports no modules, or does not list them (/proc/modules)";
 
 #[derive(Clone, Copy, PartialEq)]
 enum Loaded {
@@ -131,7 +131,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
             modprobe(machine, work, &["--remove", &name], Loaded::No, &name)
         }
         (_, Some(true)) => {
-            let text = format!("# Kept by Constans, {}.\ninstall {name} /bin/false\nblacklist {name}\n", clause.address);
+            let text = format!("# Managed by Constans, {}.\ninstall {name} /bin/false\nblacklist {name}\n", clause.address);
             machine.files.make_way(&own_rule)?;
             put(machine, work, &clause.address, &own_rule, text.as_bytes(), readable)?;
             modprobe(machine, work, &["--remove", &name], Loaded::No, &name)
@@ -146,7 +146,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
 
 fn refuse_others(paths: &[String], what: &str) -> Result<(), HostError> {
     let Some(path) = paths.first() else { return Ok(()) };
-    Err(HostError::new(format!("{path} {what}, and is not kept by Constans")).remedy("take the line out with a `line` clause, or by hand"))
+    Err(HostError::new(format!("{path} {what}, and is not managed by Constans")).remedy("remove the line with a `line` clause, or by hand"))
 }
 
 /// Loads or unloads the module unless it is so already, or this kernel takes none.
@@ -162,9 +162,9 @@ fn modprobe(machine: &Machine, work: &mut Work<'_>, arguments: &[&str], wanted: 
     let ended = Native::new("modprobe", arguments).must().map_err(|error| {
         let told = error.command.as_ref().map(|step| step.output.to_lowercase()).unwrap_or_default();
         match told {
-            told if told.contains("in use") => error.remedy("something uses the module: lsmod says what; it stays out from the next boot on"),
+            told if told.contains("in use") => error.remedy("something uses the module (see lsmod); it is not loaded from the next boot on"),
             told if told.contains("not found") => {
-                error.remedy("this kernel has no such module: is it spelt right, and are its extra modules installed?")
+                error.remedy("this kernel has no such module: check the spelling, and whether its extra modules are installed")
             }
             _ => error,
         }

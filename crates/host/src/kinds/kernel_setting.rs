@@ -20,7 +20,7 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     let at_boot = at_boot(machine, &name)?;
     if machine.acted_on.is_private_root() {
         let value = at_boot.map_or_else(|| told(clause, "the kernel's own".to_owned()), |value| FoundValue::Value(value.into()));
-        let stand_in = Some("below a private root only what holds at boot is kept: the running kernel is not this root's".to_owned());
+        let stand_in = Some("in a private root only the boot configuration is managed: the running kernel belongs to the host".to_owned());
         return Ok(Seen { stand_in, ..seen(Found::present().with_found("value", value)) });
     }
     let now = now(&name)?;
@@ -134,7 +134,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
         lines.retain(|line| assignment(line).is_none_or(|(key, _)| key != name));
         lines.push(format!("{name} = {value}"));
         lines.sort();
-        let text = format!("# Kept by Constans, a line each clause kernel_setting.\n{}\n", lines.join("\n"));
+        let text = format!("# Managed by Constans, a line each clause kernel_setting.\n{}\n", lines.join("\n"));
         machine.files.make_way(OWN)?;
         put(machine, work, &clause.address, OWN, text.as_bytes(), Ownership { permissions: Some(0o644), ..Ownership::default() })?;
     }
@@ -145,9 +145,9 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     std::fs::write(&path, value).map_err(|error| {
         let told = HostError::io("write", &path.display().to_string(), &error);
         match error.raw_os_error().map(rustix::io::Errno::from_raw_os_error) {
-            Some(rustix::io::Errno::INVAL) => told.remedy("the kernel does not take this value; it is set at boot already, so mend the document"),
+            Some(rustix::io::Errno::INVAL) => told.remedy("the kernel does not take this value; it is already in the boot configuration, so fix the document"),
             Some(rustix::io::Errno::ROFS | rustix::io::Errno::PERM | rustix::io::Errno::ACCESS) => {
-                told.remedy("this machine may not change its kernel, as in a container: what holds at boot is kept, what holds now is the host's")
+                told.remedy("this machine may not change its kernel, as in a container: only the boot configuration is managed")
             }
             _ => told,
         }

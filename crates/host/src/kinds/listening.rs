@@ -54,7 +54,7 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     if clause.get("program").is_some() {
         let known: BTreeSet<&str> = counting.iter().filter_map(|socket| programs.get(&socket.inode).map(String::as_str)).collect();
         let value = if known.is_empty() {
-            FoundValue::Unreadable("whose socket it is only root can see".to_owned())
+            FoundValue::Unreadable("only root can see the program of the socket".to_owned())
         } else if wanted_program.is_some_and(|wanted| known.contains(wanted)) {
             FoundValue::Value(wanted_program.into())
         } else {

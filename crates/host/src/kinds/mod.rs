@@ -166,7 +166,7 @@ fn text_of(machine: &Machine, path: &str) -> Result<Option<String>, HostError> {
     let Some(bytes) = machine.files.read(path)? else { return Ok(None) };
     match String::from_utf8(bytes) {
         Ok(text) => Ok(Some(text)),
-        Err(_) => Err(HostError::new(format!("{path} is no UTF-8 text")).remedy("keep it whole, with a `file` clause")),
+        Err(_) => Err(HostError::new(format!("{path} is no UTF-8 text")).remedy("manage the whole file with a `file` clause")),
     }
 }
 
@@ -177,7 +177,7 @@ fn as_told(machine: &Machine, path: &str, found: &str, look: &Look<'_>) -> Resul
         return Ok(found.to_owned());
     }
     let digest = look.key.digest(found.as_bytes());
-    Ok(format!("another one, not shown since not everybody may read the file ({})", digest.as_str().chars().take(11).collect::<String>()))
+    Ok(format!("differs, not shown because not everybody may read the file ({})", digest.as_str().chars().take(11).collect::<String>()))
 }
 
 /// Says where a part of a file could not be read or changed.
@@ -218,7 +218,7 @@ fn must_be(what: What, entry: &Entry, path: &str) -> Result<(), HostError> {
         return Ok(());
     }
     let message = format!("{} is in the way at {path}, where {} should be", entry.what.words(), what.words());
-    Err(HostError::new(message).remedy("take it away by hand, or keep it as what it is"))
+    Err(HostError::new(message).remedy("remove it by hand, or declare it as what it is"))
 }
 
 /// Adds owner, group and permissions as found, as far as they are wanted.
@@ -248,8 +248,8 @@ fn wanted_ownership(machine: &Machine, clause: &Clause) -> Result<Ownership, Hos
         return Ok(Ownership { permissions, ..Ownership::default() });
     }
     let missing = |kind: &str, name: &str| {
-        HostError::new(format!("the {kind} {name} is not there"))
-            .remedy(format!("add a clause that keeps it, or wait for the package that brings it: needs = [\"{kind}:{name}\"]"))
+        HostError::new(format!("the {kind} {name} does not exist"))
+            .remedy(format!("add a clause for it, or wait for its package: needs = [\"{kind}:{name}\"]"))
     };
     let uid = match clause.text("owner") {
         Some(name) => Some(match name.parse() {

@@ -152,7 +152,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, differences: &[Differe
     let options = clause.list("options").join(",");
     if now.is_some() && (differs(differences, "device") || differs(differences, "fs")) {
         return Err(HostError::new(format!("another file system is mounted at {path}"))
-            .remedy("what uses it would lose it: unmount it by hand, then it is mounted as wanted"));
+            .remedy("unmounting it could break its users: unmount it by hand; the next run mounts the desired one"));
     }
     if now.is_some() && differs(differences, "options") {
         return native(work, "mount", &["-o", &format!("remount,{options}"), path]);

@@ -55,7 +55,7 @@ pub(crate) fn preview(packages: &mut Packages, clauses: &[&Clause], package_prev
         }
         match packages.offered_now(name, &wish, &mut package_preview.native)? {
             Some(version) => changes.push(Planned { name: name.to_owned(), version: Some(version) }),
-            None => package_preview.not_known.push(format!("{name}: the index of packages, as it is, offers no version that fits {wish}")),
+            None => package_preview.not_known.push(format!("{name}: the present package index offers no version that matches {wish}")),
         }
     }
     if !changes.is_empty() {

@@ -119,7 +119,7 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_
         Some(digest) => Some(put_key(machine, clause, digest, &keys, readable, work)?),
         None => None,
     };
-    let text = format!("# Kept by Constans, {}.\n{}", clause.address, (format.write)(clause, signed_by.as_deref())?);
+    let text = format!("# Managed by Constans, {}.\n{}", clause.address, (format.write)(clause, signed_by.as_deref())?);
     machine.files.make_way(&path)?;
     put(machine, work, &clause.address, &path, text.as_bytes(), readable)
 }
@@ -133,11 +133,11 @@ fn put_key(
     readable: Ownership,
     work: &mut Work<'_>,
 ) -> Result<String, HostError> {
-    let key = work.contents.get(digest).ok_or_else(|| HostError::new(format!("the contents {digest} are not here yet")))?.to_vec();
+    let key = work.contents.get(digest).ok_or_else(|| HostError::new(format!("the contents {digest} are missing")))?.to_vec();
     let found = fingerprint(&key)?;
     if let Some(wanted) = clause.text("fingerprint").filter(|wanted| *wanted != found) {
         return Err(HostError::new(format!("the key of {} has the fingerprint {found}, not {wanted}", clause.name()))
-            .remedy("nothing was changed: find out which of both is right before packages are trusted by it"));
+            .remedy("nothing was changed: find out which fingerprint is right before you trust its packages"));
     }
     // apt knows by the name whether a key is armoured.
     let (path, other) = if key.starts_with(b"-----") { (&keys[0], &keys[1]) } else { (&keys[1], &keys[0]) };

@@ -77,7 +77,7 @@ fn comment(name: &str) -> String {
 
 /// Returns the file with these rules, which also takes the place of what the kernel has.
 fn file_of(rules: &[Rule]) -> String {
-    let mut text = format!("# Kept by Constans, from clauses packet_rule.\ntable inet {TABLE}\ndelete table inet {TABLE}\n");
+    let mut text = format!("# Managed by Constans, from clauses packet_rule.\ntable inet {TABLE}\ndelete table inet {TABLE}\n");
     if rules.is_empty() {
         return text;
     }
@@ -230,7 +230,7 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause) -> Result<Seen, No
         (None, true) => at_boot.map_or_else(Found::absent, |rule| properties(clause, rule, None)),
     };
     let stand_in =
-        machine.acted_on.is_private_root().then(|| "below a private root no packets are filtered: only what holds at boot is kept".to_owned());
+        machine.acted_on.is_private_root().then(|| "in a private root no packets are filtered: only the boot configuration is managed".to_owned());
     Ok(Seen { native: rules.native, stand_in, ..seen(found) })
 }
 
@@ -240,7 +240,7 @@ fn properties(clause: &Clause, rule: &Rule, out_of_order: Option<String>) -> Fou
         (Some(wanted), Some(found)) if masked(wanted) == masked(found) => Some(wanted.to_owned()),
         (_, found) => found.clone(),
     };
-    let then = out_of_order.map_or_else(|| rule.then.clone(), |after| format!("{}, but it stands after {after}", rule.then));
+    let then = out_of_order.map_or_else(|| rule.then.clone(), |after| format!("{}, but it is after {after}", rule.then));
     let any = || json!("any");
     let all = [
         ("direction", json!(rule.direction)),

@@ -35,7 +35,7 @@ pub(super) fn path(account: &Account) -> String {
 pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -> Result<(), HostError> {
     let name = clause.text("account").unwrap_or_default();
     let account = machine.accounts.account(name)?.ok_or_else(|| {
-        HostError::new(format!("the account {name} is not there")).remedy(format!("add a clause that keeps it, and needs = [\"account:{name}\"]"))
+        HostError::new(format!("the account {name} does not exist")).remedy(format!("add a clause for it, and needs = [\"account:{name}\"]"))
     })?;
     let path = path(&account);
     let whose = |permissions| {

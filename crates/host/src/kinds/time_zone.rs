@@ -47,7 +47,7 @@ fn no_such_zone(machine: &Machine, zone: &str) -> Result<HostError, HostError> {
     let (folder, _) = zone.rsplit_once('/').unwrap_or(("", zone));
     let names = machine.files.list(format!("{ZONES}/{folder}").trim_end_matches('/'))?;
     let error = HostError::new(format!("there is no time zone {zone} here"));
-    let Some(names) = names else { return Ok(error.remedy("is the package tzdata installed, and the zone spelt as it lists it?")) };
+    let Some(names) = names else { return Ok(error.remedy("check that the package tzdata is installed, and the spelling of the zone")) };
     let known: Vec<String> = names.iter().map(|name| if folder.is_empty() { name.clone() } else { format!("{folder}/{name}") }).collect();
     Ok(match nearest_word(zone, known.iter().map(String::as_str)) {
         Some(near) => error.remedy(format!("did you mean {near}?")),

@@ -135,7 +135,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     }
     for (path, digest) in &wanted.files {
         let whole = format!("{top}/{path}");
-        let contents = work.contents.get(digest).ok_or_else(|| HostError::new(format!("the contents {digest} are not here yet")))?.to_vec();
+        let contents = work.contents.get(digest).ok_or_else(|| HostError::new(format!("the contents {digest} are missing")))?.to_vec();
         if machine.files.digest(&whole, LARGEST_FILE)?.is_some_and(|found| found.as_str() == digest) {
             machine.files.set_ownership(&whole, of_files)?;
         } else {
@@ -161,7 +161,7 @@ fn remove_whole(machine: &Machine, clause: &Clause, work: &mut Work<'_>, tops: &
         all.push((path, entry.what));
         if all.len() > most {
             let message = format!("more than {most} entries of {} would be removed at once", clause.name());
-            return Err(HostError::new(message).remedy("look at them first: a folder that was named by mistake looks like this"));
+            return Err(HostError::new(message).remedy("check them first: this can be a wrong folder"));
         }
     }
     // The deepest first: a directory is empty when its turn comes.

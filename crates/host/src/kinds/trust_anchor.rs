@@ -92,7 +92,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     let path = store.path(clause.name());
     if clause.gone == Gone::No {
         let name = clause.text("content").unwrap_or_default();
-        let pem = work.contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are not here yet")))?.to_vec();
+        let pem = work.contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are missing yet")))?.to_vec();
         if certificates(&String::from_utf8_lossy(&pem)).is_empty() {
             return Err(HostError::new("the contents hold no certificate in PEM form").remedy("they begin with -----BEGIN CERTIFICATE-----"));
         }

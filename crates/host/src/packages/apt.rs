@@ -176,7 +176,7 @@ impl PackageManager for Apt {
         });
         let ended = self.look("apt-get", options.map(str::to_owned).into_iter().chain(packages))?;
         if !ended.is_well {
-            return Err(HostError::new("apt could not reckon what would come along").command(ended.step));
+            return Err(HostError::new("apt could not simulate the change").command(ended.step));
         }
         Ok(Reckoned { after: ended.stdout.lines().filter_map(reckoned_of_line).collect(), native: vec![ended.step] })
     }
@@ -186,7 +186,7 @@ impl PackageManager for Apt {
         self.change("apt-mark", [verb.to_owned(), name.to_owned()])
     }
 
-    fn mend(&self) -> Result<NativeStep, HostError> {
+    fn fix(&self) -> Result<NativeStep, HostError> {
         Ok(self.dpkg(&["--configure", "--pending"])?.step)
     }
 
@@ -222,13 +222,13 @@ impl PackageManager for Apt {
 
     fn failure(&self, name: &str, step: NativeStep) -> HostError {
         let known: &[(&str, &str)] = &[
-            ("could not get lock", "another program is changing packages just now: the next run tries again"),
-            ("is locked", "another program is changing packages just now: the next run tries again"),
-            ("held packages were changed", "somebody holds this package at its version: say hold in the clause, or apt-mark unhold it"),
-            ("no space left", "the disk is full: make room, then run again"),
-            ("unmet dependencies", "the sources do not offer what this package depends on"),
+            ("could not get lock", "another program is changing packages: the next run retries"),
+            ("is locked", "another program is changing packages: the next run retries"),
+            ("held packages were changed", "the package is held at its version: set hold in the clause, or apt-mark unhold it"),
+            ("no space left", "the disk is full: free space, then run again"),
+            ("unmet dependencies", "the sources do not offer the dependencies of this package"),
             ("failed to fetch", "the package source does not answer, or its index is old"),
-            ("script subprocess returned error", "the package's own script failed: its output says why"),
+            ("script subprocess returned error", "a script of the package failed: see its output"),
         ];
         let holder = step.output.split("held by process ").nth(1).and_then(|rest| rest.lines().next()).map(|rest| rest.trim_end_matches(['.', ' ']));
         let remedy = known_remedy(&step.output, known).map(|remedy| match holder {
@@ -244,7 +244,7 @@ impl PackageManager for Apt {
             .map(str::to_owned);
         let message = match culprit {
             Some(other) if other.split(':').next() != Some(name) => {
-                format!("apt could not change {name}, since the package {other} is broken: exit status {exit}")
+                format!("apt could not change {name}, because the package {other} is broken: exit status {exit}")
             }
             _ => format!("apt could not change {name}: exit status {exit}"),
         };

@@ -27,7 +27,7 @@ const LOCK_PATIENCE: Duration = Duration::from_secs(60);
 const LOCK_PAUSE: Duration = Duration::from_secs(2);
 /// What dnf and rpm say of another program that is changing packages.
 const LOCKED: [&str; 3] = ["already locked by", "is locked by", "transaction lock"];
-const UNTRUSTED: &str = "no key that is trusted here signed the package: say signed_by in the package_source that it comes from";
+const UNTRUSTED: &str = "the package is not signed by a trusted key: set signed_by in its package_source";
 /// dnf's word for all that a version is made of.
 const QUERIED: &str = "%{evr}\\n";
 
@@ -243,7 +243,7 @@ impl PackageManager for Rpm {
     }
 
     /// An upgrade that was cut off leaves two versions of a package.
-    fn mend(&self) -> Result<NativeStep, HostError> {
+    fn fix(&self) -> Result<NativeStep, HostError> {
         Ok(self.change(&["--assumeyes", "remove", "--duplicates"])?.step)
     }
 
@@ -270,18 +270,18 @@ impl PackageManager for Rpm {
         let known: &[(&str, &str)] = &[
             ("superuser privileges", "changing packages needs root's rights: run the agent as root"),
             ("permission denied", "changing packages needs root's rights: run the agent as root"),
-            ("already locked by", "another program is changing packages just now: the next run tries again"),
-            ("transaction lock", "another program is changing packages just now: the next run tries again"),
-            ("exclude filtering", "somebody holds this package at its version: say hold in the clause, or dnf versionlock delete it"),
+            ("already locked by", "another program is changing packages: the next run retries"),
+            ("transaction lock", "another program is changing packages: the next run retries"),
+            ("exclude filtering", "the package is held at its version: set hold in the clause, or dnf versionlock delete it"),
             ("no such command: versionlock", "holding needs dnf's versionlock, which is a package of its own (python3-dnf-plugin-versionlock)"),
-            ("no space left", "the disk is full: make room, then run again"),
-            ("more space needed", "the disk is full: make room, then run again"),
-            ("nothing provides", "the sources do not offer what this package depends on"),
+            ("no space left", "the disk is full: free space, then run again"),
+            ("more space needed", "the disk is full: free space, then run again"),
+            ("nothing provides", "the sources do not offer the dependencies of this package"),
             ("gpg check failed", UNTRUSTED),
             ("is not signed", UNTRUSTED),
             ("public key", UNTRUSTED),
             ("failed to download", "the package source does not answer, or its index is old"),
-            ("scriptlet", "the package's own script failed: its output says why"),
+            ("scriptlet", "a script of the package failed: see its output"),
         ];
         let holder = step.output.split("already locked by ").nth(1).and_then(|rest| rest.split_whitespace().next());
         let remedy = known_remedy(&step.output, known).map(|remedy| match holder {

@@ -125,7 +125,7 @@ impl SimulatedHost {
             return Err(HostError::new(format!("Unit {}.service not found.", clause.name())));
         }
         let content = match clause.text("content").filter(|_| clause.address.kind() == "file") {
-            Some(name) => Some(contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are not here yet")))?),
+            Some(name) => Some(contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are missing yet")))?),
             None => None,
         };
         let thing = self.things.made(address);
@@ -194,7 +194,7 @@ impl Host for SimulatedHost {
 
 fn look_at_file(thing: Option<&Thing>, clause: &Clause, contents: &dyn Contents, key: &DigestKey) -> Result<Seen, HostError> {
     let wanted = match clause.text("content") {
-        Some(name) => Some((name, contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are not here yet")))?)),
+        Some(name) => Some((name, contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are missing yet")))?)),
         None => None,
     };
     let content_bytes = wanted.as_ref().map(|(_, bytes)| bytes.len() as u64);

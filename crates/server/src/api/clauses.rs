@@ -7,13 +7,13 @@ use crate::trust::{Allowed, NodeRead};
 use constans_core::attention::ExceptionSort;
 use constans_core::run::{ClauseResult, Outcome};
 use constans_core::state::{Clause, EffectiveState, LeftBehind, Origin, left_behind};
-use constans_wire::fleet::{NodeClause, NodeClauses};
+use constans_wire::overview::{NodeClause, NodeClauses};
 use rocket::serde::json::Json;
 use rocket::{State, get};
 use sqlx::PgPool;
 use std::collections::BTreeMap;
 
-/// A node's clauses in their order, with what is wanted and how each is as of the last full run.
+/// The clauses of a node in their order, with desired properties and the result of the last full run.
 #[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = NodeClauses)))]
 #[get("/api/nodes/<name>/clauses")]
 pub async fn list(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<NodeClauses> {
@@ -31,7 +31,7 @@ pub async fn list(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) ->
     Ok(Json(NodeClauses { run: report.map(|_| run_id), state: Some(digest), clauses }))
 }
 
-/// What the node keeps of clauses that are no longer wanted.
+/// Things that the node keeps of clauses that are no longer desired.
 #[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<LeftBehind>)))]
 #[get("/api/nodes/<name>/left-behind")]
 pub async fn left(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<LeftBehind>> {
@@ -57,7 +57,7 @@ fn of_result(result: &ClauseResult, state: Option<&EffectiveState>, since: &BTre
         satisfies: result.satisfies.iter().cloned().collect(),
         outcome: result.outcome,
         cause: result.cause,
-        said: ExceptionSort::of(result).map(|(_, said)| said),
+        reason: ExceptionSort::of(result).map(|(_, reason)| reason),
         since: since.get(result.address.as_str()).copied(),
         wanted: clause.map(|clause| clause.properties.clone()).unwrap_or_default(),
     }
@@ -71,7 +71,7 @@ fn all_is_well(clause: &Clause) -> NodeClause {
         satisfies: clause.satisfies.iter().cloned().collect(),
         outcome: if clause.is_only_a_reaction() { Outcome::Idle } else { Outcome::InLine },
         cause: None,
-        said: None,
+        reason: None,
         since: None,
         wanted: clause.properties.clone(),
     }

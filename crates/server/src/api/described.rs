@@ -21,31 +21,31 @@ struct Shape {
 type Refusal = (&'static str, &'static str, fn(&Shape) -> bool);
 
 const REFUSALS: [Refusal; 13] = [
-    ("400", "`not_understood`: the body is no JSON, or the address cannot be read", |_| true),
+    ("400", "`not_understood`: the body is not JSON, or the address is invalid", |_| true),
     ("401", "`unknown_caller`, `not_signed_in`; signing in: `wrong_password`", |shape| shape.asks_who || shape.signs_in),
     ("403", "`not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door`", |_| true),
-    ("404", "`missing`: what is named is not there", |shape| shape.names || shape.changes),
-    ("408", "`too_slow`, `cut_off`: the body did not arrive whole", |shape| shape.has_body),
-    ("409", "`conflict`: as things are it cannot be done; the hint says what to do", |shape| shape.changes),
-    ("413", "`too_large`: more than is read", |shape| shape.has_body),
-    ("414", "The address is longer than is read", |shape| shape.names),
-    ("421", "`not_this_server`: the server is not called so", |_| true),
-    ("422", "`not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there", |shape| shape.names || shape.has_body),
-    ("429", "`too_often`: the hint says when to try again", |shape| shape.signs_in),
+    ("404", "`missing`: there is nothing of this name", |shape| shape.names || shape.changes),
+    ("408", "`too_slow`, `cut_off`: the body did not arrive completely", |shape| shape.has_body),
+    ("409", "`conflict`: not possible in the present state; the hint says what to do", |shape| shape.changes),
+    ("413", "`too_large`: a limit is exceeded", |shape| shape.has_body),
+    ("414", "The address is too long", |shape| shape.names),
+    ("421", "`not_this_server`: unknown host name", |_| true),
+    ("422", "`not_understood`, `invalid`, `filter`, `findings`: a value is invalid", |shape| shape.names || shape.has_body),
+    ("429", "`too_often`: the hint says when to retry", |shape| shape.signs_in),
     ("500", "`stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more", |_| true),
     ("503", "`busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds", |_| true),
 ];
 
 const TAGS: [(&str, &str); 10] = [
-    ("agents", "What agents ask on the listener for agents"),
-    ("clauses", "What is wanted of nodes, clause by clause"),
-    ("fleet", "The fleet as a whole"),
-    ("groups", "Which nodes are given what"),
-    ("joining", "How machines become nodes"),
-    ("kits", "What is wanted, as releases of kits"),
+    ("agents", "Requests of agents, on their listener"),
+    ("clauses", "Clauses of nodes"),
+    ("overview", "The fleet as a whole"),
+    ("groups", "Groups: nodes, assignments, parameters, settings"),
+    ("joining", "Invitations and joining requests"),
+    ("kits", "Kits and releases"),
     ("nodes", "The nodes"),
     ("people", "Persons, their roles and tokens, and signing in"),
-    ("runs", "What agents did and found"),
+    ("runs", "Runs and drift"),
     ("server", "The server itself"),
 ];
 

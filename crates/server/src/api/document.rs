@@ -15,18 +15,18 @@ use utoipa::{Modify, OpenApi};
 /// The interface. The scopes of each path are the permissions that it needs.
 #[derive(OpenApi)]
 #[openapi(
-    info(title = "Constans", description = "What machines should be, and what they are. Errors are application/problem+json (RFC 9457)."),
+    info(title = "Constans", description = "Desired and actual state of a fleet. Errors are application/problem+json (RFC 9457)."),
     components(schemas(Problem)),
     modifiers(&Schemes),
     paths(
         sign_in::sign_in, sign_in::client_token, sign_in::welcome_for, sign_in::welcome, sign_in::own_session, sign_in::sign_out,
-        fleet::fleet, events::events, invitation::make, invitation::list, invitation::withdraw, person::list, person::grant, person::take, person::remove, person::refused,
+        overview::overview, events::events, invitation::make, invitation::list, invitation::withdraw, person::list, person::grant, person::take, person::remove, person::refused,
         token::list, token::make, token::withdraw, joining::waiting, joining::approve, joining::deny,
-        node::list, node::show, node::explained, node::revoke, node::settle, clauses::list,
+        node::list, node::show, node::why, node::revoke, node::resolve_duplicate, clauses::list,
         clauses::left, recovery::show, recovery::end,
         release::prepare, release::put_content, release::publish, release::list, release::show, release::text,
         release::file, release::compare, release::log, release::withdraw, release::labels, release::kinds, stage::list, stage::serve, stage::back, group::list, group::set,
-        run::list, run::show, run::episodes, work::under_way, page_error::report, document, health::healthy, health::ready,
+        run::list, run::show, run::episodes, activity::list, page_error::report, document, health::healthy, health::ready,
         join::greeting, join::join, join::ask_again, join::renew, check_in::check_in, wanted::state, wanted::content, wanted::report,
     )
 )]

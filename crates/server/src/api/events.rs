@@ -2,7 +2,7 @@
 
 use crate::launch::Here;
 use crate::metrics::Metrics;
-use crate::store::notice::{CHANNEL, WORK};
+use crate::store::notice::{CHANNEL, ACTIVITIES};
 use crate::trust::{Allowed, NodeRead};
 use rocket::response::stream::{Event, EventStream};
 use rocket::{Shutdown, State, get};
@@ -12,7 +12,7 @@ use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::broadcast::{self, Sender, error::RecvError};
 
-/// What changed, for whoever listens.
+/// A change, for listeners.
 pub struct Changes(Sender<String>);
 
 impl Changes {
@@ -59,9 +59,9 @@ async fn listen(db: PgPool, sender: Sender<String>) {
     }
 }
 
-/// Says what changed as it happens: `nodes`, `joining`, `kits`, `groups`, or `everything`; with the event `work`, that long work got
-/// further or ended.
-#[utoipa::path(tag = "fleet", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, content_type = "text/event-stream", body = String)))]
+/// Sends an event for each change: `nodes`, `joining`, `kits`, `groups`, or `everything`; and `activities` when an activity progressed
+/// or ended.
+#[utoipa::path(tag = "overview", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, content_type = "text/event-stream", body = String)))]
 #[get("/api/events")]
 pub fn events(caller: Allowed<NodeRead>, changes: &State<Changes>, db: &State<PgPool>, here: &State<Arc<Here>>, mut end: Shutdown) -> EventStream![] {
     let mut receiver = changes.0.subscribe();
@@ -83,7 +83,7 @@ pub fn events(caller: Allowed<NodeRead>, changes: &State<Changes>, db: &State<Pg
                 }
             };
             match told {
-                Ok(what) if what == WORK => yield Event::data(what).event("work"),
+                Ok(what) if what == ACTIVITIES => yield Event::data(what).event("activities"),
                 Ok(what) => yield Event::data(what).event("changed"),
                 Err(RecvError::Lagged(_)) => yield Event::data("everything").event("changed"),
                 Err(RecvError::Closed) => break,

@@ -5,9 +5,9 @@ use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::{audit, group, notice, stage};
 use crate::trust::{Allowed, GroupEdit, NodeRead};
-use crate::work::progress::Progress;
-use crate::work::publish::on_thread;
-use crate::work::resolve::{read_groups, resolve_all};
+use crate::jobs::progress::Progress;
+use crate::change::publish::on_thread;
+use crate::change::resolve::{read_groups, resolve_all};
 use constans_core::filter::Condition;
 use constans_core::group::{EVERYONE, Group};
 use constans_core::settings::{GroupSettings, LONGEST_GRACE_SECS, LONGEST_INTERVAL_SECS, SHORTEST_INTERVAL_SECS, SMALLEST_ATTIC_MIB};
@@ -27,7 +27,7 @@ pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<
     Ok(Json(read_groups(group::all(db.inner()).await?)?))
 }
 
-/// Sets a group whole.
+/// Replaces a group.
 #[utoipa::path(tag = "groups", security(("token" = ["group.edit"]), ("session" = ["group.edit"])), request_body = Group, responses((status = 200, body = Changed)))]
 #[put("/api/groups?<although_unusable>", data = "<wanted>")]
 pub async fn set(
@@ -46,7 +46,7 @@ pub async fn set(
     let body = serde_json::to_value(&*wanted).map_err(|error| ApiError::failed("writing JSON", &error))?;
     group::set(&mut transaction, &wanted.name, &body, &caller.person).await?;
     audit::add(&mut *transaction, &caller.person, "set the group", &wanted.name, &json!(body)).await?;
-    let progress = Progress::begin(db, &caller.person, format!("resolving states, since the group {} is set", wanted.name));
+    let progress = Progress::begin(db, &caller.person, format!("resolving states after a change of the group {}", wanted.name));
     let changed = resolve_all(&mut transaction, here, progress).await?;
     if !changed.unusable.is_empty() && although_unusable != Some(true) {
         return Err(ApiError::unusable(&changed));
@@ -77,8 +77,8 @@ fn check_settings(settings: &GroupSettings) -> Result<(), String> {
     if !between(settings.attic_mib, SMALLEST_ATTIC_MIB, 1_048_576) {
         return Err("attic_mib is from 1 to 1048576, a TiB".to_owned());
     }
-    if let Some(hold) = &settings.hold {
-        check_reason(&hold.because).map_err(|wrong| format!("a hold says why, as because = \"…\": {wrong}"))?;
+    if let Some(hold) = &settings.freeze {
+        check_reason(&hold.because).map_err(|wrong| format!("a freeze needs a reason, as because = \"…\": {wrong}"))?;
     }
     match &settings.zone {
         Some(zone) if TimeZone::get(zone).is_err() => Err(format!("the time zone `{zone}` is not known; write it as \"Europe/Oslo\" or \"UTC\"")),
@@ -93,7 +93,7 @@ fn check_group(group: &Group, stages: &[String]) -> Result<(), ApiError> {
         return Err(ApiError::invalid("name", "a group's name has lower-case letters, digits and `-`, at most 64"));
     }
     if group.name == EVERYONE && (group.priority != 0 || group.filter.is_some()) {
-        return Err(ApiError::invalid("priority", "everyone has every node and the priority 0"));
+        return Err(ApiError::invalid("priority", "`everyone` has all nodes and priority 0"));
     }
     if let Some(stage) = group.stage.as_ref().filter(|stage| !stages.contains(stage)) {
         return Err(ApiError::Missing { what: "stage", name: stage.clone() });

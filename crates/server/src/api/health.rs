@@ -11,14 +11,14 @@ use tokio::time::timeout;
 /// How long the database may take to answer.
 const PATIENCE: Duration = Duration::from_secs(2);
 
-/// The server is alive.
+/// The process answers.
 #[utoipa::path(tag = "server", security(()), responses((status = 200, body = String, content_type = "text/plain")))]
 #[get("/healthy")]
 pub fn healthy() -> &'static str {
     "alive\n"
 }
 
-/// The server is ready: its database answers and has this version's schema, and its protected folder can be used.
+/// Ready: the database answers and has the schema of this version, and the protected folder is writable.
 #[utoipa::path(tag = "server", security(()), responses((status = 200, body = String, content_type = "text/plain")))]
 #[get("/ready")]
 pub async fn ready(db: &State<PgPool>, here: &State<Arc<Here>>) -> (Status, &'static str) {

@@ -20,7 +20,7 @@ use uuid::Uuid;
 
 const LONGEST_SECS: u64 = 30 * 86_400;
 
-/// Makes an invitation; its text is shown this once.
+/// Creates an invitation; its text is returned only once.
 #[utoipa::path(tag = "joining", security(("token" = ["join.invite"]), ("session" = ["join.invite"])), request_body = NewInvitation, responses((status = 200, body = MadeInvitation)))]
 #[post("/api/invitations", data = "<wanted>")]
 pub async fn make(
@@ -61,7 +61,7 @@ pub async fn make(
     Ok(Json(MadeInvitation { id, text, expires_at }))
 }
 
-/// The invitations that may still be used, the newest first.
+/// The open invitations, the newest first.
 #[utoipa::path(tag = "joining", security(("token" = ["join.invite"]), ("session" = ["join.invite"])), responses((status = 200, body = Vec<OpenInvitation>)))]
 #[get("/api/invitations")]
 pub async fn list(_caller: Allowed<InvitationMake>, db: &State<PgPool>) -> Answer<Vec<OpenInvitation>> {
@@ -80,7 +80,7 @@ fn shown(row: InvitationRow) -> Result<OpenInvitation, ApiError> {
     })
 }
 
-/// Withdraws an invitation: nobody may ask to join by it any more. Requests that came by it stay.
+/// Withdraws an invitation. Joining requests made with it stay.
 #[utoipa::path(tag = "joining", security(("token" = ["join.invite"]), ("session" = ["join.invite"])), responses((status = 200, body = bool)))]
 #[delete("/api/invitations/<id>")]
 pub async fn withdraw(id: &str, caller: Allowed<InvitationMake>, db: &State<PgPool>) -> Answer<bool> {

@@ -4,9 +4,9 @@ use crate::body::JsonBody;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::joining::{self, RequestRow};
-use crate::store::{audit, fact, heard, node, notice};
+use crate::store::{audit, node_attribute, check_in, node, notice};
 use crate::trust::{Allowed, JoinDecide, NodeRead, ReadRequest, Refusal};
-use crate::work::resolve::resolve_one;
+use crate::change::resolve::resolve_one;
 use constans_core::digest::hex;
 use constans_core::words::check_reason;
 use constans_wire::join::{Approve, Deny, JoiningRequest};
@@ -17,7 +17,7 @@ use sqlx::{PgConnection, PgPool};
 use std::sync::Arc;
 use uuid::Uuid;
 
-/// The requests that nobody has decided yet, the oldest first.
+/// The waiting requests, the oldest first.
 #[utoipa::path(tag = "joining", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<JoiningRequest>)))]
 #[get("/api/joining-requests")]
 pub async fn waiting(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<JoiningRequest>> {
@@ -79,14 +79,14 @@ pub async fn approve(id: Uuid, how: JsonBody<Approve>, caller: Allowed<JoinDecid
 async fn let_back(db: &mut PgConnection, node: Uuid, spki: &[u8], here: &Here) -> Result<(), ApiError> {
     let keys = node::let_back(&mut *db, node, spki).await?.iter().map(|key| hex(key)).collect();
     here.refusals.add(&Refusal { at: crate::clock::now(), node, refused: false, keys }).map_err(ApiError::Protected)?;
-    Ok(heard::forget(db, node).await?)
+    Ok(check_in::forget(db, node).await?)
 }
 
 /// Gives a known node a new certificate for the key that it has; one that was revoked is heard again.
 async fn approve_again(db: &mut PgConnection, node: Uuid, request: &RequestRow, how: &Approve, by: &str, here: &Here) -> Result<String, ApiError> {
     if how.as_node.as_ref().is_some_and(|other| *other != request.name) {
         return Err(ApiError::Conflict {
-            message: format!("this is {} asking again with the key that it has", request.name),
+            message: format!("this is {} with its existing key", request.name),
             hint: "approve it without --as".to_owned(),
         });
     }
@@ -108,8 +108,8 @@ async fn approve_again(db: &mut PgConnection, node: Uuid, request: &RequestRow, 
 async fn new_node(db: &mut PgConnection, request: &RequestRow) -> Result<Uuid, ApiError> {
     if node::locked_by_name(&mut *db, &request.name).await?.is_some() {
         return Err(ApiError::Conflict {
-            message: format!("a node is called {} already", request.name),
-            hint: format!("if this is that node on a new machine: --as {}; else deny it and let it join under another name", request.name),
+            message: format!("the name {} is in use", request.name),
+            hint: format!("if this is that node on a new machine: --as {}; otherwise deny it and let it join under another name", request.name),
         });
     }
     let id = Uuid::now_v7();
@@ -117,7 +117,7 @@ async fn new_node(db: &mut PgConnection, request: &RequestRow) -> Result<Uuid, A
     for (what, value) in
         [("name", json!(request.name)), ("labels", request.labels.clone().unwrap_or_else(|| json!({}))), ("about", request.about.clone())]
     {
-        fact::now_is(&mut *db, id, what, &value).await?;
+        node_attribute::set(&mut *db, id, what, &value).await?;
     }
     Ok(id)
 }
@@ -142,7 +142,7 @@ async fn undecided(db: &mut PgConnection, id: Uuid) -> Result<RequestRow, ApiErr
         None => Ok(request),
         Some(decision) => {
             let message = format!("the request of {} was {decision} already", request.name);
-            Err(ApiError::Conflict { message, hint: "constans join list shows what is waiting".to_owned() })
+            Err(ApiError::Conflict { message, hint: "constans join list shows the waiting requests".to_owned() })
         }
     }
 }

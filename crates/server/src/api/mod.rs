@@ -5,7 +5,7 @@ mod console;
 mod described;
 mod document;
 mod events;
-mod fleet;
+mod overview;
 mod group;
 mod health;
 mod invitation;
@@ -19,7 +19,7 @@ mod run;
 mod sign_in;
 mod stage;
 mod token;
-mod work;
+mod activity;
 
 pub use console::AnswerHeaders;
 pub use document::document_text;
@@ -36,7 +36,7 @@ pub fn routes() -> Vec<Route> {
         sign_in::welcome,
         sign_in::own_session,
         sign_in::sign_out,
-        fleet::fleet,
+        overview::overview,
         events::events,
         invitation::make,
         invitation::list,
@@ -54,9 +54,9 @@ pub fn routes() -> Vec<Route> {
         joining::deny,
         node::list,
         node::show,
-        node::explained,
+        node::why,
         node::revoke,
-        node::settle,
+        node::resolve_duplicate,
         clauses::list,
         clauses::left,
         recovery::show,
@@ -81,7 +81,7 @@ pub fn routes() -> Vec<Route> {
         run::list,
         run::show,
         run::episodes,
-        work::under_way,
+        activity::list,
         page_error::report,
         document::document,
         health::healthy,

@@ -1,15 +1,15 @@
 //! Nodes.
 
-use super::fleet::{Narrowed, narrowed, undecided};
+use super::overview::{Narrowed, narrowed, undecided};
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::listing::{self, NodeRow};
 use crate::store::narrowing::Narrowing;
-use crate::store::{audit, effective_state, heard, node, notice, wanted};
+use crate::store::{audit, effective_state, check_in, node, notice, wanted};
 use crate::trust::{Allowed, NodeRead, NodeRevoke, Refusal};
-use constans_core::standing::{self, Hearing, NodeFacts};
-use constans_wire::check_in::{Explained, NodeStanding, NodeSummary};
-use constans_wire::fleet::NodePage;
+use constans_core::node_status::{LastContact, ProblemInputs, node_status, problems};
+use constans_wire::check_in::{StateSources, NodeSummary};
+use constans_wire::overview::NodePage;
 use jiff::{SignedDuration, Timestamp};
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
@@ -19,7 +19,7 @@ use sqlx::PgPool;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-/// The nodes by name, 1,000 at a time, or those that a filter names.
+/// The nodes by name, 1,000 per page, or those that match a filter.
 #[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = NodePage)))]
 #[get("/api/nodes?<after>&<filter>")]
 pub async fn list(after: Option<&str>, filter: Option<&str>, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<NodePage> {
@@ -74,14 +74,14 @@ async fn summarised(db: &PgPool, rows: Vec<NodeRow>, now: Timestamp) -> Result<V
     rows.into_iter().map(|row| summary(row, &releases, now)).collect()
 }
 
-/// Where each part of what the node is wanted to be comes from.
-#[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Explained)))]
-#[get("/api/nodes/<name>/explained")]
-pub async fn explained(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Explained> {
+/// The sources of the node's desired state: stage, groups, settings, baselines, parameters.
+#[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = StateSources)))]
+#[get("/api/nodes/<name>/why")]
+pub async fn why(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<StateSources> {
     let id = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
-    let stored = wanted::explained(db.inner(), id).await?.map(|stored| read_stored(|| format!("explanation of {name}"), stored));
-    let explained: Explained = stored.transpose()?.unwrap_or_default();
-    Ok(Json(Explained { settings_told: explained.settings.told(), ..explained }))
+    let stored = wanted::sources(db.inner(), id).await?.map(|stored| read_stored(|| format!("sources of {name}"), stored));
+    let sources: StateSources = stored.transpose()?.unwrap_or_default();
+    Ok(Json(StateSources { settings_described: sources.settings.described(), ..sources }))
 }
 
 /// The node is refused from its next request on.
@@ -91,7 +91,7 @@ pub async fn revoke(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>,
     let mut transaction = db.begin().await?;
     let id = node::locked_by_name(&mut *transaction, name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     if !node::revoke(&mut *transaction, id).await? {
-        return Err(ApiError::Conflict { message: format!("{name} was revoked already"), hint: "constans node list shows since when".to_owned() });
+        return Err(ApiError::Conflict { message: format!("{name} is already revoked"), hint: "constans node list shows since when".to_owned() });
     }
     here.refusals.add(&Refusal { at: crate::clock::now(), node: id, refused: true, keys: Vec::new() }).map_err(ApiError::Protected)?;
     notice::tell(&mut *transaction, "nodes").await?;
@@ -100,76 +100,69 @@ pub async fn revoke(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>,
     Ok(Json(name.to_owned()))
 }
 
-/// A person has decided which of two machines is the node: the one that checks in next.
+/// Resolves a duplicate identity: the machine that checks in next is the node.
 #[utoipa::path(tag = "nodes", security(("token" = ["node.revoke"]), ("session" = ["node.revoke"])), responses((status = 200, body = String)))]
-#[post("/api/nodes/<name>/settle")]
-pub async fn settle(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>) -> Answer<String> {
+#[post("/api/nodes/<name>/resolve-duplicate")]
+pub async fn resolve_duplicate(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>) -> Answer<String> {
     let mut transaction = db.begin().await?;
     let id = node::locked_by_name(&mut *transaction, name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
-    if !heard::settle(&mut transaction, id).await? {
-        return Err(ApiError::Conflict { message: format!("only one machine was seen as {name}"), hint: "there is nothing to decide".to_owned() });
+    if !check_in::resolve_duplicate(&mut transaction, id).await? {
+        return Err(ApiError::Conflict { message: format!("{name} has no duplicate identity"), hint: "nothing to resolve".to_owned() });
     }
     notice::tell(&mut *transaction, "nodes").await?;
-    audit::add(&mut *transaction, &caller.person, "settled", name, &json!({ "node": id })).await?;
+    audit::add(&mut *transaction, &caller.person, "resolved duplicate", name, &json!({ "node": id })).await?;
     transaction.commit().await?;
     Ok(Json(name.to_owned()))
 }
 
 fn summary(row: NodeRow, releases: &BTreeMap<String, Vec<String>>, now: Timestamp) -> Result<NodeSummary, ApiError> {
-    let standing = standing_of(&row, releases)?;
-    let (last_heard, promised) = (row.heard_at.map(|at| at.to_jiff()), row.promised_at.map(|at| at.to_jiff()));
-    let hearing = read_stored(|| format!("hearing of {}", row.name), row.hearing.clone().into())?;
-    let facts = facts_of(&row, hearing);
+    fn read<T: DeserializeOwned>(row: &NodeRow, what: &str, value: Option<Value>) -> Result<Option<T>, ApiError> {
+        value.map(|value| read_stored(|| format!("{what} of {}", row.name), value)).transpose()
+    }
+    let of = |digest: &Option<String>| digest.as_ref().and_then(|digest| releases.get(digest)).cloned().unwrap_or_default();
+    let last_contact = read_stored(|| format!("last contact of {}", row.name), row.last_contact.clone().into())?;
+    let inputs = problem_inputs(&row, last_contact);
+    let run_status = read(&row, "status", row.full_status.clone().map(Value::from))?;
     Ok(NodeSummary {
         id: row.id,
-        labels: read_stored(|| format!("labels of {}", row.name), row.labels)?,
-        about: read_stored(|| format!("report of {} about itself", row.name), row.about)?,
-        name: row.name,
-        last_heard,
-        promised,
+        last_heard: row.heard_at.map(|at| at.to_jiff()),
+        promised: row.promised_at.map(|at| at.to_jiff()),
         clock_off_secs: row.heard_at.map(|_| row.clock_off_ms / 1_000),
-        hearing,
-        sign: standing::sign(row.revoked_at.is_some(), facts.is_unusable, hearing, standing.status),
-        troubles: standing::troubles(&facts, now),
+        last_contact,
+        status: node_status(row.revoked_at.is_some(), inputs.is_unusable, last_contact, run_status),
+        problems: problems(&inputs, now),
         open_episodes: row.open_episodes,
         revoked_at: row.revoked_at.map(|at| at.to_jiff()),
         certificate_ends: row.ends_at.map(|at| at.to_jiff()),
-        standing,
+        stage: Some(row.stage.clone()).filter(|stage| !stage.is_empty()),
+        groups: read(&row, "groups", Some(row.groups.clone()))?.unwrap_or_default(),
+        releases: of(&row.state),
+        wanted: row.state.clone(),
+        wanted_since: row.since.map(|at| at.to_jiff()),
+        mode: read(&row, "mode", Some(row.mode.clone()).filter(|mode| !mode.is_empty()).map(Value::from))?,
+        unusable: row.unusable.clone(),
+        duplicate_identity_since: row.duplicate_identity_since.map(|at| at.to_jiff()),
+        memory_lost_at: row.memory_lost_at.map(|at| at.to_jiff()),
+        restart_pending: read(&row, "pending restart", row.restart_pending.clone().filter(|pending| !pending.is_null()))?,
+        run: row.full_run,
+        run_status,
+        run_began: row.full_began.map(|at| at.to_jiff()),
+        has: row.full_state.clone(),
+        has_releases: of(&row.full_state),
+        labels: read_stored(|| format!("labels of {}", row.name), row.labels)?,
+        about: read_stored(|| format!("report of {} about itself", row.name), row.about)?,
+        name: row.name,
     })
 }
 
-fn facts_of(row: &NodeRow, hearing: Hearing) -> NodeFacts {
-    NodeFacts {
-        hearing,
+fn problem_inputs(row: &NodeRow, last_contact: LastContact) -> ProblemInputs {
+    ProblemInputs {
+        last_contact,
         is_unusable: row.unusable.is_some(),
-        is_double: row.double_since.is_some(),
+        has_duplicate_identity: row.duplicate_identity_since.is_some(),
         is_memory_lost: row.memory_lost_at.is_some(),
         certificate_ends: row.ends_at.map(|at| at.to_jiff()),
         overdue_at: row.overdue_at.map(|at| at.to_jiff()),
         clock_off: SignedDuration::from_millis(row.clock_off_ms),
     }
-}
-
-fn standing_of(row: &NodeRow, releases: &BTreeMap<String, Vec<String>>) -> Result<NodeStanding, ApiError> {
-    fn read<T: DeserializeOwned>(row: &NodeRow, what: &str, value: Option<Value>) -> Result<Option<T>, ApiError> {
-        value.map(|value| read_stored(|| format!("{what} of {}", row.name), value)).transpose()
-    }
-    let of = |digest: &Option<String>| digest.as_ref().and_then(|digest| releases.get(digest)).cloned().unwrap_or_default();
-    Ok(NodeStanding {
-        stage: Some(row.stage.clone()).filter(|stage| !stage.is_empty()),
-        groups: read(row, "groups", Some(row.groups.clone()))?.unwrap_or_default(),
-        releases: of(&row.state),
-        wanted: row.state.clone(),
-        wanted_since: row.since.map(|at| at.to_jiff()),
-        mode: read(row, "mode", Some(row.mode.clone()).filter(|mode| !mode.is_empty()).map(Value::from))?,
-        unusable: row.unusable.clone(),
-        double_since: row.double_since.map(|at| at.to_jiff()),
-        memory_lost_at: row.memory_lost_at.map(|at| at.to_jiff()),
-        restart_pending: read(row, "pending restart", row.restart_pending.clone().filter(|pending| !pending.is_null()))?,
-        run: row.full_run,
-        status: read(row, "status", row.full_status.clone().map(Value::from))?,
-        run_began: row.full_began.map(|at| at.to_jiff()),
-        has: row.full_state.clone(),
-        has_releases: of(&row.full_state),
-    })
 }

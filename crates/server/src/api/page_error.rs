@@ -17,7 +17,7 @@ const LONGEST_STACK: usize = 4_000;
 /// A page that fails may fail again and again.
 const LINES_A_MINUTE: NonZeroU32 = NonZeroU32::new(30).expect("it is not 0");
 
-/// Writes into the server's log that a page failed; says whether it was written, or there were too many.
+/// Logs the failure of a page; returns false if there were too many to log.
 #[utoipa::path(tag = "server", security(("token" = ["session.own"]), ("session" = ["session.own"])), request_body = PageError, responses((status = 200, body = bool)))]
 #[post("/api/page-errors", data = "<failed>")]
 pub fn report(failed: SmallBody<PageError>, caller: Allowed<SessionOwn>) -> Answer<bool> {

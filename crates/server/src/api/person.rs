@@ -4,14 +4,14 @@ use crate::problem::{Answer, ApiError};
 use crate::store::person::{self, ListedRow};
 use crate::store::refused_request;
 use crate::trust::{Allowed, PeopleManage, Role};
-use crate::work::people;
+use crate::people;
 use clap::ValueEnum as _;
 use constans_wire::people::{Granted, Person, RefusedRequest, RemovedPerson};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, put};
 use sqlx::PgPool;
 
-/// All persons, with their roles and what they have.
+/// All persons, with roles, sessions and tokens.
 #[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), responses((status = 200, body = Vec<Person>)))]
 #[get("/api/people")]
 pub async fn list(_caller: Allowed<PeopleManage>, db: &State<PgPool>) -> Answer<Vec<Person>> {
@@ -30,7 +30,7 @@ fn shown(row: ListedRow) -> Person {
     }
 }
 
-/// Grants a person one more role; a new name is a new person.
+/// Grants a role to a person; a new name adds a person.
 #[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), responses((status = 200, body = Granted)))]
 #[put("/api/people/<name>/roles/<role>")]
 pub async fn grant(name: &str, role: &str, caller: Allowed<PeopleManage>, db: &State<PgPool>) -> Answer<Granted> {
@@ -52,7 +52,7 @@ pub async fn take(name: &str, role: &str, caller: Allowed<PeopleManage>, db: &St
     Ok(Json(true))
 }
 
-/// Removes a person: roles, sessions, tokens and open invitations end. What they did stays on record.
+/// Removes a person: roles, sessions, tokens and open invitations end. The audit trail stays.
 #[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), responses((status = 200, body = RemovedPerson)))]
 #[delete("/api/people/<name>")]
 pub async fn remove(name: &str, caller: Allowed<PeopleManage>, db: &State<PgPool>) -> Answer<RemovedPerson> {
@@ -70,7 +70,7 @@ fn role_called(word: &str) -> Result<Role, ApiError> {
     })
 }
 
-/// What was refused lately: whom, what, from where; equal ones are one.
+/// Recently refused requests: caller, request, address; equal ones are one entry.
 #[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), responses((status = 200, body = Vec<RefusedRequest>)))]
 #[get("/api/refused-requests")]
 pub async fn refused(_caller: Allowed<PeopleManage>, db: &State<PgPool>) -> Answer<Vec<RefusedRequest>> {

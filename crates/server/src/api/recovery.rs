@@ -10,7 +10,7 @@ use rocket::{State, get, post};
 use serde_json::json;
 use sqlx::{PgConnection, PgPool};
 
-/// Whether the server is recovering, and what ending it would alter.
+/// Whether the server is recovering, and what ending the recovery would change.
 #[utoipa::path(tag = "server", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Recovery)))]
 #[get("/api/recovery")]
 pub async fn show(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Recovery> {
@@ -31,18 +31,18 @@ async fn now(db: &mut PgConnection) -> Result<Option<Recovering>, ApiError> {
     }))
 }
 
-/// From now on nodes are offered what this database wants of them.
+/// Ends the recovery: nodes receive the desired state of this database from now on.
 #[utoipa::path(tag = "server", security(("token" = ["server.recover"]), ("session" = ["server.recover"])), request_body = EndRecovery, responses((status = 200, body = Recovering)))]
 #[post("/api/recovery/end", data = "<wish>")]
 pub async fn end(wish: JsonBody<EndRecovery>, caller: Allowed<ServerRecover>, db: &State<PgPool>) -> Answer<Recovering> {
     let mut transaction = db.begin().await?;
     let before = now(&mut transaction)
         .await?
-        .ok_or_else(|| ApiError::Conflict { message: "the server is not recovering".to_owned(), hint: "there is nothing to end".to_owned() })?;
+        .ok_or_else(|| ApiError::Conflict { message: "the server is not recovering".to_owned(), hint: "nothing to end".to_owned() })?;
     if !before.not_heard.is_empty() && !wish.although_not_heard {
         return Err(ApiError::Conflict {
-            message: format!("{} of {} nodes were not heard since: {}", before.not_heard.len(), before.nodes, before.not_heard.join(", ")),
-            hint: "wait for them, or end it with --although-not-heard: they are given what this database wants, whatever they have".to_owned(),
+            message: format!("{} of {} nodes have had no contact since: {}", before.not_heard.len(), before.nodes, before.not_heard.join(", ")),
+            hint: "wait for them, or end it with --although-not-heard: they then receive the desired state of this database, whatever they have".to_owned(),
         });
     }
     recovery::end(&mut transaction, &caller.person).await?;

@@ -6,7 +6,7 @@ use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::release::{self, ReleaseRow};
 use crate::store::{audit, notice, stage, wanted};
 use crate::trust::{Allowed, KitPublish, NodeRead};
-use crate::work::publish::{LARGEST_FILE, check_releases, is_named_right, on_thread, read_release};
+use crate::change::publish::{LARGEST_FILE, check_releases, is_named_right, on_thread, read_release};
 use constans_core::compare::{KitDifference, kit_difference};
 use constans_core::kind::{KINDS, KindPage, kind_page};
 use constans_core::kit::{page, shown_text};
@@ -25,7 +25,7 @@ use std::sync::Arc;
 /// The largest file that is shown as text, in bytes.
 const LARGEST_TEXT: usize = 256 * 1024;
 
-/// Which contents of a kit the server lacks.
+/// Asks which contents of a kit the server lacks.
 #[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body = ReleaseFiles, responses((status = 200, body = Lacking)))]
 #[post("/api/releases/prepare", data = "<kit>")]
 pub async fn prepare(kit: JsonBody<ReleaseFiles>, _caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Lacking> {
@@ -48,7 +48,7 @@ pub async fn put_content(name: &str, body: Data<'_>, _caller: Allowed<KitPublish
     Ok(Json(true))
 }
 
-/// Publishes kits together; checked again, and refused whole.
+/// Publishes kits together. The server checks them again, and publishes all or none.
 #[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body = Publish, responses((status = 200, body = Published)))]
 #[post("/api/releases", data = "<kits>")]
 pub async fn publish(kits: JsonBody<Publish>, caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Published> {
@@ -59,8 +59,8 @@ pub async fn publish(kits: JsonBody<Publish>, caller: Allowed<KitPublish>, db: &
         if let Some(known) = release::find(&mut *transaction, &row.kit, &row.version).await? {
             if known.digest != row.digest {
                 return Err(ApiError::Conflict {
-                    message: format!("{}@{} was published already, with other contents", row.kit, row.version),
-                    hint: "a release never changes: raise the version in kit.toml".to_owned(),
+                    message: format!("{}@{} is already published with other contents", row.kit, row.version),
+                    hint: "a release never changes: increase the version in kit.toml".to_owned(),
                 });
             }
             releases.push(known);
@@ -86,7 +86,7 @@ pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<
     Ok(Json(release::all(db.inner()).await?.into_iter().map(|row| shown(row, &served)).collect::<Result<_, _>>()?))
 }
 
-/// One release: what it is, its files, and what it wants.
+/// One release: its data, its files, and its desired state in words.
 #[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = ReleaseShown)))]
 #[get("/api/releases/<kit>/<version>")]
 pub async fn show(kit: &str, version: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<ReleaseShown> {
@@ -101,7 +101,7 @@ pub async fn show(kit: &str, version: &str, _caller: Allowed<NodeRead>, db: &Sta
     Ok(Json(ReleaseShown { release: shown(row, &served)?, files, page: page(&read) }))
 }
 
-/// One file of a release to be read, with what is concealed replaced.
+/// The text of a file of a release, with concealed values replaced.
 #[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("path" = String, Query)), responses((status = 200, body = ReleaseText)))]
 #[get("/api/releases/<kit>/<version>/text?<path>")]
 pub async fn text(
@@ -154,13 +154,13 @@ pub async fn log(kit: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> A
     Ok(Json(releases.into_iter().map(logged).collect::<Result<_, ApiError>>()?))
 }
 
-/// Withdraws a release: nothing serves it anew.
+/// Withdraws a release: no stage can serve it again.
 #[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body = Withdraw, responses((status = 200, body = Release)))]
 #[post("/api/releases/<kit>/<version>/withdraw", data = "<why>")]
 pub async fn withdraw(kit: &str, version: &str, why: JsonBody<Withdraw>, caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Release> {
     let name = format!("{kit}@{version}");
     if why.because.trim().is_empty() {
-        return Err(ApiError::invalid("because", "a release is withdrawn for a reason: say it in `because`"));
+        return Err(ApiError::invalid("because", "give the reason in `because`"));
     }
     let mut transaction = db.begin().await?;
     let missing = || ApiError::Missing { what: "release", name: name.clone() };
@@ -188,14 +188,14 @@ pub async fn labels(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<BT
     Ok(Json(wanted::labels(db.inner()).await?.into_iter().collect()))
 }
 
-/// The kinds that clauses can be of.
+/// The kinds of clauses.
 #[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<KindPage>)))]
 #[get("/api/kinds")]
 pub async fn kinds(_caller: Allowed<NodeRead>) -> Answer<Vec<KindPage>> {
     Ok(Json(KINDS.iter().map(|kind| kind_page(kind)).collect()))
 }
 
-/// Contents of a published kit as they are: only for those who may publish it.
+/// Contents of a published kit, unchanged: only for those who may publish it.
 #[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream")))]
 #[get("/api/releases/<kit>/<version>/file?<path>")]
 pub async fn file(

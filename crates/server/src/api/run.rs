@@ -3,7 +3,7 @@
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::{episode, node, report_text, run};
 use crate::trust::{Allowed, NodeRead};
-use crate::work::texts::put_in;
+use crate::intake::texts::put_in;
 use constans_wire::report::RunReport;
 use constans_wire::run::{Episode, RunSummary};
 use rocket::serde::json::Json;
@@ -14,7 +14,7 @@ use sqlx::PgPool;
 use std::collections::BTreeMap;
 use uuid::Uuid;
 
-/// A node's runs, the newest first; equal uneventful ones as one.
+/// The runs of a node, the newest first; equal uneventful ones are one entry.
 #[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<RunSummary>)))]
 #[get("/api/nodes/<name>/runs")]
 pub async fn list(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<RunSummary>> {
@@ -23,7 +23,7 @@ pub async fn list(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) ->
     rows.into_iter().map(shown).collect::<Result<Vec<_>, _>>().map(Json)
 }
 
-/// The whole report of a run; the beginning of its id is enough.
+/// The report of a run; the beginning of its id is enough.
 #[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = RunReport)))]
 #[get("/api/nodes/<name>/runs/<id>")]
 pub async fn show(name: &str, id: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Value> {
@@ -33,7 +33,7 @@ pub async fn show(name: &str, id: &str, _caller: Allowed<NodeRead>, db: &State<P
     Ok(Json(stored_report(db.inner(), node, id).await?.ok_or_else(missing)?))
 }
 
-/// Returns the report of a run that was kept whole, with its long texts.
+/// The stored report of a run, with its long texts.
 ///
 /// # Errors
 ///
@@ -50,7 +50,7 @@ async fn stored_report(db: &PgPool, node: Uuid, id: &str) -> Result<Option<Value
     Ok(Some(report))
 }
 
-/// A node's drift episodes, open ones first, then the newest.
+/// The drift episodes of a node, open ones first, then the newest.
 #[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<Episode>)))]
 #[get("/api/nodes/<name>/episodes")]
 pub async fn episodes(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Episode>> {

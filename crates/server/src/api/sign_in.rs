@@ -48,7 +48,7 @@ pub async fn sign_in(
     Ok(Json(answer))
 }
 
-/// Gives the client a token for a person: it holds 12 hours.
+/// Returns a token for a person to the client, valid for 12 hours.
 #[utoipa::path(tag = "people", security(()), request_body = SignIn, responses((status = 200, body = ClientToken)))]
 #[post("/api/sign-in/client", data = "<by>")]
 pub async fn client_token(by: SmallBody<SignIn>, from: CallerAddress, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<ClientToken> {
@@ -64,7 +64,7 @@ pub async fn client_token(by: SmallBody<SignIn>, from: CallerAddress, db: &State
     Ok(Json(ClientToken { person: by.0.name.clone(), token: Concealed(secret.text().to_owned()), expires_at, server: about(here) }))
 }
 
-/// Tells for whom a one-time link is.
+/// Returns the person of a one-time link.
 #[utoipa::path(tag = "people", security(()), request_body = Concealed, responses((status = 200, body = WelcomeFor)))]
 #[post("/api/welcome/for", data = "<secret>")]
 pub async fn welcome_for(secret: SmallBody<Concealed>, _our_page: OurPage, db: &State<PgPool>) -> Answer<WelcomeFor> {
@@ -72,7 +72,7 @@ pub async fn welcome_for(secret: SmallBody<Concealed>, _our_page: OurPage, db: &
     Ok(Json(WelcomeFor { name }))
 }
 
-/// Signs a person in once by a link, and sets the password to sign in by from then on.
+/// Signs a person in by a one-time link, and sets the password.
 #[utoipa::path(tag = "people", security(()), request_body = Welcome, responses((status = 200, body = Session)))]
 #[post("/api/welcome", data = "<by>")]
 pub async fn welcome(
@@ -109,14 +109,14 @@ pub async fn welcome(
     Ok(Json(answer))
 }
 
-/// Says who one is.
+/// Returns the caller.
 #[utoipa::path(tag = "people", security(("token" = ["session.own"]), ("session" = ["session.own"])), responses((status = 200, body = Session)))]
 #[get("/api/session")]
 pub async fn own_session(caller: Allowed<SessionOwn>, here: &State<Arc<Here>>) -> Answer<Session> {
     Ok(Json(described(&caller.person, caller.roles, caller.session.as_deref(), here)))
 }
 
-/// Signs out: the session, or the token that the client shows, ends.
+/// Signs out: ends the session, or the token of the client.
 #[utoipa::path(tag = "people", security(("token" = ["session.own"]), ("session" = ["session.own"])), responses((status = 200, body = String)))]
 #[post("/api/sign-out")]
 pub async fn sign_out(caller: Allowed<SessionOwn>, shown: ShownToken, cookies: &CookieJar<'_>, db: &State<PgPool>) -> Answer<String> {

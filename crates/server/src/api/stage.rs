@@ -5,9 +5,9 @@ use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::{audit, notice, release, stage};
 use crate::trust::{Allowed, NodeRead, StageServe};
-use crate::work::progress::Progress;
-use crate::work::publish::solvable;
-use crate::work::resolve::resolve_all;
+use crate::jobs::progress::Progress;
+use crate::change::publish::solvable;
+use crate::change::resolve::resolve_all;
 use constans_core::kit::require;
 use constans_wire::kit::{Changed, GoBack, Serve, Stage, WentBack};
 use rocket::serde::json::Json;
@@ -16,7 +16,7 @@ use serde_json::json;
 use sqlx::{PgConnection, PgPool};
 use std::sync::Arc;
 
-/// The stages in order, with what each serves.
+/// The stages in order, with their releases.
 #[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<Stage>)))]
 #[get("/api/stages")]
 pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Stage>> {
@@ -34,7 +34,7 @@ pub async fn stages(db: &PgPool) -> Result<Vec<Stage>, ApiError> {
     Ok(stage::names(db).await?.into_iter().map(|name| Stage { serves: of(&name), name }).collect())
 }
 
-/// Serves releases in a stage; all of them or none.
+/// Serves releases in a stage, all or none.
 #[utoipa::path(tag = "kits", security(("token" = ["stage.serve"]), ("session" = ["stage.serve"])), request_body = Serve, responses((status = 200, body = Changed)))]
 #[post("/api/stages/<name>/serve", data = "<wanted>")]
 pub async fn serve(name: &str, wanted: JsonBody<Serve>, caller: Allowed<StageServe>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
@@ -49,14 +49,14 @@ pub async fn serve(name: &str, wanted: JsonBody<Serve>, caller: Allowed<StageSer
         if let (Some(by), Some(because)) = (found.withdrawn_by, found.withdrawn_because) {
             return Err(ApiError::Conflict {
                 message: format!("{kit}@{version} was withdrawn by {by}: {because}"),
-                hint: format!("see which releases there are: constans kit log {kit}"),
+                hint: format!("list the releases: constans kit log {kit}"),
             });
         }
         stage::serve(&mut transaction, name, kit, version, &caller.person).await?;
     }
     check_requirements(&mut transaction, name, &wanted.releases).await?;
     audit::add(&mut *transaction, &caller.person, "served", name, &json!({ "releases": wanted.releases })).await?;
-    let progress = Progress::begin(db, &caller.person, format!("resolving states, since {name} serves {}", wanted.releases.join(", ")));
+    let progress = Progress::begin(db, &caller.person, format!("resolving states after {name} serves {}", wanted.releases.join(", ")));
     let changed = resolve_all(&mut transaction, here, progress).await?;
     if !changed.unusable.is_empty() && !wanted.although_unusable {
         return Err(ApiError::unusable(&changed));
@@ -66,7 +66,7 @@ pub async fn serve(name: &str, wanted: JsonBody<Serve>, caller: Allowed<StageSer
     Ok(Json(changed))
 }
 
-/// Serves the release of a kit that the stage served before the present one.
+/// Serves the previous release of a kit again.
 #[utoipa::path(tag = "kits", security(("token" = ["stage.serve"]), ("session" = ["stage.serve"])), request_body = GoBack, responses((status = 200, body = WentBack)))]
 #[post("/api/stages/<name>/back", data = "<wanted>")]
 pub async fn back(
@@ -81,8 +81,8 @@ pub async fn back(
     let present = served.into_iter().find(|(stage, one, _)| stage == name && one == kit).map(|(_, _, version)| version);
     let present = present.ok_or_else(|| ApiError::Missing { what: "kit that the stage serves", name: kit.clone() })?;
     let before = stage::before(db.inner(), name, kit, &present).await?.ok_or_else(|| ApiError::Conflict {
-        message: format!("{name} served no other release of {kit} before {kit}@{present} that was not withdrawn"),
-        hint: format!("see what there is: constans kit log {kit}"),
+        message: format!("{name} has no earlier release of {kit} before {kit}@{present} that is not withdrawn"),
+        hint: format!("list the releases: constans kit log {kit}"),
     })?;
     let to = format!("{kit}@{before}");
     let wanted = Serve { releases: vec![to.clone()], although_unusable: wanted.although_unusable };
@@ -113,7 +113,7 @@ async fn check_requirements(db: &mut PgConnection, name: &str, named: &[String])
     let hint = match require::solve(&given, &all) {
         Ok(chosen) => {
             let together: Vec<String> = chosen.iter().map(|(kit, version)| format!("{kit}@{version}")).collect();
-            format!("these go together: constans stage serve {name} {}", together.join(" "))
+            format!("serve them together: constans stage serve {name} {}", together.join(" "))
         }
         Err(unmet) => unmet.iter().map(require::Unmet::hint).collect::<Vec<_>>().join("; "),
     };

@@ -4,14 +4,14 @@ use crate::body::JsonBody;
 use crate::problem::{Answer, ApiError};
 use crate::store::token::{self, TokenRow};
 use crate::trust::{Allowed, PeopleManage, SessionOwn};
-use crate::work::people;
+use crate::people;
 use constans_wire::people::{MadeToken, NewToken, Token};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, post};
 use sqlx::PgPool;
 use uuid::Uuid;
 
-/// The caller's own tokens that hold; those of all persons for whoever manages people.
+/// The caller's valid tokens; all valid tokens if the caller manages people.
 #[utoipa::path(tag = "people", security(("token" = ["session.own"]), ("session" = ["session.own"])), responses((status = 200, body = Vec<Token>)))]
 #[get("/api/tokens")]
 pub async fn list(caller: Allowed<SessionOwn>, db: &State<PgPool>) -> Answer<Vec<Token>> {
@@ -35,7 +35,7 @@ fn shown(row: TokenRow) -> Token {
     }
 }
 
-/// Makes a token for a program; it is shown this once.
+/// Creates a token for a program; it is returned only once.
 #[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), request_body = NewToken, responses((status = 200, body = MadeToken)))]
 #[post("/api/tokens", data = "<wanted>")]
 pub async fn make(wanted: JsonBody<NewToken>, caller: Allowed<PeopleManage>, db: &State<PgPool>) -> Answer<MadeToken> {
@@ -45,7 +45,7 @@ pub async fn make(wanted: JsonBody<NewToken>, caller: Allowed<PeopleManage>, db:
     Ok(Json(made))
 }
 
-/// Withdraws a token: one's own, or anybody's for whoever manages people.
+/// Withdraws one of the caller's tokens, or any token if the caller manages people.
 #[utoipa::path(tag = "people", security(("token" = ["session.own"]), ("session" = ["session.own"])), responses((status = 200, body = bool)))]
 #[delete("/api/tokens/<id>")]
 pub async fn withdraw(id: &str, caller: Allowed<SessionOwn>, db: &State<PgPool>) -> Answer<bool> {

@@ -2,16 +2,16 @@
 
 use crate::body::NodeBody;
 use crate::launch::Here;
-use crate::metrics::{Queue, Taken, Way};
+use crate::metrics::{Queue, Intake, IntakePath};
 use crate::problem::{Answer, ApiError, read_stored};
-use crate::store::heard::{self, LastRow, NewCheckIn, PlainRow};
+use crate::store::check_in::{self, LastRow, NewCheckIn, PlainRow};
 use crate::store::wanted::{self, WantedRow};
-use crate::store::{fact, notice, recovery};
+use crate::store::{node_attribute, notice, recovery};
 use crate::trust::{ShownCertificate, digest_of};
-use crate::work::gather::{Gathering, Together};
-use crate::work::resolve::resolve_one;
+use crate::intake::batch::{Batcher, Batched};
+use crate::change::resolve::resolve_one;
 use constans_core::run::RestartPending;
-use constans_core::standing::Promise;
+use constans_core::node_status::Promise;
 use constans_wire::check_in::{CheckIn, CheckInAnswer, Generation, WantedOffer};
 use jiff::{SignedDuration, Timestamp};
 use rocket::serde::json::Json;
@@ -33,7 +33,7 @@ const MOST_CAUSE_TEXT: usize = 200;
 /// A check-in, with the digest of the caller's key.
 pub type ShownCheckIn = (NewCheckIn, Vec<u8>);
 
-impl Together for ShownCheckIn {
+impl Batched for ShownCheckIn {
     type Done = PlainRow;
 
     fn node(&self) -> Uuid {
@@ -41,7 +41,7 @@ impl Together for ShownCheckIn {
     }
 
     async fn take(db: &PgPool, all: &[Self]) -> sqlx::Result<HashMap<Uuid, PlainRow>> {
-        Ok(heard::take_plain(db, all).await?.into_iter().map(|row| (row.node, row)).collect())
+        Ok(check_in::take_plain(db, all).await?.into_iter().map(|row| (row.node, row)).collect())
     }
 }
 
@@ -53,7 +53,7 @@ pub async fn check_in(
     shown: ShownCertificate,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
-    together: &State<Gathering<ShownCheckIn>>,
+    together: &State<Batcher<ShownCheckIn>>,
 ) -> Answer<CheckInAnswer> {
     let (said, now) = (said.sent_by(&shown, db).await?, crate::clock::now());
     let of_itself = OfItself::said(&said)?;
@@ -61,11 +61,11 @@ pub async fn check_in(
     here.metrics.waiting.get_or_create(&Queue { queue: "check_ins" }).set(together.waiting() as i64);
     let (name, wanted) = match together.take((new.clone(), shown.spki.clone())).await {
         Some(row) => {
-            here.metrics.check_ins.get_or_create(&Taken { way: Way::Together }).inc();
+            here.metrics.check_ins.get_or_create(&Intake { path: IntakePath::Batched }).inc();
             (row.name, Some(row.wanted))
         }
         None => {
-            here.metrics.check_ins.get_or_create(&Taken { way: Way::Alone }).inc();
+            here.metrics.check_ins.get_or_create(&Intake { path: IntakePath::Single }).inc();
             let node = shown.caller(db).await?;
             (node.name, take_in(db, here, &new, &of_itself).await?)
         }
@@ -114,17 +114,17 @@ impl OfItself {
 async fn take_in(db: &PgPool, here: &Here, new: &NewCheckIn, of_itself: &OfItself) -> Result<Option<WantedRow>, ApiError> {
     let node = new.node;
     let mut transaction = db.begin().await?;
-    let last = heard::last(&mut *transaction, node).await?;
+    let last = check_in::last(&mut *transaction, node).await?;
     let span = last.heard_span.filter(|_| last.on_time_until.is_some_and(|until| until.to_jiff() >= new.promise.heard_at));
-    heard::note(&mut transaction, new, span, shows_two_machines(&last, new.shown)).await?;
+    check_in::note(&mut transaction, new, span, shows_two_machines(&last, new.shown)).await?;
     if span.is_none() {
         // It was away or new; who keeps its promises changes no page.
         notice::tell(&mut *transaction, "nodes").await?;
     }
     if last.said.as_ref() != Some(&new.said) {
-        fact::now_is(&mut transaction, node, "agent", &of_itself.agent).await?;
-        fact::now_is(&mut transaction, node, "restart_pending", &of_itself.restart_pending).await?;
-        if fact::now_is(&mut transaction, node, "about", &of_itself.about).await? {
+        node_attribute::set(&mut transaction, node, "agent", &of_itself.agent).await?;
+        node_attribute::set(&mut transaction, node, "restart_pending", &of_itself.restart_pending).await?;
+        if node_attribute::set(&mut transaction, node, "about", &of_itself.about).await? {
             // What the node is may decide what it should be.
             resolve_one(&mut transaction, here, node).await?;
         }
@@ -138,7 +138,7 @@ async fn take_in(db: &PgPool, here: &Here, new: &NewCheckIn, of_itself: &OfItsel
 fn shows_two_machines(last: &LastRow, shown: Option<Uuid>) -> bool {
     let is_known = shown == last.mark || shown == last.mark_before;
     let was_any_shown = last.mark_before.is_some() || shown.is_some();
-    last.is_double || (last.mark.is_some() && was_any_shown && !is_known)
+    last.has_duplicate_identity || (last.mark.is_some() && was_any_shown && !is_known)
 }
 
 /// Returns what a node says of a pending restart, as much of it as people read.

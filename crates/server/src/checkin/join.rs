@@ -4,7 +4,7 @@ use crate::body::SmallBody;
 use crate::door::CallerAddress;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
-use crate::store::invitation::{self, Standing};
+use crate::store::invitation::{self, InvitationStatus};
 use crate::store::joining::{self, RequestRow};
 use crate::store::node::KeyRow;
 use crate::store::{audit, node, notice};
@@ -33,19 +33,19 @@ pub async fn join(asked: SmallBody<JoinRequest>, from: CallerAddress, db: &State
     let read = read_certificate_request(&asked.request)?;
     check_name(&asked.name)?;
     let mut transaction = db.begin().await?;
-    let standing = invitation::standing(&mut *transaction, asked.invitation, &digest_of(asked.secret.as_bytes())).await?;
+    let status = invitation::status(&mut *transaction, asked.invitation, &digest_of(asked.secret.as_bytes())).await?;
     let last = joining::by_key(&mut *transaction, &read.spki).await?;
     let revoked = node::of_key(&mut *transaction, &read.spki).await?.filter(|node| node.is_revoked && !node.is_key_revoked && !node.is_retired);
     // Who holds the key of a known request may ask what became of it, also when the invitation is over.
-    let is_asked_by = |last: &RequestRow| standing != Standing::Unknown && last.invitation == Some(asked.invitation);
+    let is_asked_by = |last: &RequestRow| status != InvitationStatus::Unknown && last.invitation == Some(asked.invitation);
     let answer = match (last, revoked) {
         (Some(last), Some(_)) if is_asked_by(&last) && last.known_node.is_some() && last.decision.as_deref() != Some("approved") => {
             state_of(&mut transaction, &last).await?
         }
-        (_, Some(node)) => ask(&mut transaction, &asked, &read.spki, standing, from, Some(&node)).await?,
+        (_, Some(node)) => ask(&mut transaction, &asked, &read.spki, status, from, Some(&node)).await?,
         (Some(last), None) if is_asked_by(&last) => state_of(&mut transaction, &last).await?,
         (Some(_), None) => return Err(ApiError::Unknown("invitation")),
-        (None, None) => ask(&mut transaction, &asked, &read.spki, standing, from, None).await?,
+        (None, None) => ask(&mut transaction, &asked, &read.spki, status, from, None).await?,
     };
     transaction.commit().await?;
     Ok(Json(answer))
@@ -109,17 +109,17 @@ async fn ask(
     db: &mut PgConnection,
     asked: &JoinRequest,
     spki: &[u8],
-    standing: Standing,
+    status: InvitationStatus,
     from: CallerAddress,
     revoked: Option<&KeyRow>,
 ) -> Result<JoinAnswer, ApiError> {
     let over = |message: &str| ApiError::Conflict { message: message.to_owned(), hint: "ask an operator for a new one: constans invite".to_owned() };
-    match standing {
-        Standing::Open => {}
-        Standing::Unknown => return Err(ApiError::Unknown("invitation")),
-        Standing::Expired => return Err(over("the invitation's time is over")),
-        Standing::Withdrawn => return Err(over("the invitation was withdrawn")),
-        Standing::UsedUp => return Err(over("the invitation was used as often as it may be")),
+    match status {
+        InvitationStatus::Open => {}
+        InvitationStatus::Unknown => return Err(ApiError::Unknown("invitation")),
+        InvitationStatus::Expired => return Err(over("the invitation expired")),
+        InvitationStatus::Withdrawn => return Err(over("the invitation was withdrawn")),
+        InvitationStatus::UsedUp => return Err(over("the invitation has no uses left")),
     }
     let id = Uuid::now_v7();
     let about = serde_json::to_value(asked.about.only_stable()).map_err(|error| ApiError::failed("writing JSON", &error))?;

@@ -2,13 +2,13 @@
 
 use crate::body::NodeBody;
 use crate::launch::Here;
-use crate::metrics::{Queue, Taken, Way};
+use crate::metrics::{Queue, Intake, IntakePath};
 use crate::problem::{Answer, ApiError};
 use crate::store::effective_state;
 use crate::store::run::PlainRun;
 use crate::trust::{NodeCaller, ShownCertificate};
-use crate::work::gather::Gathering;
-use crate::work::report::{plain, take_in};
+use crate::intake::batch::Batcher;
+use crate::intake::report::{plain, take_in};
 use constans_wire::report::RunReport;
 use constans_wire::run::Received;
 use rocket::serde::json::Json;
@@ -40,7 +40,7 @@ pub async fn report(
     report: NodeBody<RunReport>,
     shown: ShownCertificate,
     db: &State<PgPool>,
-    together: &State<Gathering<PlainRun>>,
+    together: &State<Batcher<PlainRun>>,
     here: &State<Arc<Here>>,
 ) -> Answer<Received> {
     here.metrics.waiting.get_or_create(&Queue { queue: "reports" }).set(together.waiting() as i64);
@@ -48,13 +48,13 @@ pub async fn report(
     if let Some(plain) = plain(&report, shown.node, shown.spki.clone())
         && together.take(plain).await.is_some()
     {
-        here.metrics.reports.get_or_create(&Taken { way: Way::Together }).inc();
+        here.metrics.reports.get_or_create(&Intake { path: IntakePath::Batched }).inc();
         return Ok(Json(Received::Stored));
     }
     let node = shown.caller(db).await?;
     let mut transaction = db.begin().await?;
     let received = take_in(&mut transaction, node.id, report, &sent).await?;
     transaction.commit().await?;
-    here.metrics.reports.get_or_create(&Taken { way: Way::Alone }).inc();
+    here.metrics.reports.get_or_create(&Intake { path: IntakePath::Single }).inc();
     Ok(Json(received))
 }

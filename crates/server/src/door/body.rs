@@ -2,7 +2,7 @@
 
 use super::activity::Busy;
 use super::back::{BackConnections, Sender};
-use crate::work::publish::LARGEST_FILE;
+use crate::change::publish::LARGEST_FILE;
 use bytes::Bytes;
 use http_body_util::{BodyExt as _, Full};
 use hyper::body::{Body, Frame, Incoming, SizeHint};

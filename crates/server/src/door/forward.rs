@@ -39,8 +39,8 @@ impl Passage {
         let busy = self.activity.busy();
         let (method, began) = (request.method().clone(), Instant::now());
         if !self.settings.names.are_meant(request.uri(), request.headers()) {
-            let problem = problem(StatusCode::MISDIRECTED_REQUEST, "not_this_server", "this server is not called so");
-            let problem = Problem { hint: Some("call it by one of the names it was started with (--name)".to_owned()), ..problem };
+            let problem = problem(StatusCode::MISDIRECTED_REQUEST, "not_this_server", "unknown host name");
+            let problem = Problem { hint: Some("use one of the names that the server was started with (--name)".to_owned()), ..problem };
             self.note(&method, &problem, began);
             return own_answer(&problem, busy);
         }
@@ -86,18 +86,18 @@ impl Passage {
         with_cookies_joined(&mut head.headers);
         let failed = |error: &dyn std::fmt::Display| {
             tracing::warn!(%error, "a request could not be passed on");
-            problem(StatusCode::SERVICE_UNAVAILABLE, "not_passed_on", "the server does not take requests now")
+            problem(StatusCode::SERVICE_UNAVAILABLE, "not_passed_on", "the server is not accepting requests now")
         };
         let mut sender = self.back.take().await.map_err(|error| match error.kind() {
-            io::ErrorKind::WouldBlock => problem(StatusCode::SERVICE_UNAVAILABLE, "busy", "too much is asked for at once from this network"),
+            io::ErrorKind::WouldBlock => problem(StatusCode::SERVICE_UNAVAILABLE, "busy", "too many requests from this network"),
             _ => failed(&error),
         })?;
         match sender.send_request(Request::from_parts(head, CallersBody::new(body))).await {
             Ok(answer) => Ok((answer, sender)),
             Err(error) => Err(match error.source().and_then(|source| source.downcast_ref::<io::Error>()).map(io::Error::kind) {
                 Some(io::ErrorKind::TimedOut) => problem(StatusCode::REQUEST_TIMEOUT, "too_slow", "the request did not arrive in time"),
-                Some(io::ErrorKind::QuotaExceeded) => problem(StatusCode::PAYLOAD_TOO_LARGE, "too_large", "the request is larger than is read"),
-                _ if error.is_user() => problem(StatusCode::REQUEST_TIMEOUT, "cut_off", "the request did not arrive whole"),
+                Some(io::ErrorKind::QuotaExceeded) => problem(StatusCode::PAYLOAD_TOO_LARGE, "too_large", "the request is too large"),
+                _ if error.is_user() => problem(StatusCode::REQUEST_TIMEOUT, "cut_off", "the request did not arrive completely"),
                 _ => failed(&error),
             }),
         }

@@ -91,8 +91,8 @@ pub async fn past(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<(Valu
     sqlx::query_as(concat!(
         "select body, until_at from (select ",
         body!(),
-        " as body, f.until_at from fact f join effective_state s on s.digest = f.value ->> 'state'
-             where f.node = $1 and f.what = 'wanted' and f.until_at is not null and f.superseded_at is null
+        " as body, f.until_at from node_attribute f join effective_state s on s.digest = f.value ->> 'state'
+             where f.node = $1 and f.name = 'wanted' and f.until_at is not null and f.superseded_at is null
                  and (exists (select 1 from run r where r.node = $1 and r.state = s.digest and r.mode = 'enforce')
                      or exists (select 1 from run_span p where p.node = $1 and p.state = s.digest and p.mode = 'enforce'))
              order by f.until_at desc limit 100) last
@@ -110,7 +110,7 @@ pub async fn own_content(db: impl PgExecutor<'_>, node: Uuid, name: &str) -> sql
         "select c.bytes from content c where c.name = $2
              and exists (select 1 from node_wanted w join effective_state s on s.digest = w.state join clause_content k on k.clause = any(s.clauses)
                  where w.node = $1 and k.name = $2)
-             and not (c.sealed and exists (select 1 from node_now n where n.node = $1 and n.double_since is not null))",
+             and not (c.sealed and exists (select 1 from node_now n where n.node = $1 and n.duplicate_identity_since is not null))",
     )
     .bind(node)
     .bind(name)

@@ -14,7 +14,7 @@ use uuid::Uuid;
 pub struct EpisodeRow {
     /// The clause.
     pub address: String,
-    /// How much it matters.
+    /// Its severity.
     pub severity: String,
     /// The last moment the clause was known to be in line.
     pub in_line_until: SqlTimestamp,

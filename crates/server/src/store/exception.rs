@@ -16,7 +16,7 @@ pub struct ExceptionRow {
     pub address: String,
     /// What sort of exception it is.
     pub outcome: String,
-    /// Why it is left, or what failed.
+    /// Why it is not corrected, or what failed.
     pub said: String,
     /// Since when.
     pub since: SqlTimestamp,
@@ -26,13 +26,13 @@ pub struct ExceptionRow {
 pub struct NewException {
     /// The clause.
     pub address: String,
-    /// How much it matters.
+    /// Its severity.
     pub severity: String,
     /// What sort of exception it is.
     pub sort: String,
     /// Why it was different.
     pub cause: Option<String>,
-    /// Why it is left, or what failed.
+    /// Why it is not corrected, or what failed.
     pub said: String,
 }
 
@@ -73,7 +73,7 @@ pub async fn all(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result
 
 /// Returns the clauses of the nodes of a list that were put right three times or more within the last day, as (node, address,
 /// times, since).
-pub async fn tugs_of_war(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<(String, String, i64, SqlTimestamp)>> {
+pub async fn recurring_drifts(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<(String, String, i64, SqlTimestamp)>> {
     let mut query = QueryBuilder::new(
         "select node.name, e.address, e.times, e.since from (
              select node, address, count(*) as times, min(detected_at) as since from episode

@@ -19,7 +19,7 @@ pub struct NewRow<'a> {
     pub uses: i32,
     /// Who makes it.
     pub made_by: &'a str,
-    /// Until when it holds.
+    /// End of its validity.
     pub expires_at: Timestamp,
 }
 
@@ -42,7 +42,7 @@ pub async fn add(db: impl PgExecutor<'_>, row: &NewRow<'_>) -> sqlx::Result<()> 
 
 /// What an invitation allows at this moment.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Standing {
+pub enum InvitationStatus {
     /// It may be used.
     Open,
     /// There is none with this id and secret.
@@ -56,7 +56,7 @@ pub enum Standing {
 }
 
 /// Returns what an invitation allows. Its row is locked until the transaction ends.
-pub async fn standing(db: impl PgExecutor<'_>, id: Uuid, secret_digest: &[u8]) -> sqlx::Result<Standing> {
+pub async fn status(db: impl PgExecutor<'_>, id: Uuid, secret_digest: &[u8]) -> sqlx::Result<InvitationStatus> {
     let row: Option<(bool, bool, i32)> = sqlx::query_as(
         "select withdrawn_at is not null, expires_at <= $3, uses_left from invitation where id = $1 and secret_digest = $2 for update",
     )
@@ -66,11 +66,11 @@ pub async fn standing(db: impl PgExecutor<'_>, id: Uuid, secret_digest: &[u8]) -
     .fetch_optional(db)
     .await?;
     Ok(match row {
-        None => Standing::Unknown,
-        Some((true, ..)) => Standing::Withdrawn,
-        Some((false, true, _)) => Standing::Expired,
-        Some((false, false, 0)) => Standing::UsedUp,
-        Some((false, false, _)) => Standing::Open,
+        None => InvitationStatus::Unknown,
+        Some((true, ..)) => InvitationStatus::Withdrawn,
+        Some((false, true, _)) => InvitationStatus::Expired,
+        Some((false, false, 0)) => InvitationStatus::UsedUp,
+        Some((false, false, _)) => InvitationStatus::Open,
     })
 }
 
@@ -90,11 +90,11 @@ pub struct InvitationRow {
     pub uses: i32,
     /// How many may still.
     pub uses_left: i32,
-    /// Who made it.
+    /// Who created it.
     pub made_by: String,
     /// When.
     pub made_at: SqlTimestamp,
-    /// Until when it holds.
+    /// End of its validity.
     pub expires_at: SqlTimestamp,
 }
 

@@ -13,19 +13,19 @@ pub struct RequestRow {
     pub id: Uuid,
     /// The invitation that it came with; none for a known node that asks again.
     pub invitation: Option<Uuid>,
-    /// The known node that asks again.
+    /// The known node that sent the request.
     pub known_node: Option<Uuid>,
     /// The SHA-256 of the node's public key.
     pub spki_digest: Vec<u8>,
-    /// The name that the node wants.
+    /// The requested name of the node.
     pub name: String,
     /// The certificate request, PEM.
     pub request: String,
     /// Where it came from.
     pub address: String,
-    /// What the node says of itself.
+    /// What the machine reported about itself.
     pub about: Value,
-    /// When it was asked first.
+    /// When it was first requested.
     pub requested_at: SqlTimestamp,
     /// `approved`, `denied`, or none yet.
     pub decision: Option<String>,
@@ -33,7 +33,7 @@ pub struct RequestRow {
     pub because: Option<String>,
     /// The node that it became.
     pub node: Option<Uuid>,
-    /// The labels that the invitation gives.
+    /// The labels from the invitation.
     pub labels: Option<Value>,
     /// Who made the invitation.
     pub made_by: Option<String>,
@@ -69,17 +69,17 @@ pub struct NewRow<'a> {
     pub id: Uuid,
     /// The invitation that it came with.
     pub invitation: Option<Uuid>,
-    /// The known node that asks again.
+    /// The known node that sent the request.
     pub known_node: Option<Uuid>,
     /// The SHA-256 of the node's public key.
     pub spki: &'a [u8],
-    /// The name that the node wants.
+    /// The requested name of the node.
     pub name: &'a str,
     /// The certificate request, PEM.
     pub request: &'a str,
     /// Where it came from.
     pub address: &'a str,
-    /// What the node says of itself.
+    /// What the machine reported about itself.
     pub about: &'a Value,
 }
 

@@ -1,8 +1,8 @@
-//! Lists of nodes as they are now, narrowed or whole, and how many there are of each sign.
+//! Lists of nodes as they are now, narrowed or whole, and how many there are of each status.
 
-use super::narrowing::{Narrowing, REFUSED, push_hearing, push_sign, push_timed};
+use super::narrowing::{Narrowing, REFUSED, push_last_contact, push_status, push_timed};
 use constans_core::filter::STABLE_FIELDS;
-use constans_core::standing::{CERTIFICATE_ENDS_WITHIN_HOURS, CLOCK_TOLERANCE_SECS};
+use constans_core::node_status::{CERTIFICATE_ENDS_WITHIN_HOURS, CLOCK_TOLERANCE_SECS};
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use serde_json::Value;
 use sqlx::{AssertSqlSafe, PgExecutor, PgPool, Postgres, QueryBuilder};
@@ -15,34 +15,34 @@ pub struct NodeRow {
     pub id: Uuid,
     /// Its name.
     pub name: String,
-    /// Since when it is refused.
+    /// When it was revoked.
     pub revoked_at: Option<SqlTimestamp>,
     /// Its labels.
     pub labels: Value,
-    /// What it found out about itself.
+    /// What its agent reported about it.
     pub about: Value,
-    /// When it was heard last.
+    /// Its last contact.
     pub heard_at: Option<SqlTimestamp>,
-    /// When it promised to come next.
+    /// When its next check-in is due.
     pub promised_at: Option<SqlTimestamp>,
     /// How it is heard.
-    pub hearing: String,
+    pub last_contact: String,
     /// Its clock minus the server's, in milliseconds.
     pub clock_off_ms: i64,
-    /// Until when its certificate holds.
+    /// End of the validity of its certificate.
     pub ends_at: Option<SqlTimestamp>,
     /// Its stage.
     pub stage: String,
-    /// Its groups.
+    /// The groups.
     pub groups: Value,
     /// Its mode.
     pub mode: String,
     /// The digest of the state that is wanted.
     pub state: Option<String>,
-    /// Why its state cannot be resolved.
+    /// Why its desired state cannot be resolved.
     pub unusable: Option<String>,
-    /// Since when two machines were seen with this identity.
-    pub double_since: Option<SqlTimestamp>,
+    /// Since when two machines use this identity.
+    pub duplicate_identity_since: Option<SqlTimestamp>,
     /// Since when the state is wanted.
     pub since: Option<SqlTimestamp>,
     /// The status of its last full run.
@@ -57,7 +57,7 @@ pub struct NodeRow {
     pub full_run: Option<Uuid>,
     /// Since when its memory is lost.
     pub memory_lost_at: Option<SqlTimestamp>,
-    /// That its operating system needs a restart.
+    /// The restart that its operating system needs, if any.
     pub restart_pending: Option<Value>,
     /// How many drift episodes are open.
     pub open_episodes: i32,
@@ -69,8 +69,8 @@ const BEGIN_SHOWN: &str = "with page as materialized (";
 /// Writes what is shown of each of the nodes of a page, after the statement that selects their ids.
 fn push_shown(query: &mut QueryBuilder<Postgres>) {
     query.push(") select node.id, node.name, node.revoked_at, node.labels, node.about, n.heard_at, n.promised_at, n.clock_off_ms, k.ends_at, ");
-    push_hearing(query).push(
-        " as hearing, node.stage, node.groups, node.mode, w.state, w.unusable, n.double_since, w.since, n.full_status, n.full_state, n.full_began,
+    push_last_contact(query).push(
+        " as last_contact, node.stage, node.groups, node.mode, w.state, w.unusable, n.duplicate_identity_since, w.since, n.full_status, n.full_state, n.full_began,
              n.overdue_at, n.full_run, node.restart_pending, n.memory_lost_at, n.open_episodes
          from page join node on node.id = page.id join node_now n on n.node = node.id left join node_wanted w on w.node = node.id
              left join lateral (select max(ends_at) as ends_at from node_key where node_key.node = node.id and node_key.revoked_at is null) k on true
@@ -132,25 +132,25 @@ pub async fn total(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Resu
     query.push(format!(") meant (id) where id not in {REFUSED}")).build_query_scalar().persistent(false).fetch_one(db).await
 }
 
-/// The nodes of a list that are shown by a sign.
+/// The nodes of a list that are shown by a status.
 #[derive(Debug, sqlx::FromRow)]
-pub struct SignRow {
-    /// The sign.
-    pub sign: String,
+pub struct StatusRow {
+    /// The status.
+    pub status: String,
     /// How many.
     pub nodes: i64,
-    /// Those of them that are silent, never reported or may be in trouble, as far as their own row tells.
-    pub troubled: Vec<Uuid>,
+    /// Those of them that are silent, never reported or may be in problem, as far as their own row tells.
+    pub with_problems: Vec<Uuid>,
 }
 
-/// Counts the nodes of a list by the sign that they are shown by, and finds those that may be in trouble, in one look. Unless
-/// the list [asks for now](Narrowing::asks_for_now), those that are heard, in line and without troubles are left out.
-pub async fn signs(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<SignRow>> {
+/// Counts the nodes of a list by the status that they are shown by, and finds those that may be in problem, in one look. Unless
+/// the list [asks for now](Narrowing::asks_for_now), those that are heard, in line and without problems are left out.
+pub async fn statuses(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<StatusRow>> {
     let clock_is_right = format!("n.clock_off_ms between {} and {}", -1_000 * CLOCK_TOLERANCE_SECS, 1_000 * CLOCK_TOLERANCE_SECS);
     let mut query = QueryBuilder::new("select ");
-    push_sign(&mut query).push(" as sign, count(*) as nodes, coalesce(array_agg(n.node) filter (where n.heard_at is null or n.full_status is null");
-    push_timed(&mut query, " or {now} > n.silent_after or {now} > n.overdue_at or n.double_since is not null or n.memory_lost_at is not null");
-    query.push(format!(" or n.is_unusable or not {clock_is_right}), '{{}}') as troubled from "));
+    push_status(&mut query).push(" as status, count(*) as nodes, coalesce(array_agg(n.node) filter (where n.heard_at is null or n.full_status is null");
+    push_timed(&mut query, " or {now} > n.silent_after or {now} > n.overdue_at or n.duplicate_identity_since is not null or n.memory_lost_at is not null");
+    query.push(format!(" or n.is_unusable or not {clock_is_right}), '{{}}') as with_problems from "));
     if narrowing.asks_for_now() {
         query.push("node_now n join node on node.id = n.node where ");
         narrowing.push(&mut query);
@@ -168,41 +168,41 @@ pub async fn signs(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Resu
 pub struct TickRow {
     /// Its name.
     pub name: String,
-    /// Its sign.
-    pub sign: String,
+    /// Its status.
+    pub status: String,
     /// How it is heard.
-    pub hearing: String,
+    pub last_contact: String,
 }
 
 /// Returns the nodes of a list, as the ribbon shows them.
 pub async fn ticks(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<TickRow>> {
     let mut query = QueryBuilder::new("select node.name, ");
-    push_sign(&mut query).push(" as sign, ");
-    push_hearing(&mut query).push(" as hearing from node_now n join node on node.id = n.node");
+    push_status(&mut query).push(" as status, ");
+    push_last_contact(&mut query).push(" as last_contact from node_now n join node on node.id = n.node");
     query.push(" where node.retired_at is null and ");
     narrowing.push(&mut query);
     query.build_query_as().persistent(false).fetch_all(db).await
 }
 
-/// A node that may be in trouble.
+/// A node that may be in problem.
 #[derive(Debug, sqlx::FromRow)]
-pub struct TroubledRow {
+pub struct ProblemRow {
     /// Its name.
     pub name: String,
-    /// Its sign.
-    pub sign: String,
+    /// Its status.
+    pub status: String,
     /// How it is heard.
-    pub hearing: String,
-    /// When it was heard last.
+    pub last_contact: String,
+    /// Its last contact.
     pub heard_at: Option<SqlTimestamp>,
-    /// When it promised to come next.
+    /// When its next check-in is due.
     pub promised_at: Option<SqlTimestamp>,
-    /// Why its state cannot be resolved.
+    /// Why its desired state cannot be resolved.
     pub unusable: Option<String>,
     /// Since when its state is wanted.
     pub since: Option<SqlTimestamp>,
     /// Whether two machines were seen with its identity.
-    pub is_double: bool,
+    pub has_duplicate_identity: bool,
     /// Whether its memory was lost.
     pub is_memory_lost: bool,
     /// Until when its certificate holds, if that ends.
@@ -214,7 +214,7 @@ pub struct TroubledRow {
 }
 
 /// Returns these nodes, and those of a list whose certificate ends.
-pub async fn troubled(db: impl PgExecutor<'_>, narrowing: &Narrowing, nodes: Vec<Uuid>) -> sqlx::Result<Vec<TroubledRow>> {
+pub async fn with_problems(db: impl PgExecutor<'_>, narrowing: &Narrowing, nodes: Vec<Uuid>) -> sqlx::Result<Vec<ProblemRow>> {
     let mut query = QueryBuilder::new(
         "with ending as materialized (select k.node, (select max(ends_at) from node_key l where l.node = k.node and l.revoked_at is null) as ends_at ",
     );
@@ -225,9 +225,9 @@ pub async fn troubled(db: impl PgExecutor<'_>, narrowing: &Narrowing, nodes: Vec
     query.push_bind(nodes).push("::uuid[]) as node union select node from ending where true");
     narrowing.push_among(&mut query, "ending.node");
     query.push(") select node.name, ");
-    push_sign(&mut query).push(" as sign, ");
-    push_hearing(&mut query).push(
-        " as hearing, n.heard_at, n.promised_at, case when n.is_unusable then w.unusable end as unusable, w.since, n.double_since is not null as is_double,
+    push_status(&mut query).push(" as status, ");
+    push_last_contact(&mut query).push(
+        " as last_contact, n.heard_at, n.promised_at, case when n.is_unusable then w.unusable end as unusable, w.since, n.duplicate_identity_since is not null as has_duplicate_identity,
              n.memory_lost_at is not null as is_memory_lost, n.overdue_at, n.clock_off_ms, ending.ends_at
          from candidate join node_now n on n.node = candidate.node join node on node.id = n.node left join ending on ending.node = n.node
              left join node_wanted w on w.node = n.node and (n.is_unusable or n.heard_at is null or n.full_status is null) order by node.name",

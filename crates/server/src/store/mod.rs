@@ -1,13 +1,13 @@
 //! SQL and nothing else, one file a subject. Every function takes an executor, so that it joins a transaction.
 
-pub mod alive;
+pub mod uptime;
 pub mod audit;
 pub mod effective_state;
 pub mod episode;
 pub mod exception;
-pub mod fact;
+pub mod node_attribute;
 pub mod group;
-pub mod heard;
+pub mod check_in;
 pub mod invitation;
 pub mod joining;
 pub mod listing;
@@ -23,4 +23,4 @@ pub mod run;
 pub mod stage;
 pub mod token;
 pub mod wanted;
-pub mod work;
+pub mod activity;

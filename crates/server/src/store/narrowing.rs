@@ -21,13 +21,13 @@ pub enum Narrowing {
     Only(Vec<Uuid>),
 }
 
-/// How a node is heard now, as [`Promise`](constans_core::standing::Promise) reckoned when it was heard; how long the server
+/// How a node is heard now, as [`Promise`](constans_core::node_status::Promise) reckoned when it was heard; how long the server
 /// itself could not hear since then is added.
 const HEARING: &str = "(case when n.heard_at is null then 'never_reported' when {now} <= n.on_time_until then 'on_time'
              else (select case when {now} - down > n.silent_after then 'silent' when {now} - down > n.on_time_until then 'late' else 'on_time' end
                  from (select coalesce(sum(until_at - greatest(from_at, n.heard_at)), interval '0') as down from server_down where until_at > n.heard_at) d) end)";
 
-/// The sign that a node is shown by, as [`sign`](constans_core::standing::sign) has it; the signs of statuses are called like
+/// The status that a node is shown by, as [`status`](constans_core::node_status::node_status) has it; the statuses of statuses are called like
 /// them. What most nodes are is found out first.
 const SIGN: &str = "(case when n.is_refused then 'revoked' when n.is_unusable then 'state_unusable' when n.heard_at is null then 'never_reported'
              when {now} > n.silent_after and (select {now} - coalesce(sum(until_at - greatest(from_at, n.heard_at)), interval '0') > n.silent_after
@@ -35,12 +35,12 @@ const SIGN: &str = "(case when n.is_refused then 'revoked' when n.is_unusable th
              else coalesce(n.full_status, 'never_reported') end)";
 
 /// Writes how a node is heard now.
-pub fn push_hearing(query: &mut QueryBuilder<Postgres>) -> &mut QueryBuilder<Postgres> {
+pub fn push_last_contact(query: &mut QueryBuilder<Postgres>) -> &mut QueryBuilder<Postgres> {
     push_timed(query, HEARING)
 }
 
-/// Writes the sign that a node is shown by now.
-pub fn push_sign(query: &mut QueryBuilder<Postgres>) -> &mut QueryBuilder<Postgres> {
+/// Writes the status that a node is shown by now.
+pub fn push_status(query: &mut QueryBuilder<Postgres>) -> &mut QueryBuilder<Postgres> {
     push_timed(query, SIGN)
 }
 
@@ -67,7 +67,7 @@ impl Narrowing {
 
     /// Returns whether it asks for how a node is now, and not only for what stands with it.
     pub fn asks_for_now(&self) -> bool {
-        self.asks_for(|field| matches!(field, Field::Sign | Field::Hearing | Field::OpenEpisodes))
+        self.asks_for(|field| matches!(field, Field::Status | Field::LastContact | Field::OpenEpisodes))
     }
 
     fn asks_for(&self, is_meant: fn(&Field) -> bool) -> bool {
@@ -167,7 +167,7 @@ fn push(query: &mut QueryBuilder<Postgres>, plain: &Plain) {
         }
         Plain::Compare(field, comparison, scalar) => {
             // Most nodes are not meant, and that is seen sooner by their status.
-            if let (Field::Sign, Comparison::Equal, Scalar::Text(word)) = (field, comparison, scalar)
+            if let (Field::Status, Comparison::Equal, Scalar::Text(word)) = (field, comparison, scalar)
                 && Status::ALL.iter().any(|status| json!(status) == json!(word))
             {
                 query.push("n.full_status = ").push_bind(word.clone()).push(" and ");
@@ -212,8 +212,8 @@ fn push_field(query: &mut QueryBuilder<Postgres>, field: &Field) {
             query.push(format!("(case jsonb_typeof(node.about -> '{path}') when 'number' then (node.about ->> '{path}')::numeric end)"))
         }
         Field::Name => query.push("node.name"),
-        Field::Sign => push_sign(query),
-        Field::Hearing => push_hearing(query),
+        Field::Status => push_status(query),
+        Field::LastContact => push_last_contact(query),
         Field::Mode => query.push("node.mode"),
         Field::Stage => query.push("node.stage"),
         Field::OpenEpisodes => query.push("n.open_episodes"),
@@ -234,12 +234,12 @@ fn operator(comparison: Comparison) -> &'static str {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use constans_core::standing::{Hearing, sign};
+    use constans_core::node_status::{LastContact, status};
 
     #[test]
     fn the_signs_of_statuses_are_called_like_them() {
         for status in Status::ALL {
-            assert_eq!(json!(sign(false, false, Hearing::OnTime, Some(status))), json!(status));
+            assert_eq!(json!(status(false, false, LastContact::OnTime, Some(status))), json!(status));
         }
     }
 }

@@ -8,7 +8,7 @@ use uuid::Uuid;
 
 /// Whether a node is heard.
 #[derive(Debug, sqlx::FromRow)]
-pub struct StandingRow {
+pub struct AdmissionRow {
     /// Its name.
     pub name: String,
     /// Whether it or its key was revoked.
@@ -17,8 +17,8 @@ pub struct StandingRow {
     pub is_retired: bool,
 }
 
-/// Returns the standing of the node with this id and this key.
-pub async fn by_key(db: impl PgExecutor<'_>, id: Uuid, spki: &[u8]) -> sqlx::Result<Option<StandingRow>> {
+/// Returns the admission of the node with this id and this key.
+pub async fn by_key(db: impl PgExecutor<'_>, id: Uuid, spki: &[u8]) -> sqlx::Result<Option<AdmissionRow>> {
     sqlx::query_as(
         "select node.name, node.revoked_at is not null or node_key.revoked_at is not null as is_revoked, node.retired_at is not null as is_retired
          from node join node_key on node_key.node = node.id where node.id = $1 and node_key.spki_digest = $2",

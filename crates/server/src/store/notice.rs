@@ -5,9 +5,9 @@ use sqlx::PgExecutor;
 /// The channel.
 pub const CHANNEL: &str = "constans";
 /// What is told of long work: it changes nothing yet.
-pub const WORK: &str = "work";
+pub const ACTIVITIES: &str = "activities";
 
-/// Tells what changed: `nodes`, `joining`, `kits`, `groups`, or how far [`WORK`] is. It is heard when the transaction commits.
+/// Tells what changed: `nodes`, `joining`, `kits`, `groups`, or [`ACTIVITIES`]. It is heard when the transaction commits.
 pub async fn tell(db: impl PgExecutor<'_>, what: &str) -> sqlx::Result<()> {
     sqlx::query("select pg_notify($1, $2)").bind(CHANNEL).bind(what).execute(db).await.map(|_| ())
 }

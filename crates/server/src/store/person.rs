@@ -99,7 +99,7 @@ pub struct EndedRow {
     pub sessions: i64,
     /// Tokens of programs and clients.
     pub tokens: i64,
-    /// Invitations that could still be used.
+    /// Open invitations.
     pub invitations: i64,
 }
 
@@ -126,20 +126,20 @@ pub async fn remove(db: &mut PgConnection, name: &str, by: &str) -> sqlx::Result
     .await
 }
 
-/// A person with what they have.
+/// A person with roles, sessions and tokens.
 #[derive(Debug, sqlx::FromRow)]
 pub struct ListedRow {
     /// The name.
     pub name: String,
     /// The roles' words.
     pub roles: Vec<String>,
-    /// Since when there is this person.
+    /// When the person was added.
     pub created_at: SqlTimestamp,
-    /// Whether there is a password to sign in by.
+    /// Whether the person has a password.
     pub has_password: bool,
     /// Sessions that hold.
     pub sessions: i64,
-    /// Tokens that hold.
+    /// Valid tokens.
     pub tokens: i64,
     /// When the person or a token was last here, to some minutes.
     pub last_at: Option<SqlTimestamp>,

@@ -27,7 +27,7 @@ pub struct ReleaseRow {
     /// When it was withdrawn.
     #[sqlx(default)]
     pub withdrawn_at: Option<SqlTimestamp>,
-    /// By whom.
+    /// Who did it.
     #[sqlx(default)]
     pub withdrawn_by: Option<String>,
     /// Why.

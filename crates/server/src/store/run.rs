@@ -256,7 +256,7 @@ pub struct ListedRow {
     pub state: String,
     /// When the server learned it.
     pub learned: SqlTimestamp,
-    /// How far it came, if it did not come to its end.
+    /// The progress of an interrupted run.
     pub did_not_end: Option<Value>,
     /// Whether it touched a part only.
     pub partial: bool,
@@ -285,9 +285,9 @@ pub async fn report(db: impl PgExecutor<'_>, node: Uuid, run: &str) -> sqlx::Res
         .await
 }
 
-/// A run in which something happened.
+/// A run with changes, drift or failures.
 #[derive(Debug, sqlx::FromRow)]
-pub struct LateRow {
+pub struct RecentRow {
     /// The node's name.
     pub node: String,
     /// The run.
@@ -304,7 +304,7 @@ pub struct LateRow {
 
 /// Returns the last runs of the nodes of a list in which something happened, the newest first; at most `most` of the last
 /// 2,000 of the fleet. What only finds again what the node's run before it found did not happen.
-pub async fn latest(db: impl PgExecutor<'_>, narrowing: &Narrowing, most: i64) -> sqlx::Result<Vec<LateRow>> {
+pub async fn latest(db: impl PgExecutor<'_>, narrowing: &Narrowing, most: i64) -> sqlx::Result<Vec<RecentRow>> {
     let mut query = QueryBuilder::new("with last as (select node, run, began, learned_at, mode, status, state from run where learned_at > ");
     query.push_bind(sql_now());
     query.push(

@@ -25,7 +25,7 @@ pub struct ServedRow {
     pub from_at: SqlTimestamp,
     /// Until when.
     pub until_at: Option<SqlTimestamp>,
-    /// By whom.
+    /// Who did it.
     pub served_by: String,
 }
 

@@ -25,7 +25,7 @@ pub struct NewRow<'a> {
     pub id: Uuid,
     /// Whose it is.
     pub person: &'a str,
-    /// What it is called.
+    /// Its name.
     pub name: &'a str,
     /// `program` or `client`.
     pub made_for: &'a str,
@@ -57,22 +57,22 @@ pub async fn remove(db: impl PgExecutor<'_>, digest: &[u8]) -> sqlx::Result<()> 
     sqlx::query("delete from token where digest = $1").bind(digest).execute(db).await.map(|_| ())
 }
 
-/// A token, without what it opens.
+/// A token, without its secret.
 #[derive(Debug, sqlx::FromRow)]
 pub struct TokenRow {
     /// Its id.
     pub id: Uuid,
     /// Whose it is.
     pub person: String,
-    /// What it is called.
+    /// Its name.
     pub name: String,
     /// `program` or `client`.
     pub made_for: String,
     /// When it was made.
     pub created_at: SqlTimestamp,
-    /// Until when it holds.
+    /// End of its validity.
     pub expires_at: Option<SqlTimestamp>,
-    /// When it was used last, to a quarter of an hour.
+    /// Last use, to a quarter of an hour.
     pub last_at: Option<SqlTimestamp>,
 }
 

@@ -14,7 +14,7 @@ pub struct NodeViewRow {
     pub name: String,
     /// Its labels.
     pub labels: Value,
-    /// What it found out about itself.
+    /// What its agent reported about it.
     pub about: Value,
     /// The digest of its state so far.
     pub state: Option<String>,
@@ -53,7 +53,7 @@ pub struct NewWanted<'a> {
     pub node: Uuid,
     /// The digest of its state.
     pub state: &'a str,
-    /// How its agent is set.
+    /// The settings of its agent.
     pub settings: &'a Value,
     /// Its mode, as lists show it.
     pub mode: &'a str,
@@ -129,22 +129,22 @@ pub async fn set_unusable(db: &mut PgConnection, node: Uuid, because: &str, sett
 }
 
 /// Notes where the parts of what nodes are wanted to be come from.
-pub async fn explain(db: &mut PgConnection, all: &[(Uuid, &Value)]) -> sqlx::Result<()> {
-    let (nodes, explained): (Vec<Uuid>, Vec<&Value>) = all.iter().copied().unzip();
+pub async fn set_sources(db: &mut PgConnection, all: &[(Uuid, &Value)]) -> sqlx::Result<()> {
+    let (nodes, sources): (Vec<Uuid>, Vec<&Value>) = all.iter().copied().unzip();
     sqlx::query(
-        "update node_wanted w set explained = new.explained from unnest($1::uuid[], $2::jsonb[]) as new (node, explained)
-         where w.node = new.node and w.explained <> new.explained",
+        "update node_wanted w set sources = new.sources from unnest($1::uuid[], $2::jsonb[]) as new (node, sources)
+         where w.node = new.node and w.sources <> new.sources",
     )
     .bind(nodes)
-    .bind(explained)
+    .bind(sources)
     .execute(db)
     .await
     .map(|_| ())
 }
 
 /// Returns where the parts of what a node is wanted to be come from.
-pub async fn explained(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<Value>> {
-    sqlx::query_scalar("select explained from node_wanted where node = $1").bind(node).fetch_optional(db).await
+pub async fn sources(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<Value>> {
+    sqlx::query_scalar("select sources from node_wanted where node = $1").bind(node).fetch_optional(db).await
 }
 
 /// What a node is wanted to be.
@@ -156,7 +156,7 @@ pub struct WantedRow {
     pub epoch: i64,
     /// The counter of its generation.
     pub counter: i64,
-    /// How its agent is set.
+    /// The settings of its agent.
     pub settings: Value,
     /// Whether the server is recovering: then nothing of this is offered.
     pub recovering: bool,

@@ -28,7 +28,7 @@ pub struct Authority {
 pub struct IssuedCertificate {
     /// PEM.
     pub certificate: String,
-    /// Until when it holds.
+    /// End of its validity.
     pub ends_at: jiff::Timestamp,
 }
 

@@ -1,4 +1,4 @@
-//! Nodes: who calls, by client certificate. The node's standing is looked up at every request.
+//! Nodes: who calls, by client certificate. The node's admission is looked up at every request.
 
 use super::authority::node_of_certificate;
 use super::caller::refuse;
@@ -41,11 +41,11 @@ impl ShownCertificate {
     ///
     /// Returns that it is not known, revoked or retired.
     pub async fn caller(&self, db: &PgPool) -> Result<NodeCaller, ApiError> {
-        let standing = node::by_key(db, self.node, &self.spki).await?.ok_or(ApiError::Unknown("certificate"))?;
-        match (standing.is_retired, standing.is_revoked) {
-            (true, _) => Err(ApiError::Retired(standing.name)),
-            (_, true) => Err(ApiError::Revoked(standing.name)),
-            _ => Ok(NodeCaller { id: self.node, name: standing.name }),
+        let admission = node::by_key(db, self.node, &self.spki).await?.ok_or(ApiError::Unknown("certificate"))?;
+        match (admission.is_retired, admission.is_revoked) {
+            (true, _) => Err(ApiError::Retired(admission.name)),
+            (_, true) => Err(ApiError::Revoked(admission.name)),
+            _ => Ok(NodeCaller { id: self.node, name: admission.name }),
         }
     }
 }

@@ -82,7 +82,7 @@ permissions! {
     StageServe = "stage.serve";
     /// Set groups: assignments, parameters, modes.
     GroupEdit = "group.edit";
-    /// Refuse a node from now on.
+    /// Revoke a node: it is refused from now on.
     NodeRevoke = "node.revoke";
     /// See persons and all tokens; grant and take roles, make and withdraw tokens, remove persons.
     PeopleManage = "people.manage";

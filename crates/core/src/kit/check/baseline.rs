@@ -74,7 +74,7 @@ pub(super) fn compile(
 }
 
 fn hint_at_loops(finding: Finding, own: &[&str]) -> Finding {
-    let speaks_of_own = own.iter().any(|name| finding.message == format!("conditions do not know the name `{name}`"));
+    let speaks_of_own = own.iter().any(|name| finding.message == format!("unknown name `{name}` in a condition"));
     if speaks_of_own { finding.hint("the names of `for` are known in what is rendered, not in its own expressions") } else { finding }
 }
 

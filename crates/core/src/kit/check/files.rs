@@ -47,7 +47,7 @@ pub(super) fn check_files(kit: &Kit, findings: &mut Vec<Finding>) {
                 || format!("a kit has {}", FOLDERS.map(|folder| format!("{folder}/")).join(", ")),
                 |near| format!("did you mean {near}/?"),
             );
-            findings.push(Finding::warning(Code::UnusedFile, Place::of_file(path), format!("nothing is read from the folder {folder}/")).hint(hint));
+            findings.push(Finding::warning(Code::UnusedFile, Place::of_file(path), format!("the folder {folder}/ is not read")).hint(hint));
         }
     }
 }

@@ -120,7 +120,7 @@ impl<'b> InScope<'b> {
                     || format!("stable fields are {}", known.map(|path| format!("about.{path}")).collect::<Vec<_>>().join(", ")),
                     |near| format!("did you mean `about.{near}`?"),
                 );
-                Some((format!("`about.{rest}` is no stable field of a node"), hint))
+                Some((format!("`about.{rest}` is not a stable field of a node"), hint))
             }
             "node" if rest.is_empty() || rest == "name" => None,
             "node" => Some((format!("`node.{rest}` is not known"), "the node is known by node.name".to_owned())),
@@ -130,7 +130,7 @@ impl<'b> InScope<'b> {
                     || "in scope are params, labels, about and node.name, and in a loop its names".to_owned(),
                     |near| format!("did you mean `{near}`?"),
                 );
-                Some((format!("renders do not know the name `{root}`"), hint))
+                Some((format!("unknown name `{root}` in a render"), hint))
             }
         }
     }

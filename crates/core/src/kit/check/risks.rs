@@ -1,4 +1,4 @@
-//! What may be meant and is seldom: a service that does not hear of its files, administrators who lock themselves out,
+//! What may be meant and is seldom: a service that does not react to its files, administrators who lock themselves out,
 //! secrets in plain text.
 
 use super::super::baseline::{Baseline, Gone};
@@ -42,7 +42,7 @@ pub(super) fn check_risks(kit: &Kit, baseline: &Baseline, resolved: &Resolved, f
         if let Some(first) = unheard.first() {
             let listed: Vec<String> = unheard.iter().map(|file| format!("\"{}\"", file.address)).collect();
             findings.push(
-                Finding::warning(Code::Unrelated, place.clone(), format!("{} does not hear when {} changes", service.address, first.address))
+                Finding::warning(Code::Unrelated, place.clone(), format!("{} does not react to changes of {}", service.address, first.address))
                     .hint(format!("add reacts_to = [{}] and reaction = \"restart\", or needs if it reads it only once", listed.join(", "))),
             );
         }
@@ -85,14 +85,14 @@ fn is_administrators(clause: &Clause) -> bool {
 fn locks_out(clause: &Clause) -> Option<(String, String)> {
     let name = clause.name();
     let gone = clause.gone != Gone::No;
-    let by_hand = "see that somebody can still sign in, and try it on one node first".to_owned();
+    let by_hand = "make sure that somebody can still sign in, and try it on one node first".to_owned();
     let remote = ["ssh", "sshd", "ssh.service", "sshd.service", "openssh-server"];
     match clause.address.kind() {
         "service" if remote.contains(&name) && (clause.flag("running") == Some(false) || clause.flag("enabled") == Some(false)) => {
-            Some((format!("{} ends signing in from afar", clause.address), by_hand))
+            Some((format!("{} ends remote sign-in", clause.address), by_hand))
         }
-        "package" if gone && remote.contains(&name) => Some((format!("{} takes signing in from afar away", clause.address), by_hand)),
-        "package" if gone && name == "sudo" => Some(("package:sudo takes away how administrators act as root".to_owned(), by_hand)),
+        "package" if gone && remote.contains(&name) => Some((format!("{} removes remote sign-in", clause.address), by_hand)),
+        "package" if gone && name == "sudo" => Some(("removing package:sudo removes how administrators act as root".to_owned(), by_hand)),
         "file" if gone && (name == "/etc/sudoers" || name == "/etc/ssh/sshd_config") => Some((format!("{} must not exist", clause.address), by_hand)),
         "file" if !gone && clause.get("content").is_some() && clause.get("check_with").is_none() => {
             let checker = if name == "/etc/sudoers" || name.starts_with("/etc/sudoers.d/") {
@@ -102,7 +102,7 @@ fn locks_out(clause: &Clause) -> Option<(String, String)> {
             } else {
                 return None;
             };
-            let message = format!("a mistake in {name} locks administrators out, and nothing checks new contents before they count");
+            let message = format!("a mistake in {name} locks administrators out, and new contents are not checked before use");
             Some((message, format!("add check_with = {checker}")))
         }
         "account" if name == "root" && (gone || clause.flag("locked") == Some(true)) => Some(("root could not sign in any more".to_owned(), by_hand)),
@@ -113,9 +113,9 @@ fn locks_out(clause: &Clause) -> Option<(String, String)> {
             Some((format!("{} would have no member: nobody is an administrator", clause.address), by_hand))
         }
         "packet_rule" if clause.text("then").is_some_and(|then| then != "accept") && clause.get("port").is_some_and(|port| port == 22) => {
-            Some((format!("{} keeps everybody from signing in from afar", clause.address), by_hand))
+            Some((format!("{} prevents remote sign-in for everybody", clause.address), by_hand))
         }
-        "listening" if gone && name == "tcp/22" => Some(("nothing may listen on tcp/22: that ends signing in from afar".to_owned(), by_hand)),
+        "listening" if gone && name == "tcp/22" => Some(("nothing may listen on tcp/22: that ends remote sign-in".to_owned(), by_hand)),
         _ => None,
     }
 }
@@ -125,12 +125,12 @@ static SECRET: LazyLock<Regex> = LazyLock::new(|| {
         .expect("the pattern is right")
 });
 
-/// Warns of what looks like a secret in the texts and files of a baseline; its value is never repeated.
+/// Warns of a possible secret in the texts and files of a baseline; its value is never repeated.
 fn search_for_secrets(kit: &Kit, baseline: &Baseline, findings: &mut Vec<Finding>) {
     let mut warn = |place: Place| {
         findings.push(
-            Finding::warning(Code::PlainSecret, place, "this looks like a secret in plain text")
-                .hint("whoever reads the kit reads it; name it as a parameter of the type `secret`"),
+            Finding::warning(Code::PlainSecret, place, "this may be a secret in plain text")
+                .hint("everyone who can read the kit can read it; use a parameter of type `secret`"),
         );
     };
     let mut searched = HashSet::new();

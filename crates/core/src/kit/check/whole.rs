@@ -221,11 +221,11 @@ fn required_kits<'s>(kit: &Kit, surroundings: Surroundings<'s>, findings: &mut V
         } else if surroundings.complete {
             let known: BTreeSet<&str> = pool.iter().map(|release| release.kit.as_str()).collect();
             let hint = nearest_word(&required.kit, known)
-                .map_or_else(|| format!("publish {} first, or bring it along with --with", required.kit), |near| format!("did you mean `{near}`?"));
+                .map_or_else(|| format!("publish {} first, or publish it together with --with", required.kit), |near| format!("did you mean `{near}`?"));
             findings.push(Finding::error(Code::Unsolvable, place, format!("no release of `{}` is published", required.kit)).hint(hint));
         } else {
             findings.push(
-                Finding::warning(Code::NotAtHand, place, format!("`{}` is not at hand: what is included from it was not looked at", required.kit))
+                Finding::warning(Code::NotAtHand, place, format!("`{}` is not available: baselines included from it were not checked", required.kit))
                     .hint(format!("name its folder: --with ../{}", required.kit)),
             );
         }
@@ -255,10 +255,10 @@ fn blame_the_others(kit: &Kit, findings: &mut Vec<Finding>) {
     for required in &kit.requires {
         let of_it = |finding: &&Finding| finding.level == Level::Error && finding.place.kit.as_deref() == Some(required.kit.as_str());
         if let Some(first) = elsewhere.iter().find(of_it) {
-            let message = format!("`{}` is not well by itself: {} ({})", required.kit, first.message, first.place);
+            let message = format!("`{}` has errors of its own: {} ({})", required.kit, first.message, first.place);
             own.push(
                 Finding::error(Code::RequiredNotWell, required.releases.place.clone(), message)
-                    .hint(format!("mend it first: constans kit check {}", required.kit)),
+                    .hint(format!("fix it first: constans kit check {}", required.kit)),
             );
         }
     }

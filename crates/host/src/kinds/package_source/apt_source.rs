@@ -30,7 +30,7 @@ fn write(clause: &Clause, key: Option<&str>) -> Result<String, HostError> {
     let mut lines = vec!["Types: deb".to_owned(), format!("URIs: {}", clause.text("url").unwrap_or_default()), format!("Suites: {suite}")];
     let parts = clause.list("parts");
     match (suite.ends_with('/'), parts.is_empty()) {
-        (true, false) => return Err(HostError::new(format!("the suite {suite} is a folder, which has no parts")).remedy("take `parts` away")),
+        (true, false) => return Err(HostError::new(format!("the suite {suite} is a folder, which has no parts")).remedy("remove `parts`")),
         (false, true) => lines.push("Components: main".to_owned()),
         (true, true) => {}
         (false, false) => lines.push(format!("Components: {}", parts.join(" "))),

@@ -1,0 +1,66 @@
+import { screen } from '@testing-library/react';
+import userEvent from '@testing-library/user-event';
+import type { Schemas } from '../api/client';
+import { serve, show } from '../testing';
+import { OverviewPage } from './OverviewPage';
+
+const fleet: Schemas['Overview'] = {
+  now: '2026-11-23T07:42:10Z',
+  total: 2,
+  shown: 2,
+  undecidable: 0,
+  statuses: [
+    { status: 'drift_found', nodes: 1 },
+    { status: 'in_line', nodes: 1 },
+  ],
+  ticks: [
+    { name: 'gate-auken-1', status: 'drift_found', late: false },
+    { name: 'kiosk-auken-1', status: 'in_line', late: true },
+  ],
+  attention: [
+    {
+      status: 'drift_found',
+      title: 'gate-auken-1: file:/etc/gate/tariffs.csv drifted',
+      detail: 'the clause says on_drift = "report"',
+      since: '2026-11-23T02:10:00Z',
+      address: 'file:/etc/gate/tariffs.csv',
+      nodes: ['gate-auken-1'],
+    },
+  ],
+  stages: [{ name: 'harbour', serves: [] }],
+  recent_activity: [],
+  joining: 1,
+  recovering_since: null,
+  server_problems: [],
+};
+
+test('a problem links to its cause, and a status to the list of its nodes', async () => {
+  serve({ 'GET /api/overview': { body: fleet } });
+  show(<OverviewPage />);
+  const cause = await screen.findByRole('link', { name: 'gate-auken-1: file:/etc/gate/tariffs.csv drifted' });
+  expect(decodeURIComponent(cause.getAttribute('href')!)).toBe('/nodes/gate-auken-1?clause=file:/etc/gate/tariffs.csv');
+  const drifted = screen.getByRole('link', { name: '1 drift found' });
+  expect(decodeURIComponent(drifted.getAttribute('href')!)).toBe('/nodes?filter=node.status == "drift_found"');
+  expect(screen.getByText('constans join list')).toBeTruthy();
+});
+
+test('the ribbon is walked by arrows, and Enter opens the node', async () => {
+  serve({ 'GET /api/overview': { body: fleet } });
+  show(<OverviewPage />);
+  const ribbon = await screen.findByRole('listbox', { name: '2 nodes by status, the most severe first' });
+  ribbon.focus();
+  await userEvent.keyboard('{ArrowRight}{Enter}');
+  expect(screen.getByTestId('address').textContent).toBe('/nodes/kiosk-auken-1');
+});
+
+test('an empty fleet says what to do next with the command', async () => {
+  serve({ 'GET /api/overview': { body: { ...fleet, total: 0, shown: 0, statuses: [], ticks: [], attention: [], joining: 0 } } });
+  show(<OverviewPage />);
+  expect((await screen.findByText(/constans invite/)).textContent).toContain('constans join approve NAME');
+});
+
+test('a failure says what failed', async () => {
+  serve({ 'GET /api/overview': { status: 503, body: { type: 'database', title: 'the database does not answer', status: 503, hint: 'try again' } } });
+  show(<OverviewPage />);
+  expect((await screen.findByRole('alert')).textContent).toBe('the database does not answer: try again');
+});

@@ -1,0 +1,128 @@
+//! `constans node why`: where the desired state of a node, or one of its clauses, comes from.
+
+use crate::server::{ClientError, Server};
+use constans_core::episode::ClosedAs;
+use constans_core::kind::nearest_word;
+use constans_core::param::{Layer, ParameterValue};
+use constans_core::state::LeftBehind;
+use constans_terminal::{count, harmless, time};
+use constans_wire::check_in::StateSources;
+use constans_wire::overview::{NodeClause, NodeClauses};
+use constans_wire::run::Episode;
+use serde::Serialize;
+
+/// The latest episodes that are printed.
+const MOST_EPISODES: usize = 5;
+
+/// What is known of one clause of a node.
+#[derive(Serialize)]
+struct ClauseHistory<'a> {
+    clause: Option<&'a NodeClause>,
+    /// Set if a condition excludes the clause on this node.
+    excluded_by: Option<&'a str>,
+    /// Set if the clause is no longer desired and its thing is still there.
+    left_behind: Option<&'a LeftBehind>,
+    episodes: Vec<&'a Episode>,
+}
+
+/// Prints the sources of a node's desired state, or of one clause.
+pub async fn why(server: &Server, node: &str, address: Option<&str>) -> Result<(), ClientError> {
+    let sources: StateSources = server.get(&format!("/api/nodes/{node}/why")).await?;
+    let Some(address) = address else {
+        if !server.says_json(&sources) {
+            println!("{}", sources_text(node, &sources));
+        }
+        return Ok(());
+    };
+    let clauses: NodeClauses = server.get(&format!("/api/nodes/{node}/clauses")).await?;
+    let episodes: Vec<Episode> = server.get(&format!("/api/nodes/{node}/episodes")).await?;
+    let left: Vec<LeftBehind> = server.get(&format!("/api/nodes/{node}/left-behind")).await?;
+    let history = ClauseHistory {
+        clause: clauses.clauses.iter().find(|clause| clause.address == address),
+        excluded_by: sources.excluded.iter().find(|(excluded, _)| excluded == address).map(|(_, condition)| condition.as_str()),
+        left_behind: left.iter().find(|left| left.address.as_str() == address),
+        episodes: episodes.iter().filter(|episode| episode.address == address).collect(),
+    };
+    if history.clause.is_none() && history.excluded_by.is_none() && history.left_behind.is_none() && history.episodes.is_empty() {
+        let known = clauses.clauses.iter().map(|clause| clause.address.as_str());
+        let near = nearest_word(address, known.chain(sources.excluded.iter().map(|(address, _)| address.as_str())));
+        let hint = near.map_or_else(|| format!("constans node why {node} lists its baselines"), |near| format!("did you mean `{near}`?"));
+        return Err(ClientError::new(format!("{node} has no clause {address}"), hint));
+    }
+    if !server.says_json(&history) {
+        println!("{}", history_text(address, &history));
+    }
+    Ok(())
+}
+
+fn sources_text(node: &str, sources: &StateSources) -> String {
+    let mut lines = vec![format!("{node}: stage {}, groups {}", sources.stage, sources.groups.join(", "))];
+    lines.push(match sources.baselines.as_slice() {
+        [] => "no desired state yet: no baseline is assigned and served".to_owned(),
+        baselines => format!("desired state: {} from {}", count(sources.clauses, "clause", "clauses"), baselines.join(", ")),
+    });
+    lines.push("settings of its agent:".to_owned());
+    let settings = sources.settings.described();
+    let width = settings.iter().map(|setting| setting.value.chars().count()).max().unwrap_or(0);
+    lines.extend(settings.into_iter().map(|setting| format!("  {:<13}  {:<width$}  {}", setting.word, setting.value, setting.from)));
+    if !sources.parameters.is_empty() {
+        lines.push("parameters:".to_owned());
+    }
+    lines.extend(sources.parameters.iter().map(|(name, value)| format!("  {name} = {}   from {}", value.value, layers(value))));
+    lines.extend(sources.undecidable.iter().map(|group| format!("group {group} cannot be evaluated: the node did not report a field of its filter")));
+    lines.extend(sources.not_served.iter().map(|baseline| format!("not served: {baseline} is assigned, but the stage serves no release of its kit")));
+    lines.extend(sources.excluded.iter().map(|(address, condition)| format!("excluded: {address}, where {condition}")));
+    lines.join("\n")
+}
+
+/// The layer of a value, and the layers below that it builds upon.
+fn layers(value: &ParameterValue) -> String {
+    let over: Vec<String> = value.over.iter().map(Layer::words).collect();
+    let over = if over.is_empty() { String::new() } else { format!(", over {}", over.join(", ")) };
+    format!("{}{over}", value.from.words())
+}
+
+fn history_text(address: &str, history: &ClauseHistory<'_>) -> String {
+    let mut lines = vec![harmless(address)];
+    if let Some(clause) = history.clause {
+        lines.push(format!("  desired by  {}", harmless(&clause.origins.join(", "))));
+        lines.push(format!("  outcome     {}{}", clause.outcome.words(), clause.since.map(|since| format!(" since {}", time(since))).unwrap_or_default()));
+        if let Some(reason) = &clause.reason {
+            lines.push(format!("  because     {}", harmless(reason)));
+        }
+    }
+    if let Some(condition) = history.excluded_by {
+        lines.push(format!("  excluded    its condition does not hold on this node: {}", harmless(condition)));
+    }
+    if let Some(left) = history.left_behind {
+        let origins: Vec<String> = left.origins.iter().map(|origin| format!("{}@{}/{}", origin.kit, origin.version, origin.baseline)).collect();
+        lines.push(format!("  left behind desired until {} by {}", time(left.wanted_until), harmless(&origins.join(", "))));
+    }
+    match history.episodes.len() {
+        0 => lines.push("  drift       none".to_owned()),
+        all => lines.push(format!("  drift       {}, the latest:", count(all, "episode", "episodes"))),
+    }
+    let mut latest = history.episodes.clone();
+    latest.sort_by_key(|episode| std::cmp::Reverse(episode.detected_at));
+    lines.extend(latest.into_iter().take(MOST_EPISODES).map(episode_line));
+    lines.join("\n")
+}
+
+fn episode_line(episode: &Episode) -> String {
+    let end = match (episode.closed_at, episode.closed_as) {
+        (Some(at), Some(how)) => format!("{} at {}", end_words(how), time(at)),
+        (Some(at), None) => format!("ended at {}", time(at)),
+        (None, _) => "still open".to_owned(),
+    };
+    format!("    changed between {} and {}, {end}", time(episode.in_line_until), time(episode.detected_at))
+}
+
+fn end_words(how: ClosedAs) -> &'static str {
+    match how {
+        ClosedAs::Corrected => "corrected",
+        ClosedAs::ByHand => "undone by hand",
+        ClosedAs::ByRollout => "replaced by a rollout",
+        ClosedAs::NotWanted => "no longer desired",
+        ClosedAs::Retired => "the node was retired",
+    }
+}

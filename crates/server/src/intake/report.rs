@@ -1,0 +1,203 @@
+//! Taking in reports: eventful runs whole, equal uneventful ones as one span, each once; and what they say of drift.
+
+use super::report_times::{plausible, bounded_times};
+use super::batch::Batched;
+use crate::change::publish::on_thread;
+use super::texts::take_out;
+use crate::clock;
+use crate::problem::ApiError;
+use crate::store::exception::{self, NewException};
+use crate::store::run::{self, NewRun, Order, OrderRow, PlainRun};
+use crate::store::{episode, notice, report_text};
+use constans_core::attention::ExceptionSort;
+use constans_core::episode::{follow, keep_causes};
+use constans_core::run::{Outcome, Status, status_of};
+use constans_wire::newer::keep_unknown;
+use constans_wire::report::{LeftOut, RunReport};
+use constans_wire::run::Received;
+use jiff::{SignedDuration, Timestamp};
+use serde_json::{Value, json};
+use sqlx::{PgConnection, PgPool};
+use std::collections::HashMap;
+use uuid::Uuid;
+
+/// So many bytes of reports of a node are kept with all details a day, by the server's clock in UTC; after twice as many, only
+/// what a run came to.
+const MOST_A_DAY: i64 = 32 * 1024 * 1024;
+
+/// A report of more clauses is bounded beside the threads that answer.
+const BOUNDED_AT_ONCE: usize = 500;
+
+impl Batched for PlainRun {
+    type Done = ();
+
+    fn node(&self) -> Uuid {
+        self.node
+    }
+
+    async fn take(db: &PgPool, all: &[Self]) -> sqlx::Result<HashMap<Uuid, ()>> {
+        Ok(run::lengthen_plain(db, all).await?.into_iter().map(|node| (node, ())).collect())
+    }
+}
+
+/// Returns a report of the node with this key as a run that may only lengthen a span, if it says nothing new.
+pub fn plain(report: &RunReport, node: Uuid, spki: Vec<u8>) -> Option<PlainRun> {
+    if !is_uneventful(report) || report.clauses.iter().any(|result| result.drift_window.is_some()) {
+        return None;
+    }
+    let owned = |value: Value| word(&value).to_owned();
+    Some(PlainRun {
+        node,
+        spki,
+        order: Order { memory_epoch: report.memory_epoch, sequence: i64::try_from(report.sequence).ok()? },
+        run: report.run,
+        began: plausible(report.began, clock::now()),
+        mode: owned(json!(report.mode)),
+        status: owned(json!(report.status)),
+        state: report.wanted.digest.as_str().to_owned(),
+    })
+}
+
+/// Stores a node's report, which was sent as these bytes. Sent twice, it is stored once.
+///
+/// # Errors
+///
+/// Returns why it could not be stored.
+pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport, sent: &[u8]) -> Result<Received, ApiError> {
+    let sequence = i64::try_from(report.sequence).map_err(|_| ApiError::invalid("sequence", "the sequence is too large"))?;
+    if report.clauses.len() > BOUNDED_AT_ONCE {
+        report = on_thread(|| report.bounded()).await?;
+    } else {
+        report = report.bounded();
+    }
+    let began = bounded_times(&mut report, clock::now());
+    let order = run::order(&mut *db, node).await?;
+    // An agent delivers in order, so what is not newer was stored already.
+    if order.as_ref().is_some_and(|order| order.memory_epoch == report.memory_epoch && order.sequence >= sequence) {
+        return Ok(Received::Known);
+    }
+    let memory_lost = order.as_ref().is_some_and(|order| order.memory_epoch != report.memory_epoch);
+    let changed_episodes = follow_drift(db, node, &mut report, began, order.as_ref(), memory_lost).await?;
+    let (mode, status) = (json!(report.mode), json!(report.status));
+    let row =
+        NewRun { run: report.run, began, mode: word(&mode), status: word(&status), partial: report.partial, state: report.wanted.digest.as_str() };
+    let span = if is_uneventful(&report) && !changed_episodes {
+        Some(lengthen_or_begin(db, node, order.as_ref().and_then(|order| order.span), &row).await?)
+    } else {
+        keep_whole(db, node, &report, sent, &row).await?;
+        None
+    };
+    run::note(&mut *db, node, &Order { memory_epoch: report.memory_epoch, sequence }, span, &row).await?;
+    if changed_episodes {
+        episode::count_open(&mut *db, node).await?;
+    }
+    if !report.partial {
+        if order.as_ref().is_none_or(|order| order.has_exceptions) || span.is_none() {
+            keep_exceptions(&mut *db, node, &report, began).await?;
+        }
+        // After a first run under a new memory, one that leaves nothing open has everything remembered again.
+        let is_whole_again = !memory_lost && report.counts.out_of_line + report.counts.blocked + report.counts.failed == 0;
+        if memory_lost || order.as_ref().is_some_and(|order| order.is_memory_lost) {
+            run::note_memory(&mut *db, node, memory_lost, is_whole_again).await?;
+        }
+    }
+    if span.is_none() || order.is_none_or(|order| order.span.is_none()) {
+        notice::tell(db, "nodes").await?;
+    }
+    Ok(Received::Stored)
+}
+
+/// Keeps a run whole, its long texts apart: as long as the node has not sent more today than it may, with all details.
+async fn keep_whole(db: &mut PgConnection, node: Uuid, report: &RunReport, sent: &[u8], row: &NewRun<'_>) -> Result<(), ApiError> {
+    let wrong = |error: serde_json::Error| ApiError::failed("writing JSON", &error);
+    let mut body = serde_json::to_value(report).map_err(wrong)?;
+    let too_large = keep_unknown(&mut body, sent);
+    if too_large > 0 {
+        let left_out = report.left_out.unwrap_or_default();
+        body["left_out"] = json!(LeftOut { entries: left_out.entries + too_large, ..left_out });
+    }
+    let bytes = i64::try_from(body.to_string().len()).unwrap_or(i64::MAX);
+    let kept_today = run::count_kept(&mut *db, node, bytes).await?;
+    if kept_today > MOST_A_DAY {
+        let mut bare = report.clone().without_details();
+        if kept_today > 2 * MOST_A_DAY {
+            let clauses = std::mem::take(&mut bare.clauses).len() as u64;
+            bare.left_out = bare.left_out.map(|left_out| LeftOut { clauses: left_out.clauses + clauses, ..left_out });
+        }
+        body = serde_json::to_value(bare).map_err(wrong)?;
+    }
+    let taken = take_out(&mut body);
+    report_text::store(&mut *db, &taken.texts).await?;
+    Ok(run::add(&mut *db, node, row, &body, &json!(taken.places)).await?)
+}
+
+/// Follows the drift episodes of the node; after its memory was lost, causes stay what they were last known to be.
+/// Returns whether any episode opened or ended.
+async fn follow_drift(
+    db: &mut PgConnection,
+    node: Uuid,
+    report: &mut RunReport,
+    began: Timestamp,
+    order: Option<&OrderRow>,
+    memory_lost: bool,
+) -> Result<bool, ApiError> {
+    let has_drift = report.clauses.iter().any(|result| result.drift_window.is_some());
+    if !has_drift && order.is_none_or(|order| order.open_episodes == 0) {
+        return Ok(false);
+    }
+    let open = episode::open_of(&mut *db, node).await?;
+    if memory_lost && keep_causes(&open, &mut report.clauses) {
+        report.status = status_of(&report.clauses, !report.due.is_empty());
+    }
+    let ended_at = began + SignedDuration::from_micros(i64::try_from(report.took_us).unwrap_or(0));
+    // Of a clause that was left out it is not known whether it is wanted still.
+    let is_whole = !report.partial && report.left_out.is_none_or(|left_out| left_out.clauses == 0);
+    let changes = follow(&open, &report.clauses, is_whole);
+    if !changes.is_empty() {
+        episode::apply(&mut *db, node, report.run, &changes, began, ended_at).await?;
+    }
+    Ok(!changes.is_empty())
+}
+
+/// Keeps what is not in line as of a full run.
+async fn keep_exceptions(db: &mut PgConnection, node: Uuid, report: &RunReport, began: Timestamp) -> Result<(), ApiError> {
+    let owned = |value: Value| word(&value).to_owned();
+    let rows: Vec<NewException> = report
+        .clauses
+        .iter()
+        .filter_map(|result| {
+            let (sort, said) = ExceptionSort::of(result)?;
+            Some(NewException {
+                address: result.address.to_string(),
+                severity: owned(json!(result.severity)),
+                sort: owned(json!(sort)),
+                cause: result.cause.map(|cause| owned(json!(cause))),
+                said: said.lines().next().unwrap_or_default().to_owned(),
+            })
+        })
+        .collect();
+    Ok(exception::set(db, node, report.run, began, &rows).await?)
+}
+
+async fn lengthen_or_begin(db: &mut PgConnection, node: Uuid, span: Option<i64>, row: &NewRun<'_>) -> sqlx::Result<i64> {
+    match span {
+        Some(span) if run::lengthen(&mut *db, span, row).await? => Ok(span),
+        _ => run::begin_span(db, node, row).await,
+    }
+}
+
+/// Returns whether a run says nothing that the one before it did not say.
+fn is_uneventful(report: &RunReport) -> bool {
+    let is_quiet = |outcome: Outcome| matches!(outcome, Outcome::InLine | Outcome::Idle);
+    report.status == Status::InLine
+        && !report.partial
+        && report.due.is_empty()
+        && report
+            .clauses
+            .iter()
+            .all(|result| is_quiet(result.outcome) && result.reaction.is_none() && result.missed.is_empty() && !result.already_there)
+}
+
+fn word(value: &Value) -> &str {
+    value.as_str().unwrap_or_default()
+}

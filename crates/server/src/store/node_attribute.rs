@@ -1,0 +1,67 @@
+//! Node attributes: values of a node as intervals with two times, when the value applied and when the server learned it.
+//! Current values that lists show are copied to columns of `node`.
+
+use crate::clock::sql_now;
+use serde_json::Value;
+use sqlx::PgConnection;
+use uuid::Uuid;
+
+/// Sets an attribute of a node from now on. Returns false, and writes nothing, if it had this value already.
+pub async fn set(db: &mut PgConnection, node: Uuid, name: &str, value: &Value) -> sqlx::Result<bool> {
+    set_all(db, name, &[(node, value)]).await.map(|new| !new.is_empty())
+}
+
+/// Sets an attribute of several nodes from now on. Returns the nodes whose value changed; nothing is written for the others.
+pub async fn set_all(db: &mut PgConnection, name: &str, values: &[(Uuid, &Value)]) -> sqlx::Result<Vec<Uuid>> {
+    let (nodes, values): (Vec<Uuid>, Vec<&Value>) = values.iter().copied().unzip();
+    let now = sql_now();
+    sqlx::query(
+        "update node_attribute set until_at = $4 from unnest($2::uuid[], $3::jsonb[]) as new (node, value)
+         where node_attribute.node = new.node and node_attribute.name = $1 and node_attribute.until_at is null and node_attribute.superseded_at is null and node_attribute.value <> new.value",
+    )
+    .bind(name)
+    .bind(&nodes)
+    .bind(&values)
+    .bind(now)
+    .execute(&mut *db)
+    .await?;
+    let new: Vec<Uuid> = sqlx::query_scalar(
+        "insert into node_attribute (node, name, value, from_at, learned_at) select node, $1, value, $4, $4 from unnest($2::uuid[], $3::jsonb[]) as new (node, value)
+         on conflict (node, name) where until_at is null and superseded_at is null do nothing returning node",
+    )
+    .bind(name)
+    .bind(&nodes)
+    .bind(&values)
+    .bind(now)
+    .fetch_all(&mut *db)
+    .await?;
+    if let (Some(copy), false) = (copy_to_node(name), new.is_empty()) {
+        sqlx::query(copy).bind(&nodes).bind(&values).execute(db).await?;
+    }
+    Ok(new)
+}
+
+/// Ends an attribute of these nodes. Nothing is written for nodes that do not have it.
+pub async fn end(db: &mut PgConnection, name: &str, nodes: &[Uuid]) -> sqlx::Result<()> {
+    sqlx::query("update node_attribute set until_at = $3 where node = any($2) and name = $1 and until_at is null and superseded_at is null")
+        .bind(name)
+        .bind(nodes)
+        .bind(sql_now())
+        .execute(db)
+        .await
+        .map(|_| ())
+}
+
+/// Returns the statement that copies an attribute to its column of `node`, if lists show it.
+fn copy_to_node(name: &str) -> Option<&'static str> {
+    Some(match name {
+        "labels" => "update node set labels = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id",
+        "about" => "update node set about = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id",
+        "groups" => "update node set groups = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id",
+        "stage" => "update node set stage = new.value #>> '{}' from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id",
+        "restart_pending" => {
+            "update node set restart_pending = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id"
+        }
+        _ => return None,
+    })
+}
