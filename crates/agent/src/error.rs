@@ -28,9 +28,9 @@ pub enum ServerSeen {
     Away,
     /// It answers, whatever it says: the way to it is there.
     Answering,
-    /// It says in so many words that this node is revoked.
+    /// It says explicitly that this node is revoked.
     Revoking,
-    /// It says in so many words that this node is retired.
+    /// It says explicitly that this node is retired.
     Retiring,
 }
 

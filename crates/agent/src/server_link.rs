@@ -192,7 +192,7 @@ impl<'c> ServerLink<'c> {
     ///
     /// # Errors
     ///
-    /// Returns that a server says in so many words that this node is revoked or retired.
+    /// Returns that a server says explicitly that this node is revoked or retired.
     pub async fn deliver_soon(&self, state_dir: &StateDir) -> Result<bool, AgentError> {
         for url in &self.membership.urls {
             match self.deliver(state_dir, url).await {

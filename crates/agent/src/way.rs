@@ -120,7 +120,7 @@ fn read(state_dir: &StateDir) -> Vec<Done> {
     state_dir.read_text(LOG).ok().flatten().unwrap_or_default().lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
 }
 
-/// Returns what is not to be brought in again, as long as this state is wanted.
+/// Returns what is not to be applied again, as long as this state is wanted.
 ///
 /// # Errors
 ///
@@ -146,7 +146,7 @@ impl Contents for OldContents {
 }
 
 /// Puts back what was changed since a server was reached last, the latest first, and has what reacted to it react again.
-/// What is put back counts as never brought in: the next run does not take it for drift.
+/// What is put back counts as never applied: the next run does not take it for drift.
 ///
 /// # Errors
 ///

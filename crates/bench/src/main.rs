@@ -1,4 +1,4 @@
-//! `make bench`: figures held against their budgets, as ratios measured side by side in one run.
+//! `make bench`: figures compared with their budgets, as ratios measured side by side in one run.
 //!
 //! Prints a table and writes it as JSON to the file that is named; words after it choose some of the works.
 

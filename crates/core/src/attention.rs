@@ -1,4 +1,4 @@
-//! What wants attention in a fleet: one sentence a problem, the gravest first, each leading to its cause.
+//! What wants attention in a fleet: one sentence a problem, the most severe first, each leading to its cause.
 
 use crate::run::{ClauseResult, Decision, Outcome, Status, remaining};
 use crate::node_status::{LastContact, NodeStatus, NodeProblem, span_words};
@@ -115,7 +115,7 @@ pub struct Attention {
     pub nodes: Vec<String>,
 }
 
-/// Returns what wants attention, the gravest first. Among `nodes` are all that are silent, never reported, refused or in
+/// Returns what wants attention, the most severe first. Among `nodes` are all that are silent, never reported, refused or in
 /// problem; others may be left out.
 pub fn attention(nodes: &[AttentionNode], exceptions: &[Exception], recurring: &[RecurringDrift], now: Timestamp) -> Vec<Attention> {
     let mut all = Vec::new();

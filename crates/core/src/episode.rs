@@ -31,7 +31,7 @@ pub enum ClosedAs {
     ByHand,
     /// Something else was wanted, and the clause is in line with that.
     ByRollout,
-    /// The clause is no longer wanted.
+    /// The clause is no longer desired.
     NotWanted,
     /// The node was taken out of the fleet.
     Retired,

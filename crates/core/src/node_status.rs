@@ -114,7 +114,7 @@ pub fn overdue_after(interval: SignedDuration) -> SignedDuration {
     interval * 3 + SignedDuration::from_secs(60)
 }
 
-/// Returns the problems of a node at `now`, the gravest first. Runs are overdue only while the node is heard on time.
+/// Returns the problems of a node at `now`, the most severe first. Runs are overdue only while the node is heard on time.
 pub fn problems(node: &ProblemInputs, now: Timestamp) -> Vec<NodeProblem> {
     let ends_soon = |end: Timestamp| end.duration_since(now) < SignedDuration::from_hours(CERTIFICATE_ENDS_WITHIN_HOURS);
     let is_off = node.clock_off.abs() > SignedDuration::from_secs(CLOCK_TOLERANCE_SECS);
@@ -154,7 +154,7 @@ pub fn clock_words(off_secs: i64) -> String {
     format!("{} {} the server's", span_words(to_the_minute), if off_secs < 0 { "behind" } else { "ahead of" })
 }
 
-/// The one status that a node is shown by, the gravest first as people look for it.
+/// The one status that a node is shown by, the most severe first as people look for it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]

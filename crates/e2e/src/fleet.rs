@@ -337,7 +337,7 @@ impl Fleet {
         String::from_utf8_lossy(&output.stdout).trim().to_owned()
     }
 
-    /// Starts the server anew, and returns what it says if it does not start.
+    /// Starts the server again, and returns what it says if it does not start.
     ///
     /// # Panics
     ///

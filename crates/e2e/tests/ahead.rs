@@ -38,7 +38,7 @@ fn what_packages_take_along_is_what_observing_said() {
     let shown = machine.run(&arguments("observe", &document(&machine, NO_FONTS), &[])).stdout;
     assert!(shown.contains("packages that would be installed, removed or changed\n   kiosk-shell  3.2.4, is removed\n"), "{shown}");
 
-    // The reckoning is held against what truly happens.
+    // The reckoning is compared with what truly happens.
     let alone = format!("{NO_FONTS}only_alone = true\n");
     let refused = run(&machine, "enforce", &alone);
     let Decision::Leave { why: Leave::NotAlone { packages } } = &of(&refused, "package:quay-fonts").decision else { panic!("{refused:?}") };

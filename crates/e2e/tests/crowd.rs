@@ -1,4 +1,4 @@
-//! What the server says of its fleet, held against what truly happened to a crowd of simulated nodes: real check-ins and
+//! What the server says of its fleet, compared with what truly happened to a crowd of simulated nodes: real check-ins and
 //! reports, over hours that pass in seconds.
 
 use constans_clock::MovedClock;

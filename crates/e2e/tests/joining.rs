@@ -218,7 +218,7 @@ fn diagnose_says_which_part_fails_and_what_to_do() {
     assert!(down.stdout.contains("port        FAILS:") && down.stdout.contains("is the server running"), "{}", down.stdout);
     assert!(machine.run(&["check-in"]).stderr.contains("does not answer"));
 
-    // A server that was set up anew has another CA: it is not taken for the one that was joined.
+    // A server that was set up again has another CA: it is not taken for the one that was joined.
     fleet.set_up_anew();
     let other = machine.run(&["diagnose"]);
     assert!(other.stdout.contains("trust       FAILS: the server does not have the CA that it should have"), "{}", other.stdout);

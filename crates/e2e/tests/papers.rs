@@ -1,4 +1,4 @@
-//! The generated parts of the papers, held against the code they speak of.
+//! The generated parts of the papers, compared with the code they speak of.
 
 #![expect(clippy::unwrap_used, reason = "a test may panic")]
 

@@ -1,4 +1,4 @@
-//! What must hold when something was put back to an earlier day: the server's database, an agent's memory, a node that
+//! What must hold when something was restored to an earlier state: the server's database, an agent's memory, a node that
 //! was away too long.
 
 use constans_e2e::Fleet;

@@ -276,7 +276,7 @@ impl Host for Machine {
         self.rpm.tell_stalls(stalls);
     }
 
-    /// Files that are not known by their metadata are read ahead, and held against the wanted contents.
+    /// Files that are not known by their metadata are read ahead, and compared with the wanted contents.
     fn begin_run(&mut self, touched: &[&Clause], contents: &Arc<dyn Contents>) {
         self.run_began = Timestamp::now();
         self.about_to_change();

@@ -95,7 +95,7 @@ impl Native {
         self
     }
 
-    /// Ends it only if it shows no progress: for what fetches something, which can be begun anew.
+    /// Ends it only if it shows no progress: for what fetches something, which can be begun again.
     #[must_use]
     pub fn while_it_moves(mut self) -> Self {
         self.patience = Patience::WhileItMoves { quiet: QUIET };

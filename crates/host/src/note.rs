@@ -1,4 +1,4 @@
-//! Notes of the agent's own that need not outlast a power cut: one that is not whole is none, and is made anew.
+//! Notes of the agent's own that need not outlast a power cut: one that is not whole is none, and is made again.
 
 use std::fs::{File, OpenOptions};
 use std::io::{self, Write as _};

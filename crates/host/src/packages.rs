@@ -267,14 +267,14 @@ impl Packages {
         self.manager.tell_stalls(stalls);
     }
 
-    /// Begins a run: what was known of packages is read anew, and the index may be this old.
+    /// Begins a run: what was known of packages is read again, and the index may be this old.
     pub fn refresh_after(&mut self, refresh: Option<Duration>) {
         self.known = None;
         self.index_refreshed = false;
         self.refresh_after = refresh.unwrap_or(USUAL_REFRESH);
     }
 
-    /// Takes in that packages come from elsewhere now: the index is fetched anew before the next change.
+    /// Takes in that packages come from elsewhere now: the index is fetched again before the next change.
     pub fn sources_changed(&mut self) {
         self.index_refreshed = false;
         self.refresh_after = Duration::ZERO;

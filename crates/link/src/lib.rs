@@ -1,6 +1,6 @@
 //! The link of agent and client to a server that they know by the fingerprint of its CA.
 //!
-//! The fingerprint is held against the CA that the server sends before anything is said to it.
+//! The fingerprint is compared with the CA that the server sends before anything is said to it.
 
 mod apart;
 mod network;

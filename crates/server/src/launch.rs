@@ -73,7 +73,7 @@ pub struct Settings {
     /// The colour of this server in the console's header, as #0F5E6B, so that two windows are never mixed up
     #[arg(long, value_name = "COLOUR", value_parser = colour)]
     pub colour: Option<String>,
-    /// For how many nodes this server is meant: its machine and PostgreSQL are held against that
+    /// For how many nodes this server is meant: its machine and PostgreSQL are compared with that
     #[arg(long, value_name = "NODES", default_value_t = 1_000, value_parser = clap::value_parser!(u64).range(1..=1_000_000))]
     pub expect: u64,
     /// Goes by the clock in this file, which a test or the demo moves, and not by the system's
@@ -109,7 +109,7 @@ pub enum LaunchError {
     /// What answers behind a listener.
     #[error("what answers at {0} cannot be started")]
     Rocket(SocketAddr, #[source] Box<rocket::Error>),
-    /// Holding the database against the protected folder.
+    /// Comparing the database with the protected folder.
     #[error("the database cannot be held against the protected folder")]
     Watch(#[source] std::io::Error),
     /// What the command line asks cannot be done.
@@ -162,7 +162,7 @@ pub struct Here {
     pub key: DigestKey,
     /// Which generations were handed out, and the epoch, which rises when a database is restored.
     pub handed_out: Arc<HandedOut>,
-    /// The releases that were read lately.
+    /// The releases that were read recently.
     pub kits: KnownKits,
     /// Who was refused, also when the database forgets.
     pub refusals: Arc<Refusals>,

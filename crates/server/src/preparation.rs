@@ -1,4 +1,4 @@
-//! What a server needs of its machine and its PostgreSQL, held against the fleet that is expected: all of it at once, each misfit
+//! What a server needs of its machine and its PostgreSQL, compared with the fleet that is expected: all of it at once, each misfit
 //! with what to do.
 
 use crate::door::raise_descriptors;

@@ -48,7 +48,7 @@ pub fn run_line(run: &RunSummary) -> String {
     format!("{}  {:<15}  {mode}  {said}", time(run.last), run.status.words())
 }
 
-/// Returns how many clauses came out how, the gravest first.
+/// Returns how many clauses came out how, the most severe first.
 pub fn counts_words(counts: &Counts) -> String {
     let all = [
         (counts.failed, "failed"),

@@ -27,7 +27,7 @@ pub struct Overview {
     pub statuses: Vec<StatusCount>,
     /// The nodes by status, then name; none if there are more than 2,000.
     pub ticks: Vec<Tick>,
-    /// What needs attention, the gravest first.
+    /// What needs attention, the most severe first.
     pub attention: Vec<Attention>,
     /// The stages with their releases.
     pub stages: Vec<Stage>,

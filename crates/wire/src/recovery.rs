@@ -1,4 +1,4 @@
-//! Recovering: the server after its database was put back to an earlier day.
+//! Recovering: the server after its database was restored to an earlier state.
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};

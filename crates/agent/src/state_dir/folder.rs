@@ -236,7 +236,7 @@ impl StateDir {
         self.write(name, &serde_json::to_vec(value).expect("it is plain data"))
     }
 
-    /// Writes anew what every run writes; see [`Storage::rewrite`].
+    /// Writes again what every run writes; see [`Storage::rewrite`].
     ///
     /// # Errors
     ///
@@ -245,7 +245,7 @@ impl StateDir {
         self.storage.rewrite(name.as_ref(), bytes).map_err(self.failed("write", name.as_ref()))
     }
 
-    /// Writes anew a value that every run writes.
+    /// Writes again a value that every run writes.
     ///
     /// # Errors
     ///

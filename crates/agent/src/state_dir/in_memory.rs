@@ -30,7 +30,7 @@ impl InMemory {
         self.held().files.values().map(Vec::len).sum()
     }
 
-    /// Removes all files, as a node that is set up anew has none.
+    /// Removes all files, as a node that is set up again has none.
     pub fn clear(&self) {
         self.held().files.clear();
     }

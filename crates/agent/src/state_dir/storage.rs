@@ -37,7 +37,7 @@ pub trait Storage: Debug + Send + Sync {
     /// Returns why it cannot be written; the old one is then as it was.
     fn write(&self, name: &Path, bytes: &[u8]) -> io::Result<()>;
 
-    /// Writes anew, as [`Storage::write`] does, what every run writes: the new file changes places with the old one, which
+    /// Writes again, as [`Storage::write`] does, what every run writes: the new file changes places with the old one, which
     /// the next one overwrites, so that no file is made and removed each time. Not for what must be gone when it is replaced.
     ///
     /// # Errors

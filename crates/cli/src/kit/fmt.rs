@@ -61,7 +61,7 @@ fn documents_of(path: &Path) -> io::Result<Vec<PathBuf>> {
     Ok(documents)
 }
 
-/// Returns whether the document was, or would be, written anew. It is replaced in one step.
+/// Returns whether the document was, or would be, written again. It is replaced in one step.
 fn format_one(path: &Path, only_check: bool) -> Result<bool, String> {
     let text = fs::read_to_string(path).map_err(|error| error.to_string())?;
     let formatted = format(&text).map_err(|error| error.message().to_owned())?;

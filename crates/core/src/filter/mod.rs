@@ -28,7 +28,7 @@ pub const MAX_SOURCE_BYTES: usize = 2 * 1024;
 pub const LISTED_FIELDS: [&str; 8] = ["status", "last_contact", "mode", "stage", "groups", "releases", "problems", "open_episodes"];
 const MAX_SYNTAX_NODES: usize = 500;
 const MAX_BRACKET_DEPTH: usize = 32;
-/// The most that an evaluation may make, in bytes, if every turn of its loops made all that it is given anew.
+/// The most that an evaluation may make, in bytes, if every turn of its loops made all that it is given again.
 const MOST_MADE: usize = 256 * 1024 * 1024;
 /// The most parts of an expression that one evaluation goes through, over all turns of its loops.
 const MOST_STEPS: u64 = 1_000_000;

@@ -61,7 +61,7 @@ pub struct CustomProperty {
     /// Whether its value is never shown.
     #[serde(default)]
     pub concealed: bool,
-    /// Whether it only says how to get there, and is not held against what is found.
+    /// Whether it only says how to get there, and is not compared with what is found.
     #[serde(default)]
     pub manner: bool,
     /// What it means.

@@ -139,7 +139,7 @@ pub struct Property {
     pub identifies: bool,
     /// What it counts as if it is left out, as a document would say it.
     pub default: Option<&'static str>,
-    /// How a found value is held against the wanted one.
+    /// How a found value is compared with the wanted one.
     pub matcher: Matcher,
     /// What it means, in one line.
     pub note: &'static str,
@@ -251,7 +251,7 @@ impl ValueType {
     }
 }
 
-/// How a found value is held against the wanted one.
+/// How a found value is compared with the wanted one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Matcher {
     /// Both are equal.

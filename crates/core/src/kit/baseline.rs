@@ -41,7 +41,7 @@ pub enum OnDrift {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum OnRollout {
-    /// It is brought in.
+    /// It is applied.
     BringIn,
     /// It waits for an operator; the more careful.
     Wait,

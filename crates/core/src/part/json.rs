@@ -22,7 +22,7 @@ pub fn write(text: &str, key: &[&str], value: &Value) -> Result<String, PartErro
     let mut object = root.object_value_or_create().ok_or_else(|| PartError::new("the file is no JSON object"))?;
     for (depth, step) in way.iter().enumerate() {
         let Some(inner) = object.get(step) else {
-            // All that is missing comes in at once: one by one, each would be laid out anew with every one after it.
+            // All that is missing comes in at once: one by one, each would be laid out again with every one after it.
             let missing = key[depth + 1..].iter().rfold(input(value), |inner, step| CstInputValue::Object(vec![((*step).to_owned(), inner)]));
             object.append(step, missing);
             return Ok(root.to_string());

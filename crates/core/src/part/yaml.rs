@@ -1,5 +1,5 @@
 //! One key of a YAML text. The text is read into its nodes with their places, and only the place of the key is written
-//! anew; comments and layout stay.
+//! again; comments and layout stay.
 
 use super::{PartError, at_key, line_end, no_map};
 use saphyr_parser::{Event, Parser, ScalarStyle, Span};

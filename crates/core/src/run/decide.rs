@@ -58,7 +58,7 @@ pub struct Settings {
     pub freeze: Option<Freeze>,
     /// Whether a person opened grace and window.
     pub now: bool,
-    /// What was put back since it cut the node's way to its server: not brought in again as long as the same is wanted.
+    /// What was put back since it cut the node's way to its server: not applied again as long as the same is wanted.
     pub put_back: BTreeMap<ClauseAddress, PutBack>,
 }
 

@@ -128,7 +128,7 @@ impl<'s> Run<'s> {
         run
     }
 
-    /// Begins; a whole run closes the memory of what is no longer wanted.
+    /// Begins; a whole run closes the memory of what is no longer desired.
     pub fn begin(&mut self, now: Timestamp) -> Vec<Action> {
         if self.is_whole {
             for (address, memory) in &mut self.left_behind {

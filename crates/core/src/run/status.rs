@@ -5,7 +5,7 @@ use super::result::{ClauseResult, Decision, FailureAt, Leave, Outcome, ReactionS
 use crate::state::SwitchFrom;
 use serde::{Deserialize, Serialize};
 
-/// The status of a run, the gravest first.
+/// The status of a run, the most severe first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
@@ -20,7 +20,7 @@ pub enum Status {
     RolloutWaiting,
     /// Drift was corrected.
     DriftCorrected,
-    /// Something new was brought in.
+    /// Something new was applied.
     RolledOut,
     /// Only unsupported clauses are left.
     NotAllSeen,

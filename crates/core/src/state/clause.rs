@@ -50,7 +50,7 @@ pub struct Origin {
     pub baseline: Arc<str>,
 }
 
-/// A property that is held against what is found: its name, its value, and how the two are held against each other.
+/// A property that is compared with what is found: its name, its value, and how the two are compared with each other.
 pub type Compared<'c> = (&'c str, Cow<'c, Value>, Matcher);
 
 /// One thing on a node and how it should be: nothing is left to be rendered or decided.
@@ -198,7 +198,7 @@ impl Clause {
         content.into_iter().chain(own.filter_map(|property| Some((property.name, self.properties.get(property.name)?, property.matcher)))).collect()
     }
 
-    /// Returns the properties that are held against what is found: those that describe the node, and what left-out ones
+    /// Returns the properties that are compared with what is found: those that describe the node, and what left-out ones
     /// count as. Where a condition stands for all of it, that alone.
     pub fn compared(&self) -> Vec<Compared<'_>> {
         let own = self.kind().properties;

@@ -7,10 +7,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 /// So much is kept of one clause: where what is inputs for differs from node to node, nothing is gained by more.
 const MOST_KEPT: usize = 16;
-/// Larger contents are made anew, unless they are the same on every node.
+/// Larger contents are made again, unless they are the same on every node.
 const LARGEST_KEPT: usize = 16 * 1024;
 
-/// What one clause of a document came to. A copy of the clause begins anew.
+/// What one clause of a document came to. A copy of the clause begins again.
 #[derive(Debug, Default)]
 pub(crate) struct Made(Mutex<Kept>);
 

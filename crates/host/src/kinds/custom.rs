@@ -45,7 +45,7 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Re
     let custom = declared(clause)?;
     let ended = run(machine, clause, custom, "inspect", &[], look.contents)?;
     let said: Said = reply(custom, &ended)?;
-    // What was concealed is only held against what is wanted: the program's own words are not kept.
+    // What was concealed is only compared with what is wanted: the program's own words are not kept.
     let native = vec![NativeStep { output: String::new(), ..ended.step }];
     if let Some(why) = said.unsupported {
         return Err(NotSeen::Unsupported(why));

@@ -141,7 +141,7 @@ fn is_for_all(clause: &Clause) -> bool {
     clause.text("permissions").is_none_or(|digits| digits.ends_with(['4', '5', '6', '7']))
 }
 
-/// Returns the wanted contents of a path. What is there is held against them and they get there, so they must be what they
+/// Returns the wanted contents of a path. What is there is compared with them and they get there, so they must be what they
 /// are called.
 fn wanted_content<'c>(contents: &'c dyn Contents, name: &str, path: &str) -> Result<Cow<'c, [u8]>, HostError> {
     let bytes = contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are missing yet")))?;

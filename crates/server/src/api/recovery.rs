@@ -1,4 +1,4 @@
-//! Recovering after the database was put back to an earlier day.
+//! Recovering after the database was restored to an earlier state.
 
 use crate::body::JsonBody;
 use crate::problem::{Answer, ApiError};

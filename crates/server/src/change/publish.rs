@@ -230,7 +230,7 @@ impl Weighter<String, KnownKit> for ByMemory {
     }
 }
 
-/// The releases that were read lately, by digest.
+/// The releases that were read recently, by digest.
 pub type KnownKits = Cache<String, KnownKit, ByMemory>;
 
 /// So much memory they take at most.

@@ -1,4 +1,4 @@
-//! Finding out that the database was put back to an earlier day, or taken over by another one, and not putting the fleet
+//! Finding out that the database was restored to an earlier state, or taken over by another one, and not putting the fleet
 //! back with it.
 
 use crate::store::recovery::DatabaseRow;

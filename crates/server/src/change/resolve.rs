@@ -1,4 +1,4 @@
-//! Resolving: what every node is wanted to be, computed when something changed and not when it asks.
+//! Resolving: the desired state of every node, computed when something changed and not when it asks.
 
 use crate::launch::Here;
 use crate::problem::{ApiError, read_stored};
@@ -53,7 +53,7 @@ struct Planned {
     resolved: Mutex<InputCache<Result<Arc<Made>, String>>>,
 }
 
-/// What one node is wanted to be.
+/// The desired state of one node.
 struct Outcome {
     node: Uuid,
     /// None if the node cannot be assigned anything.

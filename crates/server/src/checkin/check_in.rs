@@ -110,7 +110,7 @@ impl OfItself {
     }
 }
 
-/// Takes in a check-in that may bring news, and returns what is wanted of the node.
+/// Takes in a check-in that may bring news, and returns the desired state of the node.
 async fn take_in(db: &PgPool, here: &Here, new: &NewCheckIn, of_itself: &OfItself) -> Result<Option<WantedRow>, ApiError> {
     let node = new.node;
     let mut transaction = db.begin().await?;

@@ -304,7 +304,7 @@ impl ResolvesServerCert for ServedCertificate {
     }
 }
 
-/// Nodes' certificates are held against the clock that the rest of the server goes by.
+/// Nodes' certificates are compared with the clock that the rest of the server goes by.
 #[derive(Debug)]
 struct OurTime;
 

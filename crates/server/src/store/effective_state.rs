@@ -85,7 +85,7 @@ pub async fn own(db: impl PgExecutor<'_>, node: Uuid, digest: &str) -> sqlx::Res
     .await
 }
 
-/// Returns the states that were wanted of a node, that an enforcing run of it brought in, and that are wanted no more: the
+/// Returns the states that were wanted of a node, that an enforcing run of it applied, and that are no longer desired: the
 /// oldest first, each with the moment until which it was wanted; at most the last 100.
 pub async fn past(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<(Value, SqlTimestamp)>> {
     sqlx::query_as(concat!(

@@ -22,7 +22,7 @@ pub struct EpisodeRow {
     pub detected_at: SqlTimestamp,
     /// The run that detected it.
     pub detected_run: Uuid,
-    /// When it was in line again, or no longer wanted.
+    /// When it was in line again, or no longer desired.
     pub closed_at: Option<SqlTimestamp>,
     /// How it ended.
     pub closed_as: Option<String>,
@@ -132,7 +132,7 @@ fn word(value: &impl Serialize) -> String {
     serde_json::to_value(value).ok().and_then(|value| value.as_str().map(str::to_owned)).unwrap_or_default()
 }
 
-/// Counts a node's open episodes anew, so that its next run knows whether there is anything to follow.
+/// Counts a node's open episodes again, so that its next run knows whether there is anything to follow.
 pub async fn count_open(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<()> {
     sqlx::query("update node_now set open_episodes = (select count(*) from episode where node = $1 and closed_at is null) where node = $1")
         .bind(node)

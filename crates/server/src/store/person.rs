@@ -13,7 +13,7 @@ pub struct PersonRow {
     pub roles: Vec<String>,
 }
 
-/// Returns the person whose session has this digest, holds still and was used lately; notes that it is used.
+/// Returns the person whose session has this digest, holds still and was used recently; notes that it is used.
 pub async fn by_session(db: impl PgExecutor<'_>, digest: &[u8], idle_secs: i64) -> sqlx::Result<Option<PersonRow>> {
     sqlx::query_as(
         "with used as (update session set last_at = $3 where digest = $1 and last_at < $3 - interval '5 minutes'

@@ -1,4 +1,4 @@
-//! Recovering: a database that was put back to an earlier day, and what the nodes say that they have.
+//! Recovering: a database that was restored to an earlier state, and what the nodes say that they have.
 
 use crate::clock::sql_now;
 use jiff_sqlx::Timestamp as SqlTimestamp;

@@ -1,4 +1,4 @@
-//! What each node is wanted to be.
+//! The desired state of each node.
 
 use crate::clock::sql_now;
 use serde_json::Value;
@@ -47,7 +47,7 @@ pub async fn labels(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, Vec<St
     .await
 }
 
-/// What a node is wanted to be from now on.
+/// The desired state of a node from now on.
 pub struct NewWanted<'a> {
     /// The node.
     pub node: Uuid,
@@ -61,7 +61,7 @@ pub struct NewWanted<'a> {
     pub overdue_secs: i64,
 }
 
-/// Says what nodes are wanted to be from now on. Their counters rise.
+/// Says the desired state of nodes from now on. Their counters rise.
 pub async fn set(db: &mut PgConnection, epoch: i64, all: &[NewWanted<'_>]) -> sqlx::Result<()> {
     let nodes: Vec<Uuid> = all.iter().map(|new| new.node).collect();
     sqlx::query(
@@ -128,7 +128,7 @@ pub async fn set_unusable(db: &mut PgConnection, node: Uuid, because: &str, sett
         .map(|_| ())
 }
 
-/// Notes where the parts of what nodes are wanted to be come from.
+/// Notes where the parts of the desired state of nodes come from.
 pub async fn set_sources(db: &mut PgConnection, all: &[(Uuid, &Value)]) -> sqlx::Result<()> {
     let (nodes, sources): (Vec<Uuid>, Vec<&Value>) = all.iter().copied().unzip();
     sqlx::query(
@@ -142,12 +142,12 @@ pub async fn set_sources(db: &mut PgConnection, all: &[(Uuid, &Value)]) -> sqlx:
     .map(|_| ())
 }
 
-/// Returns where the parts of what a node is wanted to be come from.
+/// Returns where the parts of the desired state of a node come from.
 pub async fn sources(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<Value>> {
     sqlx::query_scalar("select sources from node_wanted where node = $1").bind(node).fetch_optional(db).await
 }
 
-/// What a node is wanted to be.
+/// The desired state of a node.
 #[derive(Debug, sqlx::FromRow)]
 pub struct WantedRow {
     /// The digest of its state.
@@ -162,7 +162,7 @@ pub struct WantedRow {
     pub recovering: bool,
 }
 
-/// Returns what a node is wanted to be.
+/// Returns the desired state of a node.
 pub async fn of(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<WantedRow>> {
     sqlx::query_as(
         "select state, epoch, counter, settings, exists (select 1 from recovery where ended_at is null) as recovering

@@ -1,4 +1,4 @@
-//! Which generations were handed out, and which database knew of them. A database that was put back to an earlier day does
+//! Which generations were handed out, and which database knew of them. A database that was restored to an earlier state does
 //! not know of either.
 
 use super::protected::{lock, put_whole};

@@ -82,7 +82,7 @@ pub struct ProtectedFolder {
 }
 
 impl ProtectedFolder {
-    /// Opens the folder. A new one is made for a database that nobody uses yet; one whose making was cut off is made anew.
+    /// Opens the folder. A new one is made for a database that nobody uses yet; one whose making was cut off is made again.
     ///
     /// # Errors
     ///

@@ -108,7 +108,7 @@ fn warn_of_labels(parsed: &Condition, written: &Located<String>, document: &str,
     }
 }
 
-/// What a node is wanted to be must not hang on a secret's value: it would show by what is wanted.
+/// The desired state of a node must not hang on a secret's value: it would show by what is wanted.
 fn check_secrets(baseline: &Baseline, compiled: &super::super::baseline::Compiled, secrets: &BTreeSet<&str>, findings: &mut Vec<Finding>) {
     let mut refuse = |key: &str, name: &str, written: &Located<String>| {
         findings.push(

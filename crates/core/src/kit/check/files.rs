@@ -1,4 +1,4 @@
-//! The files of a kit, held against the clauses that name them.
+//! The files of a kit, compared with the clauses that name them.
 
 use super::super::codes::Code;
 use super::super::files::Place;

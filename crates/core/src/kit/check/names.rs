@@ -1,4 +1,4 @@
-//! The names that renders speak of, held against what is in scope, and the parameters that nothing speaks of.
+//! The names that renders speak of, compared with what is in scope, and the parameters that nothing speaks of.
 
 use super::super::baseline::{Baseline, Located};
 use super::super::clause::ClauseDocument;

@@ -19,7 +19,7 @@ fn read(name: &str, text: &str) -> Written {
         url: value("baseurl").unwrap_or_default(),
         suite: has_none("suite"),
         parts: has_none("parts"),
-        // A key that nothing is held against signs nothing.
+        // A key that nothing is compared with signs nothing.
         key: value("gpgkey").filter(|_| is_checked).and_then(|key| key.strip_prefix("file://").map(str::to_owned)),
     }
 }
