@@ -4,6 +4,28 @@
  */
 
 export interface paths {
+    "/api/activities": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The activities in progress, the oldest first: description, who started it, nodes done and in all. Work of less than a second
+         *     is not listed.
+         * @description The activities in progress, the oldest first: description, who started it, nodes done and in all. Work of less than a second
+         *     is not listed.
+         */
+        get: operations["get_api_activities"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/compare/releases": {
         parameters: {
             query?: never;
@@ -52,32 +74,12 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Says what changed as it happens: `nodes`, `joining`, `kits`, `groups`, or `everything`; with the event `work`, that long work got
-         *     further or ended.
-         * @description Says what changed as it happens: `nodes`, `joining`, `kits`, `groups`, or `everything`; with the event `work`, that long work got
-         *     further or ended.
+         * Sends an event for each change: `nodes`, `joining`, `kits`, `groups`, or `everything`; and `activities` when an activity progressed
+         *     or ended.
+         * @description Sends an event for each change: `nodes`, `joining`, `kits`, `groups`, or `everything`; and `activities` when an activity progressed
+         *     or ended.
          */
         get: operations["get_api_events"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/fleet": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * The fleet, or the part of it that a filter names: signs, what wants attention, what happened lately.
-         * @description The fleet, or the part of it that a filter names: signs, what wants attention, what happened lately.
-         */
-        get: operations["get_api_fleet"];
         put?: never;
         post?: never;
         delete?: never;
@@ -99,8 +101,8 @@ export interface paths {
          */
         get: operations["get_api_groups"];
         /**
-         * Sets a group whole.
-         * @description Sets a group whole.
+         * Replaces a group.
+         * @description Replaces a group.
          */
         put: operations["put_api_groups"];
         post?: never;
@@ -118,14 +120,14 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The invitations that may still be used, the newest first.
-         * @description The invitations that may still be used, the newest first.
+         * The open invitations, the newest first.
+         * @description The open invitations, the newest first.
          */
         get: operations["get_api_invitations"];
         put?: never;
         /**
-         * Makes an invitation; its text is shown this once.
-         * @description Makes an invitation; its text is shown this once.
+         * Creates an invitation; its text is returned only once.
+         * @description Creates an invitation; its text is returned only once.
          */
         post: operations["post_api_invitations"];
         delete?: never;
@@ -145,8 +147,8 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Withdraws an invitation: nobody may ask to join by it any more. Requests that came by it stay.
-         * @description Withdraws an invitation: nobody may ask to join by it any more. Requests that came by it stay.
+         * Withdraws an invitation. Joining requests made with it stay.
+         * @description Withdraws an invitation. Joining requests made with it stay.
          */
         delete: operations["delete_api_invitations_id"];
         options?: never;
@@ -162,8 +164,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The requests that nobody has decided yet, the oldest first.
-         * @description The requests that nobody has decided yet, the oldest first.
+         * The waiting requests, the oldest first.
+         * @description The waiting requests, the oldest first.
          */
         get: operations["get_api_joining_requests"];
         put?: never;
@@ -222,8 +224,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The kinds that clauses can be of.
-         * @description The kinds that clauses can be of.
+         * The kinds of clauses.
+         * @description The kinds of clauses.
          */
         get: operations["get_api_kinds"];
         put?: never;
@@ -282,8 +284,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The nodes by name, 1,000 at a time, or those that a filter names.
-         * @description The nodes by name, 1,000 at a time, or those that a filter names.
+         * The nodes by name, 1,000 per page, or those that match a filter.
+         * @description The nodes by name, 1,000 per page, or those that match a filter.
          */
         get: operations["get_api_nodes"];
         put?: never;
@@ -322,8 +324,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * A node's clauses in their order, with what is wanted and how each is as of the last full run.
-         * @description A node's clauses in their order, with what is wanted and how each is as of the last full run.
+         * The clauses of a node in their order, with desired properties and the result of the last full run.
+         * @description The clauses of a node in their order, with desired properties and the result of the last full run.
          */
         get: operations["get_api_nodes_name_clauses"];
         put?: never;
@@ -342,30 +344,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * A node's drift episodes, open ones first, then the newest.
-         * @description A node's drift episodes, open ones first, then the newest.
+         * The drift episodes of a node, open ones first, then the newest.
+         * @description The drift episodes of a node, open ones first, then the newest.
          */
         get: operations["get_api_nodes_name_episodes"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/nodes/{name}/explained": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Where each part of what the node is wanted to be comes from.
-         * @description Where each part of what the node is wanted to be comes from.
-         */
-        get: operations["get_api_nodes_name_explained"];
         put?: never;
         post?: never;
         delete?: never;
@@ -382,12 +364,32 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What the node keeps of clauses that are no longer wanted.
-         * @description What the node keeps of clauses that are no longer wanted.
+         * Things that the node keeps of clauses that are no longer desired.
+         * @description Things that the node keeps of clauses that are no longer desired.
          */
         get: operations["get_api_nodes_name_left_behind"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/nodes/{name}/resolve-duplicate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Resolves a duplicate identity: the machine that checks in next is the node.
+         * @description Resolves a duplicate identity: the machine that checks in next is the node.
+         */
+        post: operations["post_api_nodes_name_resolve_duplicate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -422,8 +424,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * A node's runs, the newest first; equal uneventful ones as one.
-         * @description A node's runs, the newest first; equal uneventful ones as one.
+         * The runs of a node, the newest first; equal uneventful ones are one entry.
+         * @description The runs of a node, the newest first; equal uneventful ones are one entry.
          */
         get: operations["get_api_nodes_name_runs"];
         put?: never;
@@ -442,8 +444,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The whole report of a run; the beginning of its id is enough.
-         * @description The whole report of a run; the beginning of its id is enough.
+         * The report of a run; the beginning of its id is enough.
+         * @description The report of a run; the beginning of its id is enough.
          */
         get: operations["get_api_nodes_name_runs_id"];
         put?: never;
@@ -454,20 +456,20 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/nodes/{name}/settle": {
+    "/api/nodes/{name}/why": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
         /**
-         * A person has decided which of two machines is the node: the one that checks in next.
-         * @description A person has decided which of two machines is the node: the one that checks in next.
+         * The sources of the node's desired state: stage, groups, settings, baselines, parameters.
+         * @description The sources of the node's desired state: stage, groups, settings, baselines, parameters.
          */
-        post: operations["post_api_nodes_name_settle"];
+        get: operations["get_api_nodes_name_why"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -494,6 +496,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/overview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The overview of the fleet, or of the nodes that match a filter: statuses, what needs attention, recent activity.
+         * @description The overview of the fleet, or of the nodes that match a filter: statuses, what needs attention, recent activity.
+         */
+        get: operations["get_api_overview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/page-errors": {
         parameters: {
             query?: never;
@@ -504,8 +526,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Writes into the server's log that a page failed; says whether it was written, or there were too many.
-         * @description Writes into the server's log that a page failed; says whether it was written, or there were too many.
+         * Logs the failure of a page; returns false if there were too many to log.
+         * @description Logs the failure of a page; returns false if there were too many to log.
          */
         post: operations["post_api_page_errors"];
         delete?: never;
@@ -522,8 +544,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * All persons, with their roles and what they have.
-         * @description All persons, with their roles and what they have.
+         * All persons, with roles, sessions and tokens.
+         * @description All persons, with roles, sessions and tokens.
          */
         get: operations["get_api_people"];
         put?: never;
@@ -545,8 +567,8 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Removes a person: roles, sessions, tokens and open invitations end. What they did stays on record.
-         * @description Removes a person: roles, sessions, tokens and open invitations end. What they did stays on record.
+         * Removes a person: roles, sessions, tokens and open invitations end. The audit trail stays.
+         * @description Removes a person: roles, sessions, tokens and open invitations end. The audit trail stays.
          */
         delete: operations["delete_api_people_name"];
         options?: never;
@@ -563,8 +585,8 @@ export interface paths {
         };
         get?: never;
         /**
-         * Grants a person one more role; a new name is a new person.
-         * @description Grants a person one more role; a new name is a new person.
+         * Grants a role to a person; a new name adds a person.
+         * @description Grants a role to a person; a new name adds a person.
          */
         put: operations["put_api_people_name_roles_role"];
         post?: never;
@@ -586,8 +608,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Whether the server is recovering, and what ending it would alter.
-         * @description Whether the server is recovering, and what ending it would alter.
+         * Whether the server is recovering, and what ending the recovery would change.
+         * @description Whether the server is recovering, and what ending the recovery would change.
          */
         get: operations["get_api_recovery"];
         put?: never;
@@ -608,8 +630,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * From now on nodes are offered what this database wants of them.
-         * @description From now on nodes are offered what this database wants of them.
+         * Ends the recovery: nodes receive the desired state of this database from now on.
+         * @description Ends the recovery: nodes receive the desired state of this database from now on.
          */
         post: operations["post_api_recovery_end"];
         delete?: never;
@@ -626,8 +648,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What was refused lately: whom, what, from where; equal ones are one.
-         * @description What was refused lately: whom, what, from where; equal ones are one.
+         * Recently refused requests: caller, request, address; equal ones are one entry.
+         * @description Recently refused requests: caller, request, address; equal ones are one entry.
          */
         get: operations["get_api_refused_requests"];
         put?: never;
@@ -652,8 +674,8 @@ export interface paths {
         get: operations["get_api_releases"];
         put?: never;
         /**
-         * Publishes kits together; checked again, and refused whole.
-         * @description Publishes kits together; checked again, and refused whole.
+         * Publishes kits together. The server checks them again, and publishes all or none.
+         * @description Publishes kits together. The server checks them again, and publishes all or none.
          */
         post: operations["post_api_releases"];
         delete?: never;
@@ -670,8 +692,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * One release: what it is, its files, and what it wants.
-         * @description One release: what it is, its files, and what it wants.
+         * One release: its data, its files, and its desired state in words.
+         * @description One release: its data, its files, and its desired state in words.
          */
         get: operations["get_api_releases_kit_version"];
         put?: never;
@@ -690,8 +712,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Contents of a published kit as they are: only for those who may publish it.
-         * @description Contents of a published kit as they are: only for those who may publish it.
+         * Contents of a published kit, unchanged: only for those who may publish it.
+         * @description Contents of a published kit, unchanged: only for those who may publish it.
          */
         get: operations["get_api_releases_kit_version_file"];
         put?: never;
@@ -710,8 +732,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * One file of a release to be read, with what is concealed replaced.
-         * @description One file of a release to be read, with what is concealed replaced.
+         * The text of a file of a release, with concealed values replaced.
+         * @description The text of a file of a release, with concealed values replaced.
          */
         get: operations["get_api_releases_kit_version_text"];
         put?: never;
@@ -732,8 +754,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Withdraws a release: nothing serves it anew.
-         * @description Withdraws a release: nothing serves it anew.
+         * Withdraws a release: no stage can serve it again.
+         * @description Withdraws a release: no stage can serve it again.
          */
         post: operations["post_api_releases_kit_version_withdraw"];
         delete?: never;
@@ -752,8 +774,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Which contents of a kit the server lacks.
-         * @description Which contents of a kit the server lacks.
+         * Asks which contents of a kit the server lacks.
+         * @description Asks which contents of a kit the server lacks.
          */
         post: operations["post_api_releases_prepare"];
         delete?: never;
@@ -770,8 +792,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Says who one is.
-         * @description Says who one is.
+         * Returns the caller.
+         * @description Returns the caller.
          */
         get: operations["get_api_session"];
         put?: never;
@@ -812,8 +834,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Gives the client a token for a person: it holds 12 hours.
-         * @description Gives the client a token for a person: it holds 12 hours.
+         * Returns a token for a person to the client, valid for 12 hours.
+         * @description Returns a token for a person to the client, valid for 12 hours.
          */
         post: operations["post_api_sign_in_client"];
         delete?: never;
@@ -832,8 +854,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Signs out: the session, or the token that the client shows, ends.
-         * @description Signs out: the session, or the token that the client shows, ends.
+         * Signs out: ends the session, or the token of the client.
+         * @description Signs out: ends the session, or the token of the client.
          */
         post: operations["post_api_sign_out"];
         delete?: never;
@@ -850,8 +872,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The stages in order, with what each serves.
-         * @description The stages in order, with what each serves.
+         * The stages in order, with their releases.
+         * @description The stages in order, with their releases.
          */
         get: operations["get_api_stages"];
         put?: never;
@@ -872,8 +894,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Serves the release of a kit that the stage served before the present one.
-         * @description Serves the release of a kit that the stage served before the present one.
+         * Serves the previous release of a kit again.
+         * @description Serves the previous release of a kit again.
          */
         post: operations["post_api_stages_name_back"];
         delete?: never;
@@ -892,8 +914,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Serves releases in a stage; all of them or none.
-         * @description Serves releases in a stage; all of them or none.
+         * Serves releases in a stage, all or none.
+         * @description Serves releases in a stage, all or none.
          */
         post: operations["post_api_stages_name_serve"];
         delete?: never;
@@ -910,14 +932,14 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The caller's own tokens that hold; those of all persons for whoever manages people.
-         * @description The caller's own tokens that hold; those of all persons for whoever manages people.
+         * The caller's valid tokens; all valid tokens if the caller manages people.
+         * @description The caller's valid tokens; all valid tokens if the caller manages people.
          */
         get: operations["get_api_tokens"];
         put?: never;
         /**
-         * Makes a token for a program; it is shown this once.
-         * @description Makes a token for a program; it is shown this once.
+         * Creates a token for a program; it is returned only once.
+         * @description Creates a token for a program; it is returned only once.
          */
         post: operations["post_api_tokens"];
         delete?: never;
@@ -937,8 +959,8 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Withdraws a token: one's own, or anybody's for whoever manages people.
-         * @description Withdraws a token: one's own, or anybody's for whoever manages people.
+         * Withdraws one of the caller's tokens, or any token if the caller manages people.
+         * @description Withdraws one of the caller's tokens, or any token if the caller manages people.
          */
         delete: operations["delete_api_tokens_id"];
         options?: never;
@@ -956,8 +978,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Signs a person in once by a link, and sets the password to sign in by from then on.
-         * @description Signs a person in once by a link, and sets the password to sign in by from then on.
+         * Signs a person in by a one-time link, and sets the password.
+         * @description Signs a person in by a one-time link, and sets the password.
          */
         post: operations["post_api_welcome"];
         delete?: never;
@@ -976,30 +998,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Tells for whom a one-time link is.
-         * @description Tells for whom a one-time link is.
+         * Returns the person of a one-time link.
+         * @description Returns the person of a one-time link.
          */
         post: operations["post_api_welcome_for"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/work": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * The long work that is under way, the oldest first: what, whose, and how far. Work that takes less than a second is not told of.
-         * @description The long work that is under way, the oldest first: what, whose, and how far. Work that takes less than a second is not told of.
-         */
-        get: operations["get_api_work"];
-        put?: never;
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1096,8 +1098,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The server is alive.
-         * @description The server is alive.
+         * The process answers.
+         * @description The process answers.
          */
         get: operations["get_healthy"];
         put?: never;
@@ -1136,8 +1138,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The server is ready: its database answers and has this version's schema, and its protected folder can be used.
-         * @description The server is ready: its database answers and has this version's schema, and its protected folder can be used.
+         * Ready: the database answers and has the schema of this version, and the protected folder is writable.
+         * @description Ready: the database answers and has the schema of this version, and the protected folder is writable.
          */
         get: operations["get_ready"];
         put?: never;
@@ -1215,6 +1217,22 @@ export interface components {
         About: {
             [key: string]: unknown;
         };
+        /** @description Long work that somebody started. */
+        Activity: {
+            /**
+             * Format: date-time
+             * @description When it began.
+             */
+            began: string;
+            /** @description Nodes processed so far. */
+            done: number;
+            /** @description Nodes to process in all. */
+            total: number;
+            /** @description Description, as `resolving states after a change of the group kiosks`. */
+            what: string;
+            /** @description Who started it. */
+            who: string;
+        };
         /** @description The settings of one node's agent. */
         AgentSettings: {
             /**
@@ -1232,6 +1250,8 @@ export interface components {
              * @default []
              */
             check_in_at: components["schemas"]["HourOfDay"][];
+            /** @default null */
+            freeze: components["schemas"]["Freeze"] | null;
             /**
              * @description The groups that each setting comes from, by its word; several where they disagree about the mode. What is not named
              *     is as usual.
@@ -1245,8 +1265,6 @@ export interface components {
              * @default 0
              */
             grace_secs: number;
-            /** @default null */
-            hold: components["schemas"]["Hold"] | null;
             /**
              * @description How many seconds lie between its check-ins, and between its runs if nothing else is said of them.
              * @default 900
@@ -1264,7 +1282,7 @@ export interface components {
             on_drift: components["schemas"]["OnDrift"];
             /**
              * @description The switch for what is newly wanted.
-             * @default bring_in
+             * @default apply
              */
             on_rollout: components["schemas"]["OnRollout"];
             /**
@@ -1304,9 +1322,9 @@ export interface components {
             /** @description As a known node on a new machine. */
             as_node?: string | null;
         };
-        /** @description A known node's request after its certificate ended: it shows the key that it has, and no certificate. */
+        /** @description A request of a known node after its certificate ended: it proves its key, without a certificate. */
         AskAgain: {
-            /** @description What the node found out about itself. */
+            /** @description What the agent reported about the node. */
             about: components["schemas"]["About"];
             /** @description The version of the agent. */
             agent: string;
@@ -1330,13 +1348,13 @@ export interface components {
             detail: string;
             /** @description The nodes that it is about, by name. */
             nodes: string[];
-            /** @description The sign that stands before it. */
-            sign: components["schemas"]["Sign"];
             /**
              * Format: date-time
              * @description Since when.
              */
             since?: string | null;
+            /** @description The status that stands before it. */
+            status: components["schemas"]["NodeStatus"];
             /** @description The sentence. */
             title: string;
         };
@@ -1384,26 +1402,26 @@ export interface components {
          * @enum {string}
          */
         Cause: "drift" | "rollout" | "target_moved";
-        /** @description What a change of releases, groups or parameters came to. */
+        /** @description The effect of a change of releases, groups or parameters. */
         Changed: {
-            /** @description How many nodes are wanted to be otherwise from now on. */
+            /** @description Number of nodes whose desired state changed. */
             nodes: number;
             /** @description The nodes whose state cannot be resolved, with the reason. */
             unusable: string[][];
         };
-        /** @description What an agent says when it contacts the server. */
+        /** @description A check-in of an agent. */
         CheckIn: {
-            /** @description What it found out about its node. */
+            /** @description What the agent reports about its node. */
             about: components["schemas"]["About"];
             /** @description The version of the agent. */
             agent: string;
             has?: components["schemas"]["Held"] | null;
             /**
              * Format: uuid
-             * @description The mark that the last answer gave; none at first.
+             * @description The mark from the last answer; none at first.
              */
             mark?: string | null;
-            /** @description In how many seconds it comes next. */
+            /** @description Seconds until its next check-in. */
             next_in_secs: number;
             /**
              * Format: date-time
@@ -1426,7 +1444,7 @@ export interface components {
              * @description The server's clock.
              */
             now: string;
-            /** @description Whether the server is recovering: then it offers nothing, and what the node has stays. */
+            /** @description Whether the server is recovering: the node then keeps its state. */
             recovering?: boolean;
             wanted?: components["schemas"]["WantedOffer"] | null;
         };
@@ -1452,7 +1470,7 @@ export interface components {
             note?: string | null;
             /** @description The controls that it satisfies beside the baseline's. */
             satisfies: string[];
-            /** @description How much it matters. */
+            /** @description Its severity. */
             severity: components["schemas"]["Severity"];
             /** @description What is wanted of it, one sentence. */
             wanted: string;
@@ -1487,14 +1505,14 @@ export interface components {
             not_examined?: components["schemas"]["NotExamined"][];
             /** @description The release and baseline it comes from. */
             origins: components["schemas"]["Origin"][];
-            /** @description What came of it. */
+            /** @description The outcome. */
             outcome: components["schemas"]["Outcome"];
             /** @description Packages that came, went or changed version. */
             packages?: components["schemas"]["PackageChange"][];
             reaction?: components["schemas"]["ReactionResult"] | null;
             /** @description The controls that it satisfies. */
             satisfies?: string[];
-            /** @description How much it matters. */
+            /** @description Its severity. */
             severity: components["schemas"]["Severity"];
             /** @description What is a stand-in here, in words. */
             stand_in?: string | null;
@@ -1517,7 +1535,7 @@ export interface components {
         ClientToken: {
             /**
              * Format: date-time
-             * @description Until when it holds.
+             * @description End of its validity.
              */
             expires_at: string;
             /** @description The person. */
@@ -1534,7 +1552,7 @@ export interface components {
         ClosedAs: "corrected" | "by_hand" | "by_rollout" | "not_wanted" | "retired";
         /** @description A text that is never written out: it prints as dots. */
         Concealed: string;
-        /** @description How many clauses came out how. */
+        /** @description Number of clauses by outcome. */
         Counts: {
             blocked: number;
             corrected: number;
@@ -1572,14 +1590,23 @@ export interface components {
             /** @description Why. */
             because: string;
         };
-        /** @description How far a run came that did not come to its end. */
+        /** @description A setting in words. */
+        DescribedSetting: {
+            /** @description Where that comes from. */
+            from: string;
+            /** @description How. */
+            value: string;
+            /** @description What is set. */
+            word: string;
+        };
+        /** @description The progress of an interrupted run. */
         DidNotEnd: {
             address?: components["schemas"]["ClauseAddress"] | null;
-            /** @description What was being done to the last of them, as `correcting`. */
+            /** @description The activity on the last of them, for example `correcting`. */
             doing?: string | null;
             /** @description How many there were. */
             of: number;
-            /** @description How many clauses it had begun. */
+            /** @description Number of clauses that it had started. */
             reached: number;
         };
         /** @description One property that is not as wanted. */
@@ -1632,19 +1659,19 @@ export interface components {
             target: components["schemas"]["ClauseAddress"];
             tried_under?: components["schemas"]["Digest"] | null;
         };
-        /** @description Ends recovering. */
+        /** @description Ends the recovery. */
         EndRecovery: {
-            /** @description Also if nodes were not heard since. */
+            /** @description End it although some nodes have had no contact since the restore. */
             although_not_heard?: boolean;
         };
-        /** @description One clause of a node out of line by drift, from when it was last known to be in line to when it was so again. */
+        /** @description An episode of drift of a clause on a node, from when it was last known to be in line to when it was in line again. */
         Episode: {
             /** @description The clause. */
             address: string;
             closed_as?: components["schemas"]["ClosedAs"] | null;
             /**
              * Format: date-time
-             * @description When it was in line again, or no longer wanted; none while the episode is open.
+             * @description When it was in line again, or no longer desired; none while the episode is open.
              */
             closed_at?: string | null;
             /**
@@ -1667,40 +1694,15 @@ export interface components {
              * @description The last moment that the clause was known to be in line: the drift happened after it.
              */
             in_line_until: string;
-            /** @description How much it matters. */
+            /** @description Its severity. */
             severity: components["schemas"]["Severity"];
-        };
-        /** @description Why a node is wanted to be what it is: where each part of it comes from. */
-        Explained: {
-            /** @description The baselines that count, in order, as `kit@1.0.0/baseline`. */
-            baselines?: string[];
-            /** @description How many clauses it is wanted to keep. */
-            clauses?: number;
-            /** @description Clauses that conditions exclude, each with its condition. */
-            excluded?: string[][];
-            /** @description The groups that it belongs to, the lowest first. */
-            groups?: string[];
-            /** @description Assigned baselines that its stage does not serve. */
-            not_served?: string[];
-            /** @description Parameters by `KIT/BASELINE.PARAM`, with the layer that each value comes from. */
-            parameters?: {
-                [key: string]: components["schemas"]["ParameterValue"];
-            };
-            /** @description How its agent is set. */
-            settings?: components["schemas"]["AgentSettings"];
-            /** @description The same in words. */
-            settings_told?: components["schemas"]["ToldSetting"][];
-            /** @description Its stage. */
-            stage?: string;
-            /** @description Groups whose filter asks for what the node did not report. */
-            undecidable?: string[];
         };
         /** @description A failure with all that helps to end it. */
         Failure: {
             /** @description What failed. */
             at: components["schemas"]["FailureAt"];
             command?: components["schemas"]["NativeStep"] | null;
-            /** @description One fact. */
+            /** @description What happened, in one sentence. */
             message: string;
             /** @description The likely cause and what to do. */
             remedy?: string | null;
@@ -1718,44 +1720,21 @@ export interface components {
             path: string;
             text?: components["schemas"]["TextDiff"] | null;
         };
-        /** @description The fleet, or the part of it that a filter names. */
-        Fleet: {
-            /** @description What wants attention, the gravest first. */
-            attention: components["schemas"]["Attention"][];
-            /** @description How many machines wait to join. */
-            joining: number;
-            /** @description The last runs in which anything happened, the newest first. */
-            lately: components["schemas"]["LateRun"][];
+        /** @description Nothing is changed until an hour. */
+        Freeze: {
+            /** @description Why. */
+            because: string;
             /**
              * Format: date-time
-             * @description The server's clock.
+             * @description The hour.
              */
-            now: string;
-            /**
-             * Format: date-time
-             * @description Since when the server is recovering, if it is.
-             */
-            recovering_since?: string | null;
-            /** @description What is wrong with the server itself, as that a certificate of its ends. */
-            server_problems: string[];
-            /** @description How many of them the filter names. */
-            shown: number;
-            /** @description How many nodes are shown by which sign, the gravest first. */
-            signs: components["schemas"]["SignCount"][];
-            /** @description The stages with what each serves. */
-            stages: components["schemas"]["Stage"][];
-            /** @description The nodes by sign, then name; none when there are more than 2,000. */
-            ticks: components["schemas"]["Tick"][];
-            /** @description How many nodes there are in all. */
-            total: number;
-            /** @description How many nodes did not report what the filter asks for; they are not shown. */
-            undecidable: number;
+            until: string;
         };
-        /** @description What only rises: the server's epoch, then a counter of the node. */
+        /** @description A number that only rises: the epoch of the server, then a counter of the node. */
         Generation: {
             /**
              * Format: int64
-             * @description Rises with every change for this node.
+             * @description Rises with every change of this node.
              */
             counter: number;
             /**
@@ -1764,19 +1743,19 @@ export interface components {
              */
             epoch: number;
         };
-        /** @description The kit that a stage is to serve as before. */
+        /** @description The kit whose previous release a stage is to serve. */
         GoBack: {
-            /** @description Go on although some nodes' state cannot be resolved then. */
+            /** @description Continue although the desired state of some nodes cannot be resolved. */
             although_unusable?: boolean;
             /** @description The kit. */
             kit: string;
         };
         /**
-         * @description What granting a role came to.
+         * @description The result of granting a role.
          * @enum {string}
          */
         Granted: "new_person" | "new_role" | "nothing_new";
-        /** @description What the server says to anybody who asks: for finding out why a node cannot be heard. */
+        /** @description Public information about the server, for connection tests of nodes. */
         Greeting: {
             /**
              * Format: date-time
@@ -1794,12 +1773,12 @@ export interface components {
             filter?: string | null;
             /** @description Its name. */
             name: string;
+            /** @description Nodes pinned by hand, by name. */
+            nodes?: string[];
             /** @description Parameters' values, by `KIT/BASELINE.PARAM`. */
             parameters?: {
                 [key: string]: unknown;
             };
-            /** @description Nodes pinned by hand, by name. */
-            pinned?: string[];
             /**
              * Format: int32
              * @description A higher one is put over a lower one; `everyone` has 0.
@@ -1815,8 +1794,8 @@ export interface components {
             attic_mib?: number | null;
             change_window?: components["schemas"]["WeeklyHours"][] | null;
             check_in_at?: components["schemas"]["HourOfDay"][] | null;
+            freeze?: components["schemas"]["Freeze"] | null;
             grace_secs?: number | null;
-            hold?: components["schemas"]["Hold"] | null;
             interval_secs?: number | null;
             mode?: components["schemas"]["Mode"] | null;
             on_drift?: components["schemas"]["OnDrift"] | null;
@@ -1828,34 +1807,19 @@ export interface components {
             spread_secs?: number | null;
             zone?: string | null;
         };
-        /**
-         * @description Whether a node was heard when it promised.
-         * @enum {string}
-         */
-        Hearing: "on_time" | "late" | "silent" | "never_reported";
-        /** @description What a node was given last. */
+        /** @description The last generation that a node received. */
         Held: {
             /** @description The digest of its effective state. */
             digest: components["schemas"]["Digest"];
-            /** @description What only rises. */
+            /** @description A number that only rises. */
             generation: components["schemas"]["Generation"];
-        };
-        /** @description Nothing is changed until an hour. */
-        Hold: {
-            /** @description Why. */
-            because: string;
-            /**
-             * Format: date-time
-             * @description The hour.
-             */
-            until: string;
         };
         /**
          * @description An hour and minute of the day, written `06:30`.
          * @example 06:30
          */
         HourOfDay: string;
-        /** @description What became of a joining request. */
+        /** @description The state of a joining request. */
         JoinAnswer: {
             /**
              * Format: uuid
@@ -1869,7 +1833,7 @@ export interface components {
             certificate: string;
             /**
              * Format: date-time
-             * @description Until when it holds.
+             * @description End of its validity.
              */
             ends_at: string;
             /** @description Its name. */
@@ -1894,43 +1858,43 @@ export interface components {
         };
         /** @description A joining request as operators see it. */
         JoiningRequest: {
-            /** @description What the node says of itself. */
+            /** @description What the machine reported about itself. */
             about: components["schemas"]["About"];
-            /** @description The address that it came from. */
+            /** @description The source address. */
             address: string;
-            /** @description The SHA-256 of the node's public key (SPKI): to be compared with what the node shows. */
+            /** @description The SHA-256 of the node's public key (SPKI), to compare with the one that the node prints. */
             fingerprint: string;
             /**
              * Format: uuid
              * @description Its id.
              */
             id: string;
-            /** @description Who made the invitation; none for a known node whose certificate ended and which asks again without one. */
+            /** @description Who created the invitation; none for a known node that asks for a new certificate. */
             invited_by?: string | null;
-            /** @description The known node that asks again. */
+            /** @description The known node that sent the request. */
             known_as?: string | null;
-            /** @description The labels that the invitation gives. */
+            /** @description The labels from the invitation. */
             labels: {
                 [key: string]: string;
             };
-            /** @description The name that the node wants. */
+            /** @description The requested name of the node. */
             name: string;
-            /** @description Whether a node has this name already. */
+            /** @description Whether a node already has this name. */
             name_in_use: boolean;
             /**
              * Format: date-time
-             * @description When it was asked first.
+             * @description When it was first requested.
              */
             requested_at: string;
             /**
              * Format: date-time
-             * @description Since when that node is revoked, if it is: approved, it is that node again.
+             * @description Since when that node is revoked, if it is. If approved, it is that node again.
              */
             revoked_since?: string | null;
         };
-        /** @description A node's certificate request. Sent again with the same key it asks what became of it. */
+        /** @description A certificate request of a node. Sent again with the same key, it asks for the decision. */
         JoinRequest: {
-            /** @description What the node found out about itself. */
+            /** @description What the agent reported about the node. */
             about: components["schemas"]["About"];
             /** @description The version of the agent. */
             agent: string;
@@ -1939,7 +1903,7 @@ export interface components {
              * @description The invitation's id.
              */
             invitation: string;
-            /** @description The name that the node wants. */
+            /** @description The requested name of the node. */
             name: string;
             /** @description The certificate request (PKCS #10), PEM. */
             request: string;
@@ -2012,35 +1976,16 @@ export interface components {
             /** @description Its version. */
             version: string;
         };
-        /** @description The contents that the server lacks. */
+        /** @description The missing contents. */
         Lacking: {
             /** @description Their names, `sha256:…`. */
             contents: string[];
         };
-        /** @description A run in which something happened. */
-        LateRun: {
-            /**
-             * Format: date-time
-             * @description When it began, by the node's clock.
-             */
-            began: string;
-            /**
-             * Format: date-time
-             * @description When the server learned it.
-             */
-            learned: string;
-            /** @description Its mode. */
-            mode: components["schemas"]["Mode"];
-            /** @description The node. */
-            node: string;
-            /**
-             * Format: uuid
-             * @description The run.
-             */
-            run: string;
-            /** @description Its status. */
-            status: components["schemas"]["Status"];
-        };
+        /**
+         * @description Whether a node was heard when it promised.
+         * @enum {string}
+         */
+        LastContact: "on_time" | "late" | "silent" | "never_reported";
         /** @description Where a value comes from. */
         Layer: {
             /** @enum {string} */
@@ -2070,7 +2015,7 @@ export interface components {
             /** @description Why it was set. */
             because: string;
             /** @enum {string} */
-            reason: "hold";
+            reason: "freeze";
             /**
              * Format: date-time
              * @description Until then.
@@ -2122,7 +2067,7 @@ export interface components {
             /** @enum {string} */
             reason: "only_a_person";
         };
-        /** @description A clause that was wanted and brought in, and is no longer wanted: the node keeps its thing until somebody makes it gone. */
+        /** @description A clause that was wanted and applied, and is no longer desired: the node keeps its thing until somebody makes it gone. */
         LeftBehind: {
             /** @description Its address. */
             address: components["schemas"]["ClauseAddress"];
@@ -2134,13 +2079,13 @@ export interface components {
              */
             wanted_until: string;
         };
-        /** @description What was left out of a report, since it would be larger than a report may be. */
+        /** @description What was left out of a report to stay within the limits. */
         LeftOut: {
             /** @description Clauses, those in line first. */
             clauses?: number;
-            /** @description Texts and values that were cut; what is cut says so. */
+            /** @description Truncated texts and values; each says so at its end. */
             cut?: number;
-            /** @description Whether all details were left out, since the node has sent as many today as it may. */
+            /** @description Whether all details were left out, because the node exceeded its daily limit. */
             details?: boolean;
             /** @description Entries of clauses: differences, native steps, packages. */
             entries?: number;
@@ -2152,11 +2097,11 @@ export interface components {
             /** @description Where and when it was served, the newest first. */
             served: components["schemas"]["ServedFor"][];
         };
-        /** @description A made invitation. The text is shown once and never again. */
+        /** @description A created invitation. Its text is returned only once. */
         MadeInvitation: {
             /**
              * Format: date-time
-             * @description Until when it holds.
+             * @description End of its validity.
              */
             expires_at: string;
             /**
@@ -2164,14 +2109,14 @@ export interface components {
              * @description Its id.
              */
             id: string;
-            /** @description The one line to give to the node. */
+            /** @description The line for the node. */
             text: string;
         };
-        /** @description A token that was made. It is shown once and never again. */
+        /** @description A created token. It is returned only once. */
         MadeToken: {
             /**
              * Format: date-time
-             * @description Until when it holds.
+             * @description End of its validity.
              */
             ends_at?: string | null;
             /**
@@ -2214,7 +2159,7 @@ export interface components {
             /** @description The command line, or the system call in words. */
             what: string;
         };
-        /** @description What an operator wants of an invitation. */
+        /** @description An invitation to create. */
         NewInvitation: {
             /** @description How long it holds, in seconds. */
             for_secs: number;
@@ -2241,13 +2186,13 @@ export interface components {
             /** @enum {string} */
             newness: "changed";
         };
-        /** @description A token to be made for a program. */
+        /** @description A token to create for a program. */
         NewToken: {
-            /** @description After so many seconds it ends; without it, when it is withdrawn. */
+            /** @description Validity in seconds; without it, valid until withdrawn. */
             for_secs?: number | null;
-            /** @description What it is called. */
+            /** @description Its name. */
             name: string;
-            /** @description The person in whose name the program acts. */
+            /** @description The person on whose behalf the program acts. */
             person: string;
         };
         /** @description One clause of a node. */
@@ -2257,29 +2202,29 @@ export interface components {
             cause?: components["schemas"]["Cause"] | null;
             /** @description Where it comes from, as `kit@1.0.0/baseline`. */
             origins: string[];
-            /** @description What came of it. */
+            /** @description The outcome. */
             outcome: components["schemas"]["Outcome"];
-            /** @description Why it is left, or what failed. */
-            said?: string | null;
+            /** @description Why it is not corrected, or what failed. */
+            reason?: string | null;
             /** @description The controls that it satisfies. */
             satisfies: string[];
-            /** @description How much it matters. */
+            /** @description Its severity. */
             severity: components["schemas"]["Severity"];
             /**
              * Format: date-time
              * @description Since when it is not in line.
              */
             since?: string | null;
-            /** @description Its properties as they are wanted; contents by digest, concealed ones by a keyed name. */
+            /** @description Its desired properties; contents by digest, concealed values by a keyed name. */
             wanted: Record<string, never>;
         };
-        /** @description What a node is wanted to be and how it is, clause by clause, as of its last full run. */
+        /** @description Desired and actual state of a node by clause, as of its last full run. */
         NodeClauses: {
             /** @description The clauses in their order. */
             clauses: components["schemas"]["NodeClause"][];
             /**
              * Format: uuid
-             * @description That run, if it was kept whole.
+             * @description That run, if its report is stored.
              */
             run?: string | null;
             /** @description The digest of the state that it ran; none before the first run. */
@@ -2287,65 +2232,30 @@ export interface components {
         };
         /** @description A page of nodes. */
         NodePage: {
-            /** @description The name to go on after; none on the last page. */
+            /** @description The name after which the next page begins; none on the last page. */
             next?: string | null;
             /** @description The nodes by name. */
             nodes: components["schemas"]["NodeSummary"][];
-            /** @description How many nodes did not report what the filter asks for; they are not shown. */
+            /** @description Number of nodes for which the filter cannot be evaluated, because they did not report a field; they are not listed. */
             undecidable: number;
         };
-        /** @description What is wanted of a node, and what its last full run said. */
-        NodeStanding: {
-            /**
-             * Format: date-time
-             * @description Since when two machines were seen with this identity.
-             */
-            double_since?: string | null;
-            /** @description Its groups, the lowest first. */
-            groups?: string[];
-            /** @description The digest of the state that it ran. */
-            has?: string | null;
-            /** @description The releases that it ran. */
-            has_releases?: string[];
-            /**
-             * Format: date-time
-             * @description Since when its agent has lost what it remembered.
-             */
-            memory_lost_at?: string | null;
-            mode?: components["schemas"]["Mode"] | null;
-            /** @description The releases that it is wanted to have. */
-            releases?: string[];
-            restart_pending?: components["schemas"]["RestartPending"] | null;
-            /**
-             * Format: uuid
-             * @description Its last full run.
-             */
-            run?: string | null;
-            /**
-             * Format: date-time
-             * @description When that run began, by the node's clock.
-             */
-            run_began?: string | null;
-            /** @description Its stage. */
-            stage?: string | null;
-            status?: components["schemas"]["Status"] | null;
-            /** @description Why its state cannot be resolved. */
-            unusable?: string | null;
-            /** @description The digest of the effective state that is wanted. */
-            wanted?: string | null;
-            /**
-             * Format: date-time
-             * @description Since when.
-             */
-            wanted_since?: string | null;
-        };
+        /**
+         * @description What is wrong about a node beside the status of its runs.
+         * @enum {string}
+         */
+        NodeProblem: "state_unusable" | "duplicate_identity" | "certificate_ends" | "runs_overdue" | "memory_lost" | "clock_off";
+        /**
+         * @description The one status that a node is shown by, the most severe first as people look for it.
+         * @enum {string}
+         */
+        NodeStatus: "failed" | "state_unusable" | "drift_found" | "unmet" | "silent" | "never_reported" | "rollout_waiting" | "drift_corrected" | "rolled_out" | "not_all_seen" | "in_line" | "revoked" | "retired";
         /** @description A node as operators see it. */
         NodeSummary: {
-            /** @description What it found out about itself. */
+            /** @description What its agent reported about it. */
             about: components["schemas"]["About"];
             /**
              * Format: date-time
-             * @description Until when its certificate holds.
+             * @description End of the validity of its certificate.
              */
             certificate_ends?: string | null;
             /**
@@ -2353,8 +2263,17 @@ export interface components {
              * @description The node's clock minus the server's at the last check-in, in seconds.
              */
             clock_off_secs?: number | null;
-            /** @description Whether it was heard when it promised. */
-            hearing: components["schemas"]["Hearing"];
+            /**
+             * Format: date-time
+             * @description Since when two machines use this identity.
+             */
+            duplicate_identity_since?: string | null;
+            /** @description The groups, the lowest first. */
+            groups?: string[];
+            /** @description The digest of the state that it ran. */
+            has?: string | null;
+            /** @description The releases that it ran. */
+            has_releases?: string[];
             /**
              * Format: uuid
              * @description Its id.
@@ -2364,34 +2283,65 @@ export interface components {
             labels: {
                 [key: string]: string;
             };
+            /** @description Whether it checks in when due. */
+            last_contact: components["schemas"]["LastContact"];
             /**
              * Format: date-time
-             * @description When it was heard last.
+             * @description Its last contact.
              */
             last_heard?: string | null;
+            /**
+             * Format: date-time
+             * @description When its agent lost its memory.
+             */
+            memory_lost_at?: string | null;
+            mode?: components["schemas"]["Mode"] | null;
             /** @description Its name. */
             name: string;
             /**
              * Format: int32
-             * @description How many of its clauses are out of line by drift and stay so.
+             * @description Number of its clauses with open drift.
              */
             open_episodes?: number;
+            /** @description Its problems, besides the status of its runs, the most severe first. */
+            problems?: components["schemas"]["NodeProblem"][];
             /**
              * Format: date-time
-             * @description When it promised to come next.
+             * @description When its next check-in is due.
              */
             promised?: string | null;
+            /** @description The desired releases. */
+            releases?: string[];
+            restart_pending?: components["schemas"]["RestartPending"] | null;
             /**
              * Format: date-time
-             * @description Since when it is refused.
+             * @description When it was revoked.
              */
             revoked_at?: string | null;
-            /** @description The one sign that it is shown by. */
-            sign: components["schemas"]["Sign"];
-            /** @description What is wanted of it and what it has said of itself last. */
-            standing?: components["schemas"]["NodeStanding"];
-            /** @description What is wrong about it beside the status of its runs, the gravest first. */
-            troubles?: components["schemas"]["Trouble"][];
+            /**
+             * Format: uuid
+             * @description Its last full run.
+             */
+            run?: string | null;
+            /**
+             * Format: date-time
+             * @description When that run began, by the clock of the node.
+             */
+            run_began?: string | null;
+            run_status?: components["schemas"]["Status"] | null;
+            /** @description Its stage. */
+            stage?: string | null;
+            /** @description The status that lists show. */
+            status: components["schemas"]["NodeStatus"];
+            /** @description Why its desired state cannot be resolved. */
+            unusable?: string | null;
+            /** @description The digest of the desired effective state. */
+            wanted?: string | null;
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            wanted_since?: string | null;
         };
         /** @description A property that cannot exist here and was left out of the comparison. */
         NotExamined: {
@@ -2404,17 +2354,17 @@ export interface components {
          * @description What is done about drift.
          * @enum {string}
          */
-        OnDrift: "correct" | "tell";
+        OnDrift: "correct" | "report";
         /**
          * @description What is done about what is newly wanted.
          * @enum {string}
          */
-        OnRollout: "bring_in" | "wait";
-        /** @description An invitation that may still be used, without what it opens. */
+        OnRollout: "apply" | "wait";
+        /** @description An open invitation, without its secret. */
         OpenInvitation: {
             /**
              * Format: date-time
-             * @description Until when it holds.
+             * @description End of its validity.
              */
             expires_at: string;
             /**
@@ -2431,7 +2381,7 @@ export interface components {
              * @description When.
              */
             made_at: string;
-            /** @description Who made it. */
+            /** @description Who created it. */
             made_by: string;
             /** @description How many nodes may use it in all. */
             uses: number;
@@ -2448,10 +2398,43 @@ export interface components {
             version: string;
         };
         /**
-         * @description What came of it.
+         * @description The outcome.
          * @enum {string}
          */
         Outcome: "in_line" | "corrected" | "out_of_line" | "blocked" | "failed" | "unsupported" | "idle";
+        /** @description The overview of the fleet, or of the nodes that match a filter. */
+        Overview: {
+            /** @description What needs attention, the most severe first. */
+            attention: components["schemas"]["Attention"][];
+            /** @description Number of waiting joining requests. */
+            joining: number;
+            /**
+             * Format: date-time
+             * @description The server's clock.
+             */
+            now: string;
+            /** @description The last runs with events, the newest first. */
+            recent_activity: components["schemas"]["RecentRun"][];
+            /**
+             * Format: date-time
+             * @description Since when the server is recovering, if it is.
+             */
+            recovering_since?: string | null;
+            /** @description Problems of the server itself, for example a certificate that ends soon. */
+            server_problems: string[];
+            /** @description Number of nodes that match the filter. */
+            shown: number;
+            /** @description The stages with their releases. */
+            stages: components["schemas"]["Stage"][];
+            /** @description Number of nodes by status, the most severe first. */
+            statuses: components["schemas"]["StatusCount"][];
+            /** @description The nodes by status, then name; none if there are more than 2,000. */
+            ticks: components["schemas"]["Tick"][];
+            /** @description Number of nodes in all. */
+            total: number;
+            /** @description Number of nodes for which the filter cannot be evaluated, because they did not report a field; they are not listed. */
+            undecidable: number;
+        };
         /** @description A package that came, went or changed version. */
         PackageChange: {
             /** @description The version after; none if it went. */
@@ -2503,40 +2486,40 @@ export interface components {
             /** @description So many clauses were not touched. */
             left_out: number;
         };
-        /** @description A person with what they have. */
+        /** @description A person with roles, sessions and tokens. */
         Person: {
-            /** @description Whether there is a password to sign in by. */
+            /** @description Whether the person has a password. */
             has_password: boolean;
             /**
              * Format: date-time
-             * @description When the person or a program of theirs was here last, to a quarter of an hour.
+             * @description Last request of the person or their programs, to a quarter of an hour.
              */
             last_at?: string | null;
             /**
              * Format: date-time
-             * @description Since when there is this person.
+             * @description When the person was added.
              */
             made_at: string;
             /** @description The name. */
             name: string;
             /** @description The roles. */
             roles: string[];
-            /** @description Sessions of the console that hold. */
+            /** @description Open sessions of the console. */
             sessions: number;
-            /** @description Tokens that hold. */
+            /** @description Valid tokens. */
             tokens: number;
         };
         /** @description An error as `application/problem+json` (RFC 9457). */
         Problem: {
-            /** @description More than one fact, as text of several lines: the findings of a check. */
+            /** @description Details, as text of several lines: for example the findings of a check. */
             detail?: string | null;
             /** @description What to do. */
             hint?: string | null;
             /** @description The HTTP status. */
             status: number;
-            /** @description One fact. */
+            /** @description What happened, in one sentence. */
             title: string;
-            /** @description A stable word for it. */
+            /** @description A stable name of the problem. */
             type: string;
         };
         /** @description What there is to know of a property. */
@@ -2563,7 +2546,7 @@ export interface components {
         Published: {
             /** @description The releases, each after those that it requires; also those that were published before with the same contents. */
             releases: components["schemas"]["PublishedRelease"][];
-            /** @description What the check warns of, as it is read; empty if it does not. */
+            /** @description The warnings of the check, as text; empty if there are none. */
             warnings: string;
         };
         /** @description A published release. */
@@ -2616,36 +2599,60 @@ export interface components {
          */
         ReactionState: "done" | "not_needed" | "would" | "due" | "failed";
         /**
-         * @description What became of a report.
+         * @description The result of sending a report.
          * @enum {string}
          */
         Received: "stored" | "known";
-        /** @description A server that is recovering: nodes are offered nothing new and go on with what they have. */
+        /** @description A run with changes, drift or failures. */
+        RecentRun: {
+            /**
+             * Format: date-time
+             * @description When it began, by the clock of the node.
+             */
+            began: string;
+            /**
+             * Format: date-time
+             * @description When the server learned it.
+             */
+            learned: string;
+            /** @description Its mode. */
+            mode: components["schemas"]["Mode"];
+            /** @description The node. */
+            node: string;
+            /**
+             * Format: uuid
+             * @description The run.
+             */
+            run: string;
+            /** @description Its status. */
+            status: components["schemas"]["Status"];
+        };
+        /** @description A recovering server: nodes keep their state. */
         Recovering: {
             /** @description How many nodes this database knows and does not refuse. */
             nodes: number;
-            /** @description Those that were not heard since: nobody knows what they have. */
+            /** @description Nodes without contact since the restore: their state is unknown. */
             not_heard: string[];
             /**
              * Format: date-time
              * @description Since when.
              */
             since: string;
-            /** @description Those that have something else than this database wants of them. */
+            /** @description Nodes whose state differs from the desired state of this database. */
             would_change: string[];
         };
         /** @description Whether the server is recovering. */
         Recovery: {
             recovering?: components["schemas"]["Recovering"] | null;
         };
-        /** @description Requests that were refused and are alike. */
+        /** @description Equal refused requests. */
         RefusedRequest: {
             /**
              * Format: date-time
              * @description When first.
              */
             first_at: string;
-            /** @description The address, or the network (IPv6), that they came from. */
+            /** @description The source address, or source network (IPv6). */
             from_where: string;
             /**
              * Format: date-time
@@ -2679,16 +2686,16 @@ export interface components {
             /** @description Its path below the kit's folder. */
             path: string;
         };
-        /** @description A kit to be published: its paths with the SHA-256 of each file's contents, sorted by path. */
+        /** @description A kit to publish: its paths with the SHA-256 of each file, sorted by path. */
         ReleaseFiles: {
             /** @description Pairs of path and `sha256:…`. */
             files: string[][];
         };
-        /** @description A release whole: what it is, and its files. */
+        /** @description A release with its files. */
         ReleaseShown: {
             /** @description Its files. */
             files: components["schemas"]["ReleaseFile"][];
-            /** @description What it wants, as people read it who do not read documents. */
+            /** @description Its desired state in words. */
             page: components["schemas"]["KitPage"];
             /** @description The release. */
             release: components["schemas"]["PublishedRelease"];
@@ -2697,19 +2704,19 @@ export interface components {
         ReleaseText: {
             /** @description Whether something in it is concealed. */
             concealed: boolean;
-            /** @description Its text, with `•` in place of what is concealed; none if it is no text or larger than 256 KiB. */
+            /** @description Its text, with `•` in place of concealed values; none if it is not a text or larger than 256 KiB. */
             text?: string | null;
         };
-        /** @description What ended with a person who was removed. */
+        /** @description Sessions, tokens and invitations that ended with a removed person. */
         RemovedPerson: {
-            /** @description Invitations that could still be used. */
+            /** @description Open invitations. */
             invitations: number;
             /** @description Sessions of the console. */
             sessions: number;
             /** @description Tokens. */
             tokens: number;
         };
-        /** @description A node's wish for a newer certificate of the key that it has. */
+        /** @description A request of a node for a newer certificate of its key. */
         Renew: {
             /** @description The certificate request (PKCS #10), PEM. */
             request: string;
@@ -2720,7 +2727,7 @@ export interface components {
             certificate: string;
             /**
              * Format: date-time
-             * @description Until when it holds.
+             * @description End of its validity.
              */
             ends_at: string;
             /**
@@ -2750,22 +2757,22 @@ export interface components {
             agent: string;
             /**
              * Format: date-time
-             * @description When it began, by the node's clock.
+             * @description When it began, by the clock of the node.
              */
             began: string;
-            /** @description Who ran it by hand on the node: the name that the person signed in with. */
+            /** @description The account of the person who started it on the node. */
             by?: string | null;
-            /** @description The clauses that it touched. */
+            /** @description Its clauses. */
             clauses: components["schemas"]["ClauseResult"][];
-            /** @description How many clauses came out how. */
+            /** @description Number of clauses by outcome. */
             counts: components["schemas"]["Counts"];
             did_not_end?: components["schemas"]["DidNotEnd"] | null;
             /** @description The reactions that are still due. */
             due?: components["schemas"]["DueReaction"][];
-            /** @description The version of this form. */
+            /** @description The version of this format. */
             form: number;
             left_out?: components["schemas"]["LeftOut"] | null;
-            /** @description The name of the machine as it calls itself. */
+            /** @description The host name of the machine. */
             machine: string;
             /**
              * Format: uuid
@@ -2774,16 +2781,16 @@ export interface components {
             memory_epoch: string;
             /** @description Whether anything could be changed. */
             mode: components["schemas"]["Mode"];
-            /** @description Whether a person opened grace and change window for it. */
+            /** @description Whether a person overrode grace and change window. */
             now?: boolean;
             package_preview?: components["schemas"]["PackagePreview"] | null;
             part?: components["schemas"]["PartOf"] | null;
-            /** @description Whether it touched a chosen part only. */
+            /** @description Whether it was a partial run. */
             partial?: boolean;
-            /** @description Why a person wanted it although the node only observes, or now. */
+            /** @description The reason that a person gave for overriding mode, grace or change window. */
             reason?: string | null;
             restart_pending?: components["schemas"]["RestartPending"] | null;
-            /** @description The root folder that was acted on, if it is not `/`. */
+            /** @description The root folder, if it is not `/`. */
             root?: string | null;
             /**
              * Format: uuid
@@ -2798,14 +2805,14 @@ export interface components {
             status: components["schemas"]["Status"];
             /** @description How long it took in microseconds, by a monotonic clock. */
             took_us: number;
-            /** @description What is wanted. */
+            /** @description The desired state. */
             wanted: components["schemas"]["Wanted"];
         };
-        /** @description One run, or a row of equal uneventful ones. */
+        /** @description One run, or a span of equal uneventful ones. */
         RunSummary: {
             /**
              * Format: date-time
-             * @description When it began, by the node's clock; of a row, when the first began.
+             * @description When it began, by the clock of the node; of a span, when the first run began.
              */
             began: string;
             /**
@@ -2817,7 +2824,7 @@ export interface components {
             did_not_end?: components["schemas"]["DidNotEnd"] | null;
             /**
              * Format: date-time
-             * @description When the last of a row began.
+             * @description When the last run of the span began.
              */
             last: string;
             /**
@@ -2827,11 +2834,11 @@ export interface components {
             learned: string;
             /** @description Whether anything could change. */
             mode: components["schemas"]["Mode"];
-            /** @description Whether it touched a chosen part only. */
+            /** @description Whether it was a partial run. */
             partial?: boolean;
             /**
              * Format: uuid
-             * @description The run; none for a row of uneventful ones.
+             * @description The run; none for a span of uneventful ones.
              */
             run?: string | null;
             /** @description The digest of the state. */
@@ -2839,16 +2846,16 @@ export interface components {
             /** @description The status. */
             status: components["schemas"]["Status"];
         };
-        /** @description Which releases a stage is to serve from now on, beside what it serves of other kits. */
+        /** @description Releases for a stage to serve, besides its releases of other kits. */
         Serve: {
-            /** @description Go on although some nodes' state cannot be resolved then. */
+            /** @description Continue although the desired state of some nodes cannot be resolved. */
             although_unusable?: boolean;
             /** @description `kit@1.0.0` each. */
             releases: string[];
         };
         /** @description A time for which a stage served a release. */
         ServedFor: {
-            /** @description By whom. */
+            /** @description Who did it. */
             by: string;
             /**
              * Format: date-time
@@ -2859,22 +2866,22 @@ export interface components {
             stage: string;
             /**
              * Format: date-time
-             * @description Until when; none if it does now.
+             * @description Until when; none if it still does.
              */
             until?: string | null;
         };
-        /** @description A server, so that two windows are never mixed up. */
+        /** @description The server, so that windows of different servers are not confused. */
         ServerAbout: {
-            /** @description The colour that the operator chose for it, as `#0F5E6B`. */
+            /** @description The colour that its operator chose, as `#0F5E6B`. */
             colour?: string | null;
             /** @description The fingerprint of its CA. */
             fingerprint: string;
-            /** @description What the operator calls it. */
+            /** @description The title that its operator chose. */
             title: string;
             /** @description Its version. */
             version: string;
         };
-        /** @description Who one is, and on which server. */
+        /** @description The caller, and the server. */
         Session: {
             /** @description What they may do. */
             permissions: string[];
@@ -2884,11 +2891,11 @@ export interface components {
             roles: string[];
             /** @description The server. */
             server: components["schemas"]["ServerAbout"];
-            /** @description What the console sends with each request that changes something; none for programs. */
+            /** @description The token that the console sends with each changing request; none for programs. */
             token?: string | null;
         };
         /**
-         * @description How much it matters.
+         * @description Its severity.
          * @enum {string}
          */
         Severity: "low" | "medium" | "high" | "critical";
@@ -2917,18 +2924,6 @@ export interface components {
             /** @description Why. */
             reason: string;
         };
-        /**
-         * @description The one sign that a node is shown by, the gravest first as people look for it.
-         * @enum {string}
-         */
-        Sign: "failed" | "state_unusable" | "drift_found" | "unmet" | "silent" | "never_reported" | "rollout_waiting" | "drift_corrected" | "rolled_out" | "not_all_seen" | "in_line" | "revoked" | "retired";
-        /** @description How many nodes are shown by a sign. */
-        SignCount: {
-            /** @description How many. */
-            nodes: number;
-            /** @description The sign. */
-            sign: components["schemas"]["Sign"];
-        };
         /** @description A person's name and password. */
         SignIn: {
             /** @description The person. */
@@ -2948,11 +2943,43 @@ export interface components {
          * @enum {string}
          */
         StartedBy: "interval" | "new_state" | "sweep" | "operator_on_node" | "boot" | "after_restart" | "due_reaction" | "announced_hour";
+        /** @description The sources of a node's desired state. */
+        StateSources: {
+            /** @description The applied baselines, in order, as `kit@1.0.0/baseline`. */
+            baselines?: string[];
+            /** @description Number of clauses of its desired state. */
+            clauses?: number;
+            /** @description Clauses that conditions exclude, each with its condition. */
+            excluded?: string[][];
+            /** @description The groups that it belongs to, the lowest first. */
+            groups?: string[];
+            /** @description Assigned baselines that its stage does not serve. */
+            not_served?: string[];
+            /** @description Parameters by `KIT/BASELINE.PARAM`, with the layer that each value comes from. */
+            parameters?: {
+                [key: string]: components["schemas"]["ParameterValue"];
+            };
+            /** @description The settings of its agent. */
+            settings?: components["schemas"]["AgentSettings"];
+            /** @description The same in words. */
+            settings_described?: components["schemas"]["DescribedSetting"][];
+            /** @description Its stage. */
+            stage?: string;
+            /** @description Groups whose filter cannot be evaluated, because the node did not report a field. */
+            undecidable?: string[];
+        };
         /**
-         * @description The status of a run, the gravest first.
+         * @description The status of a run, the most severe first.
          * @enum {string}
          */
         Status: "failed" | "drift_found" | "unmet" | "rollout_waiting" | "drift_corrected" | "rolled_out" | "not_all_seen" | "in_line";
+        /** @description The number of nodes with a status. */
+        StatusCount: {
+            /** @description How many. */
+            nodes: number;
+            /** @description The status. */
+            status: components["schemas"]["NodeStatus"];
+        };
         /**
          * @description Who set a switch.
          * @enum {string}
@@ -2978,14 +3005,14 @@ export interface components {
             late: boolean;
             /** @description The node. */
             name: string;
-            /** @description Its sign. */
-            sign: components["schemas"]["Sign"];
+            /** @description Its status. */
+            status: components["schemas"]["NodeStatus"];
         };
-        /** @description A token, without what it opens. */
+        /** @description A token, without its secret. */
         Token: {
             /**
              * Format: date-time
-             * @description Until when it holds; without it, until it is withdrawn.
+             * @description End of its validity; without it, valid until withdrawn.
              */
             ends_at?: string | null;
             /**
@@ -2995,7 +3022,7 @@ export interface components {
             id: string;
             /**
              * Format: date-time
-             * @description When it was used last, to a quarter of an hour.
+             * @description Last use, to a quarter of an hour.
              */
             last_at?: string | null;
             /**
@@ -3005,46 +3032,32 @@ export interface components {
             made_at: string;
             /** @description `program`, or `client`: what signing in with the client gave. */
             made_for: string;
-            /** @description What it is called. */
+            /** @description Its name. */
             name: string;
             /** @description Whose it is. */
             person: string;
         };
-        /** @description A setting in words. */
-        ToldSetting: {
-            /** @description Where that comes from. */
-            from: string;
-            /** @description How. */
-            value: string;
-            /** @description What is set. */
-            word: string;
-        };
-        /**
-         * @description What is wrong about a node beside the status of its runs.
-         * @enum {string}
-         */
-        Trouble: "state_unusable" | "double" | "certificate_ends" | "runs_overdue" | "memory_lost" | "clock_off";
         /**
          * @description What was seen of a clause.
          * @enum {string}
          */
         Verdict: "alike" | "different" | "unseen";
-        /** @description What is wanted of the node. */
+        /** @description The desired state of the node. */
         Wanted: {
             /** @description The digest of the effective state. */
             digest: components["schemas"]["Digest"];
             /** @description Its generation; none without a server. */
             generation?: string | null;
-            /** @description The releases it is made of, as `kit@1.0.0`, with the baselines of each. */
+            /** @description Its releases as `kit@1.0.0`, with the baselines of each. */
             releases: components["schemas"]["Release"][];
         };
-        /** @description What a node is wanted to be, and how its agent is set. */
+        /** @description The desired state of a node, and the settings of its agent. */
         WantedOffer: {
-            /** @description The digest of the effective state, which is fetched by it. */
+            /** @description The digest of the effective state, by which it is fetched. */
             digest: components["schemas"]["Digest"];
-            /** @description What only rises. */
+            /** @description A number that only rises. */
             generation: components["schemas"]["Generation"];
-            /** @description How the agent is set. */
+            /** @description The settings of the agent. */
             settings: components["schemas"]["AgentSettings"];
         };
         /** @description Hours that come back every week. */
@@ -3056,7 +3069,7 @@ export interface components {
             /** @description When they end: on the next day if that is not after the beginning. */
             until: components["schemas"]["HourOfDay"];
         };
-        /** @description Signs in by a one-time link, and sets the password to sign in by from then on. */
+        /** @description Signs in by a one-time link, and sets the password. */
         Welcome: {
             /** @description The name that the first administrator chooses; others have theirs. */
             name?: string | null;
@@ -3065,14 +3078,14 @@ export interface components {
             /** @description The link's secret. */
             secret: components["schemas"]["Concealed"];
         };
-        /** @description For whom a one-time link is. */
+        /** @description The person of a one-time link. */
         WelcomeFor: {
             /** @description The person; none for the first administrator, who chooses a name. */
             name?: string | null;
         };
-        /** @description Where a stage went back to. */
+        /** @description The release that a stage serves again. */
         WentBack: {
-            /** @description What the change came to. */
+            /** @description The effect of the change. */
             changed: components["schemas"]["Changed"];
             /** @description The release that was served. */
             from: string;
@@ -3089,7 +3102,7 @@ export interface components {
             /** @description Why, for people. */
             because: string;
         };
-        /** @description That a release was withdrawn: nothing serves it anew. */
+        /** @description The withdrawal of a release: no stage can serve it again. */
         Withdrawn: {
             /**
              * Format: date-time
@@ -3098,24 +3111,8 @@ export interface components {
             at: string;
             /** @description Why. */
             because: string;
-            /** @description By whom. */
+            /** @description Who did it. */
             by: string;
-        };
-        /** @description Work that somebody had begun and that takes its time. */
-        Work: {
-            /**
-             * Format: date-time
-             * @description When it began.
-             */
-            began: string;
-            /** @description How many nodes it is done for so far. */
-            done: number;
-            /** @description How many nodes it is to be done for. */
-            total: number;
-            /** @description What is done, as `resolving states, since the group kiosks is set`. */
-            what: string;
-            /** @description Whose work it is. */
-            who: string;
         };
     };
     responses: never;
@@ -3126,12 +3123,9 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    get_api_compare_releases: {
+    get_api_activities: {
         parameters: {
-            query: {
-                from: string;
-                to: string;
-            };
+            query?: never;
             header?: never;
             path?: never;
             cookie?: never;
@@ -3144,10 +3138,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["KitDifference"];
+                    "application/json": components["schemas"]["Activity"][];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3174,25 +3168,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is longer than is read */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -3201,7 +3177,102 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_compare_releases: {
+        parameters: {
+            query: {
+                from: string;
+                to: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitDifference"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -3254,7 +3325,7 @@ export interface operations {
                     "application/json": boolean;
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3281,7 +3352,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -3290,7 +3361,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -3299,7 +3370,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -3308,7 +3379,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -3317,7 +3388,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -3326,7 +3397,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -3335,7 +3406,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -3382,7 +3453,7 @@ export interface operations {
                     "text/event-stream": string;
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3409,112 +3480,8 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    get_api_fleet: {
-        parameters: {
-            query?: {
-                /** @description CEL over labels, about and node */
-                filter?: string;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description As asked */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Fleet"];
-                };
-            };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `missing`: what is named is not there */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is longer than is read */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `not_this_server`: the server is not called so */
-            421: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
-            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3560,7 +3527,7 @@ export interface operations {
                     "application/json": components["schemas"]["Group"][];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3587,7 +3554,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -3640,7 +3607,7 @@ export interface operations {
                     "application/json": components["schemas"]["Changed"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3667,7 +3634,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -3676,7 +3643,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -3685,7 +3652,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -3694,7 +3661,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -3703,7 +3670,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -3712,7 +3679,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -3721,7 +3688,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -3768,7 +3735,7 @@ export interface operations {
                     "application/json": components["schemas"]["OpenInvitation"][];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3795,7 +3762,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -3846,7 +3813,7 @@ export interface operations {
                     "application/json": components["schemas"]["MadeInvitation"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3873,7 +3840,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -3882,7 +3849,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -3891,7 +3858,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -3900,7 +3867,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -3909,7 +3876,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -3918,7 +3885,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -3967,7 +3934,7 @@ export interface operations {
                     "application/json": boolean;
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3994,7 +3961,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4003,7 +3970,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -4012,7 +3979,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -4021,7 +3988,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -4030,7 +3997,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -4077,7 +4044,7 @@ export interface operations {
                     "application/json": components["schemas"]["JoiningRequest"][];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4104,7 +4071,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -4157,7 +4124,7 @@ export interface operations {
                     "application/json": string;
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4184,7 +4151,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4193,7 +4160,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -4202,7 +4169,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -4211,7 +4178,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -4220,7 +4187,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -4229,7 +4196,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -4238,7 +4205,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -4291,7 +4258,7 @@ export interface operations {
                     "application/json": string;
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4318,7 +4285,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4327,7 +4294,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -4336,7 +4303,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -4345,7 +4312,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -4354,7 +4321,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -4363,7 +4330,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -4372,7 +4339,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -4419,7 +4386,7 @@ export interface operations {
                     "application/json": components["schemas"]["KindPage"][];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4446,7 +4413,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -4495,7 +4462,7 @@ export interface operations {
                     "application/json": components["schemas"]["Logged"][];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4522,7 +4489,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4531,7 +4498,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -4540,7 +4507,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -4549,7 +4516,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -4598,7 +4565,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4625,7 +4592,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -4675,7 +4642,7 @@ export interface operations {
                     "application/json": components["schemas"]["NodePage"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4702,7 +4669,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4711,7 +4678,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -4720,7 +4687,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -4729,7 +4696,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -4778,7 +4745,7 @@ export interface operations {
                     "application/json": components["schemas"]["NodeSummary"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4805,7 +4772,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4814,7 +4781,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -4823,7 +4790,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -4832,7 +4799,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -4881,7 +4848,7 @@ export interface operations {
                     "application/json": components["schemas"]["NodeClauses"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4908,7 +4875,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -4917,7 +4884,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -4926,7 +4893,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -4935,7 +4902,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -4984,7 +4951,7 @@ export interface operations {
                     "application/json": components["schemas"]["Episode"][];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5011,7 +4978,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5020,7 +4987,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -5029,7 +4996,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -5038,110 +5005,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    get_api_nodes_name_explained: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description As asked */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Explained"];
-                };
-            };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `missing`: what is named is not there */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is longer than is read */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `not_this_server`: the server is not called so */
-            421: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -5190,7 +5054,7 @@ export interface operations {
                     "application/json": components["schemas"]["LeftBehind"][];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5217,7 +5081,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5226,7 +5090,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -5235,7 +5099,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -5244,7 +5108,119 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_nodes_name_resolve_duplicate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -5293,7 +5269,7 @@ export interface operations {
                     "application/json": string;
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5320,7 +5296,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5329,7 +5305,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -5338,7 +5314,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -5347,7 +5323,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -5356,7 +5332,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -5405,7 +5381,7 @@ export interface operations {
                     "application/json": components["schemas"]["RunSummary"][];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5432,7 +5408,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5441,7 +5417,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -5450,7 +5426,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -5459,7 +5435,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -5509,7 +5485,7 @@ export interface operations {
                     "application/json": components["schemas"]["RunReport"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5536,7 +5512,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5545,7 +5521,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -5554,7 +5530,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -5563,7 +5539,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -5592,7 +5568,7 @@ export interface operations {
             };
         };
     };
-    post_api_nodes_name_settle: {
+    get_api_nodes_name_why: {
         parameters: {
             query?: never;
             header?: never;
@@ -5609,10 +5585,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": string;
+                    "application/json": components["schemas"]["StateSources"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5639,7 +5615,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5648,16 +5624,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -5666,7 +5633,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -5675,7 +5642,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -5722,7 +5689,7 @@ export interface operations {
                     "application/json": Record<string, never>;
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5740,8 +5707,112 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_overview: {
+        parameters: {
+            query?: {
+                /** @description CEL over labels, about and node */
+                filter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Overview"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5791,7 +5862,7 @@ export interface operations {
                     "application/json": boolean;
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5818,7 +5889,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5827,7 +5898,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -5836,7 +5907,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -5845,7 +5916,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -5854,7 +5925,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -5863,7 +5934,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -5910,7 +5981,7 @@ export interface operations {
                     "application/json": components["schemas"]["Person"][];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5937,7 +6008,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -5986,7 +6057,7 @@ export interface operations {
                     "application/json": components["schemas"]["RemovedPerson"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6013,7 +6084,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -6022,7 +6093,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6031,7 +6102,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -6040,7 +6111,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -6049,7 +6120,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6099,7 +6170,7 @@ export interface operations {
                     "application/json": components["schemas"]["Granted"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6126,7 +6197,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -6135,7 +6206,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6144,7 +6215,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -6153,7 +6224,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -6162,7 +6233,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6212,7 +6283,7 @@ export interface operations {
                     "application/json": boolean;
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6239,7 +6310,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -6248,7 +6319,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6257,7 +6328,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -6266,7 +6337,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -6275,7 +6346,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6322,7 +6393,7 @@ export interface operations {
                     "application/json": components["schemas"]["Recovery"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6349,7 +6420,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -6400,7 +6471,7 @@ export interface operations {
                     "application/json": components["schemas"]["Recovering"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6427,7 +6498,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -6436,7 +6507,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -6445,7 +6516,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6454,7 +6525,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -6463,7 +6534,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -6472,7 +6543,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6519,7 +6590,7 @@ export interface operations {
                     "application/json": components["schemas"]["RefusedRequest"][];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6546,7 +6617,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -6593,7 +6664,7 @@ export interface operations {
                     "application/json": components["schemas"]["PublishedRelease"][];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6620,7 +6691,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -6671,7 +6742,7 @@ export interface operations {
                     "application/json": components["schemas"]["Published"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6698,7 +6769,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -6707,7 +6778,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -6716,7 +6787,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6725,7 +6796,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -6734,7 +6805,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -6743,7 +6814,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6793,7 +6864,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseShown"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6820,7 +6891,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -6829,7 +6900,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -6838,7 +6909,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -6847,7 +6918,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6899,7 +6970,7 @@ export interface operations {
                     "application/octet-stream": number[];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6926,7 +6997,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -6935,7 +7006,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -6944,7 +7015,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -6953,7 +7024,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7005,7 +7076,7 @@ export interface operations {
                     "application/json": components["schemas"]["ReleaseText"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7032,7 +7103,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7041,7 +7112,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -7050,7 +7121,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -7059,7 +7130,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7113,7 +7184,7 @@ export interface operations {
                     "application/json": components["schemas"]["PublishedRelease"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7140,7 +7211,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7149,7 +7220,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -7158,7 +7229,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7167,7 +7238,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -7176,7 +7247,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -7185,7 +7256,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -7194,7 +7265,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7245,7 +7316,7 @@ export interface operations {
                     "application/json": components["schemas"]["Lacking"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7272,7 +7343,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7281,7 +7352,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -7290,7 +7361,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7299,7 +7370,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -7308,7 +7379,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -7317,7 +7388,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7364,7 +7435,7 @@ export interface operations {
                     "application/json": components["schemas"]["Session"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7391,7 +7462,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -7442,7 +7513,7 @@ export interface operations {
                     "application/json": components["schemas"]["Session"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7469,7 +7540,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7478,7 +7549,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -7487,7 +7558,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7496,7 +7567,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -7505,7 +7576,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -7514,7 +7585,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7523,7 +7594,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_often`: the hint says when to try again */
+            /** @description `too_often`: the hint says when to retry */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -7574,7 +7645,7 @@ export interface operations {
                     "application/json": components["schemas"]["ClientToken"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7601,7 +7672,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7610,7 +7681,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -7619,7 +7690,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7628,7 +7699,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -7637,7 +7708,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -7646,7 +7717,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7655,7 +7726,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_often`: the hint says when to try again */
+            /** @description `too_often`: the hint says when to retry */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -7702,7 +7773,7 @@ export interface operations {
                     "application/json": string;
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7729,7 +7800,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7738,7 +7809,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7747,7 +7818,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -7794,7 +7865,7 @@ export interface operations {
                     "application/json": components["schemas"]["Stage"][];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7821,7 +7892,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -7874,7 +7945,7 @@ export interface operations {
                     "application/json": components["schemas"]["WentBack"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7901,7 +7972,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7910,7 +7981,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -7919,7 +7990,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7928,7 +7999,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -7937,7 +8008,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -7946,7 +8017,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -7955,7 +8026,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -8008,7 +8079,7 @@ export interface operations {
                     "application/json": components["schemas"]["Changed"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -8035,7 +8106,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8044,7 +8115,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -8053,7 +8124,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8062,7 +8133,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -8071,7 +8142,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -8080,7 +8151,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -8089,7 +8160,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -8136,7 +8207,7 @@ export interface operations {
                     "application/json": components["schemas"]["Token"][];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -8163,7 +8234,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -8214,7 +8285,7 @@ export interface operations {
                     "application/json": components["schemas"]["MadeToken"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -8241,7 +8312,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8250,7 +8321,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -8259,7 +8330,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8268,7 +8339,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -8277,7 +8348,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -8286,7 +8357,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -8335,7 +8406,7 @@ export interface operations {
                     "application/json": boolean;
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -8362,7 +8433,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8371,7 +8442,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8380,7 +8451,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -8389,7 +8460,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -8398,7 +8469,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -8449,7 +8520,7 @@ export interface operations {
                     "application/json": components["schemas"]["Session"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -8476,7 +8547,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8485,7 +8556,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -8494,7 +8565,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8503,7 +8574,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -8512,7 +8583,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -8521,7 +8592,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -8530,7 +8601,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_often`: the hint says when to try again */
+            /** @description `too_often`: the hint says when to retry */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -8581,7 +8652,7 @@ export interface operations {
                     "application/json": components["schemas"]["WelcomeFor"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -8608,7 +8679,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8617,7 +8688,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -8626,7 +8697,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8635,7 +8706,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -8644,7 +8715,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -8653,7 +8724,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -8662,82 +8733,8 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_often`: the hint says when to try again */
+            /** @description `too_often`: the hint says when to retry */
             429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    get_api_work: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description As asked */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Work"][];
-                };
-            };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description `not_this_server`: the server is not called so */
-            421: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8787,7 +8784,7 @@ export interface operations {
                     "application/json": components["schemas"]["JoinAnswer"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -8805,7 +8802,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8814,7 +8811,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -8823,7 +8820,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8832,7 +8829,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -8841,7 +8838,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -8850,7 +8847,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -8901,7 +8898,7 @@ export interface operations {
                     "application/json": components["schemas"]["CheckInAnswer"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -8928,7 +8925,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -8937,7 +8934,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -8946,7 +8943,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8955,7 +8952,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -8964,7 +8961,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -8973,7 +8970,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -9022,7 +9019,7 @@ export interface operations {
                     "application/octet-stream": number[];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -9049,7 +9046,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9058,7 +9055,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -9067,7 +9064,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -9076,7 +9073,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -9123,7 +9120,7 @@ export interface operations {
                     "application/json": components["schemas"]["Greeting"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -9141,7 +9138,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -9188,7 +9185,7 @@ export interface operations {
                     "text/plain": string;
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -9206,7 +9203,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -9257,7 +9254,7 @@ export interface operations {
                     "application/json": components["schemas"]["JoinAnswer"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -9275,7 +9272,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9284,7 +9281,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -9293,7 +9290,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -9302,7 +9299,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -9311,7 +9308,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -9320,7 +9317,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -9367,7 +9364,7 @@ export interface operations {
                     "text/plain": string;
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -9385,7 +9382,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -9436,7 +9433,7 @@ export interface operations {
                     "application/json": components["schemas"]["Renewed"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -9463,7 +9460,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9472,7 +9469,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -9481,7 +9478,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -9490,7 +9487,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -9499,7 +9496,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -9508,7 +9505,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -9559,7 +9556,7 @@ export interface operations {
                     "application/json": components["schemas"]["Received"];
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -9586,7 +9583,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9595,7 +9592,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_slow`, `cut_off`: the body did not arrive whole */
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
             408: {
                 headers: {
                     [name: string]: unknown;
@@ -9604,7 +9601,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: as things are it cannot be done; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -9613,7 +9610,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `too_large`: more than is read */
+            /** @description `too_large`: a limit is exceeded */
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -9622,7 +9619,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -9631,7 +9628,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -9680,7 +9677,7 @@ export interface operations {
                     "application/json": Record<string, never>;
                 };
             };
-            /** @description `not_understood`: the body is no JSON, or the address cannot be read */
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -9707,7 +9704,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `missing`: what is named is not there */
+            /** @description `missing`: there is nothing of this name */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -9716,7 +9713,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The address is longer than is read */
+            /** @description The address is too long */
             414: {
                 headers: {
                     [name: string]: unknown;
@@ -9725,7 +9722,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_this_server`: the server is not called so */
+            /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
                     [name: string]: unknown;
@@ -9734,7 +9731,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is none that can be there */
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
                 headers: {
                     [name: string]: unknown;

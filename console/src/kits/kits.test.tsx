@@ -60,14 +60,14 @@ const difference: Schemas['KitDifference'] = {
   files: [],
 };
 
-test('each release leads to itself, to its differences and to the nodes that are to have it', async () => {
+test('each release leads to itself, to its differences and to its nodes', async () => {
   const withdrawn = { at: '2026-11-23T08:00:00Z', by: 'tor.havik', because: 'wrong tariffs' };
   serve({ 'GET /api/releases': { body: [release('2.2.0', { served_in: ['harbour'] }), release('2.1.0', { withdrawn })] } });
   show(<KitsPage />);
   expect((await screen.findByRole('link', { name: 'gate-reader@2.2.0' })).getAttribute('href')).toBe('/kits/gate-reader/2.2.0');
   expect(screen.getByRole('link', { name: 'differences from 2.1.0' }).getAttribute('href')).toBe('/kits/gate-reader/2.2.0?from=2.1.0');
   expect(screen.getByText(/withdrawn .* by tor.havik: wrong tariffs/)).toBeTruthy();
-  const nodes = screen.getByRole('link', { name: 'nodes that are to have gate-reader@2.2.0' });
+  const nodes = screen.getByRole('link', { name: 'nodes with the desired release gate-reader@2.2.0' });
   expect(decodeURIComponent(nodes.getAttribute('href')!)).toBe('/nodes?filter="gate-reader@2.2.0" in node.releases');
 });
 

@@ -9,7 +9,7 @@ test('a field is completed by Tab and applied by Enter', async () => {
   const applied = vi.fn();
   show(<FilterField filter="" onFilter={applied} error={null} />);
   const field = screen.getByLabelText('Filter');
-  await userEvent.type(field, 'node.sta');
+  await userEvent.type(field, 'node.stat');
   expect(screen.getByRole('option', { name: 'node.status' })).toBeTruthy();
   await userEvent.keyboard('{Tab} == "failed"{Enter}');
   expect(applied).toHaveBeenCalledWith('node.status == "failed"');

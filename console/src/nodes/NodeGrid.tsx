@@ -65,7 +65,7 @@ function columnsAt(now: number, nameWidth: number): GridColDef<Node>[] {
       ),
     },
     { field: 'status', headerName: 'Status', width: 145, renderCell: ({ row }) => <StatusWord status={row.status} late={row.last_contact === 'late'} /> },
-    { field: 'run', headerName: 'Last full run', width: 110, valueGetter: (_, row) => row.run_began ?? '', valueFormatter: (_, row) => (row.run_began ? ago(row.standing.run_began, now) : 'none yet') },
+    { field: 'run', headerName: 'Last full run', width: 110, valueGetter: (_, row) => row.run_began ?? '', valueFormatter: (_, row) => (row.run_began ? ago(row.run_began, now) : 'none yet') },
     { field: 'has', headerName: 'Releases', flex: 4, minWidth: 340, valueGetter: (_, row) => releaseColumn(row, now) },
     { field: 'contact', headerName: 'Last contact', width: 110, valueGetter: (_, row) => row.last_heard ?? '', valueFormatter: (_, row) => (row.last_heard ? ago(row.last_heard, now) : 'none yet') },
     { field: 'mode', headerName: 'Mode', width: 75, valueGetter: (_, row) => row.mode ?? '–' },

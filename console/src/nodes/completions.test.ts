@@ -15,7 +15,7 @@ test.each([
 });
 
 test('a completion replaces what was typed of it and leaves the rest', () => {
-  const text = 'node.st == "failed"';
-  const taken = complete(text, completionsAt(text, 7, labels), 'node.status');
-  expect(taken).toEqual({ text: 'node.status == "failed"', caret: 9 });
+  const text = 'node.stat == "failed"';
+  const taken = complete(text, completionsAt(text, 9, labels), 'node.status');
+  expect(taken).toEqual({ text: 'node.status == "failed"', caret: 11 });
 });

@@ -76,8 +76,7 @@ pub fn put_back(arguments: &PutBackArguments) -> Result<Exit, AgentError> {
     let (state_dir, mut attic, machine) = open_attic(&arguments.one.place)?;
     let kept = attic.find(arguments.one.number)?.clone();
     let contents = attic.contents(&kept)?;
-    if !arguments.yes && !ask(&format!("restore {} as it was until {} on {}?", kept.path, constans_terminal::time(kept.at), place_words(&machine)))?
-    {
+    if !arguments.yes && !ask(&format!("restore {} as it was until {} on {}?", kept.path, constans_terminal::time(kept.at), place_words(&machine)))? {
         eprintln!("nothing was changed");
         return Ok(Exit::Refused);
     }

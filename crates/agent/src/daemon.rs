@@ -278,7 +278,10 @@ impl<H: Host> Daemon<H> {
             }
         }
         if seen == ServerSeen::Nothing {
-            self.journal.say(Level::Error, "the connection could not be tested, so nothing is reverted; the next check-in shows whether the server is reachable");
+            self.journal.say(
+                Level::Error,
+                "the connection could not be tested, so nothing is reverted; the next check-in shows whether the server is reachable",
+            );
             return Ok(());
         }
         let _lock = self.state_dir.lock("daemon", PATIENCE, |_| ())?;

@@ -127,7 +127,9 @@ async fn way_to(way: &mut Way, membership: &Membership, key: &NodeKey, machine: 
         Reached::NoPort(address, because) => {
             way.well("name", address.ip().to_string());
             return Err(match because {
-                Some(because) => Failed::new("port", format!("{address} refused the connection: {because}"), "is the server running, and does it listen there?"),
+                Some(because) => {
+                    Failed::new("port", format!("{address} refused the connection: {because}"), "is the server running, and does it listen there?")
+                }
                 None => Failed::new("port", format!("{address} does not answer"), "a firewall drops the connection, or the machine is off"),
             });
         }

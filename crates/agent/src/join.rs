@@ -145,7 +145,8 @@ fn read_invitation(from: &str) -> Result<Invitation, AgentError> {
 pub fn parse_invitation(text: &str, from: &str) -> Result<Invitation, AgentError> {
     let decoded = URL_SAFE_NO_PAD.decode(text.trim()).ok().and_then(|bytes| serde_json::from_slice::<Invitation>(&bytes).ok());
     let invitation = decoded.ok_or_else(|| {
-        AgentError::new(format!("{from} contains no invitation")).hint("an invitation is one line, printed by constans invite; check that it was copied completely")
+        AgentError::new(format!("{from} contains no invitation"))
+            .hint("an invitation is one line, printed by constans invite; check that it was copied completely")
     })?;
     if invitation.form != INVITATION_FORM {
         return Err(AgentError::new(format!("the invitation has format {}, and this agent reads format {INVITATION_FORM}", invitation.form))
@@ -191,6 +192,7 @@ fn say(result: &serde_json::Value) {
 /// Returns that there is none.
 pub fn membership(state_dir: &StateDir) -> Result<Membership, AgentError> {
     Membership::read(state_dir)?.ok_or_else(|| {
-        AgentError::new("this machine belongs to no fleet").hint("create an invitation with constans invite, then run constans-agent join --invitation FILE")
+        AgentError::new("this machine belongs to no fleet")
+            .hint("create an invitation with constans invite, then run constans-agent join --invitation FILE")
     })
 }

@@ -215,7 +215,7 @@ pub(crate) mod tests {
         let lines = kept.all().unwrap();
         assert_eq!(lines.iter().map(|line| (line.count, line.run)).collect::<Vec<_>>(), [(1, None), (1, Some(eventful.run)), (2, None)]);
         assert_eq!(kept.whole(&eventful.run.to_string()[..13].to_uppercase()).unwrap(), eventful);
-        assert!(kept.whole("ffff").unwrap_err().message.contains("no run that begins with ffff"));
+        assert!(kept.whole("ffff").unwrap_err().message.contains("no stored run begins with ffff"));
     }
 
     #[test]

@@ -242,7 +242,7 @@ mod tests {
         OpenOptions::new().append(true).open(folder.path().join("memory/served/memory")).unwrap().write_all(b"file:/etc/motd\n").unwrap();
         assert_eq!(store.memories().unwrap(), Memories::new());
         let aside = state_dir.all_set_aside();
-        assert_eq!((aside.len(), aside[0].name.as_str(), aside[0].because.as_str()), (1, "memory/served/memory", "its line 2 is no memory"));
+        assert_eq!((aside.len(), aside[0].name.as_str(), aside[0].because.as_str()), (1, "memory/served/memory", "line 2 is invalid"));
         assert_ne!(state_dir.next_run().unwrap().memory_epoch, epoch);
     }
 }

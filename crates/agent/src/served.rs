@@ -71,9 +71,8 @@ impl Served {
         if let Some(before) = &before {
             if before.generation > offer.generation {
                 let message = format!("the server offers generation {}, and this node has {} already", offer.generation, before.generation);
-                return Err(
-                    AgentError::new(message).hint("check whether the database of the server was restored; an older state is applied only if an operator orders it")
-                );
+                return Err(AgentError::new(message)
+                    .hint("check whether the database of the server was restored; an older state is applied only if an operator orders it"));
             }
             if before.generation == offer.generation && before.digest == offer.digest {
                 // What was lost here since comes again.

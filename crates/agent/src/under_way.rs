@@ -102,7 +102,7 @@ impl Teller {
         if self.thread.is_none() {
             return;
         }
-        let progress = &mut self.shared.described().progress;
+        let progress = &mut self.shared.told().progress;
         (progress.reached, progress.of, progress.since) = (at + 1, of, self.state_dir.now());
         doing.clone_into(&mut progress.doing);
         progress.address = Some(address.clone());
@@ -114,7 +114,7 @@ impl Teller {
     pub fn and_tell(&self, others: Stalls) -> Stalls {
         let shared = self.shared.clone();
         Stalls::to(move |what| {
-            what.clone_into(&mut shared.described().progress.doing);
+            what.clone_into(&mut shared.told().progress.doing);
             others.tell(what);
         })
     }
@@ -122,7 +122,7 @@ impl Teller {
 
 impl Drop for Teller {
     fn drop(&mut self) {
-        self.shared.described().is_over = true;
+        self.shared.told().is_over = true;
         self.shared.changed.notify_all();
         if let Some(thread) = self.thread.take() {
             let _ = thread.join();
@@ -140,7 +140,7 @@ fn locked(state_dir: &StateDir) -> Option<Box<dyn Lock>> {
 }
 
 fn tell(shared: &Shared, mut lock: Box<dyn Lock>) {
-    let mut told = shared.described();
+    let mut told = shared.told();
     while !told.is_over {
         // Whoever keeps it from being written sees to it that nobody is told.
         let _ = lock.note(&serde_json::to_vec(&told.progress).expect("it is plain data"));

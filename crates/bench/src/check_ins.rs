@@ -72,7 +72,8 @@ fn speaker(fleet: &Fleet, machine: &Machine) -> Speaker {
     let membership: Value = serde_json::from_str(&read("joined.json")).expect("JSON");
     let key = read("node.key");
     let identity = Identity { certificate: membership["certificate"].as_str().expect("a certificate"), key: &key };
-    let about: Value = serde_json::from_str(&fleet.query("select value from node_attribute where name = 'about' and until_at is null limit 1")).expect("JSON");
+    let about: Value =
+        serde_json::from_str(&fleet.query("select value from node_attribute where name = 'about' and until_at is null limit 1")).expect("JSON");
     Speaker {
         client: client(&fleet.ca, Some(&identity)).expect("a link"),
         said: json!({ "agent": env!("CARGO_PKG_VERSION"), "now": null, "next_in_secs": 60, "about": about, "mark": membership["mark"] }),

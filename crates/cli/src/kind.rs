@@ -111,9 +111,7 @@ pub fn run(arguments: &KindArguments) -> Exit {
             };
             let Some(found) = find_among(kind, &taught) else {
                 if kind.contains('/') && kit.is_none() {
-                    anstream::eprintln!(
-                        "error: `{kind}` is a custom kind\nhint: name the kit's folder: constans kind show {kind} --kit DIR"
-                    );
+                    anstream::eprintln!("error: `{kind}` is a custom kind\nhint: name the kit's folder: constans kind show {kind} --kit DIR");
                     return Exit::Error;
                 }
                 let near = nearest(kind).or_else(|| search(kind).first().map(|kind| kind.name));

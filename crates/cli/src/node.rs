@@ -4,8 +4,8 @@ use crate::node_why::why;
 use crate::server::{ClientError, Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
 use constans_core::kind::nearest_word;
-use constans_core::run::Mode;
 use constans_core::node_status::{NodeProblem, ago_words, clock_words};
+use constans_core::run::Mode;
 use constans_core::state::LeftBehind;
 use constans_terminal::{harmless, span, time};
 use constans_wire::check_in::{LastContact, NodeSummary};
@@ -138,12 +138,7 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
     }
     out_of_line(&server.get(&format!("/api/nodes/{name}/clauses")).await?, name);
     for episode in server.get::<Vec<Episode>>(&format!("/api/nodes/{name}/episodes")).await?.iter().filter(|episode| episode.closed_at.is_none()) {
-        println!(
-            "  drift     {}, between {} and {}, still open",
-            harmless(&episode.address),
-            time(episode.in_line_until),
-            time(episode.detected_at)
-        );
+        println!("  drift     {}, between {} and {}, still open", harmless(&episode.address), time(episode.in_line_until), time(episode.detected_at));
     }
     for left in server.get::<Vec<LeftBehind>>(&format!("/api/nodes/{name}/left-behind")).await? {
         let origins: Vec<String> = left.origins.iter().map(|origin| format!("{}@{}/{}", origin.kit, origin.version, origin.baseline)).collect();
@@ -259,11 +254,17 @@ fn problem_words(problem: NodeProblem, node: &NodeSummary, now: Timestamp) -> (S
     let ago = |at: Option<Timestamp>| at.map_or_else(String::new, |at| format!(" {}", ago_words(now.duration_since(at).as_secs())));
     match problem {
         NodeProblem::StateUnusable => (
-            format!("the desired state cannot be resolved; the node keeps its last usable one: {}", harmless(node.unusable.as_deref().unwrap_or("-"))),
+            format!(
+                "the desired state cannot be resolved; the node keeps its last usable one: {}",
+                harmless(node.unusable.as_deref().unwrap_or("-"))
+            ),
             "fix the group, stage or kit named here".to_owned(),
         ),
         NodeProblem::DuplicateIdentity => (
-            format!("duplicate identity: two machines use the identity of this node, first seen{}; secrets are withheld", ago(node.duplicate_identity_since)),
+            format!(
+                "duplicate identity: two machines use the identity of this node, first seen{}; secrets are withheld",
+                ago(node.duplicate_identity_since)
+            ),
             format!("revoke the node, or decide with: constans node resolve-duplicate {name}"),
         ),
         NodeProblem::CertificateEnds => (

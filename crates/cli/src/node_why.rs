@@ -86,7 +86,11 @@ fn history_text(address: &str, history: &ClauseHistory<'_>) -> String {
     let mut lines = vec![harmless(address)];
     if let Some(clause) = history.clause {
         lines.push(format!("  desired by  {}", harmless(&clause.origins.join(", "))));
-        lines.push(format!("  outcome     {}{}", clause.outcome.words(), clause.since.map(|since| format!(" since {}", time(since))).unwrap_or_default()));
+        lines.push(format!(
+            "  outcome     {}{}",
+            clause.outcome.words(),
+            clause.since.map(|since| format!(" since {}", time(since))).unwrap_or_default()
+        ));
         if let Some(reason) = &clause.reason {
             lines.push(format!("  because     {}", harmless(reason)));
         }

@@ -4,8 +4,8 @@ use crate::credentials::Credentials;
 use clap::{Args, ValueEnum};
 use constans_link::{LinkError, client, send_bytes, send_told};
 use constans_terminal::harmless;
-use constans_wire::exit::Exit;
 use constans_wire::activity::Activity;
+use constans_wire::exit::Exit;
 use reqwest::{Client, Method, RequestBuilder};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -259,7 +259,7 @@ pub fn print_changed(server: &Server, what: &str, changed: &constans_wire::kit::
         return;
     }
     println!("{what}");
-    println!("desired state changed on {}", constans_terminal::count(changed.nodes, "node", "nodes"));
+    println!("desired state changed on {}", constans_terminal::count(usize::try_from(changed.nodes).unwrap_or(usize::MAX), "node", "nodes"));
     if !changed.unusable.is_empty() {
         let nodes = if changed.unusable.len() == 1 { "1 node keeps its".to_owned() } else { format!("{} nodes keep their", changed.unusable.len()) };
         println!("{nodes} last usable state, because the new one cannot be resolved:");

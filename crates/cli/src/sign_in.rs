@@ -36,7 +36,10 @@ pub struct SessionArguments {
 pub async fn run(arguments: &SignInArguments) -> Result<(), ClientError> {
     let url = arguments.url.trim_end_matches('/').to_owned();
     if !url.starts_with("https://") {
-        return Err(ClientError::new(format!("`{url}` is not the address of a server"), "it begins with https://, for example https://hub.skerry.example:7444"));
+        return Err(ClientError::new(
+            format!("`{url}` is not the address of a server"),
+            "it begins with https://, for example https://hub.skerry.example:7444",
+        ));
     }
     let ca = match &arguments.fingerprint {
         Some(known) => known.to_ascii_lowercase(),
@@ -62,12 +65,16 @@ async fn confirmed(url: &str) -> Result<String, ClientError> {
     let fingerprint = fingerprint_of(url).await?;
     println!("{url} has a CA with the fingerprint\n  {fingerprint}\nCompare it with the one in the server's log.");
     if !io::stdin().is_terminal() {
-        return Err(ClientError::new("the fingerprint cannot be confirmed: standard input is not a terminal", format!("if the fingerprint is right: --fingerprint {fingerprint}")));
+        return Err(ClientError::new(
+            "the fingerprint cannot be confirmed: standard input is not a terminal",
+            format!("if the fingerprint is right: --fingerprint {fingerprint}"),
+        ));
     }
     if matches!(asked("is it the right one? (yes/no) ")?.as_str(), "yes" | "y") {
         return Ok(fingerprint);
     }
-    Err(ClientError::new("not confirmed; nothing was sent to the server", "ask the administrator of the server for its address and fingerprint").declined())
+    Err(ClientError::new("not confirmed; nothing was sent to the server", "ask the administrator of the server for its address and fingerprint")
+        .declined())
 }
 
 fn asked(question: &str) -> Result<String, ClientError> {

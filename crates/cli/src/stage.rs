@@ -55,7 +55,11 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
                 return Ok(());
             }
             for stage in stages {
-                println!("{:<12}  {}", stage.name, if stage.serves.is_empty() { "serves no releases yet".to_owned() } else { stage.serves.join("  ") });
+                println!(
+                    "{:<12}  {}",
+                    stage.name,
+                    if stage.serves.is_empty() { "serves no releases yet".to_owned() } else { stage.serves.join("  ") }
+                );
             }
             Ok(())
         }

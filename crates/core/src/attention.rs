@@ -1,7 +1,7 @@
 //! What wants attention in a fleet: one sentence a problem, the most severe first, each leading to its cause.
 
+use crate::node_status::{LastContact, NodeProblem, NodeStatus, span_words};
 use crate::run::{ClauseResult, Decision, Outcome, Status, remaining};
-use crate::node_status::{LastContact, NodeStatus, NodeProblem, span_words};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -155,7 +155,9 @@ fn sentence(address: &str, group: &[&Exception], sort: ExceptionSort) -> Attenti
         ExceptionSort::Failed => (NodeStatus::Failed, format!("{who}: {address} failed")),
         ExceptionSort::Drifted => (NodeStatus::DriftFound, format!("{who}: {address} drifted")),
         ExceptionSort::Unmet => (NodeStatus::Unmet, format!("{who}: {address} needs a person")),
-        ExceptionSort::Blocked | ExceptionSort::Waiting | ExceptionSort::Unsupported => (NodeStatus::RolloutWaiting, format!("{who}: {address} is waiting")),
+        ExceptionSort::Blocked | ExceptionSort::Waiting | ExceptionSort::Unsupported => {
+            (NodeStatus::RolloutWaiting, format!("{who}: {address} is waiting"))
+        }
     };
     let mut said: Vec<&str> = group.iter().map(|exception| exception.said.as_str()).collect();
     said.sort_unstable();
@@ -300,10 +302,10 @@ mod tests {
         ];
         let tariffs = "file:/etc/gate/tariffs.csv";
         let exceptions = [
-            exception("gate-auken-1", tariffs, ExceptionSort::Drifted, "told only"),
-            exception("gate-brisk-1", tariffs, ExceptionSort::Drifted, "told only"),
+            exception("gate-auken-1", tariffs, ExceptionSort::Drifted, "reported only"),
+            exception("gate-brisk-1", tariffs, ExceptionSort::Drifted, "reported only"),
             exception("kiosk-auken-1", "package:kiosk-shell", ExceptionSort::Failed, "apt-get found no such version"),
-            exception("bridge-gannet", "file:/etc/issue", ExceptionSort::Drifted, "told only"),
+            exception("bridge-gannet", "file:/etc/issue", ExceptionSort::Drifted, "reported only"),
             exception("kiosk-auken-1", "file:/etc/issue", ExceptionSort::Waiting, "the run only observes"),
         ];
         let said: Vec<String> =
@@ -312,9 +314,9 @@ mod tests {
             said,
             [
                 "Failed: kiosk-auken-1: package:kiosk-shell failed (apt-get found no such version)",
-                "StateUnusable: gate-brisk-2 has no usable state and keeps its last good one (two groups disagree)",
-                "DriftFound: 2 nodes: file:/etc/gate/tariffs.csv drifted (told only)",
-                "Silent: bridge-gannet and 1 more are silent (last heard 60 min ago, promised to come every 15 min)",
+                "StateUnusable: the desired state of gate-brisk-2 cannot be resolved; it keeps its last usable one (two groups disagree)",
+                "DriftFound: 2 nodes: file:/etc/gate/tariffs.csv drifted (reported only)",
+                "Silent: bridge-gannet and 1 more are silent (last contact 60 min ago, check-ins are due every 15 min)",
                 "NeverReported: depot-print-1 has never reported (checks in, but has had no full run yet)",
                 "NotAllSeen: bridge-tern: clock off (the clock differs from the server's by more than a minute)",
                 "RolloutWaiting: kiosk-auken-1 waits to apply a rollout (1 clause; the run only observes)",

@@ -140,7 +140,7 @@ mod tests {
         for (name, before, results, expected) in [
             ("nothing to tell", None, vec![result(alike, None, Outcome::InLine, "a")], ""),
             ("a rollout is no drift", None, vec![result(different, Some(Cause::Rollout), Outcome::OutOfLine, "a")], ""),
-            ("told only", None, vec![result(different, drift, Outcome::OutOfLine, "a")], "open"),
+            ("reported only", None, vec![result(different, drift, Outcome::OutOfLine, "a")], "open"),
             ("open already", Some("a"), vec![result(different, drift, Outcome::OutOfLine, "a")], ""),
             ("put right at once", None, vec![result(different, drift, Outcome::Corrected, "a")], "open Corrected"),
             ("put right later", Some("a"), vec![result(different, drift, Outcome::Corrected, "a")], "Corrected"),

@@ -12,11 +12,11 @@ pub mod filter;
 pub mod group;
 pub mod kind;
 pub mod kit;
+pub mod node_status;
 pub mod param;
 pub mod part;
 pub mod run;
 pub mod settings;
-pub mod node_status;
 pub mod state;
 pub mod words;
 

@@ -67,7 +67,11 @@ pub fn check_person(name: &str) -> Result<(), String> {
     let fine = (1..=LONGEST_KEY + 1).contains(&name.len())
         && name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || matches!(c, '.' | '-' | '_'))
         && name.starts_with(|c: char| c.is_ascii_lowercase());
-    if fine { Ok(()) } else { Err("the name of a person has lower-case letters, digits, `.`, `-`, `_`, at most 64, and begins with a letter".to_owned()) }
+    if fine {
+        Ok(())
+    } else {
+        Err("the name of a person has lower-case letters, digits, `.`, `-`, `_`, at most 64, and begins with a letter".to_owned())
+    }
 }
 
 /// Checks what a person calls something that only they name, as a token.

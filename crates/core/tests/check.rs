@@ -117,7 +117,7 @@ where = "labels.role == 'kiosk' && about.os.famly == 'debian'"
        |            ^^^^^^
     hint: did you mean `high`?
 
-    error C0141: `about.os.famly` is no stable field of a node
+    error C0141: `about.os.famly` is not a stable field of a node
       --> kiosk-lockdown.toml:25:36
     25 | where = "labels.role == 'kiosk' && about.os.famly == 'debian'"
        |                                    ^^^^^^^^^^^^^^
@@ -137,7 +137,7 @@ fn two_clauses_with_one_claim_are_a_conflict_that_names_both_places() {
     insta::assert_snapshot!(
         clauses("[[clause]]\nwhat = \"file:/etc/issue\"\npermissions = \"0644\"\n\n[[clause]]\nwhat = \"link:/etc//issue\"\ntarget = \"motd\"\n"),
         @r#"
-    error C0160: conflicting clauses of the path /etc/issue
+    error C0160: conflicting clauses for the path /etc/issue
       --> kiosk-lockdown.toml:9:8
     9 | what = "link:/etc//issue"
       |        ^^^^^^^^^^^^^^^^^^
@@ -154,7 +154,7 @@ fn what_waits_for_itself_is_printed_as_a_circle() {
     insta::assert_snapshot!(
         clauses("[[clause]]\nwhat = \"package:a\"\nneeds = [\"package:c\"]\n\n[[clause]]\nwhat = \"package:b\"\nneeds = [\"package:a\"]\n\n[[clause]]\nwhat = \"package:c\"\nneeds = [\"package:b\"]\n"),
         @r#"
-    error C0162: clauses wait for each other: package:a after package:c after package:b after package:a
+    error C0162: cycle of clauses: package:a after package:c after package:b after package:a
       --> kiosk-lockdown.toml:5:8
     5 | what = "package:a"
       |        ^^^^^^^^^^^
@@ -174,7 +174,7 @@ fn a_need_that_nothing_fits_offers_the_nearest() {
     insta::assert_snapshot!(
         clauses("[[clause]]\nwhat = \"package:kiosk-shell\"\n\n[[clause]]\nwhat = \"directory:/etc/kiosk\"\nneeds = [\"package:kiosk-shel\"]\n"),
         @r#"
-    error C0161: `needs` names `package:kiosk-shel`, and no clause is called so
+    error C0161: `needs` names `package:kiosk-shel`, which matches no clause
       --> kiosk-lockdown.toml:9:10
     9 | needs = ["package:kiosk-shel"]
       |          ^^^^^^^^^^^^^^^^^^^^
@@ -248,7 +248,7 @@ fn a_kits_files_are_held_against_its_clauses() {
       --> kiosk-floor/copies/issue
     hint: name it in a clause, or delete it
 
-    warning C0153: nothing is read from the folder copys/
+    warning C0153: the folder copys/ is not read
       --> kiosk-floor/copys/issue
     hint: did you mean copies/?
     "#
@@ -271,7 +271,7 @@ fn a_fine_kit_has_no_findings() {
 #[test]
 fn what_may_lock_administrators_out_is_warned_of() {
     for (clause, warning) in [
-        ("what = \"service:ssh\"\nenabled = false", "service:ssh ends signing in from afar"),
+        ("what = \"service:ssh\"\nenabled = false", "service:ssh ends remote sign-in"),
         ("what = \"account_group:sudo\"\nmembers = []", "account_group:sudo would have no member: nobody is an administrator"),
         (
             "what = \"account_group:sudo\"\nmembers = [\"ops\"]\n[[clause]]\nwhat = \"account:ops\"\nlocked = true",
@@ -279,7 +279,7 @@ fn what_may_lock_administrators_out_is_warned_of() {
         ),
         (
             "what = \"file:/etc/sudoers\"\ntext = \"x\"",
-            "a mistake in /etc/sudoers locks administrators out, and nothing checks new contents before they count",
+            "a mistake in /etc/sudoers locks administrators out, and new contents are not checked before use",
         ),
     ] {
         let said = clauses(&format!("[[clause]]\n{clause}\n"));

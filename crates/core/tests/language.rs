@@ -3,7 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test may panic")]
 
 use constans_core::digest::DigestKey;
-use constans_core::filter::{About, NodeInputs, NodeView, InputCache};
+use constans_core::filter::{About, InputCache, NodeInputs, NodeView};
 use constans_core::kit::{Kit, KitFiles, OnDrift, Surroundings, check, explain_findings};
 use constans_core::param::{Given, Layer};
 use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve, resolve_noting};
@@ -120,7 +120,7 @@ fn a_check_sees_clauses_of_lists_that_have_no_items_yet() {
     let fine = "[[clause]]\nfor = { ship = \"params.ships\" }\nwhat = \"file:/etc/link/{{ ship.key }}\"\ntext = \"{{ ship.value.mtu + 1 }} {{ params.ships[labels.ship].mtu }}\"\npermissions = \"{{ ship.value.permissions }}\"\n";
     assert_eq!(findings(&kit_of("", &format!("{none}{fine}"))), "");
     insta::assert_snapshot!(findings(&kit_of("", &format!("{none}{}", fine.replace("ship.key", "shipp.key")))), @r#"
-    error C0151: renders do not know the name `shipp`
+    error C0151: unknown name `shipp` in a render
       --> baselines/lockdown.toml:9:27
     9 | what = "file:/etc/link/{{ shipp.key }}"
       |                           ^^^^^^^^^
@@ -175,13 +175,13 @@ fn includes_that_lead_nowhere_or_in_a_circle_are_said_with_their_places() {
       |            ^^^^^^^^^^^^^^^^
     hint: did you mean `login`?
 
-    error C0181: `gate-reader` is not among what the kit requires
+    error C0181: the kit does not require `gate-reader`
       --> baselines/lockdown.toml:3:30
     3 | include = ["quay-base/logn", "gate-reader/reader", "lockdown"]
       |                              ^^^^^^^^^^^^^^^^^^^^
     hint: add gate-reader = "^1.0" to [requires] in kit.toml
 
-    error C0174: baselines include each other: lockdown includes lockdown
+    error C0174: cycle of includes: lockdown includes lockdown
       --> baselines/lockdown.toml:3:52
     3 | include = ["quay-base/logn", "gate-reader/reader", "lockdown"]
       |                                                    ^^^^^^^^^^
@@ -192,7 +192,7 @@ fn includes_that_lead_nowhere_or_in_a_circle_are_said_with_their_places() {
 #[test]
 fn a_conflict_with_an_included_baseline_names_both_kits() {
     insta::assert_snapshot!(findings(&kit_of("include = [\"quay-base/login\"]", "[[clause]]\nwhat = \"link:/etc/issue\"\ntarget = \"motd\"\n")), @r#"
-    error C0160: conflicting clauses of the path /etc/issue
+    error C0160: conflicting clauses for the path /etc/issue
       --> baselines/lockdown.toml:5:8
     5 | what = "link:/etc/issue"
       |        ^^^^^^^^^^^^^^^^^
@@ -252,17 +252,17 @@ fn parameters_are_held_to_their_pattern_and_limits_are_held_to_their_type() {
     7 | default = "Auken"
       |           ^^^^^^^
 
-    error C0112: `min` is inputs of numbers, and this parameter takes none
+    error C0112: `min` is asked of numbers, and this parameter takes none
       --> baselines/lockdown.toml:10:7
     10 | min = 1
        |       ^
-    hint: take `min` away, or fix `type` and `of`
+    hint: remove `min`, or fix `type` and `of`
 
-    error C0112: `pattern` is inputs of texts, and this parameter takes none
+    error C0112: `pattern` is asked of texts, and this parameter takes none
       --> baselines/lockdown.toml:11:11
     11 | pattern = '('
        |           ^^^
-    hint: take `pattern` away, or fix `type` and `of`
+    hint: remove `pattern`, or fix `type` and `of`
 
     error C0112: `pattern` cannot be read as a regular expression: unclosed group
       --> baselines/lockdown.toml:11:11

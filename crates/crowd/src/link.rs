@@ -1,7 +1,7 @@
 //! The link of a simulated node: real mutual TLS from this process, which can be cut or slow.
 
 use constans_agent::network_part::{Connect, Connected};
-use constans_link::{NetworkRequest, Carried, Carry, Direct, Identity, LinkError, Network, Taker};
+use constans_link::{Carried, Carry, Direct, Identity, LinkError, Network, NetworkRequest, Taker};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;

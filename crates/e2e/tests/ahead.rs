@@ -54,7 +54,7 @@ fn what_packages_take_along_is_what_observing_said() {
     let ahead = run(&machine, "observe", &two).package_preview.unwrap();
     let said: Vec<String> = ahead.packages.iter().map(|change| change.words()).collect();
     assert_eq!(said, ["kiosk-shell 3.2.4 is installed", "quay-fonts 1.1 is installed", "quay-games 1.1 is installed"]);
-    assert_eq!(ahead.not_known, ["gate-reader: the index of packages, as it is, offers no version that fits 9.*"]);
+    assert_eq!(ahead.not_known, ["gate-reader: the present package index offers no version that matches 9.*"]);
     run(&machine, "enforce", SHELL);
     let in_line = run(&machine, "observe", SHELL);
     assert!(
@@ -73,10 +73,10 @@ fn a_drift_that_is_left_for_its_grace_is_in_the_attic_before_somebody_edits_it_a
     assert_eq!((kept.len(), kept[0].attic), (1, 1), "{left:?}");
     machine.root.write("/etc/issue.net", "second edit\n").unwrap();
     let shown = machine.run(&arguments("enforce", &document(&machine, banner), &[])).stdout;
-    assert!(shown.contains("as it is now, /etc/issue.net is number 2 in the attic"), "{shown}");
+    assert!(shown.contains("a copy of /etc/issue.net as it is now is number 2 in the attic"), "{shown}");
     assert_eq!(machine.run(&["attic", "show", "1"]).stdout, "first edit\n");
     let listed = machine.run(&["attic", "list"]).stdout;
-    assert_eq!(listed.matches("as file:/etc/issue.net was during its grace").count(), 2, "{listed}");
+    assert_eq!(listed.matches("copy of file:/etc/issue.net during its grace").count(), 2, "{listed}");
     // Replaced at last, it is not kept twice.
     let now = machine.run(&arguments("enforce", &document(&machine, banner), &["--now", "the quay waits", "--output", "json"])).report();
     let result = of(&now, "file:/etc/issue.net");
@@ -99,7 +99,10 @@ fn a_service_says_what_changed_before_anything_related_the_two() {
     assert_eq!(of(&missed, "service:kiosk-shell").missed.len(), 1, "{missed:?}");
     assert_eq!(machine.service("kiosk-shell")["restarts"], 0);
     let shown = machine.run(&arguments("observe", &document(&machine, &wants(90, related)), &[])).stdout;
-    assert!(shown.contains("file:/etc/kiosk-idle.conf was changed at ") && shown.contains("restart it by hand if it has to take that up"), "{shown}");
+    assert!(
+        shown.contains("file:/etc/kiosk-idle.conf was changed at ") && shown.contains("restart it by hand if it has to load the change"),
+        "{shown}"
+    );
     let restarted = run(&machine, "enforce", &wants(120, related));
     assert_eq!((of(&restarted, "service:kiosk-shell").missed.len(), machine.service("kiosk-shell")["restarts"].as_u64()), (0, Some(1)));
 }

@@ -23,8 +23,8 @@ fn only_revoked_said_in_so_many_words_ends_a_daemon_and_what_is_due_runs_whateve
     kiosk.root.write("/etc/issue", "who was here?\n").unwrap();
     let unknown = kiosk.run(&["daemon", "--once"]);
     let said = well(&unknown);
-    assert!(said.contains("nobody is known by this certificate; going on with what was wanted last"), "{said}");
-    assert!(said.contains("drift corrected") && said.contains("the report waits"), "{said}");
+    assert!(said.contains("nobody is known by this certificate; continuing with the last desired state"), "{said}");
+    assert!(said.contains("drift corrected") && said.contains("the report stays in the spool"), "{said}");
     assert!(!known.is_empty());
     fleet.query("update node_key set spki_digest = k.spki_digest from joining_request k where k.node = node_key.node");
     assert!(well(&kiosk.run(&["check-in"])).contains("connected"));
@@ -38,7 +38,7 @@ fn only_revoked_said_in_so_many_words_ends_a_daemon_and_what_is_due_runs_whateve
     let partly = kiosk.run(&["daemon", "--once"]);
     let said = well(&partly);
     assert!(said.contains("connected to") && said.contains("the new state was not applied: there is no content of this node"), "{said}");
-    assert!(said.contains("drift corrected") && !said.contains("the report waits"), "{said}");
+    assert!(said.contains("drift corrected") && !said.contains("the report stays in the spool"), "{said}");
     let asked = kiosk.run(&["check-in"]);
     assert_eq!(asked.exit, Some(1));
     assert!(asked.stderr.contains("the new state was not applied"), "{}", asked.stderr);
@@ -87,7 +87,7 @@ fn what_cannot_be_read_in_its_folder_is_set_aside_and_blocks_nothing() {
     kiosk.root.write("/etc/issue", "who was here?\n").unwrap();
     let round = kiosk.run(&["daemon", "--once"]);
     let said = well(&round);
-    assert!(said.contains("in the agent's own folder cannot be used and was set aside"), "{said}");
+    assert!(said.contains("in the state folder is unusable and was set aside"), "{said}");
     assert!(kiosk.root.read("/etc/issue").unwrap().contains("Skerry Line"), "it was run and put right: {said}");
     let status = kiosk.run(&["status"]);
     let said = well(&status);
@@ -105,13 +105,13 @@ fn a_run_that_was_killed_stays_on_record_on_the_node_and_at_the_server() {
     assert_eq!(killed.status.code(), None, "{}", String::from_utf8_lossy(&killed.stdout));
     let round = kiosk.run(&["daemon", "--once"]);
     let said = well(&round);
-    assert!(said.contains("did not end: ") && said.contains(" of 19 clauses begun"), "{said}");
+    assert!(said.contains("interrupted after ") && said.contains(" of 19 clauses"), "{said}");
     let runs = kiosk.run(&["runs"]);
-    assert!(well(&runs).lines().any(|line| line.contains("failed") && line.contains("did not end: ")), "{}", runs.stdout);
+    assert!(well(&runs).lines().any(|line| line.contains("failed") && line.contains("interrupted after ")), "{}", runs.stdout);
     let known = fleet.client(&["run", "list", "kiosk-auken-1"]);
-    let line = well(&known).lines().find(|line| line.contains("did not end: ")).unwrap_or_else(|| panic!("{}", known.stdout)).to_owned();
+    let line = well(&known).lines().find(|line| line.contains("interrupted after ")).unwrap_or_else(|| panic!("{}", known.stdout)).to_owned();
     let shown = fleet.client(&["run", "show", "kiosk-auken-1", line.rsplit(' ').next().unwrap()]);
-    assert!(well(&shown).contains("it was killed, or the machine went off"), "{}", shown.stdout);
+    assert!(well(&shown).contains("the agent was killed or the machine stopped"), "{}", shown.stdout);
     let nodes = fleet.client(&["node", "list"]).stdout;
     assert!(nodes.contains("in line"), "the node is shown by its last full run: {nodes}");
 }

@@ -5,14 +5,14 @@ use constans_e2e::{Browser, Fleet, demo_kit};
 
 const PASSWORD: &str = "herring under the pier";
 
-/// Opens the console and statuses in by a one-time link.
+/// Opens the console and signs in by a one-time link.
 fn signed_in(fleet: &Fleet) -> Browser {
     let mut browser = Browser::start(&fleet.people_url());
     browser.open(&fleet.link("ilse.maren", "administrator"));
     browser.see("Welcome, ilse.maren");
     browser.fill("Password *", PASSWORD);
-    browser.fill("The password again *", PASSWORD);
-    browser.click("button", "Set the password and go on");
+    browser.fill("Repeat password *", PASSWORD);
+    browser.click("button", "Set password");
     browser
 }
 
@@ -30,17 +30,17 @@ fn a_fleet_is_followed_from_its_first_node_to_drift_that_is_put_right_without_lo
     well(&kiosk.run(&["daemon", "--once"]));
     browser.see("1 rolled out");
     well(&kiosk.run(&["daemon", "--once"]));
-    browser.see("Nothing. Every node that was heard is as it should be.");
+    browser.see("Nothing. Every node that reports is in line.");
 
     well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe")));
     let edited = kiosk.root.read("/etc/kiosk/shell.conf").unwrap().replace("45", "4");
     kiosk.root.write("/etc/kiosk/shell.conf", &edited).unwrap();
     well(&kiosk.run(&["daemon", "--once"]));
     browser.click("link", "kiosk-auken-1: file:/etc/kiosk/shell.conf drifted");
-    browser.see("1 clause drifted and stays so. Its agent only observes");
+    browser.see("1 clause drifted and not corrected. Mode observe");
     browser.see("out of line, drift");
     assert!(browser.address().ends_with("/nodes/kiosk-auken-1?clause=file%3A%2Fetc%2Fkiosk%2Fshell.conf"), "{}", browser.address());
-    browser.click("link", "What the run found and did");
+    browser.click("link", "Result in the run");
     browser.see("would be corrected");
     browser.see("Drift: the node changed between");
     browser.see("-idle = 4");
@@ -52,12 +52,12 @@ fn a_fleet_is_followed_from_its_first_node_to_drift_that_is_put_right_without_lo
     assert!(browser.text().contains("drift corrected"), "{}", browser.text());
 
     fleet.kill_server();
-    browser.see("the server is not heard");
+    browser.see("connection to the server lost; retrying");
     fleet.start_server();
     kiosk.root.write("/etc/issue", "who was here?\n").unwrap();
     well(&kiosk.run(&["daemon", "--once"]));
     browser.press("g");
-    browser.press("f");
+    browser.press("o");
     browser.see("1 drift corrected");
     let complaints: Vec<String> = browser.complaints().into_iter().filter(|said| !said.contains("ERR_CONNECTION_REFUSED")).collect();
     assert!(complaints.iter().all(|said| !said.contains("Content Security Policy")), "{complaints:?}");
@@ -83,8 +83,8 @@ fn nodes_are_narrowed_by_keyboard_and_what_is_wrong_with_a_filter_is_said() {
     assert!(browser.address().contains("/nodes?filter=labels.role+%3D%3D+%22gate%22"), "{}", browser.address());
     let text = browser.text();
     assert!(text.contains("gate-auken-1") && !text.contains("kiosk-auken-1"), "{text}");
-    browser.open("/nodes?filter=node.sing%20%3D%3D%20%22failed%22");
-    browser.see("`node.sing` is not known");
+    browser.open("/nodes?filter=node.statsu%20%3D%3D%20%22failed%22");
+    browser.see("`node.statsu` is not known");
     browser.see("did you mean `node.status`?");
     browser.open("/nodes/gate-brisk-9");
     browser.see("there is no node `gate-brisk-9`");

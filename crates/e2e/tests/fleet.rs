@@ -21,7 +21,7 @@ fn a_fleet_is_observed_enforced_drifts_is_put_right_and_goes_on_alone() {
     assert_eq!(kiosk.everything(), before, "a node set to observe is not changed");
     let refused = kiosk.run(&["enforce", "--yes"]);
     assert_eq!(refused.exit, Some(3));
-    assert!(refused.stderr.contains("this node is set to observe"), "{}", refused.stderr);
+    assert!(refused.stderr.contains("mode is observe"), "{}", refused.stderr);
 
     well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
     assert!(well(&kiosk.run(&["daemon", "--once"])).contains("rolled out"));
@@ -39,7 +39,8 @@ fn a_fleet_is_observed_enforced_drifts_is_put_right_and_goes_on_alone() {
     kiosk.root.write("/etc/issue", "who was here?\n").unwrap();
     let alone = kiosk.run(&["daemon", "--once"]);
     assert!(
-        well(&alone).contains("going on with what was wanted last") && alone.stdout.contains("the report stays in the spool until the server answers"),
+        well(&alone).contains("continuing with the last desired state")
+            && alone.stdout.contains("the report stays in the spool until the server answers"),
         "{}",
         alone.stdout
     );
@@ -48,7 +49,7 @@ fn a_fleet_is_observed_enforced_drifts_is_put_right_and_goes_on_alone() {
     well(&kiosk.run(&["check-in"]));
 
     let runs = fleet.client(&["run", "list", "kiosk-auken-1"]).stdout;
-    let statuses: Vec<&str> = runs.lines().map(|line| line[25..40].trim()).collect();
+    let statuses: Vec<&str> = runs.lines().map(|line| line[25..43].trim()).collect();
     assert_eq!(statuses, ["drift corrected", "drift corrected", "in line", "rolled out", "rollout waiting"], "{runs}");
     assert!(runs.contains("3 runs since"), "{runs}");
     let id = runs.lines().next().unwrap().rsplit(' ').next().unwrap();
@@ -68,14 +69,21 @@ fn a_fleet_is_observed_enforced_drifts_is_put_right_and_goes_on_alone() {
     }
     let explained = fleet.client(&["node", "why", "kiosk-auken-1"]).stdout;
     for part in [
-        "kiosk-auken-1 is in the stage open-water, and in the groups everyone, kiosks",
+        "kiosk-auken-1: stage open-water, groups everyone, kiosks",
         "check-ins      every 1 min ",
-        "19 clauses of quay-base@1.3.0/login, kiosk-floor@1.0.0/kiosk-lockdown",
+        "19 clauses from quay-base@1.3.0/login, kiosk-floor@1.0.0/kiosk-lockdown",
         "kiosk-floor/kiosk-lockdown.idle_seconds = 45   from the group `kiosks`",
         "kiosk-floor/kiosk-lockdown.lanes = [\"A\",\"B\"]   from the default",
     ] {
         assert!(explained.contains(part), "{part} in {explained}");
     }
+    let clause = fleet.client(&["node", "why", "kiosk-auken-1", "file:/etc/kiosk/shell.conf"]);
+    for part in ["desired by  kiosk-floor@1.0.0/kiosk-lockdown", "outcome     in line", "1 episode, the latest:", ", corrected at "] {
+        assert!(well(&clause).contains(part), "{part} in {}", clause.stdout);
+    }
+    let misspelt = fleet.client(&["node", "why", "kiosk-auken-1", "file:/etc/kiosk/shel.conf"]);
+    assert_eq!(misspelt.exit, Some(1));
+    assert!(misspelt.stderr.contains("did you mean `file:/etc/kiosk/shell.conf`?"), "{}", misspelt.stderr);
     drop(gate);
 }
 
@@ -94,7 +102,7 @@ fn a_release_is_checked_again_refused_whole_and_never_changes() {
     let changed = fleet.client(&["kit", "publish", copy.to_str().unwrap()]);
     assert_eq!(changed.exit, Some(3));
     assert!(
-        changed.stderr.contains("is already published with other contents") && changed.stderr.contains("raise the version"),
+        changed.stderr.contains("is already published with other contents") && changed.stderr.contains("increase the version"),
         "{}",
         changed.stderr
     );
@@ -166,7 +174,7 @@ fn wanted_contents_that_something_else_changed_get_into_no_file_and_lost_ones_co
     kiosk.root.write("/etc/issue", "who was here?\n").unwrap();
     let failed = kiosk.run(&["enforce", "--yes"]);
     let why = "the contents for /etc/issue are not what their name says, sha256:";
-    assert!(failed.stdout.contains(why) && failed.stdout.contains("the next check-in fetches it anew"), "{}", failed.stdout);
+    assert!(failed.stdout.contains(why) && failed.stdout.contains("the next check-in downloads it again"), "{}", failed.stdout);
     assert!(!failed.stdout.contains("+not what was published"), "nor is it said to be wanted: {}", failed.stdout);
     assert_eq!(kiosk.root.read("/etc/issue").unwrap(), "who was here?\n", "nothing was put there");
 
@@ -199,7 +207,12 @@ fn a_change_that_makes_a_state_unusable_is_refused_unless_insisted_on_and_the_la
     assert_eq!(fleet.query("select count(*) from node_group where name = 'night-trial'"), "0");
 
     well(&fleet.client(&["group", "set", &trial, "--although-unusable"]));
-    assert!(fleet.client(&["node", "show", "kiosk-auken-1"]).stdout.contains("trouble   its state cannot be resolved, it keeps its last good one"));
+    assert!(
+        fleet
+            .client(&["node", "show", "kiosk-auken-1"])
+            .stdout
+            .contains("problem   the desired state cannot be resolved; the node keeps its last usable one")
+    );
     assert!(well(&kiosk.run(&["daemon", "--once"])).contains("in line"), "it goes on with the last good one");
 }
 
@@ -241,9 +254,9 @@ fn two_machines_with_one_identity_are_told_and_secrets_withheld_until_a_person_d
     for machine in [&kiosk, &kiosk, &kiosk] {
         well(&machine.run(&["check-in"]));
     }
-    assert!(!fleet.client(&["node", "list"]).stdout.contains("double"), "one machine that comes again is one machine");
+    assert!(!fleet.client(&["node", "list"]).stdout.contains("duplicate identity"), "one machine that comes again is one machine");
     well(&copy.run(&["check-in"]));
-    assert!(fleet.client(&["node", "list"]).stdout.contains("double"));
+    assert!(fleet.client(&["node", "list"]).stdout.contains("duplicate identity"));
     well(&fleet.client(&["node", "resolve-duplicate", "kiosk-auken-1"]));
     let shown = || serde_json::from_str::<serde_json::Value>(&kiosk.root.read("/var/lib/constans/joined.json").unwrap()).unwrap()["mark"].clone();
     let lose_answer = |had: &serde_json::Value| {
@@ -257,7 +270,7 @@ fn two_machines_with_one_identity_are_told_and_secrets_withheld_until_a_person_d
         lose_answer(&had);
     }
     assert!(
-        !fleet.client(&["node", "list"]).stdout.contains("double"),
+        !fleet.client(&["node", "list"]).stdout.contains("duplicate identity"),
         "answers that were lost, the first after the decision too, make no second machine"
     );
     // A copy that comes each time between two check-ins shows each time what was given one before.
@@ -266,8 +279,10 @@ fn two_machines_with_one_identity_are_told_and_secrets_withheld_until_a_person_d
     for machine in [&kiosk, &copy, &kiosk] {
         well(&machine.run(&["check-in"]));
     }
-    assert!(fleet.client(&["node", "list"]).stdout.contains("double"), "two that take turns are two");
-    assert!(fleet.client(&["node", "show", "kiosk-auken-1"]).stdout.contains("trouble   double: two machines were seen as this node"));
+    assert!(fleet.client(&["node", "list"]).stdout.contains("duplicate identity"), "two that take turns are two");
+    assert!(
+        fleet.client(&["node", "show", "kiosk-auken-1"]).stdout.contains("problem   duplicate identity: two machines use the identity of this node")
+    );
 
     let kit = kiosk.root.at("/keys");
     std::fs::create_dir_all(kit.join("baselines")).unwrap();

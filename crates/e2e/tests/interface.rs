@@ -101,7 +101,7 @@ fn a_program_invites_approves_serves_and_reads_what_becomes_of_it() {
     let left = answered(program.get("/api/nodes/kiosk-auken-1/left-behind"));
     let addresses: Vec<&str> = left.as_array().unwrap().iter().filter_map(|one| one["address"].as_str()).collect();
     assert_eq!(addresses, ["account:ops", "account_group:ops", "directory:/etc/sudoers.d", "file:/etc/issue", "file:/etc/sudoers.d/ops"]);
-    assert!(well(&fleet.client(&["node", "show", "kiosk-auken-1"])).contains("left      file:/etc/issue, wanted until "));
+    assert!(well(&fleet.client(&["node", "show", "kiosk-auken-1"])).contains("left      file:/etc/issue, desired until "));
 
     let (status, problem) = program.get("/api/nodes/kiosk-auken-9");
     assert_eq!((status, serde_json::from_str::<Value>(&problem).unwrap()["type"].clone()), (404, json!("missing")));

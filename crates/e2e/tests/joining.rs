@@ -97,7 +97,7 @@ fn a_name_in_use_is_refused_without_as_and_the_old_key_ends_with_it() {
     let new = Machine::fresh();
     let invitation = fleet.invite(&new, &[]);
     join(&new, &invitation, "gate-auken-1", "0");
-    assert!(fleet.client(&["join", "list"]).stdout.contains("a node is called so already"));
+    assert!(fleet.client(&["join", "list"]).stdout.contains("this name is in use"));
     let refused = fleet.client(&["join", "approve", "gate-auken-1"]);
     assert_eq!(refused.exit, Some(3));
     assert!(refused.stderr.contains("a node is called gate-auken-1 already") && refused.stderr.contains("--as gate-auken-1"), "{}", refused.stderr);
@@ -160,7 +160,7 @@ fn a_revoked_node_is_refused_at_its_next_request_and_let_back_by_an_operator() {
 
     // On the node it is seen without asking anybody.
     let status = bridge.run(&["status"]);
-    assert!(status.stdout.contains("revoked") && status.stdout.contains("the server said so"), "{}", status.stdout);
+    assert!(status.stdout.contains("revoked") && status.stdout.contains("the server refused it"), "{}", status.stdout);
     let id = fleet.query("select id from node where name = 'bridge-tern'");
     let invitation = fleet.invite(&bridge, &[]);
     let ask = ["join", "--invitation", &invitation, "--name", "another-name", "--wait", "0"];
@@ -172,13 +172,16 @@ fn a_revoked_node_is_refused_at_its_next_request_and_let_back_by_an_operator() {
         asked.stderr
     );
     let waiting = fleet.client(&["join", "list"]).stdout;
-    assert!(waiting.contains("bridge-tern ") && waiting.contains("revoked since") && !waiting.contains("another-name"), "{waiting}");
+    assert!(
+        waiting.contains("bridge-tern ") && waiting.contains("the revoked node of this name (since") && !waiting.contains("another-name"),
+        "{waiting}"
+    );
     assert_eq!(bridge.run(&["check-in"]).exit, Some(3), "asking is not being approved");
     let approved = fleet.client(&["join", "approve", "bridge-tern"]);
-    assert!(approved.stdout.contains("bridge-tern may join"), "{}{}", approved.stdout, approved.stderr);
+    assert!(approved.stdout.contains("bridge-tern is approved"), "{}{}", approved.stdout, approved.stderr);
     let back = bridge.run(&ask);
     assert_eq!(back.exit, Some(0), "{}{}", back.stdout, back.stderr);
-    assert!(!bridge.run(&["status"]).stdout.contains("the server said so"));
+    assert!(!bridge.run(&["status"]).stdout.contains("the server refused it"));
     assert_eq!(fleet.query("select id from node"), id, "it is the node that it was");
     assert!(!fleet.client(&["node", "list"]).stdout.contains("revoked"));
     // Revoked once more, the same way leads back.

@@ -82,7 +82,7 @@ fn what_replaced_contents_were_is_found_and_put_back_and_the_next_run_undoes_it(
     assert!(kiosk.run(&["attic", "compare", "1"]).stdout.contains("+Debian GNU/Linux 12"));
 
     let put_back = kiosk.run(&["attic", "put-back", "1", "--yes"]);
-    assert!(put_back.stdout.contains("the next enforcing run will undo this"), "{}", put_back.stdout);
+    assert!(put_back.stdout.contains("the next enforcing run will undo it"), "{}", put_back.stdout);
     assert_eq!(kiosk.root.read("/etc/issue").unwrap(), "Debian GNU/Linux 12\n");
     assert!(kiosk.run(&["attic", "show", "2"]).stdout.contains("Skerry Line"), "what stood there went into the attic, too");
     let again = kiosk.run_kit("enforce", "quay-base", &["--baseline", "login", "--output", "json"]).report();
@@ -125,7 +125,7 @@ fn a_trust_anchor_stands_in_the_store_that_programs_read_and_is_put_back_there()
     assert_eq!(gate.run_kit("enforce", "gate-reader", &["--output", "json"]).report().status, Status::InLine);
     gate.root.write(STORE, "").unwrap();
     let said = gate.run_kit("observe", "gate-reader", &[]).stdout;
-    assert!(said.contains("found in its folder, not in the store that programs read") && said.contains("wanted 717 bytes"), "{said}");
+    assert!(said.contains("actual in its folder, not in the store that programs read") && said.contains("desired 717 bytes"), "{said}");
     assert_eq!(gate.run_kit("enforce", "gate-reader", &["--output", "json"]).report().status, Status::DriftCorrected);
     assert!(gate.root.read(STORE).unwrap().contains("MIIB5DCCAYqgAwIBAgIUNz3Iqedgt"));
 }
@@ -347,7 +347,7 @@ fn a_second_run_waits_and_then_says_who_runs() {
     }
     let second = machine.run(&["observe", "--file", &document, "--wait", "0"]);
     assert_eq!(second.exit, Some(7), "{}", second.stderr);
-    assert!(second.stderr.contains(&format!("another run goes on: enforce by process {}", first.id())), "{}", second.stderr);
+    assert!(second.stderr.contains(&format!("another run is in progress: enforce by process {}", first.id())), "{}", second.stderr);
     assert_eq!(first.wait().unwrap().code(), Some(5), "the command ran, and still there is no /never: failed to verify");
 }
 
@@ -402,7 +402,7 @@ fn a_kit_works_alone_without_what_it_only_requires_and_not_without_what_it_inclu
     let ship = alone("ship-gateway");
     let refused = machine.run(&["observe", "--kit", &ship, "--label", "role=bridge", "--label", "ship=tern"]);
     assert_eq!(refused.exit, Some(1));
-    assert!(refused.stderr.contains("`quay-base` is not at hand, and `login` is included from it"), "{}", refused.stderr);
+    assert!(refused.stderr.contains("`quay-base` is not available, and `login` is included from it"), "{}", refused.stderr);
     let named = ["observe", "--kit", &ship, "--with", &demo_kit("quay-base"), "--label", "role=bridge", "--label", "ship=tern"];
     assert_eq!(machine.run(&named).exit, Some(4));
 }
@@ -433,7 +433,7 @@ fn a_file_that_somebody_blew_up_costs_no_memory_and_is_not_lost() {
     assert_eq!(found, "1073741824 bytes, unread:1073741824");
     let refused = run("enforce", &document(""));
     let failure = refused.clauses[0].failure.as_ref().unwrap();
-    assert_eq!(failure.message, "/etc/issue could not be kept in the attic: it has 1073741824 bytes, and the attic holds 512 MiB");
+    assert_eq!(failure.message, "/etc/issue could not be kept in the attic: it has 1073741824 bytes, and the attic takes at most 512 MiB");
     assert!(failure.remedy.as_ref().unwrap().contains("attic = false"));
     assert_eq!(fs::metadata(machine.root.at("/etc/issue")).unwrap().len(), 1024 * 1024 * 1024, "nothing was changed");
 

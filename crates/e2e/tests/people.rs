@@ -81,7 +81,11 @@ fn the_client_signs_in_shows_the_fingerprint_and_keeps_what_it_is_given_to_itsel
     let credentials = folder.path().join("constans/credentials.json");
     let client = |arguments: &[&str], typed: &str| fleet.client_at(&credentials, arguments, typed);
     let unsure = client(&["sign-in", &fleet.people_url(), "--person", "ilse.maren", "--password-file", "-"], PASSWORD);
-    assert!(unsure.stdout.contains(&fleet.ca) && unsure.stderr.contains("the fingerprint cannot be confirmed: standard input is not a terminal"), "{}", unsure.stderr);
+    assert!(
+        unsure.stdout.contains(&fleet.ca) && unsure.stderr.contains("the fingerprint cannot be confirmed: standard input is not a terminal"),
+        "{}",
+        unsure.stderr
+    );
     let wrong =
         client(&["sign-in", &fleet.people_url(), "--fingerprint", &"0".repeat(64), "--person", "ilse.maren", "--password-file", "-"], PASSWORD);
     assert!(wrong.stderr.contains("nothing was said to it"), "{}", wrong.stderr);

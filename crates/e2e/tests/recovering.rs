@@ -25,7 +25,7 @@ fn a_restored_database_puts_nothing_back_that_nobody_ordered() {
     fleet.put_back();
 
     let said = round(&kiosk);
-    assert!(well(&said).contains("which is recovering; going on with what was wanted last"), "{}", said.stdout);
+    assert!(well(&said).contains("which is recovering; continuing with the last desired state"), "{}", said.stdout);
     assert!(kiosk.root.read("/etc/kiosk/shell.conf").unwrap().contains("idle = 30"));
     let refused = round(&gate);
     assert!(refused.stderr.contains("gate-auken-1 was revoked"), "a revoked node stays refused: {}", refused.stderr);
@@ -61,7 +61,11 @@ fn a_database_that_is_put_back_under_a_running_server_is_noticed_at_once() {
     for _ in 0..2 {
         assert!(!well(&round(&kiosk)).contains("recovering"));
     }
-    assert_eq!(fleet.query("select count(*) from node_now where duplicate_identity_since is not null"), "0", "no node is held to marks that were lost");
+    assert_eq!(
+        fleet.query("select count(*) from node_now where duplicate_identity_since is not null"),
+        "0",
+        "no node is held to marks that were lost"
+    );
     assert_eq!(fleet.query("select count(*) from audit_trail where did = 'found another database'"), "1");
 
     // A change and a refusal are lost.
@@ -72,7 +76,7 @@ fn a_database_that_is_put_back_under_a_running_server_is_noticed_at_once() {
     let refused = round(&gate);
     assert!(refused.stderr.contains("gate-auken-1 was revoked"), "a revoked node stays refused: {}", refused.stderr);
     let said = round(&kiosk);
-    assert!(well(&said).contains("which is recovering; going on with what was wanted last"), "{}", said.stdout);
+    assert!(well(&said).contains("which is recovering; continuing with the last desired state"), "{}", said.stdout);
     assert!(kiosk.root.read("/etc/kiosk/shell.conf").unwrap().contains("idle = 30"));
     well(&fleet.client(&["recovery", "end"]));
     assert!(well(&round(&kiosk)).contains("rolled out"));
@@ -121,7 +125,7 @@ fn a_node_whose_certificate_ended_asks_again_with_its_key() {
         asks.stderr
     );
     let listed = fleet.client(&["join", "list"]).stdout;
-    assert!(listed.contains("the node of this name whose certificate ended"), "{listed}");
+    assert!(listed.contains("the node of this name with its old key, after its certificate ended"), "{listed}");
     assert!(bridge.run(&["check-in"]).stderr.contains("waits for approval"), "asking twice is one request");
     assert_eq!(fleet.query("select count(*) from joining_request where known_node is not null"), "1");
     well(&fleet.client(&["join", "approve", "bridge-gannet"]));
@@ -166,14 +170,14 @@ fn drift_opens_an_episode_that_outlives_lost_memory_and_ends_when_it_is_put_righ
     well(&round(&kiosk));
     let shown = fleet.client(&["node", "show", "kiosk-auken-1"]).stdout;
     assert!(shown.contains("memory lost 0 s ago") | shown.contains("memory lost 1 s ago"), "{shown}");
-    assert!(shown.contains("standing  drift found"), "causes stay as last known: {shown}");
+    assert!(shown.contains("status    drift found"), "causes stay as last known: {shown}");
 
     kiosk.root.write("/etc/issue", &banner).unwrap();
     well(&round(&kiosk));
     assert_eq!(fleet.query("select closed_as from episode where address = 'file:/etc/issue'"), "by_hand");
     well(&round(&kiosk));
     let shown = fleet.client(&["node", "show", "kiosk-auken-1"]).stdout;
-    assert!(!shown.contains("trouble") && !shown.contains("  drift  "), "{shown}");
+    assert!(!shown.contains("problem") && !shown.contains("  drift  "), "{shown}");
 
     fleet.query("update node_now set clock_off_ms = 3600000");
     fleet.query("update node_key set ends_at = now() + interval '40 days'");

@@ -78,9 +78,9 @@ fn programs_that_hang_flood_lie_or_die_do_no_harm() {
         ("sleep 60", "did not end within 2 s, and was ended"),
         ("(sleep 60; true) & wait", "did not end within 2 s, and was ended"),
         ("yes", "wrote more than 1048576 bytes, and was ended"),
-        ("echo well", "what it wrote is not the JSON that is asked for"),
+        ("echo well", "its output is not the expected JSON"),
         ("echo '{\"present\": true, \"properties\": {\"colour\": \"blue\"}}'", "`colour` is one of `red`, `green`, and this is `blue`"),
-        ("echo '{\"present\": true, \"properties\": {\"size\": 1}}'", "it tells of a property `size`"),
+        ("echo '{\"present\": true, \"properties\": {\"size\": 1}}'", "it reports the property `size`"),
         ("echo 'no light Tern-1234' >&2; exit 3", "failed with exit status 3"),
         ("kill -9 $$", "failed with exit status 137"),
     ] {

@@ -451,9 +451,9 @@ mod tests {
         let with = |patience, script: &str| Native { patience, ..Native::new("/bin/sh", ["-c", script]) };
         let ended = with(Patience::ToItsEnd { quiet, stalls: stalls.clone() }, "echo unpacking; sleep 2; echo done").must().unwrap();
         assert_eq!(ended.stdout, "unpacking\ndone\n");
-        assert!(ended.step.output.contains("(it showed no progress for 1 s and was waited for)"), "{}", ended.step.output);
+        assert!(ended.step.output.contains("(it made no progress for 1 s; waited for it)"), "{}", ended.step.output);
         assert_eq!(told.lock().unwrap().len(), 1, "it is told once");
-        assert!(told.lock().unwrap()[0].contains("shows no progress for 0 s: no output, no CPU time, no I/O"), "{told:?}");
+        assert!(told.lock().unwrap()[0].contains("has made no progress for 0 s: no output, no CPU time, no I/O"), "{told:?}");
         let ended = with(Patience::ToItsEnd { quiet, stalls }, "head -c 300000 /dev/zero; exit 0").largest_output(100_000).run().unwrap();
         assert!(ended.is_well && ended.stdout.len() <= 100_000);
 

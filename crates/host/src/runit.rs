@@ -105,8 +105,7 @@ impl Services for Runit {
 
     fn set_enabled(&mut self, name: &str, enabled: bool) -> Result<NativeStep, HostError> {
         if self.files.look(&format!("{DESCRIBED}/{name}"))?.is_none() {
-            return Err(HostError::new(format!("there is no service {DESCRIBED}/{name}"))
-                .remedy("declare its package, and name it in `needs`"));
+            return Err(HostError::new(format!("there is no service {DESCRIBED}/{name}")).remedy("declare its package, and name it in `needs`"));
         }
         self.set_down(name, !enabled)?;
         if enabled {

@@ -134,7 +134,7 @@ fn copied(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     // Twice: what is one answer behind may only have lost it.
     host.shell("constans-agent check-in && constans-agent check-in")?;
     host.shell("constans-agent check-in --state-dir /srv/copy")?;
-    hub.wait_for(&["node", "show", NODE], "double: two machines were seen as this node", SOON)?;
+    hub.wait_for(&["node", "show", NODE], "duplicate identity: two machines use the identity of this node", SOON)?;
     next_round(host)?;
     drift(host)?;
     next_round(host)?;
@@ -144,5 +144,5 @@ fn copied(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     next_round(host)?;
     host.shell("constans-agent check-in")?;
     let shown = hub.client(&["node", "show", NODE])?;
-    if shown.contains("double") { Err(format!("it is told as settled, and is not: {shown}")) } else { Ok(()) }
+    if shown.contains("duplicate identity") { Err(format!("the duplicate is reported as resolved, but is not: {shown}")) } else { Ok(()) }
 }

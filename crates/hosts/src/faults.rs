@@ -174,7 +174,7 @@ fn several_lines(host: Host<'_>) -> Result<(), Failed> {
     let wanted = document(host, "several", "[[clause]]\nwhat = \"line:a\"\nin = \"/etc/several\"\ntext = \"a 3\"\nmatch = '^a '\n")?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
     let failure = failure_of(&report)?;
-    must(failure.message.contains("`match` fits the lines 1, 3"), &failure.message, &report)?;
+    must(failure.message.contains("`match` matches the lines 1, 3"), &failure.message, &report)?;
     must(host.shell("cat /etc/several")? == "a 1\nb\na 2\n", "the file was changed", &report)
 }
 

@@ -169,7 +169,7 @@ fn own_way(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     let runs: serde_json::Value = serde_json::from_str(&runs).map_err(|error| format!("{error}: {runs}"))?;
     let id = latest_run(&runs).ok_or_else(|| format!("no run is listed: {runs}"))?;
     let run = hub.client(&["run", "show", NODE, &id])?;
-    if !run.contains("cut this node's way to its server")
+    if !run.contains("cut the connection to the server")
         || !run.contains("packet_rule:a mistake")
         || host.try_shell("nft list table inet constans | grep -q 7443")?.exit == 0
     {

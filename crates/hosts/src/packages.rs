@@ -90,7 +90,7 @@ fn index_not_fetched(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
     host.shell("rm /etc/apt/sources.list.d/away.list /etc/apt/apt.conf.d/99short")?;
     let failure = report.clauses[0].failure.as_ref().ok_or("it did not fail")?;
-    must(failure.message.contains("the index of packages could not be fetched"), &failure.message, &report)?;
+    must(failure.message.contains("the package index could not be refreshed"), &failure.message, &report)?;
     let remedy = failure.remedy.as_deref().unwrap_or_default();
     must(remedy.contains("192.0.2.99") && remedy.contains("3.2.4"), remedy, &report)
 }

@@ -304,7 +304,7 @@ fn index_not_fetched(root: &Root) -> Result<(), Failed> {
     fs::rename(root.path("repository/repodata"), root.path("repository/away")).map_err(|error| error.to_string())?;
     let report = root.agent("enforce", &wanted("quay-lamps", "9.*"))?;
     let message = report.clauses[1].failure.as_ref().map(|failure| failure.message.clone()).unwrap_or_default();
-    must(message.contains("the index of packages could not be fetched"), &message, &report)
+    must(message.contains("the package index could not be refreshed"), &message, &report)
 }
 
 impl Root {

@@ -4,7 +4,7 @@
 //! Both speak in frames over a pipe: four bytes of length, then so many bytes. A request is what is request in JSON, then its body;
 //! an answer is the pieces of its body, an empty one, and in JSON whether it came to its end.
 
-use crate::network::{NetworkRequest, Carried, Carry, Direct, Taker};
+use crate::network::{Carried, Carry, Direct, NetworkRequest, Taker};
 use crate::{Identity, LinkError};
 use serde::{Deserialize, Serialize};
 use std::io;
@@ -67,7 +67,8 @@ impl Apart {
             taken = taken.and_then(|()| take(&piece));
         }
         let ended = read_frame(&mut process.answers).await.map_err(broken)?;
-        let ended: Result<(), LinkError> = serde_json::from_slice(&ended).map_err(|error| LinkError::Apart(format!("sent an invalid answer: {error}")))?;
+        let ended: Result<(), LinkError> =
+            serde_json::from_slice(&ended).map_err(|error| LinkError::Apart(format!("sent an invalid answer: {error}")))?;
         ended?;
         taken.map_err(|error| LinkError::Apart(format!("brought what could not be taken in: {error}")))
     }

@@ -8,7 +8,7 @@ mod pinned;
 
 pub use apart::{Apart, serve};
 use constans_wire::check_in::Problem;
-pub use network::{NetworkRequest, Carried, Carry, Direct, Network, Reached, Taker};
+pub use network::{Carried, Carry, Direct, Network, NetworkRequest, Reached, Taker};
 use pinned::{PinnedVerifier, RecordingVerifier};
 use reqwest::{Client, RequestBuilder, StatusCode};
 use rustls::ClientConfig;

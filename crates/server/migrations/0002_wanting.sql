@@ -124,7 +124,7 @@ create table node_mark (
     node         uuid primary key references node (id),
     current      uuid not null,
     before       uuid,
-    duplicate_identity_since timestamptz
+    double_since timestamptz
 );
 
 -- When the server itself could not hear: that is not held against the nodes.

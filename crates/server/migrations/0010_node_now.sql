@@ -7,7 +7,7 @@ alter table node_now
     -- The mark that was given last, and the one that was shown for it.
     add column mark          uuid,
     add column mark_before   uuid,
-    add column duplicate_identity_since  timestamptz,
+    add column double_since  timestamptz,
     -- What it said that it has.
     add column has_epoch     bigint,
     add column has_counter   bigint,
@@ -33,7 +33,7 @@ delete from node_now n using node where node.id = n.node and node.retired_at is 
 update node_now n set is_refused = node.revoked_at is not null, is_unusable = w.unusable is not null
     from node left join node_wanted w on w.node = node.id where node.id = n.node;
 update node_now n set
-    mark = m.current, mark_before = m.before, duplicate_identity_since = m.duplicate_identity_since, has_epoch = m.has_epoch, has_counter = m.has_counter, has_state = m.has_state
+    mark = m.current, mark_before = m.before, double_since = m.double_since, has_epoch = m.has_epoch, has_counter = m.has_counter, has_state = m.has_state
 from node_mark m where m.node = n.node;
 update node_now n set
     heard_span = h.id, heard_at = h.last_at, promised_at = h.promised_at, clock_off_ms = h.clock_off_ms,

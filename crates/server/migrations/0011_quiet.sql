@@ -11,7 +11,7 @@ create table node_now (
     -- Until then it is heard and in line, and none of its troubles begins; null if something is to be said of it now. How far
     -- its clock may be off is for those who ask.
     quiet_until    timestamptz generated always as (case when full_status = 'in_line' and not is_refused and not is_unusable and heard_at is not null
-        and duplicate_identity_since is null and memory_lost_at is null then least(silent_after, overdue_at) end) stored,
+        and double_since is null and memory_lost_at is null then least(silent_after, overdue_at) end) stored,
     heard_at       timestamptz,
     on_time_until  timestamptz,
     silent_after   timestamptz,
@@ -27,7 +27,7 @@ create table node_now (
     memory_lost_at timestamptz,
     mark           uuid,
     mark_before    uuid,
-    duplicate_identity_since   timestamptz,
+    double_since   timestamptz,
     has_epoch      bigint,
     has_counter    bigint,
     has_state      text,
@@ -38,10 +38,10 @@ create table node_now (
 -- Written at every check-in and every run: no index but the key's, and room beside the row.
 ) with (fillfactor = 80);
 insert into node_now (node, clock_off_ms, open_episodes, is_refused, is_unusable, heard_at, on_time_until, silent_after, overdue_at, full_status, full_state,
-        full_began, full_run, full_learned, memory_epoch, sequence, span, memory_lost_at, mark, mark_before, duplicate_identity_since, has_epoch, has_counter, has_state,
+        full_began, full_run, full_learned, memory_epoch, sequence, span, memory_lost_at, mark, mark_before, double_since, has_epoch, has_counter, has_state,
         heard_span, promised_at, said, overdue_secs)
     select node, clock_off_ms, open_episodes, is_refused, is_unusable, heard_at, on_time_until, silent_after, overdue_at, full_status, full_state,
-        full_began, full_run, full_learned, memory_epoch, sequence, span, memory_lost_at, mark, mark_before, duplicate_identity_since, has_epoch, has_counter, has_state,
+        full_began, full_run, full_learned, memory_epoch, sequence, span, memory_lost_at, mark, mark_before, double_since, has_epoch, has_counter, has_state,
         heard_span, promised_at, said, overdue_secs from node_was;
 drop table node_was;
 

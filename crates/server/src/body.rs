@@ -1,9 +1,9 @@
 //! Bodies of callers whose admission is not known when they are read: little is read of strangers, and what a node says is
 //! judged after the node is.
 
+use crate::change::publish::on_thread;
 use crate::problem::{ApiError, LeftProblem};
 use crate::trust::ShownCertificate;
-use crate::change::publish::on_thread;
 use constans_wire::text::without_nul;
 use rocket::Request;
 use rocket::data::{ByteUnit, Data, FromData, Outcome};

@@ -1,7 +1,12 @@
 //! Starting: the database, the CA, and the two listeners on one runtime.
 
+use crate::change::publish::{KnownKits, known_kits};
+use crate::change::recover::Watch;
 use crate::checkin::check_in::ShownCheckIn;
 use crate::door::{AcmeSettings, CertificateError, Door, DoorSettings, Most, OwnNames, ServedCertificate, raise_descriptors};
+use crate::intake::batch::Batcher;
+use crate::jobs::partitions;
+use crate::jobs::refused_requests::RefusedRequests;
 use crate::metrics::{self, Metrics};
 use crate::other_methods::with_other_methods;
 use crate::people::command_line::welcome_first;
@@ -10,11 +15,6 @@ use crate::request_log::RequestLog;
 use crate::store::run::PlainRun;
 use crate::store::{recovery, uptime};
 use crate::trust::{Authority, HandedOut, ProtectedError, ProtectedFolder, Refusals};
-use crate::intake::batch::Batcher;
-use crate::jobs::partitions;
-use crate::change::publish::{KnownKits, known_kits};
-use crate::change::recover::Watch;
-use crate::jobs::refused_requests::RefusedRequests;
 use crate::{api, checkin, clock, preparation};
 use clap::Args;
 use constans_clock::Clock;
@@ -114,7 +114,7 @@ pub enum LaunchError {
     Watch(#[source] std::io::Error),
     /// What the command line asks cannot be done.
     #[error(transparent)]
-    Asked(#[from] ApiError),
+    Refused(#[from] ApiError),
     /// A person.
     #[error("there is no person {0}")]
     NoPerson(String),

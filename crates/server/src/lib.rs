@@ -17,4 +17,3 @@ pub mod problem;
 pub mod request_log;
 pub mod store;
 pub mod trust;
-

@@ -53,7 +53,7 @@ pub enum IntakePath {
     /// With those of other nodes, by one statement.
     Batched,
     /// By itself: it had news.
-    Alone,
+    Single,
 }
 
 /// How a request was answered.

@@ -2,10 +2,10 @@
 //! strangers not more lines than somebody would read.
 
 use crate::door::{caller_of, network_text};
+use crate::jobs::refused_requests::RefusedRequests;
 use crate::metrics::{Answered, Metrics};
 use crate::store::refused_request::Refused;
 use crate::trust::{CalledBy, session};
-use crate::jobs::refused_requests::RefusedRequests;
 use governor::{DefaultDirectRateLimiter, Quota, RateLimiter};
 use rocket::fairing::{Fairing, Info, Kind};
 use rocket::{Data, Request, Response};

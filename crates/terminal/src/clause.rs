@@ -2,8 +2,8 @@
 
 use super::words::{duration, harmless, style, styled, time};
 use constans_core::compare::TextDiffRefusal;
-use constans_core::run::{Cause, ClauseResult, Decision, Failure, FailureAt, NativeStep, Newness, Outcome, ReactionState};
 use constans_core::node_status::span_words;
+use constans_core::run::{Cause, ClauseResult, Decision, Failure, FailureAt, NativeStep, Newness, Outcome, ReactionState};
 use std::fmt::Write as _;
 
 /// Returns what is to be said of one clause, several lines.
@@ -33,8 +33,8 @@ pub fn clause(result: &ClauseResult, verbose: bool) -> String {
     for old in &result.kept {
         let (path, number) = (harmless(&old.path), old.attic);
         let _ = match is_left {
-            true => writeln!(text, "   as it is now, {path} is number {number} in the attic"),
-            false => writeln!(text, "   old contents of {path} are number {number} in the attic"),
+            true => writeln!(text, "   a copy of {path} as it is now is number {number} in the attic"),
+            false => writeln!(text, "   the replaced contents of {path} are number {number} in the attic"),
         };
     }
     failure(&mut text, result.failure.as_ref());
@@ -60,8 +60,10 @@ fn headline(result: &ClauseResult) -> (anstyle::Style, String) {
         (Outcome::Corrected, _) => (style::WELL, "corrected".into()),
         (Outcome::Idle, _) if result.reaction.is_some() => (style::MUTED, "reacts only".into()),
         (Outcome::Idle, _) => (style::MUTED, "reacts only; nothing triggered it".into()),
-        (Outcome::Unsupported, _) => (style::ATTENTION, format!("not examined: {}", result.unsupported.as_deref().unwrap_or("no backend on this node"))),
-        (Outcome::Failed, _) => (style::BAD, format!("failed ({})", result.failed_at().map_or("run", failed_at))),
+        (Outcome::Unsupported, _) => {
+            (style::ATTENTION, format!("not examined: {}", result.unsupported.as_deref().unwrap_or("no backend on this node")))
+        }
+        (Outcome::Failed, _) => (style::BAD, format!("failed while {}", result.failed_at().map_or("running", failed_at))),
         (Outcome::Blocked, Decision::Blocked { by }) => (style::BAD, format!("blocked: {}", by.words())),
         (Outcome::Blocked, _) => (style::BAD, "blocked".into()),
         (Outcome::OutOfLine, Decision::Correct) => (style::ATTENTION, "would be corrected".into()),
@@ -72,10 +74,10 @@ fn headline(result: &ClauseResult) -> (anstyle::Style, String) {
 
 fn failed_at(at: FailureAt) -> &'static str {
     match at {
-        FailureAt::Inspect => "inspect",
-        FailureAt::Correct => "correct",
-        FailureAt::Verify => "verify",
-        FailureAt::React => "react",
+        FailureAt::Inspect => "inspecting",
+        FailureAt::Correct => "correcting",
+        FailureAt::Verify => "verifying",
+        FailureAt::React => "reacting",
     }
 }
 
@@ -113,7 +115,7 @@ fn differences(text: &mut String, prefix: &str, differences: &[constans_core::co
         let wanted = format!("{wanted:<wanted_width$}");
         let _ = writeln!(
             text,
-            "   {prefix}{property:<property_width$}  wanted {}   found {}",
+            "   {prefix}{property:<property_width$}  desired {}   actual {}",
             styled(style::STRONG, wanted),
             styled(style::STRONG, found)
         );
@@ -154,7 +156,7 @@ pub(crate) fn failure(text: &mut String, failure: Option<&Failure>) {
     let Some(failure) = failure else { return };
     let _ = writeln!(text, "   {}", styled(style::BAD, harmless(&failure.message)));
     if let Some(command) = &failure.command {
-        let exit = command.exit.map_or_else(|| "did not end".to_owned(), |exit| format!("exit status {exit}"));
+        let exit = command.exit.map_or_else(|| "did not exit".to_owned(), |exit| format!("exit status {exit}"));
         let _ = writeln!(text, "      $ {}   ({exit})", harmless(&command.what));
         for line in harmless(&command.output).lines() {
             let _ = writeln!(text, "      {}", styled(style::MUTED, line));
@@ -200,5 +202,5 @@ fn details(text: &mut String, result: &ClauseResult) {
         let _ = writeln!(text, "      {stand_in}");
     }
     let origins: Vec<String> = result.origins.iter().map(|origin| format!("{}@{}/{}", origin.kit, origin.version, origin.baseline)).collect();
-    let _ = writeln!(text, "      {}", styled(style::MUTED, format!("from {}; wanted {}", origins.join(", "), result.wanted.short())));
+    let _ = writeln!(text, "      {}", styled(style::MUTED, format!("from {}; desired {}", origins.join(", "), result.wanted.short())));
 }

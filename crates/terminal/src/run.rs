@@ -45,7 +45,7 @@ pub fn run_line(run: &RunSummary) -> String {
         Some(id) => format!("{}{part}  {id}", run.counts.as_ref().map(counts_words).unwrap_or_default()),
         None => format!("{} since {}, uneventful", count(usize::try_from(run.count).unwrap_or(0), "run", "runs"), time(run.began)),
     };
-    format!("{}  {:<15}  {mode}  {said}", time(run.last), run.status.words())
+    format!("{}  {:<18}  {mode}  {said}", time(run.last), run.status.words())
 }
 
 /// Returns how many clauses came out how, the most severe first.
@@ -115,9 +115,9 @@ fn head(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
     };
     let wanted: Vec<String> = report.wanted.releases.iter().map(|release| format!("{} {}", release.release, release.baselines.join(" "))).collect();
     let _ = writeln!(text, "{}", styled(style::STRONG, doing));
-    let _ = writeln!(text, "on      {}", harmless(&place));
-    let wanted = if wanted.is_empty() { "nothing yet".to_owned() } else { harmless(&wanted.join(", ")) };
-    let _ = writeln!(text, "wanted  {wanted}   {}", styled(style::MUTED, report.wanted.digest.short()));
+    let _ = writeln!(text, "on       {}", harmless(&place));
+    let wanted = if wanted.is_empty() { "none yet".to_owned() } else { harmless(&wanted.join(", ")) };
+    let _ = writeln!(text, "desired  {wanted}   {}", styled(style::MUTED, report.wanted.digest.short()));
 }
 
 fn summary(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
@@ -145,13 +145,13 @@ fn summary(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
     };
     if let Some(unended) = &report.did_not_end {
         let words = harmless(&unended.words());
-        let _ = writeln!(text, "result  {}   {words}: the agent was killed or the machine stopped", styled(style::BAD, "failed"));
+        let _ = writeln!(text, "result   {}   {words}: the agent was killed or the machine stopped", styled(style::BAD, "failed"));
         return;
     }
     let total = count(report.clauses.len(), "clause", "clauses");
     let _ = writeln!(
         text,
-        "result  {}   {total} in {}{partial}{}{}",
+        "result   {}   {total} in {}{partial}{}{}",
         styled(style_of(report.status), report.status.words()),
         duration(report.took_us),
         if parts.is_empty() { "" } else { ": " },

@@ -2,11 +2,11 @@
 
 use constans_core::digest::Digest;
 use constans_core::filter::About;
+pub use constans_core::node_status::LastContact;
+use constans_core::node_status::{NodeProblem, NodeStatus};
 use constans_core::param::ParameterValue;
 use constans_core::run::{Mode, RestartPending, Status};
 use constans_core::settings::{AgentSettings, DescribedSetting};
-pub use constans_core::node_status::LastContact;
-use constans_core::node_status::{NodeStatus, NodeProblem};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;

@@ -1,15 +1,15 @@
 //! The messages between agent, server and client: serde types only, versioned.
 
+pub mod activity;
 mod bounded;
 pub mod check_in;
 pub mod exit;
-pub mod overview;
 pub mod join;
 pub mod kit;
 pub mod newer;
+pub mod overview;
 pub mod people;
 pub mod recovery;
 pub mod report;
 pub mod run;
 pub mod text;
-pub mod activity;

@@ -3,8 +3,8 @@
 use crate::kit::Stage;
 use constans_core::attention::Attention;
 use constans_core::kit::Severity;
-use constans_core::run::{Cause, Mode, Outcome, Status};
 use constans_core::node_status::NodeStatus;
+use constans_core::run::{Cause, Mode, Outcome, Status};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;

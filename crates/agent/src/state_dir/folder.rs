@@ -341,7 +341,9 @@ impl StateDir {
             }
             let who = self.who_runs();
             if Instant::now() >= end {
-                return Err(AgentError::new(format!("another run is in progress: {who}")).hint("wait until it finishes, then run again").exit(Exit::Busy));
+                return Err(AgentError::new(format!("another run is in progress: {who}"))
+                    .hint("wait until it finishes, then run again")
+                    .exit(Exit::Busy));
             }
             if !told {
                 waiting(&who);
@@ -435,7 +437,7 @@ mod tests {
         for state_dir in [StateDir::open(folder.path()).unwrap(), StateDir::in_memory(&InMemory::default(), Clock::system(), 1)] {
             let held = state_dir.lock("enforce", Duration::ZERO, |_| ()).unwrap();
             let error = state_dir.lock("observe", Duration::ZERO, |_| ()).err().unwrap();
-            assert!(error.message.starts_with("another run goes on: enforce by process"), "{}", error.message);
+            assert!(error.message.starts_with("another run is in progress: enforce by process"), "{}", error.message);
             assert_eq!(error.exit, Exit::Busy);
             drop(held);
             assert!(state_dir.lock("observe", Duration::ZERO, |_| ()).is_ok());

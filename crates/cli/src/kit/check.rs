@@ -104,11 +104,7 @@ fn text(checked: &Checked, files: &KitFiles, folder: &str, fails: bool) -> Strin
     }
     let Some(kit) = &checked.kit else { return text };
     text += &contents_of(kit);
-    let _ = writeln!(
-        text,
-        "{}",
-        if warnings > 0 { format!("no errors, {}", counted(warnings, "warning")) } else { "no findings".to_owned() }
-    );
+    let _ = writeln!(text, "{}", if warnings > 0 { format!("no errors, {}", counted(warnings, "warning")) } else { "no findings".to_owned() });
     text
 }
 

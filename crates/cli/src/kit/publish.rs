@@ -62,9 +62,9 @@ pub fn read_folder(folder: &Path) -> Result<Kit, ClientError> {
     let failed = |error: constans_folder::ReadKitError| ClientError::new(error.to_string(), error.hint());
     let CheckedFolder { files, checked, .. } = check_folder(folder, &[]).map_err(failed)?;
     let shown = format!("{}/", folder.display().to_string().trim_end_matches('/'));
-    checked.kit.ok_or_else(|| {
-        ClientError::new(format!("the kit cannot be read\n\n{}", explain_findings(&checked.findings, &files, &shown)), "fix it first")
-    })
+    checked
+        .kit
+        .ok_or_else(|| ClientError::new(format!("the kit cannot be read\n\n{}", explain_findings(&checked.findings, &files, &shown)), "fix it first"))
 }
 
 /// A kit that is to be published.
@@ -118,10 +118,12 @@ async fn send_lacking(server: &Server, kit: &Prepared) -> Result<(), ClientError
     let lacking: Lacking = server.post("/api/releases/prepare", &kit.listed).await?;
     let all = lacking.contents.len();
     for (number, name) in lacking.contents.iter().enumerate() {
-        let bytes = kit
-            .contents
-            .get(name)
-            .ok_or_else(|| ClientError::new(format!("the server asks for {name}, which the kit does not have"), "check that the server has the version of this client"))?;
+        let bytes = kit.contents.get(name).ok_or_else(|| {
+            ClientError::new(
+                format!("the server asks for {name}, which the kit does not have"),
+                "check that the server has the version of this client",
+            )
+        })?;
         let _: bool = server.put_bytes(&format!("/api/contents/{name}"), bytes.clone()).await?;
         if all >= 50 && (number + 1) % 50 == 0 {
             anstream::eprintln!("sent {} of {all} files", number + 1);

@@ -96,13 +96,7 @@ fn said(failure: &CaseFailure, indent: &str) -> String {
     let width = failure.differences.iter().map(|one| one.property.chars().count()).max().unwrap_or(0);
     for one in &failure.differences {
         let (wanted, found) = (harmless(&one.wanted.words()), harmless(&one.found.words()));
-        let _ = writeln!(
-            text,
-            "{indent}{:<width$}  expected {}   got {}",
-            one.property,
-            styled(style::STRONG, wanted),
-            styled(style::STRONG, found)
-        );
+        let _ = writeln!(text, "{indent}{:<width$}  expected {}   got {}", one.property, styled(style::STRONG, wanted), styled(style::STRONG, found));
     }
     for line in failure.text.iter().flat_map(|diff| diff.text.lines()).filter(|line| !line.starts_with("---") && !line.starts_with("+++")) {
         let _ = writeln!(text, "{indent}   {}", diff_line(line));

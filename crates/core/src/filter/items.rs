@@ -1,6 +1,6 @@
 //! What a clause is repeated for: an expression that comes to a list or a map.
 
-use super::{NodeInputs, ConditionError, Evaluated, Expression, NodeView};
+use super::{ConditionError, Evaluated, Expression, NodeInputs, NodeView};
 use cel::Value as CelValue;
 use serde_json::{Map, Value, json};
 
@@ -98,9 +98,9 @@ mod tests {
     fn what_is_neither_a_list_nor_a_map_or_too_long_is_refused() {
         assert_eq!(items("1 + 1", &json!({})).unwrap_err(), "`for` needs a list or a map, and this is neither");
         let many = json!({ "lanes": (0..=MOST_ITEMS).collect::<Vec<_>>() });
-        assert_eq!(items("params.lanes", &many).unwrap_err(), "`for` goes over 1001 items, at most 1000 are allowed");
+        assert_eq!(items("params.lanes", &many).unwrap_err(), "`for` has 1001 items, at most 1000 are allowed");
         let much = json!({ "lanes": (0..100).map(|_| "x".repeat(9_000)).collect::<Vec<_>>() });
-        assert!(items("params.lanes.map(a, params.lanes.map(b, a + b))", &much).unwrap_err().contains("bytes: that is more than is evaluated"));
+        assert!(items("params.lanes.map(a, params.lanes.map(b, a + b))", &much).unwrap_err().contains("bytes: that exceeds the limit"));
         assert_eq!(items("params.lames", &json!({})).unwrap_err(), "the baseline declares no parameter `lames`");
     }
 }

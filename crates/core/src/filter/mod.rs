@@ -3,14 +3,14 @@
 //!
 //! Compiling needs a deep stack: callers use a thread with a large one.
 
-mod node_inputs;
 mod items;
+mod node_inputs;
 mod node_view;
 mod plain;
 mod walk;
 
-pub use node_inputs::{NodeInputs, Keys, InputCache};
 pub use items::{Items, MOST_ITEMS};
+pub use node_inputs::{InputCache, Keys, NodeInputs};
 use node_view::Sample;
 pub use node_view::{About, NodeView, STABLE_FIELDS, StableField};
 pub use plain::{Comparison, Field, Plain, Scalar};
@@ -368,8 +368,8 @@ mod tests {
     #[test]
     fn names_are_closed_and_the_nearest_is_offered() {
         for (source, message, marked, hint) in [
-            ("lables.role == 'x'", "conditions do not know the name `lables`", "lables.role", "did you mean `labels`?"),
-            ("about.os.famly == 'x'", "`about.os.famly` is no stable field of a node", "about.os.famly", "did you mean `about.os.family`?"),
+            ("lables.role == 'x'", "unknown name `lables` in a condition", "lables.role", "did you mean `labels`?"),
+            ("about.os.famly == 'x'", "`about.os.famly` is not a stable field of a node", "about.os.famly", "did you mean `about.os.family`?"),
             ("true && params.idel > 2", "the baseline declares no parameter `idel`", "params.idel", "did you mean `params.idle`?"),
             ("node.ip == ''", "`node.ip` is not known", "node.ip", "the node is known by node.name"),
         ] {
@@ -386,7 +386,7 @@ mod tests {
         {
             assert_eq!(Condition::parse_for_list(source).unwrap().holds_now(&kiosk(), now.clone()).unwrap(), expected, "{source}");
         }
-        let errors = Condition::parse_for_list("node.sing == 'failed'").err().unwrap();
+        let errors = Condition::parse_for_list("node.statsu == 'failed'").err().unwrap();
         assert_eq!(errors[0].hint.as_deref(), Some("did you mean `node.status`?"));
         assert!(Condition::parse("node.status == 'failed'", &[]).is_err(), "a condition of a document does not depend on how things go");
     }
@@ -431,7 +431,7 @@ mod tests {
             condition.holds(&kiosk(), &json!({ "idle": (0..length).collect::<Vec<_>>() }))
         };
         assert_eq!(nested(100).unwrap(), Answer::Yes);
-        assert!(nested(1_000).unwrap_err().message.contains("more than is evaluated"));
+        assert!(nested(1_000).unwrap_err().message.contains("exceeds the limit"));
         let grown = format!("({}).all(a, ({}).exists(b, a == b))", ["params.idle"; 40].join(" + "), ["params.idle"; 40].join(" + "));
         let grown = Condition::parse(&grown, &["idle"]).unwrap();
         assert!(grown.holds(&kiosk(), &json!({ "idle": (0..50).collect::<Vec<_>>() })).is_err(), "lists that grow are counted as they grow");

@@ -231,7 +231,7 @@ mod tests {
     fn equal_priorities_that_disagree_are_named_but_for_the_mode_which_is_observe() {
         let with = |name: &str, value: i32| Group { parameters: BTreeMap::from([("a/b.c".into(), json!(value))]), ..group(name, 5) };
         let error = plan(&kiosk(), &[with("gates", 1), with("night-trial", 2)], &stages()).unwrap_err();
-        assert_eq!(error.to_string(), "the groups `gates` and `night-trial` have the same priority and disagree about the parameter a/b.c");
+        assert_eq!(error.to_string(), "the groups `gates` and `night-trial` have the same priority and conflict in the parameter a/b.c");
         let mode = |name: &str, mode| Group { settings: GroupSettings { mode: Some(mode), ..GroupSettings::default() }, ..group(name, 5) };
         let plan = plan(&kiosk(), &[mode("a", Mode::Enforce), mode("b", Mode::Observe)], &stages()).unwrap();
         assert_eq!(plan.settings.mode, Mode::Observe);

@@ -1,7 +1,7 @@
 //! Plans of many nodes: each group's filter is read once, and nodes of the same groups share what is made of their plan.
 
 use super::{EVERYONE, Group, Plan, PlanError, plan_for};
-use crate::filter::{Answer, NodeInputs, Condition, NodeView, InputCache};
+use crate::filter::{Answer, Condition, InputCache, NodeInputs, NodeView};
 use serde_json::json;
 use std::collections::HashMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};

@@ -33,7 +33,7 @@ pub enum OnDrift {
     /// It is corrected.
     Correct,
     /// It is only told; the more careful.
-    Tell,
+    Report,
 }
 
 /// What is done about what is newly wanted.
@@ -42,7 +42,7 @@ pub enum OnDrift {
 #[serde(rename_all = "snake_case")]
 pub enum OnRollout {
     /// It is applied.
-    BringIn,
+    Apply,
     /// It waits for an operator; the more careful.
     Wait,
 }

@@ -172,8 +172,7 @@ fn read_expectations(node: &Node, kit: &Kit, findings: &mut Vec<Finding>) -> Vec
 fn read_expectation(node: &Node, kit: &Kit, findings: &mut Vec<Finding>) -> Option<Expected> {
     let mut fields = Fields::open(node, "an expectation", findings)?;
     let Some((what, place)) = fields.text("what", findings) else {
-        findings
-            .push(Finding::error(Code::MissingKey, fields.place.clone(), "the expectation has no `what`").hint("write what = \"kind:name\""));
+        findings.push(Finding::error(Code::MissingKey, fields.place.clone(), "the expectation has no `what`").hint("write what = \"kind:name\""));
         return None;
     };
     let absent = fields.boolean("absent", findings).unwrap_or(false);
@@ -219,7 +218,11 @@ pub fn run_case(kit: &Kit, others: &[&Kit], case: &Case) -> CaseResult {
         Ok(Ok(resolved)) => {
             clauses = resolved.state.clauses.len();
             if let Some(code) = &case.finding {
-                failures.push(CaseFailure::said(&code.value, &code.place, format!("{} was expected, and {clauses} clauses came out", code.value)));
+                failures.push(CaseFailure::said(
+                    &code.value,
+                    &code.place,
+                    format!("{} was expected, but the result is {clauses} clauses came out", code.value),
+                ));
             }
             failures.extend(case.expected.iter().filter_map(|expected| against(expected, &resolved)));
             failures.extend(unexpected(case, &resolved));
@@ -294,7 +297,7 @@ fn against(expected: &Expected, resolved: &Resolved) -> Option<CaseFailure> {
         let excluded = resolved.excluded.iter().find(|excluded| excluded.address.as_str() == address);
         let message = match (excluded, near) {
             (Some(excluded), _) => Some(format!("its condition does not hold for this node: {}", excluded.condition)),
-            (None, Some(near)) => Some(format!("`{near}` came out, did you mean that?")),
+            (None, Some(near)) => Some(format!("did you mean `{near}`?")),
             _ => None,
         };
         return Some(fail(vec![presence("a clause", "none")], message, None));
@@ -367,5 +370,5 @@ fn unexpected(case: &Case, resolved: &Resolved) -> Vec<CaseFailure> {
     }
     let is_expected = |clause: &Clause| case.expected.iter().any(|expected| expected.what.value == clause.address.as_str());
     let further = resolved.state.clauses.iter().zip(&resolved.places).filter(|(clause, _)| !is_expected(clause));
-    further.map(|(clause, place)| CaseFailure::said(clause.address.as_str(), place, "it came out, and only others are expected")).collect()
+    further.map(|(clause, place)| CaseFailure::said(clause.address.as_str(), place, "unexpected clause")).collect()
 }

@@ -153,9 +153,8 @@ fn read_loops(node: &Node, findings: &mut Vec<Finding>) -> Vec<Loop> {
         return Vec::new();
     };
     if entries.is_empty() {
-        findings.push(
-            Finding::error(Code::WrongValue, node.place.clone(), "`for` has no expression").hint("write for = { lane = \"params.lanes\" }"),
-        );
+        findings
+            .push(Finding::error(Code::WrongValue, node.place.clone(), "`for` has no expression").hint("write for = { lane = \"params.lanes\" }"));
     }
     let mut loops = Vec::new();
     for (name, place, over) in entries {

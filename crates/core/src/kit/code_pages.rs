@@ -307,13 +307,7 @@ pub const CODE_PAGES: &[CodePage] = &[
         "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n[requires]\nquay-base = \"^1.0\"\n",
         "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n",
     ),
-    error(
-        Code::RequiredNotWell,
-        "a required kit has errors",
-        "The required kit has errors; the first one is named. Fix it first.",
-        "",
-        "",
-    ),
+    error(Code::RequiredNotWell, "a required kit has errors", "The required kit has errors; the first one is named. Fix it first.", "", ""),
     error(
         Code::Password,
         "a password, or a hash that is too weak",

@@ -140,7 +140,9 @@ impl TreeReader<'_> {
                 .and_then(Number::from_f64)
                 .map(Value::Number)
                 .or_else(|| self.refuse(&place, "NaN and infinity are not allowed here", "write a number")),
-            DeValue::Datetime(datetime) => self.refuse(&place, "dates and times are not allowed here", &format!("write it as a text: \"{datetime}\"")),
+            DeValue::Datetime(datetime) => {
+                self.refuse(&place, "dates and times are not allowed here", &format!("write it as a text: \"{datetime}\""))
+            }
         };
         plain.map(|value| Node { value: NodeValue::Plain(value), place })
     }

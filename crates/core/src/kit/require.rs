@@ -196,14 +196,14 @@ mod tests {
     #[test]
     fn everything_that_cannot_be_met_is_said_with_what_would_do() {
         let pool = [release("quay-base@1.3.0", &[]), release("quay-base@1.2.0", &[])];
-        insta::assert_snapshot!(solved(&[release("kiosk-floor@1.0.0", &[("quay-base", "^2.0"), ("quay-lights", "^1.0")])], &pool).unwrap_err(), @r"
-        kiosk-floor@1.0.0 requires quay-base ^2.0, and no release of quay-base fits; there are quay-base 1.3.0, 1.2.0
-        kiosk-floor@1.0.0 requires quay-lights ^1.0, and no release of quay-lights fits; there is no release of quay-lights: publish it first, or publish it together with --with
+        insta::assert_snapshot!(solved(&[release("kiosk-floor@1.0.0", &[("quay-base", "^2.0"), ("quay-lights", "^1.0")])], &pool).unwrap_err(), @"
+        kiosk-floor@1.0.0 requires quay-base ^2.0, and no release of quay-base matches; there are quay-base 1.3.0, 1.2.0
+        kiosk-floor@1.0.0 requires quay-lights ^1.0, and no release of quay-lights matches; there is no release of quay-lights: publish it first, or publish it together with --with
         ");
         let served = [release("kiosk-floor@1.0.0", &[("quay-base", "^1.0")]), release("quay-base@2.0.0", &[])];
         insta::assert_snapshot!(
             solved(&served, &pool).unwrap_err(),
-            @"kiosk-floor@1.0.0 requires quay-base ^1.0, and not quay-base@2.0.0; these would do for kiosk-floor@1.0.0: quay-base@1.3.0, quay-base@1.2.0"
+            @"kiosk-floor@1.0.0 requires quay-base ^1.0, and not quay-base@2.0.0; matching releases for kiosk-floor@1.0.0: quay-base@1.3.0, quay-base@1.2.0"
         );
     }
 

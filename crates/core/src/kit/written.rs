@@ -128,7 +128,7 @@ mod tests {
         clause.take(find("mount").unwrap(), "device", json!("tmpfs"));
         clause.complete(find("mount").unwrap());
         insta::assert_snapshot!(clause.toml(), @r#"
-        # It cannot be kept as it is: what it has of fs cannot be said in a document.
+        # It cannot be written as a clause: its fs cannot be expressed in a document.
         # [[clause]]
         # what = "mount:/srv"
         # device = "tmpfs"

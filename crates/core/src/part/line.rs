@@ -79,8 +79,9 @@ impl<'c> Line<'c> {
             Place::End => all.len(),
             Place::After(pattern) => {
                 let last = all.iter().rposition(|line| pattern.is_match(line));
-                last.map(|at| at + 1)
-                    .ok_or_else(|| PartError::new(format!("no line matches `{pattern}`, after which the new one should be inserted")).hint("fix `place`"))?
+                last.map(|at| at + 1).ok_or_else(|| {
+                    PartError::new(format!("no line matches `{pattern}`, after which the new one should be inserted")).hint("fix `place`")
+                })?
             }
         };
         Ok(lines.inserted(at, &[wanted]))

@@ -31,7 +31,7 @@ fn ini_keeps_comments_sections_and_order() {
     assert_eq!(remove_setting(&text, Format::Ini, &["Journal", "Storage"]).unwrap(), JOURNALD);
     assert_eq!(set("", Format::Ini, &["Time", "NTP"], "a b"), "[Time]\nNTP=a b\n");
     assert_eq!(set("[A]\nx = 1\r\n", Format::Ini, &["A", "y"], 2), "[A]\nx = 1\r\ny = 2\r\n");
-    assert_eq!(refused(write_setting("[A]\nx=1\nx=2\n", Format::Ini, &["A", "x"], &json!(3))), "x stands on the lines 2, 3");
+    assert_eq!(refused(write_setting("[A]\nx=1\nx=2\n", Format::Ini, &["A", "x"], &json!(3))), "x is on the lines 2, 3");
     assert_eq!(refused(write_setting("", Format::Ini, &["A"], &json!([1]))), "this format holds texts only, no lists and maps");
 }
 
@@ -92,10 +92,7 @@ fn yaml_keeps_comments_and_layout() {
     assert_eq!(remove_setting(NET, Format::Yaml, &["network", "lan", "names"]).unwrap(), NET.replace("    names: [a, b]\n", ""));
     assert_eq!(remove_setting("a:\n  b: 1\nc: 2\n", Format::Yaml, &["a", "b"]).unwrap(), "a: {}\nc: 2\n");
     assert_eq!(read_setting(NET, Format::Yaml, &["network", "lan", "dhcp"]).unwrap(), Some(json!("yes")));
-    assert_eq!(
-        refused(write_setting("a: &x 1\nb: *x\n", Format::Yaml, &["b"], &json!(2))),
-        "the value is an alias or has a tag"
-    );
+    assert_eq!(refused(write_setting("a: &x 1\nb: *x\n", Format::Yaml, &["b"], &json!(2))), "the value is an alias or has a tag");
     assert_eq!(refused(write_setting("a: 1\n---\na: 2\n", Format::Yaml, &["a"], &json!(2))), "the file holds several YAML documents");
 }
 
@@ -110,7 +107,7 @@ fn a_line_replaces_the_one_it_matches_or_goes_to_its_place() {
     assert_eq!(place("start"), "new\r\na1\r\nb\r\na2\r\n");
     assert_eq!(place("after ^a"), "a1\r\nb\r\na2\r\nnew\r\n");
     let several = Line::new(Some("x"), Some("^a"), None).unwrap().write("a1\nb\na2\n").unwrap_err();
-    assert_eq!(several.message, "`match` fits the lines 1, 3, and must fit one at most");
+    assert_eq!(several.message, "`match` matches the lines 1, 3, but may match only one");
 }
 
 proptest! {

@@ -307,7 +307,10 @@ impl<'t> Reader<'t> {
         let bracket = self.bytes(span).start;
         match self.text[bracket..].starts_with(['}', ']']) {
             true => Ok(bracket + 1),
-            false => Err(PartError::new("the end of a map or list in brackets cannot be determined").hint("write it in block style, or manage the whole file")),
+            false => {
+                Err(PartError::new("the end of a map or list in brackets cannot be determined")
+                    .hint("write it in block style, or manage the whole file"))
+            }
         }
     }
 }

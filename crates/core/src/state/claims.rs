@@ -139,7 +139,7 @@ trait Careful: Ord + Copy {
 }
 
 impl Careful for crate::kit::OnDrift {
-    const CAREFUL: Self = Self::Tell;
+    const CAREFUL: Self = Self::Report;
 }
 
 impl Careful for crate::kit::OnRollout {

@@ -6,7 +6,7 @@ use super::render::{RenderError, Renderer, Scope, has_markup};
 use super::resolve::{Assigned, Conditions, ResolveInput};
 use crate::address::ClauseAddress;
 use crate::digest::{self, Digest};
-use crate::filter::{Answer, NodeInputs, Condition, ConditionError, Items, MOST_ITEMS};
+use crate::filter::{Answer, Condition, ConditionError, Items, MOST_ITEMS, NodeInputs};
 use crate::kind::{self, Naming};
 use crate::kit::{ClauseDocument, Code, Finding, Gone, Located, OnDrift, OnRollout, Place};
 use crate::param::Parameter;

@@ -91,8 +91,7 @@ fn declared(clause: &Clause) -> Result<&CustomKind, HostError> {
 }
 
 fn lies(custom: &CustomKind, why: &str) -> HostError {
-    HostError::new(format!("the program of the kind {} is not as it declares: {why}", custom.name))
-        .remedy("fix the kit of the kind")
+    HostError::new(format!("the program of the kind {} is not as it declares: {why}", custom.name)).remedy("fix the kit of the kind")
 }
 
 fn reply<T: for<'d> Deserialize<'d>>(custom: &CustomKind, ended: &Ended) -> Result<T, HostError> {

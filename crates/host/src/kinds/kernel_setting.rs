@@ -145,7 +145,9 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     std::fs::write(&path, value).map_err(|error| {
         let told = HostError::io("write", &path.display().to_string(), &error);
         match error.raw_os_error().map(rustix::io::Errno::from_raw_os_error) {
-            Some(rustix::io::Errno::INVAL) => told.remedy("the kernel does not take this value; it is already in the boot configuration, so fix the document"),
+            Some(rustix::io::Errno::INVAL) => {
+                told.remedy("the kernel does not take this value; it is already in the boot configuration, so fix the document")
+            }
             Some(rustix::io::Errno::ROFS | rustix::io::Errno::PERM | rustix::io::Errno::ACCESS) => {
                 told.remedy("this machine may not change its kernel, as in a container: only the boot configuration is managed")
             }

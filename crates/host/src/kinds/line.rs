@@ -38,6 +38,5 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
 
 /// A part of a file is only kept in a file that is there: who owns the file decides what else is in it.
 pub(super) fn no_file(path: &str) -> HostError {
-    HostError::new(format!("the file {path} does not exist"))
-        .remedy("name what brings it in `needs`, or keep the whole file with a `file` clause")
+    HostError::new(format!("the file {path} does not exist")).remedy("name what brings it in `needs`, or keep the whole file with a `file` clause")
 }

@@ -2,7 +2,7 @@
 
 use super::described::complete;
 use super::{
-    clauses, events, fleet, group, health, invitation, joining, node, page_error, person, recovery, release, run, sign_in, stage, token, work,
+    activity, clauses, events, group, health, invitation, joining, node, overview, page_error, person, recovery, release, run, sign_in, stage, token,
 };
 use crate::checkin::{check_in, join, wanted};
 use constans_wire::check_in::Problem;

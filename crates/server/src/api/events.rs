@@ -2,7 +2,7 @@
 
 use crate::launch::Here;
 use crate::metrics::Metrics;
-use crate::store::notice::{CHANNEL, ACTIVITIES};
+use crate::store::notice::{ACTIVITIES, CHANNEL};
 use crate::trust::{Allowed, NodeRead};
 use rocket::response::stream::{Event, EventStream};
 use rocket::{Shutdown, State, get};

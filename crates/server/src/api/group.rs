@@ -1,13 +1,13 @@
 //! Groups.
 
 use crate::body::JsonBody;
+use crate::change::publish::on_thread;
+use crate::change::resolve::{read_groups, resolve_all};
+use crate::jobs::progress::Progress;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::{audit, group, notice, stage};
 use crate::trust::{Allowed, GroupEdit, NodeRead};
-use crate::jobs::progress::Progress;
-use crate::change::publish::on_thread;
-use crate::change::resolve::{read_groups, resolve_all};
 use constans_core::filter::Condition;
 use constans_core::group::{EVERYONE, Group};
 use constans_core::settings::{GroupSettings, LONGEST_GRACE_SECS, LONGEST_INTERVAL_SECS, SHORTEST_INTERVAL_SECS, SMALLEST_ATTIC_MIB};

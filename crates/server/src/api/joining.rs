@@ -1,12 +1,12 @@
 //! Joining requests: seen, approved, denied.
 
 use crate::body::JsonBody;
+use crate::change::resolve::resolve_one;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::joining::{self, RequestRow};
-use crate::store::{audit, node_attribute, check_in, node, notice};
+use crate::store::{audit, check_in, node, node_attribute, notice};
 use crate::trust::{Allowed, JoinDecide, NodeRead, ReadRequest, Refusal};
-use crate::change::resolve::resolve_one;
 use constans_core::digest::hex;
 use constans_core::words::check_reason;
 use constans_wire::join::{Approve, Deny, JoiningRequest};

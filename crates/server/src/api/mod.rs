@@ -1,16 +1,17 @@
 //! Handlers for people and programs. Each names the permission that it needs.
 
+mod activity;
 mod clauses;
 mod console;
 mod described;
 mod document;
 mod events;
-mod overview;
 mod group;
 mod health;
 mod invitation;
 mod joining;
 mod node;
+mod overview;
 mod page_error;
 mod person;
 mod recovery;
@@ -19,7 +20,6 @@ mod run;
 mod sign_in;
 mod stage;
 mod token;
-mod activity;
 
 pub use console::AnswerHeaders;
 pub use document::document_text;

@@ -1,16 +1,16 @@
 //! The fleet as a whole, and the part of it that a filter names.
 
 use super::node::all_summaries;
+use crate::change::publish::on_thread;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError, read_stored};
-use crate::store::listing::{TickRow, ProblemRow};
+use crate::store::listing::{ProblemRow, TickRow};
 use crate::store::narrowing::Narrowing;
 use crate::store::{exception, joining, listing, recovery, run};
 use crate::trust::{Allowed, NodeRead};
-use crate::change::publish::on_thread;
 use constans_core::attention::{Attention, AttentionNode, Exception, RecurringDrift, attention};
 use constans_core::filter::{Answer as Decided, Condition, NodeView};
-use constans_core::node_status::{ProblemInputs, NodeStatus, problems};
+use constans_core::node_status::{NodeStatus, ProblemInputs, problems};
 use constans_wire::check_in::NodeSummary;
 use constans_wire::overview::{Overview, RecentRun, StatusCount, Tick};
 use jiff::{SignedDuration, Timestamp};
@@ -180,8 +180,10 @@ async fn signs_and_attention(db: &PgPool, by: &Narrowing, now: Timestamp) -> Res
     };
     let ((statuses, with_problems), exceptions, recurring) =
         tokio::try_join!(statuses_and_problems, exception::all(db, by), exception::recurring_drifts(db, by)).map_err(ApiError::from)?;
-    let statuses =
-        statuses.into_iter().map(|row| Ok(StatusCount { status: read(row.status.into())?, nodes: count(row.nodes) })).collect::<Result<_, ApiError>>()?;
+    let statuses = statuses
+        .into_iter()
+        .map(|row| Ok(StatusCount { status: read(row.status.into())?, nodes: count(row.nodes) }))
+        .collect::<Result<_, ApiError>>()?;
     let nodes: Vec<AttentionNode> = with_problems.into_iter().map(|row| attention_node(row, now)).collect::<Result<_, _>>()?;
     let exceptions: Vec<Exception> = exceptions
         .into_iter()

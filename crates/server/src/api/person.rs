@@ -1,10 +1,10 @@
 //! Persons and their roles.
 
+use crate::people;
 use crate::problem::{Answer, ApiError};
 use crate::store::person::{self, ListedRow};
 use crate::store::refused_request;
 use crate::trust::{Allowed, PeopleManage, Role};
-use crate::people;
 use clap::ValueEnum as _;
 use constans_wire::people::{Granted, Person, RefusedRequest, RemovedPerson};
 use rocket::serde::json::Json;

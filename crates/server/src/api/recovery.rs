@@ -42,7 +42,8 @@ pub async fn end(wish: JsonBody<EndRecovery>, caller: Allowed<ServerRecover>, db
     if !before.not_heard.is_empty() && !wish.although_not_heard {
         return Err(ApiError::Conflict {
             message: format!("{} of {} nodes have had no contact since: {}", before.not_heard.len(), before.nodes, before.not_heard.join(", ")),
-            hint: "wait for them, or end it with --although-not-heard: they then receive the desired state of this database, whatever they have".to_owned(),
+            hint: "wait for them, or end it with --although-not-heard: they then receive the desired state of this database, whatever they have"
+                .to_owned(),
         });
     }
     recovery::end(&mut transaction, &caller.person).await?;

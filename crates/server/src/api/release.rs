@@ -1,12 +1,12 @@
 //! Publishing kits, reading and comparing releases, withdrawing them.
 
 use crate::body::JsonBody;
+use crate::change::publish::{LARGEST_FILE, check_releases, is_named_right, on_thread, read_release};
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::release::{self, ReleaseRow};
 use crate::store::{audit, notice, stage, wanted};
 use crate::trust::{Allowed, KitPublish, NodeRead};
-use crate::change::publish::{LARGEST_FILE, check_releases, is_named_right, on_thread, read_release};
 use constans_core::compare::{KitDifference, kit_difference};
 use constans_core::kind::{KINDS, KindPage, kind_page};
 use constans_core::kit::{page, shown_text};

@@ -1,9 +1,9 @@
 //! Runs of a node.
 
+use crate::intake::texts::put_in;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::{episode, node, report_text, run};
 use crate::trust::{Allowed, NodeRead};
-use crate::intake::texts::put_in;
 use constans_wire::report::RunReport;
 use constans_wire::run::{Episode, RunSummary};
 use rocket::serde::json::Json;

@@ -1,13 +1,13 @@
 //! Stages and what they serve.
 
 use crate::body::JsonBody;
+use crate::change::publish::solvable;
+use crate::change::resolve::resolve_all;
+use crate::jobs::progress::Progress;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::{audit, notice, release, stage};
 use crate::trust::{Allowed, NodeRead, StageServe};
-use crate::jobs::progress::Progress;
-use crate::change::publish::solvable;
-use crate::change::resolve::resolve_all;
 use constans_core::kit::require;
 use constans_wire::kit::{Changed, GoBack, Serve, Stage, WentBack};
 use rocket::serde::json::Json;

@@ -1,10 +1,10 @@
 //! Tokens: listed, made for programs, withdrawn.
 
 use crate::body::JsonBody;
+use crate::people;
 use crate::problem::{Answer, ApiError};
 use crate::store::token::{self, TokenRow};
 use crate::trust::{Allowed, PeopleManage, SessionOwn};
-use crate::people;
 use constans_wire::people::{MadeToken, NewToken, Token};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, post};

@@ -1,14 +1,14 @@
 //! Resolving: the desired state of every node, computed when something changed and not when it asks.
 
+use crate::change::publish::kit_of;
+use crate::jobs::progress::Progress;
 use crate::launch::Here;
 use crate::problem::{ApiError, read_stored};
 use crate::store::effective_state::{self, NewClause};
 use crate::store::wanted::{self, NewWanted, NodeViewRow};
-use crate::store::{node_attribute, group, release, stage};
-use crate::jobs::progress::Progress;
-use crate::change::publish::kit_of;
+use crate::store::{group, node_attribute, release, stage};
 use constans_core::digest::{Digest, DigestKey};
-use constans_core::filter::{NodeInputs, NodeView, InputCache};
+use constans_core::filter::{InputCache, NodeInputs, NodeView};
 use constans_core::group::{Group, Plan, Planner};
 use constans_core::kit::Kit;
 use constans_core::node_status::overdue_after;

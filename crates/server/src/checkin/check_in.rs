@@ -1,17 +1,17 @@
 //! Check-ins.
 
 use crate::body::NodeBody;
+use crate::change::resolve::resolve_one;
+use crate::intake::batch::{Batched, Batcher};
 use crate::launch::Here;
-use crate::metrics::{Queue, Intake, IntakePath};
+use crate::metrics::{Intake, IntakePath, Queue};
 use crate::problem::{Answer, ApiError, read_stored};
-use crate::store::check_in::{self, LastRow, NewCheckIn, PlainRow};
+use crate::store::check_in::{self as stored, LastRow, NewCheckIn, PlainRow};
 use crate::store::wanted::{self, WantedRow};
 use crate::store::{node_attribute, notice, recovery};
 use crate::trust::{ShownCertificate, digest_of};
-use crate::intake::batch::{Batcher, Batched};
-use crate::change::resolve::resolve_one;
-use constans_core::run::RestartPending;
 use constans_core::node_status::Promise;
+use constans_core::run::RestartPending;
 use constans_wire::check_in::{CheckIn, CheckInAnswer, Generation, WantedOffer};
 use jiff::{SignedDuration, Timestamp};
 use rocket::serde::json::Json;
@@ -41,7 +41,7 @@ impl Batched for ShownCheckIn {
     }
 
     async fn take(db: &PgPool, all: &[Self]) -> sqlx::Result<HashMap<Uuid, PlainRow>> {
-        Ok(check_in::take_plain(db, all).await?.into_iter().map(|row| (row.node, row)).collect())
+        Ok(stored::take_plain(db, all).await?.into_iter().map(|row| (row.node, row)).collect())
     }
 }
 
@@ -114,9 +114,9 @@ impl OfItself {
 async fn take_in(db: &PgPool, here: &Here, new: &NewCheckIn, of_itself: &OfItself) -> Result<Option<WantedRow>, ApiError> {
     let node = new.node;
     let mut transaction = db.begin().await?;
-    let last = check_in::last(&mut *transaction, node).await?;
+    let last = stored::last(&mut *transaction, node).await?;
     let span = last.heard_span.filter(|_| last.on_time_until.is_some_and(|until| until.to_jiff() >= new.promise.heard_at));
-    check_in::note(&mut transaction, new, span, shows_two_machines(&last, new.shown)).await?;
+    stored::note(&mut transaction, new, span, shows_two_machines(&last, new.shown)).await?;
     if span.is_none() {
         // It was away or new; who keeps its promises changes no page.
         notice::tell(&mut *transaction, "nodes").await?;

@@ -1,14 +1,14 @@
 //! What an agent fetches and delivers: its own state, its contents, its reports.
 
 use crate::body::NodeBody;
+use crate::intake::batch::Batcher;
+use crate::intake::report::{plain, take_in};
 use crate::launch::Here;
-use crate::metrics::{Queue, Intake, IntakePath};
+use crate::metrics::{Intake, IntakePath, Queue};
 use crate::problem::{Answer, ApiError};
 use crate::store::effective_state;
 use crate::store::run::PlainRun;
 use crate::trust::{NodeCaller, ShownCertificate};
-use crate::intake::batch::Batcher;
-use crate::intake::report::{plain, take_in};
 use constans_wire::report::RunReport;
 use constans_wire::run::Received;
 use rocket::serde::json::Json;

@@ -1,9 +1,9 @@
 //! Taking in reports: eventful runs whole, equal uneventful ones as one span, each once; and what they say of drift.
 
-use super::report_times::{plausible, bounded_times};
 use super::batch::Batched;
-use crate::change::publish::on_thread;
+use super::report_times::{bounded_times, plausible};
 use super::texts::take_out;
+use crate::change::publish::on_thread;
 use crate::clock;
 use crate::problem::ApiError;
 use crate::store::exception::{self, NewException};

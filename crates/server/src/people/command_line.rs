@@ -1,10 +1,10 @@
 //! People, their tokens and one-time links, from the server's own command line: also for when no administrator is left.
 
 use crate::launch::{LaunchError, open_database};
+use crate::people;
 use crate::problem::ApiError;
 use crate::store::{audit, person, token};
 use crate::trust::{Role, Secret};
-use crate::people;
 use clap::{Args, Subcommand};
 use constans_core::kind::duration_secs;
 use serde_json::json;
@@ -260,7 +260,10 @@ pub async fn welcome_first(db: &mut PgConnection, url: &str) -> Result<(), Launc
     }
     let secret = Secret::make().map_err(LaunchError::Random)?;
     person::add_link(db, None, &secret.digest(), LINK_HOURS).await.map_err(LaunchError::Database)?;
-    eprintln!("No administrator exists yet. The first person to open this link, within {LINK_HOURS} hours, becomes administrator:\n  {}", link(url, &secret));
+    eprintln!(
+        "No administrator exists yet. The first person to open this link, within {LINK_HOURS} hours, becomes administrator:\n  {}",
+        link(url, &secret)
+    );
     Ok(())
 }
 

@@ -32,13 +32,19 @@ pub async fn end(db: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<()> {
 
 /// Returns the activities in progress, the oldest first. One that was not updated for a minute ended with its server.
 pub async fn list(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<Activity>> {
-    let rows: Vec<(String, String, i64, i64, SqlTimestamp)> =
-        sqlx::query_as("select what, who, done, total, began_at from activity where updated_at > $1 - interval '1 minute' order by began_at limit 100")
-            .bind(sql_now())
-            .fetch_all(db)
-            .await?;
+    let rows: Vec<(String, String, i64, i64, SqlTimestamp)> = sqlx::query_as(
+        "select what, who, done, total, began_at from activity where updated_at > $1 - interval '1 minute' order by began_at limit 100",
+    )
+    .bind(sql_now())
+    .fetch_all(db)
+    .await?;
     let count = |nodes: i64| usize::try_from(nodes).unwrap_or(0);
-    let activities =
-        rows.into_iter().map(|(what, who, done, total, began)| Activity { what, who, done: count(done), total: count(total), began: began.to_jiff() });
-    Ok(activity.collect())
+    let activities = rows.into_iter().map(|(what, who, done, total, began)| Activity {
+        what,
+        who,
+        done: count(done),
+        total: count(total),
+        began: began.to_jiff(),
+    });
+    Ok(activities.collect())
 }

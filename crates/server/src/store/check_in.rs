@@ -160,10 +160,11 @@ pub async fn note(db: &mut PgConnection, new: &NewCheckIn, span: Option<i64>, ha
 
 /// Says that a person has decided: whoever checks in next is the node. Returns whether there was anything to decide.
 pub async fn resolve_duplicate(db: &mut PgConnection, node: Uuid) -> sqlx::Result<bool> {
-    let has_duplicate_identity: Option<bool> = sqlx::query_scalar("select true from node_now where node = $1 and duplicate_identity_since is not null for update")
-        .bind(node)
-        .fetch_optional(&mut *db)
-        .await?;
+    let has_duplicate_identity: Option<bool> =
+        sqlx::query_scalar("select true from node_now where node = $1 and duplicate_identity_since is not null for update")
+            .bind(node)
+            .fetch_optional(&mut *db)
+            .await?;
     if has_duplicate_identity.is_some() {
         forget(db, node).await?;
     }

@@ -148,8 +148,12 @@ pub struct StatusRow {
 pub async fn statuses(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<StatusRow>> {
     let clock_is_right = format!("n.clock_off_ms between {} and {}", -1_000 * CLOCK_TOLERANCE_SECS, 1_000 * CLOCK_TOLERANCE_SECS);
     let mut query = QueryBuilder::new("select ");
-    push_status(&mut query).push(" as status, count(*) as nodes, coalesce(array_agg(n.node) filter (where n.heard_at is null or n.full_status is null");
-    push_timed(&mut query, " or {now} > n.silent_after or {now} > n.overdue_at or n.duplicate_identity_since is not null or n.memory_lost_at is not null");
+    push_status(&mut query)
+        .push(" as status, count(*) as nodes, coalesce(array_agg(n.node) filter (where n.heard_at is null or n.full_status is null");
+    push_timed(
+        &mut query,
+        " or {now} > n.silent_after or {now} > n.overdue_at or n.duplicate_identity_since is not null or n.memory_lost_at is not null",
+    );
     query.push(format!(" or n.is_unusable or not {clock_is_right}), '{{}}') as with_problems from "));
     if narrowing.asks_for_now() {
         query.push("node_now n join node on node.id = n.node where ");

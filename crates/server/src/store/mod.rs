@@ -1,18 +1,18 @@
 //! SQL and nothing else, one file a subject. Every function takes an executor, so that it joins a transaction.
 
-pub mod uptime;
+pub mod activity;
 pub mod audit;
+pub mod check_in;
 pub mod effective_state;
 pub mod episode;
 pub mod exception;
-pub mod node_attribute;
 pub mod group;
-pub mod check_in;
 pub mod invitation;
 pub mod joining;
 pub mod listing;
 pub mod narrowing;
 pub mod node;
+pub mod node_attribute;
 pub mod notice;
 pub mod person;
 pub mod recovery;
@@ -22,5 +22,5 @@ pub mod report_text;
 pub mod run;
 pub mod stage;
 pub mod token;
+pub mod uptime;
 pub mod wanted;
-pub mod activity;

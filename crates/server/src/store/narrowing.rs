@@ -234,12 +234,12 @@ fn operator(comparison: Comparison) -> &'static str {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use constans_core::node_status::{LastContact, status};
+    use constans_core::node_status::{LastContact, node_status};
 
     #[test]
     fn the_signs_of_statuses_are_called_like_them() {
         for status in Status::ALL {
-            assert_eq!(json!(status(false, false, LastContact::OnTime, Some(status))), json!(status));
+            assert_eq!(json!(node_status(false, false, LastContact::OnTime, Some(status))), json!(status));
         }
     }
 }

@@ -220,8 +220,10 @@ fn required_kits<'s>(kit: &Kit, surroundings: Surroundings<'s>, findings: &mut V
             continue;
         } else if surroundings.complete {
             let known: BTreeSet<&str> = pool.iter().map(|release| release.kit.as_str()).collect();
-            let hint = nearest_word(&required.kit, known)
-                .map_or_else(|| format!("publish {} first, or publish it together with --with", required.kit), |near| format!("did you mean `{near}`?"));
+            let hint = nearest_word(&required.kit, known).map_or_else(
+                || format!("publish {} first, or publish it together with --with", required.kit),
+                |near| format!("did you mean `{near}`?"),
+            );
             findings.push(Finding::error(Code::Unsolvable, place, format!("no release of `{}` is published", required.kit)).hint(hint));
         } else {
             findings.push(

@@ -56,7 +56,7 @@ fn a_clause_that_wants_to_be_alone_refuses_what_takes_another_package_away() {
         let mut node = taking();
         let finished = node.run(&wanted, settings.clone());
         let why = Leave::NotAlone { packages: vec![change("kiosk-shell", Some("1.0"), None)] };
-        assert_eq!(why.words(), "the clause says only_alone = true, and with it kiosk-shell 1.0 is removed");
+        assert_eq!(why.words(), "the clause says only_alone = true, but the change includes kiosk-shell 1.0 is removed");
         let left = Decision::Leave { why };
         assert_eq!(finished.results[0].decision, left);
         assert_eq!(finished.results[0].would, (settings.mode == Mode::Observe).then_some(left));
