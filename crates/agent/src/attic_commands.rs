@@ -64,8 +64,8 @@ pub fn compare(arguments: &AtticOneArguments) -> Result<Exit, AgentError> {
         Ok(diff) => print!(
             "{}",
             diff.text
-                .replace("--- found", &format!("--- {} now", kept.path))
-                .replace("+++ wanted", &format!("+++ number {}, replaced {}", kept.number, constans_terminal::time(kept.at)))
+                .replace("--- actual", &format!("--- {} now", kept.path))
+                .replace("+++ desired", &format!("+++ number {}, replaced {}", kept.number, constans_terminal::time(kept.at)))
         ),
         Err(_) => println!("both differ: {} bytes now, {} bytes in the attic", now.len(), kept.bytes),
     }

@@ -128,7 +128,7 @@ async fn way_to(way: &mut Way, membership: &Membership, key: &NodeKey, machine: 
             way.well("name", address.ip().to_string());
             return Err(match because {
                 Some(because) => {
-                    Failed::new("port", format!("{address} refused the connection: {because}"), "is the server running, and does it listen there?")
+                    Failed::new("port", format!("{address} refused the connection: {because}"), "check that the server runs and listens there")
                 }
                 None => Failed::new("port", format!("{address} does not answer"), "a firewall drops the connection, or the machine is off"),
             });

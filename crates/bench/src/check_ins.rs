@@ -157,6 +157,7 @@ fn pgbench(fleet: &Fleet) -> f64 {
         .arg(fleet.database())
         .output()
         .expect("pgbench");
+    std::fs::remove_file(&script).expect("the script is removed");
     let said = String::from_utf8_lossy(&output.stdout).into_owned();
     let tps = said.lines().find_map(|line| line.strip_prefix("tps = ")).and_then(|rest| rest.split(' ').next());
     tps.and_then(|tps| tps.parse().ok()).unwrap_or_else(|| panic!("{said}{}", String::from_utf8_lossy(&output.stderr)))

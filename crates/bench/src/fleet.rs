@@ -18,8 +18,8 @@ const ASKED_BEFORE: usize = 20;
 
 /// What the pages ask for: the fleet and the nodes, whole and narrowed.
 const PAGES: [(&str, &str); 7] = [
-    ("fleet", ""),
-    ("fleet", "labels.site == \"auken\""),
+    ("overview", ""),
+    ("overview", "labels.site == \"auken\""),
     ("nodes", ""),
     ("nodes", "labels.site == \"auken\" && node.mode == \"enforce\""),
     ("nodes", "node.status == \"drift_found\""),
@@ -122,7 +122,7 @@ fn pages(fleet: &Fleet) -> Figure {
         slowest = slowest.max(slow.0);
     }
     Figure {
-        work: "Fleet and Nodes at 100,000 nodes, the slowest's p95",
+        work: "Overview and Nodes at 100,000 nodes, the slowest's p95",
         against: "-",
         measured: slowest.as_secs_f64() * 1_000.0,
         budget: 100.0,

@@ -114,11 +114,11 @@ fn too_many_connections_of_strangers_leave_room_for_nodes() {
 fn only_what_comes_through_the_door_and_by_the_servers_names_is_answered() {
     let fleet = Fleet::start();
     let token = format!("Authorization: Bearer {}", fleet.administrator());
-    let fleet_page = format!("{}/api/fleet", fleet.people_url());
-    assert!(curl(&["-H", &token, &fleet_page]).starts_with("HTTP/2 200"));
-    assert!(curl(&["--http1.1", "-H", &token, &fleet_page]).starts_with("HTTP/1.1 200"));
+    let overview = format!("{}/api/overview", fleet.people_url());
+    assert!(curl(&["-H", &token, &overview]).starts_with("HTTP/2 200"));
+    assert!(curl(&["--http1.1", "-H", &token, &overview]).starts_with("HTTP/1.1 200"));
     for version in ["--http1.1", "--http2"] {
-        let misled = curl(&[version, "-H", &token, "-H", "Host: evil.example", &fleet_page]);
+        let misled = curl(&[version, "-H", &token, "-H", "Host: evil.example", &overview]);
         assert!(misled.contains(" 421") && misled.contains("problem+json") && misled.contains("--name"), "{misled}");
     }
     let log = fleet.log();
@@ -396,7 +396,7 @@ fn a_quarter_of_an_hour_of_hostile_clients_leaves_memory_and_connections_level()
                 while Instant::now() < until {
                     let wrong = format!("{people}/api/nodes/herring-[1-40]?filter=labels.x==%22[1-3]%22");
                     let _ = curl(&[version, "-o", "/dev/null", "-H", "Authorization: Bearer herring", &wrong]);
-                    let _ = curl(&[version, "-X", "BREW", &format!("{people}/api/fleet")]);
+                    let _ = curl(&[version, "-X", "BREW", &format!("{people}/api/overview")]);
                     let _ = curl(&[version, "-H", "Host: evil.example", people]);
                     let _ = curl(&[
                         version,

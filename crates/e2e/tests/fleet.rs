@@ -173,14 +173,14 @@ fn wanted_contents_that_something_else_changed_get_into_no_file_and_lost_ones_co
     assert!(well(&kiosk.run(&["enforce", "--yes"])).contains("in line"), "what is there is what is wanted all the same");
     kiosk.root.write("/etc/issue", "who was here?\n").unwrap();
     let failed = kiosk.run(&["enforce", "--yes"]);
-    let why = "the contents for /etc/issue are not what their name says, sha256:";
+    let why = "the contents for /etc/issue do not match their digest, sha256:";
     assert!(failed.stdout.contains(why) && failed.stdout.contains("the next check-in downloads it again"), "{}", failed.stdout);
     assert!(!failed.stdout.contains("+not what was published"), "nor is it said to be wanted: {}", failed.stdout);
     assert_eq!(kiosk.root.read("/etc/issue").unwrap(), "who was here?\n", "nothing was put there");
 
     std::fs::remove_dir_all(&contents).unwrap();
     let lacking = kiosk.run(&["enforce", "--yes"]);
-    assert!(lacking.stderr.contains("are not here") && lacking.stderr.contains("constans-agent check-in downloads them"), "{}", lacking.stderr);
+    assert!(lacking.stderr.contains("are missing") && lacking.stderr.contains("constans-agent check-in downloads them"), "{}", lacking.stderr);
     well(&kiosk.run(&["check-in"]));
     assert!(well(&kiosk.run(&["enforce", "--yes"])).contains("corrected"));
     assert!(kiosk.root.read("/etc/issue").unwrap().contains("Skerry Line"));
@@ -195,12 +195,12 @@ fn a_change_that_makes_a_state_unusable_is_refused_unless_insisted_on_and_the_la
     well(&kiosk.run(&["daemon", "--once"]));
     let trial = kiosk.document(
         "trial.toml",
-        "name = \"night-trial\"\npriority = 10\npinned = [\"kiosk-auken-1\"]\n\n[parameters]\n\"kiosk-floor/kiosk-lockdown.idle_seconds\" = 600\n",
+        "name = \"night-trial\"\npriority = 10\nnodes = [\"kiosk-auken-1\"]\n\n[parameters]\n\"kiosk-floor/kiosk-lockdown.idle_seconds\" = 600\n",
     );
     let refused = fleet.client(&["group", "set", &trial]);
     assert_eq!(refused.exit, Some(3));
     assert!(
-        refused.stderr.contains("kiosk-auken-1: the groups `kiosks` and `night-trial` have the same priority and disagree about"),
+        refused.stderr.contains("kiosk-auken-1: the groups `kiosks` and `night-trial` have the same priority and conflict in"),
         "{}",
         refused.stderr
     );
@@ -383,7 +383,7 @@ fn a_change_for_many_says_how_far_it_is_and_stores_of_their_states_what_differs(
         told
     });
     let first = told.first().expect("it takes more than a second");
-    assert!(first.what == "resolving states, since the group gates is set" && first.total == NODES, "{first:?}");
+    assert!(first.what == "resolving states after a change of the group gates" && first.total == NODES, "{first:?}");
     assert!(told.iter().all(|work| (1..=NODES).contains(&work.done)) && told.is_sorted_by_key(|work| work.done), "{told:?}");
     for _ in 0..50 {
         if under_way().is_empty() {

@@ -71,7 +71,7 @@ fn nothing_is_said_to_a_server_with_another_ca() {
     let forged = kiosk.document("forged", &encode(&decoded));
     let refused = join(&kiosk, &forged, "kiosk-auken-1", "0");
     assert_eq!(refused.exit, Some(1));
-    assert!(refused.stderr.contains("the server does not have the CA that it should have"), "{}", refused.stderr);
+    assert!(refused.stderr.contains("the CA of the server is not the expected one"), "{}", refused.stderr);
     assert_eq!(stranger.query("select count(*) from joining_request"), "0");
 
     // And to one that records whatever it is sent before it shows a certificate: only the TLS greeting comes.
@@ -100,7 +100,7 @@ fn a_name_in_use_is_refused_without_as_and_the_old_key_ends_with_it() {
     assert!(fleet.client(&["join", "list"]).stdout.contains("this name is in use"));
     let refused = fleet.client(&["join", "approve", "gate-auken-1"]);
     assert_eq!(refused.exit, Some(3));
-    assert!(refused.stderr.contains("a node is called gate-auken-1 already") && refused.stderr.contains("--as gate-auken-1"), "{}", refused.stderr);
+    assert!(refused.stderr.contains("the name gate-auken-1 is in use") && refused.stderr.contains("--as gate-auken-1"), "{}", refused.stderr);
 
     assert_eq!(fleet.client(&["join", "approve", "gate-auken-1", "--as", "gate-auken-1"]).exit, Some(0));
     assert!(join(&new, &invitation, "gate-auken-1", "0").stdout.contains("as gate-auken-1"));
@@ -138,8 +138,8 @@ fn an_invitation_ends_by_time_and_by_use_and_a_wrong_one_opens_nothing() {
     let decoded = decode(std::fs::read_to_string(fleet.invite(&second, &[])).unwrap().trim());
     let secret = decoded.split("\"secret\":\"").nth(1).unwrap().split('"').next().unwrap().to_owned();
     let guessed = second.document("guessed", &encode(&decoded.replace(&secret, "AAAA")));
-    assert!(join(&second, &guessed, "kiosk-brisk-2", "0").stderr.contains("nobody is known by this invitation"));
-    assert!(join(&second, &second.document("torn", "eyJmb3Jt"), "x", "0").stderr.contains("holds no invitation"));
+    assert!(join(&second, &guessed, "kiosk-brisk-2", "0").stderr.contains("unknown invitation"));
+    assert!(join(&second, &second.document("torn", "eyJmb3Jt"), "x", "0").stderr.contains("contains no invitation"));
     assert!(!fleet.log().contains(&secret) && fleet.query("select count(*) from joining_request") == "1");
 }
 
@@ -188,7 +188,7 @@ fn a_revoked_node_is_refused_at_its_next_request_and_let_back_by_an_operator() {
     assert_eq!(fleet.client(&["node", "revoke", "bridge-tern"]).exit, Some(0));
     assert_eq!(bridge.run(&["check-in"]).exit, Some(3));
     let used = bridge.run(&ask);
-    assert!(used.stderr.contains("used as often as it may be"), "{}", used.stderr);
+    assert!(used.stderr.contains("the invitation has no uses left"), "{}", used.stderr);
     let invitation = fleet.invite(&bridge, &[]);
     bridge.run(&["join", "--invitation", &invitation, "--wait", "0"]);
     assert_eq!(fleet.client(&["join", "approve", "bridge-tern"]).exit, Some(0));
@@ -218,13 +218,13 @@ fn diagnose_says_which_part_fails_and_what_to_do() {
     fleet.kill_server();
     let down = machine.run(&["diagnose"]);
     assert_eq!(down.exit, Some(1));
-    assert!(down.stdout.contains("port        FAILS:") && down.stdout.contains("is the server running"), "{}", down.stdout);
+    assert!(down.stdout.contains("port        FAILS:") && down.stdout.contains("check that the server runs"), "{}", down.stdout);
     assert!(machine.run(&["check-in"]).stderr.contains("does not answer"));
 
     // A server that was set up again has another CA: it is not taken for the one that was joined.
     fleet.set_up_anew();
     let other = machine.run(&["diagnose"]);
-    assert!(other.stdout.contains("trust       FAILS: the server does not have the CA that it should have"), "{}", other.stdout);
+    assert!(other.stdout.contains("trust       FAILS: the CA of the server is not the expected one"), "{}", other.stdout);
     let fresh = Machine::fresh().run(&["diagnose"]);
     assert!(fresh.stderr.contains("this machine belongs to no fleet"));
 }
@@ -256,17 +256,17 @@ fn each_route_refuses_those_who_may_not() {
     for (arguments, permission) in [(&["invite"][..], "join.invite"), (&["node", "revoke", "x"], "node.revoke")] {
         let refused = fleet.client_by(&reader, arguments);
         assert_eq!(refused.exit, Some(3));
-        assert!(refused.stderr.contains(&format!("pia.lund may not do this: it needs the permission {permission}")), "{}", refused.stderr);
+        assert!(refused.stderr.contains(&format!("pia.lund lacks the permission {permission}")), "{}", refused.stderr);
     }
     let nobody = fleet.client_by("AAAA", &["node", "list"]);
-    assert!(nobody.stderr.contains("nobody is known by this token"), "{}", nobody.stderr);
+    assert!(nobody.stderr.contains("unknown token"), "{}", nobody.stderr);
 
     let curl = |arguments: &[&str]| {
         let output = std::process::Command::new("curl").args(["-sk", "-w", " %{http_code}"]).args(arguments).stderr(Stdio::null()).output().unwrap();
         String::from_utf8_lossy(&output.stdout).into_owned()
     };
     let without = curl(&["-X", "POST", "-H", "Content-Type: application/json", "-d", "{}", &format!("{}/check-in", fleet.agents_url())]);
-    assert!(without.contains("nobody is known by this certificate") && without.ends_with(" 401"), "{without}");
+    assert!(without.contains("unknown certificate") && without.ends_with(" 401"), "{without}");
     let nothing = curl(&[&format!("{}/api/nothing", fleet.people_url())]);
     assert!(nothing.contains("there is nothing at GET /api/nothing") && nothing.ends_with(" 404"), "{nothing}");
 }

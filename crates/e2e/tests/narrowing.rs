@@ -74,7 +74,7 @@ fn the_database_and_the_language_decide_alike() {
         let one_by_one = format!("({}) && [1].exists(one, one == 1)", if filter.is_empty() { "true" } else { filter });
         let (list, listed) = (asked("nodes", filter), asked("nodes", &one_by_one));
         assert_eq!((names(&list["nodes"]), &list["undecidable"]), (names(&listed["nodes"]), &listed["undecidable"]), "{filter}");
-        for fleet in [asked("fleet", filter), asked("fleet", &one_by_one)] {
+        for fleet in [asked("overview", filter), asked("overview", &one_by_one)] {
             let of_signs: BTreeMap<String, u64> =
                 fleet["statuses"].as_array().unwrap().iter().map(|one| (one["status"].to_string(), one["nodes"].as_u64().unwrap())).collect();
             let mut counted = BTreeMap::new();

@@ -171,7 +171,7 @@ what = "package:quay-games"
     assert_eq!(offered.remedy.as_deref(), Some("the sources offer 3.2.4, 3.2.1, 3.1.0"));
     assert_eq!(clause(&report, "package:quay-games").outcome, Outcome::Corrected, "the rest goes on, whatever apt says of another package");
     let said = depot.run(&["enforce", "--file", &document, "--yes"]).stdout;
-    assert!(said.contains("blocked: it needs file:/etc/voucher.conf, which waits for package:voucher-driver, which failed"), "{said}");
+    assert!(said.contains("blocked: it needs file:/etc/voucher.conf, which is blocked by package:voucher-driver, which failed"), "{said}");
 }
 
 #[test]
@@ -360,7 +360,7 @@ fn documents_with_errors_change_nothing_and_say_where() {
     assert!(ended.stderr.contains("error C0120: unknown kind `fle`") && ended.stderr.contains("did you mean `file`?"), "{}", ended.stderr);
     let own = machine.document("own.toml", "[baseline]\nname = \"own\"\n\n[[clause]]\nwhat = \"directory:/var/lib/constans\"\ngone = true\n\n[[clause]]\nwhat = \"package:constans-agent\"\ngone = true\n");
     let refused = machine.run(&["enforce", "--file", &own, "--yes"]);
-    assert_eq!(refused.stderr.matches("would stop, remove or alter the agent itself").count(), 2, "{}", refused.stderr);
+    assert_eq!(refused.stderr.matches("would stop, remove or change the agent itself").count(), 2, "{}", refused.stderr);
 }
 
 #[test]

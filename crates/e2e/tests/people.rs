@@ -57,7 +57,7 @@ fn a_session_is_used_by_our_own_pages_only_and_ends_when_one_signs_out() {
         assert!(status == 403 && answer.contains("not_our_page"), "{origin} {token}: {status} {answer}");
     }
     let (status, answer) = tor.post("/api/releases", r#"{"kits": [{"files": []}]}"#);
-    assert!(status == 403 && answer.contains("tor.havik may not do this: it needs the permission kit.publish"), "{status} {answer}");
+    assert!(status == 403 && answer.contains("tor.havik lacks the permission kit.publish"), "{status} {answer}");
     assert_eq!(tor.post("/api/sign-out", "").0, 200);
     assert_eq!(tor.get("/api/session").0, 401, "the session ended at the server too");
 
@@ -88,7 +88,7 @@ fn the_client_signs_in_shows_the_fingerprint_and_keeps_what_it_is_given_to_itsel
     );
     let wrong =
         client(&["sign-in", &fleet.people_url(), "--fingerprint", &"0".repeat(64), "--person", "ilse.maren", "--password-file", "-"], PASSWORD);
-    assert!(wrong.stderr.contains("nothing was said to it"), "{}", wrong.stderr);
+    assert!(wrong.stderr.contains("nothing was sent"), "{}", wrong.stderr);
     let signed_in = client(&["sign-in", &fleet.people_url(), "--fingerprint", &fleet.ca, "--person", "ilse.maren", "--password-file", "-"], PASSWORD);
     assert!(well(&signed_in).contains("signed in as ilse.maren at "), "{}", signed_in.stdout);
     assert_eq!(fs::metadata(&credentials).unwrap().permissions().mode() & 0o777, 0o600);
@@ -99,14 +99,14 @@ fn the_client_signs_in_shows_the_fingerprint_and_keeps_what_it_is_given_to_itsel
     assert!(listed.stderr.contains(&format!("as ilse.maren at {}", fleet.people_url())), "{}", listed.stderr);
     assert!(well(&client(&["session"], "")).contains("ilse.maren is administrator"));
     fs::set_permissions(&credentials, fs::Permissions::from_mode(0o644)).unwrap();
-    assert!(client(&["node", "list"], "").stderr.contains("others may read"));
+    assert!(client(&["node", "list"], "").stderr.contains("other accounts can read"));
     fs::set_permissions(&credentials, fs::Permissions::from_mode(0o600)).unwrap();
     let kept = fs::read(&credentials).unwrap();
     well(&client(&["sign-out"], ""));
     assert!(client(&["node", "list"], "").stderr.contains("not signed in to a server"));
     fs::write(&credentials, kept).unwrap();
     let ended = client(&["node", "list"], "").stderr;
-    assert!(ended.contains("nobody is known by this token"), "the token ended at the server too: {ended}");
+    assert!(ended.contains("unknown token"), "the token ended at the server too: {ended}");
     assert!(ended.starts_with(&format!("at {}", fleet.people_url())), "a failure says at which server: {ended}");
     assert!(well(&client(&["completions", "bash"], "")).contains("sign-in"));
 }
@@ -204,7 +204,7 @@ fn what_people_made_is_listed_and_ended_and_stays_on_record() {
     assert!(done(&fleet.client(&["person", "grant", "tor.havik", "publisher"])).contains("is now publisher"));
     assert!(done(&fleet.client(&["person", "grant", "tor.havik", "publisher"])).contains("is already publisher"));
     done(&fleet.client(&["person", "take", "tor.havik", "approver"]));
-    assert!(fleet.client_by(&tor, &["invite"]).stderr.contains("needs the permission join.invite"));
+    assert!(fleet.client_by(&tor, &["invite"]).stderr.contains("lacks the permission join.invite"));
     assert!(fleet.client(&["person", "take", "tor.havik", "approver"]).stderr.contains("there is no role of this person `approver`"));
     assert!(
         fleet
@@ -232,15 +232,15 @@ fn what_people_made_is_listed_and_ended_and_stays_on_record() {
     let others = of_administrator.iter().find(|token| token["person"] == "ilse.maren").unwrap()["id"].as_str().unwrap();
     assert_eq!(fleet.curl().with_token(&nightly).delete(&format!("/api/tokens/{others}")).0, 404, "another person's token is nobody's business");
     done(&fleet.client(&["token", "withdraw", "nightly"]));
-    assert!(fleet.client_by(&nightly, &["session"]).stderr.contains("nobody is known by this token"));
+    assert!(fleet.client_by(&nightly, &["session"]).stderr.contains("unknown token"));
     let brief = done(&fleet.client(&["token", "make", "--person", "tor.havik", "--name", "brief", "--for", "1s"])).trim().to_owned();
     std::thread::sleep(std::time::Duration::from_millis(1_100));
-    assert!(fleet.client_by(&brief, &["session"]).stderr.contains("nobody is known by this token"));
+    assert!(fleet.client_by(&brief, &["session"]).stderr.contains("unknown token"));
 
     // A person is removed with all that they have, and comes back with nothing of it.
     let removed = done(&fleet.client(&["person", "remove", "tor.havik"]));
     assert!(removed.contains("1 open invitation"), "{removed}");
-    assert!(fleet.client_by(&tor, &["session"]).stderr.contains("nobody is known by this token"));
+    assert!(fleet.client_by(&tor, &["session"]).stderr.contains("unknown token"));
     let people = done(&fleet.client(&["person", "list"]));
     assert!(people.contains("ilse.maren") && !people.contains("tor.havik"), "{people}");
     assert!(fleet.client(&["person", "remove", "tor.havik"]).stderr.contains("there is no person `tor.havik`"));

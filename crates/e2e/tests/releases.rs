@@ -37,7 +37,7 @@ fn a_kit_brings_what_it_requires_along_or_nothing_is_published() {
 
     let unmet = fleet.client(&["stage", "serve", "harbour", "ship-gateway@0.9.0"]);
     assert!(unmet.stderr.contains("ship-gateway@0.9.0 requires quay-base ^1.0, and the stage serves none"), "{}", unmet.stderr);
-    let command = unmet.stderr.split("these go together: constans ").nth(1).unwrap().trim();
+    let command = unmet.stderr.split("serve them together: constans ").nth(1).unwrap().trim();
     well(&fleet.client(&command.split(' ').collect::<Vec<_>>()));
 
     change(&kits.path().join("quay-base/kit.toml"), "1.3.0", "2.0.0");
@@ -70,7 +70,7 @@ fn releases_are_logged_compared_gone_back_from_and_withdrawn() {
     assert_eq!(with_folder.stdout, difference.stdout, "a folder and the release of it are the same");
 
     let served = fleet.client(&["stage", "back", "harbour", "gate-reader"]);
-    assert!(well(&served).starts_with("harbour serves gate-reader@2.1.0 again, as before gate-reader@2.2.0"), "{}", served.stdout);
+    assert!(well(&served).starts_with("harbour serves gate-reader@2.1.0 again, which it served before gate-reader@2.2.0"), "{}", served.stdout);
     let refused = fleet.client(&["kit", "withdraw", "gate-reader@2.1.0", "--because", "wrong tariffs"]);
     assert!(refused.stderr.contains("gate-reader@2.1.0 is served in harbour") && refused.stderr.contains("stage back"), "{}", refused.stderr);
     well(&fleet.client(&["kit", "withdraw", "gate-reader@2.2.0", "--because", "wrong tariffs"]));

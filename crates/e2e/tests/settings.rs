@@ -58,7 +58,7 @@ fn settings_that_cannot_be_meant_are_refused_and_say_why() {
         ("run_at = [\"6:00\"]", "`6:00` is no hour of the day: write it as \"06:30\""),
         ("zone = \"Auken\"", "the time zone `Auken` is not known"),
         ("freeze = { until = 2026-12-24T00:00:00Z, because = \"x\" }", "invalid type"),
-        ("freeze = { until = \"2026-12-24T00:00:00Z\", because = \" \" }", "a freeze says why"),
+        ("freeze = { until = \"2026-12-24T00:00:00Z\", because = \" \" }", "a freeze needs a reason"),
         ("restart = \"always\"", "unknown variant `always`, expected one of `never`, `in_window`, `when_needed`"),
         ("[[settings.change_window]]\nday = [\"mon\"]\nfrom = \"22:00\"\nuntil = \"04:00\"", "unknown field `day`"),
     ] {
@@ -104,12 +104,12 @@ fn a_node_says_how_it_is_set_and_by_whom_and_what_it_did() {
     }
     let runs = kiosk.run(&["runs"]).stdout;
     let lines: Vec<&str> = runs.lines().collect();
-    assert!(lines[0].contains("in line          enforce  2 runs since") && lines[1].contains("rolled out       enforce"), "{runs}");
+    assert!(lines[0].contains("in line             enforce  2 runs since") && lines[1].contains("rolled out          enforce"), "{runs}");
     let id = lines[2].rsplit(' ').next().unwrap();
     let shown = kiosk.run(&["runs", &id[..20]]).stdout;
     assert!(shown.contains("started by a person on the node (") && shown.contains("), grace and change window opened: the quay waits"), "{shown}");
     let unknown = kiosk.run(&["runs", "ffff"]);
-    assert!(unknown.stderr.contains("no run that begins with ffff is kept whole here"), "{}", unknown.stderr);
+    assert!(unknown.stderr.contains("no stored run begins with ffff"), "{}", unknown.stderr);
 }
 
 #[test]
@@ -121,12 +121,12 @@ fn drift_is_left_for_its_grace_until_the_announced_hour_unless_a_person_says_now
     let left = kiosk.run(&["daemon", "--once"]);
     assert!(well(&left).contains("drift found"), "{}", left.stdout);
     let shown = kiosk.run(&["observe"]).stdout;
-    assert!(shown.contains("its grace lasts until") && shown.contains("enforce --now REASON does not wait"), "{shown}");
+    assert!(shown.contains("the grace lasts until") && shown.contains("enforce --now REASON applies them now"), "{shown}");
     assert!(is_drifted(&kiosk));
 
     let part = kiosk.run(&["enforce", "--yes", "--baseline", "kiosk-lockdown", "--now", "it is the shell's file"]);
-    assert!(part.stdout.contains("a part only: 6 clauses were left out, 1 of them known to be out of line"), "{}", part.stdout);
-    assert!(part.stdout.contains("Next: nothing for this part") && is_drifted(&kiosk), "{}", part.stdout);
+    assert!(part.stdout.contains("partial: 6 clauses were left out, 1 of them known to be out of line"), "{}", part.stdout);
+    assert!(part.stdout.contains("Next: nothing to do for this part") && is_drifted(&kiosk), "{}", part.stdout);
     let misspelt = kiosk.run(&["enforce", "--yes", "--baseline", "quay-base/logn"]);
     assert!(misspelt.stderr.contains("did you mean `quay-base/login`?"), "{}", misspelt.stderr);
     let now = kiosk.run(&["enforce", "--yes", "--baseline", "quay-base/login", "--now", "the banner is on every screen"]);
@@ -210,7 +210,7 @@ fn a_restart_that_the_operating_system_needs_is_told_everywhere() {
     assert!(shown.contains("restart   pending since") && shown.contains("linux-image-amd64"), "{shown}");
     kiosk.run(&["enforce", "--yes", "--now", "to see it in the run"]);
     let runs = fleet.client(&["run", "list", "kiosk-auken-1"]).stdout;
-    let id = runs.lines().find(|line| !line.contains("nothing to say")).unwrap().rsplit(' ').next().unwrap().to_owned();
+    let id = runs.lines().find(|line| !line.contains("uneventful")).unwrap().rsplit(' ').next().unwrap().to_owned();
     assert!(fleet.client(&["run", "show", "kiosk-auken-1", &id]).stdout.contains("restart pending since"));
 
     std::fs::remove_file(kiosk.root.at("/run/reboot-required")).unwrap();

@@ -3,7 +3,7 @@
 
 use constans_core::attention::ExceptionSort;
 use constans_core::episode::{follow, keep_causes};
-use constans_server::work::{believe::believe, report::plain, texts};
+use constans_server::intake::{report::plain, report_times::bounded_times, texts};
 use constans_wire::{report::RunReport, text::without_nul};
 use jiff::Timestamp;
 use libfuzzer_sys::fuzz_target;
@@ -20,7 +20,7 @@ fuzz_target!(|json: &[u8]| {
     let _ = plain(&report, report.run, Vec::new());
     let mut report = report.bounded();
     assert_eq!(report.clone().bounded(), report, "bounded once is bounded");
-    believe(&mut report, Timestamp::now());
+    bounded_times(&mut report, Timestamp::now());
     for result in &report.clauses {
         let _ = ExceptionSort::of(result);
     }

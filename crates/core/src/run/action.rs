@@ -179,6 +179,6 @@ impl PartOf {
     pub fn words(self) -> String {
         let others = if self.left_out == 1 { "1 clause was left out".to_owned() } else { format!("{} clauses were left out", self.left_out) };
         let out = if self.known_out_of_line > 0 { format!(", {} of them known to be out of line", self.known_out_of_line) } else { String::new() };
-        format!("a part only: {others}{out}")
+        format!("partial: {others}{out}")
     }
 }

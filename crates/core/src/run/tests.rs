@@ -630,7 +630,7 @@ fn a_partial_run_says_what_it_left_out_and_what_of_it_is_known_to_be_out_of_line
     let part = Part::Chosen(BTreeSet::from([ClauseAddress::parse("file:/b").unwrap()]));
     let finished = node.run_part(&wanted, enforce(), &part).unwrap();
     assert_eq!((finished.status, finished.part), (Status::InLine, Some(PartOf { left_out: 2, known_out_of_line: 1 })));
-    assert_eq!(finished.part.unwrap().words(), "a part only: 2 clauses were left out, 1 of them known to be out of line");
+    assert_eq!(finished.part.unwrap().words(), "partial: 2 clauses were left out, 1 of them known to be out of line");
 }
 
 #[test]
