@@ -29,6 +29,8 @@ fn a_kit_brings_what_it_requires_along_or_nothing_is_published() {
     let published = fleet.client(&["kit", "publish", &at("ship-gateway"), "--with", &at("quay-base")]);
     let lines: Vec<&str> = well(&published).lines().map(|line| line.split("  ").next().unwrap()).collect();
     assert_eq!(lines[..2], ["published quay-base@1.3.0", "published ship-gateway@0.9.0"], "in the right order");
+    let (of_release, of_folder) = (fleet.client(&["kit", "show", "quay-base@1.3.0"]), fleet.client(&["kit", "show", &at("quay-base")]));
+    assert_eq!(well(&of_release), well(&of_folder), "a release is shown as its folder is");
     assert!(
         published.stderr.contains("C0143") && published.stderr.contains("no node has the label `role`"),
         "labels nobody has are warned of: {}",

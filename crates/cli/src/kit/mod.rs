@@ -78,7 +78,7 @@ impl KitCommand {
     fn checked(&self) -> Vec<(&Path, &[PathBuf])> {
         match self {
             Self::Check(arguments) => vec![arguments.paths.both()],
-            Self::Show(arguments) => vec![(arguments.kit(), &[])],
+            Self::Show(arguments) => arguments.folder().map(|folder| (folder, [].as_slice())).into_iter().collect(),
             Self::Order(arguments) => vec![arguments.paths.both()],
             Self::Test(arguments) => vec![arguments.paths.both()],
             Self::Publish(arguments) => arguments.kits(),
@@ -124,7 +124,7 @@ pub fn run(arguments: KitArguments) -> ExitCode {
     match arguments.command {
         KitCommand::New(arguments) => new::run(&arguments).into(),
         KitCommand::Check(arguments) => check::run(&arguments),
-        KitCommand::Show(arguments) => show::run(&arguments).into(),
+        KitCommand::Show(arguments) => server::on_network(show::run(&arguments)),
         KitCommand::Order(arguments) => order::run(&arguments).into(),
         KitCommand::Test(arguments) => test::run(&arguments).into(),
         KitCommand::Fmt(arguments) => fmt::run(&arguments).into(),

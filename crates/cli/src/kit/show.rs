@@ -1,27 +1,32 @@
 //! `constans kit show`.
 
+use super::log::release_path;
+use crate::server::{self, ClientError, Server, ServerAddress};
 use clap::{Args, ValueEnum};
 use constans_core::kit::{BaselinePage, ClausePage, KitPage, page};
 use constans_terminal::{harmless, style, styled};
-use constans_wire::exit::Exit;
+use constans_wire::kit::ReleaseShown;
 use std::fmt::Write as _;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 /// Arguments of `kit show`.
 #[derive(Debug, Args)]
 pub struct ShowArguments {
-    /// The kit's folder
-    #[arg(value_name = "DIR")]
-    kit: PathBuf,
+    #[command(flatten)]
+    server: ServerAddress,
+    /// The kit's folder, or a release as KIT@VERSION
+    #[arg(value_name = "DIR|KIT@VERSION")]
+    kit: String,
     /// Output format
     #[arg(long, value_enum, default_value_t = Output::Text)]
     output: Output,
 }
 
 impl ShowArguments {
-    /// Returns the kit.
-    pub fn kit(&self) -> &Path {
-        &self.kit
+    /// Returns the folder; none if a release is named.
+    pub fn folder(&self) -> Option<&Path> {
+        let folder = Path::new(&self.kit);
+        (folder.is_dir() || !self.kit.contains('@')).then_some(folder)
     }
 }
 
@@ -35,19 +40,21 @@ enum Output {
     Json,
 }
 
-/// Shows what a kit wants.
-pub fn run(arguments: &ShowArguments) -> Exit {
-    let kit = match super::read_folder(&arguments.kit) {
-        Ok(kit) => kit,
-        Err(error) => return error.say(),
+/// Shows the desired state of a kit.
+pub async fn run(arguments: &ShowArguments) -> Result<(), ClientError> {
+    let page = match arguments.folder() {
+        Some(folder) => page(&super::read_folder(folder)?),
+        None => {
+            let server = Server::at(&arguments.server, server::Output::Text)?;
+            server.get::<ReleaseShown>(&release_path(&arguments.kit)?).await?.page
+        }
     };
-    let page = page(&kit);
     match arguments.output {
         Output::Text => anstream::print!("{}", text(&page)),
         Output::Html => print!("{}", html(&page)),
         Output::Json => println!("{}", serde_json::to_string_pretty(&page).expect("a page is JSON")),
     }
-    Exit::Well
+    Ok(())
 }
 
 fn severity(clause: &ClausePage) -> String {
