@@ -163,7 +163,7 @@ fn own_way(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     let assigned = "[[assignments]]\nkit = \"quay-filter\"\nbaseline = \"filter\"\n\n[settings]\nreach_within_secs = 5";
     set_group(hub, &KIOSKS.replace("MODE", "enforce").replace("[settings]", assigned))?;
     next_round(host)?;
-    host.wait_for("journalctl -u constans-agent --no-pager | grep -q 'put back: packet_rule:a mistake'", 3 * SOON)?;
+    host.wait_for("journalctl -u constans-agent --no-pager | grep -q 'reverted: packet_rule:a mistake'", 3 * SOON)?;
     next_round(host)?;
     let runs = hub.wait_for(&["run", "list", NODE, "--output", "json"], "rollout_waiting", SOON)?;
     let runs: serde_json::Value = serde_json::from_str(&runs).map_err(|error| format!("{error}: {runs}"))?;

@@ -99,7 +99,7 @@ fn no_such_version(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
     let wanted = document(host, "none", "[[clause]]\nwhat = \"package:kiosk-shell\"\nversion = \"9.*\"\n")?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
     let failure = report.clauses[0].failure.as_ref().ok_or("it did not fail")?;
-    must(failure.message == "no offered version of kiosk-shell fits 9.*", &failure.message, &report)?;
+    must(failure.message == "no offered version of kiosk-shell matches 9.*", &failure.message, &report)?;
     let remedy = failure.remedy.as_deref().unwrap_or_default();
     must(remedy.contains("3.1.0") && remedy.contains("3.2.4"), remedy, &report)
 }

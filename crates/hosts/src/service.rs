@@ -80,7 +80,7 @@ fn restart(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     host.shell("systemd-tmpfiles --create wants-restart.conf")?;
     next_round(host)?;
     host.wait_for(&format!("[ \"$({boot})\" != '{}' ] && systemctl is-active -q constans-agent", before.trim()), RESTARTED)?;
-    host.wait_for("constans-agent status | grep -q 'pending still: a person has to look'", SOON)?;
+    host.wait_for("constans-agent status | grep -q 'still pending after a restart: a person has to look'", SOON)?;
     let first_run = host.shell("journalctl -q -b CONSTANS_EVENT=run -o json --no-pager | head -1")?;
     if !first_run.contains("\"CONSTANS_STARTED_BY\":\"boot\"") {
         return Err(format!("its first run is not told as the start of the node: {first_run}"));
@@ -88,7 +88,7 @@ fn restart(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     hub.wait_for(&["node", "show", NODE], "restart   pending since", SOON)?;
     let after = host.shell(boot)?;
     next_round(host)?;
-    host.wait_for("constans-agent status | grep -q 'pending still'", SOON)?;
+    host.wait_for("constans-agent status | grep -q 'still pending'", SOON)?;
     host.shell("rm /etc/tmpfiles.d/wants-restart.conf /run/reboot-required")?;
     next_round(host)?;
     host.wait_for("! constans-agent status | grep -q '^restart '", SOON)?;
