@@ -152,7 +152,7 @@ fn disturb(fleet: &Fleet) -> io::Result<()> {
     edit("kiosk-auken-1", "etc/kiosk/shell.conf", "idle = 45", "idle = 600")?;
     fleet.on("kiosk-auken-1", &["daemon", "--once"])?;
     let end = Instant::now() + Duration::from_secs(30);
-    while !fleet.client(&["node", "list", "--filter", "node.sign == 'drift_found'"])?.contains("gate-auken-1") {
+    while !fleet.client(&["node", "list", "--filter", "node.status == 'drift_found'"])?.contains("gate-auken-1") {
         if Instant::now() > end {
             return Err(io::Error::other("the changed tariffs of gate-auken-1 were not found"));
         }

@@ -169,6 +169,8 @@ fn a_comment_after_a_flow_map_is_not_taken_for_a_part_of_it() {
     assert_eq!(set("# Grüße\na: [1] # ä\nb: 2 # ö\n", Format::Yaml, &["a"], 3), "# Grüße\na: 3 # ä\nb: 2 # ö\n");
     let odd = write_setting(" -o$2:\n - {b: y$2,[nets:]} ", Format::Yaml, &["a"], &json!(1));
     assert!(odd.is_err(), "whatever is wrong with it, it is said: {odd:?}");
+    let anchored = remove_setting("e:\na: &x {x: 1}\n", Format::Yaml, &["a", "x"]);
+    assert_eq!(refused(anchored), "the key shares its line with other parts of the file");
     assert_eq!(remove_setting("a: {b: {c: 1} # ü\n, d: 2}\n", Format::Yaml, &["a", "d"]).unwrap(), "a: {b: {c: 1} # ü\n}\n");
 }
 

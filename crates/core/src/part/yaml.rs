@@ -106,6 +106,12 @@ pub fn remove(text: &str, key: &[&str]) -> Result<String, PartError> {
             return Ok(without_flow_entry(text, name, inner));
         }
         let start = text[..name.at.start].rfind('\n').map_or(0, |at| at + 1);
+        if !text[start..name.at.start].trim().is_empty() {
+            // Its line has more than the key, as after an anchor or a tag: that would go with it.
+            return Err(
+                PartError::new("the key shares its line with other parts of the file").hint("write it in block style, or manage the whole file")
+            );
+        }
         let without = format!("{}{}", &text[..start], &text[end_of_line(text, inner.at.end.max(name.at.end))..]);
         return Ok(match holder {
             // The last key of a map: what holds it keeps an empty map.
