@@ -10,7 +10,7 @@ export function Card({ title, aside, children }: { title?: string; aside?: React
     <Paper component="section" aria-labelledby={title ? id : undefined} sx={{ p: 2.5, minWidth: 0 }}>
       {title && (
         <Box sx={{ display: 'flex', justifyContent: 'space-between', alignItems: 'baseline', gap: 2, mb: 1.5 }}>
-          <Typography variant="h2" id={id}>
+          <Typography variant="h2" id={id} sx={{ whiteSpace: 'nowrap' }}>
             {title}
           </Typography>
           {aside}

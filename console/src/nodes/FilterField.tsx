@@ -67,7 +67,7 @@ export function FilterField({ filter, onFilter, error }: { filter: string; onFil
           fullWidth
           inputRef={input}
           value={typed}
-          placeholder={'all nodes; as labels.site == "auken" && node.status == "failed"'}
+          placeholder={'all nodes; for example labels.site == "auken" && node.status == "failed"'}
           onChange={(event) => {
             setTyped(event.target.value);
             setCaret(event.target.selectionStart ?? event.target.value.length);

@@ -104,7 +104,7 @@ function RunHead({ node, report }: { node: string; report: Schemas['RunReport'] 
           Began {exact(report.began)} by the clock of the node, started by {startedBy(report.started_by)}
           {report.reason && ` (${report.reason})`}. Desired state {releases}
           {report.wanted.generation && `, generation ${report.wanted.generation}`}; agent {report.agent}
-          {report.root && `, below the private root ${report.root}`}.
+          {report.root && `, in the private root ${report.root}`}.
         </Typography>
         {report.left_out && <Typography sx={{ color: 'warning.main' }}>{leftOut(report.left_out)}</Typography>}
       </Card>

@@ -15,7 +15,7 @@ export function totals(report: Schemas['RunReport']): string {
     [failed, 'failed'],
     [blocked, 'blocked'],
     [would, 'would be corrected'],
-    [out_of_line - would, 'out of line, not corrected'],
+    [out_of_line - would, 'not corrected'],
     [corrected, 'corrected'],
     [in_line, 'in line'],
     [unsupported, 'not examined'],

@@ -135,9 +135,9 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
     match &status.wanted {
         Some(WantedStatus { releases, digest, generation, clauses }) => {
             let (releases, clauses) = (releases.join(" "), count(*clauses, "clause", "clauses"));
-            row("wanted", &format!("{releases}, {clauses}, generation {generation}, {}", short(digest)));
+            row("desired", &format!("{releases}, {clauses}, generation {generation}, {}", short(digest)));
         }
-        None => row("wanted", "no answer from a server yet"),
+        None => row("desired", "no answer from a server yet"),
     }
     row("last run", &status.last_run.as_ref().map_or("none yet".to_owned(), |run| format!("{} ago: {}", ago(run.last, now), run_line(run))));
     if let Some(pending) = &status.restart_pending {
@@ -159,7 +159,7 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
     }
     #[expect(clippy::cast_precision_loss, reason = "it is rounded for people")]
     let mib = status.attic_bytes as f64 / 1_048_576.0;
-    row("attic", &format!("{}, {mib:.1} of {} MiB", count(status.attic_things, "thing", "things"), status.settings.attic_mib));
+    row("attic", &format!("{}, {mib:.1} of {} MiB", count(status.attic_things, "entry", "entries"), status.settings.attic_mib));
     text.push_str("\nsettings and their sources\n");
     let told = status.settings.described();
     let width = told.iter().map(|told| told.value.chars().count()).max().unwrap_or(0);
@@ -169,7 +169,7 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
     let next = match (&status.node, status.is_daemon_alive) {
         (None, _) => "constans-agent join --invitation FILE".to_owned(),
         (Some(_), false) => "systemctl start constans-agent, or constans-agent daemon".to_owned(),
-        (Some(_), true) => format!("constans-agent runs{place} lists what it did"),
+        (Some(_), true) => format!("constans-agent runs{place} lists its runs"),
     };
     let _ = writeln!(text, "\n{} {next}", styled(style::STRONG, "Next:"));
     text

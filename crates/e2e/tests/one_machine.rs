@@ -77,7 +77,7 @@ fn what_replaced_contents_were_is_found_and_put_back_and_the_next_run_undoes_it(
     let kiosk = Machine::fresh();
     kiosk.run_kit("enforce", "quay-base", &["--baseline", "login"]);
     let listed = kiosk.run(&["attic", "list", "--path", "/etc/iss*", "--content", "Debian"]);
-    assert!(listed.stdout.contains("1 thing in the attic") && listed.stdout.contains("/etc/issue"), "{}", listed.stdout);
+    assert!(listed.stdout.contains("1 entry in the attic") && listed.stdout.contains("/etc/issue"), "{}", listed.stdout);
     assert_eq!(kiosk.run(&["attic", "show", "1"]).stdout, "Debian GNU/Linux 12\n");
     assert!(kiosk.run(&["attic", "compare", "1"]).stdout.contains("+Debian GNU/Linux 12"));
 

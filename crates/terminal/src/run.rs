@@ -110,7 +110,7 @@ fn head(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
         (Mode::Enforce, _) => "enforce",
     };
     let place = match &report.root {
-        Some(root) => format!("{}, below the private root {root}", report.machine),
+        Some(root) => format!("{}, in the private root {root}", report.machine),
         None => format!("{}, the machine itself", report.machine),
     };
     let wanted: Vec<String> = report.wanted.releases.iter().map(|release| format!("{} {}", release.release, release.baselines.join(" "))).collect();
@@ -132,7 +132,7 @@ fn summary(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
     part(counts.failed, "failed");
     part(counts.blocked, "blocked");
     part(would as u64, "would be corrected");
-    part(counts.out_of_line - would as u64, "out of line, not corrected");
+    part(counts.out_of_line - would as u64, "not corrected");
     part(counts.corrected, "corrected");
     part(counts.in_line, "in line");
     part(counts.unsupported, "not examined");

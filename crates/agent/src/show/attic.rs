@@ -6,7 +6,7 @@ use std::fmt::Write as _;
 
 /// Returns a list of what is kept, the newest first.
 pub fn show_list(kept: &[&Kept], forgotten: &Forgotten, place: &str) -> String {
-    let mut text = format!("{} in the attic of {place}\n\n", styled(style::STRONG, count(kept.len(), "thing", "things")));
+    let mut text = format!("{} in the attic of {place}\n\n", styled(style::STRONG, count(kept.len(), "entry", "entries")));
     let width = kept.iter().map(|kept| kept.path.chars().count()).max().unwrap_or(0);
     for one in kept.iter().rev() {
         let by = match (&one.clause, &one.run) {
@@ -19,8 +19,8 @@ pub fn show_list(kept: &[&Kept], forgotten: &Forgotten, place: &str) -> String {
         let _ = writeln!(text, "{line}  {}", styled(style::MUTED, harmless(&by)));
     }
     if let Some(until) = forgotten.until {
-        let things = count(usize::try_from(forgotten.things).unwrap_or(usize::MAX), "older thing", "older things");
-        let _ = writeln!(text, "\n{things}, replaced until {}, were removed to stay within its limit", time(until));
+        let entries = count(usize::try_from(forgotten.things).unwrap_or(usize::MAX), "older entry", "older entries");
+        let _ = writeln!(text, "\n{entries}, replaced until {}, were removed to stay within its limit", time(until));
     }
     let next = if kept.is_empty() {
         "constans-agent enforce stores here what it replaces or removes"

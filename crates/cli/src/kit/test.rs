@@ -69,10 +69,10 @@ fn text(results: &[CaseResult], folder: &str) -> String {
                 (None, 1) => "1 clause".to_owned(),
                 (None, clauses) => format!("{clauses} clauses"),
             };
-            let _ = writeln!(text, "{} {}{summary}  {}", styled(style::WELL, "as expected"), result.file, styled(style::MUTED, clauses));
+            let _ = writeln!(text, "{} {}{summary}  {}", styled(style::WELL, "passed"), result.file, styled(style::MUTED, clauses));
             continue;
         }
-        let _ = writeln!(text, "{} {}{summary}", styled(style::BAD, "otherwise  "), result.file);
+        let _ = writeln!(text, "{} {}{summary}", styled(style::BAD, "failed"), result.file);
         for failure in &result.failures {
             let place = if failure.place.kit.is_some() { failure.place.to_string() } else { format!("{folder}{}", failure.place) };
             let _ = writeln!(text, "   {}  {}", styled(style::STRONG, harmless(&failure.about)), styled(style::MUTED, place));
