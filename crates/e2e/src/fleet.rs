@@ -202,6 +202,21 @@ impl Fleet {
         self.query_elsewhere("select count(pg_terminate_backend(pid)) from pg_stat_activity where datname = 'constans'");
     }
 
+    /// Moves the tables of the database to a folder of another file system; the server goes on.
+    ///
+    /// # Panics
+    ///
+    /// Panics if PostgreSQL refuses.
+    pub fn move_database_to(&self, folder: &Path) {
+        let owner = format!("--reference={}", self.folder.path().join("postgres/data").display());
+        let owned = Command::new("chown").arg(owner).arg(folder).status().is_ok_and(|status| status.success());
+        assert!(owned, "{} belongs to PostgreSQL's account", folder.display());
+        self.query_elsewhere(&format!("create tablespace small location '{}'", folder.display()));
+        self.let_database_in(false);
+        self.query_elsewhere("alter database constans set tablespace small");
+        self.let_database_in(true);
+    }
+
     fn query_elsewhere(&self, sql: &str) {
         let elsewhere = format!("{}/postgres", self.database.trim_end_matches("/constans"));
         let output = Command::new("psql").args(["-tAq", "-c", sql, &elsewhere]).output().expect("psql starts");

@@ -10,6 +10,8 @@ use jiff::{SignedDuration, Timestamp};
 use serde::de::DeserializeOwned;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
+use std::io::Write as _;
+use std::process::Command;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 const NODES: usize = 200;
@@ -108,6 +110,7 @@ fn crowd_truth_equals_reports() {
 fn two_thousand_nodes_lose_nothing_whatever_becomes_of_the_database() {
     let rates = Rates { drift: 6.0, failure: 2.0, off: 2.0, cut: 2.0, leave: 0.0, join: 0.0, slow: 0.05 };
     let mut blows = [0; 4];
+    let mut disk = None;
     let fleet = live(Plan { rates, ..Plan::of(2_000, 11) }, 20, false, |fleet| {
         let secs = |secs| std::thread::sleep(std::time::Duration::from_secs(secs));
         let kind = blows.iter().sum::<usize>() % blows.len();
@@ -123,42 +126,152 @@ fn two_thousand_nodes_lose_nothing_whatever_becomes_of_the_database() {
                 secs(3);
                 fleet.let_database_in(true);
             }
-            // In place of a full disk, which would be this machine's own.
             _ => {
-                fleet.let_database_be_changed(false);
+                let disk = disk.get_or_insert_with(|| SmallDisk::under(fleet));
+                disk.fill(fleet);
                 secs(3);
-                fleet.let_database_be_changed(true);
+                disk.make_room(fleet);
             }
         }
         blows[kind] += 1;
         secs(8);
     });
-    println!("the database crashed, was paused, let nobody in and took no changes: {blows:?} times");
+    let full = if disk.as_ref().is_some_and(SmallDisk::is_real) {
+        "had a full disk"
+    } else {
+        "took no changes, in place of a full disk: only root can mount one"
+    };
+    println!("the database crashed, was paused, let nobody in and {full}: {blows:?} times");
     assert!(blows.iter().all(|times| *times > 0), "{blows:?}");
     assert_eq!(fleet.curl().get("/ready").0, 200);
+}
+
+#[test]
+#[ignore = "takes minutes: make test-long"]
+fn two_thousand_nodes_go_on_after_the_database_is_restored() {
+    let rates = Rates { drift: 6.0, failure: 2.0, off: 2.0, cut: 2.0, leave: 0.0, join: 0.0, slow: 0.05 };
+    let mut world = World::gather(Plan { rates, ..Plan::of(2_000, 13) });
+    world.live(20);
+    world.fleet.back_up();
+    // Generations that the restored database knows nothing of.
+    serve_quays(&world.fleet, "1.4.0");
+    world.live(20);
+    world.fleet.put_back_while_serving();
+    world.live(40);
+    let recovery: serde_json::Value = ask(&world.fleet, "/api/recovery");
+    assert!(recovery["recovering"].is_object(), "{recovery}");
+    let (status, said) = world.fleet.curl().with_token(world.fleet.administrator()).post("/api/recovery/end", r#"{"although_not_heard": true}"#);
+    assert_eq!(status, 200, "{said}");
+    world.live(60);
+    let now = world.crowd.now();
+    let mut same = 0;
+    for (name, life) in world.lives() {
+        let is_here = !life.is_away() && life.back.is_none_or(|back| now.duration_since(back) > SignedDuration::from_mins(40));
+        let (true, Some((_, last))) = (is_here, life.runs.last()) else { continue };
+        let node: serde_json::Value = ask(&world.fleet, &format!("/api/nodes/{name}"));
+        assert_eq!((&node["run_status"], &node["last_contact"]), (&(*last).into(), &"on_time".into()), "{name}");
+        same += 1;
+    }
+    assert!(same > 1_000, "{same} nodes were there to be compared");
+    assert_eq!(world.fleet.query("select count(*) from node_now where duplicate_identity_since is not null"), "0");
+    assert_eq!(world.fleet.query("select count(*) from node where revoked_at is not null"), "0");
+    println!("{same} nodes are known as they are after the restore");
+}
+
+/// A small file system with the tables of a fleet's database, which can be filled. Without root's rights nothing can be mounted:
+/// the database then takes no changes instead.
+struct SmallDisk(Option<tempfile::TempDir>);
+
+impl SmallDisk {
+    fn under(fleet: &Fleet) -> Self {
+        let folder = tempfile::tempdir().expect("a folder");
+        let run = |program: &str, arguments: &[&str]| Command::new(program).args(arguments).status().is_ok_and(|status| status.success());
+        let path = folder.path().to_str().expect("a path").to_owned();
+        if !run("mount", &["-t", "tmpfs", "-o", "size=700m,mode=0755", "tmpfs", &path]) {
+            return Self(None);
+        }
+        fleet.move_database_to(folder.path());
+        Self(Some(folder))
+    }
+
+    fn is_real(&self) -> bool {
+        self.0.is_some()
+    }
+
+    fn fill(&self, fleet: &Fleet) {
+        let Some(folder) = &self.0 else { return fleet.let_database_be_changed(false) };
+        let mut file = fs::File::create(folder.path().join("fill")).expect("a file");
+        let block = vec![0; 64 * 1024];
+        while file.write_all(&block).is_ok() {}
+        while file.write_all(&block[..512]).is_ok() {}
+    }
+
+    fn make_room(&self, fleet: &Fleet) {
+        let Some(folder) = &self.0 else { return fleet.let_database_be_changed(true) };
+        fs::remove_file(folder.path().join("fill")).expect("the file is removed");
+    }
+}
+
+impl Drop for SmallDisk {
+    fn drop(&mut self) {
+        if let Some(folder) = &self.0 {
+            let _ = Command::new("umount").arg("--lazy").arg(folder.path()).status();
+        }
+    }
+}
+
+/// A server by a moved clock, and a crowd that has joined it.
+struct World {
+    fleet: Fleet,
+    runtime: tokio::runtime::Runtime,
+    crowd: Crowd,
+    folder: tempfile::TempDir,
+}
+
+impl World {
+    fn gather(plan: Plan) -> Self {
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let folder = tempfile::tempdir().expect("a folder");
+        let moved = MovedClock::create(&folder.path().join("clock"), FROM.parse().expect("a time")).expect("a clock");
+        let fleet = Fleet::start_by(moved.path());
+        serve_quays(&fleet, "1.3.0");
+        let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime");
+        let operator = Operator::new(&fleet.people_url(), &fleet.ca, fleet.administrator()).expect("an operator");
+        let truth = folder.path().join("truth.jsonl");
+        let crowd = runtime.block_on(Crowd::gather(plan, operator, Pace::Moved(moved), Some(&truth), &mut |_| ())).expect("all join");
+        Self { fleet, runtime, crowd, folder }
+    }
+
+    fn live(&mut self, mins: i64) {
+        self.runtime.block_on(self.crowd.live(SignedDuration::from_mins(mins), &mut |_| ())).expect("they live");
+    }
+
+    /// Returns what truly happened to each node, as it was written down.
+    fn lives(&self) -> BTreeMap<String, Life> {
+        let written = fs::read_to_string(self.folder.path().join("truth.jsonl")).expect("the truth");
+        let mut facts: Vec<Fact> = written.lines().map(|line| serde_json::from_str(line).expect("a fact")).collect();
+        assert_eq!(facts, self.crowd.facts(), "the file holds the whole truth");
+        let mut lives: BTreeMap<String, Life> = BTreeMap::new();
+        facts.sort_by_key(|fact| fact.at);
+        facts.iter().for_each(|fact| lives.entry(fact.node.clone()).or_default().add(fact));
+        lives
+    }
 }
 
 /// Lets a crowd live for twice so many minutes, between which another release is served, and holds what the server says against
 /// what truly happened; meanwhile `blow` is called again and again.
 fn live(plan: Plan, mins: i64, in_peace: bool, mut blow: impl FnMut(&Fleet) + Send) -> Fleet {
-    let _ = rustls::crypto::ring::default_provider().install_default();
-    let folder = tempfile::tempdir().expect("a folder");
-    let moved = MovedClock::create(&folder.path().join("clock"), FROM.parse().expect("a time")).expect("a clock");
-    let fleet = Fleet::start_by(moved.path());
-    serve_quays(&fleet, "1.3.0");
-
-    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime");
-    let operator = Operator::new(&fleet.people_url(), &fleet.ca, fleet.administrator()).expect("an operator");
     // Joining and leaving is an operator's doing, who does not try again.
     let somebody_leaves = plan.rates.leave > 0.0;
-    let (nodes, truth) = (plan.nodes, folder.path().join("truth.jsonl"));
-    let mut crowd = runtime.block_on(Crowd::gather(plan, operator, Pace::Moved(moved), Some(&truth), &mut |_| ())).expect("all join");
+    let nodes = plan.nodes;
+    let mut world = World::gather(plan);
     for release in ["1.4.0", ""] {
         let ends = AtomicBool::new(false);
+        let World { fleet, runtime, crowd, .. } = &mut world;
         std::thread::scope(|scope| {
             scope.spawn(|| {
                 while !ends.load(Ordering::Relaxed) {
-                    blow(&fleet);
+                    blow(fleet);
                     std::thread::sleep(std::time::Duration::from_millis(100));
                 }
             });
@@ -166,24 +279,19 @@ fn live(plan: Plan, mins: i64, in_peace: bool, mut blow: impl FnMut(&Fleet) + Se
             ends.store(true, Ordering::Relaxed);
         });
         if !release.is_empty() {
-            serve_quays(&fleet, release);
+            serve_quays(&world.fleet, release);
         }
     }
     // In peace, what waits is delivered when the nodes try again, at the latest after half an hour.
-    runtime.block_on(crowd.live(SignedDuration::from_mins(40), &mut |_| ())).expect("they live");
+    world.live(40);
 
-    let written: Vec<Fact> = fs::read_to_string(&truth).expect("the truth").lines().map(|line| serde_json::from_str(line).expect("a fact")).collect();
-    assert_eq!(written, crowd.facts(), "the file holds the whole truth");
-    let mut lives: BTreeMap<String, Life> = BTreeMap::new();
-    let mut facts = written;
-    facts.sort_by_key(|fact| fact.at);
-    facts.iter().for_each(|fact| lives.entry(fact.node.clone()).or_default().add(fact));
-    let now = crowd.now();
+    let lives = world.lives();
+    let now = world.crowd.now();
     let mut seen = Seen { in_peace, ..Seen::default() };
-    lives.iter().for_each(|(name, life)| seen.compare(&fleet, name, life, now));
+    lives.iter().for_each(|(name, life)| seen.compare(&world.fleet, name, life, now));
     assert!(lives.len() >= nodes && seen.is_rich() && (seen.revoked > 0 || !somebody_leaves), "{} nodes, {seen:?}", lives.len());
     println!("{} nodes: {seen:?}", lives.len());
-    fleet
+    world.fleet
 }
 
 /// How much of what there was to see was seen.
