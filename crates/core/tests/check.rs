@@ -127,7 +127,7 @@ where = "labels.role == 'kiosk' && about.os.famly == 'debian'"
       --> kiosk-lockdown.toml:4:9
     4 | [params.idle_seconds]
       |         ^^^^^^^^^^^^
-    hint: use it as {{ params.idle_seconds }}, or take it away
+    hint: use it as {{ params.idle_seconds }}, or remove it
     "#
     );
 }

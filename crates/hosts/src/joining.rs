@@ -17,7 +17,7 @@ pub type Step = fn(&Hub<'_>, Host<'_>) -> Result<(), Failed>;
 const STEPS: &[(&str, Step)] = &[
     ("kits are published and served", publish),
     ("a host joins by an invitation and is approved", join),
-    ("its agent runs as a service, and brings in what is wanted with the real apt, sudo and systemd", bring_in),
+    ("its agent runs as a service, and applies the desired state with the real apt, sudo and systemd", apply_desired_state),
     ("what somebody changes by hand is put right, and its service restarted", drift),
     ("without the cable the agent keeps enforcing; its reports come when the cable is back", without_cable),
     ("after a power cut it comes back with the host, and nothing is out of line", power_cut),
@@ -68,7 +68,7 @@ fn join(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     if said.contains("connected") { Ok(()) } else { Err(format!("it does not say that it is connected: {said}")) }
 }
 
-fn bring_in(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
+fn apply_desired_state(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     let unit = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../packaging/constans-agent.service");
     host.put(&unit, "/etc/systemd/system/constans-agent.service")?;
     let sysusers = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../packaging/constans-agent.sysusers.conf");

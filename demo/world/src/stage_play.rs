@@ -44,7 +44,7 @@ pub fn perform(fleet: &mut Fleet) -> io::Result<()> {
     if !played.exists() {
         wish(fleet)?;
         for machine in MACHINES {
-            bring_in(fleet, machine)?;
+            join_and_run(fleet, machine)?;
         }
         disturb(fleet)?;
         fs::write(played, "")?;
@@ -101,8 +101,8 @@ const GROUPS: [(&str, &str); 5] = [
     ("brisk-first", "name = \"brisk-first\"\npriority = 20\nfilter = \"labels.site == 'brisk'\"\nstage = \"harbour\"\n"),
 ];
 
-fn bring_in(fleet: &Fleet, machine: &Machine) -> io::Result<()> {
-    println!("bringing in {}", machine.name);
+fn join_and_run(fleet: &Fleet, machine: &Machine) -> io::Result<()> {
+    println!("joining {}", machine.name);
     let place = fleet.folder().join(machine.name);
     let _ = fs::remove_dir_all(&place);
     // The package source of this one kiosk is empty: what it is to install cannot be had.
@@ -138,7 +138,7 @@ fn bring_in(fleet: &Fleet, machine: &Machine) -> io::Result<()> {
 
 /// Does what people do to machines, and lets the agents find it.
 fn disturb(fleet: &Fleet) -> io::Result<()> {
-    println!("letting people edit what they should not");
+    println!("editing nodes by hand");
     let edit = |node: &str, file: &str, from: &str, to: &str| -> io::Result<()> {
         let path = fleet.folder().join(node).join("root").join(file);
         let text = fs::read_to_string(&path)?;

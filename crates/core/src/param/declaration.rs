@@ -180,7 +180,7 @@ fn read_type(fields: &mut Fields<'_>, items: Option<ItemType>, what: &str, findi
     if items.is_some() && !matches!(value_type, ParameterType::List(_) | ParameterType::Map(_)) {
         findings.push(
             Finding::error(Code::WrongValue, place.clone(), format!("`of` says what a list or a map holds, and `{word}` is neither"))
-                .hint("take `of` away, or write type = \"list\""),
+                .hint("remove `of`, or write type = \"list\""),
         );
     }
     Some(value_type)

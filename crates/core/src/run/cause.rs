@@ -30,7 +30,7 @@ pub enum Newness {
         /// Until then.
         until: Timestamp,
     },
-    /// It was wanted otherwise.
+    /// The desired state was another one.
     Changed,
 }
 

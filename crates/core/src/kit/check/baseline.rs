@@ -135,7 +135,7 @@ fn check_known(baseline: &Baseline, known: Option<&BTreeSet<SecretName>>, findin
         if let Some(name) = default.value.as_str().and_then(SecretName::parse).filter(|name| !known.contains(name)) {
             findings.push(
                 Finding::error(Code::UnknownSecret, default.place.clone(), format!("the server has no secret `{name}`"))
-                    .hint("give it to the server first, or take the default away"),
+                    .hint("give it to the server first, or remove the default"),
             );
         }
     }

@@ -174,7 +174,7 @@ fn warn_of_unused(baseline: &Baseline, used: &BTreeSet<String>, findings: &mut V
         let name = &parameter.name.value;
         findings.push(
             Finding::warning(Code::UnusedParameter, parameter.name.place.clone(), format!("nothing uses the parameter `{name}`"))
-                .hint(format!("use it as {{{{ params.{name} }}}}, or take it away")),
+                .hint(format!("use it as {{{{ params.{name} }}}}, or remove it")),
         );
     }
 }

@@ -215,7 +215,7 @@ fn required_kits<'s>(kit: &Kit, surroundings: Surroundings<'s>, findings: &mut V
     for required in &kit.requires {
         let place = required.releases.place.clone();
         if required.kit == kit.name {
-            findings.push(Finding::error(Code::Unsolvable, place, "the kit requires itself").hint("take the line away"));
+            findings.push(Finding::error(Code::Unsolvable, place, "the kit requires itself").hint("remove the line"));
         } else if at_hand(&required.kit) {
             continue;
         } else if surroundings.complete {
