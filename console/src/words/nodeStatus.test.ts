@@ -17,9 +17,11 @@ test('a status always has the release and the age it speaks of', () => {
   expect(statusWords(node({ ...has, wanted: 's1:b', wanted_since: ago(720) }), now)).toContain('other values desired since 12 min');
 });
 
-test('an observing agent knows a release and applies nothing', () => {
+test('a release of which something waits is known, and not had', () => {
   const observed = { mode: 'observe' as const, has: 's1:a', wanted: 's1:a', has_releases: ['quay-base@1.4.0'], releases: ['quay-base@1.4.0'], run_status: 'rollout_waiting' as const, run_began: ago(9) };
-  expect(statusWords(node(observed), now)).toBe('rollout waiting, 9 s ago; knows quay-base@1.4.0, applies nothing');
+  expect(statusWords(node(observed), now)).toBe('rollout waiting, 9 s ago; knows quay-base@1.4.0, not all of it applied: mode is observe');
+  expect(statusWords(node({ ...observed, mode: 'enforce' }), now)).toBe('rollout waiting, 9 s ago; knows quay-base@1.4.0, not all of it applied');
+  expect(statusWords(node({ ...observed, run_status: 'in_line' }), now)).toBe('in line, 9 s ago; has quay-base@1.4.0');
 });
 
 test('a new node is told apart from one that somebody changed', () => {

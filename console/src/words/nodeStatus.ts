@@ -21,10 +21,10 @@ function hasDesiredState(node: Node): boolean {
   return (node.releases ?? []).length > 0 || node.has !== node.wanted;
 }
 
-/** The releases of the last full run, and the desired ones if they differ. An observing agent knows them and applies nothing. */
+/** The releases of the last full run, and the desired ones if they differ. Releases of which something waits are only known. */
 function releaseWords(node: Node, now: number): string {
   const has = (node.has_releases ?? []).join(' ') || 'no release';
-  const known = node.mode === 'observe' ? `knows ${has}, applies nothing` : `has ${has}`;
+  const known = node.run_status === 'rollout_waiting' ? `knows ${has}, not all of it applied${node.mode === 'observe' ? ': mode is observe' : ''}` : `has ${has}`;
   if (node.has === node.wanted) return known;
   const since = node.wanted_since ? ` since ${span((now - Date.parse(node.wanted_since)) / 1_000)}` : '';
   const desired = (node.releases ?? []).join(' ') || 'none';

@@ -65,7 +65,7 @@ fn shown(group: &Group) -> String {
     let mut lines = vec![format!("{}  priority {}", group.name, group.priority)];
     lines.extend(group.filter.as_ref().map(|filter| format!("  nodes where {filter}")));
     if !group.nodes.is_empty() {
-        lines.push(format!("  pinned {}", group.nodes.iter().cloned().collect::<Vec<_>>().join(" ")));
+        lines.push(format!("  named members  {}", group.nodes.iter().cloned().collect::<Vec<_>>().join(" ")));
     }
     lines.extend(group.stage.as_ref().map(|stage| format!("  stage {stage}")));
     lines.extend(group.assignments.iter().map(|assignment| format!("  assigned {}/{}", assignment.kit, assignment.baseline)));

@@ -5,7 +5,7 @@ use crate::server::{ClientError, Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
 use constans_core::kind::nearest_word;
 use constans_core::node_status::{NodeProblem, ago_words, clock_words};
-use constans_core::run::Mode;
+use constans_core::run::{Mode, Status};
 use constans_core::state::LeftBehind;
 use constans_terminal::{harmless, span, time};
 use constans_wire::check_in::{LastContact, NodeSummary};
@@ -185,15 +185,19 @@ fn releases(releases: &[String]) -> String {
     if releases.is_empty() { "no release".to_owned() } else { releases.join(" ") }
 }
 
-/// The status of the last full run, always with its age and the release it speaks of. An observing agent knows a release and
-/// applies nothing.
+/// The status of the last full run, always with its age and the release it speaks of. A release of which something waits is
+/// only known.
 fn status_words(node: &NodeSummary, now: Timestamp) -> String {
     if node.releases.is_empty() && node.has == node.wanted {
         return "no desired state yet".to_owned();
     }
     let (Some(status), Some(began)) = (node.run_status, node.run_began) else { return "no full run yet".to_owned() };
     let has = releases(&node.has_releases);
-    let known = if node.mode == Some(Mode::Enforce) { format!("has {has}") } else { format!("knows {has}, applies nothing") };
+    let known = match (status, node.mode) {
+        (Status::RolloutWaiting, Some(Mode::Observe)) => format!("knows {has}, not all of it applied: mode is observe"),
+        (Status::RolloutWaiting, _) => format!("knows {has}, not all of it applied"),
+        _ => format!("has {has}"),
+    };
     let desired = match (node.has == node.wanted, node.releases == node.has_releases) {
         (true, _) => String::new(),
         (false, true) => "; other values desired".to_owned(),

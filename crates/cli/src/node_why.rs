@@ -30,7 +30,7 @@ pub async fn why(server: &Server, node: &str, address: Option<&str>) -> Result<(
     let sources: StateSources = server.get(&format!("/api/nodes/{node}/why")).await?;
     let Some(address) = address else {
         if !server.says_json(&sources) {
-            println!("{}", sources_text(node, &sources));
+            println!("{}", harmless(&sources_text(node, &sources)));
         }
         return Ok(());
     };

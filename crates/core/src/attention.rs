@@ -115,8 +115,8 @@ pub struct Attention {
     pub nodes: Vec<String>,
 }
 
-/// Returns what wants attention, the most severe first. Among `nodes` are all that are silent, never reported, refused or in
-/// problem; others may be left out.
+/// Returns what wants attention, the most severe first. Among `nodes` are all that are silent, never reported, refused or have
+/// problems; others may be left out.
 pub fn attention(nodes: &[AttentionNode], exceptions: &[Exception], recurring: &[RecurringDrift], now: Timestamp) -> Vec<Attention> {
     let mut all = Vec::new();
     // What a silent or refused node said before is not what is so now.

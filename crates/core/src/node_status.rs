@@ -89,7 +89,7 @@ pub const CERTIFICATE_ENDS_WITHIN_HOURS: i64 = 45 * 24;
 /// A clock that differs by more seconds is off.
 pub const CLOCK_TOLERANCE_SECS: i64 = 60;
 
-/// What is known of a node, as far as it may be in problem.
+/// What is known of a node, as far as its problems depend on it.
 #[derive(Debug, Clone, Copy)]
 pub struct ProblemInputs {
     /// How it is heard.

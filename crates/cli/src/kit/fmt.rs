@@ -33,7 +33,7 @@ pub fn run(arguments: &FmtArguments) -> Exit {
             Ok(false) => {}
             Ok(true) => {
                 changed += 1;
-                println!("{} {}", if arguments.check { "not formatted:" } else { "written anew:" }, path.display());
+                println!("{} {}", if arguments.check { "not formatted:" } else { "formatted:" }, path.display());
             }
             Err(message) => {
                 failed += 1;
@@ -42,7 +42,7 @@ pub fn run(arguments: &FmtArguments) -> Exit {
         }
     }
     let documents = if documents.len() == 1 { "1 document".to_owned() } else { format!("{} documents", documents.len()) };
-    println!("{documents}, {changed} {}", if arguments.check { "to format" } else { "written anew" });
+    println!("{documents}, {changed} {}", if arguments.check { "to format" } else { "formatted" });
     if failed > 0 || (arguments.check && changed > 0) { Exit::Error } else { Exit::Well }
 }
 

@@ -118,7 +118,9 @@ pub fn run(arguments: KitArguments) -> ExitCode {
                 let (message, hint) = bounds::stopped_words();
                 return check::refuse(&format!("{}: {message}", kit.display()), hint).into();
             }
-            Err(error) => return check::refuse(&format!("the check could not be started: {error}"), "is there memory left on this machine?").into(),
+            Err(error) => {
+                return check::refuse(&format!("the check could not be started: {error}"), "check that this machine has free memory").into();
+            }
         }
     }
     match arguments.command {

@@ -38,7 +38,7 @@ pub fn run(arguments: &NewArguments) -> Exit {
     }
     let shown = folder.display();
     println!(
-        "made {shown}\n  kit.toml              its name and version\n  baselines/first.toml  what is wanted\n  copies/welcome        contents of a file\n  cases/first.toml      expected clauses"
+        "made {shown}\n  kit.toml              its name and version\n  baselines/first.toml  desired state\n  copies/welcome        contents of a file\n  cases/first.toml      expected clauses"
     );
     let is_well = check_folder(&folder, &[]).is_ok_and(|read| read.checked.findings.is_empty());
     println!("{}", if is_well { "no findings" } else { "constans kit check has findings" });

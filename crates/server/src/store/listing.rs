@@ -139,11 +139,11 @@ pub struct StatusRow {
     pub status: String,
     /// How many.
     pub nodes: i64,
-    /// Those of them that are silent, never reported or may be in problem, as far as their own row tells.
+    /// Those of them that are silent, never reported or may have problems, as far as their own row tells.
     pub with_problems: Vec<Uuid>,
 }
 
-/// Counts the nodes of a list by the status that they are shown by, and finds those that may be in problem, in one look. Unless
+/// Counts the nodes of a list by the status that they are shown by, and finds those that may have problems, in one look. Unless
 /// the list [asks for now](Narrowing::asks_for_now), those that are heard, in line and without problems are left out.
 pub async fn statuses(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<StatusRow>> {
     let clock_is_right = format!("n.clock_off_ms between {} and {}", -1_000 * CLOCK_TOLERANCE_SECS, 1_000 * CLOCK_TOLERANCE_SECS);
@@ -188,7 +188,7 @@ pub async fn ticks(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Resu
     query.build_query_as().persistent(false).fetch_all(db).await
 }
 
-/// A node that may be in problem.
+/// A node that may have problems.
 #[derive(Debug, sqlx::FromRow)]
 pub struct ProblemRow {
     /// Its name.

@@ -23,25 +23,25 @@ pub enum Narrowing {
 
 /// How a node is heard now, as [`Promise`](constans_core::node_status::Promise) reckoned when it was heard; how long the server
 /// itself could not hear since then is added.
-const HEARING: &str = "(case when n.heard_at is null then 'never_reported' when {now} <= n.on_time_until then 'on_time'
+const LAST_CONTACT: &str = "(case when n.heard_at is null then 'never_reported' when {now} <= n.on_time_until then 'on_time'
              else (select case when {now} - down > n.silent_after then 'silent' when {now} - down > n.on_time_until then 'late' else 'on_time' end
                  from (select coalesce(sum(until_at - greatest(from_at, n.heard_at)), interval '0') as down from server_down where until_at > n.heard_at) d) end)";
 
-/// The status that a node is shown by, as [`status`](constans_core::node_status::node_status) has it; the statuses of statuses are called like
-/// them. What most nodes are is found out first.
-const SIGN: &str = "(case when n.is_refused then 'revoked' when n.is_unusable then 'state_unusable' when n.heard_at is null then 'never_reported'
+/// The status that a node is shown by, as [`status`](constans_core::node_status::node_status) has it; for
+/// statuses of runs the words are the same. The most frequent cases come first.
+const STATUS: &str = "(case when n.is_refused then 'revoked' when n.is_unusable then 'state_unusable' when n.heard_at is null then 'never_reported'
              when {now} > n.silent_after and (select {now} - coalesce(sum(until_at - greatest(from_at, n.heard_at)), interval '0') > n.silent_after
                  from server_down where until_at > n.heard_at) then 'silent'
              else coalesce(n.full_status, 'never_reported') end)";
 
 /// Writes how a node is heard now.
 pub fn push_last_contact(query: &mut QueryBuilder<Postgres>) -> &mut QueryBuilder<Postgres> {
-    push_timed(query, HEARING)
+    push_timed(query, LAST_CONTACT)
 }
 
 /// Writes the status that a node is shown by now.
 pub fn push_status(query: &mut QueryBuilder<Postgres>) -> &mut QueryBuilder<Postgres> {
-    push_timed(query, SIGN)
+    push_timed(query, STATUS)
 }
 
 /// Writes SQL, with the time bound wherever it says `{now}`.
