@@ -9,16 +9,20 @@ create table made as
     from generate_series(1, :nodes) as n;
 create table model as select node.* from node limit 1;
 
-insert into node (id, name, labels, about, stage, groups, mode, joined_at)
-    select made.id, format('kiosk-%s-%s', site, number + 1000), jsonb_set(labels, '{site}', to_jsonb(site)), about, stage, groups,
-        case when n % 10 = 0 then 'observe' else mode end, now() - make_interval(days => :days) from made, model;
+insert into node (id, name, labels, about, joined_at)
+    select made.id, format('kiosk-%s-%s', site, number + 1000), jsonb_set(labels, '{site}', to_jsonb(site)), about, now() - make_interval(days => :days) from made, model;
 insert into node_key (spki_digest, node, certificate, ends_at, issued_at)
     select sha256(made.id::text::bytea), made.id, certificate, ends_at, issued_at from made, node_key k join model on k.node = model.id;
 insert into node_attribute (node, name, value, from_at, learned_at)
     select made.id, what, case what when 'labels' then jsonb_set(value, '{site}', to_jsonb(site)) else value end, now() - make_interval(days => :days), now() - make_interval(days => :days)
     from made, node_attribute join model on node_attribute.node = model.id where until_at is null;
-insert into node_wanted (node, state, epoch, counter, settings, sources, overdue_secs, since)
-    select made.id, state, epoch, nextval('generation_counter'), settings, sources, w.overdue_secs, now() - make_interval(days => :days) from made, node_wanted w join model on w.node = model.id;
+insert into placement (digest, stage, groups, mode, settings, settings_digest, overdue_secs)
+    select 'made', stage, groups, 'observe', jsonb_set(settings, '{mode}', '"observe"'), 'made', overdue_secs
+    from placement p join node_wanted w on w.placement = p.id join model on w.node = model.id;
+insert into node_wanted (node, state, placement, sources, change, epoch, counter, state_since, settings_since)
+    select made.id, state, case when n % 10 = 0 then (select id from placement where digest = 'made') else placement end, sources, change, epoch,
+        nextval('generation_counter'), now() - make_interval(days => :days), now() - make_interval(days => :days)
+    from made, node_wanted w join model on w.node = model.id;
 insert into heard (node, first_at, last_at, count, largest_gap_ms, promised_at, clock_off_ms)
     select made.id, now() - make_interval(days => (part + 1) * :spell), now() - make_interval(days => part * :spell), :spell * 96, 900000,
         now() - make_interval(days => part * :spell) + interval '15 min', 12

@@ -1,9 +1,10 @@
 //! `constans group`.
 
-use crate::server::{ClientError, Server, ServerArguments, print_changed};
+use crate::change::{ChangeOptions, asked, print_changed};
+use crate::server::{ClientError, Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_core::group::Group;
-use constans_wire::kit::Changed;
+use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use std::path::PathBuf;
 
 /// Arguments of `group`.
@@ -27,9 +28,17 @@ enum GroupCommand {
         /// The document
         #[arg(value_name = "FILE")]
         document: PathBuf,
-        /// Continue although the desired state of some nodes cannot be resolved
-        #[arg(long)]
-        although_unusable: bool,
+        #[command(flatten)]
+        options: ChangeOptions,
+    },
+    /// Remove a group: its nodes no longer receive what it gives
+    Remove {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The group
+        name: String,
+        #[command(flatten)]
+        options: ChangeOptions,
     },
 }
 
@@ -44,7 +53,7 @@ pub async fn run(arguments: &GroupArguments) -> Result<(), ClientError> {
             }
             Ok(())
         }
-        GroupCommand::Set { server, document, although_unusable } => {
+        GroupCommand::Set { server, document, options } => {
             let failed = |error: String| {
                 ClientError::new(
                     format!("{}: {error}", document.display()),
@@ -54,8 +63,15 @@ pub async fn run(arguments: &GroupArguments) -> Result<(), ClientError> {
             let text = std::fs::read_to_string(document).map_err(|error| failed(error.to_string()))?;
             let group: Group = toml::from_str(&text).map_err(|error| failed(error.to_string()))?;
             let server = Server::open(server)?;
-            let changed: Changed = server.put(&format!("/api/groups?although_unusable={although_unusable}"), &group).await?;
+            let changed = asked(&server, server.put(&format!("/api/groups?{}", options.query()), &group).await).await?;
             print_changed(&server, &format!("the group {} is set", group.name), &changed);
+            Ok(())
+        }
+        GroupCommand::Remove { server, name, options } => {
+            let server = Server::open(server)?;
+            let path = format!("/api/groups/{}?{}", utf8_percent_encode(name, NON_ALPHANUMERIC), options.query());
+            let changed = asked(&server, server.delete(&path).await).await?;
+            print_changed(&server, &format!("the group {name} is removed"), &changed);
             Ok(())
         }
     }

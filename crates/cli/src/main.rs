@@ -1,5 +1,6 @@
 //! `constans`: the operators' client.
 
+mod change;
 mod credentials;
 mod group;
 mod joining;
@@ -60,6 +61,8 @@ enum Command {
     Stage(stage::StageArguments),
     /// Manage groups: their nodes, assignments, parameters and settings
     Group(group::GroupArguments),
+    /// List, show, confirm and take back changes of desired state
+    Change(change::ChangeArguments),
     /// List and show the runs of a node
     Run(run::RunArguments),
     /// Recover after the database was restored: see what nodes have, end the recovery
@@ -86,6 +89,7 @@ fn main() -> ExitCode {
         Command::Kind(arguments) => kind::run(&arguments).into(),
         Command::Explain(arguments) => kind::explain(&arguments).into(),
         Command::Stage(arguments) => server::on_network(stage::run(&arguments)),
+        Command::Change(arguments) => server::on_network(change::run(&arguments)),
         Command::Group(arguments) => server::on_network(group::run(&arguments)),
         Command::Run(arguments) => server::on_network(run::run(&arguments)),
         Command::SignIn(arguments) => server::on_network(sign_in::run(&arguments)),

@@ -60,12 +60,13 @@ pub struct ClientError {
     hint: Option<String>,
     exit: Exit,
     missing: bool,
+    unconfirmed: Option<i64>,
 }
 
 impl ClientError {
     /// Returns an error with what to do.
     pub fn new(message: impl Into<String>, hint: impl Into<String>) -> Self {
-        Self { message: message.into(), hint: Some(hint.into()), exit: Exit::Error, missing: false }
+        Self { message: message.into(), hint: Some(hint.into()), exit: Exit::Error, missing: false, unconfirmed: None }
     }
 }
 
@@ -86,6 +87,11 @@ impl ClientError {
         self.exit
     }
 
+    /// Returns the change that waits for confirmation, if that is why.
+    pub fn unconfirmed_change(&self) -> Option<i64> {
+        self.unconfirmed
+    }
+
     /// Returns whether the server said that there is nothing of this name.
     pub fn is_missing(&self) -> bool {
         self.missing
@@ -97,7 +103,8 @@ impl From<LinkError> for ClientError {
         let exit = if matches!(error, LinkError::Refused(_)) { Exit::Refused } else { Exit::Error };
         let detail = if let LinkError::Refused(problem) = &error { problem.detail.as_ref().map(|detail| format!("\n\n{detail}")) } else { None };
         let missing = matches!(&error, LinkError::Refused(problem) if problem.kind == "missing");
-        Self { message: format!("{error}{}", detail.unwrap_or_default()), hint: error.hint(), exit, missing }
+        let unconfirmed = if let LinkError::Refused(problem) = &error { problem.change } else { None };
+        Self { message: format!("{error}{}", detail.unwrap_or_default()), hint: error.hint(), exit, missing, unconfirmed }
     }
 }
 
@@ -151,6 +158,11 @@ impl Server {
             println!("{}", serde_json::to_string_pretty(result).expect("what the server answers is JSON"));
         }
         is_wanted
+    }
+
+    /// Returns whether results are for programs.
+    pub fn prints_json(&self) -> bool {
+        self.output == Output::Json
     }
 
     /// Returns its address.
@@ -251,21 +263,6 @@ pub fn on_network(work: impl Future<Output = Result<(), ClientError>>) -> ExitCo
         Ok(()) => Exit::Well.into(),
         Err(error) => error.say().into(),
     }
-}
-
-/// Prints the effect of a change of desired state.
-pub fn print_changed(server: &Server, what: &str, changed: &constans_wire::kit::Changed) {
-    if server.says_json(changed) {
-        return;
-    }
-    println!("{what}");
-    println!("desired state changed on {}", constans_terminal::count(usize::try_from(changed.nodes).unwrap_or(usize::MAX), "node", "nodes"));
-    if !changed.unusable.is_empty() {
-        let nodes = if changed.unusable.len() == 1 { "1 node keeps its".to_owned() } else { format!("{} nodes keep their", changed.unusable.len()) };
-        println!("{nodes} last usable state, because the new one cannot be resolved:");
-        changed.reasons().iter().for_each(|reason| println!("  {}", harmless(reason)));
-    }
-    println!("Next: constans node list shows actual and desired releases");
 }
 
 /// Returns labels as people read them.

@@ -1,8 +1,9 @@
 //! `constans stage`.
 
-use crate::server::{ClientError, Server, ServerArguments, print_changed};
+use crate::change::{ChangeOptions, asked, print_changed};
+use crate::server::{ClientError, Server, ServerArguments};
 use clap::{Args, Subcommand};
-use constans_wire::kit::{Changed, GoBack, Serve, Stage, WentBack};
+use constans_wire::kit::{GoBack, Serve, Stage, WentBack};
 
 /// Arguments of `stage`.
 #[derive(Debug, Args)]
@@ -27,9 +28,8 @@ enum StageCommand {
         /// The releases, for example quay-base@1.0.0
         #[arg(required = true, value_name = "KIT@VERSION")]
         releases: Vec<String>,
-        /// Continue although the desired state of some nodes cannot be resolved
-        #[arg(long)]
-        although_unusable: bool,
+        #[command(flatten)]
+        options: ChangeOptions,
     },
     /// Serve the previous release of a kit again
     Back {
@@ -39,9 +39,8 @@ enum StageCommand {
         stage: String,
         /// The kit
         kit: String,
-        /// Continue although the desired state of some nodes cannot be resolved
-        #[arg(long)]
-        although_unusable: bool,
+        #[command(flatten)]
+        options: ChangeOptions,
     },
 }
 
@@ -63,19 +62,23 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
             }
             Ok(())
         }
-        StageCommand::Serve { server, stage, releases, although_unusable } => {
-            let wanted = Serve { releases: releases.clone(), although_unusable: *although_unusable };
+        StageCommand::Serve { server, stage, releases, options } => {
+            let wanted = Serve { releases: releases.clone(), how: options.how() };
             let server = Server::open(server)?;
-            let changed: Changed = server.post(&format!("/api/stages/{stage}/serve"), &wanted).await?;
+            let changed = asked(&server, server.post(&format!("/api/stages/{stage}/serve"), &wanted).await).await?;
             print_changed(&server, &format!("{stage} serves {}", releases.join(" ")), &changed);
             Ok(())
         }
-        StageCommand::Back { server, stage, kit, although_unusable } => {
+        StageCommand::Back { server, stage, kit, options } => {
             let server = Server::open(server)?;
-            let wanted = GoBack { kit: kit.clone(), although_unusable: *although_unusable };
-            let back: WentBack = server.post(&format!("/api/stages/{stage}/back"), &wanted).await?;
-            if !server.says_json(&back) {
-                print_changed(&server, &format!("{stage} serves {} again, which it served before {}", back.to, back.from), &back.changed);
+            let wanted = GoBack { kit: kit.clone(), how: options.how() };
+            match server.post::<_, WentBack>(&format!("/api/stages/{stage}/back"), &wanted).await {
+                Ok(back) if server.says_json(&back) => {}
+                Ok(back) => print_changed(&server, &format!("{stage} serves {} again, which it served before {}", back.to, back.from), &back.changed),
+                Err(error) => {
+                    let changed = asked(&server, Err(error)).await?;
+                    print_changed(&server, &format!("{stage} serves the previous release of {kit} again"), &changed);
+                }
             }
             Ok(())
         }

@@ -85,7 +85,7 @@ impl Fleet {
         let database = postgres.database("constans").expect("a database");
         let (agents, metrics) = (free_port(), free_port());
         let administrator = if an_administrator { token(&database, "ilse.maren", "administrator") } else { String::new() };
-        let server = serve(&folder, &database, [agents, people, metrics], &arguments);
+        let server = serve(&folder, &database, [agents, people, metrics], &arguments, None);
         let mut fleet = Self { server, _postgres: postgres, folder, database, agents, people, metrics, ca: String::new(), administrator, arguments };
         fleet.wait();
         fleet.ca = fleet
@@ -118,8 +118,44 @@ impl Fleet {
 
     /// Starts the server again.
     pub fn start_server(&mut self) {
-        self.server = serve(&self.folder, &self.database, [self.agents, self.people, self.metrics], &self.arguments);
+        self.server = serve(&self.folder, &self.database, [self.agents, self.people, self.metrics], &self.arguments, None);
         self.wait();
+    }
+
+    /// Starts the server again, to be killed when it comes to this step of a change.
+    pub fn start_server_until(&mut self, step: &str) {
+        self.server = serve(&self.folder, &self.database, [self.agents, self.people, self.metrics], &self.arguments, Some(step));
+        self.wait();
+    }
+
+    /// Waits until the server has ended.
+    ///
+    /// # Panics
+    ///
+    /// Panics if it goes on for half a minute.
+    pub fn wait_for_end(&mut self) {
+        let end = Instant::now() + Duration::from_secs(30);
+        while self.server.try_wait().expect("it can be asked").is_none() {
+            assert!(Instant::now() < end, "the server goes on:\n{}", self.log());
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+
+    /// Starts another server on the same database and the same protected folder; it is killed when this is dropped. Returns it with
+    /// the URL of its people's listener.
+    ///
+    /// # Panics
+    ///
+    /// Panics if it does not start.
+    pub fn another_server(&self) -> (Running, String) {
+        let ports = [free_port(), free_port(), free_port()];
+        let running = Running(serve(&self.folder, &self.database, ports, &self.arguments, None));
+        let end = Instant::now() + Duration::from_secs(30);
+        while ports.iter().any(|port| TcpStream::connect(("127.0.0.1", *port)).is_err()) {
+            assert!(Instant::now() < end, "the other server does not start:\n{}", self.log());
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        (running, format!("https://127.0.0.1:{}", ports[1]))
     }
 
     /// Keeps the database as it is now.
@@ -360,7 +396,7 @@ impl Fleet {
     pub fn refused_start(&mut self) -> String {
         self.kill_server();
         let before = self.log().len();
-        self.server = serve(&self.folder, &self.database, [self.agents, self.people, self.metrics], &self.arguments);
+        self.server = serve(&self.folder, &self.database, [self.agents, self.people, self.metrics], &self.arguments, None);
         let until = Instant::now() + Duration::from_secs(30);
         let ended = loop {
             match self.server.try_wait().expect("it was started") {
@@ -409,7 +445,17 @@ pub fn free_port() -> u16 {
         .expect("a free port")
 }
 
-fn serve(folder: &TempDir, database: &str, ports: [u16; 3], arguments: &[String]) -> Child {
+/// A server that is killed when this is dropped.
+pub struct Running(Child);
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+fn serve(folder: &TempDir, database: &str, ports: [u16; 3], arguments: &[String], stop_at: Option<&str>) -> Child {
     let [agents, people, metrics] = ports.map(|port| format!("127.0.0.1:{port}"));
     let log = File::options().create(true).append(true).open(folder.path().join("log")).expect("a log");
     Command::new(program("constans-server"))
@@ -419,6 +465,7 @@ fn serve(folder: &TempDir, database: &str, ports: [u16; 3], arguments: &[String]
         .args(arguments)
         .env("CONSTANS_DATABASE", database)
         .env("NO_COLOR", "1")
+        .envs(stop_at.map(|step| ("CONSTANS_STOP_AT", step)))
         .stdin(Stdio::null())
         .stdout(Stdio::null())
         .stderr(log)

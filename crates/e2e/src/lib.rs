@@ -7,7 +7,7 @@ pub mod story;
 
 pub use browser::Browser;
 pub use curl::Curl;
-pub use fleet::{Fleet, free_port};
+pub use fleet::{Fleet, Running, free_port};
 
 use constans_wire::report::RunReport;
 use constans_world::{PrivateRoot, UNPRIVILEGED, build_repository, is_root, kits};

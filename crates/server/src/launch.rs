@@ -2,6 +2,8 @@
 
 use crate::change::publish::{KnownKits, known_kits};
 use crate::change::recover::Watch;
+use crate::change::worker::{self, Nudge};
+use crate::change::single;
 use crate::checkin::check_in::ShownCheckIn;
 use crate::door::{AcmeSettings, CertificateError, Door, DoorSettings, Most, OwnNames, ServedCertificate, raise_descriptors};
 use crate::intake::batch::Batcher;
@@ -12,6 +14,7 @@ use crate::other_methods::with_other_methods;
 use crate::people::command_line::welcome_first;
 use crate::problem::{ApiError, BoundedAddress, caught};
 use crate::request_log::RequestLog;
+use crate::store::job::JobKind;
 use crate::store::run::PlainRun;
 use crate::store::{recovery, uptime};
 use crate::trust::{Authority, HandedOut, ProtectedError, ProtectedFolder, Refusals};
@@ -166,6 +169,8 @@ pub struct Here {
     pub kits: KnownKits,
     /// Who was refused, also when the database forgets.
     pub refusals: Arc<Refusals>,
+    /// Wakes the loops that work at changes.
+    pub nudge: Nudge,
     /// The certificates that the server shows.
     pub certificates: Vec<Arc<ServedCertificate>>,
     /// What the server measures of itself.
@@ -259,9 +264,16 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
         kits: known_kits(),
         handed_out,
         refusals,
+        nudge: Nudge::default(),
         certificates,
         metrics,
     });
+    worker::follow_resolver(&db).await?;
+    for kind in [JobKind::Change, JobKind::Preview] {
+        tokio::spawn(worker::work(db.clone(), here.clone(), kind));
+    }
+    tokio::spawn(worker::tidy(db.clone()));
+    tokio::spawn(single::resolve_pending(db.clone(), here.clone()));
     let room = raise_descriptors();
     // Nodes are more than people.
     let (of_nodes, of_people) = (room / 4 * 3, room / 4);

@@ -39,7 +39,7 @@ impl Handler for Refusing {
             title: format!("{} is not done here", request.method()),
             status: Status::MethodNotAllowed.code,
             hint: Some(format!("here is: {}", self.allow)),
-            detail: None,
+            detail: None, change: None,
         };
         match respond(&problem) {
             Ok(mut response) => {

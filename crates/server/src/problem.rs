@@ -68,6 +68,16 @@ pub enum ApiError {
         /// What to do.
         hint: String,
     },
+    /// A change takes clauses from nodes, and nobody confirmed that.
+    #[error("{}", unconfirmed_words(*change, *takes, *takes_from))]
+    Unconfirmed {
+        /// Its number.
+        change: i64,
+        /// How many clauses it takes.
+        takes: u64,
+        /// From how many nodes.
+        takes_from: u64,
+    },
     /// A filter that cannot be used.
     #[error("{message}")]
     Filter {
@@ -148,6 +158,14 @@ impl From<sqlx::Error> for ApiError {
     }
 }
 
+fn unconfirmed_words(change: i64, takes: u64, takes_from: u64) -> String {
+    let count = |number: u64, one: &str, many: &str| if number == 1 { format!("1 {one}") } else { format!("{number} {many}") };
+    if takes == 0 {
+        return format!("C{change} affects more nodes than was confirmed");
+    }
+    format!("C{change} takes {} from {} and is not confirmed", count(takes, "clause", "clauses"), count(takes_from, "node", "nodes"))
+}
+
 fn size_words(bytes: u64) -> String {
     const MIB: u64 = 1024 * 1024;
     if bytes.is_multiple_of(MIB) { format!("{} MiB", bytes / MIB) } else { format!("{} KiB", bytes / 1024) }
@@ -167,7 +185,7 @@ impl ApiError {
             Self::NotAllowed { .. } | Self::Revoked(_) | Self::Retired(_) | Self::NotOurPage | Self::LinkOver => Status::Forbidden,
             Self::TooOften { .. } => Status::TooManyRequests,
             Self::Missing { .. } => Status::NotFound,
-            Self::Conflict { .. } => Status::Conflict,
+            Self::Conflict { .. } | Self::Unconfirmed { .. } => Status::Conflict,
             Self::Invalid { .. } | Self::Findings { .. } | Self::Filter { .. } => Status::UnprocessableEntity,
             Self::NotUnderstood(error) if error.is_data() => Status::UnprocessableEntity,
             Self::NotUnderstood(_) => Status::BadRequest,
@@ -194,19 +212,6 @@ impl ApiError {
         Self::Failed { what, because: because.to_string() }
     }
 
-    /// Refuses a change after which some nodes' state cannot be resolved.
-    pub fn unusable(changed: &constans_wire::kit::Changed) -> Self {
-        let nodes = changed.unusable.len();
-        Self::Conflict {
-            message: format!(
-                "after this change the desired state of {} cannot be resolved: {}",
-                if nodes == 1 { "a node".to_owned() } else { format!("{nodes} nodes") },
-                changed.reasons().join("; ")
-            ),
-            hint: "fix it first; with --although-unusable these nodes keep their last usable state".to_owned(),
-        }
-    }
-
     /// Returns the problem as it is sent. What went wrong inside is for the log only.
     pub fn problem(&self) -> Problem {
         let (kind, hint) = match self {
@@ -225,6 +230,7 @@ impl ApiError {
             Self::Retired(_) => (RETIRED, Some("with an invitation it can join as a new node".to_owned())),
             Self::Missing { .. } => ("missing", None),
             Self::Conflict { hint, .. } => ("conflict", Some(hint.clone())),
+            Self::Unconfirmed { change, .. } => ("unconfirmed", Some(format!("see what it takes: constans change show C{change}; hand it out: constans change confirm C{change}"))),
             Self::Filter { hint, .. } => ("filter", Some(hint.clone())),
             Self::Findings { .. } => ("findings", Some("constans kit check finds the same before anything is sent".to_owned())),
             Self::Invalid { field, .. } => ("invalid", Some(format!("this is about `{field}`"))),
@@ -240,7 +246,8 @@ impl ApiError {
             Self::Certificate(_) => ("certificate", Some("the server's log says more".to_owned())),
         };
         let detail = if let Self::Findings { text, .. } = self { Some(text.clone()) } else { None };
-        Problem { kind: kind.to_owned(), title: self.to_string(), status: self.status().code, hint, detail }
+        let change = if let Self::Unconfirmed { change, .. } = self { Some(*change) } else { None };
+        Problem { kind: kind.to_owned(), title: self.to_string(), status: self.status().code, hint, detail, change }
     }
 }
 
@@ -309,7 +316,7 @@ impl Fairing for BoundedAddress {
         } else {
             return;
         };
-        refuse_everything(request, Problem { kind: kind.to_owned(), title, status, hint: None, detail: None });
+        refuse_everything(request, Problem { kind: kind.to_owned(), title, status, hint: None, detail: None, change: None });
     }
 }
 
@@ -331,7 +338,7 @@ pub struct LeftProblem(pub Problem);
 /// Answers whatever no handler answered.
 #[rocket::catch(default)]
 pub fn caught(status: Status, request: &Request<'_>) -> CaughtProblem {
-    let left = request.local_cache(|| LeftProblem(Problem { kind: String::new(), title: String::new(), status: 0, hint: None, detail: None }));
+    let left = request.local_cache(|| LeftProblem(Problem { kind: String::new(), title: String::new(), status: 0, hint: None, detail: None, change: None }));
     if left.0.status != 0 {
         return CaughtProblem(left.0.clone());
     }
@@ -340,7 +347,7 @@ pub fn caught(status: Status, request: &Request<'_>) -> CaughtProblem {
         413 => "the request is too large".to_owned(),
         _ => status.reason_lossy().to_lowercase(),
     };
-    CaughtProblem(Problem { kind: status.reason_lossy().to_lowercase().replace(' ', "_"), title, status: status.code, hint: None, detail: None })
+    CaughtProblem(Problem { kind: status.reason_lossy().to_lowercase().replace(' ', "_"), title, status: status.code, hint: None, detail: None, change: None })
 }
 
 /// A problem as an answer.

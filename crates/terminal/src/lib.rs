@@ -1,12 +1,14 @@
 //! How runs read on a terminal: the same words from the agent on the node and from the operators' client.
 
 mod clause;
+mod impact;
 mod pipe;
 mod run;
 mod words;
 
 pub use clause::diff_line;
 pub use constans_core::node_status::span_words as span;
+pub use impact::show_impact;
 pub use pipe::end_when_nobody_reads;
 pub use run::{Shown, counts_words, run_line, show_kept_run, show_run};
 pub use words::{count, duration, harmless, style, styled, time};

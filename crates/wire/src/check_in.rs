@@ -202,6 +202,9 @@ pub struct Problem {
     /// Details, as text of several lines: for example the findings of a check.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub detail: Option<String>,
+    /// The number of the change that waits for confirmation.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub change: Option<i64>,
 }
 
 /// The sources of a node's desired state.

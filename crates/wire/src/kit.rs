@@ -1,5 +1,7 @@
 //! Publishing kits, serving releases, groups.
 
+use crate::change::HowToChange;
+use constans_core::change::Impact;
 use constans_core::kit::KitPage;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -151,9 +153,9 @@ pub struct ServedFor {
 pub struct GoBack {
     /// The kit.
     pub kit: String,
-    /// Continue although the desired state of some nodes cannot be resolved.
-    #[serde(default)]
-    pub although_unusable: bool,
+    /// How the change is to be made.
+    #[serde(flatten)]
+    pub how: HowToChange,
 }
 
 /// The release that a stage serves again.
@@ -174,9 +176,9 @@ pub struct WentBack {
 pub struct Serve {
     /// `kit@1.0.0` each.
     pub releases: Vec<String>,
-    /// Continue although the desired state of some nodes cannot be resolved.
-    #[serde(default)]
-    pub although_unusable: bool,
+    /// How the change is to be made.
+    #[serde(flatten)]
+    pub how: HowToChange,
 }
 
 /// What a stage serves.
@@ -193,6 +195,15 @@ pub struct Stage {
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Changed {
+    /// The number of the change: 118 is called C118.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub change: Option<i64>,
+    /// Whether only its impact was computed, and nothing was handed out.
+    #[serde(default)]
+    pub previewed: bool,
+    /// Its impact.
+    #[serde(default)]
+    pub impact: Impact,
     /// Number of nodes whose desired state changed.
     pub nodes: u64,
     /// The nodes whose state cannot be resolved, with the reason.

@@ -2,6 +2,7 @@
 
 pub mod activity;
 mod bounded;
+pub mod change;
 pub mod check_in;
 pub mod exit;
 pub mod join;

@@ -1,7 +1,7 @@
 //! Activities: long work in progress.
 
 use crate::problem::Answer;
-use crate::store::activity;
+use crate::store::job;
 use crate::trust::{Allowed, NodeRead};
 use constans_wire::activity::Activity;
 use rocket::serde::json::Json;
@@ -13,5 +13,5 @@ use sqlx::PgPool;
 #[utoipa::path(tag = "server", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<Activity>)))]
 #[get("/api/activities")]
 pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Activity>> {
-    Ok(Json(activity::list(db.inner()).await?))
+    Ok(Json(job::open(db.inner()).await?))
 }

@@ -20,24 +20,29 @@ struct Shape {
 /// A status, the problem types that it comes with, and which operations answer so.
 type Refusal = (&'static str, &'static str, fn(&Shape) -> bool);
 
-const REFUSALS: [Refusal; 13] = [
+const REFUSALS: [Refusal; 14] = [
     ("400", "`not_understood`: the body is not JSON, or the address is invalid", |_| true),
     ("401", "`unknown_caller`, `not_signed_in`; signing in: `wrong_password`", |shape| shape.asks_who || shape.signs_in),
     ("403", "`not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door`", |_| true),
     ("404", "`missing`: there is nothing of this name", |shape| shape.names || shape.changes),
     ("408", "`too_slow`, `cut_off`: the body did not arrive completely", |shape| shape.has_body),
-    ("409", "`conflict`: not possible in the present state; the hint says what to do", |shape| shape.changes),
+    ("409", "`conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation", |shape| shape.changes),
     ("413", "`too_large`: a limit is exceeded", |shape| shape.has_body),
     ("414", "The address is too long", |shape| shape.names),
     ("421", "`not_this_server`: unknown host name", |_| true),
     ("422", "`not_understood`, `invalid`, `filter`, `findings`: a value is invalid", |shape| shape.names || shape.has_body),
     ("429", "`too_often`: the hint says when to retry", |shape| shape.signs_in),
     ("500", "`stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more", |_| true),
+    ("431", "Address and header fields are too long", |_| true),
     ("503", "`busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds", |_| true),
 ];
 
-const TAGS: [(&str, &str); 10] = [
+/// The statuses of requests that are refused before they are read, without a body.
+const UNREAD: [&str; 2] = ["414", "431"];
+
+const TAGS: [(&str, &str); 11] = [
     ("agents", "Requests of agents, on their listener"),
+    ("changes", "Changes of desired state"),
     ("clauses", "Clauses of nodes"),
     ("overview", "The fleet as a whole"),
     ("groups", "Groups: nodes, assignments, parameters, settings"),
@@ -117,7 +122,8 @@ fn complete_operation(path: &str, method: &str, operation: &mut Value) {
     }
     for (status, kinds, _) in REFUSALS.iter().filter(|(_, _, answers_so)| answers_so(&shape)) {
         let content = json!({ "application/problem+json": { "schema": { "$ref": "#/components/schemas/Problem" } } });
-        responses.entry(*status).or_insert_with(|| json!({ "description": kinds, "content": content }));
+        let answer = if UNREAD.contains(status) { json!({ "description": kinds }) } else { json!({ "description": kinds, "content": content }) };
+        responses.entry(*status).or_insert(answer);
     }
 }
 

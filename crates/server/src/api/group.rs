@@ -1,22 +1,25 @@
 //! Groups.
 
+use super::change::{ask, confirmed};
 use crate::body::JsonBody;
 use crate::change::publish::on_thread;
-use crate::change::resolve::{read_groups, resolve_all};
-use crate::jobs::progress::Progress;
+use crate::change::documents::{read_documents, read_groups};
+use crate::change::draft::Draft;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
-use crate::store::{audit, group, notice, stage};
+use crate::store::{group, stage};
 use crate::trust::{Allowed, GroupEdit, NodeRead};
 use constans_core::filter::Condition;
 use constans_core::group::{EVERYONE, Group};
 use constans_core::settings::{GroupSettings, LONGEST_GRACE_SECS, LONGEST_INTERVAL_SECS, SHORTEST_INTERVAL_SECS, SMALLEST_ATTIC_MIB};
 use constans_core::words::check_reason;
+use constans_core::change::{DocumentEdit, DocumentKey};
+use constans_wire::change::HowToChange;
 use constans_wire::kit::Changed;
 use jiff::tz::TimeZone;
 use rocket::serde::json::Json;
-use rocket::{State, get, put};
-use serde_json::json;
+use rocket::{FromForm, State, delete, get, put};
+use serde_json::Value;
 use sqlx::PgPool;
 use std::sync::Arc;
 
@@ -29,31 +32,70 @@ pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<
 
 /// Replaces a group.
 #[utoipa::path(tag = "groups", security(("token" = ["group.edit"]), ("session" = ["group.edit"])), request_body = Group, responses((status = 200, body = Changed)))]
-#[put("/api/groups?<although_unusable>", data = "<wanted>")]
-pub async fn set(
-    wanted: JsonBody<Group>,
-    although_unusable: Option<bool>,
-    caller: Allowed<GroupEdit>,
-    db: &State<PgPool>,
-    here: &State<Arc<Here>>,
-) -> Answer<Changed> {
-    let mut transaction = db.begin().await?;
-    let stages = stage::names(&mut *transaction).await?;
+#[put("/api/groups?<how..>", data = "<wanted>")]
+pub async fn set(wanted: JsonBody<Group>, how: HowAsQuery, caller: Allowed<GroupEdit>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
+    let stages = stage::names(db.inner()).await?;
     check_group(&wanted, &stages)?;
     if let Some(filter) = wanted.filter.clone() {
         on_thread(move || check_filter(&filter)).await??;
     }
     let body = serde_json::to_value(&*wanted).map_err(|error| ApiError::failed("writing JSON", &error))?;
-    group::set(&mut transaction, &wanted.name, &body, &caller.person).await?;
-    audit::add(&mut *transaction, &caller.person, "set the group", &wanted.name, &json!(body)).await?;
-    let progress = Progress::begin(db, &caller.person, format!("resolving states after a change of the group {}", wanted.name));
-    let changed = resolve_all(&mut transaction, here, progress).await?;
-    if !changed.unusable.is_empty() && although_unusable != Some(true) {
-        return Err(ApiError::unusable(&changed));
+    edit(&wanted.name, Some(body), &how.into(), &caller.person, db, here).await
+}
+
+/// Removes a group: its nodes are no longer given what it gives.
+#[utoipa::path(tag = "groups", security(("token" = ["group.edit"]), ("session" = ["group.edit"])), responses((status = 200, body = Changed)))]
+#[delete("/api/groups/<name>?<how..>")]
+pub async fn remove(name: &str, how: HowAsQuery, caller: Allowed<GroupEdit>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
+    if name == EVERYONE {
+        return Err(ApiError::Conflict { message: "`everyone` cannot be removed: it has all nodes".to_owned(), hint: "set it without what it should not give".to_owned() });
     }
-    notice::tell(&mut *transaction, "groups").await?;
-    transaction.commit().await?;
-    Ok(Json(changed))
+    edit(name, None, &how.into(), &caller.person, db, here).await
+}
+
+/// How a change is to be made, after the `?`.
+#[derive(Debug, FromForm)]
+pub struct HowAsQuery {
+    because: Option<String>,
+    preview: Option<bool>,
+    confirm: Option<u64>,
+    although_unusable: Option<bool>,
+}
+
+impl From<HowAsQuery> for HowToChange {
+    fn from(query: HowAsQuery) -> Self {
+        Self {
+            because: query.because,
+            preview: query.preview.unwrap_or_default(),
+            confirm: query.confirm,
+            although_unusable: query.although_unusable.unwrap_or_default(),
+        }
+    }
+}
+
+async fn edit(name: &str, after: Option<Value>, how: &HowToChange, who: &str, db: &PgPool, here: &Here) -> Answer<Changed> {
+    let key = DocumentKey::Group(name.to_owned());
+    let before = read_documents(&mut *db.acquire().await?).await?.remove(&key);
+    if before.is_none() && after.is_none() {
+        return Err(ApiError::Missing { what: "group", name: name.to_owned() });
+    }
+    let verb = match (&before, &after) {
+        (None, _) => "make",
+        (Some(_), None) => "remove",
+        _ => "set",
+    };
+    let draft = Draft {
+        kind: "group",
+        what: format!("{verb} the group {name}"),
+        who,
+        because: how.because.as_deref(),
+        edits: vec![DocumentEdit { key, before, after }],
+        although_unusable: how.although_unusable,
+        is_preview: how.preview,
+        confirmed: confirmed(how),
+        goes_back: None,
+    };
+    ask(db, here, &draft).await
 }
 
 fn check_settings(settings: &GroupSettings) -> Result<(), String> {

@@ -1,11 +1,11 @@
 //! Joining requests: seen, approved, denied.
 
 use crate::body::JsonBody;
-use crate::change::resolve::resolve_one;
+use crate::change::single::{Occasion, resolve_single};
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::joining::{self, RequestRow};
-use crate::store::{audit, check_in, node, node_attribute, notice};
+use crate::store::{audit, check_in, fleet, node, node_attribute, notice};
 use crate::trust::{Allowed, JoinDecide, NodeRead, ReadRequest, Refusal};
 use constans_core::digest::hex;
 use constans_core::words::check_reason;
@@ -49,6 +49,7 @@ fn shown(row: RequestRow, in_use: &[String]) -> Result<JoiningRequest, ApiError>
 #[post("/api/joining-requests/<id>/approve", data = "<how>")]
 pub async fn approve(id: Uuid, how: JsonBody<Approve>, caller: Allowed<JoinDecide>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<String> {
     let mut transaction = db.begin().await?;
+    fleet::share(&mut *transaction).await?;
     let request = undecided(&mut transaction, id).await?;
     if let Some(node) = request.known_node {
         let name = approve_again(&mut transaction, node, &request, &how, &caller.person, here).await?;
@@ -68,7 +69,8 @@ pub async fn approve(id: Uuid, how: JsonBody<Approve>, caller: Allowed<JoinDecid
     node::add_key(&mut *transaction, node_id, &request.spki_digest, &issued.certificate, issued.ends_at).await?;
     notice::tell(&mut *transaction, "joining").await?;
     joining::approve(&mut *transaction, id, node_id, &caller.person).await?;
-    resolve_one(&mut transaction, here, node_id).await?;
+    let occasion = Occasion { kind: "join", what: &format!("{name} joins"), who: &caller.person };
+    resolve_single(&mut transaction, here, node_id, &occasion).await?;
     let detail = json!({ "request": id, "node": node_id, "as_known": how.as_node.is_some(), "fingerprint": hex(&request.spki_digest) });
     audit::add(&mut *transaction, &caller.person, "approved", &name, &detail).await?;
     transaction.commit().await?;
@@ -92,7 +94,8 @@ async fn approve_again(db: &mut PgConnection, node: Uuid, request: &RequestRow, 
     }
     if request.revoked_at.is_some() {
         let_back(db, node, &request.spki_digest, here).await?;
-        resolve_one(db, here, node).await?;
+        let occasion = Occasion { kind: "join", what: &format!("{} is admitted again", request.name), who: by };
+        resolve_single(db, here, node, &occasion).await?;
     }
     let issued = here.authority.issue_node(node, ReadRequest::read(&request.request)?)?;
     if !node::renew(&mut *db, node, &request.spki_digest, &issued.certificate, issued.ends_at).await? {

@@ -1,6 +1,7 @@
 //! Handlers for people and programs. Each names the permission that it needs.
 
 mod activity;
+mod change;
 mod clauses;
 mod console;
 mod described;
@@ -78,6 +79,12 @@ pub fn routes() -> Vec<Route> {
         stage::back,
         group::list,
         group::set,
+        group::remove,
+        change::list,
+        change::show,
+        change::confirm,
+        change::stop,
+        change::go_back,
         run::list,
         run::show,
         run::episodes,

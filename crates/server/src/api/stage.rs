@@ -1,19 +1,22 @@
 //! Stages and what they serve.
 
+use super::change::{ask, confirmed};
 use crate::body::JsonBody;
 use crate::change::publish::solvable;
-use crate::change::resolve::resolve_all;
-use crate::jobs::progress::Progress;
+use crate::change::draft::Draft;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
-use crate::store::{audit, notice, release, stage};
+use crate::store::{release, stage};
 use crate::trust::{Allowed, NodeRead, StageServe};
+use constans_core::change::{DocumentEdit, DocumentKey};
 use constans_core::kit::require;
+use constans_wire::change::HowToChange;
 use constans_wire::kit::{Changed, GoBack, Serve, Stage, WentBack};
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
-use serde_json::json;
+use serde_json::Value;
 use sqlx::{PgConnection, PgPool};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// The stages in order, with their releases.
@@ -38,32 +41,45 @@ pub async fn stages(db: &PgPool) -> Result<Vec<Stage>, ApiError> {
 #[utoipa::path(tag = "kits", security(("token" = ["stage.serve"]), ("session" = ["stage.serve"])), request_body = Serve, responses((status = 200, body = Changed)))]
 #[post("/api/stages/<name>/serve", data = "<wanted>")]
 pub async fn serve(name: &str, wanted: JsonBody<Serve>, caller: Allowed<StageServe>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
-    let mut transaction = db.begin().await?;
-    if !stage::names(&mut *transaction).await?.iter().any(|known| known == name) {
+    serve_releases(name, &wanted.releases, &wanted.how, &caller.person, db, here).await
+}
+
+async fn serve_releases(name: &str, releases: &[String], how: &HowToChange, who: &str, db: &PgPool, here: &Here) -> Answer<Changed> {
+    let mut connection = db.acquire().await?;
+    if !stage::names(&mut *connection).await?.iter().any(|known| known == name) {
         return Err(ApiError::Missing { what: "stage", name: name.to_owned() });
     }
-    for wanted in &wanted.releases {
+    let mut served: BTreeMap<String, String> =
+        stage::served(&mut *connection).await?.into_iter().filter(|(stage, ..)| stage == name).map(|(_, kit, version)| (kit, version)).collect();
+    let mut edits = Vec::new();
+    for wanted in releases {
         let missing = || ApiError::Missing { what: "release", name: wanted.clone() };
         let (kit, version) = wanted.split_once('@').ok_or_else(|| ApiError::invalid("release", format!("`{wanted}` is not KIT@VERSION")))?;
-        let found = release::find(&mut *transaction, kit, version).await?.ok_or_else(missing)?;
+        let found = release::find(&mut *connection, kit, version).await?.ok_or_else(missing)?;
         if let (Some(by), Some(because)) = (found.withdrawn_by, found.withdrawn_because) {
             return Err(ApiError::Conflict {
                 message: format!("{kit}@{version} was withdrawn by {by}: {because}"),
                 hint: format!("list the releases: constans kit log {kit}"),
             });
         }
-        stage::serve(&mut transaction, name, kit, version, &caller.person).await?;
+        let before = served.insert(kit.to_owned(), version.to_owned()).map(Value::from);
+        let key = DocumentKey::Served { stage: name.to_owned(), kit: kit.to_owned() };
+        edits.push(DocumentEdit { key, before, after: Some(version.into()) });
     }
-    check_requirements(&mut transaction, name, &wanted.releases).await?;
-    audit::add(&mut *transaction, &caller.person, "served", name, &json!({ "releases": wanted.releases })).await?;
-    let progress = Progress::begin(db, &caller.person, format!("resolving states after {name} serves {}", wanted.releases.join(", ")));
-    let changed = resolve_all(&mut transaction, here, progress).await?;
-    if !changed.unusable.is_empty() && !wanted.although_unusable {
-        return Err(ApiError::unusable(&changed));
-    }
-    notice::tell(&mut *transaction, "kits").await?;
-    transaction.commit().await?;
-    Ok(Json(changed))
+    check_requirements(&mut connection, name, &served, releases).await?;
+    drop(connection);
+    let draft = Draft {
+        kind: "serve",
+        what: format!("{name} serves {}", releases.join(", ")),
+        who,
+        because: how.because.as_deref(),
+        edits,
+        although_unusable: how.although_unusable,
+        is_preview: how.preview,
+        confirmed: confirmed(how),
+        goes_back: None,
+    };
+    ask(db, here, &draft).await
 }
 
 /// Serves the previous release of a kit again.
@@ -85,21 +101,15 @@ pub async fn back(
         hint: format!("list the releases: constans kit log {kit}"),
     })?;
     let to = format!("{kit}@{before}");
-    let wanted = Serve { releases: vec![to.clone()], although_unusable: wanted.although_unusable };
-    let changed = serve(name, JsonBody(wanted), caller, db, here).await?.into_inner();
+    let changed = serve_releases(name, std::slice::from_ref(&to), &wanted.how, &caller.person, db, here).await?.into_inner();
     Ok(Json(WentBack { from: format!("{kit}@{present}"), to, changed }))
 }
 
 /// Refuses a set of releases in which something is required that is not there: says all of it, and what would do.
-async fn check_requirements(db: &mut PgConnection, name: &str, named: &[String]) -> Result<(), ApiError> {
+async fn check_requirements(db: &mut PgConnection, name: &str, served: &BTreeMap<String, String>, named: &[String]) -> Result<(), ApiError> {
     let all = solvable(&mut *db).await?;
     let find = |kit: &str, version: &str| all.iter().find(|release| release.kit == kit && release.version.to_string() == version).cloned();
-    let served: Vec<require::Release> = stage::served(&mut *db)
-        .await?
-        .into_iter()
-        .filter(|(stage, _, _)| stage == name)
-        .filter_map(|(_, kit, version)| find(&kit, &version))
-        .collect();
+    let served: Vec<require::Release> = served.iter().filter_map(|(kit, version)| find(kit, version)).collect();
     // What the stage serves must go together as it is: nothing is chosen for it.
     let Err(unmet) = require::solve(&served, &served) else { return Ok(()) };
     let message: Vec<String> = unmet

@@ -1,5 +1,16 @@
-//! Changes of desired state: releases are published, effective states resolved, a restored database is recovered.
+//! Changes of desired state: releases are published; a change is drafted, prepared, previewed and handed out; a restored
+//! database is recovered.
 
+pub mod documents;
+pub mod draft;
+pub mod hand_out;
+pub mod prepare;
 pub mod publish;
 pub mod recover;
 pub mod resolve;
+pub mod single;
+pub mod stop_at;
+pub mod worker;
+
+/// The version of the resolving code: when it rises, the desired state of all nodes is resolved anew.
+pub const RESOLVER: i32 = 1;

@@ -2,7 +2,7 @@
 //! back with it.
 
 use crate::store::recovery::DatabaseRow;
-use crate::store::{audit, notice, recovery};
+use crate::store::{audit, fleet, notice, recovery};
 use crate::trust::{HandedOut, LastDatabase, Refusals, SeenDatabase};
 use constans_wire::check_in::Generation;
 use jiff_sqlx::ToSqlx as _;
@@ -71,6 +71,8 @@ impl Watch {
         let mut epoch = now.epoch.max(newest.epoch);
         if is_another {
             recovery::forgive_marks(&mut *transaction).await.map_err(io::Error::other)?;
+            // The numbers of transactions are another database's.
+            fleet::begin_epoch(&mut transaction, epoch).await.map_err(io::Error::other)?;
             let detail = json!({ "before": last, "now": seen(&now) });
             audit::add(&mut *transaction, "constans", "found another database", "server", &detail).await.map_err(io::Error::other)?;
             tracing::warn!(before = ?last, now = ?seen(&now), "the database was restored, moved or failed over");

@@ -1,36 +1,47 @@
-//! Resolving: the desired state of every node, computed when something changed and not when it asks.
+//! Resolving: the desired state of nodes, computed when something changed and not when it asks.
 
-use crate::change::publish::kit_of;
-use crate::jobs::progress::Progress;
+use super::documents::{Documents, Served, read_groups, read_served};
 use crate::launch::Here;
-use crate::problem::{ApiError, read_stored};
+use crate::problem::ApiError;
+use crate::store::change::NewChangeNode;
 use crate::store::effective_state::{self, NewClause};
-use crate::store::wanted::{self, NewWanted, NodeViewRow};
-use crate::store::{group, node_attribute, release, stage};
-use constans_core::digest::{Digest, DigestKey};
+use crate::store::wanted::{self, NewPlacement, NodeViewRow};
+use crate::store::{release, stage};
+use constans_core::change::DocumentKey;
+use constans_core::digest::{Digest, DigestKey, of_value};
 use constans_core::filter::{InputCache, NodeInputs, NodeView};
-use constans_core::group::{Group, Plan, Planner};
+use constans_core::group::{Plan, Planner};
 use constans_core::kit::Kit;
 use constans_core::node_status::overdue_after;
 use constans_core::state::{Assigned, Clause, Conditions, EffectiveState, ResolveInput, Untouchable, resolve_noting};
 use constans_folder::on_large_stack;
 use constans_wire::check_in::StateSources;
-use constans_wire::kit::Changed;
 use serde::de::DeserializeOwned;
 use serde_json::{Value, json};
 use sqlx::PgConnection;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::num::NonZero;
-use std::ops::Range;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use uuid::Uuid;
 
-/// Everything that resolving depends on.
+/// The schemes of the digests of what nodes have in common.
+const PLACEMENT_SCHEME: &str = "p1";
+const SETTINGS_SCHEME: &str = "g1";
+const SOURCES_SCHEME: &str = "o1";
+
+/// Resolves nodes by documents, and stores what they come to once for the whole fleet.
+pub struct Resolver {
+    inputs: Arc<Inputs>,
+    /// The ids of what is stored, by digest.
+    clauses: HashMap<String, i64>,
+    states: HashMap<String, i64>,
+    placements: HashMap<String, i64>,
+    sources: HashMap<String, i64>,
+}
+
+/// Everything that resolving depends on besides the nodes.
 struct Inputs {
     planner: Planner<Arc<Planned>>,
-    served: BTreeMap<String, BTreeMap<String, String>>,
-    kits: BTreeMap<(String, String), Arc<Kit>>,
-    nodes: Vec<NodeViewRow>,
+    served: Served,
     key: DigestKey,
     seen: Mutex<Seen>,
 }
@@ -46,18 +57,17 @@ struct Seen {
 /// What nodes of the same groups have in common, as it is stored too.
 struct Planned {
     plan: Plan,
+    digest: String,
     groups: Value,
-    stage: Value,
     settings: Value,
+    settings_digest: String,
     /// What their states came to.
     resolved: Mutex<InputCache<Result<Arc<Made>, String>>>,
 }
 
 /// The desired state of one node.
 struct Outcome {
-    node: Uuid,
-    /// None if the node cannot be assigned anything.
-    planned: Option<Arc<Planned>>,
+    planned: Arc<Planned>,
     result: Result<Arc<Made>, String>,
     /// The state itself, with the first node that has it.
     new: Option<NewState>,
@@ -68,6 +78,7 @@ struct Made {
     digest: String,
     releases: Vec<String>,
     sources: Value,
+    sources_digest: String,
 }
 
 /// A state ready to be stored, with what no state before it had.
@@ -78,158 +89,124 @@ struct NewState {
     new_contents: Vec<(String, Arc<[u8]>, bool)>,
 }
 
-/// So many nodes are resolved, and then stored, at once: what is made for them is held in memory.
-const TOGETHER: usize = 250;
+impl Resolver {
+    /// Reads what resolving by these documents depends on.
+    ///
+    /// # Errors
+    ///
+    /// Returns why groups or kits could not be read.
+    pub async fn new(db: &mut PgConnection, here: &Here, documents: &Documents) -> Result<Self, ApiError> {
+        let groups = documents.iter().filter(|(key, _)| matches!(key, DocumentKey::Group(_))).map(|(_, body)| body.clone()).collect();
+        let groups = read_groups(groups)?;
+        let served = read_served(&mut *db, here, documents).await?;
+        let stages = stage::names(db).await?;
+        // Reading filters takes its time and a deep stack.
+        let planner = tokio::task::spawn_blocking(|| on_large_stack(|| Planner::new(groups, stages))).await;
+        let planner = planner.map_err(|error| ApiError::BrokeOff("reading filters", error))?;
+        let inputs = Inputs { planner, served, key: here.key.clone(), seen: Mutex::default() };
+        let (clauses, states, placements, sources) = <_>::default();
+        Ok(Self { inputs: Arc::new(inputs), clauses, states, placements, sources })
+    }
 
-/// Resolves the states of all nodes and stores what changed.
-///
-/// # Errors
-///
-/// Returns why groups, kits or nodes could not be read or stored.
-pub async fn resolve_all(db: &mut PgConnection, here: &Here, mut progress: Progress) -> Result<Changed, ApiError> {
-    resolve(db, here, None, Some(&mut progress)).await
-}
+    /// Resolves nodes and stores the states, placements and sources that are new. Returns how each is to be. After an error in
+    /// this transaction, or one that is rolled back, another resolver is needed: this one takes for stored what is not.
+    ///
+    /// # Errors
+    ///
+    /// Returns why something could not be stored.
+    pub async fn resolve(&mut self, db: &mut PgConnection, nodes: Vec<NodeViewRow>) -> Result<Vec<NewChangeNode>, ApiError> {
+        let inputs = self.inputs.clone();
+        let computed = tokio::task::spawn_blocking(move || {
+            let outcomes = compute(&inputs, &nodes);
+            (nodes, outcomes)
+        });
+        let (nodes, outcomes) = computed.await.map_err(|error| ApiError::BrokeOff("resolving states", error))?;
+        self.store_states(&mut *db, &outcomes).await?;
+        self.store_placements(&mut *db, &outcomes).await?;
+        self.store_sources(&mut *db, &outcomes).await?;
+        nodes.into_iter().zip(&outcomes).map(|(node, outcome)| self.row(node, outcome)).collect()
+    }
 
-/// Resolves the state of one node and stores it if it changed.
-///
-/// # Errors
-///
-/// Returns why groups, kits or the node could not be read or stored.
-pub async fn resolve_one(db: &mut PgConnection, here: &Here, node: Uuid) -> Result<Changed, ApiError> {
-    resolve(db, here, Some(node), None).await
-}
+    fn row(&self, before: NodeViewRow, outcome: &Outcome) -> Result<NewChangeNode, ApiError> {
+        let known = |ids: &HashMap<String, i64>, digest: &str| {
+            ids.get(digest).copied().ok_or_else(|| ApiError::stored(format!("result {digest}"), &"it is missing after it was stored"))
+        };
+        let placement = known(&self.placements, &outcome.planned.digest)?;
+        let has_other_settings = before.settings_digest.as_ref() != Some(&outcome.planned.settings_digest);
+        let (state, sources, unusable) = match &outcome.result {
+            Ok(made) => (Some(known(&self.states, &made.digest)?), Some(known(&self.sources, &made.sources_digest)?), None),
+            // It keeps its last good one, and gets its mode and settings all the same.
+            Err(because) => (before.state, before.sources, Some(because.clone())),
+        };
+        Ok(NewChangeNode {
+            node: before.id,
+            is_new: state != before.state || has_other_settings,
+            state,
+            placement,
+            sources,
+            unusable,
+            before_state: before.state,
+            before_placement: before.placement,
+        })
+    }
 
-/// Reads the groups as they are stored. One that cannot be read stops what goes by groups: without it, nodes would be given
-/// something else.
-///
-/// # Errors
-///
-/// Returns which cannot be read.
-pub fn read_groups(stored: Vec<Value>) -> Result<Vec<Group>, ApiError> {
-    let name = |body: &Value| body["name"].as_str().unwrap_or_default().to_owned();
-    stored.into_iter().map(|body| read_stored(|| format!("group {}", name(&body)), body.clone())).collect()
-}
-
-/// While some nodes' states are stored, the next ones' are resolved, on as many threads as the machine has.
-async fn resolve(db: &mut PgConnection, here: &Here, only: Option<Uuid>, mut progress: Option<&mut Progress>) -> Result<Changed, ApiError> {
-    let began = std::time::Instant::now();
-    let inputs = Arc::new(read_inputs(db, here, only).await?);
-    let epoch = here.handed_out.newest().map_err(ApiError::Protected)?.epoch;
-    let mut changed = Changed::default();
-    let mut clause_ids = HashMap::new();
-    let resolving = |start: usize| {
-        let inputs = inputs.clone();
-        tokio::task::spawn_blocking(move || compute(&inputs, start..inputs.nodes.len().min(start + TOGETHER)))
-    };
-    let mut next = resolving(0);
-    for start in (0..inputs.nodes.len()).step_by(TOGETHER) {
-        let outcomes = next.await.map_err(|error| ApiError::BrokeOff("resolving states", error))?;
-        next = resolving((start + TOGETHER).min(inputs.nodes.len()));
-        store_states(db, &outcomes, &mut clause_ids).await?;
-        store(db, &inputs.nodes[start..], &outcomes, epoch, &mut changed).await?;
-        if let Some(progress) = &mut progress {
-            progress.reached(start + outcomes.len(), inputs.nodes.len()).await;
+    /// Stores the states that are new, with the clauses and contents that are.
+    async fn store_states(&mut self, db: &mut PgConnection, outcomes: &[Outcome]) -> Result<(), ApiError> {
+        let made = || outcomes.iter().filter_map(|outcome| Some((&**outcome.result.as_ref().ok()?, outcome.new.as_ref())));
+        let new: Vec<(&Made, &NewState)> = made().filter_map(|(made, new)| Some((made, new?))).collect();
+        for (name, bytes, sealed) in new.iter().flat_map(|(_, new)| &new.new_contents) {
+            release::store_content(&mut *db, name, bytes, *sealed).await?;
         }
-    }
-    wanted::show(db, only).await?;
-    here.metrics.resolving.observe(began.elapsed().as_secs_f64());
-    Ok(changed)
-}
-
-/// Stores the states that are new, with the clauses and contents that are. `clause_ids` are those of stored clauses.
-async fn store_states(db: &mut PgConnection, outcomes: &[Outcome], clause_ids: &mut HashMap<String, i64>) -> Result<(), ApiError> {
-    let new: Vec<(&Made, &NewState)> =
-        outcomes.iter().filter_map(|outcome| Some((&**outcome.result.as_ref().ok()?, outcome.new.as_ref()?))).collect();
-    if new.is_empty() {
-        return Ok(());
-    }
-    for (name, bytes, sealed) in new.iter().flat_map(|(_, new)| &new.new_contents) {
-        release::store_content(&mut *db, name, bytes, *sealed).await?;
-    }
-    effective_state::store_clauses(db, &new.iter().flat_map(|(_, new)| &new.new_clauses).collect::<Vec<_>>()).await?;
-    let unknown: HashSet<&str> =
-        new.iter().flat_map(|(_, new)| &new.clauses).map(Digest::as_str).filter(|digest| !clause_ids.contains_key(*digest)).collect();
-    clause_ids.extend(effective_state::clause_ids(&mut *db, &unknown.into_iter().collect::<Vec<_>>()).await?);
-    for (made, new) in new {
-        let clauses: Option<Vec<i64>> = new.clauses.iter().map(|digest| clause_ids.get(digest.as_str()).copied()).collect();
-        let clauses = clauses.ok_or_else(|| ApiError::stored(format!("state {}", made.digest), &"one of its clauses is missing"))?;
-        effective_state::store(&mut *db, &made.digest, &clauses, &made.releases).await?;
-    }
-    Ok(())
-}
-
-/// Stores what became of nodes, `before` being how they were.
-async fn store(db: &mut PgConnection, before: &[NodeViewRow], outcomes: &[Outcome], epoch: i64, changed: &mut Changed) -> Result<(), ApiError> {
-    note_plans(db, outcomes).await?;
-    let unplanned = Arc::new(Planned::new(Plan::default()));
-    let (mut wanted, mut values, mut sources) = (Vec::new(), Vec::new(), Vec::new());
-    for (before, outcome) in before.iter().zip(outcomes) {
-        let planned = outcome.planned.as_ref().unwrap_or(&unplanned);
-        let settings = &planned.settings;
-        match &outcome.result {
-            Ok(made) => {
-                if before.state.as_ref() != Some(&made.digest) || before.settings.as_ref() != Some(settings) || before.unusable.is_some() {
-                    let overdue_secs = overdue_after(planned.plan.settings.longest_between_runs()).as_secs();
-                    let mode = settings["mode"].as_str().unwrap_or_default();
-                    wanted.push(NewWanted { node: outcome.node, state: &made.digest, settings, mode, overdue_secs });
-                    values.push((outcome.node, json!({ "state": made.digest, "releases": made.releases })));
-                }
-                sources.push((outcome.node, &made.sources));
-            }
-            Err(because) => {
-                wanted::set_unusable(db, outcome.node, because, settings, epoch).await?;
-                node_attribute::set(db, outcome.node, "unusable", &json!(because)).await?;
-                changed.unusable.push((before.name.clone(), because.clone()));
-            }
+        let new_clauses: Vec<_> = new.iter().flat_map(|(_, new)| &new.new_clauses).collect();
+        if !new_clauses.is_empty() {
+            effective_state::store_clauses(&mut *db, &new_clauses).await?;
         }
-    }
-    changed.nodes += wanted.len() as u64;
-    wanted::set(db, epoch, &wanted).await?;
-    let usable_again: Vec<Uuid> = before
-        .iter()
-        .zip(outcomes)
-        .filter(|(before, outcome)| before.unusable.is_some() && outcome.result.is_ok())
-        .map(|(before, _)| before.id)
-        .collect();
-    if !usable_again.is_empty() {
-        node_attribute::end(db, "unusable", &usable_again).await?;
-    }
-    node_attribute::set_all(db, "wanted", &values.iter().map(|(node, value)| (*node, value)).collect::<Vec<_>>()).await?;
-    Ok(wanted::set_sources(db, &sources).await?)
-}
-
-async fn read_inputs(db: &mut PgConnection, here: &Here, only: Option<Uuid>) -> Result<Inputs, ApiError> {
-    let mut served: BTreeMap<String, BTreeMap<String, String>> = BTreeMap::new();
-    let mut kits = BTreeMap::new();
-    for (stage, kit, version) in stage::served(&mut *db).await? {
-        served.entry(stage).or_default().insert(kit.clone(), version.clone());
-        let key = (kit, version);
-        if !kits.contains_key(&key)
-            && let Some(row) = release::find(&mut *db, &key.0, &key.1).await?
-            && let Some(kit) = kit_of(db, here, &row).await?
-        {
-            kits.insert(key, kit);
+        let named = new.iter().flat_map(|(_, new)| &new.clauses).map(Digest::as_str);
+        let unknown: HashSet<&str> = named.filter(|digest| !self.clauses.contains_key(*digest)).collect();
+        if !unknown.is_empty() {
+            self.clauses.extend(effective_state::clause_ids(&mut *db, &unknown.into_iter().collect::<Vec<_>>()).await?);
         }
+        for (made, new) in new {
+            let clauses: Option<Vec<i64>> = new.clauses.iter().map(|digest| self.clauses.get(digest.as_str()).copied()).collect();
+            let clauses = clauses.ok_or_else(|| ApiError::stored(format!("state {}", made.digest), &"one of its clauses is missing"))?;
+            effective_state::store(&mut *db, &made.digest, &clauses, &made.releases).await?;
+        }
+        let unknown: HashSet<&str> = made().map(|(made, _)| made.digest.as_str()).filter(|digest| !self.states.contains_key(*digest)).collect();
+        if !unknown.is_empty() {
+            self.states.extend(effective_state::ids(db, &unknown.into_iter().collect::<Vec<_>>()).await?);
+        }
+        Ok(())
     }
-    let groups = read_groups(group::all(&mut *db).await?)?;
-    let stages = stage::names(&mut *db).await?;
-    let nodes = wanted::node_views(&mut *db, only).await?;
-    let states = nodes.iter().filter_map(|node| node.state.clone()).collect();
-    // Reading filters takes its time and a deep stack.
-    let planner = tokio::task::spawn_blocking(|| on_large_stack(|| Planner::new(groups, stages))).await;
-    Ok(Inputs {
-        planner: planner.map_err(|error| ApiError::BrokeOff("reading filters", error))?,
-        served,
-        kits,
-        nodes,
-        key: here.key.clone(),
-        seen: Mutex::new(Seen { states, ..Seen::default() }),
-    })
+
+    async fn store_placements(&mut self, db: &mut PgConnection, outcomes: &[Outcome]) -> Result<(), ApiError> {
+        let unknown: BTreeMap<&str, &Planned> = outcomes
+            .iter()
+            .map(|outcome| (outcome.planned.digest.as_str(), &*outcome.planned))
+            .filter(|(digest, _)| !self.placements.contains_key(*digest))
+            .collect();
+        if !unknown.is_empty() {
+            let new: Vec<NewPlacement<'_>> = unknown.into_values().map(Planned::as_new).collect();
+            self.placements.extend(wanted::placement_ids(db, &new).await?);
+        }
+        Ok(())
+    }
+
+    async fn store_sources(&mut self, db: &mut PgConnection, outcomes: &[Outcome]) -> Result<(), ApiError> {
+        let made = outcomes.iter().filter_map(|outcome| outcome.result.as_ref().ok());
+        let unknown: BTreeMap<&str, &Value> = made
+            .map(|made| (made.sources_digest.as_str(), &made.sources))
+            .filter(|(digest, _)| !self.sources.contains_key(*digest))
+            .collect();
+        if !unknown.is_empty() {
+            self.sources.extend(wanted::sources_ids(db, &unknown.into_iter().collect::<Vec<_>>()).await?);
+        }
+        Ok(())
+    }
 }
 
-fn compute(inputs: &Inputs, range: Range<usize>) -> Vec<Outcome> {
+/// Resolves on as many threads as the machine has.
+fn compute(inputs: &Inputs, nodes: &[NodeViewRow]) -> Vec<Outcome> {
     let threads = std::thread::available_parallelism().map_or(1, NonZero::get);
-    let nodes = &inputs.nodes[range];
     let parts = nodes.chunks(nodes.len().div_ceil(threads).max(1));
     std::thread::scope(|scope| {
         let all: Vec<_> =
@@ -244,11 +221,11 @@ fn compute_node(inputs: &Inputs, node: &NodeViewRow) -> Outcome {
     }
     let view = NodeView { name: node.name.clone(), labels: read(&node.labels), about: read(&node.about) };
     match inputs.planner.plan(&view, |plan| Arc::new(Planned::new(plan))) {
-        Err(error) => Outcome { node: node.id, planned: None, result: Err(error.to_string()), new: None },
+        Err(error) => Outcome { planned: Arc::new(Planned::new(Plan::default())), result: Err(error.to_string()), new: None },
         Ok(planned) => {
             let known = planned.known().find(&view);
             let (result, new) = known.map_or_else(|| make_and_keep(inputs, &view, &planned), |known| (known, None));
-            Outcome { node: node.id, planned: Some(planned), result, new }
+            Outcome { planned, result, new }
         }
     }
 }
@@ -261,8 +238,22 @@ impl Inputs {
 
 impl Planned {
     fn new(plan: Plan) -> Self {
-        let (groups, stage, settings) = (json!(plan.groups), json!(plan.stage), json!(plan.settings));
-        Self { plan, groups, stage, settings, resolved: Mutex::default() }
+        let (groups, settings) = (json!(plan.groups), json!(plan.settings));
+        let settings_digest = of_value(SETTINGS_SCHEME, &settings).as_str().to_owned();
+        let digest = of_value(PLACEMENT_SCHEME, &(&plan.stage, &groups, &settings)).as_str().to_owned();
+        Self { plan, digest, groups, settings, settings_digest, resolved: Mutex::default() }
+    }
+
+    fn as_new(&self) -> NewPlacement<'_> {
+        NewPlacement {
+            digest: &self.digest,
+            stage: &self.plan.stage,
+            groups: &self.groups,
+            mode: self.settings["mode"].as_str().unwrap_or_default(),
+            settings: &self.settings,
+            settings_digest: &self.settings_digest,
+            overdue_secs: overdue_after(self.plan.settings.longest_between_runs()).as_secs(),
+        }
     }
 
     fn known(&self) -> MutexGuard<'_, InputCache<Result<Arc<Made>, String>>> {
@@ -282,7 +273,7 @@ fn make_and_keep(inputs: &Inputs, view: &NodeView, planned: &Planned) -> (Result
 
 fn make(inputs: &Inputs, view: &NodeView, plan: &Plan, node_inputs: &mut NodeInputs) -> Result<(Made, Option<NewState>), String> {
     let none = BTreeMap::new();
-    let served = inputs.served.get(&plan.stage).unwrap_or(&none);
+    let served = inputs.served.versions.get(&plan.stage).unwrap_or(&none);
     let mut assigned = Vec::new();
     let mut sources = StateSources {
         stage: plan.stage.clone(),
@@ -300,7 +291,7 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan, node_inputs: &mut NodeInp
         };
         sources.baselines.push(format!("{}@{version}/{}", assignment.kit, assignment.baseline));
         let kit =
-            inputs.kits.get(&(assignment.kit.clone(), version.clone())).ok_or_else(|| format!("{}@{version} cannot be read", assignment.kit))?;
+            inputs.served.kits.get(&(assignment.kit.clone(), version.clone())).ok_or_else(|| format!("{}@{version} cannot be read", assignment.kit))?;
         let missing = || format!("{}@{version} has no baseline `{}`", assignment.kit, assignment.baseline);
         let baseline = kit.baseline(&assignment.baseline).ok_or_else(missing)?;
         assigned.push(Assigned { kit, baseline, on_drift: assignment.on_drift, on_rollout: assignment.on_rollout });
@@ -313,7 +304,7 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan, node_inputs: &mut NodeInp
         paths: vec!["/var/lib/constans".to_owned(), "/usr/bin/constans-agent".to_owned()],
         names: vec!["constans-agent".to_owned(), "constans-agent.service".to_owned()],
     };
-    let kits: Vec<&Kit> = served.iter().filter_map(|(kit, version)| inputs.kits.get(&(kit.clone(), version.clone())).map(Arc::as_ref)).collect();
+    let kits: Vec<&Kit> = served.iter().filter_map(|(kit, version)| inputs.served.kits.get(&(kit.clone(), version.clone())).map(Arc::as_ref)).collect();
     let input =
         ResolveInput { assigned, kits: &kits, given: &plan.given, view, key: &inputs.key, conditions: Conditions::Decide, untouchable: &untouchable };
     let resolved = resolve_noting(&input, node_inputs)
@@ -334,7 +325,9 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan, node_inputs: &mut NodeInp
     let sealed = sealed.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes.into(), true));
     let is_new = inputs.seen().states.insert(digest.clone());
     let new = is_new.then(|| new_state(inputs, &state, contents.chain(sealed)));
-    Ok((Made { digest, releases, sources: json!(sources) }, new))
+    let sources = json!(sources);
+    let sources_digest = of_value(SOURCES_SCHEME, &sources).as_str().to_owned();
+    Ok((Made { digest, releases, sources, sources_digest }, new))
 }
 
 fn new_state(inputs: &Inputs, state: &EffectiveState, contents: impl Iterator<Item = (String, Arc<[u8]>, bool)>) -> NewState {
@@ -350,13 +343,4 @@ fn new_state(inputs: &Inputs, state: &EffectiveState, contents: impl Iterator<It
         names: clause.names(),
     };
     NewState { new_clauses: new_clauses.into_iter().map(write).collect(), clauses, new_contents }
-}
-
-async fn note_plans(db: &mut PgConnection, outcomes: &[Outcome]) -> sqlx::Result<()> {
-    let part = |of: fn(&Planned) -> &Value| -> Vec<(Uuid, &Value)> {
-        outcomes.iter().filter_map(|outcome| Some((outcome.node, of(outcome.planned.as_ref()?)))).collect()
-    };
-    node_attribute::set_all(&mut *db, "groups", &part(|planned| &planned.groups)).await?;
-    node_attribute::set_all(&mut *db, "stage", &part(|planned| &planned.stage)).await?;
-    node_attribute::set_all(db, "settings", &part(|planned| &planned.settings)).await.map(|_| ())
 }

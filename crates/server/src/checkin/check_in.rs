@@ -1,14 +1,14 @@
 //! Check-ins.
 
 use crate::body::NodeBody;
-use crate::change::resolve::resolve_one;
+use crate::change::single::{Occasion, resolve_single};
 use crate::intake::batch::{Batched, Batcher};
 use crate::launch::Here;
 use crate::metrics::{Intake, IntakePath, Queue};
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::check_in::{self as stored, LastRow, NewCheckIn, PlainRow};
 use crate::store::wanted::{self, WantedRow};
-use crate::store::{node_attribute, notice, recovery};
+use crate::store::{fleet, node_attribute, notice, recovery};
 use crate::trust::{ShownCertificate, digest_of};
 use constans_core::node_status::Promise;
 use constans_core::run::RestartPending;
@@ -67,7 +67,8 @@ pub async fn check_in(
         None => {
             here.metrics.check_ins.get_or_create(&Intake { path: IntakePath::Single }).inc();
             let node = shown.caller(db).await?;
-            (node.name, take_in(db, here, &new, &of_itself).await?)
+            let wanted = take_in(db, here, &node.name, &new, &of_itself).await?;
+            (node.name, wanted)
         }
     };
     let recovering = wanted.as_ref().is_some_and(|row| row.recovering);
@@ -111,9 +112,10 @@ impl OfItself {
 }
 
 /// Takes in a check-in that may bring news, and returns the desired state of the node.
-async fn take_in(db: &PgPool, here: &Here, new: &NewCheckIn, of_itself: &OfItself) -> Result<Option<WantedRow>, ApiError> {
+async fn take_in(db: &PgPool, here: &Here, name: &str, new: &NewCheckIn, of_itself: &OfItself) -> Result<Option<WantedRow>, ApiError> {
     let node = new.node;
     let mut transaction = db.begin().await?;
+    wanted::lock_node(&mut *transaction, node).await?;
     let last = stored::last(&mut *transaction, node).await?;
     let span = last.heard_span.filter(|_| last.on_time_until.is_some_and(|until| until.to_jiff() >= new.promise.heard_at));
     stored::note(&mut transaction, new, span, shows_two_machines(&last, new.shown)).await?;
@@ -125,8 +127,13 @@ async fn take_in(db: &PgPool, here: &Here, new: &NewCheckIn, of_itself: &OfItsel
         node_attribute::set(&mut transaction, node, "agent", &of_itself.agent).await?;
         node_attribute::set(&mut transaction, node, "restart_pending", &of_itself.restart_pending).await?;
         if node_attribute::set(&mut transaction, node, "about", &of_itself.about).await? {
-            // What the node is may decide what it should be.
-            resolve_one(&mut transaction, here, node).await?;
+            // What the node is may decide what it should be. While something is handed out that is found out a little later.
+            if fleet::try_share(&mut *transaction).await? {
+                let occasion = Occasion { kind: "reported", what: &format!("{name} reported something else about itself"), who: name };
+                resolve_single(&mut transaction, here, node, &occasion).await?;
+            } else {
+                wanted::set_pending(&mut *transaction, node, true).await?;
+            }
         }
     }
     let wanted = wanted::of(&mut *transaction, node).await?;

@@ -1,5 +1,4 @@
-//! Background work: partitions made ahead, refused requests stored in batches, progress of long work.
+//! Background work: partitions made ahead, refused requests stored in batches.
 
 pub mod partitions;
-pub mod progress;
 pub mod refused_requests;

@@ -39,6 +39,15 @@ pub struct PlainRow {
     pub wanted: WantedRow,
 }
 
+/// Whether the check-in `new` shows that the node has its desired state `w`.
+const HAS_WANTED: &str = "(new.has_counter = w.counter and new.has_epoch = w.epoch)";
+
+/// How the node's row follows when it learned its settings, those of the placement `p`: its next full run is overdue by those that
+/// it knows, and never before it could know them.
+const LEARNED: &str = "overdue_secs = case when (new.has_counter = w.counter and new.has_epoch = w.epoch) then p.overdue_secs else n.overdue_secs end,
+                 overdue_at = case when (new.has_counter = w.counter and new.has_epoch = w.epoch) and p.overdue_secs is distinct from n.overdue_secs
+                     then new.heard_at + make_interval(secs => p.overdue_secs) else n.overdue_at end";
+
 /// How a span is lengthened by the check-in `c`.
 const LENGTHENED: &str = "last_at = c.heard_at, count = count + 1, promised_at = c.promised_at, clock_off_ms = c.clock_off_ms,
              largest_gap_ms = greatest(largest_gap_ms, (extract(epoch from (c.heard_at - last_at)) * 1000)::bigint)";
@@ -57,17 +66,21 @@ pub async fn take_plain(db: impl PgExecutor<'_>, all: &[(NewCheckIn, Vec<u8>)]) 
          ), c as (
              update node_now n set mark_before = new.shown, mark = new.given, has_epoch = new.has_epoch, has_counter = new.has_counter,
                  has_state = new.has_state, heard_at = new.heard_at, promised_at = new.promised_at, on_time_until = new.on_time_until,
-                 silent_after = new.silent_after, clock_off_ms = new.clock_off_ms
+                 silent_after = new.silent_after, clock_off_ms = new.clock_off_ms, {LEARNED}
              from new join node on node.id = new.node join node_key on node_key.node = new.node and node_key.spki_digest = new.spki
-             where n.node = new.node and node.revoked_at is null and node.retired_at is null and node_key.revoked_at is null
+                 left join node_wanted w on w.node = new.node left join placement p on p.id = w.placement
+             where n.node = new.node and not node.input_pending and node.revoked_at is null and node.retired_at is null and node_key.revoked_at is null
                  and (n.mark = new.shown or n.mark_before = new.shown) and n.duplicate_identity_since is null and n.on_time_until >= new.heard_at and n.said = new.said
-             returning n.node, n.heard_span, node.name, new.heard_at, new.promised_at, new.clock_off_ms
+             returning n.node, n.heard_span, node.name, new.heard_at, new.promised_at, new.clock_off_ms, w.state, w.epoch, w.counter, p.settings,
+                 case when {HAS_WANTED} then w.change end as change
+         ), t as (
+             update change_node t set taken_at = c.heard_at from c where t.change = c.change and t.node = c.node and t.taken_at is null
          ), h as (
              update heard set {LENGTHENED} from c where heard.id = c.heard_span
          )
-         select c.node, c.name, w.state, coalesce(w.epoch, 0) as epoch, coalesce(w.counter, 0) as counter, coalesce(w.settings, '{{}}') as settings,
+         select c.node, c.name, s.digest as state, coalesce(c.epoch, 0) as epoch, coalesce(c.counter, 0) as counter, coalesce(c.settings, '{{}}') as settings,
              exists (select 1 from recovery where ended_at is null) as recovering
-         from c left join node_wanted w on w.node = c.node"
+         from c left join effective_state s on s.id = c.state"
     );
     sqlx::query_as(AssertSqlSafe(sql))
         .bind(all.iter().map(|(new, _)| new.node).collect::<Vec<_>>())
@@ -153,9 +166,28 @@ pub async fn note(db: &mut PgConnection, new: &NewCheckIn, span: Option<i64>, ha
     .bind(new.promise.silent_after(USUAL_CUT_OFF).to_sqlx())
     .bind(new.clock_off_ms)
     .bind(&new.said)
-    .execute(db)
-    .await
-    .map(|_| ())
+    .execute(&mut *db)
+    .await?;
+    learn(db, new).await
+}
+
+/// Notes that a node has its desired state, if the check-in shows that.
+async fn learn(db: &mut PgConnection, new: &NewCheckIn) -> sqlx::Result<()> {
+    let sql = format!(
+        "with new as (select $1::uuid as node, $2::bigint as has_epoch, $3::bigint as has_counter, $4::timestamptz as heard_at), c as (
+             update node_now n set {LEARNED} from new join node_wanted w on w.node = new.node left join placement p on p.id = w.placement
+             where n.node = new.node and {HAS_WANTED} returning n.node, w.change
+         )
+         update change_node t set taken_at = $4 from c where t.change = c.change and t.node = c.node and t.taken_at is null"
+    );
+    sqlx::query(AssertSqlSafe(sql))
+        .bind(new.node)
+        .bind(new.has.as_ref().map(|has| has.generation.epoch))
+        .bind(new.has.as_ref().map(|has| has.generation.counter))
+        .bind(new.promise.heard_at.to_sqlx())
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 /// Says that a person has decided: whoever checks in next is the node. Returns whether there was anything to decide.

@@ -77,7 +77,7 @@ pub async fn own(db: impl PgExecutor<'_>, node: Uuid, digest: &str) -> sqlx::Res
     sqlx::query_scalar(concat!(
         "select ",
         body!(),
-        " from effective_state s join node_wanted w on w.state = s.digest where w.node = $1 and s.digest = $2"
+        " from effective_state s join node_wanted w on w.state = s.id where w.node = $1 and s.digest = $2"
     ))
     .bind(node)
     .bind(digest)
@@ -91,11 +91,11 @@ pub async fn past(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<(Valu
     sqlx::query_as(concat!(
         "select body, until_at from (select ",
         body!(),
-        " as body, f.until_at from node_attribute f join effective_state s on s.digest = f.value ->> 'state'
-             where f.node = $1 and f.name = 'wanted' and f.until_at is not null and f.superseded_at is null
+        " as body, c.ended_at as until_at from change_node n join change c on c.no = n.change and c.status = 'handed_out' join effective_state s on s.id = n.before_state
+             where n.node = $1 and n.state is distinct from n.before_state
                  and (exists (select 1 from run r where r.node = $1 and r.state = s.digest and r.mode = 'enforce')
                      or exists (select 1 from run_span p where p.node = $1 and p.state = s.digest and p.mode = 'enforce'))
-             order by f.until_at desc limit 100) last
+             order by c.ended_at desc, c.no desc limit 100) last
          order by until_at"
     ))
     .bind(node)
@@ -108,7 +108,7 @@ pub async fn past(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<(Valu
 pub async fn own_content(db: impl PgExecutor<'_>, node: Uuid, name: &str) -> sqlx::Result<Option<Vec<u8>>> {
     sqlx::query_scalar(
         "select c.bytes from content c where c.name = $2
-             and exists (select 1 from node_wanted w join effective_state s on s.digest = w.state join clause_content k on k.clause = any(s.clauses)
+             and exists (select 1 from node_wanted w join effective_state s on s.id = w.state join clause_content k on k.clause = any(s.clauses)
                  where w.node = $1 and k.name = $2)
              and not (c.sealed and exists (select 1 from node_now n where n.node = $1 and n.duplicate_identity_since is not null))",
     )
@@ -121,4 +121,9 @@ pub async fn own_content(db: impl PgExecutor<'_>, node: Uuid, name: &str) -> sql
 /// Returns the releases that effective states are made of, by digest.
 pub async fn releases(db: impl PgExecutor<'_>, digests: &[String]) -> sqlx::Result<Vec<(String, Vec<String>)>> {
     sqlx::query_as("select digest, releases from effective_state where digest = any($1)").bind(digests).fetch_all(db).await
+}
+
+/// Returns the ids of stored states, each with its digest.
+pub async fn ids(db: impl PgExecutor<'_>, digests: &[&str]) -> sqlx::Result<Vec<(String, i64)>> {
+    sqlx::query_as("select digest, id from effective_state where digest = any($1)").bind(digests).fetch_all(db).await
 }

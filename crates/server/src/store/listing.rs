@@ -70,9 +70,11 @@ const BEGIN_SHOWN: &str = "with page as materialized (";
 fn push_shown(query: &mut QueryBuilder<Postgres>) {
     query.push(") select node.id, node.name, node.revoked_at, node.labels, node.about, n.heard_at, n.promised_at, n.clock_off_ms, k.ends_at, ");
     push_last_contact(query).push(
-        " as last_contact, node.stage, node.groups, node.mode, w.state, w.unusable, n.duplicate_identity_since, w.since, n.full_status, n.full_state, n.full_began,
+        " as last_contact, coalesce(p.stage, '') as stage, coalesce(p.groups, '[]') as groups, coalesce(p.mode, '') as mode, s.digest as state, w.unusable,
+             n.duplicate_identity_since, w.state_since as since, n.full_status, n.full_state, n.full_began,
              n.overdue_at, n.full_run, node.restart_pending, n.memory_lost_at, n.open_episodes
          from page join node on node.id = page.id join node_now n on n.node = node.id left join node_wanted w on w.node = node.id
+             left join placement p on p.id = w.placement left join effective_state s on s.id = w.state
              left join lateral (select max(ends_at) as ends_at from node_key where node_key.node = node.id and node_key.revoked_at is null) k on true
          order by node.name",
     );
@@ -231,7 +233,7 @@ pub async fn with_problems(db: impl PgExecutor<'_>, narrowing: &Narrowing, nodes
     query.push(") select node.name, ");
     push_status(&mut query).push(" as status, ");
     push_last_contact(&mut query).push(
-        " as last_contact, n.heard_at, n.promised_at, case when n.is_unusable then w.unusable end as unusable, w.since, n.duplicate_identity_since is not null as has_duplicate_identity,
+        " as last_contact, n.heard_at, n.promised_at, case when n.is_unusable then w.unusable end as unusable, w.state_since as since, n.duplicate_identity_since is not null as has_duplicate_identity,
              n.memory_lost_at is not null as is_memory_lost, n.overdue_at, n.clock_off_ms, ending.ends_at
          from candidate join node_now n on n.node = candidate.node join node on node.id = n.node left join ending on ending.node = n.node
              left join node_wanted w on w.node = n.node and (n.is_unusable or n.heard_at is null or n.full_status is null) order by node.name",

@@ -1,13 +1,15 @@
 //! SQL and nothing else, one file a subject. Every function takes an executor, so that it joins a transaction.
 
-pub mod activity;
 pub mod audit;
+pub mod change;
 pub mod check_in;
 pub mod effective_state;
 pub mod episode;
 pub mod exception;
+pub mod fleet;
 pub mod group;
 pub mod invitation;
+pub mod job;
 pub mod joining;
 pub mod listing;
 pub mod narrowing;

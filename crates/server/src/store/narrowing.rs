@@ -34,6 +34,9 @@ const STATUS: &str = "(case when n.is_refused then 'revoked' when n.is_unusable 
                  from server_down where until_at > n.heard_at) then 'silent'
              else coalesce(n.full_status, 'never_reported') end)";
 
+/// Begins the condition that a node's placement `p` meets another; a `)` ends it.
+const PLACED: &str = "node.id in (select w.node from node_wanted w join placement p on p.id = w.placement where ";
+
 /// Writes how a node is heard now.
 pub fn push_last_contact(query: &mut QueryBuilder<Postgres>) -> &mut QueryBuilder<Postgres> {
     push_timed(query, LAST_CONTACT)
@@ -158,6 +161,17 @@ impl Narrowing {
 
 fn push(query: &mut QueryBuilder<Postgres>, plain: &Plain) {
     match plain {
+        Plain::Compare(field, ..) | Plain::OneOf(field, _) | Plain::StartsWith(field, _) if matches!(field, Field::Mode | Field::Stage) => {
+            query.push(PLACED);
+            push_comparison(query, plain);
+            query.push(")");
+        }
+        _ => push_comparison(query, plain),
+    }
+}
+
+fn push_comparison(query: &mut QueryBuilder<Postgres>, plain: &Plain) {
+    match plain {
         Plain::All(parts) => push_joined(query, parts, " and "),
         Plain::Any(parts) => push_joined(query, parts, " or "),
         Plain::Not(part) => {
@@ -189,7 +203,9 @@ fn push(query: &mut QueryBuilder<Postgres>, plain: &Plain) {
             query.push(" collate \"C\", ").push_bind(start.clone()).push(")");
         }
         Plain::HasLabel(label) => drop(query.push("jsonb_exists(node.labels, ").push_bind(label.clone()).push(")")),
-        Plain::InGroup(group) => drop(query.push("jsonb_exists(node.groups, ").push_bind(group.clone()).push(")")),
+        Plain::InGroup(group) => {
+            query.push(PLACED).push("jsonb_exists(p.groups, ").push_bind(group.clone()).push("))");
+        }
     }
 }
 
@@ -214,8 +230,8 @@ fn push_field(query: &mut QueryBuilder<Postgres>, field: &Field) {
         Field::Name => query.push("node.name"),
         Field::Status => push_status(query),
         Field::LastContact => push_last_contact(query),
-        Field::Mode => query.push("node.mode"),
-        Field::Stage => query.push("node.stage"),
+        Field::Mode => query.push("p.mode"),
+        Field::Stage => query.push("p.stage"),
         Field::OpenEpisodes => query.push("n.open_episodes"),
     };
 }

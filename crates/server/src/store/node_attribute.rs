@@ -41,24 +41,12 @@ pub async fn set_all(db: &mut PgConnection, name: &str, values: &[(Uuid, &Value)
     Ok(new)
 }
 
-/// Ends an attribute of these nodes. Nothing is written for nodes that do not have it.
-pub async fn end(db: &mut PgConnection, name: &str, nodes: &[Uuid]) -> sqlx::Result<()> {
-    sqlx::query("update node_attribute set until_at = $3 where node = any($2) and name = $1 and until_at is null and superseded_at is null")
-        .bind(name)
-        .bind(nodes)
-        .bind(sql_now())
-        .execute(db)
-        .await
-        .map(|_| ())
-}
 
 /// Returns the statement that copies an attribute to its column of `node`, if lists show it.
 fn copy_to_node(name: &str) -> Option<&'static str> {
     Some(match name {
         "labels" => "update node set labels = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id",
         "about" => "update node set about = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id",
-        "groups" => "update node set groups = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id",
-        "stage" => "update node set stage = new.value #>> '{}' from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id",
         "restart_pending" => {
             "update node set restart_pending = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id"
         }

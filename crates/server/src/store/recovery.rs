@@ -1,5 +1,6 @@
 //! Recovering: a database that was restored to an earlier state, and what the nodes say that they have.
 
+use super::{change, fleet, job};
 use crate::clock::sql_now;
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use sqlx::{PgConnection, PgExecutor};
@@ -52,6 +53,9 @@ pub async fn newest_counter(db: impl PgExecutor<'_>) -> sqlx::Result<i64> {
 /// Begins recovering, and lets counters go on after what was handed out.
 pub async fn begin(db: &mut PgConnection, epoch: i64, handed_out: i64) -> sqlx::Result<()> {
     sqlx::query("select setval('generation_counter', $1)").bind(handed_out).execute(&mut *db).await?;
+    change::drop_unfinished(&mut *db, true).await?;
+    job::end_all(&mut *db).await?;
+    fleet::begin_epoch(&mut *db, epoch).await?;
     sqlx::query("insert into recovery (epoch, handed_out, since) values ($1, $2, $3) on conflict do nothing")
         .bind(epoch)
         .bind(handed_out)
@@ -82,8 +86,8 @@ pub struct NodeRow {
 /// Returns the nodes that are not refused: what each has, and what it would be given.
 pub async fn nodes(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<NodeRow>> {
     sqlx::query_as(
-        "select node.name, n.has_state as has, w.state as wanted, coalesce(n.heard_at >= r.since, false) as heard
-         from recovery r cross join node join node_now n on n.node = node.id left join node_wanted w on w.node = node.id
+        "select node.name, n.has_state as has, s.digest as wanted, coalesce(n.heard_at >= r.since, false) as heard
+         from recovery r cross join node join node_now n on n.node = node.id left join node_wanted w on w.node = node.id left join effective_state s on s.id = w.state
          where r.ended_at is null and node.revoked_at is null and node.retired_at is null order by node.name limit 100000",
     )
     .fetch_all(db)
@@ -98,6 +102,8 @@ pub async fn end(db: &mut PgConnection, by: &str) -> sqlx::Result<bool> {
         .fetch_optional(&mut *db)
         .await?;
     let Some(epoch) = epoch else { return Ok(false) };
+    fleet::lock_patiently(&mut *db).await?;
+    fleet::begin_epoch(&mut *db, epoch).await?;
     sqlx::query("update node_wanted set epoch = $1, counter = nextval('generation_counter')").bind(epoch).execute(db).await?;
     Ok(true)
 }

@@ -55,8 +55,8 @@ pub async fn before(db: impl PgExecutor<'_>, stage: &str, kit: &str, present: &s
     .await
 }
 
-/// Serves a release in a stage from now on.
-pub async fn serve(db: &mut PgConnection, stage: &str, kit: &str, version: &str, by: &str) -> sqlx::Result<()> {
+/// Serves a release of a kit in a stage from now on, or none, by a change.
+pub async fn serve(db: &mut PgConnection, stage: &str, kit: &str, version: Option<&str>, by: &str, change: i64) -> sqlx::Result<()> {
     let now = sql_now();
     sqlx::query("update served set until_at = $3 where stage = $1 and kit = $2 and until_at is null and superseded_at is null")
         .bind(stage)
@@ -64,12 +64,14 @@ pub async fn serve(db: &mut PgConnection, stage: &str, kit: &str, version: &str,
         .bind(now)
         .execute(&mut *db)
         .await?;
-    sqlx::query("insert into served (stage, kit, version, served_by, from_at, learned_at) values ($1, $2, $3, $4, $5, $5)")
+    let Some(version) = version else { return Ok(()) };
+    sqlx::query("insert into served (stage, kit, version, served_by, from_at, learned_at, change) values ($1, $2, $3, $4, $5, $5, $6)")
         .bind(stage)
         .bind(kit)
         .bind(version)
         .bind(by)
         .bind(now)
+        .bind(change)
         .execute(db)
         .await
         .map(|_| ())

@@ -1,11 +1,10 @@
 //! The desired state of each node.
 
-use crate::clock::sql_now;
 use serde_json::Value;
-use sqlx::{PgConnection, PgExecutor};
+use sqlx::{AssertSqlSafe, PgConnection, PgExecutor};
 use uuid::Uuid;
 
-/// A node with what resolving needs to know of it, and what it is wanted to be so far.
+/// A node with what resolving needs to know of it, and its desired state so far.
 #[derive(Debug, sqlx::FromRow)]
 pub struct NodeViewRow {
     /// Its id.
@@ -16,24 +15,112 @@ pub struct NodeViewRow {
     pub labels: Value,
     /// What its agent reported about it.
     pub about: Value,
-    /// The digest of its state so far.
-    pub state: Option<String>,
-    /// Its settings so far.
-    pub settings: Option<Value>,
+    /// The id of its state so far.
+    pub state: Option<i64>,
+    /// Its groups, stage and settings so far.
+    pub placement: Option<i64>,
+    /// The digest of its settings so far.
+    pub settings_digest: Option<String>,
+    /// Where its state comes from so far.
+    pub sources: Option<i64>,
     /// Why its state could not be resolved so far.
     pub unusable: Option<String>,
 }
 
-/// Returns all nodes that were not retired, or one of them.
-pub async fn node_views(db: impl PgExecutor<'_>, only: Option<Uuid>) -> sqlx::Result<Vec<NodeViewRow>> {
-    sqlx::query_as(
-        "select node.id, node.name, node.labels, node.about, w.state, w.settings, w.unusable
-         from node left join node_wanted w on w.node = node.id
-         where node.retired_at is null and ($1::uuid is null or node.id = $1) order by node.name",
+const NODE_VIEWS: &str = "select node.id, node.name, node.labels, node.about, w.state, w.placement, p.settings_digest, w.sources, w.unusable
+     from node left join node_wanted w on w.node = node.id left join placement p on p.id = w.placement where node.retired_at is null and ";
+
+/// Returns nodes that were not retired after an id, in the order of their ids.
+pub async fn node_views_after(db: impl PgExecutor<'_>, after: Option<Uuid>, most: i64) -> sqlx::Result<Vec<NodeViewRow>> {
+    sqlx::query_as(AssertSqlSafe(format!("{NODE_VIEWS} node.id > $1 order by node.id limit $2")))
+        .bind(after.unwrap_or_default())
+        .bind(most)
+        .fetch_all(db)
+        .await
+}
+
+/// Returns those of these nodes that were not retired.
+pub async fn node_views(db: impl PgExecutor<'_>, nodes: &[Uuid]) -> sqlx::Result<Vec<NodeViewRow>> {
+    sqlx::query_as(AssertSqlSafe(format!("{NODE_VIEWS} node.id = any($1)"))).bind(nodes).fetch_all(db).await
+}
+
+/// Returns how many nodes were not retired.
+pub async fn node_count(db: impl PgExecutor<'_>) -> sqlx::Result<i64> {
+    sqlx::query_scalar("select count(*) from node where retired_at is null").fetch_one(db).await
+}
+
+/// Returns the nodes whose inputs were edited by a transaction that a snapshot does not see: the edit was committed after it.
+/// Retired ones are among them.
+pub async fn edited_since(db: impl PgExecutor<'_>, snapshot: &str) -> sqlx::Result<Vec<Uuid>> {
+    sqlx::query_scalar("select id from node where not pg_visible_in_snapshot(input_xid, $1::text::pg_snapshot)").bind(snapshot).fetch_all(db).await
+}
+
+/// Locks a node until the transaction ends, so that what is resolved of it is resolved once.
+pub async fn lock_node(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<()> {
+    sqlx::query("select 1 from node where id = $1 for no key update").bind(node).execute(db).await.map(|_| ())
+}
+
+/// Notes whether a node said something about itself that is not resolved yet.
+pub async fn set_pending(db: impl PgExecutor<'_>, node: Uuid, is_pending: bool) -> sqlx::Result<()> {
+    sqlx::query("update node set input_pending = $2 where id = $1 and input_pending <> $2").bind(node).bind(is_pending).execute(db).await.map(|_| ())
+}
+
+/// Returns nodes that said something about themselves that is not resolved yet; at most 100.
+pub async fn pending(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<Uuid>> {
+    sqlx::query_scalar("select id from node where input_pending and retired_at is null limit 100").fetch_all(db).await
+}
+
+/// What nodes of the same groups have in common.
+pub struct NewPlacement<'a> {
+    /// Its digest.
+    pub digest: &'a str,
+    /// The stage.
+    pub stage: &'a str,
+    /// The groups.
+    pub groups: &'a Value,
+    /// The mode, as lists show it.
+    pub mode: &'a str,
+    /// The settings of the agents.
+    pub settings: &'a Value,
+    /// Their digest.
+    pub settings_digest: &'a str,
+    /// After so many seconds without a full run the runs are overdue.
+    pub overdue_secs: i64,
+}
+
+/// Stores placements that are not stored yet, and returns the ids of all, by digest.
+pub async fn placement_ids(db: &mut PgConnection, all: &[NewPlacement<'_>]) -> sqlx::Result<Vec<(String, i64)>> {
+    // In one order, so that two who store the same ones do not wait for each other.
+    sqlx::query(
+        "insert into placement (digest, stage, groups, mode, settings, settings_digest, overdue_secs)
+         select * from unnest($1::text[], $2::text[], $3::jsonb[], $4::text[], $5::jsonb[], $6::text[], $7::bigint[]) as new (digest)
+         order by new.digest on conflict (digest) do nothing",
     )
-    .bind(only)
-    .fetch_all(db)
-    .await
+    .bind(all.iter().map(|new| new.digest).collect::<Vec<_>>())
+    .bind(all.iter().map(|new| new.stage).collect::<Vec<_>>())
+    .bind(all.iter().map(|new| new.groups).collect::<Vec<_>>())
+    .bind(all.iter().map(|new| new.mode).collect::<Vec<_>>())
+    .bind(all.iter().map(|new| new.settings).collect::<Vec<_>>())
+    .bind(all.iter().map(|new| new.settings_digest).collect::<Vec<_>>())
+    .bind(all.iter().map(|new| new.overdue_secs).collect::<Vec<_>>())
+    .execute(&mut *db)
+    .await?;
+    let digests: Vec<&str> = all.iter().map(|new| new.digest).collect();
+    sqlx::query_as("select digest, id from placement where digest = any($1)").bind(digests).fetch_all(db).await
+}
+
+/// Stores sources of states that are not stored yet, and returns the ids of all, by digest.
+pub async fn sources_ids(db: &mut PgConnection, all: &[(&str, &Value)]) -> sqlx::Result<Vec<(String, i64)>> {
+    let (digests, bodies): (Vec<&str>, Vec<&Value>) = all.iter().copied().unzip();
+    sqlx::query(
+        "insert into state_sources (digest, body) select * from unnest($1::text[], $2::jsonb[]) as new (digest) order by new.digest
+         on conflict (digest) do nothing",
+    )
+    .bind(&digests)
+    .bind(bodies)
+    .execute(&mut *db)
+    .await?;
+    sqlx::query_as("select digest, id from state_sources where digest = any($1)").bind(digests).fetch_all(db).await
 }
 
 /// Returns the labels that nodes have, each with its values; at most 10,000.
@@ -47,104 +134,9 @@ pub async fn labels(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, Vec<St
     .await
 }
 
-/// The desired state of a node from now on.
-pub struct NewWanted<'a> {
-    /// The node.
-    pub node: Uuid,
-    /// The digest of its state.
-    pub state: &'a str,
-    /// The settings of its agent.
-    pub settings: &'a Value,
-    /// Its mode, as lists show it.
-    pub mode: &'a str,
-    /// After so many seconds without a full run its runs are overdue.
-    pub overdue_secs: i64,
-}
-
-/// Says the desired state of nodes from now on. Their counters rise.
-pub async fn set(db: &mut PgConnection, epoch: i64, all: &[NewWanted<'_>]) -> sqlx::Result<()> {
-    let nodes: Vec<Uuid> = all.iter().map(|new| new.node).collect();
-    sqlx::query(
-        "insert into node_wanted (node, state, epoch, counter, settings, overdue_secs, since)
-         select node, state, $5, nextval('generation_counter'), settings, overdue_secs, $6
-         from unnest($1::uuid[], $2::text[], $3::jsonb[], $4::bigint[]) as new (node, state, settings, overdue_secs)
-         on conflict (node) do update set state = excluded.state, settings = excluded.settings, epoch = excluded.epoch,
-             counter = excluded.counter, unusable = null, since = excluded.since, overdue_secs = excluded.overdue_secs",
-    )
-    .bind(&nodes)
-    .bind(all.iter().map(|new| new.state).collect::<Vec<_>>())
-    .bind(all.iter().map(|new| new.settings).collect::<Vec<_>>())
-    .bind(all.iter().map(|new| new.overdue_secs).collect::<Vec<_>>())
-    .bind(epoch)
-    .bind(sql_now())
-    .execute(&mut *db)
-    .await?;
-    sqlx::query(
-        "update node set mode = new.mode from unnest($1::uuid[], $2::text[]) as new (id, mode) where node.id = new.id and node.mode <> new.mode",
-    )
-    .bind(&nodes)
-    .bind(all.iter().map(|new| new.mode).collect::<Vec<_>>())
-    .execute(db)
-    .await
-    .map(|_| ())
-}
-
-/// Brings how nodes are now, or one of them, in step with what they are wanted to be. Check-ins and runs wait for this until
-/// the transaction ends, so it is done last.
-pub async fn show(db: &mut PgConnection, only: Option<Uuid>) -> sqlx::Result<()> {
-    sqlx::query(
-        "update node_now n set is_unusable = w.unusable is not null, overdue_secs = w.overdue_secs,
-             overdue_at = coalesce(n.full_learned, $2) + make_interval(secs => w.overdue_secs)
-         from node_wanted w where w.node = n.node and ($1::uuid is null or w.node = $1)
-             and (n.is_unusable <> (w.unusable is not null) or n.overdue_secs is distinct from w.overdue_secs)",
-    )
-    .bind(only)
-    .bind(sql_now())
-    .execute(db)
-    .await
-    .map(|_| ())
-}
-
-/// Says that a node's state cannot be resolved; it keeps its last good one, and gets its mode and settings all the same.
-pub async fn set_unusable(db: &mut PgConnection, node: Uuid, because: &str, settings: &Value, epoch: i64) -> sqlx::Result<()> {
-    sqlx::query(
-        "insert into node_wanted (node, epoch, counter, settings, unusable, since) values ($1, $2, 0, $3, $4, $5)
-         on conflict (node) do update set unusable = excluded.unusable, settings = excluded.settings,
-             epoch = case when node_wanted.settings = excluded.settings then node_wanted.epoch else excluded.epoch end,
-             counter = case when node_wanted.settings = excluded.settings then node_wanted.counter else nextval('generation_counter') end",
-    )
-    .bind(node)
-    .bind(epoch)
-    .bind(settings)
-    .bind(because)
-    .bind(sql_now())
-    .execute(&mut *db)
-    .await?;
-    sqlx::query("update node set mode = $2 ->> 'mode' where id = $1 and mode is distinct from $2 ->> 'mode'")
-        .bind(node)
-        .bind(settings)
-        .execute(db)
-        .await
-        .map(|_| ())
-}
-
-/// Notes where the parts of the desired state of nodes come from.
-pub async fn set_sources(db: &mut PgConnection, all: &[(Uuid, &Value)]) -> sqlx::Result<()> {
-    let (nodes, sources): (Vec<Uuid>, Vec<&Value>) = all.iter().copied().unzip();
-    sqlx::query(
-        "update node_wanted w set sources = new.sources from unnest($1::uuid[], $2::jsonb[]) as new (node, sources)
-         where w.node = new.node and w.sources <> new.sources",
-    )
-    .bind(nodes)
-    .bind(sources)
-    .execute(db)
-    .await
-    .map(|_| ())
-}
-
 /// Returns where the parts of the desired state of a node come from.
 pub async fn sources(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<Value>> {
-    sqlx::query_scalar("select sources from node_wanted where node = $1").bind(node).fetch_optional(db).await
+    sqlx::query_scalar("select s.body from node_wanted w join state_sources s on s.id = w.sources where w.node = $1").bind(node).fetch_optional(db).await
 }
 
 /// The desired state of a node.
@@ -165,8 +157,8 @@ pub struct WantedRow {
 /// Returns the desired state of a node.
 pub async fn of(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<WantedRow>> {
     sqlx::query_as(
-        "select state, epoch, counter, settings, exists (select 1 from recovery where ended_at is null) as recovering
-         from node_wanted where node = $1",
+        "select s.digest as state, w.epoch, w.counter, coalesce(p.settings, '{}') as settings, exists (select 1 from recovery where ended_at is null) as recovering
+         from node_wanted w left join placement p on p.id = w.placement left join effective_state s on s.id = w.state where w.node = $1",
     )
     .bind(node)
     .fetch_optional(db)

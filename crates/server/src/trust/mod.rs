@@ -16,7 +16,7 @@ pub use caller::{Allowed, CalledBy};
 pub use handed_out::{HandedOut, LastDatabase, SeenDatabase};
 pub use node_caller::{NodeCaller, ShownCertificate};
 pub use permission::{
-    GroupEdit, InvitationMake, JoinDecide, KitPublish, NodeRead, NodeRevoke, PeopleManage, Permission, Role, ServerRecover, SessionOwn, StageServe,
+    ChangeDecide, GroupEdit, InvitationMake, JoinDecide, KitPublish, NodeRead, NodeRevoke, PeopleManage, Permission, Role, ServerRecover, SessionOwn, StageServe,
     permissions_of,
 };
 pub use protected::{ProtectedError, ProtectedFolder, put_whole};

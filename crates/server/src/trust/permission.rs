@@ -34,7 +34,7 @@ impl Role {
         match word {
             "administrator" => true,
             "approver" => {
-                reads || [InvitationMake::NAME, JoinDecide::NAME, NodeRevoke::NAME, StageServe::NAME, GroupEdit::NAME].contains(&permission)
+                reads || [InvitationMake::NAME, JoinDecide::NAME, NodeRevoke::NAME, StageServe::NAME, GroupEdit::NAME, ChangeDecide::NAME].contains(&permission)
             }
             "publisher" => reads || permission == KitPublish::NAME,
             "reader" | "operator" => reads,
@@ -82,6 +82,8 @@ permissions! {
     StageServe = "stage.serve";
     /// Set groups: assignments, parameters, modes.
     GroupEdit = "group.edit";
+    /// Confirm, stop and take back changes of desired state.
+    ChangeDecide = "change.decide";
     /// Revoke a node: it is refused from now on.
     NodeRevoke = "node.revoke";
     /// See persons and all tokens; grant and take roles, make and withdraw tokens, remove persons.
@@ -99,9 +101,9 @@ mod tests {
         for (role, may) in [
             (
                 "administrator",
-                "session.own join.invite join.approve node.read kit.publish stage.serve group.edit node.revoke people.manage server.recover",
+                "session.own join.invite join.approve node.read kit.publish stage.serve group.edit change.decide node.revoke people.manage server.recover",
             ),
-            ("approver", "session.own join.invite join.approve node.read stage.serve group.edit node.revoke"),
+            ("approver", "session.own join.invite join.approve node.read stage.serve group.edit change.decide node.revoke"),
             ("publisher", "session.own node.read kit.publish"),
             ("reader", "session.own node.read"),
             ("operator", "session.own node.read"),

@@ -1,0 +1,307 @@
+//! `constans change`, and how every command that changes desired state asks.
+
+use crate::server::{ClientError, Server, ServerArguments};
+use clap::{Args, Subcommand};
+use constans_core::change::Confirmed;
+use constans_terminal::{count, harmless, show_impact, time};
+use constans_wire::change::{ChangeShown, ChangeStatus, ChangeSummary, HowToChange};
+use constans_wire::kit::Changed;
+use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
+use std::io::{BufRead as _, IsTerminal as _, Write as _};
+
+/// How a change is to be made.
+#[derive(Debug, Args)]
+pub struct ChangeOptions {
+    /// The reason, kept with the change
+    #[arg(long, value_name = "REASON")]
+    because: Option<String>,
+    /// Only show the impact: nothing is handed out
+    #[arg(long)]
+    preview: bool,
+    /// Confirm that the change takes clauses from at most this number of nodes
+    #[arg(long, value_name = "NODES")]
+    confirm: Option<u64>,
+    /// Continue although the desired state of some nodes cannot be resolved
+    #[arg(long)]
+    although_unusable: bool,
+}
+
+impl ChangeOptions {
+    /// Returns it as it is sent.
+    pub fn how(&self) -> HowToChange {
+        let Self { because, preview, confirm, although_unusable } = self;
+        HowToChange { because: because.clone(), preview: *preview, confirm: *confirm, although_unusable: *although_unusable }
+    }
+
+    /// Returns it as it stands after the `?` of an address.
+    pub fn query(&self) -> String {
+        let mut query = format!("preview={}&although_unusable={}", self.preview, self.although_unusable);
+        if let Some(because) = &self.because {
+            query += &format!("&because={}", utf8_percent_encode(because, NON_ALPHANUMERIC));
+        }
+        if let Some(confirm) = self.confirm {
+            query += &format!("&confirm={confirm}");
+        }
+        query
+    }
+}
+
+/// Arguments of `change`.
+#[derive(Debug, Args)]
+pub struct ChangeArguments {
+    #[command(subcommand)]
+    command: ChangeCommand,
+}
+
+#[derive(Debug, Subcommand)]
+enum ChangeCommand {
+    /// List changes: who, when, why, and how many nodes have them
+    List {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// Only changes that altered this node
+        #[arg(long, value_name = "NAME")]
+        node: Option<String>,
+        /// Only changes before this one
+        #[arg(long, value_name = "CHANGE", value_parser = number)]
+        before: Option<u32>,
+    },
+    /// Show a change: its impact, its documents before and after, and the nodes that do not have it yet
+    Show {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The change, for example C118
+        #[arg(value_name = "CHANGE", value_parser = number)]
+        no: u32,
+    },
+    /// Hand out a change that was previewed or that waits for confirmation
+    Confirm {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The change, for example C118
+        #[arg(value_name = "CHANGE", value_parser = number)]
+        no: u32,
+        /// From how many nodes it takes clauses, to confirm it without being asked
+        #[arg(long, value_name = "NODES")]
+        confirm: Option<u64>,
+    },
+    /// Stop a change that is not handed out yet
+    Stop {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The change, for example C118
+        #[arg(value_name = "CHANGE", value_parser = number)]
+        no: u32,
+    },
+    /// Take back a change: its documents are as they were before it
+    GoBack {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The change, for example C118
+        #[arg(value_name = "CHANGE", value_parser = number)]
+        no: u32,
+        #[command(flatten)]
+        options: ChangeOptions,
+    },
+}
+
+fn number(text: &str) -> Result<u32, String> {
+    text.trim_start_matches(['C', 'c']).parse().map_err(|_| "a change is called C and its number, for example C118".to_owned())
+}
+
+/// Lists, shows, confirms, stops or takes back.
+pub async fn run(arguments: &ChangeArguments) -> Result<(), ClientError> {
+    match &arguments.command {
+        ChangeCommand::List { server, node, before } => list(&Server::open(server)?, node.as_deref(), *before).await,
+        ChangeCommand::Show { server, no } => {
+            let server = Server::open(server)?;
+            let shown: ChangeShown = server.get(&format!("/api/changes/{no}")).await?;
+            if !server.says_json(&shown) {
+                println!("{}", show(&shown));
+            }
+            Ok(())
+        }
+        ChangeCommand::Confirm { server, no, confirm } => {
+            let server = Server::open(server)?;
+            let changed = match confirm {
+                Some(takes_from) => send_confirmed(&server, i64::from(*no), &Confirmed { takes_from: *takes_from, ..Confirmed::default() }).await?,
+                None => ask_and_confirm(&server, i64::from(*no)).await?,
+            };
+            print_changed(&server, &format!("C{no} is handed out"), &changed);
+            Ok(())
+        }
+        ChangeCommand::Stop { server, no } => {
+            let server = Server::open(server)?;
+            let stopped: ChangeSummary = server.post(&format!("/api/changes/{no}/stop"), &()).await?;
+            if !server.says_json(&stopped) {
+                println!("C{no} is being stopped; nothing of it is handed out");
+            }
+            Ok(())
+        }
+        ChangeCommand::GoBack { server, no, options } => {
+            let server = Server::open(server)?;
+            let changed = asked(&server, server.post(&format!("/api/changes/{no}/go-back"), &options.how()).await).await?;
+            print_changed(&server, &format!("C{no} is taken back"), &changed);
+            Ok(())
+        }
+    }
+}
+
+/// Returns what became of a change; if it waits for confirmation, the person is asked.
+pub async fn asked(server: &Server, answered: Result<Changed, ClientError>) -> Result<Changed, ClientError> {
+    match answered {
+        Err(error) => match error.unconfirmed_change() {
+            Some(no) => ask_and_confirm(server, no).await,
+            None => Err(error),
+        },
+        changed => changed,
+    }
+}
+
+/// Shows what a change takes from nodes and asks whether to hand it out; from a number of nodes on, that number is typed.
+async fn ask_and_confirm(server: &Server, no: i64) -> Result<Changed, ClientError> {
+    let shown: ChangeShown = server.get(&format!("/api/changes/{no}")).await?;
+    let impact = shown.impact.clone().unwrap_or_default();
+    let confirmed = Confirmed { takes_from: impact.takes_from, takes: Some(impact.takes), nodes: Some(impact.nodes) };
+    if impact.takes > 0 {
+        anstream::eprintln!("C{no}: {}", harmless(&shown.change.what));
+        show_impact(&impact).iter().for_each(|line| anstream::eprintln!("{line}"));
+        let from = count(usize::try_from(impact.takes_from).unwrap_or(usize::MAX), "node", "nodes");
+        if server.prints_json() || !std::io::stdin().is_terminal() {
+            return Err(ClientError::new(
+                format!("C{no} takes clauses from {from}, which must be confirmed; nothing is handed out"),
+                format!("confirm it with --confirm {0}, or within an hour: constans change confirm C{no} --confirm {0}", impact.takes_from),
+            )
+            .declined());
+        }
+        let must_type = impact.takes_from >= shown.typed_from;
+        let question = if must_type {
+            format!("C{no} takes clauses from {from}. To hand it out, type the number of these nodes: ")
+        } else {
+            format!("C{no} takes clauses from {from}. Hand it out? [y/N] ")
+        };
+        let expected = if must_type { impact.takes_from.to_string() } else { "y".to_owned() };
+        if ask(&question)?.to_lowercase() != expected {
+            return Err(ClientError::new(format!("C{no} is not handed out"), format!("within an hour: constans change confirm C{no}")).declined());
+        }
+    }
+    send_confirmed(server, no, &confirmed).await
+}
+
+async fn send_confirmed(server: &Server, no: i64, confirmed: &Confirmed) -> Result<Changed, ClientError> {
+    server.post(&format!("/api/changes/{no}/confirm"), confirmed).await
+}
+
+fn ask(question: &str) -> Result<String, ClientError> {
+    let mut answer = String::new();
+    let asked = std::io::stderr().write_all(question.as_bytes()).and_then(|()| std::io::stdin().lock().read_line(&mut answer));
+    asked.map_err(|error| ClientError::new(format!("nothing can be asked here: {error}"), "confirm it with --confirm NODES"))?;
+    Ok(answer.trim().to_owned())
+}
+
+/// Prints the effect of a change of desired state.
+pub fn print_changed(server: &Server, what: &str, changed: &Changed) {
+    if server.says_json(changed) {
+        return;
+    }
+    let name = changed.change.map_or_else(String::new, |no| format!("C{no}"));
+    if changed.previewed {
+        println!("preview: {what}; nothing is handed out yet");
+        show_impact(&changed.impact).iter().for_each(|line| println!("{line}"));
+        print_unusable(changed, "would keep");
+        println!("Next: constans change confirm {name} hands it out, within an hour");
+        return;
+    }
+    println!("{what}");
+    println!("{name}: desired state changed on {}", count(usize::try_from(changed.nodes).unwrap_or(usize::MAX), "node", "nodes"));
+    print_unusable(changed, "keep");
+    println!("Next: constans change show {name} shows which nodes have it");
+}
+
+fn print_unusable(changed: &Changed, keep: &str) {
+    if !changed.unusable.is_empty() {
+        let nodes = count(changed.unusable.len(), "node", "nodes");
+        let keep = if changed.unusable.len() == 1 && keep == "keep" { "keeps" } else { keep };
+        println!("{nodes} {keep} the last usable state, because the new one cannot be resolved:");
+        changed.reasons().iter().for_each(|reason| println!("  {}", harmless(reason)));
+    }
+}
+
+async fn list(server: &Server, node: Option<&str>, before: Option<u32>) -> Result<(), ClientError> {
+    let mut query: Vec<String> = node.map(|node| format!("of_node={}", utf8_percent_encode(node, NON_ALPHANUMERIC))).into_iter().collect();
+    query.extend(before.map(|before| format!("before={before}")));
+    let changes: Vec<ChangeSummary> = server.get(&format!("/api/changes?{}", query.join("&"))).await?;
+    if server.says_json(&changes) {
+        return Ok(());
+    }
+    if changes.is_empty() {
+        println!("no changes");
+    }
+    changes.iter().for_each(|change| println!("{}", line(change)));
+    Ok(())
+}
+
+fn line(change: &ChangeSummary) -> String {
+    let reason = change.because.as_ref().map(|because| format!(": \"{}\"", harmless(because))).unwrap_or_default();
+    format!("C{:<5} {}  {:<22} {}  ({}{reason})", change.no, time(change.drafted), progress(change), harmless(&change.what), harmless(&change.who))
+}
+
+/// Returns how far a change is, in words.
+fn progress(change: &ChangeSummary) -> String {
+    match change.status {
+        ChangeStatus::Waiting => "waiting".to_owned(),
+        ChangeStatus::Preparing => "preparing".to_owned(),
+        ChangeStatus::Previewed => "previewed".to_owned(),
+        ChangeStatus::Unconfirmed => "not confirmed".to_owned(),
+        ChangeStatus::HandedOut if change.nodes == 0 => "affects no node".to_owned(),
+        ChangeStatus::HandedOut if change.outstanding == 0 => format!("{} have it", count(usize::try_from(change.nodes).unwrap_or(usize::MAX), "node", "nodes")),
+        ChangeStatus::HandedOut => format!("{} of {} have it", change.nodes.saturating_sub(change.outstanding), change.nodes),
+        ChangeStatus::Refused => "refused".to_owned(),
+        ChangeStatus::Stopped => "stopped".to_owned(),
+        ChangeStatus::Dropped => "dropped".to_owned(),
+    }
+}
+
+fn show(shown: &ChangeShown) -> String {
+    let change = &shown.change;
+    let mut lines = vec![format!("C{}  {}", change.no, harmless(&change.what))];
+    lines.push(format!("  {}, {}", harmless(&change.who), time(change.drafted)));
+    lines.extend(change.because.as_ref().map(|because| format!("  because: {}", harmless(because))));
+    lines.extend(change.goes_back.map(|no| format!("  takes back C{no}")));
+    lines.push(match change.ended {
+        Some(ended) if change.status == ChangeStatus::HandedOut => format!("  handed out {}: {}", time(ended), progress(change)),
+        _ => format!("  {}", progress(change)),
+    });
+    lines.extend(shown.behind.as_ref().map(|behind| format!("  waits for {}", harmless(behind))));
+    lines.extend(change.refused.as_ref().map(|refused| format!("  {}", harmless(refused))));
+    lines.extend(change.hint.as_ref().map(|hint| format!("  {}", harmless(hint))));
+    lines.extend(shown.impact.iter().flat_map(show_impact));
+    for edit in &shown.edits {
+        lines.push(harmless(&edit.key.to_string()));
+        let text = |value: &Option<serde_json::Value>| value.as_ref().map(|value| serde_json::to_string_pretty(value).unwrap_or_default()).unwrap_or_default();
+        let (before, after) = (text(&edit.before), text(&edit.after));
+        let diff = similar::TextDiff::from_lines(&before, &after);
+        for change in diff.iter_all_changes().filter(|change| change.tag() != similar::ChangeTag::Equal) {
+            let sign = if change.tag() == similar::ChangeTag::Delete { '-' } else { '+' };
+            lines.push(format!("  {sign} {}", harmless(change.value().trim_end())));
+        }
+    }
+    if change.status == ChangeStatus::HandedOut {
+        lines.extend(outstanding(shown));
+    }
+    lines.join("\n")
+}
+
+/// Returns the nodes that do not have the change, and when each can.
+fn outstanding(shown: &ChangeShown) -> Vec<String> {
+    const LISTED: usize = 20;
+    let without: Vec<_> = shown.nodes.iter().filter(|node| node.taken.is_none() && !node.is_later).collect();
+    let next = |at: Option<jiff::Timestamp>| at.map_or_else(|| "never checked in".to_owned(), |at| format!("next check-in {}", time(at)));
+    let mut lines: Vec<String> =
+        without.iter().take(LISTED).map(|node| format!("  {:<24} does not have it; {}", harmless(&node.name), next(node.next_check_in))).collect();
+    if without.len() > LISTED {
+        lines.push(format!("  and {} more", without.len() - LISTED));
+    }
+    lines.extend(shown.last_by.map(|at| format!("  the last one by {}", time(at))));
+    lines
+}

@@ -1,0 +1,114 @@
+//! The documents that say what nodes should be, each under its key, and edits of them.
+
+use serde::{Deserialize, Serialize, Serializer};
+use serde_json::Value;
+use std::collections::BTreeMap;
+use std::fmt;
+
+/// Names one document.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize)]
+#[serde(try_from = "String")]
+pub enum DocumentKey {
+    /// A group, `group:kiosks`.
+    Group(String),
+    /// The release of a kit that a stage serves, `served:harbour/quay-base`.
+    Served {
+        /// The stage.
+        stage: String,
+        /// The kit.
+        kit: String,
+    },
+}
+
+/// Why a text is no key of a document.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("`{0}` names no document; keys are group:NAME and served:STAGE/KIT")]
+pub struct KeyError(String);
+
+impl fmt::Display for DocumentKey {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Group(name) => write!(f, "group:{name}"),
+            Self::Served { stage, kit } => write!(f, "served:{stage}/{kit}"),
+        }
+    }
+}
+
+impl TryFrom<String> for DocumentKey {
+    type Error = KeyError;
+
+    fn try_from(text: String) -> Result<Self, KeyError> {
+        let served = |rest: &str| rest.split_once('/').map(|(stage, kit)| Self::Served { stage: stage.to_owned(), kit: kit.to_owned() });
+        let key = match text.split_once(':') {
+            Some(("group", name)) if !name.is_empty() => Some(Self::Group(name.to_owned())),
+            Some(("served", rest)) => served(rest),
+            _ => None,
+        };
+        key.ok_or(KeyError(text))
+    }
+}
+
+impl Serialize for DocumentKey {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+/// A document before and after a change.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct DocumentEdit {
+    /// Which document, as `group:kiosks` or `served:harbour/quay-base`.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub key: DocumentKey,
+    /// As it was; none if there was none.
+    pub before: Option<Value>,
+    /// As it is from then on; none if there is none any more.
+    pub after: Option<Value>,
+}
+
+impl DocumentEdit {
+    /// Returns the edit that takes this one back.
+    #[must_use]
+    pub fn reversed(self) -> Self {
+        Self { key: self.key, before: self.after, after: self.before }
+    }
+}
+
+/// Returns the keys whose document is no longer what `edits` found, or set: somebody edited it since. `now` has those that
+/// there are.
+pub fn later_edits<'e>(edits: &'e [DocumentEdit], now: &BTreeMap<DocumentKey, Value>) -> Vec<&'e DocumentKey> {
+    edits.iter().filter(|edit| now.get(&edit.key) != edit.before.as_ref()).map(|edit| &edit.key).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn keys_are_read_as_they_are_written() {
+        for text in ["group:kiosks", "served:harbour/quay-base"] {
+            let key: DocumentKey = serde_json::from_value(json!(text)).unwrap();
+            assert_eq!(json!(key), json!(text));
+        }
+        for text in ["group:", "served:harbour", "kiosks", "stage:harbour"] {
+            assert_eq!(
+                DocumentKey::try_from(text.to_owned()).unwrap_err().to_string(),
+                format!("`{text}` names no document; keys are group:NAME and served:STAGE/KIT")
+            );
+        }
+    }
+
+    #[test]
+    fn an_edit_fits_only_what_it_was_made_from_and_can_be_taken_back() {
+        let key = DocumentKey::Served { stage: "harbour".into(), kit: "quay-base".into() };
+        let edit = DocumentEdit { key: key.clone(), before: Some(json!("1.2.0")), after: Some(json!("1.3.0")) };
+        let serves = |version: &str| BTreeMap::from([(key.clone(), json!(version))]);
+        assert_eq!(later_edits(std::slice::from_ref(&edit), &serves("1.2.0")), Vec::<&DocumentKey>::new());
+        assert_eq!(later_edits(std::slice::from_ref(&edit), &serves("1.4.0")), [&key]);
+        assert_eq!(later_edits(std::slice::from_ref(&edit), &BTreeMap::new()), [&key]);
+        let back = edit.reversed();
+        assert_eq!((back.before, back.after), (Some(json!("1.3.0")), Some(json!("1.2.0"))));
+    }
+}

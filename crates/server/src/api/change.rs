@@ -1,0 +1,212 @@
+//! Changes of desired state: listed, shown, confirmed, stopped, taken back.
+
+use crate::body::JsonBody;
+use crate::change::documents::read_documents;
+use crate::change::draft::{Draft, queue, refuse_while_recovering, wait};
+use crate::change::prepare::read_edits;
+use crate::launch::Here;
+use crate::problem::{Answer, ApiError, read_stored};
+use crate::store::change::{self, ChangeRow};
+use crate::store::job::{self, JobKind};
+use crate::store::{audit, node, wanted};
+use crate::trust::{Allowed, ChangeDecide, NodeRead};
+use constans_core::change::{Confirmed, Impact, later_edits, typed_from};
+use constans_core::words::check_reason;
+use constans_wire::change::{ChangeShown, ChangeStatus, ChangeSummary, ChangedNode, HowToChange};
+use constans_wire::kit::Changed;
+use rocket::serde::json::Json;
+use rocket::{State, get, post};
+use serde_json::json;
+use sqlx::PgPool;
+use std::sync::Arc;
+use uuid::Uuid;
+
+/// The changes, the newest first, 100 per page; or those that altered one node.
+#[utoipa::path(tag = "changes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<ChangeSummary>)))]
+#[get("/api/changes?<before>&<of_node>")]
+pub async fn list(before: Option<u32>, of_node: Option<&str>, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<ChangeSummary>> {
+    let node = match of_node {
+        None => None,
+        Some(name) => Some(node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?),
+    };
+    let rows = change::list(db.inner(), before.map_or(i64::MAX, i64::from), node).await?;
+    Ok(Json(rows.into_iter().map(summary).collect::<Result<_, _>>()?))
+}
+
+/// A change with its impact, its edits and its nodes.
+#[utoipa::path(tag = "changes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = ChangeShown)))]
+#[get("/api/changes/<no>")]
+pub async fn show(no: u32, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<ChangeShown> {
+    let db = db.inner();
+    let row = by_no(db, i64::from(no)).await?;
+    let edits = read_edits(&row)?;
+    let impact = read_impact(&row)?;
+    let nodes: Vec<ChangedNode> = change::nodes(db, row.no)
+        .await?
+        .into_iter()
+        .map(|row| ChangedNode {
+            name: row.name,
+            taken: row.taken_at.map(|at| at.to_jiff()),
+            next_check_in: row.promised_at.map(|at| at.to_jiff()),
+            is_later: row.is_later,
+        })
+        .collect();
+    let without = || nodes.iter().filter(|node| node.taken.is_none() && !node.is_later);
+    let last_by = if without().all(|node| node.next_check_in.is_some()) { without().filter_map(|node| node.next_check_in).max() } else { None };
+    let ahead = if row.status == "waiting" { job::ahead_of(db, row.no).await? } else { None };
+    let behind = ahead.map(|(no, who, done, total)| format!("C{no}, {who}: {done} of {total} nodes"));
+    let typed_from = typed_from(wanted::node_count(db).await?.unsigned_abs());
+    Ok(Json(ChangeShown { change: summary(row)?, behind, impact, edits, nodes, last_by, typed_from }))
+}
+
+/// Hands out a change that was previewed, or that waits for confirmation since it takes clauses from nodes.
+#[utoipa::path(tag = "changes", security(("token" = ["change.decide"]), ("session" = ["change.decide"])), request_body = Confirmed, responses((status = 200, body = Changed)))]
+#[post("/api/changes/<no>/confirm", data = "<confirmed>")]
+pub async fn confirm(
+    no: u32,
+    confirmed: JsonBody<Confirmed>,
+    caller: Allowed<ChangeDecide>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
+    let row = by_no(db, i64::from(no)).await?;
+    let mut transaction = db.begin().await?;
+    refuse_while_recovering(&mut transaction).await?;
+    if !change::confirm(&mut *transaction, row.no, &json!(*confirmed), &caller.person).await? {
+        return Err(ApiError::Conflict {
+            message: format!("C{no} does not wait for confirmation: it is {}", row.status.replace('_', " ")),
+            hint: format!("constans change show C{no}"),
+        });
+    }
+    // All its nodes are prepared already, up to its snapshot.
+    job::queue(&mut *transaction, JobKind::Change, row.no, &format!("C{no}: {}", row.what), &caller.person, Some(Uuid::max())).await?;
+    audit::add(&mut *transaction, &caller.person, "confirmed a change", &row.what, &json!({ "change": no, "confirmed": *confirmed })).await?;
+    transaction.commit().await?;
+    answer(wait(db, &here.nudge, row.no).await?)
+}
+
+/// Stops a change that is not handed out yet.
+#[utoipa::path(tag = "changes", security(("token" = ["change.decide"]), ("session" = ["change.decide"])), responses((status = 200, body = ChangeSummary)))]
+#[post("/api/changes/<no>/stop")]
+pub async fn stop(no: u32, caller: Allowed<ChangeDecide>, db: &State<PgPool>) -> Answer<ChangeSummary> {
+    let row = by_no(db, i64::from(no)).await?;
+    let is_worked_at = matches!(row.status.as_str(), "waiting" | "preparing");
+    let mut transaction = db.begin().await?;
+    if is_worked_at {
+        job::stop(&mut *transaction, row.no, &caller.person).await?;
+    } else if matches!(row.status.as_str(), "previewed" | "unconfirmed") {
+        change::drop_nodes(&mut *transaction, row.no).await?;
+        let stopped = format!("C{no} was stopped by {}", caller.person);
+        change::set_status(&mut *transaction, row.no, "stopped", Some((&stopped, "ask for it again"))).await?;
+    } else {
+        return Err(ApiError::Conflict {
+            message: format!("C{no} is {} already", row.status.replace('_', " ")),
+            hint: if row.status == "handed_out" { format!("take it back: constans change go-back C{no}") } else { "nothing to stop".to_owned() },
+        });
+    }
+    audit::add(&mut *transaction, &caller.person, "stopped a change", &row.what, &json!({ "change": no })).await?;
+    transaction.commit().await?;
+    Ok(Json(summary(by_no(db, row.no).await?)?))
+}
+
+/// Takes back a change: each document that it edited is as it was before. Refused if one of them was changed since.
+#[utoipa::path(tag = "changes", security(("token" = ["change.decide"]), ("session" = ["change.decide"])), request_body = HowToChange, responses((status = 200, body = Changed)))]
+#[post("/api/changes/<no>/go-back", data = "<how>")]
+pub async fn go_back(no: u32, how: JsonBody<HowToChange>, caller: Allowed<ChangeDecide>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
+    let row = by_no(db, i64::from(no)).await?;
+    let edits: Vec<_> = read_edits(&row)?.into_iter().map(|edit| edit.reversed()).collect();
+    if row.status != "handed_out" || edits.is_empty() {
+        let why = if edits.is_empty() && row.status == "handed_out" { "edits no document" } else { "was not handed out" };
+        return Err(ApiError::Conflict { message: format!("C{no} {why}: there is nothing to take back"), hint: format!("constans change show C{no}") });
+    }
+    let mut connection = db.acquire().await?;
+    let documents = read_documents(&mut connection).await?;
+    if let Some(key) = later_edits(&edits, &documents).first() {
+        let last = change::last_of_key(&mut *connection, key).await?;
+        let by = last.map(|(later, who)| format!(" by C{later}, {who}")).unwrap_or_default();
+        return Err(ApiError::Conflict {
+            message: format!("C{no} cannot be taken back: {key} was changed since{by}"),
+            hint: "take that one back first, or set the document as it should be".to_owned(),
+        });
+    }
+    drop(connection);
+    let draft = Draft {
+        kind: "go_back",
+        what: format!("take back C{no}: {}", row.what),
+        who: &caller.person,
+        because: how.because.as_deref(),
+        edits,
+        although_unusable: how.although_unusable,
+        is_preview: how.preview,
+        confirmed: confirmed(&how),
+        goes_back: Some(row.no),
+    };
+    ask(db, here, &draft).await
+}
+
+/// Returns what was confirmed beforehand.
+pub fn confirmed(how: &HowToChange) -> Option<Confirmed> {
+    how.confirm.map(|takes_from| Confirmed { takes_from, ..Confirmed::default() })
+}
+
+/// Queues a change, waits for it, and answers what became of it.
+///
+/// # Errors
+///
+/// Returns why it was not handed out.
+pub async fn ask(db: &PgPool, here: &Here, draft: &Draft<'_>) -> Answer<Changed> {
+    if let Some(because) = draft.because {
+        check_reason(because).map_err(|wrong| ApiError::invalid("because", wrong))?;
+    }
+    let mut transaction = db.begin().await?;
+    let no = queue(&mut transaction, draft).await?;
+    transaction.commit().await?;
+    answer(wait(db, &here.nudge, no).await?)
+}
+
+fn answer(row: ChangeRow) -> Answer<Changed> {
+    let impact = read_impact(&row)?.unwrap_or_default();
+    match row.status.as_str() {
+        "handed_out" | "previewed" => Ok(Json(Changed {
+            change: Some(row.no),
+            previewed: row.status == "previewed",
+            nodes: impact.nodes,
+            unusable: impact.unusable.clone(),
+            impact,
+        })),
+        "unconfirmed" => Err(ApiError::Unconfirmed { change: row.no, takes: impact.takes, takes_from: impact.takes_from }),
+        _ => Err(ApiError::Conflict {
+            message: row.refused.unwrap_or_else(|| format!("C{} was dropped: the server is recovering", row.no)),
+            hint: row.hint.unwrap_or_else(|| format!("constans change show C{}", row.no)),
+        }),
+    }
+}
+
+async fn by_no(db: &PgPool, no: i64) -> Result<ChangeRow, ApiError> {
+    change::by_no(db, no).await?.ok_or_else(|| ApiError::Missing { what: "change", name: format!("C{no}") })
+}
+
+fn read_impact(row: &ChangeRow) -> Result<Option<Impact>, ApiError> {
+    row.impact.clone().map(|stored| read_stored(|| format!("impact of C{}", row.no), stored)).transpose()
+}
+
+fn summary(row: ChangeRow) -> Result<ChangeSummary, ApiError> {
+    let impact = read_impact(&row)?.unwrap_or_default();
+    let status: ChangeStatus = read_stored(|| format!("status of C{}", row.no), row.status.into())?;
+    Ok(ChangeSummary {
+        no: row.no,
+        kind: row.kind,
+        what: row.what,
+        who: row.who,
+        because: row.because,
+        status,
+        drafted: row.drafted_at.to_jiff(),
+        ended: row.ended_at.map(|at| at.to_jiff()),
+        nodes: impact.nodes,
+        outstanding: if status == ChangeStatus::HandedOut { row.outstanding.unsigned_abs() } else { 0 },
+        takes: impact.takes,
+        refused: row.refused,
+        hint: row.hint,
+        goes_back: row.goes_back,
+    })
+}

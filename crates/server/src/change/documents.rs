@@ -1,0 +1,98 @@
+//! The documents that say what nodes should be, as they are and with the edits of a change.
+
+use super::publish::kit_of;
+use crate::launch::Here;
+use crate::problem::{ApiError, read_stored};
+use crate::store::{group, release, stage};
+use constans_core::change::{DocumentEdit, DocumentKey};
+use constans_core::group::Group;
+use constans_core::kit::Kit;
+use serde_json::{Value, json};
+use sqlx::PgConnection;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+/// The documents, each under its key.
+pub type Documents = BTreeMap<DocumentKey, Value>;
+
+/// Reads all documents as they are now.
+///
+/// # Errors
+///
+/// Returns why the database does not answer.
+pub async fn read_documents(db: &mut PgConnection) -> Result<Documents, ApiError> {
+    let group = |body: Value| (DocumentKey::Group(body["name"].as_str().unwrap_or_default().to_owned()), body);
+    let served = |(stage, kit, version): (String, String, String)| (DocumentKey::Served { stage, kit }, json!(version));
+    let groups = group::all(&mut *db).await?.into_iter().map(group);
+    Ok(groups.chain(stage::served(db).await?.into_iter().map(served)).collect())
+}
+
+/// Returns documents with edits made.
+#[must_use]
+pub fn edited(mut documents: Documents, edits: &[DocumentEdit]) -> Documents {
+    for edit in edits {
+        match &edit.after {
+            Some(after) => documents.insert(edit.key.clone(), after.clone()),
+            None => documents.remove(&edit.key),
+        };
+    }
+    documents
+}
+
+/// Stores edits from now on, as those of a change.
+///
+/// # Errors
+///
+/// Returns why the database does not take them.
+pub async fn store_edits(db: &mut PgConnection, edits: &[DocumentEdit], by: &str, change: i64) -> sqlx::Result<()> {
+    for edit in edits {
+        match &edit.key {
+            DocumentKey::Group(name) => group::set(&mut *db, name, edit.after.as_ref(), by, change).await?,
+            DocumentKey::Served { stage, kit } => {
+                stage::serve(&mut *db, stage, kit, edit.after.as_ref().and_then(Value::as_str), by, change).await?;
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Reads groups as they are stored. One that cannot be read stops what goes by groups: without it, nodes would be given
+/// something else.
+///
+/// # Errors
+///
+/// Returns which cannot be read.
+pub fn read_groups(stored: Vec<Value>) -> Result<Vec<Group>, ApiError> {
+    let name = |body: &Value| body["name"].as_str().unwrap_or_default().to_owned();
+    stored.into_iter().map(|body| read_stored(|| format!("group {}", name(&body)), body.clone())).collect()
+}
+
+/// The releases that stages serve, and their kits as they were read.
+#[derive(Default)]
+pub struct Served {
+    /// The version of each kit in each stage.
+    pub versions: BTreeMap<String, BTreeMap<String, String>>,
+    /// The kits by name and version.
+    pub kits: BTreeMap<(String, String), Arc<Kit>>,
+}
+
+/// Reads the releases that documents say are served.
+///
+/// # Errors
+///
+/// Returns why the database does not answer, or which release cannot be read.
+pub async fn read_served(db: &mut PgConnection, here: &Here, documents: &Documents) -> Result<Served, ApiError> {
+    let mut all = Served::default();
+    for (key, version) in documents {
+        let (DocumentKey::Served { stage, kit }, Some(version)) = (key, version.as_str()) else { continue };
+        all.versions.entry(stage.clone()).or_default().insert(kit.clone(), version.to_owned());
+        let key = (kit.clone(), version.to_owned());
+        if !all.kits.contains_key(&key)
+            && let Some(row) = release::find(&mut *db, kit, version).await?
+            && let Some(kit) = kit_of(db, here, &row).await?
+        {
+            all.kits.insert(key, kit);
+        }
+    }
+    Ok(all)
+}

@@ -1,0 +1,94 @@
+//! Drafting: a change is asked for, queued, and waited for.
+
+use super::worker::Nudge;
+use crate::problem::ApiError;
+use crate::store::change::{self, ChangeRow, NewChange};
+use crate::store::job::{self, JobKind};
+use crate::store::{fleet, recovery};
+use constans_core::change::{Confirmed, DocumentEdit};
+use serde_json::json;
+use sqlx::{PgConnection, PgPool};
+use std::time::Duration;
+
+/// A change that a person asks for.
+pub struct Draft<'a> {
+    /// Its kind: `group`, `serve`, `go_back`.
+    pub kind: &'a str,
+    /// What it does, in words.
+    pub what: String,
+    /// Who asks for it.
+    pub who: &'a str,
+    /// Why.
+    pub because: Option<&'a str>,
+    /// The edits of documents.
+    pub edits: Vec<DocumentEdit>,
+    /// Continue although the state of some nodes cannot be resolved.
+    pub although_unusable: bool,
+    /// Only its impact is wanted.
+    pub is_preview: bool,
+    /// What was confirmed.
+    pub confirmed: Option<Confirmed>,
+    /// The change that it takes back.
+    pub goes_back: Option<i64>,
+}
+
+/// Queues a change and returns its number. It is worked at when the transaction is committed.
+///
+/// # Errors
+///
+/// Returns that the server is recovering, or why it could not be stored.
+pub async fn queue(db: &mut PgConnection, draft: &Draft<'_>) -> Result<i64, ApiError> {
+    refuse_while_recovering(&mut *db).await?;
+    let epoch = fleet::read(&mut *db).await?.epoch;
+    let confirmed = draft.confirmed.as_ref().map(|confirmed| json!(confirmed));
+    let new = NewChange {
+        kind: draft.kind,
+        what: &draft.what,
+        who: draft.who,
+        because: draft.because,
+        edits: &json!(draft.edits),
+        although_unusable: draft.although_unusable,
+        is_preview: draft.is_preview,
+        confirmed: confirmed.as_ref(),
+        goes_back: draft.goes_back,
+        epoch,
+        status: "waiting",
+    };
+    let no = change::add(&mut *db, &new).await?;
+    let kind = if draft.is_preview { JobKind::Preview } else { JobKind::Change };
+    job::queue(db, kind, no, &format!("C{no}: {}", draft.what), draft.who, None).await?;
+    Ok(no)
+}
+
+/// Refuses what would be handed out while nothing is.
+///
+/// # Errors
+///
+/// Returns that the server is recovering.
+pub async fn refuse_while_recovering(db: &mut PgConnection) -> Result<(), ApiError> {
+    if recovery::since(db).await?.is_some() {
+        return Err(ApiError::Conflict {
+            message: "the server is recovering: nothing is handed out until that is ended".to_owned(),
+            hint: "see constans recovery show, then constans recovery end".to_owned(),
+        });
+    }
+    Ok(())
+}
+
+/// How often it is looked whether a change ended, at first and later.
+const LOOKED: (Duration, Duration) = (Duration::from_millis(20), Duration::from_millis(250));
+
+/// Waits until a change was handed out, or ended otherwise. It goes on when nobody waits any more.
+///
+/// # Errors
+///
+/// Returns why the database does not answer.
+pub async fn wait(db: &PgPool, nudge: &Nudge, no: i64) -> Result<ChangeRow, ApiError> {
+    nudge.nudge();
+    let mut pause = LOOKED.0;
+    while matches!(change::status(db, no).await?.as_str(), "waiting" | "preparing") {
+        tokio::time::sleep(pause).await;
+        pause = (pause * 2).min(LOOKED.1);
+    }
+    change::by_no(db, no).await?.ok_or_else(|| ApiError::Missing { what: "change", name: format!("C{no}") })
+}

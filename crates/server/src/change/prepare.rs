@@ -1,0 +1,211 @@
+//! Preparing: what a change makes of each node is resolved and stored beside what the node has, some hundred nodes a transaction,
+//! and caught up with what was edited meanwhile.
+
+use super::documents::{edited, read_documents};
+use super::resolve::Resolver;
+use super::single::differs;
+use super::stop_at::stop_at;
+use crate::launch::Here;
+use crate::problem::{ApiError, read_stored};
+use crate::store::change::{self, ChangeRow, NewChangeNode};
+use crate::store::job::{self, Claim, JobRow};
+use crate::store::wanted::{self, NodeViewRow};
+use crate::store::{fleet, notice};
+use constans_core::change::{ClauseInState, DocumentEdit, DocumentKey, Impact, ImpactBuilder, later_edits};
+use sqlx::{Connection as _, PgConnection};
+use std::collections::{BTreeSet, HashMap};
+use std::sync::Arc;
+use uuid::Uuid;
+
+/// So many nodes are prepared in a transaction.
+const TOGETHER: i64 = 500;
+/// When fewer were edited meanwhile, they are caught up with under the lock.
+const FEW: usize = 200;
+/// So many clauses are looked into for services that restart.
+const MOST_CLAUSES: usize = 200_000;
+
+/// Work on a change that this process claimed.
+pub struct Work<'w> {
+    /// What the server is.
+    pub here: &'w Here,
+    /// The claim.
+    pub job: JobRow,
+    /// The change.
+    pub change: ChangeRow,
+    /// Its edits.
+    pub edits: Vec<DocumentEdit>,
+}
+
+/// Why preparing ended early.
+#[derive(Debug)]
+pub enum Ended {
+    /// Another process works at it.
+    Lost,
+    /// This person stopped it.
+    Stopped(String),
+    /// It cannot be done as things are: what happened, and what to do.
+    Refused(String, String),
+    /// Something went wrong.
+    Failed(ApiError),
+}
+
+impl<E: Into<ApiError>> From<E> for Ended {
+    fn from(error: E) -> Self {
+        Self::Failed(error.into())
+    }
+}
+
+/// A change that is prepared up to its snapshot.
+pub struct Prepared {
+    /// What it was prepared from.
+    pub base: fleet::FleetRow,
+    /// Resolves by its documents.
+    pub resolver: Resolver,
+    /// Everything that it alters.
+    pub impact: Impact,
+}
+
+/// Prepares a change, or goes on where it was left, until few nodes are left to be caught up with.
+///
+/// # Errors
+///
+/// Returns why that ended early.
+pub async fn prepare(db: &mut PgConnection, work: &Work<'_>) -> Result<Prepared, Ended> {
+    let (base, mut reached) = begin(&mut *db, work).await?;
+    let documents = read_documents(&mut *db).await?;
+    if let Some(key) = later_edits(&work.edits, &documents).first() {
+        return Err(refused_for_later(&mut *db, key).await?);
+    }
+    let documents = edited(documents, &work.edits);
+    let mut prepared = Prepared { base, resolver: Resolver::new(&mut *db, work.here, &documents).await?, impact: Impact::default() };
+    stop_at("drafted");
+    let total = wanted::node_count(&mut *db).await?;
+    let mut done = if reached.is_some() { work.job.done } else { 0 };
+    loop {
+        let nodes = wanted::node_views_after(&mut *db, reached, TOGETHER).await?;
+        let Some(last) = nodes.last().map(|node| node.id) else { break };
+        done += nodes.len() as i64;
+        let mut transaction = db.begin().await?;
+        prepare_nodes(&mut transaction, work, &mut prepared.resolver, nodes).await?;
+        note(&mut transaction, work, Some(last), done, total.max(done)).await?;
+        notice::tell(&mut *transaction, notice::ACTIVITIES).await?;
+        transaction.commit().await?;
+        stop_at("preparing");
+        reached = Some(last);
+    }
+    while catch_up(&mut *db, work, &mut prepared, FEW).await? {}
+    stop_at("caught_up");
+    prepared.impact = impact(&mut *db, work.change.no).await?;
+    Ok(prepared)
+}
+
+/// Begins anew, unless it was prepared from the fleet as it is now.
+async fn begin(db: &mut PgConnection, work: &Work<'_>) -> Result<(fleet::FleetRow, Option<Uuid>), Ended> {
+    let now = fleet::read(&mut *db).await?;
+    let is_base = work.change.base_rev == Some(now.rev) && now.resolver == super::RESOLVER;
+    if let (Some(reached), Some(snapshot), true) = (work.job.reached, &work.change.snapshot, is_base) {
+        return Ok((fleet::FleetRow { snapshot: snapshot.clone(), ..now }, Some(reached)));
+    }
+    let mut transaction = db.begin().await?;
+    note(&mut transaction, work, None, 0, 0).await?;
+    change::begin(&mut transaction, work.change.no, now.rev, now.epoch, &now.snapshot).await?;
+    transaction.commit().await?;
+    Ok((now, None))
+}
+
+async fn note(db: &mut PgConnection, work: &Work<'_>, reached: Option<Uuid>, done: i64, total: i64) -> Result<(), Ended> {
+    match job::note(db, &work.job, reached, done, total).await? {
+        Claim::Held => Ok(()),
+        Claim::Lost => Err(Ended::Lost),
+        Claim::Stopped(by) => Err(Ended::Stopped(by)),
+    }
+}
+
+async fn refused_for_later(db: &mut PgConnection, key: &DocumentKey) -> sqlx::Result<Ended> {
+    let list = match key {
+        DocumentKey::Group(_) => "constans group list",
+        DocumentKey::Served { .. } => "constans stage list",
+    };
+    let by = change::last_of_key(db, key).await?.map_or_else(|| "meanwhile".to_owned(), |(no, who)| format!("meanwhile by C{no}, {who}"));
+    Ok(Ended::Refused(format!("{key} was changed {by}"), format!("look at it as it is now: {list}; then try again")))
+}
+
+async fn prepare_nodes(db: &mut PgConnection, work: &Work<'_>, resolver: &mut Resolver, nodes: Vec<NodeViewRow>) -> Result<(), ApiError> {
+    let known: Vec<_> = nodes.iter().map(|node| (node.placement, node.sources, node.unusable.clone())).collect();
+    let rows = resolver.resolve(&mut *db, nodes).await?;
+    let (different, same): (Vec<_>, Vec<_>) = rows.into_iter().zip(known).partition(|(row, known)| differs(row, known));
+    let different: Vec<NewChangeNode> = different.into_iter().map(|(row, _)| row).collect();
+    let same: Vec<Uuid> = same.into_iter().map(|(row, _)| row.node).collect();
+    Ok(change::set_nodes(db, work.change.no, &different, &same).await?)
+}
+
+/// Prepares the nodes that were edited by what the snapshot does not see. Returns whether there were more than `few`; fewer are
+/// left as they are, with their snapshot.
+async fn catch_up(db: &mut PgConnection, work: &Work<'_>, prepared: &mut Prepared, few: usize) -> Result<bool, Ended> {
+    let next = fleet::read(&mut *db).await?.snapshot;
+    let edited = wanted::edited_since(&mut *db, &prepared.base.snapshot).await?;
+    if edited.len() <= few {
+        return Ok(false);
+    }
+    for part in edited.chunks(TOGETHER as usize) {
+        let mut transaction = db.begin().await?;
+        prepare_these(&mut transaction, work, &mut prepared.resolver, part).await?;
+        if !job::prolong(&mut *transaction, &work.job).await? {
+            return Err(Ended::Lost);
+        }
+        transaction.commit().await?;
+    }
+    change::set_snapshot(&mut *db, work.change.no, &next).await?;
+    prepared.base.snapshot = next;
+    Ok(true)
+}
+
+/// Prepares the last nodes, in the transaction that hands out. Returns whether there were any.
+///
+/// # Errors
+///
+/// Returns why that could not be done.
+pub async fn prepare_rest(db: &mut PgConnection, work: &Work<'_>, prepared: &mut Prepared) -> Result<bool, ApiError> {
+    let edited = wanted::edited_since(&mut *db, &prepared.base.snapshot).await?;
+    for part in edited.chunks(TOGETHER as usize) {
+        prepare_these(&mut *db, work, &mut prepared.resolver, part).await?;
+    }
+    Ok(!edited.is_empty())
+}
+
+async fn prepare_these(db: &mut PgConnection, work: &Work<'_>, resolver: &mut Resolver, nodes: &[Uuid]) -> Result<(), ApiError> {
+    let views = wanted::node_views(&mut *db, nodes).await?;
+    prepare_nodes(db, work, resolver, views).await
+}
+
+/// Returns what a prepared change alters.
+///
+/// # Errors
+///
+/// Returns why the database does not answer.
+pub async fn impact(db: &mut PgConnection, no: i64) -> Result<Impact, ApiError> {
+    let transitions = change::transitions(&mut *db, no).await?;
+    let ids: BTreeSet<i64> = transitions.iter().flat_map(|one| one.before.iter().chain(&one.after)).copied().take(MOST_CLAUSES).collect();
+    let read = |(id, address, restarts_on): (i64, String, Vec<String>)| {
+        (id, ClauseInState { id, address: address.into(), restarts_on: restarts_on.into_iter().map(Arc::from).collect() })
+    };
+    let clauses: HashMap<i64, ClauseInState> =
+        change::clauses(&mut *db, &ids.into_iter().collect::<Vec<_>>()).await?.into_iter().map(read).collect();
+    let of = |ids: &[i64]| ids.iter().filter_map(|id| clauses.get(id).cloned()).collect::<Vec<_>>();
+    let mut builder = ImpactBuilder::default();
+    for one in &transitions {
+        builder.add(&of(&one.before), &of(&one.after), one.nodes.unsigned_abs(), &one.names);
+    }
+    let affected = change::affected(&mut *db, no).await?;
+    let impact = builder.done(affected.nodes.unsigned_abs(), affected.settings.unsigned_abs());
+    Ok(Impact { unusable: change::unusable(&mut *db, no).await?, not_served: change::not_served(db, no).await?, ..impact })
+}
+
+/// Reads the edits of a change.
+///
+/// # Errors
+///
+/// Returns that they cannot be read.
+pub fn read_edits(change: &ChangeRow) -> Result<Vec<DocumentEdit>, ApiError> {
+    read_stored(|| format!("edits of C{}", change.no), change.edits.clone())
+}

@@ -1,0 +1,166 @@
+//! Long work: queued, claimed for a short time by one process, prolonged while it goes on.
+
+use crate::clock::sql_now;
+use constans_wire::activity::Activity;
+use jiff_sqlx::Timestamp as SqlTimestamp;
+use sqlx::{PgConnection, PgExecutor};
+use uuid::Uuid;
+
+/// For so long a claim holds unless it is prolonged.
+const LEASE_SECS: f64 = 10.0;
+
+/// A kind of work.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum JobKind {
+    /// A change is prepared and handed out; one at a time, in their order.
+    Change,
+    /// A change is prepared to see its impact; beside the others.
+    Preview,
+}
+
+impl JobKind {
+    fn word(self) -> &'static str {
+        match self {
+            Self::Change => "change",
+            Self::Preview => "preview",
+        }
+    }
+}
+
+/// A claimed job.
+#[derive(Debug, Clone, sqlx::FromRow)]
+pub struct JobRow {
+    /// Its id.
+    pub id: i64,
+    /// The change that it works for.
+    pub change: i64,
+    /// Rises with each claim: who holds an earlier one writes nothing any more.
+    pub fence: i64,
+    /// The last node that is done; none at the beginning.
+    pub reached: Option<Uuid>,
+    /// How many are done.
+    pub done: i64,
+}
+
+/// Queues work; all nodes up to `reached` are done already.
+pub async fn queue(db: impl PgExecutor<'_>, kind: JobKind, change: i64, what: &str, who: &str, reached: Option<Uuid>) -> sqlx::Result<()> {
+    sqlx::query("insert into job (kind, change, what, who, queued_at, reached) values ($1, $2, $3, $4, $5, $6)")
+        .bind(kind.word())
+        .bind(change)
+        .bind(what)
+        .bind(who)
+        .bind(sql_now())
+        .bind(reached)
+        .execute(db)
+        .await
+        .map(|_| ())
+}
+
+/// Claims the oldest open work of a kind, unless somebody holds it.
+pub async fn claim(db: impl PgExecutor<'_>, kind: JobKind, owner: Uuid) -> sqlx::Result<Option<JobRow>> {
+    sqlx::query_as(
+        "update job set owner = $2, fence = fence + 1, tries = tries + 1, leased_until = $3::timestamptz + make_interval(secs => $4)
+         where id = (select min(id) from job where kind = $1 and ended_at is null) and ended_at is null and (leased_until is null or leased_until < $3)
+         returning id, change, fence, reached, done",
+    )
+    .bind(kind.word())
+    .bind(owner)
+    .bind(sql_now())
+    .bind(LEASE_SECS)
+    .fetch_optional(db)
+    .await
+}
+
+/// Prolongs a claim. Returns false if it is no longer ours.
+pub async fn prolong(db: impl PgExecutor<'_>, job: &JobRow) -> sqlx::Result<bool> {
+    let done = sqlx::query("update job set leased_until = $3::timestamptz + make_interval(secs => $4) where id = $1 and fence = $2 and ended_at is null")
+        .bind(job.id)
+        .bind(job.fence)
+        .bind(sql_now())
+        .bind(LEASE_SECS)
+        .execute(db)
+        .await?;
+    Ok(done.rows_affected() > 0)
+}
+
+/// What became of a claim.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Claim {
+    /// It holds.
+    Held,
+    /// Somebody else works at it.
+    Lost,
+    /// This person stopped it.
+    Stopped(String),
+}
+
+/// Notes how far work is, in the transaction of what was done.
+pub async fn note(db: &mut PgConnection, job: &JobRow, reached: Option<Uuid>, done: i64, total: i64) -> sqlx::Result<Claim> {
+    let row: Option<Option<String>> = sqlx::query_scalar(
+        "update job set reached = $3, done = $4, total = $5, leased_until = $6::timestamptz + make_interval(secs => $7)
+         where id = $1 and fence = $2 and ended_at is null returning stop_by",
+    )
+    .bind(job.id)
+    .bind(job.fence)
+    .bind(reached)
+    .bind(done)
+    .bind(total)
+    .bind(sql_now())
+    .bind(LEASE_SECS)
+    .fetch_optional(db)
+    .await?;
+    Ok(match row {
+        None => Claim::Lost,
+        Some(None) => Claim::Held,
+        Some(Some(by)) => Claim::Stopped(by),
+    })
+}
+
+/// Ends work. Returns false if it is no longer ours.
+pub async fn end(db: impl PgExecutor<'_>, job: &JobRow) -> sqlx::Result<bool> {
+    let done = sqlx::query("update job set ended_at = $3, leased_until = null where id = $1 and fence = $2 and ended_at is null")
+        .bind(job.id)
+        .bind(job.fence)
+        .bind(sql_now())
+        .execute(db)
+        .await?;
+    Ok(done.rows_affected() > 0)
+}
+
+/// Asks whoever works for a change to stop. Returns whether anybody does.
+pub async fn stop(db: impl PgExecutor<'_>, change: i64, by: &str) -> sqlx::Result<bool> {
+    let done = sqlx::query("update job set stop_by = $2 where change = $1 and ended_at is null").bind(change).bind(by).execute(db).await?;
+    Ok(done.rows_affected() > 0)
+}
+
+/// Ends all work: what it was for is gone.
+pub async fn end_all(db: impl PgExecutor<'_>) -> sqlx::Result<()> {
+    sqlx::query("update job set ended_at = $1, leased_until = null, fence = fence + 1 where ended_at is null").bind(sql_now()).execute(db).await.map(|_| ())
+}
+
+/// Returns the change that is worked at before this one, if any: its number, who asked for it, how many nodes are done, of how
+/// many.
+pub async fn ahead_of(db: impl PgExecutor<'_>, change: i64) -> sqlx::Result<Option<(i64, String, i64, i64)>> {
+    sqlx::query_as(
+        "select change, who, done, total from job where kind = 'change' and ended_at is null
+             and id < (select max(id) from job where change = $1 and kind = 'change') order by id limit 1",
+    )
+    .bind(change)
+    .fetch_optional(db)
+    .await
+}
+
+/// Returns the work in progress or waiting, the oldest first; at most 100.
+pub async fn open(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<Activity>> {
+    let rows: Vec<(String, String, i64, i64, SqlTimestamp)> =
+        sqlx::query_as("select what, who, done, total, queued_at from job where ended_at is null order by id limit 100").fetch_all(db).await?;
+    let count = |nodes: i64| usize::try_from(nodes).unwrap_or(0);
+    let activity = |(what, who, done, total, began): (String, String, i64, i64, SqlTimestamp)| Activity {
+        what,
+        who,
+        done: count(done),
+        total: count(total),
+        began: began.to_jiff(),
+    };
+    Ok(rows.into_iter().map(activity).collect())
+}

@@ -1,0 +1,69 @@
+//! The impact of a change, as people read it.
+
+use crate::words::{count, harmless};
+use constans_core::change::{ClauseImpact, Impact};
+
+/// So many clauses of each sort are listed.
+const LISTED: usize = 20;
+
+/// Returns the impact of a change in lines: what it takes from nodes first, then what changes and what is new, the services that
+/// restart, and what stands in its way.
+pub fn show_impact(impact: &Impact) -> Vec<String> {
+    let nodes = |number: u64| count(usize::try_from(number).unwrap_or(usize::MAX), "node", "nodes");
+    let mut lines = vec![format!("affects {}", nodes(impact.nodes))];
+    let sorts: [(&str, fn(&ClauseImpact) -> u64); 3] =
+        [("takes from", |clause| clause.taken), ("changes on", |clause| clause.changed), ("is new on", |clause| clause.new)];
+    for (verb, of) in sorts {
+        let all: Vec<&ClauseImpact> = impact.clauses.iter().filter(|clause| of(clause) > 0).collect();
+        for clause in all.iter().take(LISTED) {
+            let named = clause.examples.len() as u64;
+            let more = of(clause).saturating_sub(named);
+            let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+            let names: Vec<String> = clause.examples.iter().map(|name| harmless(name)).collect();
+            lines.push(format!("  {:<22}{}  ({}{more})", format!("{verb} {}", nodes(of(clause))), harmless(&clause.address), names.join(", ")));
+        }
+        if all.len() > LISTED {
+            lines.push(format!("  {verb} nodes: {} more clauses", all.len() - LISTED));
+        }
+    }
+    if impact.clauses_left_out > 0 {
+        lines.push(format!("  {} more clauses are not listed", impact.clauses_left_out));
+    }
+    if impact.settings > 0 {
+        lines.push(format!("  other settings of the agent on {}", nodes(impact.settings)));
+    }
+    lines.extend(impact.restarts.iter().map(|restart| format!("  {} restarts on {}", harmless(&restart.address), nodes(restart.nodes))));
+    lines.extend(impact.not_served.iter().map(|baseline| format!("  {} is assigned, but its stage serves no release of the kit", harmless(baseline))));
+    lines
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use constans_core::change::Restart;
+
+    #[test]
+    fn what_is_taken_comes_first_and_examples_are_named() {
+        let clause = |address: &str, new, changed, taken, examples: &[&str]| ClauseImpact {
+            address: address.into(),
+            new,
+            changed,
+            taken,
+            examples: examples.iter().map(|&name| name.to_owned()).collect(),
+        };
+        let impact = Impact {
+            nodes: 9,
+            settings: 1,
+            takes: 5,
+            takes_from: 5,
+            clauses: vec![
+                clause("file:/etc/issue", 0, 0, 5, &["kiosk-auken-1", "kiosk-auken-2", "kiosk-brisk-1"]),
+                clause("file:/etc/kiosk/shell.conf", 1, 2, 0, &["kiosk-tern-1"]),
+            ],
+            restarts: vec![Restart { address: "service:kiosk-shell".into(), nodes: 2 }],
+            not_served: vec!["quay-base/upkeep".into()],
+            ..Impact::default()
+        };
+        insta::assert_snapshot!(show_impact(&impact).join("\n"), @"");
+    }
+}

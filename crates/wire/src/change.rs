@@ -1,0 +1,114 @@
+//! Changes of desired state, as they are listed and shown.
+
+use constans_core::change::{DocumentEdit, Impact};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+/// How a change is to be made.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct HowToChange {
+    /// The reason for the change, at most 500 characters.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub because: Option<String>,
+    /// Only compute the impact: nothing is handed out.
+    #[serde(default)]
+    pub preview: bool,
+    /// Confirms that the change takes clauses from at most so many nodes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub confirm: Option<u64>,
+    /// Continue although the desired state of some nodes cannot be resolved.
+    #[serde(default)]
+    pub although_unusable: bool,
+}
+
+/// How far a change is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum ChangeStatus {
+    /// It waits for its turn.
+    Waiting,
+    /// Its nodes are being resolved.
+    Preparing,
+    /// Only its impact was computed.
+    Previewed,
+    /// It takes clauses from nodes and waits for confirmation.
+    Unconfirmed,
+    /// It is the desired state.
+    HandedOut,
+    /// It was refused.
+    Refused,
+    /// A person stopped it.
+    Stopped,
+    /// Nobody confirmed it within an hour, or the server began recovering.
+    Dropped,
+}
+
+/// A change as it is listed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ChangeSummary {
+    /// Its number: 118 is called C118.
+    pub no: i64,
+    /// Its kind: `group`, `serve`, `go_back`, `join`, `reported` or `resolver`.
+    pub kind: String,
+    /// What it does, in words.
+    pub what: String,
+    /// Who asked for it.
+    pub who: String,
+    /// Why, if that was given.
+    pub because: Option<String>,
+    /// How far it is.
+    pub status: ChangeStatus,
+    /// When it was asked for.
+    pub drafted: Timestamp,
+    /// When it was handed out, or ended otherwise.
+    pub ended: Option<Timestamp>,
+    /// How many nodes it affects.
+    pub nodes: u64,
+    /// How many of them do not have it yet, those left out that a later change altered.
+    pub outstanding: u64,
+    /// How many clauses it takes from nodes, counted per node.
+    pub takes: u64,
+    /// Why it was refused or stopped, and what to do about that.
+    pub refused: Option<String>,
+    /// What to do.
+    pub hint: Option<String>,
+    /// The change that it takes back.
+    pub goes_back: Option<i64>,
+}
+
+/// A change whole.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ChangeShown {
+    /// Itself.
+    pub change: ChangeSummary,
+    /// The change that is worked at before it, as `C117, tor.havik: 500 of 100000 nodes`.
+    pub behind: Option<String>,
+    /// Its impact, once that is computed.
+    pub impact: Option<Impact>,
+    /// The documents that it edits, before and after.
+    pub edits: Vec<DocumentEdit>,
+    /// The nodes that it gives something else, those that do not have it first; at most 1,000.
+    pub nodes: Vec<ChangedNode>,
+    /// When the last node that does not have it checks in next; none if all have it, or one is not expected.
+    pub last_by: Option<Timestamp>,
+    /// From how many nodes on the number is typed by the person who confirms it.
+    pub typed_from: u64,
+}
+
+/// A node that a change gives something else.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ChangedNode {
+    /// Its name.
+    pub name: String,
+    /// When it was seen to have it.
+    pub taken: Option<Timestamp>,
+    /// When it checks in next; none if it never did.
+    pub next_check_in: Option<Timestamp>,
+    /// Whether a later change altered it since.
+    pub is_later: bool,
+}
