@@ -26,6 +26,146 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The entries, the newest first, 100 per page; or those of one person or about one subject.
+         * @description The entries, the newest first, 100 per page; or those of one person or about one subject.
+         */
+        get: operations["get_api_audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audit/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Reckons the chain of digests anew from the first entry to the last.
+         * @description Reckons the chain of digests anew from the first entry to the last.
+         */
+        get: operations["get_api_audit_verify"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The changes, the newest first, 100 per page; or those that altered one node.
+         * @description The changes, the newest first, 100 per page; or those that altered one node.
+         */
+        get: operations["get_api_changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/changes/{no}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A change with its impact, its edits and its nodes.
+         * @description A change with its impact, its edits and its nodes.
+         */
+        get: operations["get_api_changes_no"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/changes/{no}/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Hands out a change that was previewed, or that waits for confirmation since it takes clauses from nodes.
+         * @description Hands out a change that was previewed, or that waits for confirmation since it takes clauses from nodes.
+         */
+        post: operations["post_api_changes_no_confirm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/changes/{no}/go-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Takes back a change: each document that it edited is as it was before. Refused if one of them was changed since.
+         * @description Takes back a change: each document that it edited is as it was before. Refused if one of them was changed since.
+         */
+        post: operations["post_api_changes_no_go_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/changes/{no}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stops a change that is not handed out yet.
+         * @description Stops a change that is not handed out yet.
+         */
+        post: operations["post_api_changes_no_stop"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/compare/releases": {
         parameters: {
             query?: never;
@@ -107,6 +247,26 @@ export interface paths {
         put: operations["put_api_groups"];
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/groups/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Removes a group: its nodes are no longer given what it gives.
+         * @description Removes a group: its nodes are no longer given what it gives.
+         */
+        delete: operations["delete_api_groups_name"];
         options?: never;
         head?: never;
         patch?: never;
@@ -884,6 +1044,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/stages/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Makes a stage, before another one or as the last.
+         * @description Makes a stage, before another one or as the last.
+         */
+        put: operations["put_api_stages_name"];
+        post?: never;
+        /**
+         * Removes a stage that no group names.
+         * @description Removes a stage that no group names.
+         */
+        delete: operations["delete_api_stages_name"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/stages/{name}/back": {
         parameters: {
             query?: never;
@@ -898,6 +1082,46 @@ export interface paths {
          * @description Serves the previous release of a kit again.
          */
         post: operations["post_api_stages_name_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/stages/{name}/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Moves a stage before another one, or to the end.
+         * @description Moves a stage before another one, or to the end.
+         */
+        post: operations["post_api_stages_name_move"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/stages/{name}/rename": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Renames a stage: groups that name it and the releases that it serves follow.
+         * @description Renames a stage: groups that name it and the releases that it serves follow.
+         */
+        post: operations["post_api_stages_name_rename"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1358,6 +1582,41 @@ export interface components {
             /** @description The sentence. */
             title: string;
         };
+        /** @description An entry of the audit trail as it is chained. */
+        AuditEntry: {
+            /**
+             * Format: int64
+             * @description When, in microseconds since 1970, as it is stored.
+             */
+            at_micros: number;
+            /** @description More of it. */
+            detail: unknown;
+            /** @description What was done. */
+            did: string;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            id: number;
+            /** @description To what. */
+            subject: string;
+            /** @description Who did it. */
+            who: string;
+        };
+        /** @description The result of reckoning the chain of the audit trail anew. */
+        AuditVerification: {
+            /**
+             * Format: int64
+             * @description The number of the first entry that was altered, removed or moved; none if there is none.
+             */
+            broken_at?: number | null;
+            /** @description How many entries are chained. */
+            entries: number;
+            /** @description The digest of the last one: note it elsewhere, and what was before it cannot be altered unseen. */
+            last?: string | null;
+            /** @description How many are not yet. */
+            unchained: number;
+        };
         /** @description In what a baseline differs. */
         BaselineDifference: {
             /** @description The clauses that differ, by address as written. */
@@ -1404,10 +1663,124 @@ export interface components {
         Cause: "drift" | "rollout" | "target_moved";
         /** @description The effect of a change of releases, groups or parameters. */
         Changed: {
+            /**
+             * Format: int64
+             * @description The number of the change: 118 is called C118.
+             */
+            change?: number | null;
+            /** @description Warnings of the check of a group. */
+            findings?: components["schemas"]["GroupFinding"][];
+            /** @description Its impact. */
+            impact?: components["schemas"]["Impact"];
             /** @description Number of nodes whose desired state changed. */
             nodes: number;
+            /** @description Whether only its impact was computed, and nothing was handed out. */
+            previewed?: boolean;
             /** @description The nodes whose state cannot be resolved, with the reason. */
             unusable: string[][];
+        };
+        /** @description The change that altered a node last. */
+        ChangedBy: {
+            /**
+             * Format: date-time
+             * @description When it was handed out.
+             */
+            at: string;
+            /** @description Why, if that was given. */
+            because?: string | null;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            no: number;
+            /** @description What it does, in words. */
+            what: string;
+            /** @description Who asked for it. */
+            who: string;
+        };
+        /** @description A node that a change gives something else. */
+        ChangedNode: {
+            /** @description Whether a later change altered it since. */
+            is_later: boolean;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: date-time
+             * @description When it checks in next; none if it never did.
+             */
+            next_check_in?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was seen to have it.
+             */
+            taken?: string | null;
+        };
+        /** @description A change whole. */
+        ChangeShown: {
+            /** @description The change that is worked at before it, as `C117, tor.havik: 500 of 100000 nodes`. */
+            behind?: string | null;
+            /** @description Itself. */
+            change: components["schemas"]["ChangeSummary"];
+            /** @description The documents that it edits. */
+            edits: components["schemas"]["ShownEdit"][];
+            impact?: components["schemas"]["Impact"] | null;
+            /**
+             * Format: date-time
+             * @description When the last node that does not have it checks in next; none if all have it, or one is not expected.
+             */
+            last_by?: string | null;
+            /** @description The nodes that it gives something else, those that do not have it first; at most 1,000. */
+            nodes: components["schemas"]["ChangedNode"][];
+            /** @description From how many nodes on the number is typed by the person who confirms it. */
+            typed_from: number;
+        };
+        /**
+         * @description How far a change is.
+         * @enum {string}
+         */
+        ChangeStatus: "waiting" | "preparing" | "previewed" | "unconfirmed" | "handed_out" | "refused" | "stopped" | "dropped";
+        /** @description A change as it is listed. */
+        ChangeSummary: {
+            /** @description Why, if that was given. */
+            because?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was asked for.
+             */
+            drafted: string;
+            /**
+             * Format: date-time
+             * @description When it was handed out, or ended otherwise.
+             */
+            ended?: string | null;
+            /**
+             * Format: int64
+             * @description The change that it takes back.
+             */
+            goes_back?: number | null;
+            /** @description What to do. */
+            hint?: string | null;
+            /** @description Its kind: `group`, `serve`, `go_back`, `join`, `reported` or `resolver`. */
+            kind: string;
+            /**
+             * Format: int64
+             * @description Its number: 118 is called C118.
+             */
+            no: number;
+            /** @description How many nodes it affects. */
+            nodes: number;
+            /** @description How many of them do not have it yet, those left out that a later change altered. */
+            outstanding: number;
+            /** @description Why it was refused or stopped, and what to do about that. */
+            refused?: string | null;
+            /** @description How far it is. */
+            status: components["schemas"]["ChangeStatus"];
+            /** @description How many clauses it takes from nodes, counted per node. */
+            takes: number;
+            /** @description What it does, in words. */
+            what: string;
+            /** @description Who asked for it. */
+            who: string;
         };
         /** @description A check-in of an agent. */
         CheckIn: {
@@ -1457,6 +1830,19 @@ export interface components {
             differences: components["schemas"]["Difference"][];
             /** @description Where it is. */
             is: components["schemas"]["Where"];
+        };
+        /** @description The impact on one clause. */
+        ClauseImpact: {
+            /** @description Its address. */
+            address: string;
+            /** @description On how many nodes it changes. */
+            changed: number;
+            /** @description Some of these nodes. */
+            examples: string[];
+            /** @description To how many nodes it is new. */
+            new: number;
+            /** @description From how many nodes it is taken. */
+            taken: number;
         };
         /** @description One clause on a page. */
         ClausePage: {
@@ -1552,6 +1938,15 @@ export interface components {
         ClosedAs: "corrected" | "by_hand" | "by_rollout" | "not_wanted" | "retired";
         /** @description A text that is never written out: it prints as dots. */
         Concealed: string;
+        /** @description What a person confirmed. */
+        Confirmed: {
+            /** @description How many nodes it affects; any number if it is not given. */
+            nodes?: number | null;
+            /** @description How many clauses it takes from them at most, counted per node; any number if it is not given. */
+            takes?: number | null;
+            /** @description From how many nodes the change takes clauses at most. */
+            takes_from: number;
+        };
         /** @description Number of clauses by outcome. */
         Counts: {
             blocked: number;
@@ -1620,6 +2015,15 @@ export interface components {
         };
         /** @description A digest with its scheme, `s2:6f…`. Digests of unequal schemes are never compared as if they said something. */
         Digest: string;
+        /** @description A document before and after a change. */
+        DocumentEdit: {
+            /** @description As it is from then on; none if there is none any more. */
+            after?: unknown;
+            /** @description As it was; none if there was none. */
+            before?: unknown;
+            /** @description Which document, as `stages`, `group:kiosks` or `served:harbour/quay-base`. */
+            key: string;
+        };
         /** @description When drift happened: from the moment it was last known to be alike to the moment it was found. */
         DriftWindow: {
             /**
@@ -1744,9 +2148,7 @@ export interface components {
             epoch: number;
         };
         /** @description The kit whose previous release a stage is to serve. */
-        GoBack: {
-            /** @description Continue although the desired state of some nodes cannot be resolved. */
-            although_unusable?: boolean;
+        GoBack: components["schemas"]["HowToChange"] & {
             /** @description The kit. */
             kit: string;
         };
@@ -1789,6 +2191,21 @@ export interface components {
             /** @description The stage of its nodes. */
             stage?: string | null;
         };
+        /** @description What the check has to say of a group. */
+        GroupFinding: {
+            /** @description Where, as a JSON pointer (RFC 6901) into the group: `/assignments/1/baseline`. */
+            at: string;
+            /** @description The stable code, as `C0132`. */
+            code: string;
+            /** @description What to do. */
+            hint?: string | null;
+            /** @description Whether the group is refused. */
+            is_error: boolean;
+            /** @description One fact, in lower case. */
+            message: string;
+            /** @description The part of the text there, in bytes, if it is about a part of it. */
+            part?: number[] | null;
+        };
         /** @description Settings of agents, as far as a group names any. */
         GroupSettings: {
             attic_mib?: number | null;
@@ -1819,6 +2236,38 @@ export interface components {
          * @example 06:30
          */
         HourOfDay: string;
+        /** @description How a change is to be made. */
+        HowToChange: {
+            /** @description Continue although the desired state of some nodes cannot be resolved. */
+            although_unusable?: boolean;
+            /** @description The reason for the change, at most 500 characters. */
+            because?: string | null;
+            /** @description Confirms that the change takes clauses from at most so many nodes. */
+            confirm?: number | null;
+            /** @description Only compute the impact: nothing is handed out. */
+            preview?: boolean;
+        };
+        /** @description The impact of a change. */
+        Impact: {
+            /** @description The clauses that are affected, those that are taken from most nodes first. */
+            clauses: components["schemas"]["ClauseImpact"][];
+            /** @description How many more clauses are affected than are listed. */
+            clauses_left_out: number;
+            /** @description How many nodes are given another state or other settings. */
+            nodes: number;
+            /** @description The baselines that are assigned to affected nodes and not served in their stage, as `KIT/BASELINE`. */
+            not_served?: string[];
+            /** @description The services that restart when the change is applied. */
+            restarts: components["schemas"]["Restart"][];
+            /** @description How many of them get other settings of their agent. */
+            settings: number;
+            /** @description How many clauses are taken from nodes, counted per node: their next states do not have them. */
+            takes: number;
+            /** @description From how many nodes clauses are taken. */
+            takes_from: number;
+            /** @description The nodes whose next state cannot be resolved, although the present one could, with the reason. */
+            unusable: string[][];
+        };
         /** @description The state of a joining request. */
         JoinAnswer: {
             /**
@@ -2258,6 +2707,7 @@ export interface components {
              * @description End of the validity of its certificate.
              */
             certificate_ends?: string | null;
+            changed_by?: components["schemas"]["ChangedBy"] | null;
             /**
              * Format: int64
              * @description The node's clock minus the server's at the last check-in, in seconds.
@@ -2509,10 +2959,22 @@ export interface components {
             /** @description Valid tokens. */
             tokens: number;
         };
+        /** @description A stage to be made, or to be moved. */
+        PlaceStage: components["schemas"]["HowToChange"] & {
+            /** @description The stage that comes after it; none for the end. */
+            before?: string | null;
+        };
         /** @description An error as `application/problem+json` (RFC 9457). */
         Problem: {
+            /**
+             * Format: int64
+             * @description The number of the change that waits for confirmation.
+             */
+            change?: number | null;
             /** @description Details, as text of several lines: for example the findings of a check. */
             detail?: string | null;
+            /** @description The findings of the check of a group, each with its place in the group. */
+            findings?: components["schemas"]["GroupFinding"][];
             /** @description What to do. */
             hint?: string | null;
             /** @description The HTTP status. */
@@ -2716,6 +3178,11 @@ export interface components {
             /** @description Tokens. */
             tokens: number;
         };
+        /** @description The next name of a stage. */
+        RenameStage: components["schemas"]["HowToChange"] & {
+            /** @description The name. */
+            to: string;
+        };
         /** @description A request of a node for a newer certificate of its key. */
         Renew: {
             /** @description The certificate request (PKCS #10), PEM. */
@@ -2735,6 +3202,13 @@ export interface components {
              * @description When it is to be renewed.
              */
             renew_after: string;
+        };
+        /** @description A service that restarts. */
+        Restart: {
+            /** @description Its clause. */
+            address: string;
+            /** @description On how many nodes. */
+            nodes: number;
         };
         /** @description The operating system needs a restart of its node. */
         RestartPending: {
@@ -2847,9 +3321,7 @@ export interface components {
             status: components["schemas"]["Status"];
         };
         /** @description Releases for a stage to serve, besides its releases of other kits. */
-        Serve: {
-            /** @description Continue although the desired state of some nodes cannot be resolved. */
-            although_unusable?: boolean;
+        Serve: components["schemas"]["HowToChange"] & {
             /** @description `kit@1.0.0` each. */
             releases: string[];
         };
@@ -2899,6 +3371,25 @@ export interface components {
          * @enum {string}
          */
         Severity: "low" | "medium" | "high" | "critical";
+        /** @description A document before and after a change. */
+        ShownEdit: {
+            /** @description What is altered, line by line: `-` before what goes, `+` before what comes. */
+            difference: string;
+            /** @description The document before and after. */
+            edit: components["schemas"]["DocumentEdit"];
+        };
+        /** @description An entry of the audit trail. */
+        ShownEntry: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Its digest in hexadecimal digits; none in the first second or so. */
+            digest?: string | null;
+            /** @description Itself, as it is chained. */
+            entry: components["schemas"]["AuditEntry"];
+        };
         /** @description One side of a difference. */
         Side: {
             /** @enum {string} */
@@ -3177,6 +3668,816 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_audit: {
+        parameters: {
+            query?: {
+                before?: number;
+                subject?: string;
+                who?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShownEntry"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_audit_verify: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditVerification"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_changes: {
+        parameters: {
+            query?: {
+                before?: number;
+                of_node?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeSummary"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_changes_no: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeShown"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_changes_no_confirm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Confirmed"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_changes_no_go_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HowToChange"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_changes_no_stop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeSummary"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
                 headers: {
@@ -3259,9 +4560,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -3280,6 +4579,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -3370,7 +4676,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -3393,9 +4699,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -3414,6 +4718,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -3489,6 +4800,13 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
                 headers: {
@@ -3563,6 +4881,13 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
                 headers: {
@@ -3585,9 +4910,7 @@ export interface operations {
     };
     put_api_groups: {
         parameters: {
-            query?: {
-                although_unusable?: boolean;
-            };
+            query?: never;
             header?: never;
             path?: never;
             cookie?: never;
@@ -3652,7 +4975,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -3663,15 +4986,6 @@ export interface operations {
             };
             /** @description `too_large`: a limit is exceeded */
             413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The address is too long */
-            414: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3696,6 +5010,130 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_api_groups_name: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -3770,6 +5208,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -3858,7 +5303,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -3893,6 +5338,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -3970,7 +5422,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -3984,9 +5436,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -4005,6 +5455,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -4079,6 +5536,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -4169,7 +5633,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -4192,9 +5656,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -4213,6 +5675,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -4303,7 +5772,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -4326,9 +5795,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -4347,6 +5814,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -4421,6 +5895,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -4503,9 +5984,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -4524,6 +6003,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -4600,6 +6086,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -4683,9 +6176,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -4704,6 +6195,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -4786,9 +6284,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -4807,6 +6303,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -4889,9 +6392,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -4910,6 +6411,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -4992,9 +6500,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -5013,6 +6519,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -5095,9 +6608,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -5116,6 +6627,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -5193,7 +6711,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -5207,9 +6725,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -5228,6 +6744,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -5305,7 +6828,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -5319,9 +6842,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -5340,6 +6861,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -5422,9 +6950,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -5443,6 +6969,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -5526,9 +7059,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -5547,6 +7078,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -5629,9 +7167,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -5650,6 +7186,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -5715,6 +7258,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -5798,9 +7348,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -5819,6 +7367,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -5907,7 +7462,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -5942,6 +7497,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -6016,6 +7578,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -6093,7 +7662,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6107,9 +7676,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -6128,6 +7695,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -6206,7 +7780,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6220,9 +7794,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -6241,6 +7813,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -6319,7 +7898,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6333,9 +7912,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -6354,6 +7931,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -6428,6 +8012,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -6516,7 +8107,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6551,6 +8142,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -6626,6 +8224,13 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
                 headers: {
@@ -6699,6 +8304,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -6787,7 +8399,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6822,6 +8434,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -6905,9 +8524,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -6926,6 +8543,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -7011,9 +8635,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -7032,6 +8654,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -7117,9 +8746,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -7138,6 +8765,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -7229,7 +8863,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7252,9 +8886,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -7273,6 +8905,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -7361,7 +9000,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7396,6 +9035,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -7470,6 +9116,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -7558,7 +9211,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7602,6 +9255,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -7690,7 +9350,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7734,6 +9394,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -7809,7 +9476,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7826,6 +9493,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -7900,6 +9574,269 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_api_stages_name: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlaceStage"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_api_stages_name: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -7990,7 +9927,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8013,9 +9950,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -8034,6 +9969,291 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_stages_name_move: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlaceStage"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_stages_name_rename: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenameStage"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -8124,7 +10344,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8147,9 +10367,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -8168,6 +10386,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -8242,6 +10467,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -8330,7 +10562,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8365,6 +10597,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -8442,7 +10681,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8456,9 +10695,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -8477,6 +10714,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -8565,7 +10809,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8609,6 +10853,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -8697,7 +10948,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8741,6 +10992,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -8820,7 +11078,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8855,6 +11113,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -8943,7 +11208,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -8978,6 +11243,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -9060,9 +11332,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -9081,6 +11351,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -9147,6 +11424,13 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
                 headers: {
@@ -9211,6 +11495,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -9290,7 +11581,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -9325,6 +11616,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -9390,6 +11688,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -9478,7 +11783,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -9513,6 +11818,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -9601,7 +11913,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description `conflict`: not possible in the present state; the hint says what to do */
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -9636,6 +11948,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {
@@ -9718,9 +12037,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -9739,6 +12056,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
             500: {

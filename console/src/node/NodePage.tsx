@@ -5,6 +5,7 @@ import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
 import { Link as RouterLink, useParams } from 'react-router';
 import { api, type Schemas } from '../api/client';
+import { changeAddress } from '../changes/changeWords';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
@@ -13,7 +14,7 @@ import { StatusWord } from '../looks/StatusWord';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
 import { contactWords, problemWords, sentence } from '../words/nodeStatus';
-import { clockOff, exact } from '../words/time';
+import { clock, clockOff, exact } from '../words/time';
 import { useNow } from '../words/useNow';
 import { ClauseTable } from './ClauseTable';
 import { DriftLanes } from './DriftLanes';
@@ -88,6 +89,16 @@ function NodeHead({ node }: { node: Schemas['NodeSummary'] }) {
         <CopiedCommand command={`constans node show ${node.name}`} />
       </Box>
       <Typography sx={{ '&::first-letter': { textTransform: 'uppercase' } }}>{sentence(node, now)}</Typography>
+      {node.changed_by && (
+        <Typography sx={{ color: 'text.secondary' }}>
+          Changed by{' '}
+          <Link component={RouterLink} to={changeAddress(node.changed_by.no)}>
+            C{node.changed_by.no}
+          </Link>
+          , {node.changed_by.who}
+          {node.changed_by.because && `: “${node.changed_by.because}”`}, {clock(node.changed_by.at)} ({node.changed_by.what})
+        </Typography>
+      )}
       {pending && (
         <Alert severity="warning" variant="outlined" sx={{ mt: 1 }}>
           Restart pending since {exact(pending.since)}: {pending.because.join(', ')}

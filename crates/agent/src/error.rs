@@ -123,8 +123,17 @@ mod tests {
 
     #[test]
     fn only_a_server_that_says_so_dismisses_a_node() {
-        let refused =
-            |kind: &str, status| LinkError::Refused(Problem { kind: kind.to_owned(), title: String::new(), status, hint: None, detail: None, change: None });
+        let refused = |kind: &str, status| {
+            LinkError::Refused(Problem {
+                kind: kind.to_owned(),
+                title: String::new(),
+                status,
+                hint: None,
+                detail: None,
+                change: None,
+                findings: Vec::new(),
+            })
+        };
         let away = || LinkError::NotReached { url: String::new(), because: String::new() };
         for (error, seen) in [
             (refused("revoked", 403), ServerSeen::Revoking),

@@ -254,7 +254,9 @@ fn progress(change: &ChangeSummary) -> String {
         ChangeStatus::Previewed => "previewed".to_owned(),
         ChangeStatus::Unconfirmed => "not confirmed".to_owned(),
         ChangeStatus::HandedOut if change.nodes == 0 => "affects no node".to_owned(),
-        ChangeStatus::HandedOut if change.outstanding == 0 => format!("{} have it", count(usize::try_from(change.nodes).unwrap_or(usize::MAX), "node", "nodes")),
+        ChangeStatus::HandedOut if change.outstanding == 0 => {
+            format!("{} have it", count(usize::try_from(change.nodes).unwrap_or(usize::MAX), "node", "nodes"))
+        }
         ChangeStatus::HandedOut => format!("{} of {} have it", change.nodes.saturating_sub(change.outstanding), change.nodes),
         ChangeStatus::Refused => "refused".to_owned(),
         ChangeStatus::Stopped => "stopped".to_owned(),
@@ -276,15 +278,9 @@ fn show(shown: &ChangeShown) -> String {
     lines.extend(change.refused.as_ref().map(|refused| format!("  {}", harmless(refused))));
     lines.extend(change.hint.as_ref().map(|hint| format!("  {}", harmless(hint))));
     lines.extend(shown.impact.iter().flat_map(show_impact));
-    for edit in &shown.edits {
-        lines.push(harmless(&edit.key.to_string()));
-        let text = |value: &Option<serde_json::Value>| value.as_ref().map(|value| serde_json::to_string_pretty(value).unwrap_or_default()).unwrap_or_default();
-        let (before, after) = (text(&edit.before), text(&edit.after));
-        let diff = similar::TextDiff::from_lines(&before, &after);
-        for change in diff.iter_all_changes().filter(|change| change.tag() != similar::ChangeTag::Equal) {
-            let sign = if change.tag() == similar::ChangeTag::Delete { '-' } else { '+' };
-            lines.push(format!("  {sign} {}", harmless(change.value().trim_end())));
-        }
+    for shown in &shown.edits {
+        lines.push(harmless(&shown.edit.key.to_string()));
+        lines.extend(shown.difference.lines().map(|line| format!("  {}", harmless(line))));
     }
     if change.status == ChangeStatus::HandedOut {
         lines.extend(outstanding(shown));

@@ -1,7 +1,7 @@
 //! `constans group`.
 
 use crate::change::{ChangeOptions, asked, print_changed};
-use crate::server::{ClientError, Server, ServerArguments};
+use crate::server::{ClientError, Server, ServerArguments, harmless_lines};
 use clap::{Args, Subcommand};
 use constans_core::group::Group;
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
@@ -57,13 +57,16 @@ pub async fn run(arguments: &GroupArguments) -> Result<(), ClientError> {
             let failed = |error: String| {
                 ClientError::new(
                     format!("{}: {error}", document.display()),
-                    "a group's document has name, priority, filter, pinned, stage, [[assignments]], [parameters], [settings]",
+                    "a group's document has name, priority, filter, nodes, stage, [[assignments]], [parameters], [settings]",
                 )
             };
             let text = std::fs::read_to_string(document).map_err(|error| failed(error.to_string()))?;
             let group: Group = toml::from_str(&text).map_err(|error| failed(error.to_string()))?;
             let server = Server::open(server)?;
-            let changed = asked(&server, server.put(&format!("/api/groups?{}", options.query()), &group).await).await?;
+            let file = document.display().to_string();
+            let answered = server.put(&format!("/api/groups?{}", options.query()), &group).await;
+            let changed = asked(&server, answered).await.map_err(|error| error.in_document(&file, &text))?;
+            changed.findings.iter().for_each(|finding| anstream::eprintln!("{}", harmless_lines(&finding.explain(&file, &text))));
             print_changed(&server, &format!("the group {} is set", group.name), &changed);
             Ok(())
         }

@@ -1,5 +1,6 @@
 //! `constans`: the operators' client.
 
+mod audit;
 mod change;
 mod credentials;
 mod group;
@@ -57,10 +58,12 @@ enum Command {
     Token(person::TokenArguments),
     /// Show refused requests: caller, address, reason
     Refusal(person::RefusalArguments),
-    /// Show stages, and serve releases in them
+    /// Make and order stages, and serve releases in them
     Stage(stage::StageArguments),
     /// Manage groups: their nodes, assignments, parameters and settings
     Group(group::GroupArguments),
+    /// List and verify the audit trail: who did what, and when
+    Audit(audit::AuditArguments),
     /// List, show, confirm and take back changes of desired state
     Change(change::ChangeArguments),
     /// List and show the runs of a node
@@ -89,6 +92,7 @@ fn main() -> ExitCode {
         Command::Kind(arguments) => kind::run(&arguments).into(),
         Command::Explain(arguments) => kind::explain(&arguments).into(),
         Command::Stage(arguments) => server::on_network(stage::run(&arguments)),
+        Command::Audit(arguments) => server::on_network(audit::run(&arguments)),
         Command::Change(arguments) => server::on_network(change::run(&arguments)),
         Command::Group(arguments) => server::on_network(group::run(&arguments)),
         Command::Run(arguments) => server::on_network(run::run(&arguments)),

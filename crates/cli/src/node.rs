@@ -129,6 +129,10 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
     println!("  mode      {}", mode_word(node));
     println!("  labels    {}", labels(&node.labels));
     println!("  desired   {}", desired_words(node, now));
+    if let Some(by) = &node.changed_by {
+        let because = by.because.as_ref().map(|because| format!(": \"{}\"", harmless(because))).unwrap_or_default();
+        println!("  changed   by C{}, {}{because}; {} ({})", by.no, harmless(&by.who), time(by.at), harmless(&by.what));
+    }
     if let Some(pending) = &node.restart_pending {
         println!("  restart   pending since {}: {}", time(pending.since), harmless(&pending.because.join(", ")));
     }

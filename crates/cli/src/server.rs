@@ -2,6 +2,7 @@
 
 use crate::credentials::Credentials;
 use clap::{Args, ValueEnum};
+use constans_core::group::GroupFinding;
 use constans_link::{LinkError, client, send_bytes, send_told};
 use constans_terminal::harmless;
 use constans_wire::activity::Activity;
@@ -61,12 +62,13 @@ pub struct ClientError {
     exit: Exit,
     missing: bool,
     unconfirmed: Option<i64>,
+    findings: Vec<GroupFinding>,
 }
 
 impl ClientError {
     /// Returns an error with what to do.
     pub fn new(message: impl Into<String>, hint: impl Into<String>) -> Self {
-        Self { message: message.into(), hint: Some(hint.into()), exit: Exit::Error, missing: false, unconfirmed: None }
+        Self { message: message.into(), hint: Some(hint.into()), exit: Exit::Error, missing: false, unconfirmed: None, findings: Vec::new() }
     }
 }
 
@@ -87,6 +89,17 @@ impl ClientError {
         self.exit
     }
 
+    /// Says what was found in a group's document with the lines marked, if that is why.
+    #[must_use]
+    pub fn in_document(mut self, file: &str, text: &str) -> Self {
+        if !self.findings.is_empty() {
+            let found: Vec<String> = self.findings.iter().map(|finding| finding.explain(file, text)).collect();
+            let title = self.message.lines().next().unwrap_or_default().to_owned();
+            self.message = format!("{title}\n\n{}", harmless_lines(&found.join("\n")));
+        }
+        self
+    }
+
     /// Returns the change that waits for confirmation, if that is why.
     pub fn unconfirmed_change(&self) -> Option<i64> {
         self.unconfirmed
@@ -98,13 +111,20 @@ impl ClientError {
     }
 }
 
+/// Returns a text of several lines that is harmless on a terminal.
+pub fn harmless_lines(text: &str) -> String {
+    text.lines().map(|line| harmless(line) + "\n").collect()
+}
+
 impl From<LinkError> for ClientError {
     fn from(error: LinkError) -> Self {
         let exit = if matches!(error, LinkError::Refused(_)) { Exit::Refused } else { Exit::Error };
         let detail = if let LinkError::Refused(problem) = &error { problem.detail.as_ref().map(|detail| format!("\n\n{detail}")) } else { None };
         let missing = matches!(&error, LinkError::Refused(problem) if problem.kind == "missing");
-        let unconfirmed = if let LinkError::Refused(problem) = &error { problem.change } else { None };
-        Self { message: format!("{error}{}", detail.unwrap_or_default()), hint: error.hint(), exit, missing, unconfirmed }
+        let hint = error.hint();
+        let message = format!("{error}{}", detail.unwrap_or_default());
+        let (unconfirmed, findings) = if let LinkError::Refused(problem) = error { (problem.change, problem.findings) } else { (None, Vec::new()) };
+        Self { message, hint, exit, missing, unconfirmed, findings }
     }
 }
 

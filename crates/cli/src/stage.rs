@@ -3,7 +3,8 @@
 use crate::change::{ChangeOptions, asked, print_changed};
 use crate::server::{ClientError, Server, ServerArguments};
 use clap::{Args, Subcommand};
-use constans_wire::kit::{GoBack, Serve, Stage, WentBack};
+use constans_wire::kit::{GoBack, PlaceStage, RenameStage, Serve, Stage, WentBack};
+use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 
 /// Arguments of `stage`.
 #[derive(Debug, Args)]
@@ -18,6 +19,50 @@ enum StageCommand {
     List {
         #[command(flatten)]
         server: ServerArguments,
+    },
+    /// Make a stage, before another one or as the last
+    Make {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The stage
+        stage: String,
+        /// The stage that comes after it
+        #[arg(long, value_name = "STAGE")]
+        before: Option<String>,
+        #[command(flatten)]
+        options: ChangeOptions,
+    },
+    /// Move a stage before another one, or to the end
+    Move {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The stage
+        stage: String,
+        /// The stage that comes after it
+        #[arg(long, value_name = "STAGE")]
+        before: Option<String>,
+        #[command(flatten)]
+        options: ChangeOptions,
+    },
+    /// Rename a stage: groups that name it and the releases that it serves follow
+    Rename {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The stage
+        stage: String,
+        /// Its next name
+        to: String,
+        #[command(flatten)]
+        options: ChangeOptions,
+    },
+    /// Remove a stage that no group names
+    Remove {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The stage
+        stage: String,
+        #[command(flatten)]
+        options: ChangeOptions,
     },
     /// Serve releases in a stage, all or none
     Serve {
@@ -53,6 +98,9 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
             if server.says_json(&stages) {
                 return Ok(());
             }
+            if stages.is_empty() {
+                println!("no stages yet\nNext: constans stage make NAME");
+            }
             for stage in stages {
                 println!(
                     "{:<12}  {}",
@@ -60,6 +108,33 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
                     if stage.serves.is_empty() { "serves no releases yet".to_owned() } else { stage.serves.join("  ") }
                 );
             }
+            Ok(())
+        }
+        StageCommand::Make { server, stage, before, options } => {
+            let server = Server::open(server)?;
+            let wanted = PlaceStage { before: before.clone(), how: options.how() };
+            let changed = asked(&server, server.put(&format!("/api/stages/{}", word(stage)), &wanted).await).await?;
+            print_changed(&server, &format!("the stage {stage} is made"), &changed);
+            Ok(())
+        }
+        StageCommand::Move { server, stage, before, options } => {
+            let server = Server::open(server)?;
+            let wanted = PlaceStage { before: before.clone(), how: options.how() };
+            let changed = asked(&server, server.post(&format!("/api/stages/{}/move", word(stage)), &wanted).await).await?;
+            print_changed(&server, &format!("the stage {stage} is moved"), &changed);
+            Ok(())
+        }
+        StageCommand::Rename { server, stage, to, options } => {
+            let server = Server::open(server)?;
+            let wanted = RenameStage { to: to.clone(), how: options.how() };
+            let changed = asked(&server, server.post(&format!("/api/stages/{}/rename", word(stage)), &wanted).await).await?;
+            print_changed(&server, &format!("the stage {stage} is called {to}"), &changed);
+            Ok(())
+        }
+        StageCommand::Remove { server, stage, options } => {
+            let server = Server::open(server)?;
+            let changed = asked(&server, server.delete(&format!("/api/stages/{}?{}", word(stage), options.query())).await).await?;
+            print_changed(&server, &format!("the stage {stage} is removed"), &changed);
             Ok(())
         }
         StageCommand::Serve { server, stage, releases, options } => {
@@ -83,4 +158,8 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
             Ok(())
         }
     }
+}
+
+fn word(name: &str) -> String {
+    utf8_percent_encode(name, NON_ALPHANUMERIC).to_string()
 }

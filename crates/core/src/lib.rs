@@ -5,6 +5,7 @@
 
 pub mod address;
 pub mod attention;
+pub mod audit;
 pub mod change;
 pub mod compare;
 pub mod digest;

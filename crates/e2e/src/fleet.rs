@@ -95,7 +95,13 @@ impl Fleet {
             .and_then(|rest| rest.split('"').next())
             .expect("the server says its fingerprint")
             .to_owned();
+        fleet.make_stages();
         fleet
+    }
+
+    /// Makes the stages that the stories go by; how they are made has a story of its own.
+    fn make_stages(&self) {
+        self.query("insert into stage (name, place) values ('harbour', 1), ('open-water', 2)");
     }
 
     fn wait(&mut self) {
@@ -192,6 +198,7 @@ impl Fleet {
         self.query_elsewhere("create database constans");
         fs::remove_dir_all(self.protected()).expect("there is a protected folder");
         self.start_server();
+        self.make_stages();
     }
 
     /// Puts the database back to what was kept, under a server that goes on.

@@ -9,7 +9,8 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 /// A group of nodes that a label chooses; its nodes get other values.
-const NIGHT: &str = "name = \"night-trial\"\npriority = 20\nfilter = \"labels.trial == 'night'\"\n[parameters]\n\"kiosk-floor/kiosk-lockdown.idle_seconds\" = 90\n";
+const NIGHT: &str =
+    "name = \"night-trial\"\npriority = 20\nfilter = \"labels.trial == 'night'\"\n[parameters]\n\"kiosk-floor/kiosk-lockdown.idle_seconds\" = 90\n";
 
 /// What is under the lock of the desired state, as whoever edits a node takes it.
 const SHARE: &str = "select pg_advisory_xact_lock_shared(x'6465736972656421'::bigint);";
@@ -103,14 +104,22 @@ fn a_label_that_was_committed_late_is_caught_up() {
     let before = fleet.query("select w.state from node_wanted w join node on node.id = w.node where node.name = 'kiosk-auken-1'");
     // The edit begins before the change and is committed after all its nodes were prepared.
     let mut edit = Session::open(&fleet);
-    edit.says(&format!("begin; {SHARE} update node set labels = labels || '{{\"trial\": \"night\"}}' where name in ('quay-tern-2', 'kiosk-auken-1');"));
-    until("the edit is under way", || fleet.query("select count(*) from pg_locks where locktype = 'advisory' and mode = 'ShareLock' and granted") == "1");
+    edit.says(&format!(
+        "begin; {SHARE} update node set labels = labels || '{{\"trial\": \"night\"}}' where name in ('quay-tern-2', 'kiosk-auken-1');"
+    ));
+    until("the edit is under way", || {
+        fleet.query("select count(*) from pg_locks where locktype = 'advisory' and mode = 'ShareLock' and granted") == "1"
+    });
     std::thread::scope(|scope| {
         let change = scope.spawn(|| group(&fleet, &kiosk, NIGHT));
         until("all nodes are prepared", || fleet.query("select count(*) from job where ended_at is null and done = 701") == "1");
         std::thread::sleep(Duration::from_millis(600));
         assert!(!change.is_finished(), "it waits for the edit");
-        assert_eq!(fleet.query("select count(*) from change_node where change = (select max(no) from change)"), "700", "only what was never resolved: nobody has the label yet");
+        assert_eq!(
+            fleet.query("select count(*) from change_node where change = (select max(no) from change)"),
+            "700",
+            "only what was never resolved: nobody has the label yet"
+        );
         edit.says("commit;");
         edit.end();
         assert!(well(&change.join().unwrap()).contains("desired state changed on 701 nodes"), "the two are caught up with");
@@ -125,10 +134,14 @@ fn of_two_changes_of_one_group_the_later_is_told_by_whom_it_was_changed() {
     let (fleet, kiosk) = fleet_of(1_500);
     let texts = [45, 60].map(|idle| KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {}", idle + 1)));
     let ended = std::thread::scope(|scope| {
-        let all: Vec<_> = texts.iter().enumerate().map(|(at, text)| {
-            let (fleet, document) = (&fleet, kiosk.document(&format!("{at}.toml"), text));
-            scope.spawn(move || fleet.client(&["group", "set", &document, "--because", "idle times of the winter"]))
-        }).collect();
+        let all: Vec<_> = texts
+            .iter()
+            .enumerate()
+            .map(|(at, text)| {
+                let (fleet, document) = (&fleet, kiosk.document(&format!("{at}.toml"), text));
+                scope.spawn(move || fleet.client(&["group", "set", &document, "--because", "idle times of the winter"]))
+            })
+            .collect();
         all.into_iter().map(|one| one.join().unwrap()).collect::<Vec<_>>()
     });
     let (made, refused): (Vec<_>, Vec<_>) = ended.into_iter().partition(|one| one.exit == Some(0));
@@ -172,7 +185,10 @@ fn what_takes_clauses_is_asked_and_a_preview_hands_out_nothing() {
     let no = ask(&fleet, "/api/changes")[0]["no"].as_u64().unwrap();
     let shown = fleet.client(&["change", "show", &format!("C{no}")]);
     let shown = well(&shown);
-    assert!(shown.contains("because: a typo") && shown.contains("0 of 5 have it") && shown.contains("-   \"filter\": \"labels.role == 'kiosk'\""), "{shown}");
+    assert!(
+        shown.contains("because: a typo") && shown.contains("0 of 5 have it") && shown.contains("-   \"filter\": \"labels.role == 'kiosk'\""),
+        "{shown}"
+    );
 
     let back = fleet.client(&["change", "go-back", &format!("C{no}"), "--because", "it was a typo"]);
     assert!(well(&back).contains("desired state changed on 5 nodes"), "{}", back.stdout);
@@ -207,7 +223,8 @@ fn a_server_killed_in_any_step_leaves_the_old_or_the_new_everywhere_and_goes_on(
     refuse_falling_generations(&fleet);
     let values = "select string_agg(distinct value, ' ') from (select (c.body -> 'properties' ->> 'content') as value from node_wanted w join effective_state s on s.id = w.state
                   join clause c on c.id = any(s.clauses) where c.body ->> 'address' = 'file:/etc/kiosk/shell.conf') v";
-    let documents = "select body -> 'parameters' ->> 'kiosk-floor/kiosk-lockdown.idle_seconds' from node_group where name = 'kiosks' and until_at is null";
+    let documents =
+        "select body -> 'parameters' ->> 'kiosk-floor/kiosk-lockdown.idle_seconds' from node_group where name = 'kiosks' and until_at is null";
     for (at, step) in ["drafted", "preparing", "caught_up", "locked", "documents_stored", "handing_out", "handed_out"].into_iter().enumerate() {
         let idle = 50 + at;
         let before = fleet.query(values);
@@ -245,7 +262,12 @@ fn two_servers_share_the_work_and_one_goes_on_where_the_other_was_killed() {
             drop(change.join().unwrap());
         });
         until("the other one went on", || fleet.query("select count(*) from job where ended_at is null") == "0");
-        assert_eq!(fleet.query("select body -> 'parameters' ->> 'kiosk-floor/kiosk-lockdown.idle_seconds' from node_group where name = 'kiosks' and until_at is null"), (60 + round).to_string());
+        assert_eq!(
+            fleet.query(
+                "select body -> 'parameters' ->> 'kiosk-floor/kiosk-lockdown.idle_seconds' from node_group where name = 'kiosks' and until_at is null"
+            ),
+            (60 + round).to_string()
+        );
     }
     assert_eq!(otherwise_from_scratch(&mut fleet), (0, "0".to_owned()));
 }
@@ -257,7 +279,7 @@ fn write_at_once(fleet: &Fleet, machine: &Machine, nodes: usize, lasts: Duration
     let kiosks = [70, 80].map(|idle| document(&format!("kiosks-{idle}"), &KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {idle}"))));
     let night = document("night", NIGHT);
     let gates = ["observe", "enforce"].map(|mode| {
-        let text = format!("name = \"gates\"\nfilter = \"labels.role == 'gate'\"\n[[assignments]]\nkit = \"gate-reader\"\nbaseline = \"gate-reader\"\n[settings]\nmode = \"{mode}\"\n");
+        let text = format!("name = \"gates\"\nfilter = \"labels.role == 'gate'\"\n[[assignments]]\nkit = \"gate-reader\"\nbaseline = \"reader\"\n[settings]\nmode = \"{mode}\"\n");
         document(&format!("gates-{mode}"), &text)
     });
     let is_done = |ended: constans_e2e::Ended| ended.exit == Some(0);
@@ -267,7 +289,8 @@ fn write_at_once(fleet: &Fleet, machine: &Machine, nodes: usize, lasts: Duration
         fleet.query(&format!("begin; {SHARE} update node set {what}, input_pending = true where name = 'quay-tern-{}'; commit;", pick(round)));
         true
     };
-    let no = |status: &str| fleet.query(&format!("select coalesce(max(no), 0) from change where status = '{status}' and jsonb_array_length(edits) > 0"));
+    let no =
+        |status: &str| fleet.query(&format!("select coalesce(max(no), 0) from change where status = '{status}' and jsonb_array_length(edits) > 0"));
     let writers: [&(dyn Fn(usize) -> bool + Sync); 8] = [
         &|round| change(&["group", "set", &kiosks[round % 2], "--confirm", "100000"]),
         &|round| change(&["group", "set", &gates[round % 2], "--confirm", "100000", "--although-unusable"]),

@@ -11,7 +11,8 @@ const CHECKS: &str =
     "not_a_server_error,status_code_conformance,content_type_conformance,response_schema_conformance,negative_data_rejection,ignored_auth";
 
 /// What is refused before it is read counts as refused.
-const REFUSED_AS: &str = "[checks]\nnegative_data_rejection.expected-statuses = [400, 401, 403, 404, 406, 408, 409, 413, 414, 422, 428, 431, \"5xx\"]\n";
+const REFUSED_AS: &str =
+    "[checks]\nnegative_data_rejection.expected-statuses = [400, 401, 403, 404, 406, 408, 409, 413, 414, 422, 428, 431, \"5xx\"]\n";
 
 fn tool() -> PathBuf {
     let tool = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/tools/python/bin/schemathesis");

@@ -128,7 +128,8 @@ fn a_node_reaches_its_own_state_and_contents_and_nothing_else() {
     publish_and_serve(&fleet);
     well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
     well(&kiosk.run(&["check-in"]));
-    let state = fleet.query("select digest from effective_state s join node_wanted w on w.state = s.id join node on node.id = node where name = 'kiosk-auken-1'");
+    let state = fleet
+        .query("select digest from effective_state s join node_wanted w on w.state = s.id join node on node.id = node where name = 'kiosk-auken-1'");
     let content = fleet
         .query(&format!("select name from clause_content k join effective_state s on k.clause = any(s.clauses) where s.digest = '{state}' limit 1"));
     let ask = |machine: &Machine, path: &str| {

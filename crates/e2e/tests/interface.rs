@@ -97,7 +97,12 @@ fn a_program_invites_approves_serves_and_reads_what_becomes_of_it() {
     assert_eq!(answered(program.get("/api/nodes/kiosk-auken-1/left-behind")), json!([]));
     let fewer = json!({ "name": "kiosks", "priority": 10, "filter": "labels.role == 'kiosk'", "settings": { "mode": "enforce" },
         "assignments": [{ "kit": "kiosk-floor", "baseline": "kiosk-lockdown" }] });
-    answered(program.put("/api/groups", &fewer.to_string()));
+    let (status, problem) = program.put("/api/groups", &fewer.to_string());
+    let problem: Value = serde_json::from_str(&problem).unwrap();
+    assert_eq!((status, &problem["type"]), (409, &json!("unconfirmed")), "what takes clauses from nodes is confirmed: {problem}");
+    let change = answered(program.get(&format!("/api/changes/{}", problem["change"])));
+    assert_eq!((&change["impact"]["takes"], &change["impact"]["takes_from"]), (&json!(6), &json!(1)));
+    answered(program.put("/api/groups?confirm=1", &fewer.to_string()));
     let left = answered(program.get("/api/nodes/kiosk-auken-1/left-behind"));
     let addresses: Vec<&str> = left.as_array().unwrap().iter().filter_map(|one| one["address"].as_str()).collect();
     assert_eq!(addresses, ["account:ops", "account_group:ops", "directory:/etc/sudoers.d", "file:/etc/issue", "file:/etc/sudoers.d/ops"]);

@@ -43,6 +43,7 @@ fn publish(hub: &Hub<'_>, _: Host<'_>) -> Result<(), Failed> {
     for kit in ["quay-base", "kiosk-floor"] {
         hub.client(&["kit", "publish", &kits().join(kit).display().to_string()])?;
     }
+    hub.client(&["stage", "make", "open-water"])?;
     hub.client(&["stage", "serve", "open-water", "quay-base@1.3.0", "kiosk-floor@1.0.0"])?;
     set_kiosks(hub, "")
 }

@@ -149,3 +149,23 @@ alter table node_attribute drop constraint if exists node_attribute_name_check;
 delete from node_attribute where name in ('groups', 'stage', 'settings', 'unusable', 'wanted');
 alter table node_attribute add constraint node_attribute_name_check
     check (name in ('name', 'labels', 'about', 'agent', 'restart_pending'));
+
+-- Stages are the operator's: what is served of one that was removed stays on record.
+alter table served drop constraint served_stage_fkey;
+delete from stage where not exists (select 1 from served where served.stage = stage.name)
+    and not exists (select 1 from node_group where body ->> 'stage' = stage.name);
+
+-- The audit trail is only added to, and a job chains its entries by digest in the order in which they were committed.
+alter table audit_trail add column xid xid8 not null default pg_current_xact_id();
+create table audit_chain (
+    place  bigint primary key,
+    entry  bigint not null unique references audit_trail (id),
+    digest text not null
+);
+create index audit_trail_of_subject on audit_trail (subject, id);
+create function only_added_to() returns trigger language plpgsql as $$
+begin
+    raise exception 'the audit trail is only added to';
+end $$;
+create trigger only_added_to before update or delete or truncate on audit_trail for each statement execute function only_added_to();
+create trigger only_added_to before update or delete or truncate on audit_chain for each statement execute function only_added_to();

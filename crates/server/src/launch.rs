@@ -2,13 +2,13 @@
 
 use crate::change::publish::{KnownKits, known_kits};
 use crate::change::recover::Watch;
-use crate::change::worker::{self, Nudge};
 use crate::change::single;
+use crate::change::worker::{self, Nudge};
 use crate::checkin::check_in::ShownCheckIn;
 use crate::door::{AcmeSettings, CertificateError, Door, DoorSettings, Most, OwnNames, ServedCertificate, raise_descriptors};
 use crate::intake::batch::Batcher;
-use crate::jobs::partitions;
 use crate::jobs::refused_requests::RefusedRequests;
+use crate::jobs::{audit_chain, partitions};
 use crate::metrics::{self, Metrics};
 use crate::other_methods::with_other_methods;
 use crate::people::command_line::welcome_first;
@@ -238,6 +238,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     let db = pool(&settings.database, Some(watch.clone())).await?;
     partitions::make_ahead(&db).await.map_err(LaunchError::Database)?;
     tokio::spawn(partitions::keep_ahead(db.clone()));
+    tokio::spawn(audit_chain::keep_chained(db.clone()));
     tokio::spawn(stay_alive(db.clone(), watch));
     let authority = Arc::new(authority);
     let for_agents = ServedCertificate::by_our_ca("agents", authority.clone(), &settings.names)?;

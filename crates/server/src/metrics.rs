@@ -28,6 +28,8 @@ pub struct Metrics {
     pub requests: Family<Answered, Counter>,
     /// How long resolving the states of a change took.
     pub resolving: Histogram,
+    /// How long hand-outs held the lock of the desired state.
+    pub handing_out: Histogram,
     /// Event streams that are open.
     pub streams: Gauge,
     /// What waits to be taken in together.
@@ -101,6 +103,8 @@ impl Metrics {
         registry.register("requests", "Requests that were answered", requests.clone());
         let resolving = Histogram::new(exponential_buckets(0.001, 4.0, 10));
         registry.register_with_unit("resolving", "Time to resolve the states that a change affects", Unit::Seconds, resolving.clone());
+        let handing_out = Histogram::new(exponential_buckets(0.001, 4.0, 10));
+        registry.register_with_unit("handing_out", "Time for which hand-outs hold the lock of the desired state", Unit::Seconds, handing_out.clone());
         let streams = Gauge::<i64, AtomicI64>::default();
         registry.register("event_streams", "Event streams that are open", streams.clone());
         let waiting = Family::<Queue, Gauge>::default();
@@ -119,6 +123,7 @@ impl Metrics {
             reports,
             requests,
             resolving,
+            handing_out,
             streams,
             waiting,
             connections,

@@ -39,7 +39,9 @@ impl Handler for Refusing {
             title: format!("{} is not done here", request.method()),
             status: Status::MethodNotAllowed.code,
             hint: Some(format!("here is: {}", self.allow)),
-            detail: None, change: None,
+            detail: None,
+            change: None,
+            findings: Vec::new(),
         };
         match respond(&problem) {
             Ok(mut response) => {

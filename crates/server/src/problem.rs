@@ -1,5 +1,6 @@
 //! Errors of handlers, as `application/problem+json` (RFC 9457).
 
+use constans_core::group::GroupFinding;
 use constans_wire::check_in::{Problem, RETIRED, REVOKED};
 use rocket::Data;
 use rocket::fairing::{Fairing, Info, Kind};
@@ -67,6 +68,14 @@ pub enum ApiError {
         message: String,
         /// What to do.
         hint: String,
+    },
+    /// A group in which the check found errors.
+    #[error("the group {name} was refused: {}", error_words(findings))]
+    Group {
+        /// Its name.
+        name: String,
+        /// What was found.
+        findings: Vec<GroupFinding>,
     },
     /// A change takes clauses from nodes, and nobody confirmed that.
     #[error("{}", unconfirmed_words(*change, *takes, *takes_from))]
@@ -158,6 +167,22 @@ impl From<sqlx::Error> for ApiError {
     }
 }
 
+fn error_words(findings: &[GroupFinding]) -> String {
+    match findings.iter().filter(|finding| finding.is_error).count() {
+        1 => "1 error".to_owned(),
+        errors => format!("{errors} errors"),
+    }
+}
+
+/// Says findings for who has no document to show them in.
+fn findings_text(findings: &[GroupFinding]) -> String {
+    let hint = |finding: &GroupFinding| finding.hint.as_ref().map(|hint| format!("\nhint: {hint}")).unwrap_or_default();
+    let level = |finding: &GroupFinding| if finding.is_error { "error" } else { "warning" };
+    let said =
+        findings.iter().map(|finding| format!("{} {}: {}\n  --> {}{}\n", level(finding), finding.code, finding.message, finding.at, hint(finding)));
+    said.collect::<Vec<_>>().join("\n")
+}
+
 fn unconfirmed_words(change: i64, takes: u64, takes_from: u64) -> String {
     let count = |number: u64, one: &str, many: &str| if number == 1 { format!("1 {one}") } else { format!("{number} {many}") };
     if takes == 0 {
@@ -186,7 +211,7 @@ impl ApiError {
             Self::TooOften { .. } => Status::TooManyRequests,
             Self::Missing { .. } => Status::NotFound,
             Self::Conflict { .. } | Self::Unconfirmed { .. } => Status::Conflict,
-            Self::Invalid { .. } | Self::Findings { .. } | Self::Filter { .. } => Status::UnprocessableEntity,
+            Self::Invalid { .. } | Self::Findings { .. } | Self::Group { .. } | Self::Filter { .. } => Status::UnprocessableEntity,
             Self::NotUnderstood(error) if error.is_data() => Status::UnprocessableEntity,
             Self::NotUnderstood(_) => Status::BadRequest,
             Self::CutOff(_) => Status::RequestTimeout,
@@ -230,8 +255,11 @@ impl ApiError {
             Self::Retired(_) => (RETIRED, Some("with an invitation it can join as a new node".to_owned())),
             Self::Missing { .. } => ("missing", None),
             Self::Conflict { hint, .. } => ("conflict", Some(hint.clone())),
-            Self::Unconfirmed { change, .. } => ("unconfirmed", Some(format!("see what it takes: constans change show C{change}; hand it out: constans change confirm C{change}"))),
+            Self::Unconfirmed { change, .. } => {
+                ("unconfirmed", Some(format!("see what it takes: constans change show C{change}; hand it out: constans change confirm C{change}")))
+            }
             Self::Filter { hint, .. } => ("filter", Some(hint.clone())),
+            Self::Group { .. } => ("findings", None),
             Self::Findings { .. } => ("findings", Some("constans kit check finds the same before anything is sent".to_owned())),
             Self::Invalid { field, .. } => ("invalid", Some(format!("this is about `{field}`"))),
             Self::NotUnderstood(_) => ("not_understood", Some("see the interface description: constans-server openapi".to_owned())),
@@ -245,9 +273,13 @@ impl ApiError {
             Self::Protected(_) => ("protected_folder", Some("the server's log says more".to_owned())),
             Self::Certificate(_) => ("certificate", Some("the server's log says more".to_owned())),
         };
-        let detail = if let Self::Findings { text, .. } = self { Some(text.clone()) } else { None };
+        let (detail, findings) = match self {
+            Self::Findings { text, .. } => (Some(text.clone()), Vec::new()),
+            Self::Group { findings, .. } => (Some(findings_text(findings)), findings.clone()),
+            _ => (None, Vec::new()),
+        };
         let change = if let Self::Unconfirmed { change, .. } = self { Some(*change) } else { None };
-        Problem { kind: kind.to_owned(), title: self.to_string(), status: self.status().code, hint, detail, change }
+        Problem { kind: kind.to_owned(), title: self.to_string(), status: self.status().code, hint, detail, change, findings }
     }
 }
 
@@ -316,7 +348,7 @@ impl Fairing for BoundedAddress {
         } else {
             return;
         };
-        refuse_everything(request, Problem { kind: kind.to_owned(), title, status, hint: None, detail: None, change: None });
+        refuse_everything(request, Problem { kind: kind.to_owned(), title, status, hint: None, detail: None, change: None, findings: Vec::new() });
     }
 }
 
@@ -338,7 +370,9 @@ pub struct LeftProblem(pub Problem);
 /// Answers whatever no handler answered.
 #[rocket::catch(default)]
 pub fn caught(status: Status, request: &Request<'_>) -> CaughtProblem {
-    let left = request.local_cache(|| LeftProblem(Problem { kind: String::new(), title: String::new(), status: 0, hint: None, detail: None, change: None }));
+    let left = request.local_cache(|| {
+        LeftProblem(Problem { kind: String::new(), title: String::new(), status: 0, hint: None, detail: None, change: None, findings: Vec::new() })
+    });
     if left.0.status != 0 {
         return CaughtProblem(left.0.clone());
     }
@@ -347,7 +381,15 @@ pub fn caught(status: Status, request: &Request<'_>) -> CaughtProblem {
         413 => "the request is too large".to_owned(),
         _ => status.reason_lossy().to_lowercase(),
     };
-    CaughtProblem(Problem { kind: status.reason_lossy().to_lowercase().replace(' ', "_"), title, status: status.code, hint: None, detail: None, change: None })
+    CaughtProblem(Problem {
+        kind: status.reason_lossy().to_lowercase().replace(' ', "_"),
+        title,
+        status: status.code,
+        hint: None,
+        detail: None,
+        change: None,
+        findings: Vec::new(),
+    })
 }
 
 /// A problem as an answer.

@@ -33,7 +33,8 @@ pub fn show_impact(impact: &Impact) -> Vec<String> {
         lines.push(format!("  other settings of the agent on {}", nodes(impact.settings)));
     }
     lines.extend(impact.restarts.iter().map(|restart| format!("  {} restarts on {}", harmless(&restart.address), nodes(restart.nodes))));
-    lines.extend(impact.not_served.iter().map(|baseline| format!("  {} is assigned, but its stage serves no release of the kit", harmless(baseline))));
+    lines
+        .extend(impact.not_served.iter().map(|baseline| format!("  {} is assigned, but its stage serves no release of the kit", harmless(baseline))));
     lines
 }
 
@@ -64,6 +65,14 @@ mod tests {
             not_served: vec!["quay-base/upkeep".into()],
             ..Impact::default()
         };
-        insta::assert_snapshot!(show_impact(&impact).join("\n"), @"");
+        insta::assert_snapshot!(show_impact(&impact).join("\n"), @"
+        affects 9 nodes
+          takes from 5 nodes    file:/etc/issue  (kiosk-auken-1, kiosk-auken-2, kiosk-brisk-1 and 2 more)
+          changes on 2 nodes    file:/etc/kiosk/shell.conf  (kiosk-tern-1 and 1 more)
+          is new on 1 node      file:/etc/kiosk/shell.conf  (kiosk-tern-1)
+          other settings of the agent on 1 node
+          service:kiosk-shell restarts on 2 nodes
+          quay-base/upkeep is assigned, but its stage serves no release of the kit
+        ");
     }
 }

@@ -89,14 +89,24 @@ pub struct ChangeShown {
     pub behind: Option<String>,
     /// Its impact, once that is computed.
     pub impact: Option<Impact>,
-    /// The documents that it edits, before and after.
-    pub edits: Vec<DocumentEdit>,
+    /// The documents that it edits.
+    pub edits: Vec<ShownEdit>,
     /// The nodes that it gives something else, those that do not have it first; at most 1,000.
     pub nodes: Vec<ChangedNode>,
     /// When the last node that does not have it checks in next; none if all have it, or one is not expected.
     pub last_by: Option<Timestamp>,
     /// From how many nodes on the number is typed by the person who confirms it.
     pub typed_from: u64,
+}
+
+/// A document before and after a change.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ShownEdit {
+    /// The document before and after.
+    pub edit: DocumentEdit,
+    /// What is altered, line by line: `-` before what goes, `+` before what comes.
+    pub difference: String,
 }
 
 /// A node that a change gives something else.
@@ -111,4 +121,20 @@ pub struct ChangedNode {
     pub next_check_in: Option<Timestamp>,
     /// Whether a later change altered it since.
     pub is_later: bool,
+}
+
+/// The change that altered a node last.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ChangedBy {
+    /// Its number.
+    pub no: i64,
+    /// What it does, in words.
+    pub what: String,
+    /// Who asked for it.
+    pub who: String,
+    /// Why, if that was given.
+    pub because: Option<String>,
+    /// When it was handed out.
+    pub at: Timestamp,
 }

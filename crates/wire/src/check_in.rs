@@ -1,7 +1,9 @@
 //! Check-ins of agents, nodes as operators see them, and errors.
 
+use crate::change::ChangedBy;
 use constans_core::digest::Digest;
 use constans_core::filter::About;
+use constans_core::group::GroupFinding;
 pub use constans_core::node_status::LastContact;
 use constans_core::node_status::{NodeProblem, NodeStatus};
 use constans_core::param::ParameterValue;
@@ -148,6 +150,9 @@ pub struct NodeSummary {
     /// Since when.
     #[serde(default)]
     pub wanted_since: Option<Timestamp>,
+    /// The change that altered it last; only where one node is asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub changed_by: Option<ChangedBy>,
     /// Its mode.
     #[serde(default)]
     pub mode: Option<Mode>,
@@ -205,6 +210,9 @@ pub struct Problem {
     /// The number of the change that waits for confirmation.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub change: Option<i64>,
+    /// The findings of the check of a group, each with its place in the group.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub findings: Vec<GroupFinding>,
 }
 
 /// The sources of a node's desired state.

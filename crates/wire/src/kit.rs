@@ -2,6 +2,7 @@
 
 use crate::change::HowToChange;
 use constans_core::change::Impact;
+use constans_core::group::GroupFinding;
 use constans_core::kit::KitPage;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -181,6 +182,29 @@ pub struct Serve {
     pub how: HowToChange,
 }
 
+/// A stage to be made, or to be moved.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct PlaceStage {
+    /// The stage that comes after it; none for the end.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub before: Option<String>,
+    /// How the change is to be made.
+    #[serde(flatten)]
+    pub how: HowToChange,
+}
+
+/// The next name of a stage.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct RenameStage {
+    /// The name.
+    pub to: String,
+    /// How the change is to be made.
+    #[serde(flatten)]
+    pub how: HowToChange,
+}
+
 /// What a stage serves.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -204,6 +228,9 @@ pub struct Changed {
     /// Its impact.
     #[serde(default)]
     pub impact: Impact,
+    /// Warnings of the check of a group.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub findings: Vec<GroupFinding>,
     /// Number of nodes whose desired state changed.
     pub nodes: u64,
     /// The nodes whose state cannot be resolved, with the reason.

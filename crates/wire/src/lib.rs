@@ -1,6 +1,7 @@
 //! The messages between agent, server and client: serde types only, versioned.
 
 pub mod activity;
+pub mod audit;
 mod bounded;
 pub mod change;
 pub mod check_in;

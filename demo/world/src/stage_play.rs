@@ -62,6 +62,9 @@ fn wish(fleet: &Fleet) -> io::Result<()> {
     for kit in ["quay-base", "kiosk-floor", "gate-reader", "ship-gateway"] {
         fleet.client(&["kit", "publish", path(&kits.join(kit))])?;
     }
+    for stage in ["harbour", "open-water"] {
+        fleet.client(&["stage", "make", stage])?;
+    }
     fleet.client(&["stage", "serve", "open-water", "quay-base@1.3.0", "kiosk-floor@1.0.0", "gate-reader@2.1.0", "ship-gateway@0.9.0"])?;
     // The next release of what every node has, which only the harbour has so far.
     let next = kits.join("quay-base");

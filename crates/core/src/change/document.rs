@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize, Serializer};
 use serde_json::Value;
+use similar::TextDiff;
 use std::collections::BTreeMap;
 use std::fmt;
 
@@ -9,6 +10,8 @@ use std::fmt;
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize)]
 #[serde(try_from = "String")]
 pub enum DocumentKey {
+    /// The names of the stages in their order, `stages`.
+    Stages,
     /// A group, `group:kiosks`.
     Group(String),
     /// The release of a kit that a stage serves, `served:harbour/quay-base`.
@@ -22,12 +25,13 @@ pub enum DocumentKey {
 
 /// Why a text is no key of a document.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("`{0}` names no document; keys are group:NAME and served:STAGE/KIT")]
+#[error("`{0}` names no document; keys are stages, group:NAME and served:STAGE/KIT")]
 pub struct KeyError(String);
 
 impl fmt::Display for DocumentKey {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
+            Self::Stages => f.write_str("stages"),
             Self::Group(name) => write!(f, "group:{name}"),
             Self::Served { stage, kit } => write!(f, "served:{stage}/{kit}"),
         }
@@ -40,6 +44,7 @@ impl TryFrom<String> for DocumentKey {
     fn try_from(text: String) -> Result<Self, KeyError> {
         let served = |rest: &str| rest.split_once('/').map(|(stage, kit)| Self::Served { stage: stage.to_owned(), kit: kit.to_owned() });
         let key = match text.split_once(':') {
+            None if text == "stages" => Some(Self::Stages),
             Some(("group", name)) if !name.is_empty() => Some(Self::Group(name.to_owned())),
             Some(("served", rest)) => served(rest),
             _ => None,
@@ -58,7 +63,7 @@ impl Serialize for DocumentKey {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct DocumentEdit {
-    /// Which document, as `group:kiosks` or `served:harbour/quay-base`.
+    /// Which document, as `stages`, `group:kiosks` or `served:harbour/quay-base`.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub key: DocumentKey,
     /// As it was; none if there was none.
@@ -68,11 +73,32 @@ pub struct DocumentEdit {
 }
 
 impl DocumentEdit {
+    /// Returns what it alters, line by line, with `-` before what goes, `+` before what comes and some lines around them.
+    pub fn difference(&self) -> String {
+        let [before, after] = [&self.before, &self.after].map(|value| value.as_ref().map(written).unwrap_or_default());
+        let diff = TextDiff::from_lines(&before, &after);
+        let mut lines = String::new();
+        for hunk in diff.grouped_ops(AROUND).iter().flatten() {
+            for change in diff.iter_changes(hunk) {
+                lines += &format!("{} {}", change.tag(), change.value());
+            }
+        }
+        lines
+    }
+
     /// Returns the edit that takes this one back.
     #[must_use]
     pub fn reversed(self) -> Self {
         Self { key: self.key, before: self.after, after: self.before }
     }
+}
+
+/// So many lines stand around what differs.
+const AROUND: usize = 2;
+
+fn written(value: &Value) -> String {
+    let text = value.as_str().map_or_else(|| serde_json::to_string_pretty(value).unwrap_or_default(), str::to_owned);
+    text + "\n"
 }
 
 /// Returns the keys whose document is no longer what `edits` found, or set: somebody edited it since. `now` has those that
@@ -88,16 +114,25 @@ mod tests {
 
     #[test]
     fn keys_are_read_as_they_are_written() {
-        for text in ["group:kiosks", "served:harbour/quay-base"] {
+        for text in ["stages", "group:kiosks", "served:harbour/quay-base"] {
             let key: DocumentKey = serde_json::from_value(json!(text)).unwrap();
             assert_eq!(json!(key), json!(text));
         }
-        for text in ["group:", "served:harbour", "kiosks", "stage:harbour"] {
+        for text in ["group:", "served:harbour", "kiosks", "stage:harbour", "stages:"] {
             assert_eq!(
                 DocumentKey::try_from(text.to_owned()).unwrap_err().to_string(),
-                format!("`{text}` names no document; keys are group:NAME and served:STAGE/KIT")
+                format!("`{text}` names no document; keys are stages, group:NAME and served:STAGE/KIT")
             );
         }
+    }
+
+    #[test]
+    fn what_an_edit_alters_is_shown_with_some_lines_around_it() {
+        let group = |priority| json!({ "filter": "labels.role == 'kiosk'", "name": "kiosks", "nodes": [], "parameters": {}, "priority": priority });
+        let edit = DocumentEdit { key: DocumentKey::Group("kiosks".into()), before: Some(group(10)), after: Some(group(20)) };
+        assert_eq!(edit.difference(), "    \"nodes\": [],\n    \"parameters\": {},\n-   \"priority\": 10\n+   \"priority\": 20\n  }\n");
+        let made = DocumentEdit { before: None, ..edit };
+        assert!(made.difference().lines().all(|line| line.starts_with("+ ")), "{}", made.difference());
     }
 
     #[test]
@@ -108,6 +143,7 @@ mod tests {
         assert_eq!(later_edits(std::slice::from_ref(&edit), &serves("1.2.0")), Vec::<&DocumentKey>::new());
         assert_eq!(later_edits(std::slice::from_ref(&edit), &serves("1.4.0")), [&key]);
         assert_eq!(later_edits(std::slice::from_ref(&edit), &BTreeMap::new()), [&key]);
+        assert_eq!(edit.difference(), "- 1.2.0\n+ 1.3.0\n");
         let back = edit.reversed();
         assert_eq!((back.before, back.after), (Some(json!("1.3.0")), Some(json!("1.2.0"))));
     }

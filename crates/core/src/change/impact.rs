@@ -139,7 +139,12 @@ mod tests {
         let motd = clause(5, "file:/etc/motd", &[]);
         let mut builder = ImpactBuilder::default();
         let names = |names: &[&str]| names.iter().map(|&name| name.to_owned()).collect::<Vec<_>>();
-        builder.add(&[issue.clone(), shell(2), service.clone()], &[shell(3), service.clone(), motd.clone()], 2, &names(&["kiosk-auken-1", "kiosk-auken-2"]));
+        builder.add(
+            &[issue.clone(), shell(2), service.clone()],
+            &[shell(3), service.clone(), motd.clone()],
+            2,
+            &names(&["kiosk-auken-1", "kiosk-auken-2"]),
+        );
         builder.add(&[issue.clone()], &[issue.clone(), motd], 5, &names(&["gate-auken-1", "gate-auken-2", "gate-auken-3", "gate-brisk-1"]));
         builder.add(&[], &[service], 1, &names(&["kiosk-tern-1"]));
         let impact = builder.done(8, 0);

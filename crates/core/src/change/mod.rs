@@ -3,9 +3,11 @@
 
 mod document;
 mod impact;
+mod stages;
 
 pub use document::{DocumentEdit, DocumentKey, KeyError, later_edits};
 pub use impact::{ClauseImpact, ClauseInState, Impact, ImpactBuilder, Restart};
+pub use stages::{StageEdit, StageError, edit_stage};
 
 use serde::{Deserialize, Serialize};
 

@@ -1,6 +1,7 @@
 //! From groups and stages to what one node is assigned: its stage, its baselines in order, its parameters' layers and
 //! its agent's settings, each with where it comes from.
 
+mod check;
 mod merge;
 mod planner;
 
@@ -8,6 +9,7 @@ use crate::filter::NodeView;
 use crate::kit::{OnDrift, OnRollout};
 use crate::param::{Given, Layer, disagree};
 use crate::settings::{AgentSettings, GroupSettings};
+pub use check::{GroupFinding, GroupSurroundings, check_group};
 use merge::settings_of;
 pub use planner::Planner;
 use serde::{Deserialize, Serialize};

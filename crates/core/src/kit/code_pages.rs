@@ -287,6 +287,13 @@ pub const CODE_PAGES: &[CodePage] = &[
         "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n--- baselines/gate.toml\n[baseline]\nname = \"gate\"\n[[clause]]\nwhat = \"file:/etc/x\"\n",
     ),
     error(
+        Code::UnknownKit,
+        "a kit that is not published",
+        "A group assigns a baseline of a kit, or sets a parameter of one, of which no release is published. Reported when a group is set.",
+        "",
+        "",
+    ),
+    error(
         Code::Unsolvable,
         "an unmet requirement",
         "No release of the required kit matches (SemVer), or the matching ones conflict with other requirements. All unmet requirements are listed, with the existing releases. The newest compatible releases are used.",

@@ -79,6 +79,8 @@ pub enum Code {
     UnknownBaseline = 173,
     /// Baselines that include each other in a circle.
     IncludeCircle = 174,
+    /// A kit of which no release is published.
+    UnknownKit = 175,
     /// A requirement that no release fits.
     Unsolvable = 180,
     /// A kit that is used and not required.

@@ -55,6 +55,12 @@ impl Node {
     }
 }
 
+/// Reads one TOML document, each value with its place; none if it cannot be read.
+pub fn read_toml(file: &str, text: &str) -> Option<Node> {
+    let files = KitFiles::new(std::collections::BTreeMap::from([(file.to_owned(), text.as_bytes())]));
+    read(&files, file, &mut Vec::new())
+}
+
 /// Reads one document of a kit; what is wrong with it is added to `findings`.
 ///
 /// Returns as much of the tree as can be read, so that one mistake does not hide the others.

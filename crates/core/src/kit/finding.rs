@@ -86,11 +86,16 @@ impl Finding {
 
     /// Returns the finding as a person reads it, with the line itself marked. `folder` is put before file names.
     pub fn explain(&self, files: &KitFiles, folder: &str) -> String {
+        self.explain_as(&self.code.to_string(), files, folder)
+    }
+
+    /// Returns the same under a code that is given as text.
+    pub(crate) fn explain_as(&self, code: &str, files: &KitFiles, folder: &str) -> String {
         let level = match self.level {
             Level::Error => "error",
             Level::Warning => "warning",
         };
-        let mut text = format!("{level} {}: {}\n", self.code, self.message);
+        let mut text = format!("{level} {code}: {}\n", self.message);
         let hidden = matches!(self.code, Code::Password | Code::PlainSecret);
         mark(&mut text, files, folder, &self.place, None, hidden);
         for (what, place) in &self.related {

@@ -27,7 +27,7 @@ pub use clause::{COMMON, ClauseDocument, Common, Loop};
 pub use code_pages::{CODE_PAGES, CodePage, findings_as_markdown};
 pub use codes::Code;
 pub use conceal::shown_text;
-pub use document::{MAX_DOCUMENT_BYTES, Node, NodeValue};
+pub use document::{MAX_DOCUMENT_BYTES, Node, NodeValue, read_toml};
 pub use files::{KitFiles, Place};
 pub use finding::{Finding, Level, explain_findings};
 pub use format::format;

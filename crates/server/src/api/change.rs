@@ -12,7 +12,7 @@ use crate::store::{audit, node, wanted};
 use crate::trust::{Allowed, ChangeDecide, NodeRead};
 use constans_core::change::{Confirmed, Impact, later_edits, typed_from};
 use constans_core::words::check_reason;
-use constans_wire::change::{ChangeShown, ChangeStatus, ChangeSummary, ChangedNode, HowToChange};
+use constans_wire::change::{ChangeShown, ChangeStatus, ChangeSummary, ChangedNode, HowToChange, ShownEdit};
 use constans_wire::kit::Changed;
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
@@ -39,7 +39,7 @@ pub async fn list(before: Option<u32>, of_node: Option<&str>, _caller: Allowed<N
 pub async fn show(no: u32, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<ChangeShown> {
     let db = db.inner();
     let row = by_no(db, i64::from(no)).await?;
-    let edits = read_edits(&row)?;
+    let edits = read_edits(&row)?.into_iter().map(|edit| ShownEdit { difference: edit.difference(), edit }).collect();
     let impact = read_impact(&row)?;
     let nodes: Vec<ChangedNode> = change::nodes(db, row.no)
         .await?
@@ -112,12 +112,21 @@ pub async fn stop(no: u32, caller: Allowed<ChangeDecide>, db: &State<PgPool>) ->
 /// Takes back a change: each document that it edited is as it was before. Refused if one of them was changed since.
 #[utoipa::path(tag = "changes", security(("token" = ["change.decide"]), ("session" = ["change.decide"])), request_body = HowToChange, responses((status = 200, body = Changed)))]
 #[post("/api/changes/<no>/go-back", data = "<how>")]
-pub async fn go_back(no: u32, how: JsonBody<HowToChange>, caller: Allowed<ChangeDecide>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
+pub async fn go_back(
+    no: u32,
+    how: JsonBody<HowToChange>,
+    caller: Allowed<ChangeDecide>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
     let row = by_no(db, i64::from(no)).await?;
     let edits: Vec<_> = read_edits(&row)?.into_iter().map(|edit| edit.reversed()).collect();
     if row.status != "handed_out" || edits.is_empty() {
         let why = if edits.is_empty() && row.status == "handed_out" { "edits no document" } else { "was not handed out" };
-        return Err(ApiError::Conflict { message: format!("C{no} {why}: there is nothing to take back"), hint: format!("constans change show C{no}") });
+        return Err(ApiError::Conflict {
+            message: format!("C{no} {why}: there is nothing to take back"),
+            hint: format!("constans change show C{no}"),
+        });
     }
     let mut connection = db.acquire().await?;
     let documents = read_documents(&mut connection).await?;
@@ -173,6 +182,7 @@ fn answer(row: ChangeRow) -> Answer<Changed> {
             nodes: impact.nodes,
             unusable: impact.unusable.clone(),
             impact,
+            findings: Vec::new(),
         })),
         "unconfirmed" => Err(ApiError::Unconfirmed { change: row.no, takes: impact.takes, takes_from: impact.takes_from }),
         _ => Err(ApiError::Conflict {

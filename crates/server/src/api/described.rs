@@ -26,7 +26,9 @@ const REFUSALS: [Refusal; 14] = [
     ("403", "`not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door`", |_| true),
     ("404", "`missing`: there is nothing of this name", |shape| shape.names || shape.changes),
     ("408", "`too_slow`, `cut_off`: the body did not arrive completely", |shape| shape.has_body),
-    ("409", "`conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation", |shape| shape.changes),
+    ("409", "`conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation", |shape| {
+        shape.changes
+    }),
     ("413", "`too_large`: a limit is exceeded", |shape| shape.has_body),
     ("414", "The address is too long", |shape| shape.names),
     ("421", "`not_this_server`: unknown host name", |_| true),

@@ -2,7 +2,8 @@
 
 use super::described::complete;
 use super::{
-    activity, change, clauses, events, group, health, invitation, joining, node, overview, page_error, person, recovery, release, run, sign_in, stage, token,
+    activity, audit, change, clauses, events, group, health, invitation, joining, node, overview, page_error, person, recovery, release, run,
+    sign_in, stage, token,
 };
 use crate::checkin::{check_in, join, wanted};
 use constans_wire::check_in::Problem;
@@ -25,9 +26,9 @@ use utoipa::{Modify, OpenApi};
         node::list, node::show, node::why, node::revoke, node::resolve_duplicate, clauses::list,
         clauses::left, recovery::show, recovery::end,
         release::prepare, release::put_content, release::publish, release::list, release::show, release::text,
-        release::file, release::compare, release::log, release::withdraw, release::labels, release::kinds, stage::list, stage::serve, stage::back, group::list, group::set, group::remove,
+        release::file, release::compare, release::log, release::withdraw, release::labels, release::kinds, stage::list, stage::make, stage::shift, stage::rename, stage::remove, stage::serve, stage::back, group::list, group::set, group::remove,
         change::list, change::show, change::confirm, change::stop, change::go_back,
-        run::list, run::show, run::episodes, activity::list, page_error::report, document, health::healthy, health::ready,
+        run::list, run::show, run::episodes, activity::list, audit::list, audit::verify, page_error::report, document, health::healthy, health::ready,
         join::greeting, join::join, join::ask_again, join::renew, check_in::check_in, wanted::state, wanted::content, wanted::report,
     )
 )]

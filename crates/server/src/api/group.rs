@@ -2,25 +2,26 @@
 
 use super::change::{ask, confirmed};
 use crate::body::JsonBody;
-use crate::change::publish::on_thread;
 use crate::change::documents::{read_documents, read_groups};
 use crate::change::draft::Draft;
+use crate::change::publish::{kit_of, on_thread, solvable};
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
-use crate::store::{group, stage};
+use crate::store::{group, release, stage, wanted};
 use crate::trust::{Allowed, GroupEdit, NodeRead};
-use constans_core::filter::Condition;
-use constans_core::group::{EVERYONE, Group};
+use constans_core::change::{DocumentEdit, DocumentKey};
+use constans_core::group::{EVERYONE, Group, GroupFinding, GroupSurroundings, check_group};
+use constans_core::kit::Kit;
 use constans_core::settings::{GroupSettings, LONGEST_GRACE_SECS, LONGEST_INTERVAL_SECS, SHORTEST_INTERVAL_SECS, SMALLEST_ATTIC_MIB};
 use constans_core::words::check_reason;
-use constans_core::change::{DocumentEdit, DocumentKey};
 use constans_wire::change::HowToChange;
 use constans_wire::kit::Changed;
 use jiff::tz::TimeZone;
 use rocket::serde::json::Json;
 use rocket::{FromForm, State, delete, get, put};
 use serde_json::Value;
-use sqlx::PgPool;
+use sqlx::{PgConnection, PgPool};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 /// The groups as they are now.
@@ -33,14 +34,49 @@ pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<
 /// Replaces a group.
 #[utoipa::path(tag = "groups", security(("token" = ["group.edit"]), ("session" = ["group.edit"])), request_body = Group, responses((status = 200, body = Changed)))]
 #[put("/api/groups?<how..>", data = "<wanted>")]
-pub async fn set(wanted: JsonBody<Group>, how: HowAsQuery, caller: Allowed<GroupEdit>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
-    let stages = stage::names(db.inner()).await?;
-    check_group(&wanted, &stages)?;
-    if let Some(filter) = wanted.filter.clone() {
-        on_thread(move || check_filter(&filter)).await??;
+pub async fn set(
+    wanted: JsonBody<Group>,
+    how: HowAsQuery,
+    caller: Allowed<GroupEdit>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
+    check_form(&wanted)?;
+    let mut connection = db.acquire().await?;
+    let findings = find(&mut connection, here, &wanted).await?;
+    drop(connection);
+    if findings.iter().any(|finding| finding.is_error) {
+        return Err(ApiError::Group { name: wanted.name.clone(), findings });
     }
     let body = serde_json::to_value(&*wanted).map_err(|error| ApiError::failed("writing JSON", &error))?;
-    edit(&wanted.name, Some(body), &how.into(), &caller.person, db, here).await
+    let changed = edit(&wanted.name, Some(body), &how.into(), &caller.person, db, here).await?.into_inner();
+    Ok(Json(Changed { findings, ..changed }))
+}
+
+/// Checks a group against what is published, served and labelled.
+async fn find(db: &mut PgConnection, here: &Here, group: &Group) -> Result<Vec<GroupFinding>, ApiError> {
+    let stages = stage::names(&mut *db).await?;
+    let labels: BTreeSet<String> = wanted::labels(&mut *db).await?.into_iter().map(|(label, _)| label).collect();
+    let mut published = solvable(&mut *db).await?;
+    published.sort_by(|left, right| right.version.cmp(&left.version));
+    let names: BTreeSet<String> = published.iter().map(|release| release.kit.clone()).collect();
+    let served = stage::served(&mut *db).await?;
+    let mut kits: Vec<Arc<Kit>> = Vec::new();
+    for name in group.kits() {
+        let newest = published.iter().find(|release| release.kit == name).map(|release| release.version.to_string());
+        let served = served.iter().filter(|(_, kit, _)| kit == name).map(|(.., version)| version.clone());
+        for version in newest.into_iter().chain(served) {
+            if let Some(row) = release::find(&mut *db, name, &version).await? {
+                kits.extend(kit_of(&mut *db, here, &row).await?);
+            }
+        }
+    }
+    let group = group.clone();
+    on_thread(move || {
+        let kits: Vec<&Kit> = kits.iter().map(Arc::as_ref).collect();
+        check_group(&group, GroupSurroundings { names: &names, kits: &kits, stages: &stages, labels: &labels })
+    })
+    .await
 }
 
 /// Removes a group: its nodes are no longer given what it gives.
@@ -48,7 +84,10 @@ pub async fn set(wanted: JsonBody<Group>, how: HowAsQuery, caller: Allowed<Group
 #[delete("/api/groups/<name>?<how..>")]
 pub async fn remove(name: &str, how: HowAsQuery, caller: Allowed<GroupEdit>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
     if name == EVERYONE {
-        return Err(ApiError::Conflict { message: "`everyone` cannot be removed: it has all nodes".to_owned(), hint: "set it without what it should not give".to_owned() });
+        return Err(ApiError::Conflict {
+            message: "`everyone` cannot be removed: it has all nodes".to_owned(),
+            hint: "set it without what it should not give".to_owned(),
+        });
     }
     edit(name, None, &how.into(), &caller.person, db, here).await
 }
@@ -128,7 +167,8 @@ fn check_settings(settings: &GroupSettings) -> Result<(), String> {
     }
 }
 
-fn check_group(group: &Group, stages: &[String]) -> Result<(), ApiError> {
+/// Checks what stands in a group by itself.
+fn check_form(group: &Group) -> Result<(), ApiError> {
     let name_is_fine =
         !group.name.is_empty() && group.name.len() <= 64 && group.name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-');
     if !name_is_fine {
@@ -137,16 +177,5 @@ fn check_group(group: &Group, stages: &[String]) -> Result<(), ApiError> {
     if group.name == EVERYONE && (group.priority != 0 || group.filter.is_some()) {
         return Err(ApiError::invalid("priority", "`everyone` has all nodes and priority 0"));
     }
-    if let Some(stage) = group.stage.as_ref().filter(|stage| !stages.contains(stage)) {
-        return Err(ApiError::Missing { what: "stage", name: stage.clone() });
-    }
     check_settings(&group.settings).map_err(|because| ApiError::invalid("settings", because))
-}
-
-fn check_filter(filter: &str) -> Result<(), ApiError> {
-    let Err(errors) = Condition::parse_for_group(filter) else { return Ok(()) };
-    let said: Vec<&str> = errors.iter().map(|error| error.message.as_str()).collect();
-    let message = format!("the filter cannot be used: {}", said.join("; "));
-    let hint = errors.into_iter().find_map(|error| error.hint).unwrap_or_else(|| "a filter is CEL over labels, about and node.name".to_owned());
-    Err(ApiError::Conflict { message, hint })
 }

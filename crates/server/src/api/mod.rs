@@ -1,6 +1,7 @@
 //! Handlers for people and programs. Each names the permission that it needs.
 
 mod activity;
+mod audit;
 mod change;
 mod clauses;
 mod console;
@@ -75,6 +76,10 @@ pub fn routes() -> Vec<Route> {
         release::labels,
         release::kinds,
         stage::list,
+        stage::make,
+        stage::shift,
+        stage::rename,
+        stage::remove,
         stage::serve,
         stage::back,
         group::list,
@@ -89,6 +94,8 @@ pub fn routes() -> Vec<Route> {
         run::show,
         run::episodes,
         activity::list,
+        audit::list,
+        audit::verify,
         page_error::report,
         document::document,
         health::healthy,

@@ -1,19 +1,21 @@
 //! Stages and what they serve.
 
 use super::change::{ask, confirmed};
+use super::group::HowAsQuery;
 use crate::body::JsonBody;
-use crate::change::publish::solvable;
+use crate::change::documents::read_documents;
 use crate::change::draft::Draft;
+use crate::change::publish::solvable;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::{release, stage};
-use crate::trust::{Allowed, NodeRead, StageServe};
-use constans_core::change::{DocumentEdit, DocumentKey};
+use crate::trust::{Allowed, NodeRead, StageEdit, StageServe};
+use constans_core::change::{DocumentEdit, DocumentKey, StageEdit as StageChange, StageError, edit_stage};
 use constans_core::kit::require;
 use constans_wire::change::HowToChange;
-use constans_wire::kit::{Changed, GoBack, Serve, Stage, WentBack};
+use constans_wire::kit::{Changed, GoBack, PlaceStage, RenameStage, Serve, Stage, WentBack};
 use rocket::serde::json::Json;
-use rocket::{State, get, post};
+use rocket::{State, delete, get, post, put};
 use serde_json::Value;
 use sqlx::{PgConnection, PgPool};
 use std::collections::BTreeMap;
@@ -35,6 +37,77 @@ pub async fn stages(db: &PgPool) -> Result<Vec<Stage>, ApiError> {
     let served = stage::served(db).await?;
     let of = |name: &str| served.iter().filter(|(stage, _, _)| stage == name).map(|(_, kit, version)| format!("{kit}@{version}")).collect();
     Ok(stage::names(db).await?.into_iter().map(|name| Stage { serves: of(&name), name }).collect())
+}
+
+/// Makes a stage, before another one or as the last.
+#[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"])), request_body = PlaceStage, responses((status = 200, body = Changed)))]
+#[put("/api/stages/<name>", data = "<wanted>")]
+pub async fn make(
+    name: &str,
+    wanted: JsonBody<PlaceStage>,
+    caller: Allowed<StageEdit>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
+    edit(name, &StageChange::Make { before: wanted.before.clone() }, format!("make the stage {name}"), &wanted.how, &caller.person, db, here).await
+}
+
+/// Moves a stage before another one, or to the end.
+#[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"])), request_body = PlaceStage, responses((status = 200, body = Changed)))]
+#[post("/api/stages/<name>/move", data = "<wanted>")]
+pub async fn shift(
+    name: &str,
+    wanted: JsonBody<PlaceStage>,
+    caller: Allowed<StageEdit>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
+    edit(name, &StageChange::Move { before: wanted.before.clone() }, format!("move the stage {name}"), &wanted.how, &caller.person, db, here).await
+}
+
+/// Renames a stage: groups that name it and the releases that it serves follow.
+#[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"])), request_body = RenameStage, responses((status = 200, body = Changed)))]
+#[post("/api/stages/<name>/rename", data = "<wanted>")]
+pub async fn rename(
+    name: &str,
+    wanted: JsonBody<RenameStage>,
+    caller: Allowed<StageEdit>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
+    let what = format!("rename the stage {name} to {}", wanted.to.escape_debug());
+    edit(name, &StageChange::Rename { to: wanted.to.clone() }, what, &wanted.how, &caller.person, db, here).await
+}
+
+/// Removes a stage that no group names.
+#[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"])), responses((status = 200, body = Changed)))]
+#[delete("/api/stages/<name>?<how..>")]
+pub async fn remove(name: &str, how: HowAsQuery, caller: Allowed<StageEdit>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
+    edit(name, &StageChange::Remove, format!("remove the stage {name}"), &how.into(), &caller.person, db, here).await
+}
+
+async fn edit(name: &str, edit: &StageChange, what: String, how: &HowToChange, who: &str, db: &PgPool, here: &Here) -> Answer<Changed> {
+    let documents = read_documents(&mut *db.acquire().await?).await?;
+    let edits = edit_stage(&documents, name, edit).map_err(|error| match error {
+        StageError::Missing(name) => ApiError::Missing { what: "stage", name },
+        StageError::Name => ApiError::invalid("name", error.to_string()),
+        StageError::Exists(_) => ApiError::Conflict { message: error.to_string(), hint: "constans stage list shows the stages".to_owned() },
+        StageError::Named { .. } => {
+            ApiError::Conflict { message: error.to_string(), hint: "let the group name another stage first: constans group set".to_owned() }
+        }
+    })?;
+    let draft = Draft {
+        kind: "stage",
+        what,
+        who,
+        because: how.because.as_deref(),
+        edits,
+        although_unusable: how.although_unusable,
+        is_preview: how.preview,
+        confirmed: confirmed(how),
+        goes_back: None,
+    };
+    ask(db, here, &draft).await
 }
 
 /// Serves releases in a stage, all or none.

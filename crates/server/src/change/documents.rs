@@ -23,8 +23,9 @@ pub type Documents = BTreeMap<DocumentKey, Value>;
 pub async fn read_documents(db: &mut PgConnection) -> Result<Documents, ApiError> {
     let group = |body: Value| (DocumentKey::Group(body["name"].as_str().unwrap_or_default().to_owned()), body);
     let served = |(stage, kit, version): (String, String, String)| (DocumentKey::Served { stage, kit }, json!(version));
+    let stages = (DocumentKey::Stages, json!(stage::names(&mut *db).await?));
     let groups = group::all(&mut *db).await?.into_iter().map(group);
-    Ok(groups.chain(stage::served(db).await?.into_iter().map(served)).collect())
+    Ok(std::iter::once(stages).chain(groups).chain(stage::served(db).await?.into_iter().map(served)).collect())
 }
 
 /// Returns documents with edits made.
@@ -47,6 +48,7 @@ pub fn edited(mut documents: Documents, edits: &[DocumentEdit]) -> Documents {
 pub async fn store_edits(db: &mut PgConnection, edits: &[DocumentEdit], by: &str, change: i64) -> sqlx::Result<()> {
     for edit in edits {
         match &edit.key {
+            DocumentKey::Stages => stage::set_names(&mut *db, &stages_of(edit.after.as_ref())).await?,
             DocumentKey::Group(name) => group::set(&mut *db, name, edit.after.as_ref(), by, change).await?,
             DocumentKey::Served { stage, kit } => {
                 stage::serve(&mut *db, stage, kit, edit.after.as_ref().and_then(Value::as_str), by, change).await?;
@@ -54,6 +56,11 @@ pub async fn store_edits(db: &mut PgConnection, edits: &[DocumentEdit], by: &str
         }
     }
     Ok(())
+}
+
+/// Returns the names of the stages of their document.
+pub fn stages_of(document: Option<&Value>) -> Vec<String> {
+    document.and_then(Value::as_array).into_iter().flatten().filter_map(|name| name.as_str().map(str::to_owned)).collect()
 }
 
 /// Reads groups as they are stored. One that cannot be read stops what goes by groups: without it, nodes would be given

@@ -11,6 +11,7 @@ use constans_core::change::{Confirmed, Impact, must_be_confirmed};
 use constans_wire::kit::Changed;
 use serde_json::json;
 use sqlx::{Connection as _, PgConnection};
+use std::time::Instant;
 
 /// What became of a hand-out.
 pub enum HandOut {
@@ -38,9 +39,14 @@ pub async fn hand_out(db: &mut PgConnection, work: &Work<'_>, prepared: &mut Pre
             other => Err(other.into()),
         };
     }
+    let locked = Instant::now();
     stop_at("locked");
     let now = fleet::read(&mut *transaction).await?;
-    if now.rev != prepared.base.rev || now.epoch != prepared.base.epoch || now.resolver > RESOLVER || recovery::since(&mut *transaction).await?.is_some() {
+    if now.rev != prepared.base.rev
+        || now.epoch != prepared.base.epoch
+        || now.resolver > RESOLVER
+        || recovery::since(&mut *transaction).await?.is_some()
+    {
         return Ok(HandOut::Outdated);
     }
     if prepare_rest(&mut transaction, work, prepared).await? {
@@ -71,6 +77,8 @@ pub async fn hand_out(db: &mut PgConnection, work: &Work<'_>, prepared: &mut Pre
     }
     stop_at("handing_out");
     transaction.commit().await?;
+    work.here.metrics.handing_out.observe(locked.elapsed().as_secs_f64());
+    tracing::info!(change = no, nodes = prepared.impact.nodes, locked_ms = locked.elapsed().as_millis() as u64, "handed out a change");
     stop_at("handed_out");
     Ok(HandOut::Done)
 }

@@ -124,7 +124,7 @@ async fn note(db: &mut PgConnection, work: &Work<'_>, reached: Option<Uuid>, don
 async fn refused_for_later(db: &mut PgConnection, key: &DocumentKey) -> sqlx::Result<Ended> {
     let list = match key {
         DocumentKey::Group(_) => "constans group list",
-        DocumentKey::Served { .. } => "constans stage list",
+        DocumentKey::Stages | DocumentKey::Served { .. } => "constans stage list",
     };
     let by = change::last_of_key(db, key).await?.map_or_else(|| "meanwhile".to_owned(), |(no, who)| format!("meanwhile by C{no}, {who}"));
     Ok(Ended::Refused(format!("{key} was changed {by}"), format!("look at it as it is now: {list}; then try again")))
@@ -189,8 +189,7 @@ pub async fn impact(db: &mut PgConnection, no: i64) -> Result<Impact, ApiError> 
     let read = |(id, address, restarts_on): (i64, String, Vec<String>)| {
         (id, ClauseInState { id, address: address.into(), restarts_on: restarts_on.into_iter().map(Arc::from).collect() })
     };
-    let clauses: HashMap<i64, ClauseInState> =
-        change::clauses(&mut *db, &ids.into_iter().collect::<Vec<_>>()).await?.into_iter().map(read).collect();
+    let clauses: HashMap<i64, ClauseInState> = change::clauses(&mut *db, &ids.into_iter().collect::<Vec<_>>()).await?.into_iter().map(read).collect();
     let of = |ids: &[i64]| ids.iter().filter_map(|id| clauses.get(id).cloned()).collect::<Vec<_>>();
     let mut builder = ImpactBuilder::default();
     for one in &transitions {

@@ -1,12 +1,12 @@
 //! Resolving: the desired state of nodes, computed when something changed and not when it asks.
 
-use super::documents::{Documents, Served, read_groups, read_served};
+use super::documents::{Documents, Served, read_groups, read_served, stages_of};
 use crate::launch::Here;
 use crate::problem::ApiError;
 use crate::store::change::NewChangeNode;
 use crate::store::effective_state::{self, NewClause};
+use crate::store::release;
 use crate::store::wanted::{self, NewPlacement, NodeViewRow};
-use crate::store::{release, stage};
 use constans_core::change::DocumentKey;
 use constans_core::digest::{Digest, DigestKey, of_value};
 use constans_core::filter::{InputCache, NodeInputs, NodeView};
@@ -98,8 +98,8 @@ impl Resolver {
     pub async fn new(db: &mut PgConnection, here: &Here, documents: &Documents) -> Result<Self, ApiError> {
         let groups = documents.iter().filter(|(key, _)| matches!(key, DocumentKey::Group(_))).map(|(_, body)| body.clone()).collect();
         let groups = read_groups(groups)?;
-        let served = read_served(&mut *db, here, documents).await?;
-        let stages = stage::names(db).await?;
+        let served = read_served(db, here, documents).await?;
+        let stages = stages_of(documents.get(&DocumentKey::Stages));
         // Reading filters takes its time and a deep stack.
         let planner = tokio::task::spawn_blocking(|| on_large_stack(|| Planner::new(groups, stages))).await;
         let planner = planner.map_err(|error| ApiError::BrokeOff("reading filters", error))?;
@@ -193,10 +193,8 @@ impl Resolver {
 
     async fn store_sources(&mut self, db: &mut PgConnection, outcomes: &[Outcome]) -> Result<(), ApiError> {
         let made = outcomes.iter().filter_map(|outcome| outcome.result.as_ref().ok());
-        let unknown: BTreeMap<&str, &Value> = made
-            .map(|made| (made.sources_digest.as_str(), &made.sources))
-            .filter(|(digest, _)| !self.sources.contains_key(*digest))
-            .collect();
+        let unknown: BTreeMap<&str, &Value> =
+            made.map(|made| (made.sources_digest.as_str(), &made.sources)).filter(|(digest, _)| !self.sources.contains_key(*digest)).collect();
         if !unknown.is_empty() {
             self.sources.extend(wanted::sources_ids(db, &unknown.into_iter().collect::<Vec<_>>()).await?);
         }
@@ -290,8 +288,11 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan, node_inputs: &mut NodeInp
             continue;
         };
         sources.baselines.push(format!("{}@{version}/{}", assignment.kit, assignment.baseline));
-        let kit =
-            inputs.served.kits.get(&(assignment.kit.clone(), version.clone())).ok_or_else(|| format!("{}@{version} cannot be read", assignment.kit))?;
+        let kit = inputs
+            .served
+            .kits
+            .get(&(assignment.kit.clone(), version.clone()))
+            .ok_or_else(|| format!("{}@{version} cannot be read", assignment.kit))?;
         let missing = || format!("{}@{version} has no baseline `{}`", assignment.kit, assignment.baseline);
         let baseline = kit.baseline(&assignment.baseline).ok_or_else(missing)?;
         assigned.push(Assigned { kit, baseline, on_drift: assignment.on_drift, on_rollout: assignment.on_rollout });
@@ -304,7 +305,8 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan, node_inputs: &mut NodeInp
         paths: vec!["/var/lib/constans".to_owned(), "/usr/bin/constans-agent".to_owned()],
         names: vec!["constans-agent".to_owned(), "constans-agent.service".to_owned()],
     };
-    let kits: Vec<&Kit> = served.iter().filter_map(|(kit, version)| inputs.served.kits.get(&(kit.clone(), version.clone())).map(Arc::as_ref)).collect();
+    let kits: Vec<&Kit> =
+        served.iter().filter_map(|(kit, version)| inputs.served.kits.get(&(kit.clone(), version.clone())).map(Arc::as_ref)).collect();
     let input =
         ResolveInput { assigned, kits: &kits, given: &plan.given, view, key: &inputs.key, conditions: Conditions::Decide, untouchable: &untouchable };
     let resolved = resolve_noting(&input, node_inputs)

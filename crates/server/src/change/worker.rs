@@ -28,7 +28,7 @@ impl Nudge {
 /// How often it is looked for work that another process queued or left.
 const EVERY: Duration = Duration::from_millis(500);
 /// How often a claim is prolonged.
-const PROLONGED: Duration = Duration::from_secs(3);
+const PROLONGED: Duration = Duration::from_millis(1_500);
 /// How long the next try for the lock waits, at least; as much again is random.
 const LOCK_PAUSE_MS: u64 = 50;
 /// So often work that fails is begun anew.

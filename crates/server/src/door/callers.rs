@@ -67,7 +67,15 @@ impl Fairing for OnlyTheDoor {
             let title = "requests are taken on the server's own addresses only".to_owned();
             refuse_everything(
                 request,
-                Problem { kind: "not_by_the_door".to_owned(), title, status: Status::Forbidden.code, hint: None, detail: None, change: None },
+                Problem {
+                    kind: "not_by_the_door".to_owned(),
+                    title,
+                    status: Status::Forbidden.code,
+                    hint: None,
+                    detail: None,
+                    change: None,
+                    findings: Vec::new(),
+                },
             );
         }
     }

@@ -129,7 +129,7 @@ fn with_cookies_joined(headers: &mut HeaderMap) {
 }
 
 fn problem(status: StatusCode, kind: &str, title: &str) -> Problem {
-    Problem { kind: kind.to_owned(), title: title.to_owned(), status: status.as_u16(), hint: None, detail: None, change: None }
+    Problem { kind: kind.to_owned(), title: title.to_owned(), status: status.as_u16(), hint: None, detail: None, change: None, findings: Vec::new() }
 }
 
 fn own_answer(problem: &Problem, busy: Busy) -> Response<AnswerBody> {

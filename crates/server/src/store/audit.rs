@@ -1,8 +1,9 @@
 //! The audit trail: who did what, and when.
 
 use crate::clock::sql_now;
+use jiff_sqlx::Timestamp as SqlTimestamp;
 use serde_json::Value;
-use sqlx::PgExecutor;
+use sqlx::{PgConnection, PgExecutor};
 
 /// Adds an entry. In the transaction of what was done: both are there or neither.
 pub async fn add(db: impl PgExecutor<'_>, who: &str, did: &str, subject: &str, detail: &Value) -> sqlx::Result<()> {
@@ -15,4 +16,107 @@ pub async fn add(db: impl PgExecutor<'_>, who: &str, did: &str, subject: &str, d
         .execute(db)
         .await
         .map(|_| ())
+}
+
+/// An entry, with its digest once it is chained.
+#[derive(Debug, sqlx::FromRow)]
+pub struct EntryRow {
+    /// Its number.
+    pub id: i64,
+    /// When.
+    pub at: SqlTimestamp,
+    /// Who did it.
+    pub who: String,
+    /// What was done.
+    pub did: String,
+    /// To what.
+    pub subject: String,
+    /// More of it.
+    pub detail: Value,
+    /// Its digest.
+    pub digest: Option<String>,
+}
+
+/// Returns entries before a number, the newest first; at most 100.
+pub async fn list(db: impl PgExecutor<'_>, before: i64, who: Option<&str>, subject: Option<&str>) -> sqlx::Result<Vec<EntryRow>> {
+    sqlx::query_as(
+        "select e.id, e.at, e.who, e.did, e.subject, e.detail, c.digest from audit_trail e left join audit_chain c on c.entry = e.id
+         where e.id < $1 and ($2::text is null or e.who = $2) and ($3::text is null or e.subject = $3) order by e.id desc limit 100",
+    )
+    .bind(before)
+    .bind(who)
+    .bind(subject)
+    .fetch_all(db)
+    .await
+}
+
+/// Takes the right to chain until the transaction ends, unless another process has it.
+pub async fn try_chain(db: impl PgExecutor<'_>) -> sqlx::Result<bool> {
+    sqlx::query_scalar("select pg_try_advisory_xact_lock(x'6175646974'::bigint)").fetch_one(db).await
+}
+
+/// Returns the last place of the chain with its digest.
+pub async fn last(db: impl PgExecutor<'_>) -> sqlx::Result<Option<(i64, String)>> {
+    sqlx::query_as("select place, digest from audit_chain order by place desc limit 1").fetch_optional(db).await
+}
+
+/// Returns the next entries to be chained, in the order in which they were committed: those before which no transaction is open
+/// any more.
+pub async fn unchained(db: &mut PgConnection) -> sqlx::Result<Vec<EntryRow>> {
+    sqlx::query_as(
+        "select e.id, e.at, e.who, e.did, e.subject, e.detail, null::text as digest from audit_trail e
+         where not exists (select 1 from audit_chain c where c.entry = e.id) and e.xid < pg_snapshot_xmin(pg_current_snapshot())
+         order by e.xid, e.id limit 1000",
+    )
+    .fetch_all(db)
+    .await
+}
+
+/// Adds links to the chain, from this place on.
+pub async fn chain(db: impl PgExecutor<'_>, from: i64, links: &[(i64, String)]) -> sqlx::Result<()> {
+    let (entries, digests): (Vec<i64>, Vec<&str>) = links.iter().map(|(entry, digest)| (*entry, digest.as_str())).unzip();
+    sqlx::query("insert into audit_chain (place, entry, digest) select $1 + place - 1, entry, digest from unnest($2::bigint[], $3::text[]) with ordinality as new (entry, digest, place)")
+        .bind(from)
+        .bind(entries)
+        .bind(digests)
+        .execute(db)
+        .await
+        .map(|_| ())
+}
+
+/// A link of the chain; what it was made of is missing if somebody removed the entry.
+#[derive(Debug, sqlx::FromRow)]
+pub struct LinkRow {
+    /// Its place.
+    pub place: i64,
+    /// Its digest.
+    pub link: String,
+    /// The number of its entry.
+    pub entry: i64,
+    /// When it was done.
+    pub at: Option<SqlTimestamp>,
+    /// Who did it.
+    pub who: Option<String>,
+    /// What was done.
+    pub did: Option<String>,
+    /// To what.
+    pub subject: Option<String>,
+    /// More of it.
+    pub detail: Option<Value>,
+}
+
+/// Returns links after a place, in their order; at most 1,000.
+pub async fn links(db: impl PgExecutor<'_>, after: i64) -> sqlx::Result<Vec<LinkRow>> {
+    sqlx::query_as(
+        "select c.place, c.digest as link, c.entry, e.at, e.who, e.did, e.subject, e.detail from audit_chain c left join audit_trail e on e.id = c.entry
+         where c.place > $1 order by c.place limit 1000",
+    )
+    .bind(after)
+    .fetch_all(db)
+    .await
+}
+
+/// Returns how many entries are not chained yet.
+pub async fn count_unchained(db: impl PgExecutor<'_>) -> sqlx::Result<i64> {
+    sqlx::query_scalar("select (select count(*) from audit_trail) - (select count(*) from audit_chain)").fetch_one(db).await
 }

@@ -404,10 +404,12 @@ pub async fn clauses(db: impl PgExecutor<'_>, ids: &[i64]) -> sqlx::Result<Vec<(
 /// Returns the change that edited a document last, and who asked for it.
 pub async fn last_of_key(db: impl PgExecutor<'_>, key: &DocumentKey) -> sqlx::Result<Option<(i64, String)>> {
     let edited = match key {
+        DocumentKey::Stages => "(select max(no) from change where status = 'handed_out' and edits @> '[{\"key\": \"stages\"}]' and $1 = $2)",
         DocumentKey::Group(_) => "(select max(change) from node_group where name = $1 and $2 is not null)",
         DocumentKey::Served { .. } => "(select max(change) from served where stage = $1 and kit = $2)",
     };
     let (first, second) = match key {
+        DocumentKey::Stages => ("", ""),
         DocumentKey::Group(name) => (name.as_str(), ""),
         DocumentKey::Served { stage, kit } => (stage.as_str(), kit.as_str()),
     };
@@ -417,4 +419,27 @@ pub async fn last_of_key(db: impl PgExecutor<'_>, key: &DocumentKey) -> sqlx::Re
 /// Returns whether a change of a kind is queued or prepared.
 pub async fn is_open(db: impl PgExecutor<'_>, kind: &str) -> sqlx::Result<bool> {
     sqlx::query_scalar("select exists (select 1 from change where kind = $1 and status in ('waiting', 'preparing'))").bind(kind).fetch_one(db).await
+}
+
+/// The change that altered a node last.
+#[derive(Debug, sqlx::FromRow)]
+pub struct ChangedByRow {
+    /// Its number.
+    pub no: i64,
+    /// What it does, in words.
+    pub what: String,
+    /// Who asked for it.
+    pub who: String,
+    /// Why.
+    pub because: Option<String>,
+    /// When it was handed out.
+    pub ended_at: SqlTimestamp,
+}
+
+/// Returns the change that altered a node last.
+pub async fn last_of_node(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<ChangedByRow>> {
+    sqlx::query_as("select c.no, c.what, c.who, c.because, c.ended_at from node_wanted w join change c on c.no = w.change where w.node = $1 and c.ended_at is not null")
+        .bind(node)
+        .fetch_optional(db)
+        .await
 }

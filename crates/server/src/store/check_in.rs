@@ -44,7 +44,8 @@ const HAS_WANTED: &str = "(new.has_counter = w.counter and new.has_epoch = w.epo
 
 /// How the node's row follows when it learned its settings, those of the placement `p`: its next full run is overdue by those that
 /// it knows, and never before it could know them.
-const LEARNED: &str = "overdue_secs = case when (new.has_counter = w.counter and new.has_epoch = w.epoch) then p.overdue_secs else n.overdue_secs end,
+const LEARNED: &str =
+    "overdue_secs = case when (new.has_counter = w.counter and new.has_epoch = w.epoch) then p.overdue_secs else n.overdue_secs end,
                  overdue_at = case when (new.has_counter = w.counter and new.has_epoch = w.epoch) and p.overdue_secs is distinct from n.overdue_secs
                      then new.heard_at + make_interval(secs => p.overdue_secs) else n.overdue_at end";
 

@@ -7,7 +7,7 @@ use sqlx::{PgConnection, PgExecutor};
 use uuid::Uuid;
 
 /// For so long a claim holds unless it is prolonged.
-const LEASE_SECS: f64 = 10.0;
+const LEASE_SECS: f64 = 5.0;
 
 /// A kind of work.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -73,13 +73,14 @@ pub async fn claim(db: impl PgExecutor<'_>, kind: JobKind, owner: Uuid) -> sqlx:
 
 /// Prolongs a claim. Returns false if it is no longer ours.
 pub async fn prolong(db: impl PgExecutor<'_>, job: &JobRow) -> sqlx::Result<bool> {
-    let done = sqlx::query("update job set leased_until = $3::timestamptz + make_interval(secs => $4) where id = $1 and fence = $2 and ended_at is null")
-        .bind(job.id)
-        .bind(job.fence)
-        .bind(sql_now())
-        .bind(LEASE_SECS)
-        .execute(db)
-        .await?;
+    let done =
+        sqlx::query("update job set leased_until = $3::timestamptz + make_interval(secs => $4) where id = $1 and fence = $2 and ended_at is null")
+            .bind(job.id)
+            .bind(job.fence)
+            .bind(sql_now())
+            .bind(LEASE_SECS)
+            .execute(db)
+            .await?;
     Ok(done.rows_affected() > 0)
 }
 
@@ -135,7 +136,11 @@ pub async fn stop(db: impl PgExecutor<'_>, change: i64, by: &str) -> sqlx::Resul
 
 /// Ends all work: what it was for is gone.
 pub async fn end_all(db: impl PgExecutor<'_>) -> sqlx::Result<()> {
-    sqlx::query("update job set ended_at = $1, leased_until = null, fence = fence + 1 where ended_at is null").bind(sql_now()).execute(db).await.map(|_| ())
+    sqlx::query("update job set ended_at = $1, leased_until = null, fence = fence + 1 where ended_at is null")
+        .bind(sql_now())
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 /// Returns the change that is worked at before this one, if any: its number, who asked for it, how many nodes are done, of how

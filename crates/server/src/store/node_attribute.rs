@@ -41,7 +41,6 @@ pub async fn set_all(db: &mut PgConnection, name: &str, values: &[(Uuid, &Value)
     Ok(new)
 }
 
-
 /// Returns the statement that copies an attribute to its column of `node`, if lists show it.
 fn copy_to_node(name: &str) -> Option<&'static str> {
     Some(match name {

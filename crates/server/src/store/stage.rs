@@ -76,3 +76,13 @@ pub async fn serve(db: &mut PgConnection, stage: &str, kit: &str, version: Optio
         .await
         .map(|_| ())
 }
+
+/// Sets the stages, in their order.
+pub async fn set_names(db: &mut PgConnection, names: &[String]) -> sqlx::Result<()> {
+    sqlx::query("delete from stage").execute(&mut *db).await?;
+    sqlx::query("insert into stage (name, place) select name, place from unnest($1::text[]) with ordinality as new (name, place)")
+        .bind(names)
+        .execute(db)
+        .await
+        .map(|_| ())
+}

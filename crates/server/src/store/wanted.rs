@@ -136,7 +136,10 @@ pub async fn labels(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, Vec<St
 
 /// Returns where the parts of the desired state of a node come from.
 pub async fn sources(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<Value>> {
-    sqlx::query_scalar("select s.body from node_wanted w join state_sources s on s.id = w.sources where w.node = $1").bind(node).fetch_optional(db).await
+    sqlx::query_scalar("select s.body from node_wanted w join state_sources s on s.id = w.sources where w.node = $1")
+        .bind(node)
+        .fetch_optional(db)
+        .await
 }
 
 /// The desired state of a node.

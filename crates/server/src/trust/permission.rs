@@ -30,11 +30,21 @@ impl Role {
     }
 
     fn holds(word: &str, permission: &str) -> bool {
-        let reads = [NodeRead::NAME, SessionOwn::NAME].contains(&permission);
+        let reads = [NodeRead::NAME, SessionOwn::NAME, AuditRead::NAME].contains(&permission);
         match word {
             "administrator" => true,
             "approver" => {
-                reads || [InvitationMake::NAME, JoinDecide::NAME, NodeRevoke::NAME, StageServe::NAME, GroupEdit::NAME, ChangeDecide::NAME].contains(&permission)
+                reads
+                    || [
+                        InvitationMake::NAME,
+                        JoinDecide::NAME,
+                        NodeRevoke::NAME,
+                        StageServe::NAME,
+                        StageEdit::NAME,
+                        GroupEdit::NAME,
+                        ChangeDecide::NAME,
+                    ]
+                    .contains(&permission)
             }
             "publisher" => reads || permission == KitPublish::NAME,
             "reader" | "operator" => reads,
@@ -80,6 +90,8 @@ permissions! {
     KitPublish = "kit.publish";
     /// Decide which releases a stage serves.
     StageServe = "stage.serve";
+    /// Make, move, rename and remove stages.
+    StageEdit = "stage.edit";
     /// Set groups: assignments, parameters, modes.
     GroupEdit = "group.edit";
     /// Confirm, stop and take back changes of desired state.
@@ -88,6 +100,8 @@ permissions! {
     NodeRevoke = "node.revoke";
     /// See persons and all tokens; grant and take roles, make and withdraw tokens, remove persons.
     PeopleManage = "people.manage";
+    /// See the audit trail.
+    AuditRead = "audit.read";
     /// End recovering after the database was put back.
     ServerRecover = "server.recover";
 }
@@ -101,12 +115,12 @@ mod tests {
         for (role, may) in [
             (
                 "administrator",
-                "session.own join.invite join.approve node.read kit.publish stage.serve group.edit change.decide node.revoke people.manage server.recover",
+                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit change.decide node.revoke people.manage audit.read server.recover",
             ),
-            ("approver", "session.own join.invite join.approve node.read stage.serve group.edit change.decide node.revoke"),
-            ("publisher", "session.own node.read kit.publish"),
-            ("reader", "session.own node.read"),
-            ("operator", "session.own node.read"),
+            ("approver", "session.own join.invite join.approve node.read stage.serve stage.edit group.edit change.decide node.revoke audit.read"),
+            ("publisher", "session.own node.read kit.publish audit.read"),
+            ("reader", "session.own node.read audit.read"),
+            ("operator", "session.own node.read audit.read"),
             ("stranger", ""),
         ] {
             assert_eq!(permissions_of(&[role.to_owned()]).join(" "), may, "{role}");

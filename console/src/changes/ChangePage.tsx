@@ -1,0 +1,152 @@
+import Alert from '@mui/material/Alert';
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import Link from '@mui/material/Link';
+import Typography from '@mui/material/Typography';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Link as RouterLink, useParams } from 'react-router';
+import { api, type Schemas } from '../api/client';
+import { Address } from '../looks/Address';
+import { Card } from '../looks/Card';
+import { CopiedCommand } from '../looks/CopiedCommand';
+import { TextDiff } from '../run/TextDiff';
+import { Page } from '../shell/Page';
+import { QueryView } from '../shell/QueryView';
+import { sessionQuery } from '../shell/session';
+import { clock, exact } from '../words/time';
+import { changeAddress, progressWords } from './changeWords';
+import { ConfirmDialog } from './ConfirmDialog';
+import { GoBackDialog } from './GoBackDialog';
+import { ImpactView } from './ImpactView';
+
+/** One change: its impact, its documents before and after, the nodes that do not have it, and taking it back. */
+export function ChangePage() {
+  const { no = '' } = useParams();
+  const number = Number(no.replace(/^C/, ''));
+  const change = useQuery({ queryKey: ['change', number], queryFn: ({ signal }) => api.change(number, signal), refetchInterval: 5_000 });
+  return (
+    <Page title={`C${number}`} heading={null}>
+      <Typography sx={{ fontSize: 14, mb: 0.5 }}>
+        <Link component={RouterLink} to="/changes">
+          Changes
+        </Link>{' '}
+        / C{number}
+      </Typography>
+      <QueryView query={change}>{(shown) => <ChangeParts shown={shown} />}</QueryView>
+    </Page>
+  );
+}
+
+function ChangeParts({ shown }: { shown: Schemas['ChangeShown'] }) {
+  const { change, impact, edits } = shown;
+  return (
+    <>
+      <ChangeHead shown={shown} />
+      <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 13fr) minmax(0, 7fr)' }, alignItems: 'start' }}>
+        <Box sx={{ display: 'grid', gap: 2, minWidth: 0 }}>
+          {impact && (
+            <Card title="Impact">
+              <ImpactView impact={impact} />
+            </Card>
+          )}
+          {edits.length > 0 && (
+            <Card title="Documents">
+              {edits.map(({ edit, difference }) => (
+                <Box key={edit.key} sx={{ mb: 1 }}>
+                  <Address>{edit.key}</Address>
+                  <TextDiff diff={{ text: difference, cut: false }} />
+                </Box>
+              ))}
+            </Card>
+          )}
+        </Box>
+        {change.status === 'handed_out' && (
+          <Card title="Nodes">
+            <NodesOfChange shown={shown} />
+          </Card>
+        )}
+      </Box>
+    </>
+  );
+}
+
+function ChangeHead({ shown: { change, behind, impact, typed_from } }: { shown: Schemas['ChangeShown'] }) {
+  const session = useQuery(sessionQuery);
+  const mayDecide = session.data?.permissions.includes('change.decide') ?? false;
+  const queries = useQueryClient();
+  const stop = useMutation({ mutationFn: () => api.stopChange(change.no), onSettled: () => queries.invalidateQueries() });
+  const [asks, setAsks] = useState<'confirm' | 'go-back'>();
+  const isQueued = change.status === 'waiting' || change.status === 'preparing';
+  const waits = change.status === 'unconfirmed' || change.status === 'previewed';
+  const canGoBack = change.status === 'handed_out' && ['group', 'serve', 'go_back'].includes(change.kind);
+  return (
+    <Box sx={{ mb: 2 }}>
+      <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', flexWrap: 'wrap' }}>
+        <Typography variant="h1">
+          C{change.no}: {change.what}
+        </Typography>
+        <Box sx={{ flex: 1 }} />
+        {mayDecide && isQueued && <Button onClick={() => stop.mutate()}>Stop</Button>}
+        {mayDecide && waits && <Button onClick={() => setAsks('confirm')}>Hand out…</Button>}
+        {mayDecide && canGoBack && <Button onClick={() => setAsks('go-back')}>Take back…</Button>}
+        <CopiedCommand command={`constans change show C${change.no}`} />
+      </Box>
+      <Typography>
+        {change.who}, {exact(change.drafted)}
+        {change.because && `: “${change.because}”`}
+        {change.goes_back != null && (
+          <>
+            . Takes back{' '}
+            <Link component={RouterLink} to={changeAddress(change.goes_back)}>
+              C{change.goes_back}
+            </Link>
+          </>
+        )}
+      </Typography>
+      <Typography sx={{ '&::first-letter': { textTransform: 'uppercase' } }}>
+        {change.ended && change.status === 'handed_out' ? `handed out ${clock(change.ended)}; ${progressWords(change)}.` : `${progressWords(change)}.`}
+        {behind && ` Waits for ${behind}.`}
+      </Typography>
+      {change.refused && (
+        <Alert severity="warning" variant="outlined" sx={{ mt: 1 }}>
+          {change.refused}. {change.hint}
+        </Alert>
+      )}
+      {asks === 'confirm' && impact && <ConfirmDialog no={change.no} what={change.what} impact={impact} typedFrom={typed_from} onClose={() => setAsks(undefined)} />}
+      {asks === 'go-back' && <GoBackDialog change={change} onClose={() => setAsks(undefined)} />}
+    </Box>
+  );
+}
+
+function NodesOfChange({ shown: { nodes, last_by, change } }: { shown: Schemas['ChangeShown'] }) {
+  const without = nodes.filter((node) => !node.taken && !node.is_later);
+  if (change.nodes === 0) return <Typography>It affects no node.</Typography>;
+  return (
+    <>
+      <Typography>
+        {without.length === 0 ? 'No node is without it.' : `${change.outstanding.toLocaleString('en')} do not have it yet`}
+        {without.length > 0 && last_by && `; the last one by ${clock(last_by)}`}
+      </Typography>
+      <Box component="ul" sx={{ listStyle: 'none', p: 0, m: 0, mt: 1, fontSize: 14 }}>
+        {nodes.slice(0, 100).map((node) => (
+          <Box component="li" key={node.name} sx={{ display: 'flex', justifyContent: 'space-between', gap: 2, py: 0.25 }}>
+            <Link component={RouterLink} to={`/nodes/${encodeURIComponent(node.name)}`} color="inherit">
+              {node.name}
+            </Link>
+            <Box component="span" sx={{ color: 'text.secondary' }}>
+              {nodeWords(node)}
+            </Box>
+          </Box>
+        ))}
+      </Box>
+      {nodes.length > 100 && <Typography sx={{ fontSize: 14 }}>and {(change.nodes - 100).toLocaleString('en')} more</Typography>}
+    </>
+  );
+}
+
+function nodeWords(node: Schemas['ChangedNode']): string {
+  if (node.taken) return `has it since ${clock(node.taken)}`;
+  if (node.is_later) return 'changed again since';
+  return node.next_check_in ? `next check-in ${clock(node.next_check_in)}` : 'never checked in';
+}

@@ -1,0 +1,71 @@
+import Alert from '@mui/material/Alert';
+import Button from '@mui/material/Button';
+import Dialog from '@mui/material/Dialog';
+import DialogActions from '@mui/material/DialogActions';
+import DialogContent from '@mui/material/DialogContent';
+import DialogTitle from '@mui/material/DialogTitle';
+import TextField from '@mui/material/TextField';
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { useNavigate } from 'react-router';
+import { api, Refused, type Schemas } from '../api/client';
+import { count } from '../words/words';
+import { changeAddress, confirmation } from './changeWords';
+import { ImpactView } from './ImpactView';
+
+interface Asked {
+  no: number;
+  what: string;
+  impact: Schemas['Impact'];
+  typedFrom: number;
+  onClose: () => void;
+}
+
+/** Asks whether to hand a change out. Where it takes clauses from many nodes, their number is typed. */
+export function ConfirmDialog({ no, what, impact, typedFrom, onClose }: Asked) {
+  const queries = useQueryClient();
+  const navigate = useNavigate();
+  const [typed, setTyped] = useState('');
+  const handOut = useMutation({
+    mutationFn: () => api.confirmChange(no, confirmation(impact)),
+    onSuccess: () => {
+      onClose();
+      void navigate(changeAddress(no));
+    },
+    onSettled: () => queries.invalidateQueries(),
+  });
+  const mustType = impact.takes_from >= typedFrom;
+  return (
+    <Dialog open onClose={onClose} maxWidth="md" fullWidth aria-labelledby="confirm-title">
+      <DialogTitle id="confirm-title">
+        Hand out C{no}: {what}?
+      </DialogTitle>
+      <DialogContent sx={{ display: 'grid', gap: 2 }}>
+        <ImpactView impact={impact} />
+        {mustType && (
+          <TextField
+            label={`Type the number of nodes that clauses are taken from (${count(impact.takes_from, 'node')})`}
+            value={typed}
+            onChange={(event) => setTyped(event.target.value)}
+            margin="dense"
+          />
+        )}
+        {handOut.error && <Alert severity="error">{problemWords(handOut.error)}</Alert>}
+      </DialogContent>
+      <DialogActions>
+        <Button variant="text" onClick={onClose}>
+          Cancel
+        </Button>
+        <Button variant="contained" disabled={handOut.isPending || (mustType && typed.trim() !== String(impact.takes_from))} onClick={() => handOut.mutate()}>
+          {handOut.isPending ? 'Handing out…' : 'Hand out'}
+        </Button>
+      </DialogActions>
+    </Dialog>
+  );
+}
+
+/** What went wrong and what to do. */
+export function problemWords(error: Error): string {
+  const problem = error instanceof Refused ? error.problem : undefined;
+  return problem ? problem.title + (problem.hint ? `: ${problem.hint}` : '') : error.message;
+}

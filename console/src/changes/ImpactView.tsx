@@ -1,0 +1,57 @@
+import Alert from '@mui/material/Alert';
+import Box from '@mui/material/Box';
+import Table from '@mui/material/Table';
+import TableBody from '@mui/material/TableBody';
+import TableCell from '@mui/material/TableCell';
+import TableRow from '@mui/material/TableRow';
+import Typography from '@mui/material/Typography';
+import type { Schemas } from '../api/client';
+import { Address } from '../looks/Address';
+import { count } from '../words/words';
+import { clauseLines } from './changeWords';
+
+/** What a change alters: clauses taken first, then changed and new ones, services that restart, and what stands in its way. */
+export function ImpactView({ impact }: { impact: Schemas['Impact'] }) {
+  const lines = clauseLines(impact);
+  return (
+    <Box sx={{ display: 'grid', gap: 1 }}>
+      <Typography>
+        Affects {count(impact.nodes, 'node')}.{impact.settings > 0 && ` Other settings of the agent on ${count(impact.settings, 'node')}.`}
+        {impact.takes > 0 && ` Takes ${count(impact.takes, 'clause')} from ${count(impact.takes_from, 'node')}.`}
+      </Typography>
+      {lines.length > 0 && (
+        <Table size="small" aria-label="Clauses">
+          <TableBody>
+            {lines.map((line) => (
+              <TableRow key={line.verb + line.address}>
+                <TableCell sx={{ whiteSpace: 'nowrap', width: '1%', fontWeight: line.verb === 'taken from' ? 600 : undefined }}>
+                  {line.verb} {count(line.nodes, 'node')}
+                </TableCell>
+                <TableCell>
+                  <Address>{line.address}</Address>
+                </TableCell>
+                <TableCell sx={{ color: 'text.secondary' }}>{line.examples}</TableCell>
+              </TableRow>
+            ))}
+          </TableBody>
+        </Table>
+      )}
+      {impact.clauses_left_out > 0 && <Typography>{count(impact.clauses_left_out, 'more clause')} not listed.</Typography>}
+      {impact.restarts.map((restart) => (
+        <Typography key={restart.address}>
+          <Address>{restart.address}</Address> restarts on {count(restart.nodes, 'node')}.
+        </Typography>
+      ))}
+      {(impact.not_served ?? []).map((baseline) => (
+        <Alert key={baseline} severity="warning" variant="outlined">
+          <Address>{baseline}</Address> is assigned, but its stage serves no release of the kit.
+        </Alert>
+      ))}
+      {impact.unusable.length > 0 && (
+        <Alert severity="error" variant="outlined">
+          {count(impact.unusable.length, 'node')} cannot be resolved: {impact.unusable.slice(0, 3).map((pair) => pair.join(': ')).join('; ')}
+        </Alert>
+      )}
+    </Box>
+  );
+}

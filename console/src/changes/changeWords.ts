@@ -1,0 +1,44 @@
+import type { Schemas } from '../api/client';
+import { count } from '../words/words';
+
+/** How far a change is. */
+export function progressWords(change: Schemas['ChangeSummary']): string {
+  switch (change.status) {
+    case 'unconfirmed':
+      return 'not confirmed';
+    case 'handed_out':
+      if (change.nodes === 0) return 'affects no node';
+      if (change.outstanding === 0) return change.nodes === 1 ? 'the node has it' : `all ${change.nodes.toLocaleString('en')} nodes have it`;
+      return `${(change.nodes - change.outstanding).toLocaleString('en')} of ${count(change.nodes, 'node')} have it`;
+    default:
+      return change.status;
+  }
+}
+
+/** The address of a change's page. */
+export function changeAddress(no: number): string {
+  return `/changes/C${no}`;
+}
+
+/** The lines of an impact: what happens to a clause, on how many nodes, with some of them. */
+export function clauseLines(impact: Schemas['Impact']): { verb: string; nodes: number; address: string; examples: string }[] {
+  const sorts = [
+    ['taken from', 'taken'],
+    ['changed on', 'changed'],
+    ['new on', 'new'],
+  ] as const;
+  return sorts.flatMap(([verb, of]) =>
+    impact.clauses
+      .filter((clause) => clause[of] > 0)
+      .map((clause) => {
+        const more = clause[of] - clause.examples.length;
+        const examples = clause.examples.join(', ') + (more > 0 ? ` and ${more.toLocaleString('en')} more` : '');
+        return { verb, nodes: clause[of], address: clause.address, examples };
+      }),
+  );
+}
+
+/** What a person confirms who has seen an impact. */
+export function confirmation(impact: Schemas['Impact']): Schemas['Confirmed'] {
+  return { takes_from: impact.takes_from, takes: impact.takes, nodes: impact.nodes };
+}

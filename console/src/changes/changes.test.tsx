@@ -1,0 +1,92 @@
+import { fireEvent, screen } from '@testing-library/react';
+import { Route, Routes } from 'react-router';
+import type { Schemas } from '../api/client';
+import { serve, show } from '../testing';
+import { ChangePage } from './ChangePage';
+import { ChangesPage } from './ChangesPage';
+
+const change: Schemas['ChangeSummary'] = {
+  no: 118,
+  kind: 'group',
+  what: 'set the group kiosks',
+  who: 'tor.havik',
+  because: 'idle times of the winter',
+  status: 'handed_out',
+  drafted: '2026-11-23T07:42:10Z',
+  ended: '2026-11-23T07:42:12Z',
+  nodes: 41,
+  outstanding: 12,
+  takes: 0,
+};
+const impact: Schemas['Impact'] = {
+  nodes: 5,
+  settings: 0,
+  takes: 10,
+  takes_from: 5,
+  clauses: [
+    { address: 'file:/etc/issue', new: 0, changed: 0, taken: 5, examples: ['kiosk-auken-1', 'kiosk-auken-2', 'kiosk-brisk-1'] },
+    { address: 'file:/etc/kiosk/shell.conf', new: 0, changed: 2, taken: 0, examples: ['kiosk-tern-1', 'kiosk-tern-2'] },
+  ],
+  clauses_left_out: 0,
+  restarts: [{ address: 'service:kiosk-shell', nodes: 2 }],
+  unusable: [],
+};
+const shown = (summary: Partial<Schemas['ChangeSummary']>): Schemas['ChangeShown'] => ({
+  change: { ...change, ...summary },
+  impact,
+  edits: [],
+  nodes: [{ name: 'kiosk-auken-1', taken: null, next_check_in: '2026-11-23T07:50:00Z', is_later: false }],
+  last_by: '2026-11-23T07:50:00Z',
+  typed_from: 3,
+});
+const session = { person: 'ilse.maren', roles: ['administrator'], permissions: ['change.decide'], server: {}, token: 't' };
+
+function page(address: string) {
+  return show(
+    <Routes>
+      <Route path="/changes" element={<ChangesPage />} />
+      <Route path="/changes/:no" element={<ChangePage />} />
+    </Routes>,
+    address,
+  );
+}
+
+test('a change is listed with who, why, and how many nodes have it', async () => {
+  serve({ 'GET /api/changes': { body: [change] } });
+  page('/changes');
+  expect(await screen.findByText('29 of 41 nodes have it')).toBeTruthy();
+  expect(screen.getByText('tor.havik: “idle times of the winter”')).toBeTruthy();
+  expect(screen.getByRole('link', { name: 'C118' }).getAttribute('href')).toBe('/changes/C118');
+});
+
+test('taking back shows what that takes from nodes, and its number is typed before it is handed out', async () => {
+  const asked = serve({
+    'GET /api/session': { body: session },
+    'GET /api/changes/118': { body: shown({}) },
+    'POST /api/changes/118/go-back': { body: { change: 119, previewed: true, nodes: 5, unusable: [], impact } },
+    'GET /api/changes/119': { body: shown({ no: 119, what: 'take back C118: set the group kiosks', status: 'previewed', goes_back: 118 }) },
+    'POST /api/changes/119/confirm': { body: { change: 119, previewed: false, nodes: 5, unusable: [], impact } },
+  });
+  page('/changes/C118');
+  fireEvent.click(await screen.findByRole('button', { name: 'Take back…' }));
+  fireEvent.change(screen.getByLabelText('Reason'), { target: { value: 'too short' } });
+  fireEvent.click(screen.getByRole('button', { name: 'Show the impact' }));
+  const handOut = await screen.findByRole('button', { name: 'Hand out' });
+  expect(screen.getAllByText('taken from 5 nodes').length).toBeGreaterThan(0);
+  expect(handOut.hasAttribute('disabled')).toBe(true);
+  fireEvent.change(screen.getByLabelText(/Type the number/), { target: { value: '4' } });
+  expect(handOut.hasAttribute('disabled')).toBe(true);
+  fireEvent.change(screen.getByLabelText(/Type the number/), { target: { value: '5' } });
+  fireEvent.click(handOut);
+  await vi.waitFor(() => expect(screen.getByTestId('address').textContent).toBe('/changes/C119'));
+  const sent = (path: string) => JSON.parse(asked.find((one) => one.path === path)?.body ?? '{}') as unknown;
+  expect(sent('POST /api/changes/118/go-back')).toEqual({ because: 'too short', preview: true });
+  expect(sent('POST /api/changes/119/confirm')).toEqual({ takes_from: 5, takes: 10, nodes: 5 });
+});
+
+test('who may not decide is offered nothing', async () => {
+  serve({ 'GET /api/session': { body: { ...session, permissions: ['node.read'] } }, 'GET /api/changes/118': { body: shown({}) } });
+  page('/changes/C118');
+  expect(await screen.findByText(/29 of 41 nodes have it/)).toBeTruthy();
+  expect(screen.queryByRole('button', { name: 'Take back…' })).toBeNull();
+});

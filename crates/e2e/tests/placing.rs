@@ -1,0 +1,83 @@
+//! Stages made, renamed, moved and removed by the operator, and groups that are checked as strictly as kits.
+
+use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
+use constans_e2e::{Fleet, Machine};
+
+fn stages(fleet: &Fleet) -> String {
+    let listed = fleet.client(&["stage", "list"]);
+    well(&listed).lines().map(|line| line.split_whitespace().collect::<Vec<_>>().join(" ")).collect::<Vec<_>>().join("; ")
+}
+
+#[test]
+fn stages_are_made_moved_renamed_and_removed_and_nodes_and_groups_follow() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce").replace("priority = 10", "priority = 10\nstage = \"open-water\"")));
+    let state = "select string_agg(state::text, ' ') from node_wanted";
+    let before = fleet.query(state);
+
+    well(&fleet.client(&["stage", "make", "pilot", "--before", "harbour", "--because", "two kiosks try first"]));
+    assert!(stages(&fleet).starts_with("pilot serves no releases yet; harbour serves no releases yet; open-water"), "{}", stages(&fleet));
+    well(&fleet.client(&["stage", "move", "pilot"]));
+    assert!(stages(&fleet).ends_with("pilot serves no releases yet"), "{}", stages(&fleet));
+    let renamed = fleet.client(&["stage", "rename", "open-water", "sea"]);
+    let renamed = well(&renamed);
+    assert!(renamed.contains("the stage open-water is called sea") && renamed.contains("desired state changed on 0 nodes"), "{renamed}");
+    assert_eq!(fleet.query(state), before, "a name alone gives no node anything else");
+    assert!(fleet.client(&["node", "show", "kiosk-auken-1"]).stdout.contains("stage     sea"));
+    assert!(well(&fleet.client(&["group", "list"])).contains("stage sea"), "the group follows");
+
+    let named = fleet.client(&["stage", "remove", "sea"]);
+    assert!(named.stderr.contains("the stage `sea` is named by the group kiosks"), "{}", named.stderr);
+    assert!(fleet.client(&["stage", "make", "sea"]).stderr.contains("there is a stage `sea` already"));
+    assert!(fleet.client(&["stage", "make", "Open Water"]).stderr.contains("lower-case letters"));
+    let reader = fleet.token("pia.lund", "reader");
+    assert_eq!(fleet.client_by(&reader, &["stage", "make", "pilot"]).exit, Some(3), "a reader makes no stage");
+    let no = well(&fleet.client(&["change", "list"]))
+        .lines()
+        .find(|line| line.contains("rename the stage"))
+        .unwrap()
+        .split_whitespace()
+        .next()
+        .unwrap()
+        .to_owned();
+    well(&fleet.client(&["change", "go-back", &no]));
+    assert!(fleet.client(&["node", "show", "kiosk-auken-1"]).stdout.contains("stage     open-water"), "and all of it goes back together");
+    assert_eq!(fleet.query(state), before);
+    well(&fleet.client(&["stage", "remove", "pilot"]));
+    let again = fleet.client(&["change", "go-back", &no]);
+    assert!(again.stderr.contains("cannot be taken back: stages was changed since by C"), "{}", again.stderr);
+}
+
+/// Sets a group that is refused, and returns why.
+fn refused(fleet: &Fleet, machine: &Machine, text: &str) -> String {
+    let ended = group(fleet, machine, text);
+    assert_eq!(ended.exit, Some(3), "{}{}", ended.stdout, ended.stderr);
+    ended.stderr
+}
+
+#[test]
+fn what_a_group_names_must_be_there_and_what_is_not_is_shown_in_its_document() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    publish_and_serve(&fleet);
+    let kiosks = KIOSKS.replace("MODE", "observe");
+    for (right, wrong, message, hint) in [
+        ("kit = \"quay-base\"", "kit = \"quay-bsae\"", "no release of a kit `quay-bsae` is published", "did you mean `quay-base`?"),
+        ("baseline = \"login\"", "baseline = \"logins\"", "the kit quay-base has no baseline `logins`", "did you mean `login`?"),
+        ("idle_seconds\"", "idle_second\"", "the baseline kiosk-lockdown declares no parameter `idle_second`", "did you mean `idle_seconds`?"),
+        ("= 45", "= \"long\"", "`idle_seconds` takes an integer", ""),
+        ("labels.role == 'kiosk'", "labels.role = 'kiosk'", "=", ""),
+        ("priority = 10", "priority = 10\nstage = \"habour\"", "there is no stage `habour`", "did you mean `harbour`?"),
+    ] {
+        let said = refused(&fleet, &kiosk, &kiosks.replace(right, wrong));
+        assert!(said.contains("the group kiosks was refused: ") && said.contains(message) && said.contains(hint), "{wrong}: {said}");
+        let line = kiosks.replace(right, wrong).lines().position(|line| line.contains(wrong.lines().last().unwrap())).unwrap() + 1;
+        assert!(said.contains(&format!("group.toml:{line}:")) && said.contains("^"), "{wrong}: {said}");
+    }
+    assert_eq!(fleet.query("select count(*) from node_group where name = 'kiosks'"), "0", "nothing of it is stored");
+    let warned = group(&fleet, &kiosk, &kiosks.replace("labels.role ==", "labels.rolle =="));
+    assert_eq!(warned.exit, Some(0), "{}", warned.stderr);
+    assert!(warned.stderr.contains("no node has the label `rolle`") && warned.stderr.contains("did you mean `role`?"), "{}", warned.stderr);
+}
