@@ -3698,6 +3698,7 @@ export interface operations {
     get_api_audit: {
         parameters: {
             query?: {
+                /** @description Only those before this number */
                 before?: number;
                 subject?: string;
                 who?: string;
@@ -3889,6 +3890,7 @@ export interface operations {
     get_api_changes: {
         parameters: {
             query?: {
+                /** @description Only those before this number */
                 before?: number;
                 of_node?: string;
             };
@@ -4910,7 +4912,16 @@ export interface operations {
     };
     put_api_groups: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Continue although the desired state of some nodes cannot be resolved. */
+                although_unusable?: boolean;
+                /** @description The reason for the change, at most 500 characters. */
+                because?: string;
+                /** @description Confirms that the change takes clauses from at most so many nodes. */
+                confirm?: number;
+                /** @description Only compute the impact: nothing is handed out. */
+                preview?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4993,6 +5004,13 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description `not_this_server`: unknown host name */
             421: {
                 headers: {
@@ -5040,7 +5058,16 @@ export interface operations {
     };
     delete_api_groups_name: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Continue although the desired state of some nodes cannot be resolved. */
+                although_unusable?: boolean;
+                /** @description The reason for the change, at most 500 characters. */
+                because?: string;
+                /** @description Confirms that the change takes clauses from at most so many nodes. */
+                confirm?: number;
+                /** @description Only compute the impact: nothing is handed out. */
+                preview?: boolean;
+            };
             header?: never;
             path: {
                 name: string;
@@ -9743,7 +9770,16 @@ export interface operations {
     };
     delete_api_stages_name: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Continue although the desired state of some nodes cannot be resolved. */
+                although_unusable?: boolean;
+                /** @description The reason for the change, at most 500 characters. */
+                because?: string;
+                /** @description Confirms that the change takes clauses from at most so many nodes. */
+                confirm?: number;
+                /** @description Only compute the impact: nothing is handed out. */
+                preview?: boolean;
+            };
             header?: never;
             path: {
                 name: string;

@@ -338,14 +338,14 @@ fn write_at_once(fleet: &Fleet, machine: &Machine, nodes: usize, lasts: Duration
                 })
             })
             .collect();
-        all.into_iter().map(|one| one.join().unwrap()).collect()
+        all.into_iter().map(|one| one.join().expect("it goes on")).collect()
     })
 }
 
 fn eight_writers(nodes: usize, lasts: Duration) {
     let (mut fleet, kiosk) = fleet_of(nodes);
-    let folder = tempfile::tempdir().unwrap();
-    assert!(Command::new("cp").arg("-r").arg(constans_e2e::demo_kit("quay-base")).arg(folder.path()).status().unwrap().success());
+    let folder = tempfile::tempdir().expect("a folder");
+    assert!(Command::new("cp").arg("-r").arg(constans_e2e::demo_kit("quay-base")).arg(folder.path()).status().is_ok_and(|status| status.success()));
     constans_e2e::story::change(&folder.path().join("quay-base/kit.toml"), "1.3.0", "1.3.1");
     well(&fleet.client(&["kit", "publish", &folder.path().join("quay-base").display().to_string()]));
     refuse_falling_generations(&fleet);

@@ -31,7 +31,7 @@ fn verified(fleet: &Fleet) -> Value {
     for _ in 0..100 {
         let (status, body) = fleet.curl().with_token(fleet.administrator()).get("/api/audit/verify");
         assert_eq!(status, 200, "{body}");
-        let verified: Value = serde_json::from_str(&body).unwrap();
+        let verified: Value = serde_json::from_str(&body).expect("it is JSON");
         if verified["unchained"] == 0 {
             return verified;
         }

@@ -7,6 +7,7 @@ use crate::trust::ShownCertificate;
 use constans_wire::text::without_nul;
 use rocket::Request;
 use rocket::data::{ByteUnit, Data, FromData, Outcome};
+use rocket::form::{self, FromFormField, ValueField};
 use rocket::http::Status;
 use serde::de::DeserializeOwned;
 use sqlx::PgPool;
@@ -118,4 +119,19 @@ async fn read<T: DeserializeOwned + Send + 'static>(data: Data<'_>, largest: Byt
     };
     // What takes longer than most requests in all is read beside the threads that answer those.
     if are_many { on_thread(parse).await? } else { parse() }
+}
+
+/// A number after the `?` that may be left out. Unlike `Option`, it is refused if it is none.
+#[derive(Debug, Default)]
+pub struct Number(pub Option<u32>);
+
+#[rocket::async_trait]
+impl<'v> FromFormField<'v> for Number {
+    fn from_value(field: ValueField<'v>) -> form::Result<'v, Self> {
+        Ok(Self(Some(u32::from_value(field)?)))
+    }
+
+    fn default() -> Option<Self> {
+        Some(Self(None))
+    }
 }

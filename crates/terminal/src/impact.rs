@@ -3,6 +3,9 @@
 use crate::words::{count, harmless};
 use constans_core::change::{ClauseImpact, Impact};
 
+/// On how many nodes something happens to a clause.
+type NodesOf = fn(&ClauseImpact) -> u64;
+
 /// So many clauses of each sort are listed.
 const LISTED: usize = 20;
 
@@ -11,7 +14,7 @@ const LISTED: usize = 20;
 pub fn show_impact(impact: &Impact) -> Vec<String> {
     let nodes = |number: u64| count(usize::try_from(number).unwrap_or(usize::MAX), "node", "nodes");
     let mut lines = vec![format!("affects {}", nodes(impact.nodes))];
-    let sorts: [(&str, fn(&ClauseImpact) -> u64); 3] =
+    let sorts: [(&str, NodesOf); 3] =
         [("takes from", |clause| clause.taken), ("changes on", |clause| clause.changed), ("is new on", |clause| clause.new)];
     for (verb, of) in sorts {
         let all: Vec<&ClauseImpact> = impact.clauses.iter().filter(|clause| of(clause) > 0).collect();

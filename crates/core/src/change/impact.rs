@@ -1,6 +1,7 @@
 //! The impact of a change, clause by clause, from the states that nodes have and those that they are to have.
 
 use serde::{Deserialize, Serialize};
+use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
@@ -115,7 +116,7 @@ impl ImpactBuilder {
     pub fn done(self, nodes: u64, settings: u64) -> Impact {
         let mut clauses: Vec<ClauseImpact> =
             self.clauses.into_iter().map(|(address, clause)| ClauseImpact { address: address.to_string(), ..clause }).collect();
-        clauses.sort_by(|left, right| (right.taken, right.changed, right.new).cmp(&(left.taken, left.changed, left.new)));
+        clauses.sort_by_key(|clause| Reverse((clause.taken, clause.changed, clause.new)));
         let clauses_left_out = clauses.len().saturating_sub(LISTED) as u64;
         clauses.truncate(LISTED);
         let restarts = self.restarts.into_iter().map(|(address, nodes)| Restart { address: address.to_string(), nodes });
@@ -145,7 +146,12 @@ mod tests {
             2,
             &names(&["kiosk-auken-1", "kiosk-auken-2"]),
         );
-        builder.add(&[issue.clone()], &[issue.clone(), motd], 5, &names(&["gate-auken-1", "gate-auken-2", "gate-auken-3", "gate-brisk-1"]));
+        builder.add(
+            std::slice::from_ref(&issue),
+            &[issue.clone(), motd],
+            5,
+            &names(&["gate-auken-1", "gate-auken-2", "gate-auken-3", "gate-brisk-1"]),
+        );
         builder.add(&[], &[service], 1, &names(&["kiosk-tern-1"]));
         let impact = builder.done(8, 0);
         let counted: Vec<_> = impact.clauses.iter().map(|one| (one.address.as_str(), one.new, one.changed, one.taken)).collect();

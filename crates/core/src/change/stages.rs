@@ -138,8 +138,8 @@ mod tests {
         ])
     }
 
-    fn edited(name: &str, edit: StageEdit) -> Result<Vec<(String, Option<Value>)>, String> {
-        let edits = edit_stage(&documents(), name, &edit).map_err(|error| error.to_string())?;
+    fn edited(name: &str, edit: &StageEdit) -> Result<Vec<(String, Option<Value>)>, String> {
+        let edits = edit_stage(&documents(), name, edit).map_err(|error| error.to_string())?;
         assert!(super::super::later_edits(&edits, &documents()).is_empty(), "what they found is what there is");
         Ok(edits.into_iter().map(|edit| (edit.key.to_string(), edit.after)).collect())
     }
@@ -147,20 +147,20 @@ mod tests {
     #[test]
     fn a_stage_is_made_and_moved_where_it_is_wanted() {
         let stages = |names: &[&str]| Ok(vec![("stages".to_owned(), Some(json!(names)))]);
-        assert_eq!(edited("pilot", StageEdit::Make { before: None }), stages(&["harbour", "open-water", "pilot"]));
-        assert_eq!(edited("pilot", StageEdit::Make { before: Some("harbour".into()) }), stages(&["pilot", "harbour", "open-water"]));
-        assert_eq!(edited("open-water", StageEdit::Move { before: Some("harbour".into()) }), stages(&["open-water", "harbour"]));
-        assert_eq!(edited("harbour", StageEdit::Move { before: None }), stages(&["open-water", "harbour"]));
-        assert_eq!(edited("harbour", StageEdit::Make { before: None }), Err("there is a stage `harbour` already".into()));
-        assert_eq!(edited("pilot", StageEdit::Move { before: None }), Err("there is no stage `pilot`".into()));
-        assert!(edited("Pilot 1", StageEdit::Make { before: None }).is_err());
+        assert_eq!(edited("pilot", &StageEdit::Make { before: None }), stages(&["harbour", "open-water", "pilot"]));
+        assert_eq!(edited("pilot", &StageEdit::Make { before: Some("harbour".into()) }), stages(&["pilot", "harbour", "open-water"]));
+        assert_eq!(edited("open-water", &StageEdit::Move { before: Some("harbour".into()) }), stages(&["open-water", "harbour"]));
+        assert_eq!(edited("harbour", &StageEdit::Move { before: None }), stages(&["open-water", "harbour"]));
+        assert_eq!(edited("harbour", &StageEdit::Make { before: None }), Err("there is a stage `harbour` already".into()));
+        assert_eq!(edited("pilot", &StageEdit::Move { before: None }), Err("there is no stage `pilot`".into()));
+        assert!(edited("Pilot 1", &StageEdit::Make { before: None }).is_err());
     }
 
     #[test]
     fn groups_and_served_releases_follow_a_stage_that_is_renamed() {
         let named = |name: &str| json!({ "name": "night-trial", "stage": name });
         assert_eq!(
-            edited("harbour", StageEdit::Rename { to: "pilot".into() }),
+            edited("harbour", &StageEdit::Rename { to: "pilot".into() }),
             Ok(vec![
                 ("stages".into(), Some(json!(["pilot", "open-water"]))),
                 ("group:night-trial".into(), Some(named("pilot"))),
@@ -172,9 +172,9 @@ mod tests {
 
     #[test]
     fn a_stage_that_a_group_names_is_not_removed() {
-        assert_eq!(edited("harbour", StageEdit::Remove), Err("the stage `harbour` is named by the group night-trial".into()));
+        assert_eq!(edited("harbour", &StageEdit::Remove), Err("the stage `harbour` is named by the group night-trial".into()));
         assert_eq!(
-            edited("open-water", StageEdit::Remove),
+            edited("open-water", &StageEdit::Remove),
             Ok(vec![("stages".into(), Some(json!(["harbour"]))), ("served:open-water/quay-base".into(), None)])
         );
     }

@@ -1,5 +1,6 @@
 //! The audit trail: listed, and its chain reckoned anew.
 
+use crate::body::Number;
 use crate::problem::{Answer, ApiError};
 use crate::store::audit;
 use crate::trust::{Allowed, AuditRead};
@@ -10,16 +11,16 @@ use rocket::{State, get};
 use sqlx::PgPool;
 
 /// The entries, the newest first, 100 per page; or those of one person or about one subject.
-#[utoipa::path(tag = "server", security(("token" = ["audit.read"]), ("session" = ["audit.read"])), responses((status = 200, body = Vec<ShownEntry>)))]
+#[utoipa::path(tag = "server", security(("token" = ["audit.read"]), ("session" = ["audit.read"])), params(("before" = Option<u32>, Query, description = "Only those before this number")), responses((status = 200, body = Vec<ShownEntry>)))]
 #[get("/api/audit?<before>&<who>&<subject>")]
 pub async fn list(
-    before: Option<u32>,
+    before: Number,
     who: Option<&str>,
     subject: Option<&str>,
     _caller: Allowed<AuditRead>,
     db: &State<PgPool>,
 ) -> Answer<Vec<ShownEntry>> {
-    let rows = audit::list(db.inner(), before.map_or(i64::MAX, i64::from), who, subject).await?;
+    let rows = audit::list(db.inner(), before.0.map_or(i64::MAX, i64::from), who, subject).await?;
     let shown = rows.into_iter().map(|row| {
         let at = row.at.to_jiff();
         let entry = AuditEntry { id: row.id, at_micros: at.as_microsecond(), who: row.who, did: row.did, subject: row.subject, detail: row.detail };

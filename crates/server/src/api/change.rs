@@ -1,6 +1,6 @@
 //! Changes of desired state: listed, shown, confirmed, stopped, taken back.
 
-use crate::body::JsonBody;
+use crate::body::{JsonBody, Number};
 use crate::change::documents::read_documents;
 use crate::change::draft::{Draft, queue, refuse_while_recovering, wait};
 use crate::change::prepare::read_edits;
@@ -22,14 +22,14 @@ use std::sync::Arc;
 use uuid::Uuid;
 
 /// The changes, the newest first, 100 per page; or those that altered one node.
-#[utoipa::path(tag = "changes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<ChangeSummary>)))]
+#[utoipa::path(tag = "changes", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("before" = Option<u32>, Query, description = "Only those before this number")), responses((status = 200, body = Vec<ChangeSummary>)))]
 #[get("/api/changes?<before>&<of_node>")]
-pub async fn list(before: Option<u32>, of_node: Option<&str>, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<ChangeSummary>> {
+pub async fn list(before: Number, of_node: Option<&str>, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<ChangeSummary>> {
     let node = match of_node {
         None => None,
         Some(name) => Some(node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?),
     };
-    let rows = change::list(db.inner(), before.map_or(i64::MAX, i64::from), node).await?;
+    let rows = change::list(db.inner(), before.0.map_or(i64::MAX, i64::from), node).await?;
     Ok(Json(rows.into_iter().map(summary).collect::<Result<_, _>>()?))
 }
 

@@ -1,7 +1,7 @@
 //! Groups.
 
 use super::change::{ask, confirmed};
-use crate::body::JsonBody;
+use crate::body::{JsonBody, Number};
 use crate::change::documents::{read_documents, read_groups};
 use crate::change::draft::Draft;
 use crate::change::publish::{kit_of, on_thread, solvable};
@@ -23,6 +23,7 @@ use serde_json::Value;
 use sqlx::{PgConnection, PgPool};
 use std::collections::BTreeSet;
 use std::sync::Arc;
+use utoipa::IntoParams;
 
 /// The groups as they are now.
 #[utoipa::path(tag = "groups", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<Group>)))]
@@ -32,7 +33,7 @@ pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<
 }
 
 /// Replaces a group.
-#[utoipa::path(tag = "groups", security(("token" = ["group.edit"]), ("session" = ["group.edit"])), request_body = Group, responses((status = 200, body = Changed)))]
+#[utoipa::path(tag = "groups", security(("token" = ["group.edit"]), ("session" = ["group.edit"])), params(HowAsQuery), request_body = Group, responses((status = 200, body = Changed)))]
 #[put("/api/groups?<how..>", data = "<wanted>")]
 pub async fn set(
     wanted: JsonBody<Group>,
@@ -80,7 +81,7 @@ async fn find(db: &mut PgConnection, here: &Here, group: &Group) -> Result<Vec<G
 }
 
 /// Removes a group: its nodes are no longer given what it gives.
-#[utoipa::path(tag = "groups", security(("token" = ["group.edit"]), ("session" = ["group.edit"])), responses((status = 200, body = Changed)))]
+#[utoipa::path(tag = "groups", security(("token" = ["group.edit"]), ("session" = ["group.edit"])), params(HowAsQuery), responses((status = 200, body = Changed)))]
 #[delete("/api/groups/<name>?<how..>")]
 pub async fn remove(name: &str, how: HowAsQuery, caller: Allowed<GroupEdit>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
     if name == EVERYONE {
@@ -93,22 +94,28 @@ pub async fn remove(name: &str, how: HowAsQuery, caller: Allowed<GroupEdit>, db:
 }
 
 /// How a change is to be made, after the `?`.
-#[derive(Debug, FromForm)]
+#[derive(Debug, FromForm, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub struct HowAsQuery {
+    /// The reason for the change, at most 500 characters.
     because: Option<String>,
-    preview: Option<bool>,
-    confirm: Option<u64>,
-    although_unusable: Option<bool>,
+    /// Only compute the impact: nothing is handed out.
+    #[field(default = false)]
+    #[param(required = false)]
+    preview: bool,
+    /// Confirms that the change takes clauses from at most so many nodes.
+    #[param(required = false, value_type = u32)]
+    confirm: Number,
+    /// Continue although the desired state of some nodes cannot be resolved.
+    #[field(default = false)]
+    #[param(required = false)]
+    although_unusable: bool,
 }
 
 impl From<HowAsQuery> for HowToChange {
     fn from(query: HowAsQuery) -> Self {
-        Self {
-            because: query.because,
-            preview: query.preview.unwrap_or_default(),
-            confirm: query.confirm,
-            although_unusable: query.although_unusable.unwrap_or_default(),
-        }
+        let HowAsQuery { because, preview, confirm, although_unusable } = query;
+        Self { because, preview, confirm: confirm.0.map(u64::from), although_unusable }
     }
 }
 

@@ -80,7 +80,7 @@ pub async fn rename(
 }
 
 /// Removes a stage that no group names.
-#[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"])), responses((status = 200, body = Changed)))]
+#[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"])), params(HowAsQuery), responses((status = 200, body = Changed)))]
 #[delete("/api/stages/<name>?<how..>")]
 pub async fn remove(name: &str, how: HowAsQuery, caller: Allowed<StageEdit>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
     edit(name, &StageChange::Remove, format!("remove the stage {name}"), &how.into(), &caller.person, db, here).await

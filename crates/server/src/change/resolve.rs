@@ -124,10 +124,10 @@ impl Resolver {
         self.store_states(&mut *db, &outcomes).await?;
         self.store_placements(&mut *db, &outcomes).await?;
         self.store_sources(&mut *db, &outcomes).await?;
-        nodes.into_iter().zip(&outcomes).map(|(node, outcome)| self.row(node, outcome)).collect()
+        nodes.iter().zip(&outcomes).map(|(node, outcome)| self.row(node, outcome)).collect()
     }
 
-    fn row(&self, before: NodeViewRow, outcome: &Outcome) -> Result<NewChangeNode, ApiError> {
+    fn row(&self, before: &NodeViewRow, outcome: &Outcome) -> Result<NewChangeNode, ApiError> {
         let known = |ids: &HashMap<String, i64>, digest: &str| {
             ids.get(digest).copied().ok_or_else(|| ApiError::stored(format!("result {digest}"), &"it is missing after it was stored"))
         };
