@@ -1743,6 +1743,8 @@ export interface components {
         ChangeSummary: {
             /** @description Why, if that was given. */
             because?: string | null;
+            /** @description Who confirmed it after its impact was shown. */
+            confirmed_by?: string | null;
             /**
              * Format: date-time
              * @description When it was asked for.

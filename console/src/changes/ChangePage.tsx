@@ -95,6 +95,7 @@ function ChangeHead({ shown: { change, behind, impact, typed_from } }: { shown: 
       <Typography>
         {change.who}, {exact(change.drafted)}
         {change.because && `: “${change.because}”`}
+        {change.confirmed_by && `; confirmed by ${change.confirmed_by}`}
         {change.goes_back != null && (
           <>
             . Takes back{' '}
@@ -148,5 +149,6 @@ function NodesOfChange({ shown: { nodes, last_by, change } }: { shown: Schemas['
 function nodeWords(node: Schemas['ChangedNode']): string {
   if (node.taken) return `has it since ${clock(node.taken)}`;
   if (node.is_later) return 'changed again since';
-  return node.next_check_in ? `next check-in ${clock(node.next_check_in)}` : 'never checked in';
+  if (!node.next_check_in) return 'never checked in';
+  return Date.parse(node.next_check_in) < Date.now() ? `was due ${clock(node.next_check_in)}` : `next check-in ${clock(node.next_check_in)}`;
 }

@@ -9,6 +9,7 @@ export function progressWords(change: Schemas['ChangeSummary']): string {
     case 'handed_out':
       if (change.nodes === 0) return 'affects no node';
       if (change.outstanding === 0) return change.nodes === 1 ? 'the node has it' : `all ${change.nodes.toLocaleString('en')} nodes have it`;
+      if (change.nodes === 1) return 'the node lacks it';
       return `${(change.nodes - change.outstanding).toLocaleString('en')} of ${count(change.nodes, 'node')} have it`;
     default:
       return change.status;

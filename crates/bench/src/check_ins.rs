@@ -17,7 +17,7 @@ const CLIENTS: usize = 16;
 const MEASURED: Duration = Duration::from_secs(5);
 
 /// A node as its agent speaks, without the agent.
-struct Speaker {
+pub struct Speaker {
     client: Client,
     said: Value,
     report: Value,
@@ -64,7 +64,8 @@ pub fn check_ins() -> Vec<Figure> {
     }]
 }
 
-fn speaker(fleet: &Fleet, machine: &Machine) -> Speaker {
+/// Returns a machine that joined as who speaks for it.
+pub fn speaker(fleet: &Fleet, machine: &Machine) -> Speaker {
     let run = machine.run(&["enforce", "--yes", "--output", "json"]);
     let report: Value = serde_json::from_str(&run.stdout).expect("a report");
     assert_eq!(report["status"], "in_line", "{}", run.stdout);
@@ -113,7 +114,8 @@ async fn measure(speakers: Vec<Speaker>, url: String, checks_in: bool) -> (f64, 
     (rate, speakers)
 }
 
-async fn check_in(speaker: &mut Speaker, url: &str) {
+/// Checks in and reports an uneventful run.
+pub async fn check_in(speaker: &mut Speaker, url: &str) {
     let now = jiff::Timestamp::now().to_string();
     speaker.said["now"] = now.clone().into();
     let answer: Value = post(&speaker.client, &format!("{url}/check-in"), &speaker.said).await;

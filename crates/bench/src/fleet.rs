@@ -1,5 +1,6 @@
 //! A large fleet with its past: how fast the pages answer, how much its past takes, and how long a change for all takes.
 
+use crate::check_ins::{check_in, speaker};
 use crate::{Bound, Figure, kit_of};
 use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
 use constans_e2e::{Fleet, Machine};
@@ -46,6 +47,7 @@ pub fn at_scale() -> Vec<Figure> {
     let mut figures = storage(&fleet);
     figures.push(pages(&fleet));
     figures.push(change_for_all(&fleet, &machine));
+    figures.extend(hand_out(&fleet, &machine));
     figures
 }
 
@@ -157,5 +159,91 @@ fn change_for_all(fleet: &Fleet, machine: &Machine) -> Figure {
         budget: 2.0,
         unit: "min",
         bound: Bound::AtMost,
+    }
+}
+
+/// How often a check-in with its report, and a revocation, is waited for at rest.
+const WAITED_FOR: usize = 60;
+
+/// A change of all nodes that is prepared first: what its hand-out takes, and how long check-ins and revocations take meanwhile.
+fn hand_out(fleet: &Fleet, machine: &Machine) -> [Figure; 3] {
+    let text = |idle: u64| KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {idle}"));
+    let prepare = |idle| {
+        let said = fleet.client(&["group", "set", &machine.document("kiosks.toml", &text(idle)), "--preview"]);
+        let said = well(&said);
+        said.split("change confirm ").nth(1).and_then(|rest| rest.split_whitespace().next()).expect("its number").to_owned()
+    };
+    let number = |sql: &str| fleet.query(sql).parse::<f64>().expect("a number");
+    let mut caller = Caller::new(fleet, machine);
+    caller.call(0);
+    let rest = p95((1..=WAITED_FOR).map(|at| caller.call(at)).collect());
+    let done = std::sync::atomic::AtomicBool::new(false);
+    let (change, busy) = std::thread::scope(|scope| {
+        let caller = scope.spawn(|| {
+            let mut all = Vec::new();
+            while !done.load(std::sync::atomic::Ordering::Relaxed) {
+                all.push(caller.call(WAITED_FOR + 1 + all.len()));
+            }
+            all
+        });
+        let change = prepare(60);
+        well(&fleet.client(&["change", "confirm", &change, "--confirm", "0"]));
+        done.store(true, std::sync::atomic::Ordering::Relaxed);
+        (change, p95(caller.join().expect("it goes on")))
+    });
+    println!("check-ins with reports and revocations: p95 {rest:.1?} at rest, {busy:.1?} while {change} was prepared and handed out to all");
+    let change = prepare(61);
+    fleet.query("checkpoint");
+    let (wal, locked) = (number("select pg_wal_lsn_diff(pg_current_wal_lsn(), '0/0')"), handing_out(fleet));
+    well(&fleet.client(&["change", "confirm", &change, "--confirm", "0"]));
+    let (wal, locked) = (number("select pg_wal_lsn_diff(pg_current_wal_lsn(), '0/0')") - wal, handing_out(fleet) - locked);
+    let figure = |work, against, measured, budget, unit| Figure { work, against, measured, budget, unit, bound: Bound::AtMost };
+    [
+        figure("a prepared hand-out to 100,000 nodes, under the lock", "-", locked, 2.0, "s"),
+        figure("the same, write-ahead log", "-", wal / 1_000_000.0, 32.0, "MB"),
+        figure("check-ins and revocations meanwhile, p95", "the same at rest", busy.as_secs_f64() / rest.as_secs_f64(), 3.0, "×"),
+    ]
+}
+
+/// How long hand-outs held the lock so far, in seconds.
+fn handing_out(fleet: &Fleet) -> f64 {
+    let output = Command::new("curl").args(["-s", &fleet.metrics_url()]).output().expect("curl starts");
+    let said = String::from_utf8_lossy(&output.stdout).into_owned();
+    let line = said.lines().find(|line| line.starts_with("constans_handing_out_seconds_sum")).expect("it is measured");
+    line.rsplit(' ').next().and_then(|seconds| seconds.parse().ok()).expect("a number")
+}
+
+fn p95(mut all: Vec<Duration>) -> Duration {
+    all.sort_unstable();
+    all[all.len() * 95 / 100]
+}
+
+/// Who checks in as a node and revokes others as an administrator, and waits for both.
+struct Caller<'f> {
+    fleet: &'f Fleet,
+    node: crate::check_ins::Speaker,
+    client: reqwest::Client,
+    runtime: tokio::runtime::Runtime,
+    others: Vec<String>,
+}
+
+impl<'f> Caller<'f> {
+    fn new(fleet: &'f Fleet, machine: &Machine) -> Self {
+        let others =
+            fleet.query("select name from node where name <> 'kiosk-auken-1' order by name desc limit 20000").lines().map(str::to_owned).collect();
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
+        Self { fleet, node: speaker(fleet, machine), client: client(&fleet.ca, None).expect("a link"), runtime, others }
+    }
+
+    /// Calls, a hundredth of a second after the last time, and returns how long that took.
+    fn call(&mut self, at: usize) -> Duration {
+        std::thread::sleep(Duration::from_millis(10));
+        let began = Instant::now();
+        let revoke = self.client.post(format!("{}/api/nodes/{}/revoke", self.fleet.people_url(), self.others[at % self.others.len()]));
+        self.runtime.block_on(async {
+            check_in(&mut self.node, &self.fleet.agents_url()).await;
+            revoke.bearer_auth(self.fleet.administrator()).send().await.expect("it is heard").bytes().await.expect("it ends");
+        });
+        began.elapsed()
     }
 }

@@ -254,9 +254,8 @@ fn progress(change: &ChangeSummary) -> String {
         ChangeStatus::Previewed => "previewed".to_owned(),
         ChangeStatus::Unconfirmed => "not confirmed".to_owned(),
         ChangeStatus::HandedOut if change.nodes == 0 => "affects no node".to_owned(),
-        ChangeStatus::HandedOut if change.outstanding == 0 => {
-            format!("{} have it", count(usize::try_from(change.nodes).unwrap_or(usize::MAX), "node", "nodes"))
-        }
+        ChangeStatus::HandedOut if change.nodes == 1 => (if change.outstanding == 0 { "the node has it" } else { "the node lacks it" }).to_owned(),
+        ChangeStatus::HandedOut if change.outstanding == 0 => format!("all {} have it", change.nodes),
         ChangeStatus::HandedOut => format!("{} of {} have it", change.nodes.saturating_sub(change.outstanding), change.nodes),
         ChangeStatus::Refused => "refused".to_owned(),
         ChangeStatus::Stopped => "stopped".to_owned(),
@@ -269,6 +268,7 @@ fn show(shown: &ChangeShown) -> String {
     let mut lines = vec![format!("C{}  {}", change.no, harmless(&change.what))];
     lines.push(format!("  {}, {}", harmless(&change.who), time(change.drafted)));
     lines.extend(change.because.as_ref().map(|because| format!("  because: {}", harmless(because))));
+    lines.extend(change.confirmed_by.as_ref().map(|by| format!("  confirmed by {}", harmless(by))));
     lines.extend(change.goes_back.map(|no| format!("  takes back C{no}")));
     lines.push(match change.ended {
         Some(ended) if change.status == ChangeStatus::HandedOut => format!("  handed out {}: {}", time(ended), progress(change)),
@@ -292,7 +292,12 @@ fn show(shown: &ChangeShown) -> String {
 fn outstanding(shown: &ChangeShown) -> Vec<String> {
     const LISTED: usize = 20;
     let without: Vec<_> = shown.nodes.iter().filter(|node| node.taken.is_none() && !node.is_later).collect();
-    let next = |at: Option<jiff::Timestamp>| at.map_or_else(|| "never checked in".to_owned(), |at| format!("next check-in {}", time(at)));
+    let now = jiff::Timestamp::now();
+    let next = |at: Option<jiff::Timestamp>| match at {
+        None => "never checked in".to_owned(),
+        Some(at) if at < now => format!("did not check in {}, when it was due", time(at)),
+        Some(at) => format!("next check-in {}", time(at)),
+    };
     let mut lines: Vec<String> =
         without.iter().take(LISTED).map(|node| format!("  {:<24} does not have it; {}", harmless(&node.name), next(node.next_check_in))).collect();
     if without.len() > LISTED {

@@ -130,6 +130,24 @@ fn a_label_that_was_committed_late_is_caught_up() {
 }
 
 #[test]
+fn a_node_that_was_resolved_by_itself_after_a_change_was_prepared_is_looked_at_again() {
+    let (mut fleet, kiosk) = fleet_of(3);
+    well(&group(&fleet, &kiosk, NIGHT));
+    let state = "select state from node_wanted w join node on node.id = w.node where name = 'kiosk-auken-1'";
+    let day = fleet.query(state);
+    // The label is there when the preview begins, and nobody has resolved the node since.
+    fleet.query("update node set labels = labels || '{\"trial\": \"night\"}' where name = 'kiosk-auken-1'");
+    let preview = fleet.client(&["group", "remove", "night-trial", "--preview"]);
+    let no = well(&preview).split("change confirm ").nth(1).unwrap().split_whitespace().next().unwrap().to_owned();
+    // For the preview the node stays as it is: without the group the label means nothing. By itself it becomes otherwise.
+    fleet.query("update node set input_pending = true where name = 'kiosk-auken-1'");
+    until("the node is resolved by itself", || fleet.query(state) != day);
+    well(&fleet.client(&["change", "confirm", &no, "--confirm", "0"]));
+    assert_eq!(fleet.query(state), day, "without the group it is as before");
+    assert_eq!(otherwise_from_scratch(&mut fleet), (0, "0".to_owned()));
+}
+
+#[test]
 fn of_two_changes_of_one_group_the_later_is_told_by_whom_it_was_changed() {
     let (fleet, kiosk) = fleet_of(1_500);
     let texts = [45, 60].map(|idle| KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {}", idle + 1)));

@@ -121,3 +121,38 @@ fn releases_are_read_in_plain_words_with_their_documents_and_differences() {
     let complaints = browser.complaints();
     assert!(complaints.iter().all(|said| !said.contains("Content Security Policy")), "{complaints:?}");
 }
+
+#[test]
+fn a_change_is_looked_into_and_taken_back_from_its_page() {
+    let fleet = Fleet::start();
+    let mut browser = signed_in(&fleet);
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
+    let state = fleet.query("select state from node_wanted");
+    let typo = kiosk.document("typo.toml", &KIOSKS.replace("MODE", "enforce").replace("'kiosk'", "'kisok'"));
+    well(&fleet.client(&["group", "set", &typo, "--confirm", "1", "--because", "kiosks of the winter"]));
+    assert_ne!(fleet.query("select coalesce(state::text, '') from node_wanted"), state);
+
+    browser.click("link", "Changes");
+    browser.see("ilse.maren: “kiosks of the winter”");
+    browser.see("the node lacks it");
+    let no = fleet.query("select max(no) from change");
+    browser.click("link", &format!("C{no}"));
+    browser.see("Takes 19 clauses from 1 node.");
+    browser.see("filter\": \"labels.role == 'kisok'");
+    browser.click("button", "Take back…");
+    browser.fill("Reason", "it took everything from the kiosks");
+    browser.click("button", "Show the impact");
+    browser.see("new on 1 node");
+    assert_eq!(fleet.query("select count(*) from change where status = 'handed_out' and kind = 'go_back'"), "0", "nothing is handed out yet");
+    browser.click("button", "Hand out");
+    browser.see(&format!("take back C{no}: set the group kiosks"));
+    browser.see("it took everything from the kiosks");
+    assert_eq!(fleet.query("select state from node_wanted"), state);
+    browser.click("link", "Nodes");
+    browser.click("link", "kiosk-auken-1");
+    browser.see("Changed by");
+    let complaints = browser.complaints();
+    assert!(complaints.iter().all(|said| !said.contains("Content Security Policy")), "{complaints:?}");
+}

@@ -71,6 +71,7 @@ create table change (
     although_unusable boolean not null default false,
     is_preview        boolean not null default false,
     confirmed         jsonb,
+    confirmed_by      text,
     base_rev          bigint,
     snapshot          text,
     impact            jsonb,

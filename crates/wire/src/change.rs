@@ -59,6 +59,8 @@ pub struct ChangeSummary {
     pub who: String,
     /// Why, if that was given.
     pub because: Option<String>,
+    /// Who confirmed it after its impact was shown.
+    pub confirmed_by: Option<String>,
     /// How far it is.
     pub status: ChangeStatus,
     /// When it was asked for.

@@ -13,8 +13,8 @@ const LISTED: usize = 200;
 /// A clause as part of a state.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ClauseInState {
-    /// Stands for the whole clause: two clauses with the same id are equal.
-    pub id: i64,
+    /// Stands for all of the clause but its origins: where this is equal, nothing changes for a node.
+    pub body: Arc<str>,
     /// Its address.
     pub address: Arc<str>,
     /// The addresses on whose correction it restarts.
@@ -81,26 +81,28 @@ pub struct ImpactBuilder {
 }
 
 impl ImpactBuilder {
-    /// Adds nodes that all have one state and are to have another; some of them are named.
-    pub fn add(&mut self, before: &[ClauseInState], after: &[ClauseInState], nodes: u64, names: &[String]) {
-        let by_address = |clauses: &[ClauseInState]| clauses.iter().map(|clause| (clause.address.clone(), clause.id)).collect::<BTreeMap<_, _>>();
-        let (before_ids, after_ids) = (by_address(before), by_address(after));
+    /// Adds nodes that all have one state and are to have another; some of them are named. `before` and `after` need hold no clause
+    /// that both states have, and `kept` those that both have and that may restart.
+    pub fn add(&mut self, before: &[ClauseInState], after: &[ClauseInState], kept: &[ClauseInState], nodes: u64, names: &[String]) {
+        let by_address =
+            |clauses: &[ClauseInState]| clauses.iter().map(|clause| (clause.address.clone(), clause.body.clone())).collect::<BTreeMap<_, _>>();
+        let (had, has) = (by_address(before), by_address(after));
         let mut corrected = BTreeSet::new();
-        for (address, id) in &after_ids {
-            match before_ids.get(address) {
-                Some(known) if known == id => continue,
+        for (address, body) in &has {
+            match had.get(address) {
+                Some(known) if known == body => continue,
                 Some(_) => self.clause(address, names).changed += nodes,
                 None => self.clause(address, names).new += nodes,
             }
             corrected.insert(address.clone());
         }
-        let taken: Vec<_> = before_ids.keys().filter(|address| !after_ids.contains_key(*address)).collect();
+        let taken: Vec<_> = had.keys().filter(|address| !has.contains_key(*address)).collect();
         for address in &taken {
             self.clause(address, names).taken += nodes;
         }
         self.impact.takes += nodes * taken.len() as u64;
         self.impact.takes_from += if taken.is_empty() { 0 } else { nodes };
-        for clause in after.iter().filter(|clause| clause.restarts_on.iter().any(|on| corrected.contains(on))) {
+        for clause in after.iter().chain(kept).filter(|clause| clause.restarts_on.iter().any(|on| corrected.contains(on))) {
             *self.restarts.entry(clause.address.clone()).or_insert(0) += nodes;
         }
     }
@@ -128,8 +130,8 @@ impl ImpactBuilder {
 mod tests {
     use super::*;
 
-    fn clause(id: i64, address: &str, restarts_on: &[&str]) -> ClauseInState {
-        ClauseInState { id, address: address.into(), restarts_on: restarts_on.iter().map(|&on| on.into()).collect() }
+    fn clause(id: u32, address: &str, restarts_on: &[&str]) -> ClauseInState {
+        ClauseInState { body: id.to_string().into(), address: address.into(), restarts_on: restarts_on.iter().map(|&on| on.into()).collect() }
     }
 
     #[test]
@@ -141,18 +143,20 @@ mod tests {
         let mut builder = ImpactBuilder::default();
         let names = |names: &[&str]| names.iter().map(|&name| name.to_owned()).collect::<Vec<_>>();
         builder.add(
-            &[issue.clone(), shell(2), service.clone()],
-            &[shell(3), service.clone(), motd.clone()],
+            &[issue.clone(), shell(2)],
+            &[shell(3), motd.clone()],
+            std::slice::from_ref(&service),
             2,
             &names(&["kiosk-auken-1", "kiosk-auken-2"]),
         );
         builder.add(
             std::slice::from_ref(&issue),
             &[issue.clone(), motd],
+            &[],
             5,
             &names(&["gate-auken-1", "gate-auken-2", "gate-auken-3", "gate-brisk-1"]),
         );
-        builder.add(&[], &[service], 1, &names(&["kiosk-tern-1"]));
+        builder.add(&[], &[service], &[], 1, &names(&["kiosk-tern-1"]));
         let impact = builder.done(8, 0);
         let counted: Vec<_> = impact.clauses.iter().map(|one| (one.address.as_str(), one.new, one.changed, one.taken)).collect();
         assert_eq!(
@@ -168,7 +172,7 @@ mod tests {
     fn what_is_not_listed_is_counted() {
         let mut builder = ImpactBuilder::default();
         let all: Vec<_> = (0..250).map(|at| clause(at, &format!("file:/etc/kiosk/{at}.conf"), &[])).collect();
-        builder.add(&all, &[], 10, &[]);
+        builder.add(&all, &[], &[], 10, &[]);
         let impact = builder.done(10, 0);
         assert_eq!((impact.clauses.len(), impact.clauses_left_out, impact.takes, impact.takes_from), (200, 50, 2_500, 10));
     }

@@ -209,6 +209,7 @@ fn summary(row: ChangeRow) -> Result<ChangeSummary, ApiError> {
         what: row.what,
         who: row.who,
         because: row.because,
+        confirmed_by: row.confirmed_by,
         status,
         drafted: row.drafted_at.to_jiff(),
         ended: row.ended_at.map(|at| at.to_jiff()),

@@ -13,7 +13,7 @@ use crate::store::wanted::{self, NodeViewRow};
 use crate::store::{fleet, notice};
 use constans_core::change::{ClauseInState, DocumentEdit, DocumentKey, Impact, ImpactBuilder, later_edits};
 use sqlx::{Connection as _, PgConnection};
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 use uuid::Uuid;
 
@@ -21,8 +21,8 @@ use uuid::Uuid;
 const TOGETHER: i64 = 500;
 /// When fewer were edited meanwhile, they are caught up with under the lock.
 const FEW: usize = 200;
-/// So many clauses are looked into for services that restart.
-const MOST_CLAUSES: usize = 200_000;
+/// So many clauses are known at once while the impact is counted.
+const MOST_CLAUSES: usize = 100_000;
 
 /// Work on a change that this process claimed.
 pub struct Work<'w> {
@@ -184,16 +184,30 @@ async fn prepare_these(db: &mut PgConnection, work: &Work<'_>, resolver: &mut Re
 ///
 /// Returns why the database does not answer.
 pub async fn impact(db: &mut PgConnection, no: i64) -> Result<Impact, ApiError> {
-    let transitions = change::transitions(&mut *db, no).await?;
-    let ids: BTreeSet<i64> = transitions.iter().flat_map(|one| one.before.iter().chain(&one.after)).copied().take(MOST_CLAUSES).collect();
-    let read = |(id, address, restarts_on): (i64, String, Vec<String>)| {
-        (id, ClauseInState { id, address: address.into(), restarts_on: restarts_on.into_iter().map(Arc::from).collect() })
-    };
-    let clauses: HashMap<i64, ClauseInState> = change::clauses(&mut *db, &ids.into_iter().collect::<Vec<_>>()).await?.into_iter().map(read).collect();
-    let of = |ids: &[i64]| ids.iter().filter_map(|id| clauses.get(id).cloned()).collect::<Vec<_>>();
     let mut builder = ImpactBuilder::default();
-    for one in &transitions {
-        builder.add(&of(&one.before), &of(&one.after), one.nodes.unsigned_abs(), &one.names);
+    let mut clauses: HashMap<i64, ClauseInState> = HashMap::new();
+    let mut reached = (0, -1);
+    loop {
+        let transitions = change::transitions(&mut *db, no, reached).await?;
+        let Some(last) = transitions.last() else { break };
+        reached = (last.before_state, last.state);
+        if clauses.len() > MOST_CLAUSES {
+            clauses.clear();
+        }
+        let ids: BTreeSet<i64> = transitions.iter().flat_map(|one| one.before.iter().chain(&one.after)).copied().collect();
+        let unknown: Vec<i64> = ids.into_iter().filter(|id| !clauses.contains_key(id)).collect();
+        let read = |(id, body, address, restarts_on): (i64, String, String, Vec<String>)| {
+            (id, ClauseInState { body: body.into(), address: address.into(), restarts_on: restarts_on.into_iter().map(Arc::from).collect() })
+        };
+        clauses.extend(change::clauses(&mut *db, &unknown).await?.into_iter().map(read));
+        for one in &transitions {
+            let [before, after] = [&one.before, &one.after].map(|ids| ids.iter().copied().collect::<HashSet<i64>>());
+            let of = |ids: &mut dyn Iterator<Item = &i64>| ids.filter_map(|id| clauses.get(id).cloned()).collect::<Vec<_>>();
+            let mut kept = of(&mut after.intersection(&before));
+            kept.retain(|clause| !clause.restarts_on.is_empty());
+            let (gone, come) = (of(&mut before.difference(&after)), of(&mut after.difference(&before)));
+            builder.add(&gone, &come, &kept, one.nodes.unsigned_abs(), &one.names);
+        }
     }
     let affected = change::affected(&mut *db, no).await?;
     let impact = builder.done(affected.nodes.unsigned_abs(), affected.settings.unsigned_abs());

@@ -36,9 +36,10 @@ pub async fn resolve_single(db: &mut PgConnection, here: &Here, node: Uuid, occa
     let before = wanted::node_views(&mut *db, &[node]).await?;
     let known: Vec<_> = before.iter().map(|row| (row.placement, row.sources, row.unusable.clone())).collect();
     let rows = resolver.resolve(&mut *db, before).await?;
-    wanted::set_pending(&mut *db, node, false).await?;
+    let altered = rows.into_iter().zip(known).next().filter(|(row, known)| differs(row, known));
+    wanted::set_resolved(&mut *db, node, altered.is_some()).await?;
     here.metrics.resolving.observe(began.elapsed().as_secs_f64());
-    let Some((row, _)) = rows.into_iter().zip(known).next().filter(|(row, known)| differs(row, known)) else { return Ok(()) };
+    let Some((row, _)) = altered else { return Ok(()) };
     let fleet = fleet::read(&mut *db).await?;
     let impact = json!(Impact { nodes: u64::from(row.is_new), ..Impact::default() });
     let new = NewChange {

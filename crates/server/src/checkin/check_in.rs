@@ -132,7 +132,7 @@ async fn take_in(db: &PgPool, here: &Here, name: &str, new: &NewCheckIn, of_itse
                 let occasion = Occasion { kind: "reported", what: &format!("{name} reported something else about itself"), who: name };
                 resolve_single(&mut transaction, here, node, &occasion).await?;
             } else {
-                wanted::set_pending(&mut *transaction, node, true).await?;
+                wanted::set_pending(&mut *transaction, node).await?;
             }
         }
     }

@@ -78,6 +78,8 @@ pub struct ChangeRow {
     pub is_preview: bool,
     /// What was confirmed.
     pub confirmed: Option<Value>,
+    /// Who confirmed it, if that was done afterwards.
+    pub confirmed_by: Option<String>,
     /// The revision that it was drafted from.
     pub base_rev: Option<i64>,
     /// The snapshot that it was drafted from.
@@ -98,7 +100,7 @@ pub struct ChangeRow {
     pub outstanding: i64,
 }
 
-const COLUMNS: &str = "c.no, c.kind, c.what, c.who, c.because, c.edits, c.status, c.although_unusable, c.is_preview, c.confirmed, c.base_rev, c.snapshot,
+const COLUMNS: &str = "c.no, c.kind, c.what, c.who, c.because, c.edits, c.status, c.although_unusable, c.is_preview, c.confirmed, c.confirmed_by, c.base_rev, c.snapshot,
     c.impact, c.refused, c.hint, c.goes_back, c.drafted_at, c.ended_at, (select count(*) from change_node n join node_wanted w on w.node = n.node and w.change = n.change
         where n.change = c.no and n.is_new and n.taken_at is null) as outstanding
     from change c";
@@ -193,7 +195,7 @@ pub async fn set_status(db: impl PgExecutor<'_>, no: i64, status: &str, refused:
 /// Queues a change again that waited for a person, with what was confirmed. Returns whether it did wait.
 pub async fn confirm(db: impl PgExecutor<'_>, no: i64, confirmed: &Value, who: &str) -> sqlx::Result<bool> {
     let done = sqlx::query(
-        "update change set status = 'waiting', is_preview = false, confirmed = $2, who = $3, ended_at = null
+        "update change set status = 'waiting', is_preview = false, confirmed = $2, confirmed_by = $3, ended_at = null
          where no = $1 and status in ('unconfirmed', 'previewed')",
     )
     .bind(no)
@@ -317,6 +319,10 @@ pub async fn set_handed_out(db: impl PgExecutor<'_>, no: i64, before: i64, impac
 /// Nodes that a change takes from one state to another.
 #[derive(Debug, sqlx::FromRow)]
 pub struct TransitionRow {
+    /// The id of the state before; 0 for none.
+    pub before_state: i64,
+    /// The id of the state after; 0 for none.
+    pub state: i64,
     /// The clauses before.
     pub before: Vec<i64>,
     /// The clauses after.
@@ -327,16 +333,20 @@ pub struct TransitionRow {
     pub names: Vec<String>,
 }
 
-/// Returns from which states to which a change takes nodes.
-pub async fn transitions(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Vec<TransitionRow>> {
+/// Returns from which states to which a change takes nodes, after a pair of them; at most 1,000 pairs.
+pub async fn transitions(db: impl PgExecutor<'_>, no: i64, after: (i64, i64)) -> sqlx::Result<Vec<TransitionRow>> {
     sqlx::query_as(
-        "select coalesce(b.clauses, '{}') as before, coalesce(a.clauses, '{}') as after, t.nodes, t.names
-         from (select before_state, state, count(*) as nodes, (array_agg(node.name order by node.name))[1:3] as names
+        "select t.before_state, t.state, coalesce(b.clauses, '{}') as before, coalesce(a.clauses, '{}') as after, t.nodes, t.names
+         from (select coalesce(before_state, 0) as before_state, coalesce(state, 0) as state, count(*) as nodes, (array_agg(node.name order by node.name))[1:3] as names
                from change_node c join node on node.id = c.node and node.retired_at is null
-               where change = $1 and state is distinct from before_state group by before_state, state) t
-             left join effective_state b on b.id = t.before_state left join effective_state a on a.id = t.state",
+               where change = $1 and state is distinct from before_state and (coalesce(before_state, 0), coalesce(state, 0)) > ($2, $3)
+               group by 1, 2 order by 1, 2 limit 1000) t
+             left join effective_state b on b.id = t.before_state left join effective_state a on a.id = t.state
+         order by t.before_state, t.state",
     )
     .bind(no)
+    .bind(after.0)
+    .bind(after.1)
     .fetch_all(db)
     .await
 }
@@ -389,10 +399,10 @@ pub async fn not_served(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Vec<St
     .await
 }
 
-/// Returns clauses by id, with the addresses on whose correction each restarts.
-pub async fn clauses(db: impl PgExecutor<'_>, ids: &[i64]) -> sqlx::Result<Vec<(i64, String, Vec<String>)>> {
+/// Returns clauses by id: a digest of all but their origins, their address, and the addresses on whose correction each restarts.
+pub async fn clauses(db: impl PgExecutor<'_>, ids: &[i64]) -> sqlx::Result<Vec<(i64, String, String, Vec<String>)>> {
     sqlx::query_as(
-        "select id, body ->> 'address', case when body ->> 'reaction' = 'restart'
+        "select id, md5((body::jsonb - 'origins')::text), body ->> 'address', case when body ->> 'reaction' = 'restart'
              then coalesce((select array_agg(on_what) from json_array_elements_text(body -> 'reacts_to') as on_what), '{}') else '{}' end
          from clause where id = any($1)",
     )

@@ -60,9 +60,23 @@ pub async fn lock_node(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<()> 
     sqlx::query("select 1 from node where id = $1 for no key update").bind(node).execute(db).await.map(|_| ())
 }
 
-/// Notes whether a node said something about itself that is not resolved yet.
-pub async fn set_pending(db: impl PgExecutor<'_>, node: Uuid, is_pending: bool) -> sqlx::Result<()> {
-    sqlx::query("update node set input_pending = $2 where id = $1 and input_pending <> $2").bind(node).bind(is_pending).execute(db).await.map(|_| ())
+/// Notes that a node said something about itself that is not resolved yet.
+pub async fn set_pending(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<()> {
+    sqlx::query("update node set input_pending = true where id = $1").bind(node).execute(db).await.map(|_| ())
+}
+
+/// Notes that a node was resolved by itself. If that altered it, a change that is being prepared has to look at it again: what was
+/// prepared of it compares with what it had before.
+pub async fn set_resolved(db: impl PgExecutor<'_>, node: Uuid, is_altered: bool) -> sqlx::Result<()> {
+    sqlx::query(
+        "update node set input_pending = false, input_xid = case when $2 then pg_current_xact_id() else input_xid end
+         where id = $1 and (input_pending or $2)",
+    )
+    .bind(node)
+    .bind(is_altered)
+    .execute(db)
+    .await
+    .map(|_| ())
 }
 
 /// Returns nodes that said something about themselves that is not resolved yet; at most 100.
