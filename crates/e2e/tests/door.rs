@@ -186,6 +186,22 @@ fn a_body_that_is_too_large_is_answered_and_its_sender_reads_the_answer() {
     assert!(String::from_utf8_lossy(&without_end.stdout).contains(" 413"), "{}", String::from_utf8_lossy(&without_end.stdout));
 }
 
+#[test]
+fn an_address_that_is_too_long_is_answered_and_its_sender_reads_the_answer() {
+    let fleet = Fleet::start();
+    let address = fleet.people_url().trim_start_matches("https://").to_owned();
+    // All of it is sent before anything is read, as many programs do.
+    let script = format!(
+        "(printf 'GET /api/audit?who='; head -c 400000 /dev/zero | tr '\\0' x; printf ' HTTP/1.1\\r\\nHost: {address}\\r\\n\\r\\n'; sleep 1) \
+         | openssl s_client -quiet -connect {address} 2>&1"
+    );
+    for _ in 0..5 {
+        let output = Command::new("sh").args(["-c", &script]).output().unwrap();
+        let said = String::from_utf8_lossy(&output.stdout);
+        assert!(said.contains("HTTP/1.1 431") || said.contains("HTTP/1.1 414"), "{said}");
+    }
+}
+
 /// Returns the serial number of the certificate that is shown there.
 fn serial(url: &str) -> String {
     let script = format!("openssl s_client -connect {} </dev/null 2>/dev/null | openssl x509 -noout -serial", address(url));

@@ -4,6 +4,7 @@ use super::activity::Activity;
 use super::back::BackConnections;
 use super::callers::{Caller, Callers, OnlyTheDoor};
 use super::forward::Passage;
+use super::lingering::Lingering;
 use super::limits::{Limits, Most, Place};
 use super::reach::OwnNames;
 use crate::metrics::{self, Metrics};
@@ -173,7 +174,7 @@ impl Connection {
             .max_header_list_size(u32::try_from(LARGEST_HEAD).unwrap_or(u32::MAX))
             .keep_alive_interval(Duration::from_secs(20))
             .keep_alive_timeout(Duration::from_secs(20));
-        let served = watcher.watch(http.serve_connection(TokioIo::new(stream), service).into_owned());
+        let served = watcher.watch(http.serve_connection(TokioIo::new(Lingering::new(stream)), service).into_owned());
         let open = self.settings.metrics.open_connection(self.settings.name);
         tokio::select! {
             // What a caller does wrong is no matter of this server.

@@ -12,6 +12,7 @@ mod callers;
 mod certificate;
 mod forward;
 mod limits;
+mod lingering;
 mod listener;
 mod reach;
 
