@@ -14,7 +14,7 @@ insert into node (id, name, labels, about, joined_at)
 insert into node_key (spki_digest, node, certificate, ends_at, issued_at)
     select sha256(made.id::text::bytea), made.id, certificate, ends_at, issued_at from made, node_key k join model on k.node = model.id;
 insert into node_attribute (node, name, value, from_at, learned_at)
-    select made.id, what, case what when 'labels' then jsonb_set(value, '{site}', to_jsonb(site)) else value end, now() - make_interval(days => :days), now() - make_interval(days => :days)
+    select made.id, node_attribute.name, case node_attribute.name when 'labels' then jsonb_set(value, '{site}', to_jsonb(site)) else value end, now() - make_interval(days => :days), now() - make_interval(days => :days)
     from made, node_attribute join model on node_attribute.node = model.id where until_at is null;
 insert into placement (digest, stage, groups, mode, settings, settings_digest, overdue_secs)
     select 'made', stage, groups, 'observe', jsonb_set(settings, '{mode}', '"observe"'), 'made', overdue_secs

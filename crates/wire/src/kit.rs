@@ -268,13 +268,16 @@ mod tests {
     fn a_reason_is_said_once_however_many_nodes_have_it() {
         let unusable = |node: String, because: &str| (node, because.to_owned());
         let gates = (1..=12).map(|at| unusable(format!("gate-auken-{at}"), "two groups disagree"));
-        let changed =
-            Changed { nodes: 0, unusable: std::iter::once(unusable("depot-print-1".into(), "a parameter is missing")).chain(gates).collect() };
+        let changed = Changed {
+            unusable: std::iter::once(unusable("depot-print-1".into(), "a parameter is missing")).chain(gates).collect(),
+            ..Changed::default()
+        };
         assert_eq!(
             changed.reasons(),
             ["gate-auken-1, gate-auken-2, gate-auken-3 and 9 more: two groups disagree", "depot-print-1: a parameter is missing"]
         );
-        let changed = Changed { nodes: 0, unusable: (0..13).map(|at| unusable("depot-print-1".into(), &format!("reason {at}"))).collect() };
+        let changed =
+            Changed { unusable: (0..13).map(|at| unusable("depot-print-1".into(), &format!("reason {at}"))).collect(), ..Changed::default() };
         assert_eq!(changed.reasons().last().map(String::as_str), Some("and 3 more reasons"));
     }
 }
