@@ -5,6 +5,7 @@ use super::Group;
 use crate::filter::Condition;
 use crate::kind::nearest_word;
 use crate::kit::{Baseline, Code, Finding, Kit, KitFiles, Level, Node, NodeValue, Place, read_toml};
+use crate::param::takes;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -173,7 +174,7 @@ fn check_value(baselines: &[&Baseline], name: &str, value: &serde_json::Value, a
         findings.push(GroupFinding::error(Code::UnknownParameter, at, message, Some(hint)));
         return;
     };
-    if let (Err(message), true) = (newest.accepts(value), declared.iter().all(|parameter| parameter.accepts(value).is_err())) {
+    if let (Err(message), true) = (takes(newest, value), declared.iter().all(|parameter| takes(parameter, value).is_err())) {
         findings.push(GroupFinding::error(Code::ParameterValue, at, message, None));
     }
 }
@@ -197,7 +198,7 @@ mod tests {
             ("kit.toml", "[kit]\nname = \"kiosk-floor\"\nversion = \"1.0.0\"\n"),
             (
                 "baselines/kiosk-lockdown.toml",
-                "[baseline]\nname = \"kiosk-lockdown\"\n[params.idle_seconds]\ntype = \"integer\"\nmin = 10\ndefault = 90\n[[clause]]\nwhat = \"file:/etc/idle\"\ntext = \"{{ params.idle_seconds }}\"\n",
+                "[baseline]\nname = \"kiosk-lockdown\"\n[params.idle_seconds]\ntype = \"integer\"\nmin = 10\ndefault = 90\n[[clause]]\nwhat = \"file:/etc/idle\"\ntext = \"{{ params.idle_seconds }}\"\n[params.lanes]\ntype = \"list\"\nof = \"string\"\ndefault = [\"A\"]\n",
             ),
         ];
         let files: BTreeMap<String, &[u8]> = files.map(|(path, text)| (path.to_owned(), text.as_bytes())).into();
@@ -276,6 +277,14 @@ mod tests {
         2 | filter = "labels.role = 'kiosk'"
           |                         ^
         "#);
+    }
+
+    #[test]
+    fn a_layer_may_change_the_value_below_it() {
+        let with = |value: &str| format!("name = \"kiosks\"\n[parameters]\n\"kiosk-floor/kiosk-lockdown.lanes\" = {value}\n");
+        assert_eq!(said(&with("{ add = [\"B\"], remove = [\"A\"] }")), "");
+        assert!(said(&with("{ put = [\"B\"] }")).contains("a layer gives a whole list, or a map of `add` and `remove`"));
+        assert!(said(&with("{ add = [1] }")).contains("error C0131"), "{}", said(&with("{ add = [1] }")));
     }
 
     #[test]

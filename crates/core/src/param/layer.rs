@@ -111,6 +111,14 @@ fn value_of(parameter: &Parameter, given: &[Given]) -> Result<Option<ParameterVa
     Ok(value)
 }
 
+/// Says why a layer's value does not fit, whatever lies below it; a change of the value below is tried on the default.
+pub(crate) fn takes(parameter: &Parameter, value: &Value) -> Result<(), String> {
+    let Some(change) = change(parameter, value)? else { return parameter.accepts(value) };
+    let default = parameter.default.as_ref();
+    let below = default.map(|default| ParameterValue { value: default.value.clone(), from: Layer::Default, over: Vec::new() });
+    parameter.accepts(&change.apply(below, &Layer::Default)?.value)
+}
+
 /// A change of the value below.
 enum Change {
     List { add: Vec<Value>, remove: Vec<Value> },

@@ -6,4 +6,5 @@ mod value;
 
 pub(crate) use declaration::read_declarations;
 pub use declaration::{ItemType, Limits, Parameter, ParameterType, SecretName};
+pub(crate) use layer::takes;
 pub use layer::{Given, Layer, ParameterValue, disagree, plain, resolve};
