@@ -56,7 +56,8 @@ pub fn set_kiosks(hub: &Hub<'_>, settings: &str) -> Result<(), Failed> {
 fn set_group(hub: &Hub<'_>, text: &str) -> Result<(), Failed> {
     let file = tempfile::NamedTempFile::new().map_err(|error| error.to_string())?;
     std::fs::write(file.path(), text).map_err(|error| error.to_string())?;
-    hub.client(&["group", "set", &file.path().display().to_string()]).map(drop)
+    // A crowd of one: what a step takes from its node is wanted.
+    hub.client(&["group", "set", &file.path().display().to_string(), "--confirm", "1"]).map(drop)
 }
 
 fn join(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
