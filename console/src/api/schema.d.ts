@@ -1762,7 +1762,7 @@ export interface components {
             goes_back?: number | null;
             /** @description What to do. */
             hint?: string | null;
-            /** @description Its kind: `group`, `serve`, `go_back`, `join`, `reported` or `resolver`. */
+            /** @description Its kind: `group`, `stage`, `serve`, `go_back`, `join`, `reported` or `resolver`. */
             kind: string;
             /**
              * Format: int64

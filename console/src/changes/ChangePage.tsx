@@ -71,7 +71,7 @@ function ChangeParts({ shown }: { shown: Schemas['ChangeShown'] }) {
   );
 }
 
-function ChangeHead({ shown: { change, behind, impact, typed_from } }: { shown: Schemas['ChangeShown'] }) {
+function ChangeHead({ shown: { change, behind, impact, edits, typed_from } }: { shown: Schemas['ChangeShown'] }) {
   const session = useQuery(sessionQuery);
   const mayDecide = session.data?.permissions.includes('change.decide') ?? false;
   const queries = useQueryClient();
@@ -79,7 +79,7 @@ function ChangeHead({ shown: { change, behind, impact, typed_from } }: { shown: 
   const [asks, setAsks] = useState<'confirm' | 'go-back'>();
   const isQueued = change.status === 'waiting' || change.status === 'preparing';
   const waits = change.status === 'unconfirmed' || change.status === 'previewed';
-  const canGoBack = change.status === 'handed_out' && ['group', 'serve', 'go_back'].includes(change.kind);
+  const canGoBack = change.status === 'handed_out' && edits.length > 0;
   return (
     <Box sx={{ mb: 2 }}>
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', flexWrap: 'wrap' }}>

@@ -51,7 +51,7 @@ pub enum ChangeStatus {
 pub struct ChangeSummary {
     /// Its number: 118 is called C118.
     pub no: i64,
-    /// Its kind: `group`, `serve`, `go_back`, `join`, `reported` or `resolver`.
+    /// Its kind: `group`, `stage`, `serve`, `go_back`, `join`, `reported` or `resolver`.
     pub kind: String,
     /// What it does, in words.
     pub what: String,
