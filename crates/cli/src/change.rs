@@ -279,7 +279,7 @@ fn show(shown: &ChangeShown) -> String {
     lines.extend(change.hint.as_ref().map(|hint| format!("  {}", harmless(hint))));
     lines.extend(shown.impact.iter().flat_map(show_impact));
     for shown in &shown.edits {
-        lines.push(harmless(&shown.edit.key.to_string()));
+        lines.push(harmless(&shown.title));
         lines.extend(shown.difference.lines().map(|line| format!("  {}", harmless(line))));
     }
     if change.status == ChangeStatus::HandedOut {

@@ -1,5 +1,6 @@
 //! `constans node`.
 
+use crate::change::{ChangeOptions, asked, print_changed};
 use crate::node_why::why;
 use crate::server::{ClientError, Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
@@ -8,6 +9,7 @@ use constans_core::node_status::{NodeProblem, ago_words, clock_words};
 use constans_core::run::{Mode, Status};
 use constans_core::state::LeftBehind;
 use constans_terminal::{harmless, span, time};
+use constans_wire::change::{LabelNodes, RenameNode};
 use constans_wire::check_in::{LastContact, NodeSummary};
 use constans_wire::overview::{NodeClause, NodeClauses, NodePage};
 use constans_wire::run::Episode;
@@ -47,6 +49,42 @@ enum NodeCommand {
         /// One clause: its origins, its drift, and why it is not corrected
         address: Option<String>,
     },
+    /// Set and remove labels of nodes
+    Label {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The nodes
+        #[arg(required = true, value_name = "NODE")]
+        nodes: Vec<String>,
+        /// A label to be set, for example site=auken; can be given more than once
+        #[arg(long, value_name = "KEY=VALUE", value_parser = label_pair)]
+        set: Vec<(String, String)>,
+        /// The key of a label to be removed; can be given more than once
+        #[arg(long, value_name = "KEY")]
+        remove: Vec<String>,
+        #[command(flatten)]
+        options: ChangeOptions,
+    },
+    /// Give a node another name: groups that name it follow
+    Rename {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The node
+        node: String,
+        /// Its next name
+        to: String,
+        #[command(flatten)]
+        options: ChangeOptions,
+    },
+    /// Retire a node: it is refused, and no longer listed or counted; what its machine has stays there
+    Retire {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The node
+        node: String,
+        #[command(flatten)]
+        options: ChangeOptions,
+    },
     /// Resolve a duplicate identity: the machine that checks in next is the node
     ResolveDuplicate {
         #[command(flatten)]
@@ -63,12 +101,43 @@ enum NodeCommand {
     },
 }
 
-/// Lists or revokes.
+fn label_pair(text: &str) -> Result<(String, String), String> {
+    let (key, value) = text.split_once('=').ok_or("a label is written KEY=VALUE, for example site=auken")?;
+    Ok((key.to_owned(), value.to_owned()))
+}
+
+fn word(name: &str) -> String {
+    utf8_percent_encode(name, NON_ALPHANUMERIC).to_string()
+}
+
+/// Lists, shows, labels, renames, retires or revokes.
 pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
     match &arguments.command {
         NodeCommand::List { server, filter } => list(&Server::open(server)?, filter.as_deref()).await,
         NodeCommand::Show { server, node } => show(&Server::open(server)?, node).await,
         NodeCommand::Why { server, node, address } => why(&Server::open(server)?, node, address.as_deref()).await,
+        NodeCommand::Label { server, nodes, set, remove, options } => {
+            let server = Server::open(server)?;
+            let (set, remove) = (set.iter().cloned().collect(), remove.iter().cloned().collect());
+            let wanted = LabelNodes { nodes: nodes.clone(), set, remove, how: options.how() };
+            let changed = asked(&server, server.post("/api/labels", &wanted).await).await?;
+            let labelled = if let [one] = nodes.as_slice() { format!("{one} is labelled") } else { format!("{} nodes are labelled", nodes.len()) };
+            print_changed(&server, &labelled, &changed);
+            Ok(())
+        }
+        NodeCommand::Rename { server, node, to, options } => {
+            let server = Server::open(server)?;
+            let wanted = RenameNode { to: to.clone(), how: options.how() };
+            let changed = asked(&server, server.post(&format!("/api/nodes/{}/rename", word(node)), &wanted).await).await?;
+            print_changed(&server, &format!("{node} is called {to}"), &changed);
+            Ok(())
+        }
+        NodeCommand::Retire { server, node, options } => {
+            let server = Server::open(server)?;
+            let changed = asked(&server, server.post(&format!("/api/nodes/{}/retire", word(node)), &options.how()).await).await?;
+            print_changed(&server, &format!("{node} is retired: its next request is refused, and what its machine has stays there"), &changed);
+            Ok(())
+        }
         NodeCommand::ResolveDuplicate { server, node } => {
             let server = Server::open(server)?;
             let name: String = server.post(&format!("/api/nodes/{node}/resolve-duplicate"), &()).await?;

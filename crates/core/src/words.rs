@@ -74,6 +74,18 @@ pub fn check_person(name: &str) -> Result<(), String> {
     }
 }
 
+/// Checks the name of a node: names are hosts' names, and must not deceive those who read them.
+///
+/// # Errors
+///
+/// Returns what is wrong with it.
+pub fn check_node_name(name: &str) -> Result<(), String> {
+    let fine = (1..=253).contains(&name.len())
+        && name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '.' | '_'))
+        && !name.starts_with(['-', '.']);
+    if fine { Ok(()) } else { Err("a node's name has letters, digits, `-`, `.`, `_`, at most 253, and begins with a letter or digit".to_owned()) }
+}
+
 /// Checks what a person calls something that only they name, as a token.
 ///
 /// # Errors

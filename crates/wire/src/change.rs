@@ -3,6 +3,7 @@
 use constans_core::change::{DocumentEdit, Impact};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
 
 /// How a change is to be made.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -51,7 +52,7 @@ pub enum ChangeStatus {
 pub struct ChangeSummary {
     /// Its number: 118 is called C118.
     pub no: i64,
-    /// Its kind: `group`, `stage`, `serve`, `go_back`, `join`, `reported` or `resolver`.
+    /// Its kind: `group`, `stage`, `serve`, `node`, `go_back`, `join`, `reported` or `resolver`.
     pub kind: String,
     /// What it does, in words.
     pub what: String,
@@ -105,6 +106,8 @@ pub struct ChangeShown {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ShownEdit {
+    /// What is edited, as a person calls it: `group kiosks`, `node kiosk-auken-1`.
+    pub title: String,
     /// The document before and after.
     pub edit: DocumentEdit,
     /// What is altered, line by line: `-` before what goes, `+` before what comes.
@@ -139,4 +142,33 @@ pub struct ChangedBy {
     pub because: Option<String>,
     /// When it was handed out.
     pub at: Timestamp,
+}
+
+/// Labels that nodes get, and lose.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct LabelNodes {
+    /// The names of the nodes, at most 1,000.
+    #[cfg_attr(feature = "schema", schema(min_items = 1, max_items = 1_000))]
+    pub nodes: Vec<String>,
+    /// Labels to be set, with their values.
+    #[serde(default)]
+    pub set: BTreeMap<String, String>,
+    /// Keys of labels to be removed.
+    #[serde(default)]
+    pub remove: BTreeSet<String>,
+    /// How.
+    #[serde(flatten)]
+    pub how: HowToChange,
+}
+
+/// Another name for a node.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct RenameNode {
+    /// Its next name.
+    pub to: String,
+    /// How.
+    #[serde(flatten)]
+    pub how: HowToChange,
 }

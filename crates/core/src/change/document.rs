@@ -21,11 +21,13 @@ pub enum DocumentKey {
         /// The kit.
         kit: String,
     },
+    /// What a person says of the node with this id, `node:01977e2c-…`.
+    Node(String),
 }
 
 /// Why a text is no key of a document.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("`{0}` names no document; keys are stages, group:NAME and served:STAGE/KIT")]
+#[error("`{0}` names no document; keys are stages, group:NAME, served:STAGE/KIT and node:ID")]
 pub struct KeyError(String);
 
 impl fmt::Display for DocumentKey {
@@ -34,8 +36,21 @@ impl fmt::Display for DocumentKey {
             Self::Stages => f.write_str("stages"),
             Self::Group(name) => write!(f, "group:{name}"),
             Self::Served { stage, kit } => write!(f, "served:{stage}/{kit}"),
+            Self::Node(id) => write!(f, "node:{id}"),
         }
     }
+}
+
+impl DocumentKey {
+    /// Returns the id of the node that it is about.
+    pub fn node(&self) -> Option<&str> {
+        if let Self::Node(id) = self { Some(id) } else { None }
+    }
+}
+
+/// Whether a text is written as ids of nodes are (RFC 9562).
+fn is_id(text: &str) -> bool {
+    text.len() == 36 && text.chars().enumerate().all(|(at, c)| if matches!(at, 8 | 13 | 18 | 23) { c == '-' } else { c.is_ascii_hexdigit() })
 }
 
 impl TryFrom<String> for DocumentKey {
@@ -47,6 +62,7 @@ impl TryFrom<String> for DocumentKey {
             None if text == "stages" => Some(Self::Stages),
             Some(("group", name)) if !name.is_empty() => Some(Self::Group(name.to_owned())),
             Some(("served", rest)) => served(rest),
+            Some(("node", id)) if is_id(id) => Some(Self::Node(id.to_owned())),
             _ => None,
         };
         key.ok_or(KeyError(text))
@@ -63,7 +79,7 @@ impl Serialize for DocumentKey {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct DocumentEdit {
-    /// Which document, as `stages`, `group:kiosks` or `served:harbour/quay-base`.
+    /// Which document, as `stages`, `group:kiosks`, `served:harbour/quay-base` or `node:ID`.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub key: DocumentKey,
     /// As it was; none if there was none.
@@ -73,6 +89,17 @@ pub struct DocumentEdit {
 }
 
 impl DocumentEdit {
+    /// Returns what it edits, as a person calls it: `group kiosks`, `node kiosk-auken-1`.
+    pub fn title(&self) -> String {
+        let name = || self.before.as_ref().or(self.after.as_ref()).and_then(|value| value["name"].as_str());
+        match &self.key {
+            DocumentKey::Stages => "stages".to_owned(),
+            DocumentKey::Group(name) => format!("group {name}"),
+            DocumentKey::Served { stage, kit } => format!("release of {kit} in {stage}"),
+            DocumentKey::Node(id) => format!("node {}", name().unwrap_or(id)),
+        }
+    }
+
     /// Returns what it alters, line by line, with `-` before what goes, `+` before what comes and some lines around them.
     pub fn difference(&self) -> String {
         let [before, after] = [&self.before, &self.after].map(|value| value.as_ref().map(written).unwrap_or_default());
@@ -101,10 +128,10 @@ fn written(value: &Value) -> String {
     text + "\n"
 }
 
-/// Returns the keys whose document is no longer what `edits` found, or set: somebody edited it since. `now` has those that
+/// Returns those of the edits whose document is no longer what they found: somebody edited it since. `now` has those that
 /// there are.
-pub fn later_edits<'e>(edits: &'e [DocumentEdit], now: &BTreeMap<DocumentKey, Value>) -> Vec<&'e DocumentKey> {
-    edits.iter().filter(|edit| now.get(&edit.key) != edit.before.as_ref()).map(|edit| &edit.key).collect()
+pub fn later_edits<'e>(edits: &'e [DocumentEdit], now: &BTreeMap<DocumentKey, Value>) -> Vec<&'e DocumentEdit> {
+    edits.iter().filter(|edit| now.get(&edit.key) != edit.before.as_ref()).collect()
 }
 
 #[cfg(test)]
@@ -114,14 +141,14 @@ mod tests {
 
     #[test]
     fn keys_are_read_as_they_are_written() {
-        for text in ["stages", "group:kiosks", "served:harbour/quay-base"] {
+        for text in ["stages", "group:kiosks", "served:harbour/quay-base", "node:01977e2c-0000-7000-8000-000000000001"] {
             let key: DocumentKey = serde_json::from_value(json!(text)).unwrap();
             assert_eq!(json!(key), json!(text));
         }
-        for text in ["group:", "served:harbour", "kiosks", "stage:harbour", "stages:"] {
+        for text in ["group:", "served:harbour", "kiosks", "stage:harbour", "stages:", "node:kiosk-auken-1"] {
             assert_eq!(
                 DocumentKey::try_from(text.to_owned()).unwrap_err().to_string(),
-                format!("`{text}` names no document; keys are stages, group:NAME and served:STAGE/KIT")
+                format!("`{text}` names no document; keys are stages, group:NAME, served:STAGE/KIT and node:ID")
             );
         }
     }
@@ -140,9 +167,9 @@ mod tests {
         let key = DocumentKey::Served { stage: "harbour".into(), kit: "quay-base".into() };
         let edit = DocumentEdit { key: key.clone(), before: Some(json!("1.2.0")), after: Some(json!("1.3.0")) };
         let serves = |version: &str| BTreeMap::from([(key.clone(), json!(version))]);
-        assert_eq!(later_edits(std::slice::from_ref(&edit), &serves("1.2.0")), Vec::<&DocumentKey>::new());
-        assert_eq!(later_edits(std::slice::from_ref(&edit), &serves("1.4.0")), [&key]);
-        assert_eq!(later_edits(std::slice::from_ref(&edit), &BTreeMap::new()), [&key]);
+        assert_eq!(later_edits(std::slice::from_ref(&edit), &serves("1.2.0")), Vec::<&DocumentEdit>::new());
+        assert_eq!(later_edits(std::slice::from_ref(&edit), &serves("1.4.0")), [&edit]);
+        assert_eq!(later_edits(std::slice::from_ref(&edit), &BTreeMap::new()), [&edit]);
         assert_eq!(edit.difference(), "- 1.2.0\n+ 1.3.0\n");
         let back = edit.reversed();
         assert_eq!((back.before, back.after), (Some(json!("1.3.0")), Some(json!("1.2.0"))));

@@ -3,10 +3,12 @@
 
 mod document;
 mod impact;
+mod nodes;
 mod stages;
 
 pub use document::{DocumentEdit, DocumentKey, KeyError, later_edits};
 pub use impact::{ClauseImpact, ClauseInState, Impact, ImpactBuilder, Restart};
+pub use nodes::{NodeDocument, NodeEdit, NodeEditError, edit_nodes, only_nodes};
 pub use stages::{StageEdit, StageError, edit_stage};
 
 use serde::{Deserialize, Serialize};

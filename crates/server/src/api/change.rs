@@ -1,7 +1,7 @@
 //! Changes of desired state: listed, shown, confirmed, stopped, taken back.
 
 use crate::body::{JsonBody, Number};
-use crate::change::documents::read_documents;
+use crate::change::documents::read_documents_of;
 use crate::change::draft::{Draft, queue, refuse_while_recovering, wait};
 use crate::change::prepare::read_edits;
 use crate::launch::Here;
@@ -39,7 +39,7 @@ pub async fn list(before: Number, of_node: Option<&str>, _caller: Allowed<NodeRe
 pub async fn show(no: u32, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<ChangeShown> {
     let db = db.inner();
     let row = by_no(db, i64::from(no)).await?;
-    let edits = read_edits(&row)?.into_iter().map(|edit| ShownEdit { difference: edit.difference(), edit }).collect();
+    let edits = read_edits(&row)?.into_iter().map(|edit| ShownEdit { title: edit.title(), difference: edit.difference(), edit }).collect();
     let impact = read_impact(&row)?;
     let nodes: Vec<ChangedNode> = change::nodes(db, row.no)
         .await?
@@ -129,12 +129,18 @@ pub async fn go_back(
         });
     }
     let mut connection = db.acquire().await?;
-    let documents = read_documents(&mut connection).await?;
-    if let Some(key) = later_edits(&edits, &documents).first() {
-        let last = change::last_of_key(&mut *connection, key).await?;
+    if let Some(retired) = edits.iter().find(|edit| edit.before.is_none() && edit.key.node().is_some()) {
+        return Err(ApiError::Conflict {
+            message: format!("C{no} cannot be taken back: the {} is retired, and its agent has ended", retired.title()),
+            hint: "let the machine join again, as a new node: constans invite".to_owned(),
+        });
+    }
+    let documents = read_documents_of(&mut connection, &edits).await?;
+    if let Some(later) = later_edits(&edits, &documents).first() {
+        let last = change::last_of_key(&mut *connection, &later.key).await?;
         let by = last.map(|(later, who)| format!(" by C{later}, {who}")).unwrap_or_default();
         return Err(ApiError::Conflict {
-            message: format!("C{no} cannot be taken back: {key} was changed since{by}"),
+            message: format!("C{no} cannot be taken back: {} was changed since{by}", later.title()),
             hint: "take that one back first, or set the document as it should be".to_owned(),
         });
     }

@@ -13,6 +13,7 @@ mod health;
 mod invitation;
 mod joining;
 mod node;
+mod node_edit;
 mod overview;
 mod page_error;
 mod person;
@@ -59,6 +60,9 @@ pub fn routes() -> Vec<Route> {
         node::why,
         node::revoke,
         node::resolve_duplicate,
+        node_edit::label,
+        node_edit::rename,
+        node_edit::retire,
         clauses::list,
         clauses::left,
         recovery::show,

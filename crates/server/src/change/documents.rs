@@ -3,14 +3,15 @@
 use super::publish::kit_of;
 use crate::launch::Here;
 use crate::problem::{ApiError, read_stored};
-use crate::store::{group, release, stage};
-use constans_core::change::{DocumentEdit, DocumentKey};
+use crate::store::{group, node, release, stage};
+use constans_core::change::{DocumentEdit, DocumentKey, NodeDocument};
 use constans_core::group::Group;
 use constans_core::kit::Kit;
 use serde_json::{Value, json};
 use sqlx::PgConnection;
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use uuid::Uuid;
 
 /// The documents, each under its key.
 pub type Documents = BTreeMap<DocumentKey, Value>;
@@ -26,6 +27,25 @@ pub async fn read_documents(db: &mut PgConnection) -> Result<Documents, ApiError
     let stages = (DocumentKey::Stages, json!(stage::names(&mut *db).await?));
     let groups = group::all(&mut *db).await?.into_iter().map(group);
     Ok(std::iter::once(stages).chain(groups).chain(stage::served(db).await?.into_iter().map(served)).collect())
+}
+
+/// Reads all documents as they are now, and those of the nodes that edits are about.
+///
+/// # Errors
+///
+/// Returns why the database does not answer.
+pub async fn read_documents_of(db: &mut PgConnection, edits: &[DocumentEdit]) -> Result<Documents, ApiError> {
+    let mut documents = read_documents(&mut *db).await?;
+    let nodes = nodes_of(edits);
+    if !nodes.is_empty() {
+        documents.extend(node::documents(db, &nodes).await?.into_iter().map(|(id, body)| (DocumentKey::Node(id.to_string()), json!(body))));
+    }
+    Ok(documents)
+}
+
+/// Returns the nodes that edits are about.
+pub fn nodes_of(edits: &[DocumentEdit]) -> Vec<Uuid> {
+    edits.iter().filter_map(|edit| edit.key.node()?.parse().ok()).collect()
 }
 
 /// Returns documents with edits made.
@@ -53,7 +73,22 @@ pub async fn store_edits(db: &mut PgConnection, edits: &[DocumentEdit], by: &str
             DocumentKey::Served { stage, kit } => {
                 stage::serve(&mut *db, stage, kit, edit.after.as_ref().and_then(Value::as_str), by, change).await?;
             }
+            DocumentKey::Node(_) => {}
         }
+    }
+    let (mut edited, mut retired) = (Vec::new(), Vec::new());
+    for edit in edits {
+        let Some(id) = edit.key.node().and_then(|id| id.parse::<Uuid>().ok()) else { continue };
+        match edit.after.clone().map(serde_json::from_value::<NodeDocument>) {
+            Some(after) => edited.push((id, after.map_err(|error| sqlx::Error::Decode(error.into()))?)),
+            None => retired.push(id),
+        }
+    }
+    if !edited.is_empty() {
+        node::edit(&mut *db, &edited).await?;
+    }
+    if !retired.is_empty() {
+        node::retire(db, &retired).await?;
     }
     Ok(())
 }

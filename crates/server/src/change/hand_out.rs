@@ -7,6 +7,7 @@ use super::prepare::{Ended, Prepared, Work, impact, prepare_rest};
 use super::stop_at::stop_at;
 use crate::problem::{ApiError, read_stored};
 use crate::store::{audit, change, fleet, job, notice, recovery};
+use crate::trust::Refusal;
 use constans_core::change::{Confirmed, Impact, must_be_confirmed};
 use constans_wire::kit::Changed;
 use serde_json::json;
@@ -66,6 +67,13 @@ pub async fn hand_out(db: &mut PgConnection, work: &Work<'_>, prepared: &mut Pre
     }
     let before = recovery::newest_counter(&mut *transaction).await?;
     store_edits(&mut transaction, &work.edits, &work.change.who, no).await?;
+    for retired in work.edits.iter().filter(|edit| edit.after.is_none()) {
+        if let Some(node) = retired.key.node().and_then(|id| id.parse().ok()) {
+            // Also a database that was restored from before refuses it.
+            let refusal = Refusal { at: crate::clock::now(), node, refused: true, keys: Vec::new() };
+            work.here.refusals.add(&refusal).map_err(ApiError::Protected)?;
+        }
+    }
     stop_at("documents_stored");
     fleet::raise(&mut *transaction, RESOLVER).await?;
     change::hand_out(&mut transaction, no, now.epoch).await?;

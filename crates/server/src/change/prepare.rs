@@ -1,7 +1,7 @@
 //! Preparing: what a change makes of each node is resolved and stored beside what the node has, some hundred nodes a transaction,
 //! and caught up with what was edited meanwhile.
 
-use super::documents::{edited, read_documents};
+use super::documents::{edited, nodes_of, read_documents_of};
 use super::resolve::Resolver;
 use super::single::differs;
 use super::stop_at::stop_at;
@@ -11,7 +11,8 @@ use crate::store::change::{self, ChangeRow, NewChangeNode};
 use crate::store::job::{self, Claim, JobRow};
 use crate::store::wanted::{self, NodeViewRow};
 use crate::store::{fleet, notice};
-use constans_core::change::{ClauseInState, DocumentEdit, DocumentKey, Impact, ImpactBuilder, later_edits};
+use constans_core::change::{ClauseInState, DocumentEdit, DocumentKey, Impact, ImpactBuilder, NodeDocument, later_edits, only_nodes};
+use serde_json::json;
 use sqlx::{Connection as _, PgConnection};
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
@@ -72,17 +73,21 @@ pub struct Prepared {
 /// Returns why that ended early.
 pub async fn prepare(db: &mut PgConnection, work: &Work<'_>) -> Result<Prepared, Ended> {
     let (base, mut reached) = begin(&mut *db, work).await?;
-    let documents = read_documents(&mut *db).await?;
-    if let Some(key) = later_edits(&work.edits, &documents).first() {
-        return Err(refused_for_later(&mut *db, key).await?);
+    let documents = read_documents_of(&mut *db, &work.edits).await?;
+    if let Some(later) = later_edits(&work.edits, &documents).first() {
+        return Err(refused_for_later(&mut *db, later).await?);
     }
     let documents = edited(documents, &work.edits);
     let mut prepared = Prepared { base, resolver: Resolver::new(&mut *db, work.here, &documents).await?, impact: Impact::default() };
     stop_at("drafted");
-    let total = wanted::node_count(&mut *db).await?;
+    let only = only_nodes(&work.edits).map(|_| nodes_of(&work.edits));
+    let total = match &only {
+        Some(only) => only.len() as i64,
+        None => wanted::node_count(&mut *db).await?,
+    };
     let mut done = if reached.is_some() { work.job.done } else { 0 };
     loop {
-        let nodes = wanted::node_views_after(&mut *db, reached, TOGETHER).await?;
+        let nodes = wanted::node_views_after(&mut *db, reached, only.as_deref(), TOGETHER).await?;
         let Some(last) = nodes.last().map(|node| node.id) else { break };
         done += nodes.len() as i64;
         let mut transaction = db.begin().await?;
@@ -121,22 +126,39 @@ async fn note(db: &mut PgConnection, work: &Work<'_>, reached: Option<Uuid>, don
     }
 }
 
-async fn refused_for_later(db: &mut PgConnection, key: &DocumentKey) -> sqlx::Result<Ended> {
-    let list = match key {
+async fn refused_for_later(db: &mut PgConnection, later: &DocumentEdit) -> sqlx::Result<Ended> {
+    let list = match later.key {
         DocumentKey::Group(_) => "constans group list",
         DocumentKey::Stages | DocumentKey::Served { .. } => "constans stage list",
+        DocumentKey::Node(_) => "constans node list",
     };
-    let by = change::last_of_key(db, key).await?.map_or_else(|| "meanwhile".to_owned(), |(no, who)| format!("meanwhile by C{no}, {who}"));
-    Ok(Ended::Refused(format!("{key} was changed {by}"), format!("look at it as it is now: {list}; then try again")))
+    let by = change::last_of_key(db, &later.key).await?.map_or_else(|| "meanwhile".to_owned(), |(no, who)| format!("meanwhile by C{no}, {who}"));
+    Ok(Ended::Refused(format!("{} was changed {by}", later.title()), format!("look at it as it is now: {list}; then try again")))
 }
 
-async fn prepare_nodes(db: &mut PgConnection, work: &Work<'_>, resolver: &mut Resolver, nodes: Vec<NodeViewRow>) -> Result<(), ApiError> {
+async fn prepare_nodes(db: &mut PgConnection, work: &Work<'_>, resolver: &mut Resolver, mut nodes: Vec<NodeViewRow>) -> Result<(), ApiError> {
+    let retired = edit_views(&work.edits, &mut nodes)?;
     let known: Vec<_> = nodes.iter().map(|node| (node.placement, node.sources, node.unusable.clone())).collect();
     let rows = resolver.resolve(&mut *db, nodes).await?;
     let (different, same): (Vec<_>, Vec<_>) = rows.into_iter().zip(known).partition(|(row, known)| differs(row, known));
     let different: Vec<NewChangeNode> = different.into_iter().map(|(row, _)| row).collect();
-    let same: Vec<Uuid> = same.into_iter().map(|(row, _)| row.node).collect();
+    let same: Vec<Uuid> = same.into_iter().map(|(row, _)| row.node).chain(retired).collect();
     Ok(change::set_nodes(db, work.change.no, &different, &same).await?)
+}
+
+/// Gives nodes the names and labels that edits give them, and leaves those out that they retire. Returns these.
+fn edit_views(edits: &[DocumentEdit], nodes: &mut Vec<NodeViewRow>) -> Result<Vec<Uuid>, ApiError> {
+    let by_node: HashMap<Uuid, &DocumentEdit> = edits.iter().filter_map(|edit| Some((edit.key.node()?.parse().ok()?, edit))).collect();
+    let is_retired = |id: &Uuid| by_node.get(id).is_some_and(|edit| edit.after.is_none());
+    let retired = nodes.iter().map(|node| node.id).filter(is_retired).collect();
+    nodes.retain(|node| !is_retired(&node.id));
+    for node in nodes {
+        if let Some(after) = by_node.get(&node.id).and_then(|edit| edit.after.clone()) {
+            let NodeDocument { name, labels } = read_stored(|| format!("edit of {}", node.name), after)?;
+            (node.name, node.labels) = (name, json!(labels));
+        }
+    }
+    Ok(retired)
 }
 
 /// Prepares the nodes that were edited by what the snapshot does not see. Returns whether there were more than `few`; fewer are

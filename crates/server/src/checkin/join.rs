@@ -9,6 +9,7 @@ use crate::store::joining::{self, RequestRow};
 use crate::store::node::KeyRow;
 use crate::store::{audit, node, notice};
 use crate::trust::{NodeCaller, ReadRequest, digest_of, renew_after};
+use constans_core::words::check_node_name;
 use constans_wire::check_in::Greeting;
 use constans_wire::join::{AskAgain, JoinAnswer, JoinRequest, Renew, Renewed};
 use rocket::serde::json::Json;
@@ -31,7 +32,7 @@ pub fn greeting() -> Json<Greeting> {
 pub async fn join(asked: SmallBody<JoinRequest>, from: CallerAddress, db: &State<PgPool>) -> Answer<JoinAnswer> {
     let asked = asked.0;
     let read = read_certificate_request(&asked.request)?;
-    check_name(&asked.name)?;
+    check_node_name(&asked.name).map_err(|because| ApiError::invalid("name", because))?;
     let mut transaction = db.begin().await?;
     let status = invitation::status(&mut *transaction, asked.invitation, &digest_of(asked.secret.as_bytes())).await?;
     let last = joining::by_key(&mut *transaction, &read.spki).await?;
@@ -151,17 +152,5 @@ async fn state_of(db: &mut PgConnection, known: &RequestRow) -> Result<JoinAnswe
         }
         Some(_) => Ok(JoinAnswer::Denied { because: known.because.clone().unwrap_or_default() }),
         None => Ok(JoinAnswer::Waiting { request: known.id }),
-    }
-}
-
-/// Names are hosts' names: what a node calls itself must not deceive those who read it.
-fn check_name(name: &str) -> Result<(), ApiError> {
-    let fine = (1..=253).contains(&name.len())
-        && name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '.' | '_'))
-        && !name.starts_with(['-', '.']);
-    if fine {
-        Ok(())
-    } else {
-        Err(ApiError::invalid("name", "a node's name has letters, digits, `-`, `.`, `_`, at most 253, and begins with a letter or digit"))
     }
 }

@@ -414,12 +414,15 @@ pub async fn clauses(db: impl PgExecutor<'_>, ids: &[i64]) -> sqlx::Result<Vec<(
 /// Returns the change that edited a document last, and who asked for it.
 pub async fn last_of_key(db: impl PgExecutor<'_>, key: &DocumentKey) -> sqlx::Result<Option<(i64, String)>> {
     let edited = match key {
-        DocumentKey::Stages => "(select max(no) from change where status = 'handed_out' and edits @> '[{\"key\": \"stages\"}]' and $1 = $2)",
+        DocumentKey::Stages | DocumentKey::Node(_) => {
+            "(select max(no) from change where status = 'handed_out' and edits <> '[]' and edits @> jsonb_build_array(jsonb_build_object('key', $1)) and $2 = '')"
+        }
         DocumentKey::Group(_) => "(select max(change) from node_group where name = $1 and $2 is not null)",
         DocumentKey::Served { .. } => "(select max(change) from served where stage = $1 and kit = $2)",
     };
+    let named = key.to_string();
     let (first, second) = match key {
-        DocumentKey::Stages => ("", ""),
+        DocumentKey::Stages | DocumentKey::Node(_) => (named.as_str(), ""),
         DocumentKey::Group(name) => (name.as_str(), ""),
         DocumentKey::Served { stage, kit } => (stage.as_str(), kit.as_str()),
     };

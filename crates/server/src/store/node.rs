@@ -1,9 +1,14 @@
 //! Nodes and their keys.
 
+use super::node_attribute;
 use crate::clock::sql_now;
+use constans_core::change::NodeDocument;
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
-use sqlx::PgExecutor;
+use serde_json::{Value, json};
+use sqlx::types::Json;
+use sqlx::{AssertSqlSafe, PgConnection, PgExecutor};
+use std::collections::BTreeMap;
 use uuid::Uuid;
 
 /// Whether a node is heard.
@@ -58,7 +63,7 @@ pub async fn add(db: impl PgExecutor<'_>, id: Uuid, name: &str) -> sqlx::Result<
 }
 
 /// Gives a known node its way back, with this key: it is no longer revoked, and its other keys are. Returns those.
-pub async fn let_back(db: &mut sqlx::PgConnection, id: Uuid, spki: &[u8]) -> sqlx::Result<Vec<Vec<u8>>> {
+pub async fn let_back(db: &mut PgConnection, id: Uuid, spki: &[u8]) -> sqlx::Result<Vec<Vec<u8>>> {
     sqlx::query("update node set revoked_at = null where id = $1").bind(id).execute(&mut *db).await?;
     sqlx::query("update node_now set is_refused = false where node = $1").bind(id).execute(&mut *db).await?;
     sqlx::query_scalar("update node_key set revoked_at = $2 where node = $1 and spki_digest <> $3 and revoked_at is null returning spki_digest")
@@ -147,4 +152,58 @@ pub async fn revoke(db: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<bool> {
     .execute(db)
     .await?;
     Ok(done.rows_affected() > 0)
+}
+
+/// Returns what a person says of those of these nodes that are not retired.
+pub async fn documents(db: impl PgExecutor<'_>, nodes: &[Uuid]) -> sqlx::Result<Vec<(Uuid, NodeDocument)>> {
+    #[derive(sqlx::FromRow)]
+    struct Row {
+        id: Uuid,
+        name: String,
+        labels: Json<BTreeMap<String, String>>,
+    }
+    let rows: Vec<Row> =
+        sqlx::query_as("select id, name, labels from node where id = any($1) and retired_at is null").bind(nodes).fetch_all(db).await?;
+    Ok(rows.into_iter().map(|row| (row.id, NodeDocument { name: row.name, labels: row.labels.0 })).collect())
+}
+
+/// Returns the ids of those of these nodes that are not retired, by name.
+pub async fn ids(db: impl PgExecutor<'_>, names: &[String]) -> sqlx::Result<BTreeMap<String, Uuid>> {
+    let rows: Vec<(String, Uuid)> =
+        sqlx::query_as("select name, id from node where name = any($1) and retired_at is null").bind(names).fetch_all(db).await?;
+    Ok(rows.into_iter().collect())
+}
+
+/// Gives nodes the names and labels that a person says.
+pub async fn edit(db: &mut PgConnection, edits: &[(Uuid, NodeDocument)]) -> sqlx::Result<()> {
+    let renamed: Vec<(Uuid, Value)> = edits.iter().map(|(id, node)| (*id, json!(node.name))).collect();
+    let labelled: Vec<(Uuid, Value)> = edits.iter().map(|(id, node)| (*id, json!(node.labels))).collect();
+    for (what, values) in [("name", &renamed), ("labels", &labelled)] {
+        node_attribute::set_all(&mut *db, what, &values.iter().map(|(id, value)| (*id, value)).collect::<Vec<_>>()).await?;
+    }
+    let (nodes, names): (Vec<Uuid>, Vec<&str>) = edits.iter().map(|(id, node)| (*id, node.name.as_str())).unzip();
+    for copy in [
+        "update node set name = new.name from unnest($1::uuid[], $2::text[]) as new (id, name) where node.id = new.id and node.name <> new.name",
+        "update node_exception e set name = new.name from unnest($1::uuid[], $2::text[]) as new (id, name) where e.node = new.id and e.name <> new.name",
+    ] {
+        sqlx::query(copy).bind(&nodes).bind(&names).execute(&mut *db).await?;
+    }
+    Ok(())
+}
+
+/// Retires nodes: they are no longer heard, listed or counted, and their open drift ends.
+pub async fn retire(db: &mut PgConnection, nodes: &[Uuid]) -> sqlx::Result<()> {
+    let now = sql_now();
+    sqlx::query("update node set retired_at = $2, input_pending = false where id = any($1)").bind(nodes).bind(now).execute(&mut *db).await?;
+    sqlx::query(
+        "update episode set closed_at = greatest($2, detected_at), closed_as = 'retired', closed_learned_at = $2 where node = any($1) and closed_at is null",
+    )
+    .bind(nodes)
+    .bind(now)
+    .execute(&mut *db)
+    .await?;
+    for what in ["node_exception", "node_now"] {
+        sqlx::query(AssertSqlSafe(format!("delete from {what} where node = any($1)"))).bind(nodes).execute(&mut *db).await?;
+    }
+    Ok(())
 }

@@ -30,11 +30,13 @@ pub struct NodeViewRow {
 const NODE_VIEWS: &str = "select node.id, node.name, node.labels, node.about, w.state, w.placement, p.settings_digest, w.sources, w.unusable
      from node left join node_wanted w on w.node = node.id left join placement p on p.id = w.placement where node.retired_at is null and ";
 
-/// Returns nodes that were not retired after an id, in the order of their ids.
-pub async fn node_views_after(db: impl PgExecutor<'_>, after: Option<Uuid>, most: i64) -> sqlx::Result<Vec<NodeViewRow>> {
-    sqlx::query_as(AssertSqlSafe(format!("{NODE_VIEWS} node.id > $1 order by node.id limit $2")))
+/// Returns nodes that were not retired after an id, in the order of their ids; only those of `only`, if that is given.
+pub async fn node_views_after(db: impl PgExecutor<'_>, after: Option<Uuid>, only: Option<&[Uuid]>, most: i64) -> sqlx::Result<Vec<NodeViewRow>> {
+    let meant = if only.is_some() { "node.id = any($3)" } else { "$3::uuid[] is null" };
+    sqlx::query_as(AssertSqlSafe(format!("{NODE_VIEWS} node.id > $1 and {meant} order by node.id limit $2")))
         .bind(after.unwrap_or_default())
         .bind(most)
+        .bind(only)
         .fetch_all(db)
         .await
 }

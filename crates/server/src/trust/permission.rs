@@ -39,6 +39,7 @@ impl Role {
                         InvitationMake::NAME,
                         JoinDecide::NAME,
                         NodeRevoke::NAME,
+                        NodeEdit::NAME,
                         StageServe::NAME,
                         StageEdit::NAME,
                         GroupEdit::NAME,
@@ -98,6 +99,8 @@ permissions! {
     ChangeDecide = "change.decide";
     /// Revoke a node: it is refused from now on.
     NodeRevoke = "node.revoke";
+    /// Label, rename and retire nodes.
+    NodeEdit = "node.edit";
     /// See persons and all tokens; grant and take roles, make and withdraw tokens, remove persons.
     PeopleManage = "people.manage";
     /// See the audit trail.
@@ -115,9 +118,12 @@ mod tests {
         for (role, may) in [
             (
                 "administrator",
-                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit change.decide node.revoke people.manage audit.read server.recover",
+                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit change.decide node.revoke node.edit people.manage audit.read server.recover",
             ),
-            ("approver", "session.own join.invite join.approve node.read stage.serve stage.edit group.edit change.decide node.revoke audit.read"),
+            (
+                "approver",
+                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit change.decide node.revoke node.edit audit.read",
+            ),
             ("publisher", "session.own node.read kit.publish audit.read"),
             ("reader", "session.own node.read audit.read"),
             ("operator", "session.own node.read audit.read"),

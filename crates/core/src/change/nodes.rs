@@ -1,0 +1,176 @@
+//! Edits of what a person says of nodes: labels, names, retirement.
+
+use super::{DocumentEdit, DocumentKey};
+use crate::words::check_label;
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// What a person says of a node; the document `node:ID`. A retired node has none.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct NodeDocument {
+    /// Its name.
+    pub name: String,
+    /// Its labels.
+    pub labels: BTreeMap<String, String>,
+}
+
+/// What is done to nodes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum NodeEdit {
+    /// Labels are set and removed.
+    Label {
+        /// Labels to be set, with their values.
+        set: BTreeMap<String, String>,
+        /// Keys of labels to be removed.
+        remove: BTreeSet<String>,
+    },
+    /// A node gets another name; groups that name it follow.
+    Rename {
+        /// Its next name.
+        to: String,
+    },
+    /// Nodes are retired; groups no longer name them.
+    Retire,
+}
+
+/// Why nodes cannot be edited so.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum NodeEditError {
+    /// A label is none.
+    #[error("{0}")]
+    Label(String),
+    /// A label is set and removed at once.
+    #[error("the label {0} is both set and removed")]
+    Both(String),
+    /// None of the nodes would be altered.
+    #[error("{0}")]
+    Same(String),
+}
+
+/// Returns the edits of documents by which nodes, given by id, are edited. Of nodes that have the labels already nothing is edited.
+///
+/// # Errors
+///
+/// Returns why they cannot be.
+pub fn edit_nodes(
+    documents: &BTreeMap<DocumentKey, Value>,
+    nodes: &BTreeMap<String, NodeDocument>,
+    edit: &NodeEdit,
+) -> Result<Vec<DocumentEdit>, NodeEditError> {
+    let next = |node: &NodeDocument| match edit {
+        NodeEdit::Label { set, remove } => {
+            let mut labels = node.labels.clone();
+            labels.retain(|key, _| !remove.contains(key));
+            labels.extend(set.clone());
+            Some(NodeDocument { labels, ..node.clone() })
+        }
+        NodeEdit::Rename { to } => Some(NodeDocument { name: to.clone(), ..node.clone() }),
+        NodeEdit::Retire => None,
+    };
+    if let NodeEdit::Label { set, remove } = edit {
+        set.iter().try_for_each(|(key, value)| check_label(key, value)).map_err(NodeEditError::Label)?;
+        if let Some(both) = remove.iter().find(|key| set.contains_key(*key)) {
+            return Err(NodeEditError::Both(both.clone()));
+        }
+    }
+    let mut edits: Vec<DocumentEdit> = Vec::new();
+    for (id, node) in nodes {
+        let after = next(node);
+        if after.as_ref() != Some(node) {
+            edits.push(DocumentEdit { key: DocumentKey::Node(id.clone()), before: Some(json!(node)), after: after.map(|after| json!(after)) });
+        }
+    }
+    if edits.is_empty() {
+        let same = match edit {
+            NodeEdit::Rename { to } => format!("the node is called {to} already"),
+            _ if nodes.len() == 1 => "the node has these labels already".to_owned(),
+            _ => "all these nodes have these labels already".to_owned(),
+        };
+        return Err(NodeEditError::Same(same));
+    }
+    let names: BTreeSet<&str> = nodes.values().map(|node| node.name.as_str()).collect();
+    let to = match edit {
+        NodeEdit::Label { .. } => return Ok(edits),
+        NodeEdit::Rename { to } => Some(to),
+        NodeEdit::Retire => None,
+    };
+    edits.extend(documents.iter().filter_map(|(key, body)| follow(key, body, &names, to)));
+    Ok(edits)
+}
+
+/// Returns the edit by which a group that names nodes names what they are called next, or no longer names them.
+fn follow(key: &DocumentKey, body: &Value, names: &BTreeSet<&str>, to: Option<&String>) -> Option<DocumentEdit> {
+    let DocumentKey::Group(_) = key else { return None };
+    let named: BTreeSet<&str> = body["nodes"].as_array()?.iter().filter_map(Value::as_str).collect();
+    if named.is_disjoint(names) {
+        return None;
+    }
+    let kept: BTreeSet<&str> = named.difference(names).copied().chain(to.map(String::as_str)).collect();
+    let mut after = body.clone();
+    after["nodes"] = json!(kept);
+    Some(DocumentEdit { key: key.clone(), before: Some(body.clone()), after: Some(after) })
+}
+
+/// Returns the only nodes that edits can alter, if those edit nothing else than nodes.
+pub fn only_nodes(edits: &[DocumentEdit]) -> Option<Vec<&str>> {
+    let node = |edit: &'_ DocumentEdit| matches!(edit.key, DocumentKey::Node(_));
+    (!edits.is_empty() && edits.iter().all(node)).then(|| edits.iter().filter_map(|edit| edit.key.node()).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const KIOSK: &str = "01977e2c-0000-7000-8000-000000000001";
+    const GATE: &str = "01977e2c-0000-7000-8000-000000000002";
+
+    fn nodes() -> BTreeMap<String, NodeDocument> {
+        let node = |name: &str, role: &str| NodeDocument { name: name.into(), labels: BTreeMap::from([("role".into(), role.into())]) };
+        BTreeMap::from([(KIOSK.into(), node("kiosk-auken-1", "kiosk")), (GATE.into(), node("gate-auken-1", "gate"))])
+    }
+
+    fn label(set: &[(&str, &str)], remove: &[&str]) -> NodeEdit {
+        let set = set.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect();
+        NodeEdit::Label { set, remove: remove.iter().map(|key| (*key).to_owned()).collect() }
+    }
+
+    fn groups() -> BTreeMap<DocumentKey, Value> {
+        let group = |name: &str, nodes: Value| (DocumentKey::Group(name.into()), json!({ "name": name, "nodes": nodes }));
+        BTreeMap::from([group("night-trial", json!(["kiosk-auken-1", "till-auken-1"])), group("gates", json!([])), group("all", Value::Null)])
+    }
+
+    #[test]
+    fn labels_are_set_and_removed_and_nodes_that_have_them_are_left_alone() {
+        let edits = edit_nodes(&groups(), &nodes(), &label(&[("role", "kiosk")], &["site"])).unwrap();
+        assert_eq!(edits.len(), 1, "the kiosk has it already");
+        assert_eq!(edits[0].key.to_string(), format!("node:{GATE}"));
+        assert_eq!(edits[0].title(), "node gate-auken-1");
+        assert_eq!(edits[0].after, Some(json!({ "name": "gate-auken-1", "labels": { "role": "kiosk" } })));
+        assert_eq!(only_nodes(&edits), Some(vec![GATE]));
+        let removed = edit_nodes(&groups(), &nodes(), &label(&[], &["role"])).unwrap();
+        assert!(removed.iter().all(|edit| edit.after.as_ref().unwrap()["labels"] == json!({})) && removed.len() == 2);
+    }
+
+    #[test]
+    fn what_alters_nothing_or_is_no_label_is_refused() {
+        let error = |edit: &NodeEdit| edit_nodes(&groups(), &nodes(), edit).unwrap_err().to_string();
+        assert_eq!(error(&label(&[], &["site"])), "all these nodes have these labels already");
+        assert_eq!(error(&label(&[("site", "auken")], &["site"])), "the label site is both set and removed");
+        assert!(error(&label(&[("si te", "auken")], &[])).contains("is no key of a label"));
+    }
+
+    #[test]
+    fn groups_that_name_a_node_follow_its_renaming_and_its_retirement() {
+        let kiosk: BTreeMap<_, _> = nodes().into_iter().filter(|(id, _)| id == KIOSK).collect();
+        let edits = edit_nodes(&groups(), &kiosk, &NodeEdit::Rename { to: "kiosk-auken-9".into() }).unwrap();
+        assert_eq!(edits.iter().map(DocumentEdit::title).collect::<Vec<_>>(), ["node kiosk-auken-1", "group night-trial"]);
+        assert_eq!(edits[1].after.as_ref().unwrap()["nodes"], json!(["kiosk-auken-9", "till-auken-1"]));
+        assert_eq!(only_nodes(&edits), None, "the group may have other nodes");
+        let edits = edit_nodes(&groups(), &kiosk, &NodeEdit::Retire).unwrap();
+        assert_eq!((&edits[0].after, &edits[1].after.as_ref().unwrap()["nodes"]), (&None, &json!(["till-auken-1"])));
+        let same = NodeEdit::Rename { to: "kiosk-auken-1".into() };
+        assert_eq!(edit_nodes(&groups(), &kiosk, &same).unwrap_err().to_string(), "the node is called kiosk-auken-1 already");
+    }
+}

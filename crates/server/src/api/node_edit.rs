@@ -1,0 +1,98 @@
+//! Labels and names of nodes, and their retirement.
+
+use super::change::{ask, confirmed};
+use crate::body::JsonBody;
+use crate::change::documents::read_documents;
+use crate::change::draft::Draft;
+use crate::launch::Here;
+use crate::problem::{Answer, ApiError};
+use crate::store::node;
+use crate::trust::{Allowed, NodeEdit as MayEditNodes};
+use constans_core::change::{NodeEdit, NodeEditError, edit_nodes};
+use constans_core::words::check_node_name;
+use constans_wire::change::{HowToChange, LabelNodes, RenameNode};
+use constans_wire::kit::Changed;
+use rocket::{State, post};
+use sqlx::PgPool;
+use std::slice;
+use std::sync::Arc;
+
+/// So many nodes are labelled at once.
+const MOST_NODES: usize = 1_000;
+
+/// Sets and removes labels of nodes.
+#[utoipa::path(tag = "nodes", security(("token" = ["node.edit"]), ("session" = ["node.edit"])), request_body = LabelNodes, responses((status = 200, body = Changed)))]
+#[post("/api/labels", data = "<wanted>")]
+pub async fn label(wanted: JsonBody<LabelNodes>, caller: Allowed<MayEditNodes>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
+    let LabelNodes { nodes, set, remove, how } = wanted.0;
+    if nodes.is_empty() || nodes.len() > MOST_NODES {
+        return Err(ApiError::invalid("nodes", format!("from 1 to {MOST_NODES} nodes are labelled at once")));
+    }
+    if set.is_empty() && remove.is_empty() {
+        return Err(ApiError::invalid("set", "no label is set or removed"));
+    }
+    let of = if let [one] = nodes.as_slice() { one.clone() } else { format!("{} nodes", nodes.len()) };
+    let labels = set.iter().map(|(key, value)| format!("{key}={value}")).chain(remove.iter().map(|key| format!("without {key}")));
+    let what = format!("label {of}: {}", labels.collect::<Vec<_>>().join(", "));
+    edit(&nodes, &NodeEdit::Label { set, remove }, what, &how, &caller.person, db, here).await
+}
+
+/// Gives a node another name. Groups that name it follow; its identity and its certificate stay.
+#[utoipa::path(tag = "nodes", security(("token" = ["node.edit"]), ("session" = ["node.edit"])), request_body = RenameNode, responses((status = 200, body = Changed)))]
+#[post("/api/nodes/<name>/rename", data = "<wanted>")]
+pub async fn rename(
+    name: &str,
+    wanted: JsonBody<RenameNode>,
+    caller: Allowed<MayEditNodes>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
+    let RenameNode { to, how } = wanted.0;
+    check_node_name(&to).map_err(|because| ApiError::invalid("to", because))?;
+    if to != name && !node::names_in_use(db.inner(), slice::from_ref(&to)).await?.is_empty() {
+        return Err(ApiError::Conflict { message: format!("there is a node {to} already"), hint: format!("constans node show {to}") });
+    }
+    let what = format!("rename the node {name} to {to}");
+    edit(&[name.to_owned()], &NodeEdit::Rename { to }, what, &how, &caller.person, db, here).await
+}
+
+/// Retires a node: it is refused from its next request on, and is no longer listed or counted. What its machine has stays there.
+#[utoipa::path(tag = "nodes", security(("token" = ["node.edit"]), ("session" = ["node.edit"])), request_body = HowToChange, responses((status = 200, body = Changed)))]
+#[post("/api/nodes/<name>/retire", data = "<how>")]
+pub async fn retire(
+    name: &str,
+    how: JsonBody<HowToChange>,
+    caller: Allowed<MayEditNodes>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
+    edit(&[name.to_owned()], &NodeEdit::Retire, format!("retire the node {name}"), &how, &caller.person, db, here).await
+}
+
+async fn edit(names: &[String], edit: &NodeEdit, what: String, how: &HowToChange, who: &str, db: &PgPool, here: &Here) -> Answer<Changed> {
+    let mut connection = db.acquire().await?;
+    let ids = node::ids(&mut *connection, names).await?;
+    if let Some(missing) = names.iter().find(|name| !ids.contains_key(*name)) {
+        return Err(ApiError::Missing { what: "node", name: missing.clone() });
+    }
+    let documents = read_documents(&mut connection).await?;
+    let nodes = node::documents(&mut *connection, &ids.into_values().collect::<Vec<_>>()).await?;
+    drop(connection);
+    let nodes = nodes.into_iter().map(|(id, document)| (id.to_string(), document)).collect();
+    let edits = edit_nodes(&documents, &nodes, edit).map_err(|error| match error {
+        NodeEditError::Same(message) => ApiError::Conflict { message, hint: "nothing to do".to_owned() },
+        NodeEditError::Label(_) | NodeEditError::Both(_) => ApiError::invalid("set", error.to_string()),
+    })?;
+    let draft = Draft {
+        kind: "node",
+        what,
+        who,
+        because: how.because.as_deref(),
+        edits,
+        although_unusable: how.although_unusable,
+        is_preview: how.preview,
+        confirmed: confirmed(how),
+        goes_back: None,
+    };
+    ask(db, here, &draft).await
+}
