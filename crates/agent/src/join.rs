@@ -2,6 +2,7 @@
 
 use crate::command_line::{JoinArguments, Output};
 use crate::error::AgentError;
+use crate::freezes;
 use crate::local::state_dir;
 use crate::membership::{Membership, NodeKey};
 use crate::network_part::{Connect, ThroughNetworkPart};
@@ -53,6 +54,8 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
                 let membership =
                     Membership { urls, ca: invitation.ca.clone(), node, name, certificate, renew_after, ends_at, mark: None, dismissed: None };
                 membership.keep(&state_dir)?;
+                // Those of another fleet do not hold here, and those of this one come with the first check-in.
+                freezes::forget(&state_dir);
                 return check_in(&state_dir, &machine, arguments.output).await;
             }
             JoinAnswer::Denied { because } => {

@@ -5,6 +5,7 @@ pub mod command_line;
 pub mod daemon;
 pub mod diagnose;
 pub mod error;
+pub mod freezes;
 pub mod join;
 pub mod journal;
 pub mod kept_contents;

@@ -2,6 +2,7 @@
 
 use crate::daemon::zone;
 use crate::error::AgentError;
+use crate::freezes;
 use crate::kept_contents::KeptContents;
 use crate::local::Wanted;
 use crate::state_dir::StateDir;
@@ -59,6 +60,7 @@ impl Served {
     pub fn forget(state_dir: &StateDir) {
         KeptContents::of(state_dir).keep_only(&BTreeSet::new());
         state_dir.remove(SERVED);
+        freezes::forget(state_dir);
     }
 
     /// Takes over what the server offers, if it is new. Contents come first: a state is kept only when all of it is here.
@@ -114,7 +116,7 @@ impl Served {
     /// Returns why it cannot be read what was put back since it cut the way to the server.
     pub fn run_settings(&self, state_dir: &StateDir, now: Timestamp) -> Result<Settings, AgentError> {
         let put_back = way::put_back(state_dir, &self.state.digest)?;
-        Ok(Settings { put_back, ..self.settings.for_run(&zone(&self.settings), now) })
+        Ok(Settings { put_back, freezes: freezes::in_force(state_dir, now)?, ..self.settings.for_run(&zone(&self.settings), now) })
     }
 
     /// Returns what a run needs: the state with what was sealed, and its contents.

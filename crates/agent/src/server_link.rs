@@ -2,6 +2,7 @@
 
 use crate::daemon::zone;
 use crate::error::{AgentError, ServerSeen};
+use crate::freezes;
 use crate::membership::{Dismissed, MarkExchange, Membership, NodeKey};
 use crate::network_part::{Connect, ThroughNetworkPart};
 use crate::noted::DaemonNote;
@@ -12,7 +13,7 @@ use constans_core::filter::About;
 use constans_core::run::RestartPending;
 use constans_host::Host;
 use constans_link::{LinkError, Network};
-use constans_wire::check_in::{CheckIn, CheckInAnswer, Held, Problem};
+use constans_wire::check_in::{CheckIn, CheckInAnswer, Held, HeldFreezes, Problem};
 use constans_wire::exit::Exit;
 use constans_wire::join::{AskAgain, JoinAnswer, Renew, Renewed};
 use constans_wire::run::Received;
@@ -125,6 +126,7 @@ impl<'c> ServerLink<'c> {
     /// Does what follows a check-in that was answered: each part whatever became of the others.
     async fn after(&self, state_dir: &StateDir, url: &str, exchange: MarkExchange, answer: CheckInAnswer) -> Result<CheckedIn, AgentError> {
         let membership = exchange.end(state_dir, answer.mark)?;
+        let frozen = answer.freezes.as_ref().map_or(Ok(()), |offer| freezes::hold(state_dir, offer));
         let renewed = self.renew(state_dir, url, membership).await;
         let takeover = match &answer.wanted {
             Some(offer) => Served::take_over(state_dir, offer, &self.network, url).await.map(Some),
@@ -139,6 +141,9 @@ impl<'c> ServerLink<'c> {
                 Ok(())
             }
         };
+        if let Err(error) = frozen {
+            part("the freezes were not kept", error)?;
+        }
         if let Err(error) = renewed {
             part("the certificate was not renewed", error)?;
         }
@@ -242,6 +247,8 @@ pub struct Saying {
     pub restart_pending: Option<RestartPending>,
     /// What it was given last.
     pub has: Option<Held>,
+    /// The freezes that it holds.
+    pub freezes: Option<HeldFreezes>,
 }
 
 impl Saying {
@@ -252,7 +259,7 @@ impl Saying {
     /// Returns why what it was given last, or the machine, cannot be read.
     pub fn of(state_dir: &StateDir, machine: &dyn Host, next: Timestamp) -> Result<Self, AgentError> {
         let has = Served::read(state_dir)?.map(|served| Held { digest: served.digest, generation: served.generation });
-        Ok(Self { about: machine.about()?, next, restart_pending: machine.restart_pending()?, has })
+        Ok(Self { about: machine.about()?, next, restart_pending: machine.restart_pending()?, has, freezes: freezes::held(state_dir)? })
     }
 }
 
@@ -284,6 +291,7 @@ pub async fn say_here(network: &Network, url: &str, exchange: &MarkExchange, say
         about: saying.about.clone(),
         mark: exchange.membership.mark,
         has: saying.has.clone(),
+        freezes: saying.freezes.clone(),
     };
     network.post(&format!("{url}/check-in"), &said).await
 }

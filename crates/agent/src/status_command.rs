@@ -5,6 +5,7 @@ use crate::repeated::repeated_place;
 use constans_agent::attic::AtticStore;
 use constans_agent::command_line::{Output, ReportingArguments};
 use constans_agent::error::AgentError;
+use constans_agent::freezes;
 use constans_agent::kept_runs::KeptRuns;
 use constans_agent::membership::{Dismissed, Membership};
 use constans_agent::noted::{DaemonNote, StartNote};
@@ -12,7 +13,7 @@ use constans_agent::served::Served;
 use constans_agent::spool::{Refusals, Spool};
 use constans_agent::state_dir::SetAside;
 use constans_agent::under_way::{Begun, Progress, under_way};
-use constans_core::run::{Mode, RestartPending};
+use constans_core::run::{Freeze, Mode, RestartPending};
 use constans_core::settings::{AgentSettings, DescribedSetting};
 use constans_host::Host as _;
 use constans_terminal::{count, harmless, run_line, span, style, styled, time};
@@ -41,6 +42,7 @@ struct Status {
     attic_things: usize,
     attic_bytes: u64,
     settings: AgentSettings,
+    freezes: Vec<Freeze>,
 }
 
 /// The run that goes on now.
@@ -100,6 +102,7 @@ pub fn status(arguments: &ReportingArguments) -> Result<Exit, AgentError> {
         attic_things: attic.all().len(),
         attic_bytes: attic.bytes(),
         settings: served.map(|served| served.settings).unwrap_or_default(),
+        freezes: freezes::in_force(&state_dir, state_dir.now())?,
     };
     match arguments.output {
         Output::Json => println!("{}", serde_json::to_string_pretty(&status).expect("it is plain data")),
@@ -140,6 +143,9 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
         None => row("desired", "no answer from a server yet"),
     }
     row("last run", &status.last_run.as_ref().map_or("none yet".to_owned(), |run| format!("{} ago: {}", ago(run.last, now), run_line(run))));
+    for freeze in &status.freezes {
+        row("frozen", &styled(style::ATTENTION, harmless(&freeze.words())));
+    }
     if let Some(pending) = &status.restart_pending {
         let due = status.daemon.as_ref().and_then(|daemon| daemon.restart.as_ref()).map(|restart| format!("; {}", restart.due)).unwrap_or_default();
         let said = format!("pending since {}: {}{due}", time(pending.since), pending.because.join(", "));

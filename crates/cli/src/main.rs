@@ -3,6 +3,7 @@
 mod audit;
 mod change;
 mod credentials;
+mod freeze;
 mod group;
 mod joining;
 mod kind;
@@ -60,6 +61,8 @@ enum Command {
     Refusal(person::RefusalArguments),
     /// Make and order stages, and serve releases in them
     Stage(stage::StageArguments),
+    /// Set, list and end freezes: nothing is corrected until their hour
+    Freeze(freeze::FreezeArguments),
     /// Manage groups: their nodes, assignments, parameters and settings
     Group(group::GroupArguments),
     /// List and verify the audit trail: who did what, and when
@@ -94,6 +97,7 @@ fn main() -> ExitCode {
         Command::Stage(arguments) => server::on_network(stage::run(&arguments)),
         Command::Audit(arguments) => server::on_network(audit::run(&arguments)),
         Command::Change(arguments) => server::on_network(change::run(&arguments)),
+        Command::Freeze(arguments) => server::on_network(freeze::run(&arguments)),
         Command::Group(arguments) => server::on_network(group::run(&arguments)),
         Command::Run(arguments) => server::on_network(run::run(&arguments)),
         Command::SignIn(arguments) => server::on_network(sign_in::run(&arguments)),

@@ -202,6 +202,9 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
         let because = by.because.as_ref().map(|because| format!(": \"{}\"", harmless(because))).unwrap_or_default();
         println!("  changed   by C{}, {}{because}; {} ({})", by.no, harmless(&by.who), time(by.at), harmless(&by.what));
     }
+    for freeze in &node.freezes {
+        println!("  frozen    by {}", harmless(&freeze.words()));
+    }
     if let Some(pending) = &node.restart_pending {
         println!("  restart   pending since {}: {}", time(pending.since), harmless(&pending.because.join(", ")));
     }

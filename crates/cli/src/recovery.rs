@@ -3,7 +3,7 @@
 use crate::server::{ClientError, Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_terminal::harmless;
-use constans_wire::recovery::{EndRecovery, Recovering, Recovery};
+use constans_wire::recovery::{EndRecovery, ForgottenFreeze, Recovering, Recovery};
 
 /// Arguments of `recovery`.
 #[derive(Debug, Args)]
@@ -59,10 +59,21 @@ fn shown(recovering: Option<&Recovering>) -> String {
     format!(
         "the server is recovering since {since}: its database was put back to an earlier day\n\
          nodes are offered nothing new and go on with what they have; refused nodes stay refused\n\
-         not heard since  {}\nwould change     {}\n\
+         not heard since  {}\nwould change     {}\n{}\
          Next: publish and serve again what the database lost, then constans recovery end",
         nodes(&recovering.not_heard),
-        nodes(&recovering.would_change)
+        nodes(&recovering.would_change),
+        recovering.forgotten_freezes.iter().map(forgotten).collect::<String>()
+    )
+}
+
+/// Returns a line about a freeze that would end with the recovery.
+fn forgotten(forgotten: &ForgottenFreeze) -> String {
+    let ForgottenFreeze { nodes, node, freeze } = forgotten;
+    let by = if *nodes == 1 { harmless(node) } else { format!("{nodes} nodes, one of them {}", harmless(node)) };
+    format!(
+        "frozen           {}; held by {by}; this database does not know it: set it again, or it ends with the recovery\n",
+        harmless(&freeze.words())
     )
 }
 

@@ -7,11 +7,11 @@ use constans_core::group::GroupFinding;
 pub use constans_core::node_status::LastContact;
 use constans_core::node_status::{NodeProblem, NodeStatus};
 use constans_core::param::ParameterValue;
-use constans_core::run::{Mode, RestartPending, Status};
+use constans_core::run::{Freeze, Mode, RestartPending, Status};
 use constans_core::settings::{AgentSettings, DescribedSetting};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use uuid::Uuid;
 
 /// A check-in of an agent.
@@ -35,6 +35,9 @@ pub struct CheckIn {
     /// The restart that its operating system needs, if any.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub restart_pending: Option<RestartPending>,
+    /// The freezes that it holds; none before the first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub freezes: Option<HeldFreezes>,
 }
 
 /// The last generation that a node received.
@@ -63,6 +66,49 @@ pub struct CheckInAnswer {
     /// Whether the server is recovering: the node then keeps its state.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub recovering: bool,
+    /// The freezes that are in force for the node, if it holds others.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub freezes: Option<FreezeOffer>,
+}
+
+/// The freezes that a node holds, apart from its desired state.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct HeldFreezes {
+    /// Their generation, which only rises.
+    pub generation: Generation,
+    /// Their digest.
+    pub digest: Digest,
+    /// Themselves, by the clock of the node.
+    #[serde(default)]
+    pub freezes: Vec<Freeze>,
+}
+
+/// The freezes that are in force for a node, in place of those that it holds.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct FreezeOffer {
+    /// Their generation, which only rises.
+    pub generation: Generation,
+    /// Their digest.
+    pub digest: Digest,
+    /// Themselves.
+    pub freezes: Vec<OfferedFreeze>,
+}
+
+/// A freeze as a node is given it: its clock may be wrong.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct OfferedFreeze {
+    /// Its number: 7 is called F7.
+    pub no: i64,
+    /// How many seconds it lasts from now on.
+    pub for_secs: u64,
+    /// Why it was set.
+    pub because: String,
+    /// The addresses of the clauses that it is for, or patterns of them; all clauses, if none is named.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub clauses: BTreeSet<String>,
 }
 
 /// The desired state of a node, and the settings of its agent.
@@ -153,6 +199,9 @@ pub struct NodeSummary {
     /// The change that altered it last; only where one node is asked for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub changed_by: Option<ChangedBy>,
+    /// The freezes that are in force for it; only where one node is asked for.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub freezes: Vec<Freeze>,
     /// Its mode.
     #[serde(default)]
     pub mode: Option<Mode>,

@@ -6,6 +6,7 @@ mod bounded;
 pub mod change;
 pub mod check_in;
 pub mod exit;
+pub mod freeze;
 pub mod join;
 pub mod kit;
 pub mod newer;

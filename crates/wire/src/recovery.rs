@@ -1,5 +1,6 @@
 //! Recovering: the server after its database was restored to an earlier state.
 
+use constans_core::run::Freeze;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
@@ -23,6 +24,21 @@ pub struct Recovering {
     pub not_heard: Vec<String>,
     /// Nodes whose state differs from the desired state of this database.
     pub would_change: Vec<String>,
+    /// Freezes that nodes hold and that this database does not know: ending the recovery ends them.
+    #[serde(default)]
+    pub forgotten_freezes: Vec<ForgottenFreeze>,
+}
+
+/// A freeze that nodes hold and that the restored database does not know.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ForgottenFreeze {
+    /// How many nodes hold it.
+    pub nodes: u64,
+    /// One of them.
+    pub node: String,
+    /// Itself, by the clock of that node.
+    pub freeze: Freeze,
 }
 
 /// Ends the recovery.

@@ -1,7 +1,7 @@
 //! The settings of one node's agent from those of its groups.
 
 use super::{Group, PlanError, highest};
-use crate::run::{Freeze, Mode};
+use crate::run::Mode;
 use crate::settings::{AgentSettings, GroupSettings, HourOfDay};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -19,7 +19,6 @@ pub(super) fn settings_of(groups: &[&Group]) -> Result<AgentSettings, PlanError>
         Err(PlanError::Disagree { first, second, .. }) => Some(noted(&mut from, "mode", Mode::Observe, vec![first, second])),
         Err(other) => return Err(other),
     };
-    let freeze = longest_freeze(groups).map(|(freeze, group)| noted(&mut from, "freeze", freeze, vec![group]));
     let mut take = Taking { groups, from: &mut from };
     let check_ins = take.rhythm(["interval_secs", "check_in_at"], |said| (said.interval_secs, said.check_in_at.clone()))?;
     let runs = take.rhythm(["run_interval_secs", "run_at"], |said| (said.run_interval_secs, said.run_at.clone()))?;
@@ -38,7 +37,6 @@ pub(super) fn settings_of(groups: &[&Group]) -> Result<AgentSettings, PlanError>
         restart: take.of("restart", |said| said.restart)?.unwrap_or(usual.restart),
         reach_within_secs: take.of("reach_within_secs", |said| said.reach_within_secs)?.unwrap_or(usual.reach_within_secs),
         attic_mib: take.of("attic_mib", |said| said.attic_mib)?.unwrap_or(usual.attic_mib),
-        freeze,
         from,
     })
 }
@@ -70,10 +68,4 @@ impl Taking<'_> {
 fn noted<T>(from: &mut BTreeMap<String, Vec<String>>, word: &str, value: T, groups: Vec<String>) -> T {
     from.insert(word.to_owned(), groups);
     value
-}
-
-/// A freeze beats every setting, of whatever group: of several the longest counts.
-fn longest_freeze(groups: &[&Group]) -> Option<(Freeze, String)> {
-    let freezes = groups.iter().filter_map(|group| Some((group.settings.freeze.clone()?, group.name.clone())));
-    freezes.max_by_key(|(freeze, _)| freeze.until)
 }

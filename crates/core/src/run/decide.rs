@@ -2,13 +2,13 @@
 
 use super::cause::{Cause, CauseFound};
 use super::result::{Blocker, Decision, Leave};
-use crate::address::ClauseAddress;
+use crate::address::{ClauseAddress, fits};
 use crate::digest::Digest;
 use crate::kit::{OnDrift, OnRollout};
 use crate::state::{Clause, Switch, SwitchFrom};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Whether a run may change anything.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -21,15 +21,30 @@ pub enum Mode {
     Enforce,
 }
 
-/// Nothing is changed until an hour.
+/// Nothing is changed until an hour: of all clauses, or of some.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Freeze {
-    /// The hour.
+    /// Its number: 7 is called F7.
+    pub no: i64,
+    /// The hour, by the clock of the node.
     pub until: Timestamp,
     /// Why.
     pub because: String,
+    /// The addresses of the clauses that it is for, or patterns of them; all clauses, if none is named.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub clauses: BTreeSet<String>,
+}
+
+impl Freeze {
+    /// Returns it in words: `F7 until 2026-12-24 06:00:00 UTC (stocktaking), all clauses`.
+    pub fn words(&self) -> String {
+        let until = self.until.strftime("%Y-%m-%d %H:%M:%S UTC");
+        let clauses = self.clauses.iter().map(String::as_str).collect::<Vec<_>>().join(", ");
+        let of = if clauses.is_empty() { "all clauses" } else { &clauses };
+        format!("F{} until {until} ({}), {of}", self.no, self.because)
+    }
 }
 
 /// The change window that is open, or the next one.
@@ -54,8 +69,8 @@ pub struct Settings {
     pub grace_secs: u64,
     /// The change window, if there is one.
     pub window: Option<ChangeWindow>,
-    /// The freeze, if one is in force.
-    pub freeze: Option<Freeze>,
+    /// The freezes, also those that are over.
+    pub freezes: Vec<Freeze>,
     /// Whether a person opened grace and window.
     pub now: bool,
     /// What was put back since it cut the node's way to its server: not applied again as long as the same is wanted.
@@ -80,15 +95,24 @@ impl Settings {
             on_rollout: OnRollout::Apply,
             grace_secs: 0,
             window: None,
-            freeze: None,
+            freezes: Vec::new(),
             now: false,
             put_back: BTreeMap::new(),
         }
     }
 
-    /// Returns the freeze that is in force at a moment.
+    /// Returns the freeze of all clauses that is in force at a moment; of several the longest.
     pub fn freeze_at(&self, now: Timestamp) -> Option<&Freeze> {
-        self.freeze.as_ref().filter(|freeze| now < freeze.until)
+        self.longest_freeze(now, |freeze| freeze.clauses.is_empty())
+    }
+
+    /// Returns the freeze of a clause that is in force at a moment; of several the longest.
+    pub fn freeze_of(&self, clause: &ClauseAddress, now: Timestamp) -> Option<&Freeze> {
+        self.longest_freeze(now, |freeze| freeze.clauses.is_empty() || freeze.clauses.iter().any(|pattern| fits(pattern, clause)))
+    }
+
+    fn longest_freeze(&self, now: Timestamp, is_meant: impl Fn(&Freeze) -> bool) -> Option<&Freeze> {
+        self.freezes.iter().filter(|freeze| now < freeze.until && is_meant(freeze)).max_by_key(|freeze| freeze.until)
     }
 
     /// Returns the change window that is closed at a moment, unless a person opened it.
@@ -125,10 +149,10 @@ fn closed_lock(want: &Want<'_>, settings: &Settings, now: Timestamp) -> Option<L
     if !want.correctable {
         return Some(Leave::OnlyAPerson);
     }
-    if let Some(freeze) = settings.freeze_at(now) {
-        return Some(Leave::Freeze { until: freeze.until, because: freeze.because.clone() });
-    }
     let clause = want.clause;
+    if let Some(freeze) = settings.freeze_of(&clause.address, now) {
+        return Some(Leave::Freeze { no: freeze.no, until: freeze.until, because: freeze.because.clone() });
+    }
     if let Some(put_back) = settings.put_back.get(&clause.address).filter(|put_back| put_back.wanted == clause.wanted && !settings.now) {
         return Some(Leave::CutTheWay { at: put_back.at });
     }

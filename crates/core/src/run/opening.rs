@@ -17,7 +17,10 @@ pub fn next_opening(results: &[ClauseResult], reaction_is_due: bool, settings: &
     };
     let of_reactions = reaction_is_due.then(|| {
         let window = settings.closed_window(now).map(|window| window.opens);
-        settings.freeze_at(now).map(|freeze| freeze.until).max(window)
+        let frozen = settings.freeze_at(now).map(|freeze| freeze.until);
+        // Which clause the reaction is of is not known here: the end of each freeze is worth another look.
+        let some_frozen = settings.freezes.iter().filter(|freeze| freeze.until > now).map(|freeze| freeze.until).min();
+        frozen.or(some_frozen).max(window)
     });
     results.iter().filter_map(of_clause).chain(of_reactions.flatten()).filter(|at| *at > now).min()
 }

@@ -67,7 +67,7 @@ pub fn restart_due(
         return left("mode is observe");
     }
     if let Some(freeze) = settings.freeze_at(now) {
-        return RestartDue::Left(format!("frozen until {:.0} ({})", freeze.until, freeze.because));
+        return RestartDue::Left(format!("frozen by F{} until {:.0} ({})", freeze.no, freeze.until, freeze.because));
     }
     if restarted_for.is_some_and(|before| before.because == pending.because) {
         return left("still pending after a restart: a person has to look");
@@ -84,6 +84,7 @@ pub fn restart_due(
 mod tests {
     use super::super::decide::{ChangeWindow, Freeze};
     use super::*;
+    use std::collections::BTreeSet;
 
     fn at(hour: i64) -> Timestamp {
         Timestamp::from_second(hour * 3_600).unwrap()
@@ -113,7 +114,10 @@ mod tests {
 
     #[test]
     fn nothing_restarts_a_node_that_observes_or_is_held_or_was_restarted_for_the_same() {
-        let held = Settings { freeze: Some(Freeze { until: at(11), because: "stocktaking".into() }), ..Settings::of(Mode::Enforce) };
+        let held = Settings {
+            freezes: vec![Freeze { no: 3, until: at(11), because: "stocktaking".into(), clauses: BTreeSet::new() }],
+            ..Settings::of(Mode::Enforce)
+        };
         assert!(matches!(due(RestartPolicy::WhenNeeded, &held), RestartDue::Left(why) if why.contains("stocktaking")));
         assert!(matches!(due(RestartPolicy::WhenNeeded, &Settings::of(Mode::Observe)), RestartDue::Left(why) if why.contains("mode is observe")));
         let again = restart_due(RestartPolicy::WhenNeeded, &Settings::of(Mode::Enforce), &pending("libc6"), Some(&pending("libc6")), at(10));

@@ -52,6 +52,8 @@ pub enum Decision {
 pub enum Leave {
     /// A freeze is in force.
     Freeze {
+        /// Its number: 7 is called F7.
+        no: i64,
         /// Until then.
         until: Timestamp,
         /// Why it was set.
@@ -104,7 +106,7 @@ impl Leave {
         };
         let time = |at: &Timestamp| at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string();
         match self {
-            Self::Freeze { until, because } => format!("frozen until {} ({because})", time(until)),
+            Self::Freeze { no, until, because } => format!("frozen by F{no} until {} ({because})", time(until)),
             Self::Observing => "mode is observe".into(),
             Self::OnDrift { from } => format!("{} says on_drift = \"report\"", set_by(from)),
             Self::OnRollout { from } => format!("{} says on_rollout = \"wait\"", set_by(from)),

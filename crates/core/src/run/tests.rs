@@ -332,14 +332,36 @@ fn a_rollout_waits_for_the_nodes_switch_and_is_unmet_by_the_clauses_own() {
 
 #[test]
 fn a_hold_beats_everything_and_ends_at_its_hour() {
-    let freeze = Freeze { until: Timestamp::from_second(150).unwrap(), because: "festival on Auken".into() };
-    let settings = Settings { freeze: Some(freeze), now: true, ..enforce() };
+    let freeze = Freeze { no: 7, until: Timestamp::from_second(150).unwrap(), because: "festival on Auken".into(), clauses: BTreeSet::new() };
+    let settings = Settings { freezes: vec![freeze], now: true, ..enforce() };
     let mut node = Node::default();
     insta::assert_snapshot!(table(&node.run(&state(vec![file("/a", "a")]), settings.clone())), @r"
     rollout waiting
     file:/a different out_of_line rollout left:freeze
     ");
     assert_eq!(node.run(&state(vec![file("/a", "a")]), settings).status, Status::RolledOut);
+}
+
+#[test]
+fn a_freeze_of_a_clause_leaves_the_others_and_the_longest_that_is_meant_is_named() {
+    let freeze = |no, until, clauses: &[&str]| Freeze {
+        no,
+        until: Timestamp::from_second(until).unwrap(),
+        because: "stocktaking".into(),
+        clauses: clauses.iter().map(|clause| (*clause).to_owned()).collect(),
+    };
+    let settings =
+        Settings { freezes: vec![freeze(1, 150, &["file:/a"]), freeze(2, 180, &["file:/c*", "file:/d"]), freeze(3, 50, &[])], ..enforce() };
+    insta::assert_snapshot!(table(&Node::default().run(&state(vec![file("/a", "a"), file("/b", "b")]), settings.clone())), @r"
+    rollout waiting
+    file:/a different out_of_line rollout left:freeze
+    file:/b different corrected rollout
+    ");
+    let now = Timestamp::from_second(100).unwrap();
+    assert_eq!(settings.freeze_at(now), None, "that of all clauses is over");
+    assert_eq!(settings.freeze_of(&ClauseAddress::parse("file:/a").unwrap(), now).map(|freeze| freeze.no), Some(1));
+    assert_eq!(settings.freeze_of(&ClauseAddress::parse("file:/a").unwrap(), Timestamp::from_second(20).unwrap()).map(|freeze| freeze.no), Some(1));
+    assert_eq!(settings.freeze_of(&ClauseAddress::parse("file:/b").unwrap(), Timestamp::from_second(20).unwrap()).map(|freeze| freeze.no), Some(3));
 }
 
 #[test]

@@ -1,4 +1,4 @@
-//! How agents are set: mode, rhythm, switches, grace, hours, freezes, restarts; each with the group that it comes from.
+//! How agents are set: mode, rhythm, switches, grace, hours, restarts; each with the group that it comes from.
 
 mod hours;
 mod retry;
@@ -6,7 +6,7 @@ mod retry;
 mod tests;
 
 use crate::kit::{OnDrift, OnRollout};
-use crate::run::{ChangeWindow, Freeze, Mode, RestartPolicy, Settings};
+use crate::run::{ChangeWindow, Mode, RestartPolicy, Settings};
 pub use hours::{Day, HourOfDay, WeeklyHours, next_of_day, window_at};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
@@ -56,8 +56,6 @@ pub struct GroupSettings {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub change_window: Option<Vec<WeeklyHours>>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub freeze: Option<Freeze>,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub restart: Option<RestartPolicy>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reach_within_secs: Option<u64>,
@@ -98,9 +96,6 @@ pub struct AgentSettings {
     /// The hours in which corrections and restarts may happen; always if there are none.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub change_window: Vec<WeeklyHours>,
-    /// Nothing is changed until an hour.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub freeze: Option<Freeze>,
     /// Whether the node is restarted when its operating system needs it.
     pub restart: RestartPolicy,
     /// How many seconds after a change of network or access a server must be reached again before the change is put back.
@@ -127,7 +122,6 @@ impl Default for AgentSettings {
             on_rollout: OnRollout::Apply,
             grace_secs: 0,
             change_window: Vec::new(),
-            freeze: None,
             restart: RestartPolicy::Never,
             reach_within_secs: 60,
             attic_mib: 512,
@@ -206,7 +200,6 @@ impl AgentSettings {
             on_rollout: self.on_rollout,
             grace_secs: self.grace_secs,
             window: self.window(zone, now),
-            freeze: self.freeze.clone(),
             ..Settings::of(self.mode)
         }
     }
@@ -221,7 +214,6 @@ impl AgentSettings {
             [] => "always open".to_owned(),
             hours => format!("{} {}", hours.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "), self.zone),
         };
-        let freeze = self.freeze.as_ref().map_or("none".to_owned(), |freeze| format!("until {:.0}: {}", freeze.until, freeze.because));
         let grace = if self.grace_secs == 0 { "none".to_owned() } else { exact_span(self.grace_secs) };
         let on_drift = if self.on_drift == OnDrift::Correct { "correct" } else { "report" };
         let on_rollout = if self.on_rollout == OnRollout::Apply { "apply" } else { "wait" };
@@ -237,7 +229,6 @@ impl AgentSettings {
             ("on_rollout", on_rollout.to_owned(), &["on_rollout"]),
             ("grace", grace, &["grace_secs"]),
             ("change window", window, &["change_window"]),
-            ("freeze", freeze, &["freeze"]),
             ("restart", self.restart.words().to_owned(), &["restart"]),
             ("reach within", exact_span(self.reach_within_secs), &["reach_within_secs"]),
             ("attic", format!("{} MiB", self.attic_mib), &["attic_mib"]),

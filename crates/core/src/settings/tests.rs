@@ -130,15 +130,3 @@ fn every_setting_says_which_group_it_comes_from() {
     assert_eq!(of("check-ins"), ("every 1 min", "the group gates"));
     assert_eq!(of("mode"), ("observe", "default"));
 }
-
-#[test]
-fn of_several_holds_the_longest_counts_whatever_the_priority() {
-    let freeze =
-        |until: &str, because: &str| GroupSettings { freeze: Some(Freeze { until: at(until), because: because.into() }), ..GroupSettings::default() };
-    let settings = settled(&[
-        group("gates", 9, freeze("2026-12-01T00:00:00Z", "stocktaking")),
-        group("night-trial", 1, freeze("2026-12-24T00:00:00Z", "the winter timetable")),
-    ]);
-    assert_eq!(settings.freeze.unwrap().because, "the winter timetable");
-    assert_eq!(settings.from["freeze"], ["night-trial"]);
-}

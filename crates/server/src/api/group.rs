@@ -13,7 +13,6 @@ use constans_core::change::{DocumentEdit, DocumentKey};
 use constans_core::group::{EVERYONE, Group, GroupFinding, GroupSurroundings, check_group};
 use constans_core::kit::Kit;
 use constans_core::settings::{GroupSettings, LONGEST_GRACE_SECS, LONGEST_INTERVAL_SECS, SHORTEST_INTERVAL_SECS, SMALLEST_ATTIC_MIB};
-use constans_core::words::check_reason;
 use constans_wire::change::HowToChange;
 use constans_wire::kit::Changed;
 use jiff::tz::TimeZone;
@@ -164,9 +163,6 @@ fn check_settings(settings: &GroupSettings) -> Result<(), String> {
     }
     if !between(settings.attic_mib, SMALLEST_ATTIC_MIB, 1_048_576) {
         return Err("attic_mib is from 1 to 1048576, a TiB".to_owned());
-    }
-    if let Some(hold) = &settings.freeze {
-        check_reason(&hold.because).map_err(|wrong| format!("a freeze needs a reason, as because = \"…\": {wrong}"))?;
     }
     match &settings.zone {
         Some(zone) if TimeZone::get(zone).is_err() => Err(format!("the time zone `{zone}` is not known; write it as \"Europe/Oslo\" or \"UTC\"")),

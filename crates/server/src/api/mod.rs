@@ -8,6 +8,7 @@ mod console;
 mod described;
 mod document;
 mod events;
+mod freeze;
 mod group;
 mod health;
 mod invitation;
@@ -94,6 +95,9 @@ pub fn routes() -> Vec<Route> {
         change::confirm,
         change::stop,
         change::go_back,
+        freeze::list,
+        freeze::set,
+        freeze::end,
         run::list,
         run::show,
         run::episodes,

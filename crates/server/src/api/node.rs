@@ -5,9 +5,10 @@ use crate::launch::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::listing::{self, NodeRow};
 use crate::store::narrowing::Narrowing;
-use crate::store::{audit, change, check_in, effective_state, node, notice, wanted};
+use crate::store::{audit, change, check_in, effective_state, freeze, node, notice, wanted};
 use crate::trust::{Allowed, NodeRead, NodeRevoke, Refusal};
 use constans_core::node_status::{LastContact, ProblemInputs, node_status, problems};
+use constans_core::run::Freeze;
 use constans_wire::change::ChangedBy;
 use constans_wire::check_in::{NodeSummary, StateSources};
 use constans_wire::overview::NodePage;
@@ -47,7 +48,14 @@ pub async fn show(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) ->
     let summary = summarised(db.inner(), vec![row], now).await?.pop().ok_or_else(missing)?;
     let last = change::last_of_node(db.inner(), summary.id).await?;
     let changed_by = last.map(|row| ChangedBy { no: row.no, what: row.what, who: row.who, because: row.because, at: row.ended_at.to_jiff() });
-    Ok(Json(NodeSummary { changed_by, ..summary }))
+    let in_force = freeze::in_force(db.inner(), &[summary.id]).await?;
+    let freeze = |row: freeze::InForceRow| Freeze {
+        no: row.no,
+        until: row.until_at.to_jiff(),
+        because: row.because,
+        clauses: row.clauses.into_iter().collect(),
+    };
+    Ok(Json(NodeSummary { changed_by, freezes: in_force.into_iter().map(freeze).collect(), ..summary }))
 }
 
 /// Returns all nodes that were not retired.
@@ -145,6 +153,7 @@ fn summary(row: NodeRow, releases: &BTreeMap<String, Vec<String>>, now: Timestam
         wanted: row.state.clone(),
         wanted_since: row.since.map(|at| at.to_jiff()),
         changed_by: None,
+        freezes: Vec::new(),
         mode: read(&row, "mode", Some(row.mode.clone()).filter(|mode| !mode.is_empty()).map(Value::from))?,
         unusable: row.unusable.clone(),
         duplicate_identity_since: row.duplicate_identity_since.map(|at| at.to_jiff()),

@@ -1,10 +1,10 @@
 //! Recovering after the database was restored to an earlier state.
 
 use crate::body::JsonBody;
-use crate::problem::{Answer, ApiError};
-use crate::store::{audit, recovery};
+use crate::problem::{Answer, ApiError, read_stored};
+use crate::store::{audit, freeze, recovery};
 use crate::trust::{Allowed, NodeRead, ServerRecover};
-use constans_wire::recovery::{EndRecovery, Recovering, Recovery};
+use constans_wire::recovery::{EndRecovery, ForgottenFreeze, Recovering, Recovery};
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
 use serde_json::json;
@@ -20,7 +20,11 @@ pub async fn show(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Reco
 
 async fn now(db: &mut PgConnection) -> Result<Option<Recovering>, ApiError> {
     let Some(since) = recovery::since(&mut *db).await? else { return Ok(None) };
-    let nodes = recovery::nodes(db).await?;
+    let nodes = recovery::nodes(&mut *db).await?;
+    let forgotten = freeze::forgotten(db).await?.into_iter().map(|row| {
+        let freeze = read_stored(|| format!("freezes of {}", row.node), row.held)?;
+        Ok(ForgottenFreeze { nodes: row.nodes.unsigned_abs(), node: row.node, freeze })
+    });
     let names = |rows: Vec<&recovery::NodeRow>| rows.into_iter().map(|row| row.name.clone()).collect::<Vec<String>>();
     let differs = |row: &&recovery::NodeRow| row.heard && row.has.is_some() && row.has != row.wanted;
     Ok(Some(Recovering {
@@ -28,6 +32,7 @@ async fn now(db: &mut PgConnection) -> Result<Option<Recovering>, ApiError> {
         nodes: nodes.len(),
         not_heard: names(nodes.iter().filter(|row| !row.heard).collect()),
         would_change: names(nodes.iter().filter(differs).collect()),
+        forgotten_freezes: forgotten.collect::<Result<_, ApiError>>()?,
     }))
 }
 
@@ -47,7 +52,7 @@ pub async fn end(wish: JsonBody<EndRecovery>, caller: Allowed<ServerRecover>, db
         });
     }
     recovery::end(&mut transaction, &caller.person).await?;
-    let detail = json!({ "would_change": before.would_change, "not_heard": before.not_heard });
+    let detail = json!({ "would_change": before.would_change, "forgotten_freezes": before.forgotten_freezes, "not_heard": before.not_heard });
     audit::add(&mut *transaction, &caller.person, "ended recovering", "server", &detail).await?;
     transaction.commit().await?;
     Ok(Json(before))

@@ -1,5 +1,6 @@
 //! Check-ins.
 
+use super::freezes;
 use crate::body::NodeBody;
 use crate::change::single::{Occasion, resolve_single};
 use crate::intake::batch::{Batched, Batcher};
@@ -7,6 +8,7 @@ use crate::launch::Here;
 use crate::metrics::{Intake, IntakePath, Queue};
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::check_in::{self as stored, LastRow, NewCheckIn, PlainRow};
+use crate::store::freeze::{self, InForceRow};
 use crate::store::wanted::{self, WantedRow};
 use crate::store::{fleet, node_attribute, notice, recovery};
 use crate::trust::{ShownCertificate, digest_of};
@@ -34,14 +36,16 @@ const MOST_CAUSE_TEXT: usize = 200;
 pub type ShownCheckIn = (NewCheckIn, Vec<u8>);
 
 impl Batched for ShownCheckIn {
-    type Done = PlainRow;
+    type Done = (PlainRow, Arc<[InForceRow]>);
 
     fn node(&self) -> Uuid {
         self.0.node
     }
 
-    async fn take(db: &PgPool, all: &[Self]) -> sqlx::Result<HashMap<Uuid, PlainRow>> {
-        Ok(stored::take_plain(db, all).await?.into_iter().map(|row| (row.node, row)).collect())
+    async fn take(db: &PgPool, all: &[Self]) -> sqlx::Result<HashMap<Uuid, Self::Done>> {
+        let rows = stored::take_plain(db, all).await?;
+        let in_force: Arc<[InForceRow]> = freeze::in_force(db, &rows.iter().map(|row| row.node).collect::<Vec<_>>()).await?.into();
+        Ok(rows.into_iter().map(|row| (row.node, (row, in_force.clone()))).collect())
     }
 }
 
@@ -59,24 +63,25 @@ pub async fn check_in(
     let of_itself = OfItself::said(&said)?;
     let new = new_check_in(&said, shown.node, of_itself.digest()?, now);
     here.metrics.waiting.get_or_create(&Queue { queue: "check_ins" }).set(together.waiting() as i64);
-    let (name, wanted) = match together.take((new.clone(), shown.spki.clone())).await {
-        Some(row) => {
+    let (name, wanted, in_force) = match together.take((new.clone(), shown.spki.clone())).await {
+        Some((row, in_force)) => {
             here.metrics.check_ins.get_or_create(&Intake { path: IntakePath::Batched }).inc();
-            (row.name, Some(row.wanted))
+            (row.name, Some(row.wanted), in_force)
         }
         None => {
             here.metrics.check_ins.get_or_create(&Intake { path: IntakePath::Single }).inc();
             let node = shown.caller(db).await?;
             let wanted = take_in(db, here, &node.name, &new, &of_itself).await?;
-            (node.name, wanted)
+            (node.name, wanted, freeze::in_force(db.inner(), &[shown.node]).await?.into())
         }
     };
     let recovering = wanted.as_ref().is_some_and(|row| row.recovering);
+    let freezes = freezes::offer(db, &said, &in_force, shown.node, recovering, now).await?;
     let offered = wanted.map_or(Ok(None), offer)?;
     if let Some(offered) = &offered {
         note_handed_out(db, here, offered.generation).await?;
     }
-    Ok(Json(CheckInAnswer { name, now, mark: new.given, wanted: offered, recovering }))
+    Ok(Json(CheckInAnswer { name, now, mark: new.given, wanted: offered, recovering, freezes }))
 }
 
 fn new_check_in(said: &CheckIn, node: Uuid, digest: Vec<u8>, now: Timestamp) -> NewCheckIn {
@@ -98,12 +103,14 @@ struct OfItself {
     agent: Value,
     about: Value,
     restart_pending: Value,
+    freezes: Value,
 }
 
 impl OfItself {
     fn said(said: &CheckIn) -> Result<Self, ApiError> {
         let about = serde_json::to_value(said.about.only_stable()).map_err(|error| ApiError::failed("writing JSON", &error))?;
-        Ok(Self { agent: json!(said.agent), about, restart_pending: json!(said.restart_pending.as_ref().map(bounded)) })
+        let restart_pending = json!(said.restart_pending.as_ref().map(bounded));
+        Ok(Self { agent: json!(said.agent), about, restart_pending, freezes: json!(said.freezes.as_ref().map(freezes::bounded)) })
     }
 
     fn digest(&self) -> Result<Vec<u8>, ApiError> {
@@ -126,6 +133,7 @@ async fn take_in(db: &PgPool, here: &Here, name: &str, new: &NewCheckIn, of_itse
     if last.said.as_ref() != Some(&new.said) {
         node_attribute::set(&mut transaction, node, "agent", &of_itself.agent).await?;
         node_attribute::set(&mut transaction, node, "restart_pending", &of_itself.restart_pending).await?;
+        node_attribute::set(&mut transaction, node, "freezes", &of_itself.freezes).await?;
         if node_attribute::set(&mut transaction, node, "about", &of_itself.about).await? {
             // What the node is may decide what it should be. While something is handed out that is found out a little later.
             if fleet::try_share(&mut *transaction).await? {

@@ -1,6 +1,7 @@
 //! Handlers for agents.
 
 pub mod check_in;
+mod freezes;
 pub mod join;
 pub mod wanted;
 

@@ -7,6 +7,7 @@ pub mod effective_state;
 pub mod episode;
 pub mod exception;
 pub mod fleet;
+pub mod freeze;
 pub mod group;
 pub mod invitation;
 pub mod job;

@@ -16,8 +16,8 @@ pub use caller::{Allowed, CalledBy};
 pub use handed_out::{HandedOut, LastDatabase, SeenDatabase};
 pub use node_caller::{NodeCaller, ShownCertificate};
 pub use permission::{
-    AuditRead, ChangeDecide, GroupEdit, InvitationMake, JoinDecide, KitPublish, NodeEdit, NodeRead, NodeRevoke, PeopleManage, Permission, Role,
-    ServerRecover, SessionOwn, StageEdit, StageServe, permissions_of,
+    AuditRead, ChangeDecide, FreezeSet, GroupEdit, InvitationMake, JoinDecide, KitPublish, NodeEdit, NodeRead, NodeRevoke, PeopleManage, Permission,
+    Role, ServerRecover, SessionOwn, StageEdit, StageServe, permissions_of,
 };
 pub use protected::{ProtectedError, ProtectedFolder, put_whole};
 pub use refusals::{Refusal, Refusals};

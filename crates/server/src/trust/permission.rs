@@ -7,7 +7,7 @@ use clap::ValueEnum;
 pub enum Role {
     /// Sees everything that is not secret.
     Reader,
-    /// Starts runs.
+    /// Starts runs, sets freezes.
     Operator,
     /// Publishes kits.
     Publisher,
@@ -40,6 +40,7 @@ impl Role {
                         JoinDecide::NAME,
                         NodeRevoke::NAME,
                         NodeEdit::NAME,
+                        FreezeSet::NAME,
                         StageServe::NAME,
                         StageEdit::NAME,
                         GroupEdit::NAME,
@@ -47,8 +48,9 @@ impl Role {
                     ]
                     .contains(&permission)
             }
+            "operator" => reads || permission == FreezeSet::NAME,
             "publisher" => reads || permission == KitPublish::NAME,
-            "reader" | "operator" => reads,
+            "reader" => reads,
             _ => false,
         }
     }
@@ -99,6 +101,8 @@ permissions! {
     ChangeDecide = "change.decide";
     /// Revoke a node: it is refused from now on.
     NodeRevoke = "node.revoke";
+    /// Set and end freezes.
+    FreezeSet = "freeze.set";
     /// Label, rename and retire nodes.
     NodeEdit = "node.edit";
     /// See persons and all tokens; grant and take roles, make and withdraw tokens, remove persons.
@@ -118,15 +122,15 @@ mod tests {
         for (role, may) in [
             (
                 "administrator",
-                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit change.decide node.revoke node.edit people.manage audit.read server.recover",
+                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit change.decide node.revoke freeze.set node.edit people.manage audit.read server.recover",
             ),
             (
                 "approver",
-                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit change.decide node.revoke node.edit audit.read",
+                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit change.decide node.revoke freeze.set node.edit audit.read",
             ),
             ("publisher", "session.own node.read kit.publish audit.read"),
             ("reader", "session.own node.read audit.read"),
-            ("operator", "session.own node.read audit.read"),
+            ("operator", "session.own node.read freeze.set audit.read"),
             ("stranger", ""),
         ] {
             assert_eq!(permissions_of(&[role.to_owned()]).join(" "), may, "{role}");

@@ -1,0 +1,151 @@
+//! Freezes: brakes that take no lock and wait for no change.
+
+use crate::body::JsonBody;
+use crate::problem::{Answer, ApiError};
+use crate::store::freeze::{self, ListedRow};
+use crate::store::{audit, node, notice};
+use crate::trust::{Allowed, FreezeSet, NodeRead};
+use constans_core::words::check_reason;
+use constans_wire::freeze::{EndFreeze, FreezeShown, NewFreeze};
+use jiff::SignedDuration;
+use rocket::serde::json::Json;
+use rocket::{State, get, post};
+use serde_json::json;
+use sqlx::PgPool;
+
+/// The longest freeze: 90 days.
+const LONGEST_SECS: u64 = 90 * 86_400;
+/// So many nodes are named by one freeze.
+const MOST_NODES: usize = 1_000;
+/// So many clauses are named by one freeze, each so long at most.
+const MOST_CLAUSES: usize = 100;
+const LONGEST_CLAUSE: usize = 300;
+/// So many freezes are in force at once: each node that they are for is given all of them.
+const MOST_IN_FORCE: i64 = 100;
+
+/// The freezes that are in force, or also those that are over, the newest first; at most 200.
+#[utoipa::path(tag = "freezes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<FreezeShown>)))]
+#[get("/api/freezes?<how..>")]
+pub async fn list(how: ListAsQuery, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<FreezeShown>> {
+    Ok(Json(freeze::list(db.inner(), how.also_over, None).await?.into_iter().map(shown).collect()))
+}
+
+/// Which freezes are listed, after the `?`.
+#[derive(Debug, rocket::FromForm, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct ListAsQuery {
+    /// Also those that are over.
+    #[field(default = false)]
+    #[param(required = false)]
+    also_over: bool,
+}
+
+/// Sets a freeze: from their next check-in on, the nodes change nothing of these clauses until its hour.
+#[utoipa::path(tag = "freezes", security(("token" = ["freeze.set"]), ("session" = ["freeze.set"])), request_body = NewFreeze, responses((status = 200, body = FreezeShown)))]
+#[post("/api/freezes", data = "<wanted>")]
+pub async fn set(wanted: JsonBody<NewFreeze>, caller: Allowed<FreezeSet>, db: &State<PgPool>) -> Answer<FreezeShown> {
+    let NewFreeze { nodes, clauses, for_secs, because } = wanted.0;
+    check_reason(&because).map_err(|wrong| ApiError::invalid("because", wrong))?;
+    if !(1..=LONGEST_SECS).contains(&for_secs) {
+        return Err(ApiError::invalid("for_secs", "a freeze lasts from 1 s to 90 days"));
+    }
+    if nodes.len() > MOST_NODES {
+        return Err(ApiError::invalid("nodes", format!("a freeze names at most {MOST_NODES} nodes; without any it is for all")));
+    }
+    let is_clause =
+        |text: &String| text.split_once(':').is_some_and(|(kind, name)| !kind.is_empty() && !name.is_empty()) && text.len() <= LONGEST_CLAUSE;
+    if clauses.len() > MOST_CLAUSES || !clauses.iter().all(is_clause) {
+        let form = format!("a freeze names at most {MOST_CLAUSES} clauses, each as kind:name or as a pattern of that, for example file:/etc/ssh/*");
+        return Err(ApiError::invalid("clauses", form));
+    }
+    let mut transaction = db.begin().await?;
+    if freeze::count(&mut *transaction).await? >= MOST_IN_FORCE {
+        return Err(ApiError::Conflict {
+            message: format!("{MOST_IN_FORCE} freezes are in force already"),
+            hint: "end one first: constans freeze list, constans freeze end".to_owned(),
+        });
+    }
+    let names: Vec<String> = nodes.into_iter().collect();
+    let ids = node::ids(&mut *transaction, &names).await?;
+    if let Some(missing) = names.iter().find(|name| !ids.contains_key(*name)) {
+        return Err(ApiError::Missing { what: "node", name: missing.clone() });
+    }
+    let until = crate::clock::now() + SignedDuration::from_secs(i64::try_from(for_secs).unwrap_or(i64::MAX));
+    let ids: Vec<_> = ids.into_values().collect();
+    let new = freeze::NewFreeze { who: &caller.person, because: &because, nodes: &ids, clauses: &clauses, until };
+    let no = freeze::add(&mut transaction, &new).await?;
+    let detail = json!({ "freeze": no, "nodes": names, "clauses": clauses, "until": until, "because": because });
+    audit::add(&mut *transaction, &caller.person, "set a freeze", &format!("F{no}"), &detail).await?;
+    notice::tell(&mut *transaction, "nodes").await?;
+    transaction.commit().await?;
+    let shown = by_no(db, no).await?;
+    // What the brake does not stop is said, and found out after it holds.
+    let unknown_clauses = freeze::unknown(db.inner(), &shown.clauses, &shown.clauses.iter().map(|clause| as_like(clause)).collect::<Vec<_>>()).await;
+    Ok(Json(FreezeShown { unknown_clauses: unknown_clauses.unwrap_or_default(), ..shown }))
+}
+
+/// Ends a freeze before its hour.
+#[utoipa::path(tag = "freezes", security(("token" = ["freeze.set"]), ("session" = ["freeze.set"])), request_body = EndFreeze, responses((status = 200, body = FreezeShown)))]
+#[post("/api/freezes/<no>/end", data = "<wanted>")]
+pub async fn end(no: u32, wanted: JsonBody<EndFreeze>, caller: Allowed<FreezeSet>, db: &State<PgPool>) -> Answer<FreezeShown> {
+    if let Some(because) = &wanted.because {
+        check_reason(because).map_err(|wrong| ApiError::invalid("because", wrong))?;
+    }
+    let before = by_no(db, i64::from(no)).await?;
+    let mut transaction = db.begin().await?;
+    if !freeze::end(&mut *transaction, before.no, &caller.person, wanted.because.as_deref()).await? {
+        let ended = before.ended_by.map_or_else(|| "it lasted until its hour".to_owned(), |by| format!("{by} ended it"));
+        return Err(ApiError::Conflict { message: format!("F{no} is over: {ended}"), hint: "constans freeze list shows those in force".to_owned() });
+    }
+    let detail = json!({ "freeze": no, "because": wanted.because });
+    audit::add(&mut *transaction, &caller.person, "ended a freeze", &format!("F{no}"), &detail).await?;
+    notice::tell(&mut *transaction, "nodes").await?;
+    transaction.commit().await?;
+    Ok(Json(by_no(db, before.no).await?))
+}
+
+async fn by_no(db: &PgPool, no: i64) -> Result<FreezeShown, ApiError> {
+    freeze::list(db, true, Some(no)).await?.pop().map(shown).ok_or_else(|| ApiError::Missing { what: "freeze", name: format!("F{no}") })
+}
+
+/// Returns a pattern as SQL's `like` has it, with `\` before what is meant as it stands.
+fn as_like(pattern: &str) -> String {
+    let each = |c: char| match c {
+        '*' => "%".to_owned(),
+        '?' => "_".to_owned(),
+        '%' | '_' | '\\' => format!("\\{c}"),
+        other => other.to_string(),
+    };
+    pattern.chars().map(each).collect()
+}
+
+fn shown(row: ListedRow) -> FreezeShown {
+    let held_by = row.held_by.unsigned_abs();
+    FreezeShown {
+        no: row.no,
+        who: row.who,
+        because: row.because,
+        set: row.set_at.to_jiff(),
+        until: row.until_at.to_jiff(),
+        ended: row.ended_at.map(|at| at.to_jiff()),
+        ended_by: row.ended_by,
+        is_for_all: row.is_for_all,
+        nodes: row.nodes,
+        clauses: row.clauses,
+        unknown_clauses: Vec::new(),
+        of: row.of_nodes.unsigned_abs(),
+        held_by,
+        last_by: row.last_by.map(|at| at.to_jiff()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::as_like;
+
+    #[test]
+    fn patterns_of_clauses_are_those_of_like_with_what_that_takes_otherwise_escaped() {
+        assert_eq!(as_like("file:/etc/ssh/*"), "file:/etc/ssh/%");
+        assert_eq!(as_like("file:/etc/a_b%?\\"), "file:/etc/a\\_b\\%_\\\\");
+    }
+}

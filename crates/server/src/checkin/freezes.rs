@@ -1,0 +1,71 @@
+//! The freezes that a node is given at a check-in.
+
+use crate::store::freeze::{self, InForceRow};
+use constans_core::digest::of_value;
+use constans_wire::check_in::{CheckIn, FreezeOffer, Generation, HeldFreezes, OfferedFreeze};
+use jiff::{SignedDuration, Timestamp};
+use serde_json::json;
+use sqlx::PgPool;
+use std::collections::BTreeSet;
+use uuid::Uuid;
+
+/// The scheme of digests of freezes.
+const FREEZES_SCHEME: &str = "freezes1";
+/// So many freezes that a node says it holds are taken in at most.
+const MOST_HELD: usize = 100;
+
+/// Returns the freezes that a node is given, if it holds others. While the server recovers, a node keeps those that it holds and
+/// this database does not know: they were set after the database was kept.
+pub async fn offer(
+    db: &PgPool,
+    said: &CheckIn,
+    in_force: &[InForceRow],
+    node: Uuid,
+    is_recovering: bool,
+    now: Timestamp,
+) -> sqlx::Result<Option<FreezeOffer>> {
+    let mine = in_force.iter().filter(|freeze| freeze.is_for(node));
+    let mut offered: Vec<OfferedFreeze> = mine
+        .map(|freeze| OfferedFreeze {
+            no: freeze.no,
+            for_secs: secs_until(freeze.until_at.to_jiff(), now),
+            because: freeze.because.clone(),
+            clauses: freeze.clauses.iter().cloned().collect::<BTreeSet<_>>(),
+        })
+        .collect();
+    let held = said.freezes.as_ref();
+    if offered.is_empty() && held.is_none_or(|held| held.freezes.is_empty()) {
+        return Ok(None);
+    }
+    let mut ends: Vec<Timestamp> = in_force.iter().filter(|freeze| freeze.is_for(node)).map(|freeze| freeze.until_at.to_jiff()).collect();
+    if is_recovering {
+        let forgotten = held.iter().flat_map(|held| &held.freezes).take(MOST_HELD);
+        for freeze in
+            forgotten.filter(|held| held.until > said.now && !in_force.iter().any(|known| known.no == held.no && known.because == held.because))
+        {
+            let for_secs = secs_until(freeze.until, said.now);
+            offered.push(OfferedFreeze { no: freeze.no, for_secs, because: freeze.because.clone(), clauses: freeze.clauses.clone() });
+            // The node keeps it as it is: by its number and reason it is told from others.
+            ends.push(Timestamp::UNIX_EPOCH);
+        }
+    }
+    let named: Vec<_> = offered.iter().zip(&ends).map(|(freeze, until)| (freeze.no, until.as_second(), &freeze.because, &freeze.clauses)).collect();
+    let digest = of_value(FREEZES_SCHEME, &named);
+    if held.is_some_and(|held| held.digest == digest) {
+        return Ok(None);
+    }
+    let (epoch, counter) = freeze::generation(db).await?;
+    Ok(Some(FreezeOffer { generation: Generation { epoch, counter }, digest, freezes: offered }))
+}
+
+fn secs_until(until: Timestamp, now: Timestamp) -> u64 {
+    let left: SignedDuration = until.duration_since(now);
+    // Not a second too short.
+    u64::try_from(left.as_secs() + 1).unwrap_or(0)
+}
+
+/// Returns what a node says it holds, as much of it as is taken in.
+pub fn bounded(held: &HeldFreezes) -> serde_json::Value {
+    let freezes: Vec<_> = held.freezes.iter().take(MOST_HELD).collect();
+    json!({ "generation": held.generation, "digest": held.digest, "freezes": freezes })
+}
