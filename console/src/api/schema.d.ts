@@ -228,6 +228,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/freezes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The freezes that are in force, or also those that are over, the newest first; at most 200.
+         * @description The freezes that are in force, or also those that are over, the newest first; at most 200.
+         */
+        get: operations["get_api_freezes"];
+        put?: never;
+        /**
+         * Sets a freeze: from their next check-in on, the nodes change nothing of these clauses until its hour.
+         * @description Sets a freeze: from their next check-in on, the nodes change nothing of these clauses until its hour.
+         */
+        post: operations["post_api_freezes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/freezes/{no}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ends a freeze before its hour.
+         * @description Ends a freeze before its hour.
+         */
+        post: operations["post_api_freezes_no_end"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/groups": {
         parameters: {
             query?: never;
@@ -429,7 +473,11 @@ export interface paths {
          */
         get: operations["get_api_labels"];
         put?: never;
-        post?: never;
+        /**
+         * Sets and removes labels of nodes.
+         * @description Sets and removes labels of nodes.
+         */
+        post: operations["post_api_labels"];
         delete?: never;
         options?: never;
         head?: never;
@@ -536,6 +584,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/nodes/{name}/rename": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Gives a node another name. Groups that name it follow; its identity and its certificate stay.
+         * @description Gives a node another name. Groups that name it follow; its identity and its certificate stay.
+         */
+        post: operations["post_api_nodes_name_rename"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/nodes/{name}/resolve-duplicate": {
         parameters: {
             query?: never;
@@ -550,6 +618,26 @@ export interface paths {
          * @description Resolves a duplicate identity: the machine that checks in next is the node.
          */
         post: operations["post_api_nodes_name_resolve_duplicate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/nodes/{name}/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Retires a node: it is refused from its next request on, and is no longer listed or counted. What its machine has stays there.
+         * @description Retires a node: it is refused from its next request on, and is no longer listed or counted. What its machine has stays there.
+         */
+        post: operations["post_api_nodes_name_retire"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1474,8 +1562,6 @@ export interface components {
              * @default []
              */
             check_in_at: components["schemas"]["HourOfDay"][];
-            /** @default null */
-            freeze: components["schemas"]["Freeze"] | null;
             /**
              * @description The groups that each setting comes from, by its word; several where they disagree about the mode. What is not named
              *     is as usual.
@@ -1559,10 +1645,15 @@ export interface components {
         Assignment: {
             /** @description The baseline. */
             baseline: string;
+            /** @description Hours in which the clauses may be corrected, within the node's change window and in its time zone; always if there are none. */
+            change_window?: components["schemas"]["WeeklyHours"][];
             /** @description The kit. */
             kit: string;
             on_drift?: components["schemas"]["OnDrift"] | null;
             on_rollout?: components["schemas"]["OnRollout"] | null;
+            /** @description Controls that the clauses satisfy beside their own. */
+            satisfies?: string[];
+            severity?: components["schemas"]["Severity"] | null;
         };
         /** @description One sentence that wants attention. */
         Attention: {
@@ -1762,7 +1853,7 @@ export interface components {
             goes_back?: number | null;
             /** @description What to do. */
             hint?: string | null;
-            /** @description Its kind: `group`, `stage`, `serve`, `go_back`, `join`, `reported` or `resolver`. */
+            /** @description Its kind: `group`, `stage`, `serve`, `node`, `go_back`, `join`, `reported` or `resolver`. */
             kind: string;
             /**
              * Format: int64
@@ -1790,6 +1881,7 @@ export interface components {
             about: components["schemas"]["About"];
             /** @description The version of the agent. */
             agent: string;
+            freezes?: components["schemas"]["HeldFreezes"] | null;
             has?: components["schemas"]["Held"] | null;
             /**
              * Format: uuid
@@ -1807,6 +1899,7 @@ export interface components {
         };
         /** @description What the server answers. */
         CheckInAnswer: {
+            freezes?: components["schemas"]["FreezeOffer"] | null;
             /**
              * Format: uuid
              * @description The mark to show at the next check-in.
@@ -2023,7 +2116,7 @@ export interface components {
             after?: unknown;
             /** @description As it was; none if there was none. */
             before?: unknown;
-            /** @description Which document, as `stages`, `group:kiosks` or `served:harbour/quay-base`. */
+            /** @description Which document, as `stages`, `group:kiosks`, `served:harbour/quay-base` or `node:ID`. */
             key: string;
         };
         /** @description When drift happened: from the moment it was last known to be alike to the moment it was found. */
@@ -2064,6 +2157,11 @@ export interface components {
             /** @description The clause that reacts. */
             target: components["schemas"]["ClauseAddress"];
             tried_under?: components["schemas"]["Digest"] | null;
+        };
+        /** @description The end of a freeze before its hour. */
+        EndFreeze: {
+            /** @description Why, at most 500 characters. */
+            because?: string | null;
         };
         /** @description Ends the recovery. */
         EndRecovery: {
@@ -2126,15 +2224,86 @@ export interface components {
             path: string;
             text?: components["schemas"]["TextDiff"] | null;
         };
-        /** @description Nothing is changed until an hour. */
+        /** @description A freeze that nodes hold and that the restored database does not know. */
+        ForgottenFreeze: {
+            /** @description Itself, by the clock of that node. */
+            freeze: components["schemas"]["Freeze"];
+            /** @description One of them. */
+            node: string;
+            /** @description How many nodes hold it. */
+            nodes: number;
+        };
+        /** @description Nothing is changed until an hour: of all clauses, or of some. */
         Freeze: {
             /** @description Why. */
             because: string;
+            /** @description The addresses of the clauses that it is for, or patterns of them; all clauses, if none is named. */
+            clauses?: string[];
+            /**
+             * Format: int64
+             * @description Its number: 7 is called F7.
+             */
+            no: number;
             /**
              * Format: date-time
-             * @description The hour.
+             * @description The hour, by the clock of the node.
              */
             until: string;
+        };
+        /** @description The freezes that are in force for a node, in place of those that it holds. */
+        FreezeOffer: {
+            /** @description Their digest. */
+            digest: components["schemas"]["Digest"];
+            /** @description Themselves. */
+            freezes: components["schemas"]["OfferedFreeze"][];
+            /** @description Their generation, which only rises. */
+            generation: components["schemas"]["Generation"];
+        };
+        /** @description A freeze as it is listed. */
+        FreezeShown: {
+            /** @description Why. */
+            because: string;
+            /** @description The addresses of the clauses that it is for, or patterns of them; all clauses, if none is named. */
+            clauses: string[];
+            /**
+             * Format: date-time
+             * @description When it was ended before that.
+             */
+            ended?: string | null;
+            /** @description By whom. */
+            ended_by?: string | null;
+            /** @description How many of them hold it. */
+            held_by: number;
+            /** @description Whether it is for all nodes. */
+            is_for_all: boolean;
+            /**
+             * Format: date-time
+             * @description When the last node that does not hold it checks in next; none if all do, or one is not expected.
+             */
+            last_by?: string | null;
+            /**
+             * Format: int64
+             * @description Its number: 7 is called F7.
+             */
+            no: number;
+            /** @description The names of the nodes that it is for otherwise. */
+            nodes: string[];
+            /** @description For how many nodes it is. */
+            of: number;
+            /**
+             * Format: date-time
+             * @description When it was set.
+             */
+            set: string;
+            /** @description Those of them that fit no clause of a node. */
+            unknown_clauses?: string[];
+            /**
+             * Format: date-time
+             * @description Until when it lasts.
+             */
+            until: string;
+            /** @description Who set it. */
+            who: string;
         };
         /** @description A number that only rises: the epoch of the server, then a counter of the node. */
         Generation: {
@@ -2213,7 +2382,6 @@ export interface components {
             attic_mib?: number | null;
             change_window?: components["schemas"]["WeeklyHours"][] | null;
             check_in_at?: components["schemas"]["HourOfDay"][] | null;
-            freeze?: components["schemas"]["Freeze"] | null;
             grace_secs?: number | null;
             interval_secs?: number | null;
             mode?: components["schemas"]["Mode"] | null;
@@ -2231,6 +2399,15 @@ export interface components {
             /** @description The digest of its effective state. */
             digest: components["schemas"]["Digest"];
             /** @description A number that only rises. */
+            generation: components["schemas"]["Generation"];
+        };
+        /** @description The freezes that a node holds, apart from its desired state. */
+        HeldFreezes: {
+            /** @description Their digest. */
+            digest: components["schemas"]["Digest"];
+            /** @description Themselves, by the clock of the node. */
+            freezes?: components["schemas"]["Freeze"][];
+            /** @description Their generation, which only rises. */
             generation: components["schemas"]["Generation"];
         };
         /**
@@ -2427,6 +2604,17 @@ export interface components {
             /** @description Its version. */
             version: string;
         };
+        /** @description Labels that nodes get, and lose. */
+        LabelNodes: components["schemas"]["HowToChange"] & {
+            /** @description The names of the nodes, at most 1,000. */
+            nodes: string[];
+            /** @description Keys of labels to be removed. */
+            remove?: string[];
+            /** @description Labels to be set, with their values. */
+            set?: {
+                [key: string]: string;
+            };
+        };
         /** @description The missing contents. */
         Lacking: {
             /** @description Their names, `sha256:…`. */
@@ -2465,6 +2653,11 @@ export interface components {
         Leave: {
             /** @description Why it was set. */
             because: string;
+            /**
+             * Format: int64
+             * @description Its number: 7 is called F7.
+             */
+            no: number;
             /** @enum {string} */
             reason: "freeze";
             /**
@@ -2494,6 +2687,8 @@ export interface components {
              */
             until: string;
         } | {
+            /** @description Whether it is that of the clause's assignment, and the node's own is open. */
+            is_of_assignment?: boolean;
             /**
              * Format: date-time
              * @description When it opens.
@@ -2610,6 +2805,20 @@ export interface components {
             /** @description The command line, or the system call in words. */
             what: string;
         };
+        /** @description A freeze to be set. */
+        NewFreeze: {
+            /** @description Why, at most 500 characters. */
+            because: string;
+            /** @description The addresses of the clauses that it is for, or patterns of them, at most 100; none for all clauses. */
+            clauses?: string[];
+            /**
+             * Format: int64
+             * @description How many seconds it lasts, at most 90 days.
+             */
+            for_secs: number;
+            /** @description The names of the nodes that it is for, at most 1,000; none for all nodes. */
+            nodes?: string[];
+        };
         /** @description An invitation to create. */
         NewInvitation: {
             /** @description How long it holds, in seconds. */
@@ -2720,6 +2929,8 @@ export interface components {
              * @description Since when two machines use this identity.
              */
             duplicate_identity_since?: string | null;
+            /** @description The freezes that are in force for it; only where one node is asked for. */
+            freezes?: components["schemas"]["Freeze"][];
             /** @description The groups, the lowest first. */
             groups?: string[];
             /** @description The digest of the state that it ran. */
@@ -2801,6 +3012,20 @@ export interface components {
             property: string;
             /** @description Why. */
             why: string;
+        };
+        /** @description A freeze as a node is given it: its clock may be wrong. */
+        OfferedFreeze: {
+            /** @description Why it was set. */
+            because: string;
+            /** @description The addresses of the clauses that it is for, or patterns of them; all clauses, if none is named. */
+            clauses?: string[];
+            /** @description How many seconds it lasts from now on. */
+            for_secs: number;
+            /**
+             * Format: int64
+             * @description Its number: 7 is called F7.
+             */
+            no: number;
         };
         /**
          * @description What is done about drift.
@@ -3093,6 +3318,8 @@ export interface components {
         };
         /** @description A recovering server: nodes keep their state. */
         Recovering: {
+            /** @description Freezes that nodes hold and that this database does not know: ending the recovery ends them. */
+            forgotten_freezes?: components["schemas"]["ForgottenFreeze"][];
             /** @description How many nodes this database knows and does not refuse. */
             nodes: number;
             /** @description Nodes without contact since the restore: their state is unknown. */
@@ -3179,6 +3406,11 @@ export interface components {
             sessions: number;
             /** @description Tokens. */
             tokens: number;
+        };
+        /** @description Another name for a node. */
+        RenameNode: components["schemas"]["HowToChange"] & {
+            /** @description Its next name. */
+            to: string;
         };
         /** @description The next name of a stage. */
         RenameStage: components["schemas"]["HowToChange"] & {
@@ -3379,6 +3611,8 @@ export interface components {
             difference: string;
             /** @description The document before and after. */
             edit: components["schemas"]["DocumentEdit"];
+            /** @description What is edited, as a person calls it: `group kiosks`, `node kiosk-auken-1`. */
+            title: string;
         };
         /** @description An entry of the audit trail. */
         ShownEntry: {
@@ -4831,6 +5065,356 @@ export interface operations {
             };
         };
     };
+    get_api_freezes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FreezeShown"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_freezes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFreeze"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FreezeShown"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_freezes_no_end: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndFreeze"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FreezeShown"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_api_groups: {
         parameters: {
             query?: never;
@@ -6143,6 +6727,136 @@ export interface operations {
             };
         };
     };
+    post_api_labels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabelNodes"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_api_nodes: {
         parameters: {
             query?: {
@@ -6684,6 +7398,145 @@ export interface operations {
             };
         };
     };
+    post_api_nodes_name_rename: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenameNode"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     post_api_nodes_name_resolve_duplicate: {
         parameters: {
             query?: never;
@@ -6742,6 +7595,145 @@ export interface operations {
             };
             /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_nodes_name_retire: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HowToChange"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -52,9 +52,9 @@ function ChangeParts({ shown }: { shown: Schemas['ChangeShown'] }) {
           )}
           {edits.length > 0 && (
             <Card title="Documents">
-              {edits.map(({ edit, difference }) => (
+              {edits.map(({ edit, title, difference }) => (
                 <Box key={edit.key} sx={{ mb: 1 }}>
-                  <Address>{edit.key}</Address>
+                  <Address>{title}</Address>
                   <TextDiff diff={{ text: difference, cut: false }} />
                 </Box>
               ))}

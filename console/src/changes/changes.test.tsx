@@ -34,7 +34,7 @@ const impact: Schemas['Impact'] = {
 const shown = (summary: Partial<Schemas['ChangeSummary']>): Schemas['ChangeShown'] => ({
   change: { ...change, ...summary },
   impact,
-  edits: [{ edit: { key: 'stages', before: ['harbour'], after: ['pilot'] }, difference: '- harbour\n+ pilot\n' }],
+  edits: [{ title: 'stages', edit: { key: 'stages', before: ['harbour'], after: ['pilot'] }, difference: '- harbour\n+ pilot\n' }],
   nodes: [{ name: 'kiosk-auken-1', taken: null, next_check_in: '2026-11-23T07:50:00Z', is_later: false }],
   last_by: '2026-11-23T07:50:00Z',
   typed_from: 3,

@@ -99,6 +99,12 @@ function NodeHead({ node }: { node: Schemas['NodeSummary'] }) {
           {node.changed_by.because && `: “${node.changed_by.because}”`}, {clock(node.changed_by.at)} ({node.changed_by.what})
         </Typography>
       )}
+      {(node.freezes ?? []).map((freeze) => (
+        <Alert key={freeze.no} severity="info" variant="outlined" sx={{ mt: 1 }}>
+          Frozen by F{freeze.no} until {exact(freeze.until)}: {freeze.because}. Nothing is corrected of{' '}
+          {freeze.clauses?.length ? freeze.clauses.join(', ') : 'all clauses'}.
+        </Alert>
+      ))}
       {pending && (
         <Alert severity="warning" variant="outlined" sx={{ mt: 1 }}>
           Restart pending since {exact(pending.since)}: {pending.because.join(', ')}

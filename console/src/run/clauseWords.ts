@@ -9,7 +9,7 @@ const FAILED_AT: Record<string, string> = { inspect: 'inspecting', correct: 'cor
 function leaveWords(leave: Schemas['Leave']): string {
   switch (leave.reason) {
     case 'freeze':
-      return `frozen until ${exact(leave.until)} (${leave.because})`;
+      return `frozen by F${leave.no} until ${exact(leave.until)} (${leave.because})`;
     case 'observing':
       return 'mode is observe';
     case 'on_drift':
@@ -19,7 +19,7 @@ function leaveWords(leave: Schemas['Leave']): string {
     case 'grace':
       return `the grace lasts until ${exact(leave.until)}; then it is corrected`;
     case 'window':
-      return `outside the change window, which opens at ${exact(leave.opens)}; then it is corrected`;
+      return `outside the change window${leave.is_of_assignment ? ' of the assignment' : ''}, which opens at ${exact(leave.opens)}; then it is corrected`;
     case 'cut_the_way':
       return `applying it cut the connection to the server, so it was reverted at ${exact(leave.at)}; it is retried when the desired state changes`;
     case 'not_alone':

@@ -16,8 +16,9 @@ use crate::spool::Spool;
 use crate::state_dir::{SetAside, StateDir};
 use crate::under_way::record_unended;
 use crate::way;
-use constans_core::run::{Part, RestartDue, RestartPending, next_opening, restart_due};
+use constans_core::run::{Part, RestartDue, RestartPending, next_opening, next_opening_of_reactions, restart_due};
 use constans_core::settings::AgentSettings;
+use constans_core::state::Clause;
 use constans_host::{Host, Machine, Stalls, restart};
 use constans_wire::report::{RunReport, StartedBy};
 use due::Due;
@@ -328,10 +329,12 @@ impl<H: Host> Daemon<H> {
         self.journal.tell_run(&report);
         Spool::of(&self.state_dir).add(&report.clone().for_server())?;
         let now = self.state_dir.now();
-        if let Some(at) = next_opening(&report.clauses, false, &settings, now) {
+        if let Some(at) = next_opening(&report.clauses, &settings, now) {
             self.due.run_by(at, StartedBy::AnnouncedHour);
         }
-        if let Some(at) = next_opening(&[], !report.due.is_empty(), &settings, now) {
+        let is_due = |clause: &&Clause| report.due.iter().any(|due| due.target == clause.address);
+        let due = wanted.resolved.state.clauses.iter().filter(is_due);
+        if let Some(at) = next_opening_of_reactions(due, &settings, now) {
             self.due.run_by(at, StartedBy::DueReaction);
         }
         Ok(Some(report))

@@ -3,8 +3,9 @@
 use crate::change::{ChangeOptions, asked, print_changed};
 use crate::server::{ClientError, Server, ServerArguments, harmless_lines};
 use clap::{Args, Subcommand};
-use constans_core::group::Group;
+use constans_core::group::{Assignment, Group};
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
+use serde_json::{Value, json};
 use std::path::PathBuf;
 
 /// Arguments of `group`.
@@ -87,10 +88,26 @@ fn shown(group: &Group) -> String {
         lines.push(format!("  named members  {}", group.nodes.iter().cloned().collect::<Vec<_>>().join(" ")));
     }
     lines.extend(group.stage.as_ref().map(|stage| format!("  stage {stage}")));
-    lines.extend(group.assignments.iter().map(|assignment| format!("  assigned {}/{}", assignment.kit, assignment.baseline)));
+    lines.extend(group.assignments.iter().map(|assignment| format!("  assigned {}/{}{}", assignment.kit, assignment.baseline, terms(assignment))));
     lines.extend(group.parameters.iter().map(|(name, value)| format!("  {name} = {value}")));
     if group.settings != constans_core::settings::GroupSettings::default() {
         lines.push(format!("  settings {}", serde_json::to_string(&group.settings).unwrap_or_default()));
     }
     lines.join("\n")
+}
+
+/// Returns what an assignment says of its clauses, after a comma each.
+fn terms(assignment: &Assignment) -> String {
+    let word = |value: Value| value.as_str().unwrap_or_default().to_owned();
+    let mut all: Vec<String> = Vec::new();
+    all.extend(assignment.severity.map(|severity| format!("severity {}", word(json!(severity)))));
+    all.extend(assignment.on_drift.map(|on_drift| format!("on_drift {}", word(json!(on_drift)))));
+    all.extend(assignment.on_rollout.map(|on_rollout| format!("on_rollout {}", word(json!(on_rollout)))));
+    if !assignment.satisfies.is_empty() {
+        all.push(format!("satisfies {}", assignment.satisfies.iter().cloned().collect::<Vec<_>>().join(" ")));
+    }
+    if !assignment.change_window.is_empty() {
+        all.push(format!("corrected only {}", assignment.change_window.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")));
+    }
+    all.iter().map(|term| format!(", {term}")).collect()
 }

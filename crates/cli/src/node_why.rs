@@ -86,6 +86,12 @@ fn history_text(address: &str, history: &ClauseHistory<'_>) -> String {
     let mut lines = vec![harmless(address)];
     if let Some(clause) = history.clause {
         lines.push(format!("  desired by  {}", harmless(&clause.origins.join(", "))));
+        let controls = if clause.satisfies.is_empty() { String::new() } else { format!(", satisfies {}", clause.satisfies.join(" ")) };
+        let severity = serde_json::to_value(clause.severity).ok().and_then(|word| word.as_str().map(str::to_owned)).unwrap_or_default();
+        lines.push(harmless(&format!("  severity    {severity}{controls}")));
+        lines.extend(
+            clause.change_windows.iter().map(|hours| format!("  corrected   only {hours}, by its assignment, within the node's change window")),
+        );
         lines.push(format!(
             "  outcome     {}{}",
             clause.outcome.words(),

@@ -12,6 +12,7 @@ pub mod digest;
 pub mod episode;
 pub mod filter;
 pub mod group;
+pub mod hours;
 pub mod kind;
 pub mod kit;
 pub mod node_status;

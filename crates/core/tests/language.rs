@@ -4,9 +4,9 @@
 
 use constans_core::digest::DigestKey;
 use constans_core::filter::{About, InputCache, NodeInputs, NodeView};
-use constans_core::kit::{Kit, KitFiles, OnDrift, Surroundings, check, explain_findings};
+use constans_core::kit::{Kit, KitFiles, OnDrift, Severity, Surroundings, check, explain_findings};
 use constans_core::param::{Given, Layer};
-use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve, resolve_noting};
+use constans_core::state::{Assigned, AssignmentTerms, Conditions, ResolveInput, Resolved, Untouchable, resolve, resolve_noting};
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
@@ -309,11 +309,14 @@ fn what_is_implied_is_shown_and_gives_way_to_what_is_said() {
 
 #[test]
 fn what_is_the_same_on_all_nodes_is_made_once_and_what_is_not_is_made_for_each() {
-    let clauses = "[[clause]]\nwhat = \"file:/etc/issue\"\ntext = \"Skerry Line\\n\"\n\n[[clause]]\nwhat = \"file:/etc/place\"\ntext = \"{{ labels.site }}\"\n\n[[clause]]\nwhat = \"account:ops\"\npassword_hash = \"$y$j9T$abc$def\"\n\n[[clause]]\nwhat = \"package:ferry-game\"\ngone = true\nwhere = \"labels.site == 'auken'\"\n";
+    let clauses = "[[clause]]\nwhat = \"file:/etc/issue\"\ntext = \"Skerry Line\\n\"\n\n[[clause]]\nwhat = \"file:/etc/place\"\nseverity = \"low\"\ntext = \"{{ labels.site }}\"\n\n[[clause]]\nwhat = \"account:ops\"\npassword_hash = \"$y$j9T$abc$def\"\n\n[[clause]]\nwhat = \"package:ferry-game\"\ngone = true\nwhere = \"labels.site == 'auken'\"\n";
     let kit = check(kit_of("", clauses), None, Surroundings::default()).kit.unwrap();
     let on = |site: &str, key: &str, on_drift: Option<OnDrift>| {
+        let severity = on_drift.map(|_| Severity::Critical);
+        let satisfies = on_drift.map(|_| "SK-9".to_owned()).into_iter().collect();
+        let terms = AssignmentTerms { on_drift, severity, satisfies, ..AssignmentTerms::default() };
         let view = NodeView { labels: [("site".to_owned(), site.to_owned())].into(), ..auken() };
-        let assigned = vec![Assigned { on_drift, ..Assigned::plainly(&kit, &kit.baselines[0]) }];
+        let assigned = vec![Assigned { terms, ..Assigned::plainly(&kit, &kit.baselines[0]) }];
         let (given, key, untouchable) = (BTreeMap::new(), DigestKey::new(key), Untouchable::default());
         let input =
             ResolveInput { assigned, kits: &[], given: &given, view: &view, key: &key, conditions: Conditions::Decide, untouchable: &untouchable };
@@ -326,6 +329,9 @@ fn what_is_the_same_on_all_nodes_is_made_once_and_what_is_not_is_made_for_each()
     let (here, there) = (wanted(&first), wanted(&elsewhere));
     assert!(here[0] == there[0] && here[1] != there[1] && here[2] != there[2] && there.len() == 3, "{here:?} {there:?}");
     assert!(elsewhere.state.clauses.iter().all(|clause| clause.on_drift.map(|switch| switch.value) == Some(OnDrift::Report)));
+    let severities = |resolved: &Resolved| resolved.state.clauses.iter().map(|clause| (clause.severity, clause.satisfies.len())).collect::<Vec<_>>();
+    assert_eq!(severities(&elsewhere), [(Severity::Critical, 1), (Severity::Low, 1), (Severity::Critical, 1)], "a clause's own severity stays");
+    assert_eq!(severities(&first)[0], (Severity::Medium, 0));
     assert!(on("auken", "one", None).state.clauses.iter().all(|clause| clause.on_drift.is_none()), "an assignment's switch stays its own");
     assert_eq!(elsewhere.contents.len(), 2, "contents come along, whoever inputs first");
 }

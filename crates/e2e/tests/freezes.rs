@@ -21,11 +21,12 @@ struct HandOut(std::process::Child);
 impl HandOut {
     fn begin(fleet: &Fleet) -> Self {
         let sql = "begin; select pg_advisory_xact_lock(x'6465736972656421'::bit(64)::bigint); select pg_sleep(60)";
-        let child = Command::new("psql").args(["-Xq", fleet.database(), "-c", sql]).stdout(Stdio::null()).spawn().unwrap();
+        let child = Command::new("psql").args(["-Xq", fleet.database(), "-c", sql]).stdout(Stdio::null()).spawn();
+        let begun = Self(child.expect("psql starts"));
         let is_locked = || fleet.query("select count(*) from pg_locks where locktype = 'advisory' and mode = 'ExclusiveLock' and granted") == "1";
         for _ in 0..100 {
             if is_locked() {
-                return Self(child);
+                return begun;
             }
             std::thread::sleep(Duration::from_millis(50));
         }

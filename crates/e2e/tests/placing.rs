@@ -81,3 +81,50 @@ fn what_a_group_names_must_be_there_and_what_is_not_is_shown_in_its_document() {
     assert_eq!(warned.exit, Some(0), "{}", warned.stderr);
     assert!(warned.stderr.contains("no node has the label `rolle`") && warned.stderr.contains("did you mean `role`?"), "{}", warned.stderr);
 }
+
+#[test]
+fn an_assignment_sets_severity_controls_switches_and_the_hours_in_which_its_clauses_are_corrected() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    publish_and_serve(&fleet);
+    let later = |hours: i64| (jiff::Timestamp::now() + jiff::SignedDuration::from_hours(hours)).strftime("%H:%M").to_string();
+    let terms = format!(
+        "baseline = \"login\"\nseverity = \"critical\"\nsatisfies = [\"SK-12\"]\nchange_window = [{{ from = \"{}\", until = \"{}\" }}]",
+        later(2),
+        later(3)
+    );
+    let kiosks = KIOSKS.replace("MODE", "enforce").replace("baseline = \"login\"", &terms);
+    well(&group(&fleet, &kiosk, &kiosks));
+    let listed = well(&fleet.client(&["group", "list"])).to_owned();
+    assert!(listed.contains("assigned quay-base/login, severity critical, satisfies SK-12, corrected only daily "), "{listed}");
+    let run = kiosk.run(&["daemon", "--once"]);
+    assert!(well(&run).contains("rollout waiting"), "{}", run.stdout);
+    let shown = kiosk.run(&["observe"]).stdout;
+    assert!(shown.contains("outside the change window of the assignment, which opens at 20"), "{shown}");
+    assert!(kiosk.root.read("/etc/kiosk/shell.conf").is_ok(), "the other assignment's clauses are corrected: {shown}");
+    let is_applied = || kiosk.root.read("/etc/issue").is_ok_and(|text| text.contains("Skerry Line"));
+    assert!(!is_applied(), "those of the one with hours wait");
+    let own = fleet.client(&["node", "why", "kiosk-auken-1", "file:/etc/issue"]);
+    assert!(well(&own).contains("severity    low, satisfies SK-12"), "a clause's own severity stays: {}", own.stdout);
+    let why = fleet.client(&["node", "why", "kiosk-auken-1", "account:ops"]);
+    let why = well(&why);
+    assert!(why.contains("severity    critical") && why.contains("SK-12") && why.contains("corrected   only daily "), "{why}");
+    // A person opens it as the node's own.
+    let opened = kiosk.run(&["enforce", "--yes", "--now", "the quay waits"]);
+    assert!(is_applied(), "{}", opened.stdout);
+
+    let other = "name = \"night-trial\"\npriority = 20\nfilter = \"labels.role == 'kiosk'\"\n[[assignments]]\nkit = \"quay-base\"\nbaseline = \"login\"\non_drift = \"report\"\nseverity = \"low\"\n";
+    well(&group(&fleet, &kiosk, other));
+    well(&kiosk.run(&["daemon", "--once"]));
+    let why = fleet.client(&["node", "why", "kiosk-auken-1", "account:ops"]);
+    assert!(well(&why).contains("severity    critical"), "the higher severity of two assignments counts: {}", why.stdout);
+    for (wrong, message) in [
+        ("severity = \"worst\"", "unknown variant `worst`"),
+        ("satisfies = [\"\"]", "satisfies"),
+        ("change_window = [{ from = \"25:00\", until = \"04:00\" }]", "`25:00` is no hour of the day"),
+    ] {
+        let refused =
+            group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce").replace("baseline = \"login\"", &format!("baseline = \"login\"\n{wrong}")));
+        assert!(refused.exit != Some(0) && refused.stderr.contains(message), "{wrong}: {}", refused.stderr);
+    }
+}

@@ -125,6 +125,9 @@ pub struct NodeClause {
     pub reason: Option<String>,
     /// Since when it is not in line.
     pub since: Option<Timestamp>,
+    /// Hours in which it may be corrected by its assignments, within the node's change window: each of these must be open.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub change_windows: Vec<String>,
     /// Its desired properties; contents by digest, concealed values by a keyed name.
     #[cfg_attr(feature = "schema", schema(value_type = Object))]
     pub wanted: BTreeMap<String, Value>,

@@ -1,8 +1,9 @@
 //! The settings of one node's agent from those of its groups.
 
 use super::{Group, PlanError, highest};
+use crate::hours::HourOfDay;
 use crate::run::Mode;
-use crate::settings::{AgentSettings, GroupSettings, HourOfDay};
+use crate::settings::{AgentSettings, GroupSettings};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Returns the settings that groups give, the lowest first.

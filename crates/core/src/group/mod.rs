@@ -6,9 +6,11 @@ mod merge;
 mod planner;
 
 use crate::filter::NodeView;
-use crate::kit::{OnDrift, OnRollout};
+use crate::hours::WeeklyHours;
+use crate::kit::{OnDrift, OnRollout, Severity};
 use crate::param::{Given, Layer, disagree};
 use crate::settings::{AgentSettings, GroupSettings};
+use crate::state::AssignmentTerms;
 pub use check::{GroupFinding, GroupSurroundings, check_group};
 use merge::settings_of;
 pub use planner::Planner;
@@ -50,7 +52,7 @@ pub struct Group {
 }
 
 /// A baseline given to a group.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Assignment {
@@ -64,6 +66,38 @@ pub struct Assignment {
     /// Its own switch for what is newly wanted.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub on_rollout: Option<OnRollout>,
+    /// The severity of clauses that set none, in place of the baseline's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub severity: Option<Severity>,
+    /// Controls that the clauses satisfy beside their own.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub satisfies: BTreeSet<String>,
+    /// Hours in which the clauses may be corrected, within the node's change window and in its time zone; always if there are none.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub change_window: Vec<WeeklyHours>,
+}
+
+impl Assignment {
+    fn terms(&self) -> AssignmentTerms {
+        AssignmentTerms {
+            on_drift: self.on_drift,
+            on_rollout: self.on_rollout,
+            severity: self.severity,
+            satisfies: self.satisfies.clone(),
+            change_windows: Some(self.change_window.clone()).filter(|hours| !hours.is_empty()).into_iter().collect(),
+        }
+    }
+}
+
+/// A baseline that a node is assigned, by one group or several.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PlannedBaseline {
+    /// The kit.
+    pub kit: String,
+    /// The baseline.
+    pub baseline: String,
+    /// The terms of all its assignments.
+    pub terms: AssignmentTerms,
 }
 
 /// What one node is assigned.
@@ -75,8 +109,8 @@ pub struct Plan {
     pub undecidable: Vec<String>,
     /// Its stage.
     pub stage: String,
-    /// Its baselines in order; one that came twice keeps its first place and the more careful switches.
-    pub assignments: Vec<Assignment>,
+    /// Its baselines in order; one that came twice keeps its first place and joins the terms of both.
+    pub assignments: Vec<PlannedBaseline>,
     /// Parameters' values by `KIT/BASELINE.PARAM`, the lowest layer first.
     pub given: BTreeMap<String, Vec<Given>>,
     /// Its agent's settings.
@@ -145,15 +179,12 @@ fn highest<T: PartialEq>(groups: &[&Group], about: &str, said: impl Fn(&Group) -
     Ok(top.map(|(group, value)| (value, group.name.clone())))
 }
 
-fn assignments(groups: &[&Group]) -> Vec<Assignment> {
-    let mut all: Vec<Assignment> = Vec::new();
+fn assignments(groups: &[&Group]) -> Vec<PlannedBaseline> {
+    let mut all: Vec<PlannedBaseline> = Vec::new();
     for assignment in groups.iter().flat_map(|group| &group.assignments) {
         match all.iter_mut().find(|known| known.kit == assignment.kit && known.baseline == assignment.baseline) {
-            Some(known) => {
-                known.on_drift = known.on_drift.max(assignment.on_drift);
-                known.on_rollout = known.on_rollout.max(assignment.on_rollout);
-            }
-            None => all.push(assignment.clone()),
+            Some(known) => drop(known.terms.join(&assignment.terms())),
+            None => all.push(PlannedBaseline { kit: assignment.kit.clone(), baseline: assignment.baseline.clone(), terms: assignment.terms() }),
         }
     }
     all
@@ -198,7 +229,11 @@ mod tests {
     }
 
     fn assignment(baseline: &str, on_drift: Option<OnDrift>) -> Assignment {
-        Assignment { kit: "quay-base".into(), baseline: baseline.into(), on_drift, on_rollout: None }
+        Assignment { kit: "quay-base".into(), baseline: baseline.into(), on_drift, ..Assignment::default() }
+    }
+
+    fn planned(assignment: Assignment) -> PlannedBaseline {
+        PlannedBaseline { terms: assignment.terms(), kit: assignment.kit, baseline: assignment.baseline }
     }
 
     #[test]
@@ -226,7 +261,24 @@ mod tests {
         let low = Group { assignments: vec![assignment("login", Some(OnDrift::Correct)), assignment("upkeep", None)], ..group("low", 1) };
         let high = Group { assignments: vec![assignment("login", Some(OnDrift::Report))], ..group("high", 2) };
         let plan = plan(&kiosk(), &[low, high], &stages()).unwrap();
-        assert_eq!(plan.assignments, [assignment("login", Some(OnDrift::Report)), assignment("upkeep", None)]);
+        assert_eq!(plan.assignments, [assignment("login", Some(OnDrift::Report)), assignment("upkeep", None)].map(planned));
+    }
+
+    #[test]
+    fn a_baseline_that_comes_twice_has_the_higher_severity_all_controls_and_only_the_hours_of_both() {
+        let hours = |from: &str| serde_json::from_value::<WeeklyHours>(json!({ "from": from, "until": "04:00" })).unwrap();
+        let terms = |severity, control: &str, from: &str| Assignment {
+            severity: Some(severity),
+            satisfies: BTreeSet::from([control.into()]),
+            change_window: vec![hours(from)],
+            ..assignment("login", None)
+        };
+        let low = Group { assignments: vec![terms(Severity::Critical, "SK-3", "22:00"), assignment("upkeep", None)], ..group("low", 1) };
+        let high = Group { assignments: vec![terms(Severity::Low, "SK-7", "23:00")], ..group("high", 2) };
+        let joined = &plan(&kiosk(), &[low, high], &stages()).unwrap().assignments[0].terms;
+        assert_eq!(joined.severity, Some(Severity::Critical));
+        assert_eq!(joined.satisfies, BTreeSet::from(["SK-3".into(), "SK-7".into()]));
+        assert_eq!(joined.change_windows, [vec![hours("22:00")], vec![hours("23:00")]]);
     }
 
     #[test]

@@ -4,8 +4,10 @@ use super::cause::{Cause, CauseFound};
 use super::result::{Blocker, Decision, Leave};
 use crate::address::{ClauseAddress, fits};
 use crate::digest::Digest;
+use crate::hours::{ChangeWindow, WeeklyHours, window_at};
 use crate::kit::{OnDrift, OnRollout};
 use crate::state::{Clause, Switch, SwitchFrom};
+use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -47,14 +49,8 @@ impl Freeze {
     }
 }
 
-/// The change window that is open, or the next one.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub struct ChangeWindow {
-    /// When it opens.
-    pub opens: Timestamp,
-    /// When it closes: no clause is begun from here on.
-    pub closes: Timestamp,
-}
+/// So many openings of windows are followed until all are open at once; windows that never are have an opening all the same.
+const MOST_OPENINGS: usize = 64;
 
 /// What holds for all clauses of a run.
 #[derive(Debug, Clone)]
@@ -67,8 +63,12 @@ pub struct Settings {
     pub on_rollout: OnRollout,
     /// How long drift is left as it is, in seconds.
     pub grace_secs: u64,
-    /// The change window, if there is one.
+    /// The node's change window, if there is one.
     pub window: Option<ChangeWindow>,
+    /// The hours that it comes back at.
+    pub change_window: Vec<WeeklyHours>,
+    /// The time zone of the node's hours and of those of its assignments.
+    pub zone: TimeZone,
     /// The freezes, also those that are over.
     pub freezes: Vec<Freeze>,
     /// Whether a person opened grace and window.
@@ -95,6 +95,8 @@ impl Settings {
             on_rollout: OnRollout::Apply,
             grace_secs: 0,
             window: None,
+            change_window: Vec::new(),
+            zone: TimeZone::UTC,
             freezes: Vec::new(),
             now: false,
             put_back: BTreeMap::new(),
@@ -115,9 +117,32 @@ impl Settings {
         self.freezes.iter().filter(|freeze| now < freeze.until && is_meant(freeze)).max_by_key(|freeze| freeze.until)
     }
 
-    /// Returns the change window that is closed at a moment, unless a person opened it.
-    pub fn closed_window(&self, now: Timestamp) -> Option<&ChangeWindow> {
+    /// Returns the node's change window that is closed at a moment, unless a person opened it.
+    fn closed_window(&self, now: Timestamp) -> Option<&ChangeWindow> {
         self.window.as_ref().filter(|window| !self.now && (now < window.opens || window.closes <= now))
+    }
+
+    /// Returns when the node's change window and those of a clause's assignments are all open next, if one is closed at a moment
+    /// and no person opened them.
+    pub fn closed_until(&self, clause: &Clause, now: Timestamp) -> Option<Timestamp> {
+        if self.now {
+            return None;
+        }
+        let open_of = |hours: &Vec<WeeklyHours>, from: Timestamp| window_at(hours, &self.zone, from).map_or(from, |window| window.opens.max(from));
+        let open_of_node = |from: Timestamp| match &self.window {
+            Some(window) if from < window.closes => window.opens.max(from),
+            Some(_) => open_of(&self.change_window, from),
+            None => from,
+        };
+        let mut open = now;
+        for _ in 0..MOST_OPENINGS {
+            let next = clause.change_windows.iter().fold(open_of_node(open), |from, hours| open_of(hours, from));
+            if next == open {
+                break;
+            }
+            open = next;
+        }
+        (open > now || self.closed_window(now).is_some()).then_some(open)
     }
 }
 
@@ -172,5 +197,6 @@ fn closed_lock(want: &Want<'_>, settings: &Settings, now: Timestamp) -> Option<L
             return Some(Leave::Grace { until });
         }
     }
-    settings.closed_window(now).map(|window| Leave::Window { opens: window.opens })
+    let is_of_assignment = settings.closed_window(now).is_none();
+    settings.closed_until(clause, now).map(|opens| Leave::Window { opens, is_of_assignment })
 }

@@ -22,10 +22,10 @@ mod way;
 
 pub use action::{Action, Correction, Finished, Inspection, OutOfOrder, PackagePreview, Part, PartOf, RunEvent, RunInput, Seen};
 pub use cause::{Cause, CauseFound, DriftWindow, Newness, cause_of};
-pub use decide::{ChangeWindow, Freeze, Mode, PutBack, Settings, Want, decide};
+pub use decide::{Freeze, Mode, PutBack, Settings, Want, decide};
 pub use machine::Run;
 pub use memory::{Alike, Memories, Memory, OpenDrift};
-pub use opening::next_opening;
+pub use opening::{next_opening, next_opening_of_reactions};
 pub use reaction::{DueCause, DueReaction};
 pub use restart::{RestartDue, RestartPending, RestartPolicy, restart_due};
 pub use result::{

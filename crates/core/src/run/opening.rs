@@ -2,25 +2,26 @@
 
 use super::decide::{Mode, Settings};
 use super::result::{ClauseResult, Decision, Leave};
+use crate::state::Clause;
 use jiff::Timestamp;
 
 /// Returns the announced hour at which something that a run left will be due: the end of a grace or a freeze, or the opening of
-/// the change window. None if nothing waits for an hour, or if the mode lets nothing happen at any hour.
-pub fn next_opening(results: &[ClauseResult], reaction_is_due: bool, settings: &Settings, now: Timestamp) -> Option<Timestamp> {
-    if settings.mode == Mode::Observe {
-        return None;
-    }
+/// a change window. None if nothing waits for an hour, or if the mode lets nothing happen at any hour.
+pub fn next_opening(results: &[ClauseResult], settings: &Settings, now: Timestamp) -> Option<Timestamp> {
     let of_clause = |result: &ClauseResult| match &result.decision {
         Decision::Leave { why: Leave::Freeze { until, .. } | Leave::Grace { until } } => Some(*until),
-        Decision::Leave { why: Leave::Window { opens } } => Some(*opens),
+        Decision::Leave { why: Leave::Window { opens, .. } } => Some(*opens),
         _ => None,
     };
-    let of_reactions = reaction_is_due.then(|| {
-        let window = settings.closed_window(now).map(|window| window.opens);
-        let frozen = settings.freeze_at(now).map(|freeze| freeze.until);
-        // Which clause the reaction is of is not known here: the end of each freeze is worth another look.
-        let some_frozen = settings.freezes.iter().filter(|freeze| freeze.until > now).map(|freeze| freeze.until).min();
-        frozen.or(some_frozen).max(window)
-    });
-    results.iter().filter_map(of_clause).chain(of_reactions.flatten()).filter(|at| *at > now).min()
+    earliest(results.iter().filter_map(of_clause), settings, now)
+}
+
+/// Returns the same of the reactions of these clauses, which are due.
+pub fn next_opening_of_reactions<'c>(due: impl IntoIterator<Item = &'c Clause>, settings: &Settings, now: Timestamp) -> Option<Timestamp> {
+    let of_clause = |clause: &Clause| settings.freeze_of(&clause.address, now).map(|freeze| freeze.until).max(settings.closed_until(clause, now));
+    earliest(due.into_iter().filter_map(of_clause), settings, now)
+}
+
+fn earliest(hours: impl Iterator<Item = Timestamp>, settings: &Settings, now: Timestamp) -> Option<Timestamp> {
+    if settings.mode == Mode::Observe { None } else { hours.filter(|at| *at > now).min() }
 }

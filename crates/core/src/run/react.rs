@@ -68,7 +68,7 @@ impl Run<'_> {
         let own_failed = matches!(self.result(at).outcome, Outcome::Failed | Outcome::Blocked | Outcome::Unsupported);
         let locked = self.settings.mode == Mode::Observe
             || self.settings.freeze_of(&clause.address, now).is_some()
-            || self.settings.closed_window(now).is_some();
+            || self.settings.closed_until(clause, now).is_some();
         if locked || own_failed || self.blocker(at).is_some() {
             self.result(at).reaction = Some(said(ReactionState::Due));
             return self.next_turn(now);

@@ -82,8 +82,9 @@ pub fn restart_due(
 
 #[cfg(test)]
 mod tests {
-    use super::super::decide::{ChangeWindow, Freeze};
+    use super::super::decide::Freeze;
     use super::*;
+    use crate::hours::ChangeWindow;
     use std::collections::BTreeSet;
 
     fn at(hour: i64) -> Timestamp {

@@ -80,6 +80,9 @@ pub enum Leave {
     Window {
         /// When it opens.
         opens: Timestamp,
+        /// Whether it is that of the clause's assignment, and the node's own is open.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        is_of_assignment: bool,
     },
     /// Bringing it in cut the node's way to its server, and it was put back.
     CutTheWay {
@@ -111,7 +114,10 @@ impl Leave {
             Self::OnDrift { from } => format!("{} says on_drift = \"report\"", set_by(from)),
             Self::OnRollout { from } => format!("{} says on_rollout = \"wait\"", set_by(from)),
             Self::Grace { until } => format!("the grace lasts until {}; then it is corrected", time(until)),
-            Self::Window { opens } => format!("outside the change window, which opens at {}; then it is corrected", time(opens)),
+            Self::Window { opens, is_of_assignment } => {
+                let of = if *is_of_assignment { " of the assignment" } else { "" };
+                format!("outside the change window{of}, which opens at {}; then it is corrected", time(opens))
+            }
             Self::NotAlone { packages } => {
                 let taken: Vec<String> = packages.iter().map(PackageChange::words).collect();
                 format!("the clause says only_alone = true, but the change includes {}", taken.join(", "))

@@ -6,6 +6,7 @@ use super::*;
 use crate::address::ClauseAddress;
 use crate::compare::Found;
 use crate::digest::DigestKey;
+use crate::hours::{ChangeWindow, WeeklyHours};
 use crate::kind::{Claim, Reaction};
 use crate::kit::{Gone, OnDrift, OnRollout};
 use crate::state::testing::{clause, state};
@@ -417,6 +418,51 @@ fn outside_the_change_window_nothing_is_begun_unless_it_is_opened() {
     assert_eq!(node.clone().run(&wanted, Settings { window, ..enforce() }).status, Status::RolloutWaiting);
     node.secs = 400;
     assert_eq!(node.run(&wanted, Settings { window, ..enforce() }).status, Status::RolledOut);
+}
+
+#[test]
+fn a_clause_waits_until_the_windows_of_its_assignments_and_of_the_node_are_all_open() {
+    let hours = |from: &str, until: &str| serde_json::from_value::<WeeklyHours>(json!({ "from": from, "until": until })).unwrap();
+    let at = |text: &str| text.parse::<Timestamp>().unwrap();
+    let windowed = |windows: &[(&str, &str)]| Clause {
+        change_windows: windows.iter().map(|(from, until)| vec![hours(from, until)]).collect(),
+        ..clause("file:/a")
+    };
+    let node = vec![hours("20:00", "06:00")];
+    let settings = |now: Timestamp, node: &[WeeklyHours]| Settings {
+        window: crate::hours::window_at(node, &jiff::tz::TimeZone::UTC, now),
+        change_window: node.to_vec(),
+        ..enforce()
+    };
+    for (now, windows, is_node_set, opens) in [
+        ("2026-11-23T12:00:00Z", &[][..], false, None),
+        ("2026-11-23T12:00:00Z", &[], true, Some("2026-11-23T20:00:00Z")),
+        ("2026-11-23T12:00:00Z", &[("22:00", "23:00")], false, Some("2026-11-23T22:00:00Z")),
+        ("2026-11-23T22:30:00Z", &[("22:00", "23:00")], true, None),
+        ("2026-11-23T21:00:00Z", &[("22:00", "23:00")], true, Some("2026-11-23T22:00:00Z")),
+        // The assignment's opens while the node's is closed: the node's counts too, on the next day.
+        ("2026-11-23T12:00:00Z", &[("05:00", "21:00")], true, Some("2026-11-23T20:00:00Z")),
+        ("2026-11-23T21:30:00Z", &[("05:00", "21:00")], true, Some("2026-11-24T05:00:00Z")),
+        ("2026-11-23T12:00:00Z", &[("22:00", "02:00"), ("01:00", "03:00")], true, Some("2026-11-24T01:00:00Z")),
+    ] {
+        let now = at(now);
+        let settings = settings(now, if is_node_set { &node } else { &[] });
+        assert_eq!(settings.closed_until(&windowed(windows), now), opens.map(at), "{now} {windows:?} {is_node_set}");
+        let open_anyway = Settings { now: true, ..settings };
+        assert_eq!(open_anyway.closed_until(&windowed(windows), now), None);
+    }
+    let never = windowed(&[("01:00", "02:00"), ("03:00", "04:00")]);
+    let now = at("2026-11-23T12:00:00Z");
+    assert!(settings(now, &[]).closed_until(&never, now).is_some(), "windows that are never open at once end the search");
+    let wanted = EffectiveState::new(
+        vec![Clause { change_windows: vec![vec![hours("05:00", "06:00")]], ..file("/a", "a") }, file("/b", "b")],
+        &DigestKey::new("k"),
+    );
+    insta::assert_snapshot!(table(&Node::default().run(&wanted, enforce())), @r"
+    rollout waiting
+    file:/a different out_of_line rollout left:window
+    file:/b different corrected rollout
+    ");
 }
 
 #[test]

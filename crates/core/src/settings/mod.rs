@@ -1,13 +1,12 @@
 //! How agents are set: mode, rhythm, switches, grace, hours, restarts; each with the group that it comes from.
 
-mod hours;
 mod retry;
 #[cfg(test)]
 mod tests;
 
+use crate::hours::{ChangeWindow, HourOfDay, WeeklyHours, next_of_day, window_at};
 use crate::kit::{OnDrift, OnRollout};
-use crate::run::{ChangeWindow, Mode, RestartPolicy, Settings};
-pub use hours::{Day, HourOfDay, WeeklyHours, next_of_day, window_at};
+use crate::run::{Mode, RestartPolicy, Settings};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 pub use retry::retry_after_ms;
@@ -200,6 +199,8 @@ impl AgentSettings {
             on_rollout: self.on_rollout,
             grace_secs: self.grace_secs,
             window: self.window(zone, now),
+            change_window: self.change_window.clone(),
+            zone: zone.clone(),
             ..Settings::of(self.mode)
         }
     }

@@ -1,6 +1,7 @@
 use super::*;
 use crate::filter::NodeView;
 use crate::group::{EVERYONE, Group, plan};
+use crate::hours::Day;
 use crate::kit::OnDrift;
 use proptest::prelude::*;
 

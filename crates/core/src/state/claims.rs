@@ -1,5 +1,6 @@
 //! Two clauses with one claim: merged if they want the same, a conflict if they do not.
 
+use super::assigned::join_windows;
 use super::clause::{Clause, Switch};
 use super::instantiate::Draft;
 use super::resolve::{Conditions, path_of, place};
@@ -115,6 +116,7 @@ fn join(first: &mut Draft, second: Draft) {
     into.reaction = into.reaction.max(from.reaction);
     into.on_drift = more_careful(into.on_drift, from.on_drift);
     into.on_rollout = more_careful(into.on_rollout, from.on_rollout);
+    join_windows(&mut into.change_windows, &from.change_windows);
     into.grace_secs = into.grace_secs.max(from.grace_secs);
     for origin in from.origins {
         if !into.origins.contains(&origin) {

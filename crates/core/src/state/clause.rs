@@ -3,6 +3,7 @@
 use super::digested::{LastDigest, STATE_SCHEME, state_digest};
 use crate::address::ClauseAddress;
 use crate::digest::{self, Digest, DigestKey};
+use crate::hours::WeeklyHours;
 use crate::kind::{self, Claim, CustomKind, Kind, Matcher, Reaction};
 use crate::kit::{Gone, OnDrift, OnRollout, Severity};
 use serde::{Deserialize, Serialize};
@@ -87,6 +88,9 @@ pub struct Clause {
     pub on_drift: Option<Switch<OnDrift>>,
     /// Its switch for what is newly wanted, unless the group's counts.
     pub on_rollout: Option<Switch<OnRollout>>,
+    /// Hours in which it may be corrected, within the node's change window: of each of these lists, some must be open.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub change_windows: Vec<Vec<WeeklyHours>>,
     /// Its own grace in seconds.
     pub grace_secs: Option<u64>,
     /// The backend to use.
@@ -143,6 +147,7 @@ impl Clause {
             reaction: None,
             on_drift: None,
             on_rollout: None,
+            change_windows: Vec::new(),
             grace_secs: None,
             via: None,
             origins: Vec::new(),

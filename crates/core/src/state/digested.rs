@@ -90,6 +90,7 @@ impl Clause {
         ClauseWhole {
             address: &self.address,
             also: &self.also,
+            change_windows: self.change_windows.iter().map(|hours| CanonicalOwned(json!(hours))).collect(),
             concealed: &self.concealed,
             custom: self.custom.as_ref().map(|custom| CanonicalOwned(json!(custom))),
             dropped_needs: &self.dropped_needs,
@@ -125,6 +126,8 @@ struct WantedWhole<'c> {
 struct ClauseWhole<'c> {
     address: &'c ClauseAddress,
     also: &'c [ClauseAddress],
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    change_windows: Vec<CanonicalOwned>,
     concealed: &'c BTreeSet<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     custom: Option<CanonicalOwned>,
@@ -205,6 +208,7 @@ pub(super) mod tests {
             reaction: Some(Reaction::Restart),
             on_drift: Some(own(OnDrift::Report)),
             on_rollout: Some(Switch { value: OnRollout::Wait, from: SwitchFrom::Clause }),
+            change_windows: vec![serde_json::from_value(json!([{ "days": ["sat", "sun"], "from": "22:00", "until": "04:00" }])).unwrap()],
             grace_secs: Some(60),
             via: Some("systemd".into()),
             origins: vec![Origin { kit: "quay-base".into(), version: semver::Version::new(1, 3, 0), baseline: "login".into() }],

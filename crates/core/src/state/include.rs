@@ -1,12 +1,13 @@
 //! Included baselines: each comes before its includer, once, and takes its includer's assignment.
 
-use super::resolve::{Assigned, Conditions};
+use super::assigned::Assigned;
+use super::resolve::Conditions;
 use crate::kind::nearest_word;
 use crate::kit::{Baseline, Code, Finding, Kit, Located};
 
 /// Returns the assigned baselines with those that they include, in the order in which their clauses come.
 ///
-/// What comes twice keeps its first place and takes the more careful switches.
+/// What comes twice keeps its first place and joins the terms of both assignments.
 pub(super) fn with_includes<'a>(
     assigned: &[Assigned<'a>],
     kits: &[&'a Kit],
@@ -35,19 +36,16 @@ impl<'a> Inclusion<'a, '_> {
             return self.circle(at);
         }
         let known = self.all.iter().position(|known| known.is_same_as(&one));
-        if let Some(at) = known {
-            let before = (self.all[at].on_drift, self.all[at].on_rollout);
-            let after = (before.0.max(one.on_drift), before.1.max(one.on_rollout));
-            if before == after {
-                return;
-            }
-            (self.all[at].on_drift, self.all[at].on_rollout) = after;
+        if let Some(at) = known
+            && !self.all[at].terms.join(&one.terms)
+        {
+            return;
         }
         self.open.push((one.clone(), None));
         for include in &one.baseline.include {
             self.open.last_mut().expect("just pushed").1 = Some(include);
             if let Some((kit, baseline)) = self.find(one.kit, include) {
-                self.visit(Assigned { kit, baseline, on_drift: one.on_drift, on_rollout: one.on_rollout });
+                self.visit(Assigned { kit, baseline, terms: one.terms.clone() });
             }
         }
         self.open.pop();

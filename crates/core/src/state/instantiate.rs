@@ -1,14 +1,15 @@
 //! One clause of a document on one node: its condition inputs, its values rendered and brought to normal form.
 
-use super::clause::{Clause, Origin, Switch, SwitchFrom};
+use super::assigned::Assigned;
+use super::clause::{Clause, Origin};
 use super::digested::LastDigest;
 use super::render::{RenderError, Renderer, Scope, has_markup};
-use super::resolve::{Assigned, Conditions, ResolveInput};
+use super::resolve::{Conditions, ResolveInput};
 use crate::address::ClauseAddress;
 use crate::digest::{self, Digest};
 use crate::filter::{Answer, Condition, ConditionError, Items, MOST_ITEMS, NodeInputs};
 use crate::kind::{self, Naming};
-use crate::kit::{ClauseDocument, Code, Finding, Gone, Located, OnDrift, OnRollout, Place};
+use crate::kit::{ClauseDocument, Code, Finding, Gone, Located, Place};
 use crate::param::Parameter;
 use foldhash::{HashMap, HashMapExt as _};
 use serde_json::Value;
@@ -77,7 +78,11 @@ impl<'a> Instantiation<'a> {
     pub fn clause(&mut self, document: &'a ClauseDocument) -> Result<Vec<Draft>, Vec<Finding>> {
         let (excluded_by, undecidable) = self.condition(document).map_err(|finding| vec![finding])?;
         if excluded_by.is_some() || undecidable.is_some() || self.input.conditions == Conditions::CountAsTrue {
-            return self.all_turns(document, excluded_by, undecidable);
+            let mut drafts = self.all_turns(document, excluded_by, undecidable)?;
+            for draft in &mut drafts {
+                self.assigned.terms.lay_over(&mut draft.clause, document, self.assigned.baseline);
+            }
+            return Ok(drafts);
         }
         let made = match document.made.find(self.params_number, self.input.view) {
             Some((made, inputs)) => {
@@ -86,16 +91,15 @@ impl<'a> Instantiation<'a> {
             }
             None => self.make(document)?,
         };
-        let (on_drift, on_rollout) = (self.on_drift(document), self.on_rollout(document));
         let mut drafts = Arc::unwrap_or_clone(made);
         for draft in &mut drafts {
-            (draft.clause.on_drift, draft.clause.on_rollout) = (on_drift, on_rollout);
+            self.assigned.terms.lay_over(&mut draft.clause, document, self.assigned.baseline);
         }
         Ok(drafts)
     }
 
     /// Makes what a clause comes to on each node that says the same as this one, and on which it counts; but for the
-    /// assignment's switches.
+    /// terms of the assignment.
     fn make(&mut self, document: &'a ClauseDocument) -> Result<Arc<Vec<Draft>>, Vec<Finding>> {
         let asked_before = self.scope.take_inputs();
         let made = self.all_turns(document, None, None);
@@ -157,8 +161,9 @@ impl<'a> Instantiation<'a> {
             reaction: common
                 .reaction
                 .or_else(|| (document.kind.reactions == [kind::Reaction::Run] && !common.reacts_to.is_empty()).then_some(kind::Reaction::Run)),
-            on_drift: self.on_drift(document),
-            on_rollout: self.on_rollout(document),
+            on_drift: None,
+            on_rollout: None,
+            change_windows: Vec::new(),
             grace_secs: common.grace_secs,
             via: common.via.clone(),
             origins: Vec::new(),
@@ -190,14 +195,6 @@ impl<'a> Instantiation<'a> {
             contents,
             clause,
         })
-    }
-
-    fn on_drift(&self, document: &ClauseDocument) -> Option<Switch<OnDrift>> {
-        first_set(document.common.on_drift, self.assigned.on_drift, self.assigned.baseline.on_drift)
-    }
-
-    fn on_rollout(&self, document: &ClauseDocument) -> Option<Switch<OnRollout>> {
-        first_set(document.common.on_rollout, self.assigned.on_rollout, self.assigned.baseline.on_rollout)
     }
 
     fn in_kit(&self, place: &Place) -> Place {
@@ -480,11 +477,6 @@ fn second_name(written: &Located<String>, own: &ClauseAddress) -> Result<ClauseA
 
 fn as_text(written: &Located<Value>) -> Located<String> {
     Located { value: written.value.as_str().unwrap_or_default().to_owned(), place: written.place.clone() }
-}
-
-fn first_set<T>(clause: Option<T>, assignment: Option<T>, baseline: Option<T>) -> Option<Switch<T>> {
-    let set = |value: Option<T>, from| value.map(|value| Switch { value, from });
-    set(clause, SwitchFrom::Clause).or_else(|| set(assignment, SwitchFrom::Assignment)).or_else(|| set(baseline, SwitchFrom::Baseline))
 }
 
 fn missing_file(files: &crate::kit::KitFiles, path: &str, place: &Place) -> Finding {

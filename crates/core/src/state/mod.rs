@@ -1,5 +1,6 @@
 //! From documents to one node's effective state: concrete clauses in order, with digests.
 
+mod assigned;
 mod claims;
 mod clause;
 mod digested;
@@ -14,9 +15,10 @@ mod resolve;
 #[cfg(test)]
 pub(crate) mod testing;
 
+pub use assigned::{Assigned, AssignmentTerms};
 pub use clause::{Clause, Compared, EffectiveState, Origin, Switch, SwitchFrom};
 pub use left_behind::{LeftBehind, left_behind};
 pub(crate) use made::{KnownParams, Made};
 pub use order::{Relation, Why};
 pub use render::{RenderError, Renderer, Scope, has_markup};
-pub use resolve::{Assigned, Conditions, Excluded, ResolveInput, Resolved, Untouchable, resolve, resolve_noting};
+pub use resolve::{Conditions, Excluded, ResolveInput, Resolved, Untouchable, resolve, resolve_noting};

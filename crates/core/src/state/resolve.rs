@@ -1,39 +1,16 @@
 //! Resolving: assigned baselines and one node in, its effective state out.
 
+use super::assigned::Assigned;
 use super::clause::{Clause, EffectiveState};
 use super::instantiate::{Draft, Instantiation};
 use super::order::Relation;
 use super::{claims, include, order, reference};
 use crate::digest::{Digest, DigestKey};
 use crate::filter::{NodeInputs, NodeView};
-use crate::kit::{Baseline, Code, Finding, Gone, Kit, OnDrift, OnRollout, Place};
+use crate::kit::{Baseline, Code, Finding, Gone, Kit, Place};
 use crate::param::{self, Given, ParameterType, ParameterValue};
 use std::collections::BTreeMap;
 use std::sync::Arc;
-
-/// A baseline that is wanted of the node.
-#[derive(Clone)]
-pub struct Assigned<'a> {
-    /// The kit that it belongs to.
-    pub kit: &'a Kit,
-    /// The baseline.
-    pub baseline: &'a Baseline,
-    /// The assignment's own switch for drift.
-    pub on_drift: Option<OnDrift>,
-    /// The assignment's own switch for what is newly wanted.
-    pub on_rollout: Option<OnRollout>,
-}
-
-impl<'a> Assigned<'a> {
-    /// Assigns a baseline without switches.
-    pub fn plainly(kit: &'a Kit, baseline: &'a Baseline) -> Self {
-        Self { kit, baseline, on_drift: None, on_rollout: None }
-    }
-
-    pub(super) fn is_same_as(&self, other: &Self) -> bool {
-        self.kit.name == other.kit.name && self.baseline.name.value == other.baseline.name.value
-    }
-}
 
 /// Whether conditions are inputs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -5,6 +5,7 @@ use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::{effective_state, node, run, wanted};
 use crate::trust::{Allowed, NodeRead};
 use constans_core::attention::ExceptionSort;
+use constans_core::hours::WeeklyHours;
 use constans_core::run::{ClauseResult, Outcome};
 use constans_core::state::{Clause, EffectiveState, LeftBehind, Origin, left_behind};
 use constans_wire::overview::{NodeClause, NodeClauses};
@@ -59,6 +60,7 @@ fn of_result(result: &ClauseResult, state: Option<&EffectiveState>, since: &BTre
         cause: result.cause,
         reason: ExceptionSort::of(result).map(|(_, reason)| reason),
         since: since.get(result.address.as_str()).copied(),
+        change_windows: clause.map(window_words).unwrap_or_default(),
         wanted: clause.map(|clause| clause.properties.clone()).unwrap_or_default(),
     }
 }
@@ -73,8 +75,14 @@ fn all_is_well(clause: &Clause) -> NodeClause {
         cause: None,
         reason: None,
         since: None,
+        change_windows: window_words(clause),
         wanted: clause.properties.clone(),
     }
+}
+
+fn window_words(clause: &Clause) -> Vec<String> {
+    let words = |hours: &Vec<WeeklyHours>| hours.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ");
+    clause.change_windows.iter().map(words).collect()
 }
 
 fn origin(origin: &Origin) -> String {

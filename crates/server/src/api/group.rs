@@ -13,6 +13,7 @@ use constans_core::change::{DocumentEdit, DocumentKey};
 use constans_core::group::{EVERYONE, Group, GroupFinding, GroupSurroundings, check_group};
 use constans_core::kit::Kit;
 use constans_core::settings::{GroupSettings, LONGEST_GRACE_SECS, LONGEST_INTERVAL_SECS, SHORTEST_INTERVAL_SECS, SMALLEST_ATTIC_MIB};
+use constans_core::words::check_name;
 use constans_wire::change::HowToChange;
 use constans_wire::kit::Changed;
 use jiff::tz::TimeZone;
@@ -170,6 +171,10 @@ fn check_settings(settings: &GroupSettings) -> Result<(), String> {
     }
 }
 
+/// So many controls and times a week an assignment names at most.
+const MOST_CONTROLS: usize = 100;
+const MOST_HOURS: usize = 50;
+
 /// Checks what stands in a group by itself.
 fn check_form(group: &Group) -> Result<(), ApiError> {
     let name_is_fine =
@@ -179,6 +184,13 @@ fn check_form(group: &Group) -> Result<(), ApiError> {
     }
     if group.name == EVERYONE && (group.priority != 0 || group.filter.is_some()) {
         return Err(ApiError::invalid("priority", "`everyone` has all nodes and priority 0"));
+    }
+    for assignment in &group.assignments {
+        if assignment.satisfies.len() > MOST_CONTROLS || assignment.change_window.len() > MOST_HOURS {
+            let most = format!("an assignment names at most {MOST_CONTROLS} controls and {MOST_HOURS} times a week");
+            return Err(ApiError::invalid("assignments", most));
+        }
+        assignment.satisfies.iter().try_for_each(|control| check_name(control)).map_err(|because| ApiError::invalid("satisfies", because))?;
     }
     check_settings(&group.settings).map_err(|because| ApiError::invalid("settings", because))
 }

@@ -295,7 +295,7 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan, node_inputs: &mut NodeInp
             .ok_or_else(|| format!("{}@{version} cannot be read", assignment.kit))?;
         let missing = || format!("{}@{version} has no baseline `{}`", assignment.kit, assignment.baseline);
         let baseline = kit.baseline(&assignment.baseline).ok_or_else(missing)?;
-        assigned.push(Assigned { kit, baseline, on_drift: assignment.on_drift, on_rollout: assignment.on_rollout });
+        assigned.push(Assigned { kit, baseline, terms: assignment.terms.clone() });
         let release = format!("{}@{version}", assignment.kit);
         if !releases.contains(&release) {
             releases.push(release);

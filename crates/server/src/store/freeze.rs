@@ -71,16 +71,17 @@ pub struct NewFreeze<'a> {
 
 /// Sets a freeze and returns its number.
 pub async fn add(db: &mut PgConnection, new: &NewFreeze<'_>) -> sqlx::Result<i64> {
-    let no =
-        sqlx::query_scalar("insert into change_freeze (who, because, is_for_all, clauses, set_at, until_at) values ($1, $2, $3, $4, $5, $6) returning no")
-            .bind(new.who)
-            .bind(new.because)
-            .bind(new.nodes.is_empty())
-            .bind(new.clauses.iter().map(String::as_str).collect::<Vec<_>>())
-            .bind(sql_now())
-            .bind(new.until.to_sqlx())
-            .fetch_one(&mut *db)
-            .await?;
+    let no = sqlx::query_scalar(
+        "insert into change_freeze (who, because, is_for_all, clauses, set_at, until_at) values ($1, $2, $3, $4, $5, $6) returning no",
+    )
+    .bind(new.who)
+    .bind(new.because)
+    .bind(new.nodes.is_empty())
+    .bind(new.clauses.iter().map(String::as_str).collect::<Vec<_>>())
+    .bind(sql_now())
+    .bind(new.until.to_sqlx())
+    .fetch_one(&mut *db)
+    .await?;
     sqlx::query("insert into freeze_node (freeze_no, node) select $1, * from unnest($2::uuid[])").bind(no).bind(new.nodes).execute(db).await?;
     Ok(no)
 }

@@ -1,6 +1,5 @@
 //! Hours of the day and of the week, in a time zone.
 
-use crate::run::ChangeWindow;
 use jiff::civil::{Date, Time, Weekday};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan as _};
@@ -46,6 +45,15 @@ impl fmt::Display for HourOfDay {
     }
 }
 
+/// The change window that is open, or the next one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ChangeWindow {
+    /// When it opens.
+    pub opens: Timestamp,
+    /// When it closes: no clause is begun from here on.
+    pub closes: Timestamp,
+}
+
 /// A day of the week.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -72,7 +80,7 @@ impl Day {
 }
 
 /// Hours that come back every week.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct WeeklyHours {
