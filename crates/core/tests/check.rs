@@ -49,6 +49,29 @@ fn an_unclosed_quote_is_reported_where_it_was_opened() {
 }
 
 #[test]
+fn a_quote_left_open_in_a_list_is_reported_where_it_was_opened_and_nothing_else_is() {
+    for (list, column, line) in [
+        ("[\"login, \"settings\"]", 11, 6),
+        ("[\"login, settings]", 11, 6),
+        ("['login, 'settings']", 11, 6),
+        ("[\n  \"login\",\n  \"settings,\n  \"quay\",\n]", 3, 8),
+        ("[\"login\", \"settings]", 20, 6),
+    ] {
+        let text = format!(
+            "[[clause]]\nwhat = \"package:kiosk-shell\"\ntopics = {list}\n\n[[clause]]\nwhat = \"package:kiosk-tools\"\nseverity = \"worst\"\n"
+        );
+        let found = clauses(&text);
+        assert!(found.contains(&format!("the text opened here is never closed\n  --> kiosk-lockdown.toml:{line}:{column}\n")), "{list}: {found}");
+        assert!(
+            found.matches("error C").count() == 2 && found.contains("worst"),
+            "the rest is checked, and nothing follows from it: {list}: {found}"
+        );
+    }
+    let missing = clauses("[[clause]]\nwhat = \"package:kiosk-shell\"\ntopics = [\"login\", settings\"]\n");
+    assert!(missing.contains("missing opening quote") && missing.matches("error C").count() == 1, "{missing}");
+}
+
+#[test]
 fn everything_is_found_at_once() {
     insta::assert_snapshot!(
         clauses(

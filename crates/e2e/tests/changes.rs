@@ -290,6 +290,46 @@ fn two_servers_share_the_work_and_one_goes_on_where_the_other_was_killed() {
     assert_eq!(otherwise_from_scratch(&mut fleet), (0, "0".to_owned()));
 }
 
+#[test]
+fn a_database_restored_from_the_middle_of_a_change_drops_it_and_hands_nothing_out_until_recovering_ends() {
+    let (mut fleet, kiosk) = fleet_of(600);
+    let set = |fleet: &Fleet, idle: u32| {
+        let document = kiosk.document("group.toml", &KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {idle}")));
+        fleet.client(&["group", "set", &document])
+    };
+    let status = "select status from change where what = 'set the group kiosks' order by no desc limit 1";
+    fleet.kill_server();
+    fleet.start_server_until("preparing");
+    assert_ne!(set(&fleet, 50).exit, Some(0));
+    fleet.wait_for_end();
+    assert_eq!(fleet.query(status), "preparing");
+    // The dump is of this moment; the server goes on, and the node is given what came of it.
+    fleet.back_up();
+    until("the change is handed out", || fleet.query(status) == "handed_out");
+    well(&kiosk.run(&["check-in"]));
+    well(&kiosk.run(&["daemon", "--once"]));
+    let has = kiosk.root.read("/etc/kiosk/shell.conf").unwrap();
+    let given = "select string_agg(distinct state::text || ' ' || counter, ', ') from node_wanted w join node on node.id = w.node where node.name = 'kiosk-auken-1'";
+
+    fleet.put_back();
+    assert!(well(&fleet.client(&["recovery", "show"])).contains("recovering since"));
+    assert_eq!(fleet.query(status), "dropped", "what was prepared before holds no longer");
+    assert_eq!(fleet.query("select count(*) from job where ended_at is null"), "0");
+    assert_eq!(fleet.query("select count(*) from change_node c join change on change.no = c.change where change.status = 'dropped'"), "0");
+    let before = fleet.query(given);
+    let refused = set(&fleet, 60);
+    assert!(refused.stderr.contains("the server is recovering"), "{}", refused.stderr);
+    well(&kiosk.run(&["daemon", "--once"]));
+    assert_eq!(kiosk.root.read("/etc/kiosk/shell.conf").unwrap(), has, "the node keeps what it was given");
+    assert_eq!(fleet.query(given), before);
+
+    well(&fleet.client(&["recovery", "end", "--although-not-heard"]));
+    well(&set(&fleet, 60));
+    well(&kiosk.run(&["daemon", "--once"]));
+    assert!(kiosk.root.read("/etc/kiosk/shell.conf").unwrap().contains("60"), "{}", kiosk.root.read("/etc/kiosk/shell.conf").unwrap());
+    assert_eq!(otherwise_from_scratch(&mut fleet), (0, "0".to_owned()));
+}
+
 /// Has eight writers change the fleet at once for so long, and returns how often each had its way.
 fn write_at_once(fleet: &Fleet, machine: &Machine, nodes: usize, lasts: Duration) -> Vec<usize> {
     let end = Instant::now() + lasts;

@@ -3,7 +3,7 @@
 use super::codes::Code;
 use super::files::{KitFiles, Lines, Place};
 use super::finding::Finding;
-use super::syntax;
+use super::{open_quotes, syntax};
 use crate::kind::nearest_word;
 use serde_json::{Map, Number, Value};
 use std::ops::Range;
@@ -96,7 +96,12 @@ pub(super) fn read(files: &KitFiles, path: &str, findings: &mut Vec<Finding>) ->
         return None;
     }
     let (table, errors) = DeTable::parse_recoverable(text);
-    findings.extend(syntax::findings(&file, text, &errors));
+    let closed = if errors.is_empty() { None } else { open_quotes::close(text) };
+    let (table, errors) = match &closed {
+        Some(closed) => DeTable::parse_recoverable(&closed.text),
+        None => (table, errors),
+    };
+    findings.extend(syntax::findings(&file, text, &errors, closed.as_ref().map_or(&[], |closed| &closed.opened)));
     let mut reader = TreeReader { lines: Lines::new(file, text), findings };
     let span = table.span();
     Some(reader.table(table.get_ref(), span))

@@ -14,6 +14,7 @@ mod files;
 mod finding;
 mod format;
 mod manifest;
+mod open_quotes;
 mod page;
 pub mod require;
 mod syntax;

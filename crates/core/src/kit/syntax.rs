@@ -3,6 +3,7 @@
 use super::codes::Code;
 use super::files::Place;
 use super::finding::Finding;
+use super::open_quotes;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -10,9 +11,12 @@ const DEEPEST_NESTING: usize = 64;
 /// The most mistakes of one document that are told; those after them are mostly consequences.
 const MOST_MISTAKES: usize = 100;
 
-/// Returns one finding for each mistake; what only follows from an earlier one is left out.
-pub(super) fn findings(file: &Arc<str>, text: &str, errors: &[toml::de::Error]) -> Vec<Finding> {
+/// Returns one finding for each mistake; what only follows from an earlier one is left out. `quotes` are those that were left open
+/// where these errors were found in the document with them closed.
+pub(super) fn findings(file: &Arc<str>, text: &str, errors: &[toml::de::Error], quotes: &[usize]) -> Vec<Finding> {
     let mut mistakes: Vec<Mistake> = errors.iter().take(MOST_MISTAKES).map(|error| Mistake::of(text, error)).collect();
+    mistakes.retain(|mistake| !open_quotes::is_on_line_of(text, quotes, mistake.range.start));
+    mistakes.extend(quotes.iter().map(|at| Mistake::opened(*at, 1, "the text", &text[*at..=*at], false)));
     mistakes.sort_by_key(|mistake| (mistake.range.start, !mistake.opened));
     // What is never closed swallows what follows: complaints from there on are its consequences.
     if let Some(from) = mistakes.iter().filter(|mistake| mistake.opened && mistake.swallows).map(|mistake| mistake.range.start).min() {
@@ -50,29 +54,28 @@ struct Mistake {
 }
 
 impl Mistake {
-    fn of(text: &str, error: &toml::de::Error) -> Self {
-        let span = error.span().unwrap_or(0..0);
-        let message = error.message();
-        let opened = |at: usize, len: usize, what: &str, close: &str, swallows: bool| Self {
+    fn opened(at: usize, len: usize, what: &str, close: &str, swallows: bool) -> Self {
+        Self {
             range: at..at + len,
             message: format!("{what} opened here is never closed"),
             hint: Some(format!("close it with `{close}`")),
             opened: true,
             swallows,
-        };
+        }
+    }
+
+    fn of(text: &str, error: &toml::de::Error) -> Self {
+        let span = error.span().unwrap_or(0..0);
+        let message = error.message();
         if message.contains("multi-line") && message.contains("invalid") {
             let quotes = if message.contains("literal") { "'''" } else { "\"\"\"" };
             let at = text[..span.start.min(text.len())].rfind(quotes).unwrap_or(span.start);
-            return opened(at, 3, "the text", quotes, true);
-        }
-        if message.starts_with("invalid basic string, expected") || message.starts_with("invalid literal string, expected") {
-            let quote = if message.contains("literal") { '\'' } else { '"' };
-            return opened(opening_quote(text, span.start, quote), 1, "the text", &quote.to_string(), false);
+            return Self::opened(at, 3, "the text", quotes, true);
         }
         if message.starts_with("unclosed array") || message.starts_with("unclosed inline table") {
             let (open, close, what) = if message.contains("array") { ('[', ']', "the list") } else { ('{', '}', "the table") };
             if let Some(at) = never_closed(text, open) {
-                return opened(at, 1, what, &close.to_string(), true);
+                return Self::opened(at, 1, what, &close.to_string(), true);
             }
         }
         let (message, hint) = plain(message);
@@ -91,30 +94,6 @@ fn plain(message: &str) -> (String, Option<String>) {
         (_, expected) => Some(format!("expected {expected}")),
     };
     (what.to_owned(), hint)
-}
-
-fn opening_quote(text: &str, at: usize, quote: char) -> usize {
-    let at = at.min(text.len());
-    let line_start = text[..at].rfind('\n').map_or(0, |newline| newline + 1);
-    signs_of_line(&text[line_start..at], quote).map_or(at, |offset| line_start + offset)
-}
-
-/// Returns where the quote that is still open at the end of the line was opened.
-fn signs_of_line(line: &str, quote: char) -> Option<usize> {
-    let mut open: Option<(usize, char)> = None;
-    let mut escaped = false;
-    for (at, c) in line.char_indices() {
-        match open {
-            Some((_, '"')) if escaped => escaped = false,
-            Some((_, '"')) if c == '\\' => escaped = true,
-            Some((_, sign)) if c == sign => open = None,
-            Some(_) => {}
-            None if c == '#' => break,
-            None if c == '"' || c == '\'' => open = Some((at, c)),
-            None => {}
-        }
-    }
-    open.filter(|(_, sign)| *sign == quote).map(|(at, _)| at)
 }
 
 /// Returns the last opening sign that has no closing one; headers of tables close themselves on their line.

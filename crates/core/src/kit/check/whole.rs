@@ -204,7 +204,16 @@ fn check_whole(mut kit: Kit, named: bool, surroundings: Surroundings<'_>, mut fi
     blame_the_others(&kit, &mut findings);
     findings.sort_by(|left, right| (left.level, &left.place, left.code).cmp(&(right.level, &right.place, right.code)));
     findings.dedup();
+    leave_out_consequences(&mut findings);
     Checked { kit: named.then_some(kit), findings }
+}
+
+/// On a line that is no TOML nothing else is found: what was read of it is a guess.
+fn leave_out_consequences(findings: &mut Vec<Finding>) {
+    let is_syntax = |finding: &Finding| finding.code == Code::Syntax && finding.level == Level::Error;
+    let lines: BTreeSet<_> =
+        findings.iter().filter(|finding| is_syntax(finding)).map(|finding| (finding.place.file.clone(), finding.place.line)).collect();
+    findings.retain(|finding| is_syntax(finding) || !lines.contains(&(finding.place.file.clone(), finding.place.line)));
 }
 
 /// Returns the releases that the kit's requirements come to, and says which cannot be met.
