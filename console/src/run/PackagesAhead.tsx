@@ -18,9 +18,7 @@ export function PackagesAhead({ preview }: { preview: Schemas['PackagePreview'] 
           </Typography>
         ))}
         {(preview.not_known ?? []).map((why) => (
-          <Typography key={why} sx={{ color: 'warning.main' }}>
-            Cannot be determined: {why}
-          </Typography>
+          <FailureReport key={why.message} failure={why} />
         ))}
         <FailureReport failure={preview.failure} />
         <NativeSteps title="Commands of the preview" steps={preview.native ?? []} />

@@ -110,8 +110,7 @@ impl From<LinkError> for AgentError {
             LinkError::NotReached { .. } | LinkError::Tls(_) | LinkError::WrongAuthority { .. } => ServerSeen::Away,
             LinkError::NoFingerprint(_) | LinkError::Identity | LinkError::Apart(_) => ServerSeen::Nothing,
         };
-        // A server that cannot answer now, as without its database, has refused nobody.
-        let exit = if matches!(&error, LinkError::Refused(problem) if problem.status < 500) { Exit::Refused } else { Exit::Error };
+        let exit = if let LinkError::Refused(problem) = &error { Exit::of_answer(problem.status) } else { Exit::Error };
         Self { message: error.to_string(), hint: error.hint(), exit, server }
     }
 }

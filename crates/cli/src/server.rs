@@ -118,7 +118,7 @@ pub fn harmless_lines(text: &str) -> String {
 
 impl From<LinkError> for ClientError {
     fn from(error: LinkError) -> Self {
-        let exit = if matches!(error, LinkError::Refused(_)) { Exit::Refused } else { Exit::Error };
+        let exit = if let LinkError::Refused(problem) = &error { Exit::of_answer(problem.status) } else { Exit::Error };
         let detail = if let LinkError::Refused(problem) = &error { problem.detail.as_ref().map(|detail| format!("\n\n{detail}")) } else { None };
         let missing = matches!(&error, LinkError::Refused(problem) if problem.kind == "missing");
         let hint = error.hint();

@@ -337,6 +337,43 @@ fn what_is_the_same_on_all_nodes_is_made_once_and_what_is_not_is_made_for_each()
 }
 
 #[test]
+fn what_must_not_exist_may_be_decided_by_a_parameter_so_that_off_and_on_again_is_one_value() {
+    let clauses = "[params.spare]\ntype = \"boolean\"\ndefault = false\n\n[[clause]]\nwhat = \"file:/etc/kiosk/spare.conf\"\ntext = \"spare\\n\"\npermissions = \"0640\"\ngone = \"{{ not params.spare }}\"\n\n[[clause]]\nwhat = \"package:quay-games\"\nversion = \"1.*\"\ngone = \"{{ 'with_settings' if params.spare else false }}\"\n";
+    let files = kit_of("", clauses);
+    let kit = check(files.clone(), None, Surroundings::default());
+    assert!(!kit.has_errors(), "{}", explain_findings(&kit.findings, &files, ""));
+    let kit = kit.kit.unwrap();
+    let parameter = format!("{}/{}.spare", kit.name, kit.baselines[0].name.value);
+    let with = |spare: bool| {
+        let given = BTreeMap::from([(parameter.clone(), vec![Given { value: json!(spare), layer: Layer::Group("kiosks".into()) }])]);
+        let (view, key, untouchable) = (auken(), DigestKey::new("k"), Untouchable::default());
+        let assigned = vec![Assigned::plainly(&kit, &kit.baselines[0])];
+        let input =
+            ResolveInput { assigned, kits: &[], given: &given, view: &view, key: &key, conditions: Conditions::Decide, untouchable: &untouchable };
+        let resolved = resolve(&input).map_err(|findings| format!("{findings:?}")).unwrap();
+        resolved.state.clauses.iter().map(|clause| format!("{} {:?} {}", clause.address, clause.gone, clause.properties.len())).collect::<Vec<_>>()
+    };
+    assert_eq!(with(true), ["file:/etc/kiosk/spare.conf No 2", "package:quay-games WithSettings 0"]);
+    assert_eq!(with(false), ["file:/etc/kiosk/spare.conf Yes 0", "package:quay-games No 1"]);
+    assert_eq!(
+        with(true),
+        ["file:/etc/kiosk/spare.conf No 2", "package:quay-games WithSettings 0"],
+        "what was made for one value is not taken for the other"
+    );
+    for (gone, code, message) in [
+        ("\"{{ params.spare_lanes }}\"", "C0", "spare_lanes"),
+        ("\"params.spare\"", "C0112", "a template as \"{{ params.spare }}\""),
+        ("\"{{ 'often' }}\"", "C0112", "`gone` is true or false, and this is \"often\""),
+        ("\"{{ 'with_settings' }}\"", "C0112", "only a package can be gone"),
+    ] {
+        let clauses = format!("[[clause]]\nwhat = \"file:/etc/kiosk/spare.conf\"\ntext = \"spare\\n\"\ngone = {gone}\n");
+        let files = kit_of("", &clauses);
+        let found = explain_findings(&check(files.clone(), None, Surroundings::default()).findings, &files, "");
+        assert!(found.contains(code) && found.contains(message), "{gone}: {found}");
+    }
+}
+
+#[test]
 fn what_was_resolved_for_a_node_is_what_those_come_to_that_say_the_same_of_what_was_asked() {
     let clauses = r#"
 [params.idle]

@@ -54,7 +54,14 @@ fn what_packages_take_along_is_what_observing_said() {
     let ahead = run(&machine, "observe", &two).package_preview.unwrap();
     let said: Vec<String> = ahead.packages.iter().map(|change| change.words()).collect();
     assert_eq!(said, ["kiosk-shell 3.2.4 is installed", "quay-fonts 1.1 is installed", "quay-games 1.1 is installed"]);
-    assert_eq!(ahead.not_known, ["gate-reader: the present package index offers no version that matches 9.*"]);
+    let [unknown] = &ahead.not_known[..] else { panic!("{:?}", ahead.not_known) };
+    assert_eq!(unknown.message, "no offered version of gate-reader matches 9.*, by the present package index");
+    assert!(unknown.command.as_ref().is_some_and(|step| step.what.contains("gate-reader")), "with the command that found it out: {unknown:?}");
+    let nowhere = "[[clause]]\nwhat = \"package:quay-gmaes\"\n";
+    let unknown = run(&machine, "observe", nowhere).package_preview.unwrap().not_known;
+    assert_eq!(unknown[0].message, "no package source offers quay-gmaes, by the present package index");
+    let shown = machine.run_kit("observe", &kit_of(&machine, nowhere), &[]);
+    assert!(shown.stdout.contains("no package source offers quay-gmaes") && shown.stdout.contains("$ "), "{}", shown.stdout);
     run(&machine, "enforce", SHELL);
     let in_line = run(&machine, "observe", SHELL);
     assert!(

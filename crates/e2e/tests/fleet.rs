@@ -100,7 +100,7 @@ fn a_release_is_checked_again_refused_whole_and_never_changes() {
     std::process::Command::new("cp").arg("-r").arg(demo_kit("quay-base")).arg(&copy).status().unwrap();
     std::fs::write(copy.join("copies/issue"), "other words\n").unwrap();
     let changed = fleet.client(&["kit", "publish", copy.to_str().unwrap()]);
-    assert_eq!(changed.exit, Some(3));
+    assert_eq!(changed.exit, Some(1));
     assert!(
         changed.stderr.contains("is already published with other contents") && changed.stderr.contains("increase the version"),
         "{}",
@@ -199,7 +199,7 @@ fn a_change_that_makes_a_state_unusable_is_refused_unless_insisted_on_and_the_la
         "name = \"night-trial\"\npriority = 10\nnodes = [\"kiosk-auken-1\"]\n\n[parameters]\n\"kiosk-floor/kiosk-lockdown.idle_seconds\" = 600\n",
     );
     let refused = fleet.client(&["group", "set", &trial]);
-    assert_eq!(refused.exit, Some(3));
+    assert_eq!(refused.exit, Some(1));
     assert!(
         refused.stderr.contains("kiosk-auken-1: the groups `kiosks` and `night-trial` have the same priority and conflict in"),
         "{}",
@@ -303,7 +303,7 @@ fn two_machines_with_one_identity_are_told_and_secrets_withheld_until_a_person_d
     well(&fleet.client(&["node", "resolve-duplicate", "kiosk-auken-1"]));
     assert!(well(&kiosk.run(&["daemon", "--once"])).contains("rolled out"));
     assert_eq!(kiosk.root.read("/etc/gate.key").unwrap(), "Tern-1234");
-    assert_eq!(fleet.client(&["node", "resolve-duplicate", "kiosk-auken-1"]).exit, Some(3));
+    assert_eq!(fleet.client(&["node", "resolve-duplicate", "kiosk-auken-1"]).exit, Some(1));
 }
 
 #[test]

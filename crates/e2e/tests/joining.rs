@@ -99,7 +99,7 @@ fn a_name_in_use_is_refused_without_as_and_the_old_key_ends_with_it() {
     join(&new, &invitation, "gate-auken-1", "0");
     assert!(fleet.client(&["join", "list"]).stdout.contains("this name is in use"));
     let refused = fleet.client(&["join", "approve", "gate-auken-1"]);
-    assert_eq!(refused.exit, Some(3));
+    assert_eq!(refused.exit, Some(1));
     assert!(refused.stderr.contains("the name gate-auken-1 is in use") && refused.stderr.contains("--as gate-auken-1"), "{}", refused.stderr);
 
     assert_eq!(fleet.client(&["join", "approve", "gate-auken-1", "--as", "gate-auken-1"]).exit, Some(0));

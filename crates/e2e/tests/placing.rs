@@ -53,7 +53,7 @@ fn stages_are_made_moved_renamed_and_removed_and_nodes_and_groups_follow() {
 /// Sets a group that is refused, and returns why.
 fn refused(fleet: &Fleet, machine: &Machine, text: &str) -> String {
     let ended = group(fleet, machine, text);
-    assert_eq!(ended.exit, Some(3), "{}{}", ended.stdout, ended.stderr);
+    assert_eq!(ended.exit, Some(1), "{}{}", ended.stdout, ended.stderr);
     ended.stderr
 }
 

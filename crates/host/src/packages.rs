@@ -344,15 +344,18 @@ impl Packages {
         Ok(self.manager.order().newest(offered.iter().map(String::as_str)).map(str::to_owned))
     }
 
-    /// Returns the newest version that fits, by the index as it is.
+    /// Returns the newest version that fits, by the index as it is, or that none does.
     ///
     /// # Errors
     ///
     /// Returns the command with its output.
-    pub fn offered_now(&self, name: &str, wish: &VersionWish, native: &mut Vec<NativeStep>) -> Result<Option<String>, HostError> {
+    pub fn offered_now(&self, name: &str, wish: &VersionWish, native: &mut Vec<NativeStep>) -> Result<Result<String, HostError>, HostError> {
         let (offered, step) = self.manager.offered(name)?;
-        native.push(step);
-        Ok(wish.best(offered.iter().map(String::as_str), self.manager.order()).map(str::to_owned))
+        if let Some(best) = wish.best(offered.iter().map(String::as_str), self.manager.order()) {
+            native.push(step);
+            return Ok(Ok(best.to_owned()));
+        }
+        Ok(Err(not_offered(name, wish, &offered, ", by the present package index").command(step)))
     }
 
     /// Returns what changes would take along, those that are asked for among them.
@@ -415,11 +418,7 @@ impl Packages {
                     HostError::new(format!("no version of {name} matches {wish}, and the package index could not be refreshed"))
                         .remedy(format!("check that its sources are reachable ({said}); the old index has {known}"))
                 }
-                None if offered.is_empty() => HostError::new(format!("no package source offers {name}"))
-                    .remedy("check the spelling, and that a package_source has the repository"),
-                None => {
-                    HostError::new(format!("no offered version of {name} matches {wish}")).remedy(format!("the sources offer {}", offered.join(", ")))
-                }
+                None => not_offered(name, wish, &offered, ""),
             };
             return Err(error.command(step));
         }
@@ -533,4 +532,13 @@ fn changes(before: &Known, after: &Known) -> Vec<PackageChange> {
 fn known_remedy(output: &str, known: &[(&str, &str)]) -> Option<String> {
     let output = output.to_lowercase();
     known.iter().find(|(sign, _)| output.contains(sign)).map(|(_, remedy)| (*remedy).to_owned())
+}
+
+/// Says that no offered version fits; `by` is said behind.
+fn not_offered(name: &str, wish: &VersionWish, offered: &[String], by: &str) -> HostError {
+    if offered.is_empty() {
+        return HostError::new(format!("no package source offers {name}{by}"))
+            .remedy("check the spelling, and that a package_source has the repository");
+    }
+    HostError::new(format!("no offered version of {name} matches {wish}{by}")).remedy(format!("the sources offer {}", offered.join(", ")))
 }

@@ -94,7 +94,7 @@ fn packages_ahead(package_preview: &PackagePreview, verbose: bool) -> String {
         let _ = writeln!(text, "   {:<width$}  {}", harmless(&change.package), styled(style, harmless(&said)));
     }
     for why in &package_preview.not_known {
-        let _ = writeln!(text, "   {}", styled(style::ATTENTION, harmless(&format!("cannot be determined: {why}"))));
+        failure(&mut text, Some(why));
     }
     failure(&mut text, package_preview.failure.as_ref());
     if verbose {

@@ -165,14 +165,14 @@ fn bound_preview(package_preview: &mut PackagePreview, of_run: &mut usize, left_
     bound_packages(&mut package_preview.packages, MOST_PREVIEWED, left_out);
     bound_list(&mut package_preview.not_known, left_out);
     bound_list(&mut package_preview.native, left_out);
-    package_preview.not_known.iter_mut().for_each(|why| cut_value(why, left_out));
     let mut of_preview = MOST_CLAUSE_TEXT.min(*of_run);
     let before = of_preview;
-    let of_failure = package_preview.failure.as_mut().and_then(|failure| {
+    let mut of_failures = Vec::new();
+    for failure in package_preview.failure.iter_mut().chain(&mut package_preview.not_known) {
         [Some(&mut failure.message), failure.remedy.as_mut()].into_iter().flatten().for_each(|text| cut_value(text, left_out));
-        failure.command.as_mut()
-    });
-    bound_steps(of_failure.into_iter().chain(&mut package_preview.native), &mut of_preview, left_out);
+        of_failures.extend(failure.command.as_mut());
+    }
+    bound_steps(of_failures.into_iter().chain(&mut package_preview.native), &mut of_preview, left_out);
     *of_run -= before - of_preview;
 }
 

@@ -40,6 +40,12 @@ impl Exit {
         self as u8
     }
 
+    /// Returns the exit code of a command that a server answered with this HTTP status: not permitted is one thing, and what cannot be
+    /// done or is wrong another.
+    pub fn of_answer(status: u16) -> Self {
+        if matches!(status, 401 | 403) { Self::Refused } else { Self::Error }
+    }
+
     /// Returns the exit code of a run with this status.
     pub fn of_status(status: constans_core::run::Status) -> Self {
         use constans_core::run::Status;

@@ -196,7 +196,8 @@ fn clause_properties(clause: &ClauseDocument) -> Properties {
     set("where", json!(common.condition.as_ref().map(|condition| &condition.value)));
     set("as", json!(common.second_name.as_ref().map(|name| &name.value)));
     set("for", Value::Object(clause.loops.iter().map(|one| (one.name.clone(), json!(one.over.value))).collect()));
-    set("gone", if common.gone == crate::kit::Gone::No { Value::Null } else { json!(common.gone) });
+    let written = if common.gone == crate::kit::Gone::No { Value::Null } else { json!(common.gone) };
+    set("gone", common.gone_if.as_ref().map_or(written, |template| json!(template.value)));
     set("conceal", if common.conceal { json!(true) } else { Value::Null });
     set("literal", if common.literal { json!(true) } else { Value::Null });
     set("via", json!(common.via));

@@ -101,7 +101,11 @@ pub const COMMON_KEYS: &[(&str, &str, &str)] = &[
     ("on_rollout", "\"apply\", \"wait\"", "What is done about what is newly wanted"),
     ("grace", "duration", "How long its drift is left as it is; only lengthens the node's"),
     ("where", "condition in CEL", "It counts only on nodes for which this holds"),
-    ("gone", "true; for a package also \"with_settings\"", "It must not exist"),
+    (
+        "gone",
+        "true, false, or a template of one, as \"{{ params.spare }}\"; for a package also \"with_settings\"",
+        "It must not exist; with a template it has the properties of what must, and they count then",
+    ),
     ("conceal", "true or false", "Its values are never shown, stored in reports or compared as text"),
     ("literal", "true or false", "Nothing in it is rendered"),
     ("via", "text", "The backend to use instead of the one that the node has"),

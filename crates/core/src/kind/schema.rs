@@ -200,7 +200,7 @@ fn common(kind: &Kind) -> Map<String, Value> {
         "on_rollout": on_rollout(),
         "grace": text("How long its drift is left as it is, as \"30m\""),
         "where": text("A condition in CEL over labels, about, params and node.name"),
-        "gone": { "enum": [true, false, "with_settings"], "description": "Whether it must not exist" },
+        "gone": { "anyOf": [{ "enum": [true, false, "with_settings"] }, { "type": "string", "pattern": "\\{\\{" }], "description": "Whether it must not exist" },
         "conceal": { "type": "boolean", "description": "Whether its values are never shown" },
         "literal": { "type": "boolean", "description": "Whether nothing in it is rendered" },
         "via": text("The backend to use, as \"apt\""),

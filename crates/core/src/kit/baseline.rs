@@ -10,6 +10,7 @@ use crate::kind::Kind;
 use crate::param::{self, Parameter};
 use crate::state::KnownParams;
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -57,6 +58,18 @@ pub enum Gone {
     Yes,
     /// Neither it nor its settings; for packages.
     WithSettings,
+}
+
+impl Gone {
+    /// Returns what a written or rendered value says; none if it is none of these.
+    pub fn of(value: &Value) -> Option<Self> {
+        match value {
+            Value::Bool(true) => Some(Self::Yes),
+            Value::Bool(false) => Some(Self::No),
+            Value::String(word) if word == "with_settings" => Some(Self::WithSettings),
+            _ => None,
+        }
+    }
 }
 
 /// A value with its place.

@@ -6,7 +6,7 @@ use super::document::{Fields, Node, NodeValue, wrong_type};
 use super::files::Place;
 use super::finding::Finding;
 use crate::kind::{self, Kind, Reaction, nearest_word};
-use crate::state::Made;
+use crate::state::{Made, has_markup};
 use serde_json::Value;
 
 /// One clause as written: nothing is rendered yet.
@@ -58,8 +58,10 @@ pub struct Common {
     pub grace_secs: Option<u64>,
     /// Its condition.
     pub condition: Option<Located<String>>,
-    /// Whether it must not exist.
+    /// Whether it must not exist; as it is written, if no template decides.
     pub gone: Gone,
+    /// The template that decides whether it must not exist.
+    pub gone_if: Option<Located<String>>,
     /// Whether its values are never shown.
     pub conceal: bool,
     /// Whether nothing in it is rendered.
@@ -108,6 +110,7 @@ fn read_clause(node: &Node, text: &str, taught: &[&'static Kind], findings: &mut
     let mut fields = Fields::open(node, "a clause", findings)?;
     let loops = fields.take("for").map(|node| read_loops(node, findings)).unwrap_or_default();
     let what = fields.text("what", findings);
+    let (gone, gone_if) = fields.take("gone").map_or((Gone::No, None), |node| gone(node, findings));
     let common = Common {
         needs: located(&fields.texts("needs", findings)),
         reacts_to: located(&fields.texts("reacts_to", findings)),
@@ -119,7 +122,8 @@ fn read_clause(node: &Node, text: &str, taught: &[&'static Kind], findings: &mut
         on_rollout: fields.word("on_rollout", ON_ROLLOUT, findings),
         grace_secs: fields.take("grace").and_then(|node| grace(node, findings)),
         condition: located_text(fields.text("where", findings)),
-        gone: fields.take("gone").map_or(Gone::No, |node| gone(node, findings)),
+        gone,
+        gone_if,
         conceal: fields.boolean("conceal", findings).unwrap_or(false),
         literal: fields.boolean("literal", findings).unwrap_or(false),
         via: fields.text("via", findings).map(|(text, _)| text.to_owned()),
@@ -243,13 +247,16 @@ fn check_shape(clause: &ClauseDocument, findings: &mut Vec<Finding>) {
     let mut say = |code, message: String, hint: &str| findings.push(Finding::error(code, clause.what.place.clone(), message).hint(hint));
     let kind = clause.kind;
     let is_gone = clause.common.gone != Gone::No;
-    if is_gone {
+    if let (Some(template), true) = (&clause.common.gone_if, clause.common.literal) {
+        let hint = "write gone = true, or leave out `literal`";
+        findings.push(Finding::error(Code::WrongValue, template.place.clone(), "`literal` turns the template of `gone` off").hint(hint));
+        return;
+    }
+    if is_gone || clause.common.gone_if.is_some() {
         if !kind.can_be_gone {
             let hint = if kind.name == "service" { "a service is kept stopped by running = false, enabled = false" } else { "leave the clause out" };
             say(Code::CannotBeGone, format!("a {} cannot be `gone`", kind.name), hint);
-        } else if let Some((property, _)) =
-            clause.properties.iter().find(|(property, _)| !HOW_IT_GOES.contains(property) && !identifies(kind, property))
-        {
+        } else if let Some((property, _)) = clause.properties.iter().find(|(property, _)| is_gone && !stays_when_gone(kind, property)) {
             say(Code::Properties, format!("a clause with `gone` has no `{property}`"), "remove the property, or `gone`");
         }
         if clause.common.gone == Gone::WithSettings && kind.name != "package" {
@@ -300,6 +307,11 @@ fn check_shape(clause: &ClauseDocument, findings: &mut Vec<Finding>) {
     }
 }
 
+/// Whether a property still counts of what must not exist.
+pub fn stays_when_gone(kind: &Kind, property: &str) -> bool {
+    HOW_IT_GOES.contains(&property) || identifies(kind, property)
+}
+
 fn identifies(kind: &Kind, property: &str) -> bool {
     kind.property(property).is_some_and(|property| property.identifies)
 }
@@ -312,14 +324,13 @@ fn grace(node: &Node, findings: &mut Vec<Finding>) -> Option<u64> {
     secs
 }
 
-fn gone(node: &Node, findings: &mut Vec<Finding>) -> Gone {
+fn gone(node: &Node, findings: &mut Vec<Finding>) -> (Gone, Option<Located<String>>) {
     match &node.value {
-        NodeValue::Plain(Value::Bool(true)) => Gone::Yes,
-        NodeValue::Plain(Value::Bool(false)) => Gone::No,
-        NodeValue::Plain(Value::String(word)) if word == "with_settings" => Gone::WithSettings,
+        NodeValue::Plain(Value::String(text)) if has_markup(text) => (Gone::No, Some(Located { value: text.clone(), place: node.place.clone() })),
+        NodeValue::Plain(value) if Gone::of(value).is_some() => (Gone::of(value).unwrap_or(Gone::No), None),
         _ => {
-            wrong_type("gone", "`true`, or \"with_settings\" for a package", node, findings);
-            Gone::No
+            wrong_type("gone", "`true`, a template as \"{{ params.spare }}\", or \"with_settings\" for a package", node, findings);
+            (Gone::No, None)
         }
     }
 }

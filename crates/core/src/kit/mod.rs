@@ -24,7 +24,7 @@ pub use assist::{Draft, Suggestion, SuggestionSort, Symbol, SymbolSort};
 pub use baseline::{Baseline, Gone, Located, OnDrift, OnRollout, Severity};
 pub use case::{Case, CaseFailure, CaseResult, read_cases, run_case};
 pub use check::{Checked, Kit, LOCAL_KIT, Surroundings, check, check_single, resolve_sample};
-pub use clause::{COMMON, ClauseDocument, Common, Loop};
+pub use clause::{COMMON, ClauseDocument, Common, Loop, stays_when_gone};
 pub use code_pages::{CODE_PAGES, CodePage, findings_as_markdown};
 pub use codes::Code;
 pub use conceal::shown_text;

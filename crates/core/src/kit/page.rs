@@ -130,6 +130,8 @@ fn wanted(clause: &ClauseDocument) -> String {
     let name = clause.what.value.split_once(':').map_or("", |(_, name)| name);
     let noun = clause.kind.noun;
     let flag = |name: &str| clause.properties.iter().find(|(property, _)| *property == name).and_then(|(_, value)| value.value.as_bool());
+    let unless =
+        clause.common.gone_if.as_ref().map(|template| format!(", unless {} holds: then it must not exist", template.value)).unwrap_or_default();
     let many = clause.loops.iter().map(|one| format!(", once for each {} in {}", one.name, one.over.value)).collect::<String>();
     let said = match (clause.kind.name, clause.common.gone) {
         (_, Gone::Yes) if !clause.kind.correctable => format!("Nothing may be found of the {noun} {name}"),
@@ -148,7 +150,7 @@ fn wanted(clause: &ClauseDocument) -> String {
         }
         _ => format!("The {noun} {name} is there"),
     };
-    format!("{said}{many}.")
+    format!("{said}{many}{unless}.")
 }
 
 fn details(clause: &ClauseDocument) -> Vec<(String, String)> {

@@ -129,9 +129,9 @@ pub struct PackagePreview {
     /// All that would come, go or change version, those that clauses name among them.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub packages: Vec<PackageChange>,
-    /// What is left out of the reckoning, and why.
+    /// Why packages are left out of the reckoning, each with the command that found it out.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub not_known: Vec<String>,
+    pub not_known: Vec<Failure>,
     /// Why it could not be found out, if it could not.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failure: Option<Failure>,

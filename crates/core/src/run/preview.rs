@@ -28,11 +28,13 @@ impl PackageChange {
 }
 
 /// What is not known is not taken for nothing by a clause that wants to be alone.
-fn unknown(not_known: &[String]) -> Option<Failure> {
-    (!not_known.is_empty()).then(|| Failure {
+fn unknown(not_known: &[Failure]) -> Option<Failure> {
+    let first = not_known.first()?;
+    let all: Vec<&str> = not_known.iter().map(|why| why.message.as_str()).collect();
+    Some(Failure {
         at: FailureAt::Correct,
-        message: format!("the clause says only_alone = true, but the effect of the change cannot be determined: {}", not_known.join(", ")),
-        command: None,
+        message: format!("the clause says only_alone = true, but the effect of the change cannot be determined: {}", all.join(", ")),
+        command: first.command.clone(),
         remedy: Some("refresh the package index (apt-get update, dnf makecache); the next run tries again".to_owned()),
     })
 }

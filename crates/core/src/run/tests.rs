@@ -33,7 +33,7 @@ struct Node {
     takes: BTreeMap<String, PackageChange>,
     restarted_by_hand_at: Option<Timestamp>,
     /// What the package manager cannot tell.
-    not_known: Vec<String>,
+    not_known: Vec<Failure>,
     /// What was done, in order.
     log: Vec<String>,
     memories: BTreeMap<ClauseAddress, Memory>,

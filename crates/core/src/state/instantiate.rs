@@ -9,7 +9,7 @@ use crate::address::ClauseAddress;
 use crate::digest::{self, Digest};
 use crate::filter::{Answer, Condition, ConditionError, Items, MOST_ITEMS, NodeInputs};
 use crate::kind::{self, Naming};
-use crate::kit::{ClauseDocument, Code, Finding, Gone, Located, Place};
+use crate::kit::{ClauseDocument, Code, Finding, Gone, Located, Place, stays_when_gone};
 use crate::param::Parameter;
 use foldhash::{HashMap, HashMapExt as _};
 use serde_json::Value;
@@ -146,12 +146,13 @@ impl<'a> Instantiation<'a> {
         let common = &document.common;
         let baseline = self.assigned.baseline;
         let second_name = common.second_name.as_ref().map(|name| second_name(name, &address)).transpose().map_err(|finding| vec![finding])?;
+        let gone = self.gone(document).map_err(|finding| vec![finding])?;
         let mut clause = Clause {
             claim: document.kind.claim_of(address.name(), &BTreeMap::new()),
             also: second_name.into_iter().collect(),
             properties: BTreeMap::new(),
             concealed: BTreeSet::new(),
-            gone: common.gone,
+            gone,
             severity: common.severity.unwrap_or(baseline.severity),
             satisfies: BTreeSet::new(),
             topics: BTreeSet::new(),
@@ -263,6 +264,27 @@ impl<'a> Instantiation<'a> {
         Ok(address)
     }
 
+    /// Returns whether the clause's thing must not exist here. While a template is guessed, what is written for both ways is checked as
+    /// of a thing that must exist.
+    fn gone(&self, document: &ClauseDocument) -> Result<Gone, Finding> {
+        let Some(template) = &document.common.gone_if else { return Ok(document.common.gone) };
+        let value = match self.renderer.value(&template.value, &self.scope) {
+            Ok(value) => value,
+            Err(error) if error.is_a_guess => return Ok(Gone::No),
+            Err(error) => return Err(self.render_finding(&error, template, None)),
+        };
+        match Gone::of(&value) {
+            Some(Gone::WithSettings) if document.kind.name != "package" => {
+                Err(Finding::error(Code::WrongValue, template.place.clone(), "only a package can be gone \"with_settings\""))
+            }
+            Some(_) if self.input.conditions == Conditions::CountAsTrue => Ok(Gone::No),
+            Some(gone) => Ok(gone),
+            None if self.scope.guessed() => Ok(Gone::No),
+            None => Err(Finding::error(Code::WrongValue, template.place.clone(), format!("`gone` is true or false, and this is {value}"))
+                .hint("write one expression that is a boolean, as \"{{ params.spare }}\" or \"{{ labels.site == 'auken' }}\"")),
+        }
+    }
+
     /// Returns the condition that excludes the clause, and what the node did not report.
     fn condition(&mut self, document: &'a ClauseDocument) -> Result<(Option<String>, Option<String>), Finding> {
         if self.input.conditions == Conditions::CountAsTrue {
@@ -302,7 +324,8 @@ impl<'a> Instantiation<'a> {
     /// Sets the clause's properties and returns the contents that they refer to.
     fn properties(&self, document: &ClauseDocument, clause: &mut Clause) -> Result<Vec<Content>, Vec<Finding>> {
         let mut findings = Vec::new();
-        for (name, written) in &document.properties {
+        let is_made_gone = document.common.gone_if.is_some() && clause.gone != Gone::No;
+        for (name, written) in document.properties.iter().filter(|(name, _)| !is_made_gone || stays_when_gone(document.kind, name)) {
             match self.property(document, name, written) {
                 Ok(Some(value)) => drop(clause.properties.insert((*name).to_owned(), value)),
                 Ok(None) => {}
@@ -316,6 +339,7 @@ impl<'a> Instantiation<'a> {
         clause.concealed =
             concealed.filter(|property| clause.properties.contains_key(property.name)).map(|property| property.name.to_owned()).collect();
         let contents = match clause.address.kind() {
+            "file" | "trust_anchor" | "tree" | "package_source" if is_made_gone => Vec::new(),
             "file" | "trust_anchor" => self.content(document, clause).map_err(|finding| vec![finding])?.into_iter().collect(),
             "tree" | "package_source" => self.copies(document, clause).map_err(|finding| vec![finding])?,
             _ => self.program(clause).into_iter().collect(),
@@ -452,6 +476,7 @@ fn is_fixed(document: &ClauseDocument) -> bool {
     let has_a_render = properties.clone().any(|(name, _)| *name == "render");
     document.loops.is_empty()
         && !has_a_render
+        && document.common.gone_if.is_none()
         && (document.common.literal || !(has_markup(&document.what.value) || properties.any(|(_, written)| mentions_markup(&written.value))))
 }
 

@@ -7,7 +7,7 @@ use crate::packages::{PackageFound, Packages, Planned};
 use constans_core::compare::{Difference, Found, Presence};
 use constans_core::kind::{Claim, VersionWish};
 use constans_core::kit::Gone;
-use constans_core::run::{PackagePreview, Seen};
+use constans_core::run::{FailureAt, PackagePreview, Seen};
 use constans_core::state::Clause;
 use std::collections::BTreeMap;
 
@@ -54,8 +54,8 @@ pub(crate) fn preview(packages: &mut Packages, clauses: &[&Clause], package_prev
             continue;
         }
         match packages.offered_now(name, &wish, &mut package_preview.native)? {
-            Some(version) => changes.push(Planned { name: name.to_owned(), version: Some(version) }),
-            None => package_preview.not_known.push(format!("{name}: the present package index offers no version that matches {wish}")),
+            Ok(version) => changes.push(Planned { name: name.to_owned(), version: Some(version) }),
+            Err(error) => package_preview.not_known.push(error.failure(FailureAt::Correct)),
         }
     }
     if !changes.is_empty() {

@@ -165,6 +165,7 @@ fn texts_of(clause: &ClauseDocument) -> Vec<Located<String>> {
     if has_markup(&clause.what.value) {
         texts.push(clause.what.clone());
     }
+    texts.extend(clause.common.gone_if.clone());
     clause.properties.iter().for_each(|(_, value)| collect(&value.value, &value.place, &mut texts));
     texts
 }

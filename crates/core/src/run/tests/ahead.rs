@@ -63,7 +63,8 @@ fn a_clause_that_wants_to_be_alone_refuses_what_takes_another_package_away() {
         assert_eq!(node.log, ["preview package:kiosk-print"], "nothing was changed, and it is looked at once");
         assert!(node.things.contains_key("package:kiosk-print"));
     }
-    let mut node = Node { not_known: vec!["no such version".into()], ..taking() };
+    let mut node =
+        Node { not_known: vec![Failure { at: FailureAt::Correct, message: "no such version".into(), command: None, remedy: None }], ..taking() };
     node.takes.clear();
     assert_eq!(node.run(&wanted, enforce()).results[0].outcome, Outcome::Failed, "what is not known is not nothing");
     // What another clause wants gone may go, and so may it be changed that nothing comes along with but new packages.
