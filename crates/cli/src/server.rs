@@ -105,7 +105,12 @@ impl ClientError {
         self.unconfirmed
     }
 
-    /// Returns whether the server said that there is nothing of this name.
+    /// Returns whether it is that something is not permitted.
+    pub fn is_not_permitted(&self) -> bool {
+        self.exit == Exit::Refused
+    }
+
+    /// Returns whether it is that something is not there.
     pub fn is_missing(&self) -> bool {
         self.missing
     }

@@ -60,7 +60,7 @@ fn what_packages_take_along_is_what_observing_said() {
     let nowhere = "[[clause]]\nwhat = \"package:quay-gmaes\"\n";
     let unknown = run(&machine, "observe", nowhere).package_preview.unwrap().not_known;
     assert_eq!(unknown[0].message, "no package source offers quay-gmaes, by the present package index");
-    let shown = machine.run_kit("observe", &kit_of(&machine, nowhere), &[]);
+    let shown = machine.run(&arguments("observe", &document(&machine, nowhere), &[]));
     assert!(shown.stdout.contains("no package source offers quay-gmaes") && shown.stdout.contains("$ "), "{}", shown.stdout);
     run(&machine, "enforce", SHELL);
     let in_line = run(&machine, "observe", SHELL);

@@ -11,7 +11,10 @@ fn a_kit_brings_what_it_requires_along_or_nothing_is_published() {
     let at = |kit: &str| kits.path().join(kit).display().to_string();
     let alone = fleet.client(&["kit", "publish", &at("ship-gateway")]);
     assert_eq!(alone.exit, Some(1));
-    assert!(alone.stderr.contains("no release of `quay-base` is published") && alone.stderr.contains("--with"), "{}", alone.stderr);
+    assert!(alone.stderr.contains("no release is published of quay-base (required by ship-gateway); nothing was sent"), "{}", alone.stderr);
+    assert_eq!(fleet.query("select count(*) from content"), "0", "nothing was sent");
+    let command = alone.stderr.split("publish all together: constans ").nth(1).unwrap().trim();
+    assert_eq!(command, format!("kit publish {} --with {}", at("ship-gateway"), at("quay-base")));
 
     let secret = "\n[params.ops_hash]\ntype = \"secret\"\ndefault = \"ops-hash@1\"\n\n[[clause]]\nwhat = \"file:/etc/ops\"\ntext = \"{{ params.ops_hash }}\"\n";
     let upkeep = kits.path().join("quay-base/baselines/upkeep.toml");
@@ -137,4 +140,52 @@ fn an_included_baseline_reaches_the_node_with_its_own_release_and_the_layers_of_
     assert!(explained.contains("lanes = [\"A\",\"B\",\"C\"]   from the group `kiosks`, over the default"), "{explained}");
     let nodes = fleet.client(&["node", "list"]).stdout;
     assert!(nodes.contains("kiosk-floor@1.0.0") && nodes.contains("quay-base@1.3.0"), "{nodes}");
+}
+
+#[test]
+fn all_missing_requirements_are_named_at_once_with_the_command_and_online_a_check_finds_what_publishing_would() {
+    let fleet = Fleet::start();
+    let _gate = joined(&fleet, "gate-auken-1", &["role=gate"]);
+    let kits = kits();
+    let at = |kit: &str| kits.path().join(kit).display().to_string();
+    // One that lies beside requires another, and one lies nowhere.
+    change(&kits.path().join("gate-reader/kit.toml"), "quay-base = \"^1.0\"", "ship-gateway = \"^0.9\"\ntide-tables = \"^1.0\"");
+    let missing = fleet.client(&["kit", "publish", &at("gate-reader")]);
+    assert!(
+        missing.stderr.contains("no release is published of quay-base (required by ship-gateway), ship-gateway (required by gate-reader), tide-tables (required by gate-reader); nothing was sent")
+            && missing.stderr.contains(&format!("kit publish {} --with {} --with {} --with DIR", at("gate-reader"), at("ship-gateway"), at("quay-base"))),
+        "{}",
+        missing.stderr
+    );
+    change(&kits.path().join("gate-reader/kit.toml"), "\ntide-tables = \"^1.0\"", "");
+
+    let secret = "\n[params.ops_hash]\ntype = \"secret\"\ndefault = \"ops-hash@1\"\n\n[[clause]]\nwhat = \"file:/etc/ops\"\ntext = \"{{ params.ops_hash }} {{ labels.rolle }} {{ labels.role }}\"\n";
+    let upkeep = kits.path().join("quay-base/baselines/upkeep.toml");
+    fs::write(&upkeep, fs::read_to_string(&upkeep).unwrap() + secret).unwrap();
+    let offline = fleet.client(&["kit", "check", &at("quay-base")]);
+    assert!(!offline.stdout.contains("secret `ops-hash@1`"), "{}", offline.stdout);
+    let online = fleet.client(&["kit", "check", "--online", &at("quay-base")]);
+    assert_eq!(online.exit, Some(1), "{}{}", online.stdout, online.stderr);
+    assert!(online.stdout.contains("the server has no secret `ops-hash@1`"), "{}", online.stdout);
+    assert!(
+        online.stdout.contains("C0143")
+            && online.stdout.contains("no node has the label `rolle`")
+            && online.stdout.contains("did you mean `labels.role`?"),
+        "{}",
+        online.stdout
+    );
+    assert!(!online.stdout.contains("the label `role`"), "{}", online.stdout);
+    assert!(online.stdout.contains(&format!("{}/baselines/upkeep.toml:", at("quay-base"))), "places are those of the folder: {}", online.stdout);
+    let of_ship = fleet.client(&["kit", "check", "--online", &at("ship-gateway")]);
+    assert!(of_ship.exit == Some(1) && of_ship.stdout.contains("no release of `quay-base` is published"), "{}", of_ship.stdout);
+    assert_eq!(fleet.query("select count(*) from release"), "0", "a check publishes nothing");
+
+    let reader = fleet.token("pia.lund", "reader");
+    let read = fleet.client_by(&reader, &["kit", "check", "--online", &at("quay-base")]);
+    assert!(
+        read.stderr.contains("only the labels were asked for") && read.stdout.contains("no node has the label `rolle`"),
+        "{}{}",
+        read.stdout,
+        read.stderr
+    );
 }

@@ -1,9 +1,10 @@
 //! `constans kit check`.
 
 use super::KitPaths;
+use super::publish::{prepared, send};
 use crate::server::{self, ClientError, Server, ServerAddress};
 use clap::{Args, ValueEnum};
-use constans_core::kit::{Checked, Finding, Kit, KitFiles, Level};
+use constans_core::kit::{Checked, Code, Finding, Kit, KitFiles, Level};
 use constans_folder::{CheckedFolder, Known, check_document, check_folder_knowing};
 use constans_wire::exit::Exit;
 use serde_json::json;
@@ -19,7 +20,7 @@ pub struct CheckArguments {
     /// Treat warnings as errors
     #[arg(long)]
     strict: bool,
-    /// Ask the server for the labels of nodes, and warn about labels that no node has
+    /// Have the server find what publishing would find: labels that no node has, requirements, included baselines, secrets
     #[arg(long)]
     online: bool,
     /// Output format of the findings
@@ -48,39 +49,73 @@ pub fn refuse(message: &str, hint: &str) -> Exit {
 /// Checks a kit and says what was found.
 pub fn run(arguments: &CheckArguments) -> ExitCode {
     match &arguments.online {
-        false => check(arguments, None).into(),
+        false => check(arguments).into(),
         true => server::on_network(check_online(arguments)),
     }
 }
 
-/// Asks the server first which labels nodes have.
+/// Has the server find what publishing would find. Who may not publish learns which labels no node has.
 async fn check_online(arguments: &CheckArguments) -> Result<(), ClientError> {
     let server = Server::at(&arguments.server, server::Output::Text)?;
     let labels: BTreeMap<String, Vec<String>> = server.get("/api/labels").await?;
     let labels: BTreeSet<String> = labels.into_keys().collect();
-    match check(arguments, Some(&labels)) {
+    let mut read = read(arguments, Some(&labels))?;
+    if arguments.paths.kit.is_dir() {
+        match found_by_server(&server, arguments, &read).await {
+            Ok(findings) => read.checked.findings = findings,
+            Err(error) if error.is_not_permitted() => {
+                anstream::eprintln!("note: only the labels were asked for; what else publishing finds is told to who may publish (kit.publish)");
+            }
+            Err(error) => return Err(error),
+        }
+    }
+    match show(arguments, &read) {
         Exit::Well => Ok(()),
         _ => Err(ClientError::new("the kit has errors", "fix the errors")),
     }
 }
 
-fn check(arguments: &CheckArguments, labels: Option<&BTreeSet<String>>) -> Exit {
+/// Returns what the server finds of a kit, published together with those beside it.
+async fn found_by_server(server: &Server, arguments: &CheckArguments, read: &CheckedFolder) -> Result<Vec<Finding>, ClientError> {
+    let failed = |error: constans_folder::ReadKitError| ClientError::new(error.to_string(), error.hint());
+    let mut kits = vec![prepared(&read.files, None)];
+    for folder in &arguments.paths.with {
+        kits.push(prepared(&check_folder_knowing(folder, &Known::default()).map_err(failed)?.files, None));
+    }
+    let publish = send(server, kits).await?;
+    let mut found: Vec<Vec<Finding>> = server.post("/api/check/releases", &publish).await?;
+    // Only a folder knows how it is called.
+    let of_folder = read.checked.findings.iter().filter(|finding| finding.code == Code::FolderName).cloned();
+    let mut all: Vec<Finding> = of_folder.chain(found.swap_remove(0)).collect();
+    all.sort_by(|left, right| (left.level, &left.place, left.code).cmp(&(right.level, &right.place, right.code)));
+    Ok(all)
+}
+
+fn check(arguments: &CheckArguments) -> Exit {
+    match read(arguments, None) {
+        Ok(read) => show(arguments, &read),
+        Err(error) => error.say(),
+    }
+}
+
+fn read(arguments: &CheckArguments, labels: Option<&BTreeSet<String>>) -> Result<CheckedFolder, ClientError> {
     let known = Known { beside: &arguments.paths.with, labels, ..Known::default() };
-    let read = if arguments.paths.kit.is_file() { check_document(&arguments.paths.kit) } else { check_folder_knowing(&arguments.paths.kit, &known) };
-    let CheckedFolder { files, checked, .. } = match read {
-        Ok(read) => read,
-        Err(error) => return refuse(&error.to_string(), error.hint()),
-    };
+    let kit = &arguments.paths.kit;
+    let read = if kit.is_file() { check_document(kit) } else { check_folder_knowing(kit, &known) };
+    read.map_err(|error| ClientError::new(error.to_string(), error.hint()))
+}
+
+fn show(arguments: &CheckArguments, CheckedFolder { files, checked, .. }: &CheckedFolder) -> Exit {
     let folder =
         if arguments.paths.kit.is_file() { String::new() } else { format!("{}/", arguments.paths.kit.display().to_string().trim_end_matches('/')) };
     let fails = checked.has_errors() || (arguments.strict && !checked.findings.is_empty());
     match arguments.output {
-        Output::Text => anstream::print!("{}", text(&checked, &files, &folder, fails)),
+        Output::Text => anstream::print!("{}", text(checked, files, &folder, fails)),
         Output::Json => {
             let said = json!({ "well": !fails, "findings": checked.findings });
             println!("{}", serde_json::to_string_pretty(&said).expect("findings are JSON"));
         }
-        Output::Junit => print!("{}", junit(&checked.findings, &files, &folder, arguments.strict)),
+        Output::Junit => print!("{}", junit(&checked.findings, files, &folder, arguments.strict)),
     }
     if fails { Exit::Error } else { Exit::Well }
 }

@@ -3,11 +3,11 @@
 use crate::server::{ClientError, Server, ServerArguments};
 use clap::Args;
 use constans_core::digest::of_contents;
-use constans_core::kit::{Kit, explain_findings};
+use constans_core::kit::{Kit, KitFiles, explain_findings};
 use constans_folder::{CheckedFolder, check_folder};
 use constans_terminal::harmless;
 use constans_wire::kit::{Lacking, Publish, Published, Release, ReleaseFiles};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 /// Arguments of `kit publish`.
@@ -68,7 +68,8 @@ pub fn read_folder(folder: &Path) -> Result<Kit, ClientError> {
 }
 
 /// A kit that is to be published.
-struct Prepared {
+pub struct Prepared {
+    kit: Option<Kit>,
     listed: ReleaseFiles,
     contents: BTreeMap<String, Vec<u8>>,
 }
@@ -80,10 +81,11 @@ pub async fn run(arguments: &PublishArguments) -> Result<(), ClientError> {
         prepared.push(prepare(folder, &arguments.with)?);
     }
     let server = Server::open(&arguments.server)?;
-    for kit in &prepared {
-        send_lacking(&server, kit).await?;
+    let releases: Vec<Release> = server.get("/api/releases").await?;
+    if let Some(missing) = Missing::of(arguments, &prepared, &releases) {
+        return Err(missing.error(arguments));
     }
-    let publish = Publish { kits: prepared.into_iter().map(|kit| kit.listed).collect() };
+    let publish = send(&server, prepared).await?;
     let published: Published = server.post("/api/releases", &publish).await?;
     if server.says_json(&published) {
         return Ok(());
@@ -107,11 +109,84 @@ fn prepare(kit: &Path, with: &[PathBuf]) -> Result<Prepared, ClientError> {
         let said = explain_findings(&checked.findings, &files, &folder);
         return Err(ClientError::new(format!("the kit has errors; nothing was sent\n\n{said}"), "fix the errors, then publish again"));
     }
+    Ok(prepared(&files, checked.kit))
+}
+
+/// Returns a kit's files as they are sent.
+pub fn prepared(files: &KitFiles, kit: Option<Kit>) -> Prepared {
     let name = |path: &str| Some(of_contents(files.get(path)?).as_str().to_owned());
-    Ok(Prepared {
+    Prepared {
+        kit,
         listed: ReleaseFiles { files: files.paths().filter_map(|path| Some((path.to_owned(), name(path)?))).collect() },
         contents: files.paths().filter_map(|path| Some((name(path)?, files.get(path)?.to_vec()))).collect(),
-    })
+    }
+}
+
+/// Sends what the server lacks of kits, and returns what names them.
+pub async fn send(server: &Server, prepared: Vec<Prepared>) -> Result<Publish, ClientError> {
+    for kit in &prepared {
+        send_lacking(server, kit).await?;
+    }
+    Ok(Publish { kits: prepared.into_iter().map(|kit| kit.listed).collect() })
+}
+
+/// Kits that are required, of which no release is published and which are not published along.
+struct Missing {
+    /// Each with the kits that require it.
+    kits: BTreeMap<String, BTreeSet<String>>,
+    /// The folders of those that lie beside the kit.
+    beside: Vec<PathBuf>,
+    /// Whether all of them do.
+    are_all_beside: bool,
+}
+
+impl Missing {
+    /// Finds them, also what those require that lie beside the kit.
+    fn of(arguments: &PublishArguments, prepared: &[Prepared], releases: &[Release]) -> Option<Self> {
+        let mut there: BTreeSet<String> = releases.iter().map(|release| release.kit.clone()).collect();
+        there.extend(prepared.iter().filter_map(|one| Some(one.kit.as_ref()?.name.clone())));
+        let mut open: Vec<Kit> = prepared.iter().filter_map(|one| one.kit.clone()).collect();
+        let mut missing = Self { kits: BTreeMap::new(), beside: Vec::new(), are_all_beside: true };
+        while let Some(kit) = open.pop() {
+            for required in kit.requires.iter().filter(|required| !there.contains(&required.kit)) {
+                let is_new = !missing.kits.contains_key(&required.kit);
+                missing.kits.entry(required.kit.clone()).or_default().insert(kit.name.clone());
+                if !is_new {
+                    continue;
+                }
+                match beside(&arguments.kit, &required.kit) {
+                    Some((folder, kit)) => {
+                        missing.beside.push(folder);
+                        open.push(kit);
+                    }
+                    None => missing.are_all_beside = false,
+                }
+            }
+        }
+        (!missing.kits.is_empty()).then_some(missing)
+    }
+
+    fn error(&self, arguments: &PublishArguments) -> ClientError {
+        let by = |(kit, by): (&String, &BTreeSet<String>)| format!("{kit} (required by {})", by.iter().cloned().collect::<Vec<_>>().join(", "));
+        let all: Vec<String> = self.kits.iter().map(by).collect();
+        let shown = |folder: &PathBuf| format!(" --with {}", folder.display());
+        let with: String = arguments.with.iter().chain(&self.beside).map(shown).collect();
+        let command = format!("constans kit publish {}{with}", arguments.kit.display());
+        let hint = if self.are_all_beside {
+            format!("publish all together: {command}")
+        } else {
+            format!("publish all together, with a folder for each: {command} --with DIR")
+        };
+        ClientError::new(format!("no release is published of {}; nothing was sent", all.join(", ")), hint)
+    }
+}
+
+/// Returns the folder of this kit beside another one.
+fn beside(folder: &Path, name: &str) -> Option<(PathBuf, Kit)> {
+    let parent = folder.components().next_back().filter(|last| matches!(last, std::path::Component::Normal(_))).and_then(|_| folder.parent());
+    let beside = parent.map_or_else(|| folder.join("..").join(name), |parent| parent.join(name));
+    let kit = check_folder(&beside, &[]).ok()?.checked.kit.filter(|kit| kit.name == name)?;
+    Some((beside, kit))
 }
 
 async fn send_lacking(server: &Server, kit: &Prepared) -> Result<(), ClientError> {

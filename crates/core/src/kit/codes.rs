@@ -1,6 +1,8 @@
 //! The stable codes of findings.
 
-use serde::{Serialize, Serializer};
+use super::code_pages::CodePage;
+use serde::de::Error as _;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 /// A stable code of a finding, `C0120`. A code never changes its meaning and is never used again for another.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -102,6 +104,13 @@ pub enum Code {
 impl std::fmt::Display for Code {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         write!(f, "C{:04}", *self as u16)
+    }
+}
+
+impl<'de> Deserialize<'de> for Code {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        CodePage::find(&text).map(|page| page.code).ok_or_else(|| D::Error::custom(format!("`{text}` is no code of a finding")))
     }
 }
 

@@ -52,11 +52,14 @@ impl KitFiles {
 
 /// A place in a file of a kit.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Place {
     /// The kit, where it is another one than the one that is looked at.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>))]
     pub kit: Option<Arc<str>>,
     /// The file's path below the kit's folder.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub file: Arc<str>,
     /// Line, from 1.
     pub line: usize,

@@ -2,14 +2,15 @@
 
 use super::codes::Code;
 use super::files::{KitFiles, Place};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::fmt::Write as _;
 
 /// The longest message or hint, in characters.
 const LONGEST_SAID: usize = 600;
 
 /// Whether a finding forbids going on.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Level {
     /// It does.
@@ -19,9 +20,11 @@ pub enum Level {
 }
 
 /// One thing that a check has to say.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Finding {
-    /// Its stable code.
+    /// Its stable code, as `C0120`.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub code: Code,
     /// Whether it forbids going on.
     pub level: Level,
@@ -30,10 +33,10 @@ pub struct Finding {
     /// Where.
     pub place: Place,
     /// What to do.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hint: Option<String>,
     /// Other places that belong to it, each with what it is.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub related: Vec<(String, Place)>,
 }
 

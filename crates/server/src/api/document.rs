@@ -25,7 +25,7 @@ use utoipa::{Modify, OpenApi};
         token::list, token::make, token::withdraw, joining::waiting, joining::approve, joining::deny,
         node::list, node::show, node::why, node::revoke, node::resolve_duplicate, node_edit::label, node_edit::rename, node_edit::retire, clauses::list,
         clauses::left, recovery::show, recovery::end,
-        release::prepare, release::put_content, release::publish, release::list, release::show, release::text,
+        release::prepare, release::put_content, release::publish, release::check, release::list, release::show, release::text,
         release::file, release::compare, release::log, release::withdraw, release::labels, release::kinds, stage::list, stage::make, stage::shift, stage::rename, stage::remove, stage::serve, stage::back, group::list, group::set, group::remove,
         change::list, change::show, change::confirm, change::stop, change::go_back, freeze::list, freeze::set, freeze::end,
         run::list, run::show, run::episodes, activity::list, audit::list, audit::verify, page_error::report, document, health::healthy, health::ready,

@@ -71,6 +71,7 @@ pub fn routes() -> Vec<Route> {
         release::prepare,
         release::put_content,
         release::publish,
+        release::check,
         release::list,
         release::show,
         release::text,

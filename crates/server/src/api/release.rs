@@ -1,7 +1,7 @@
 //! Publishing kits, reading and comparing releases, withdrawing them.
 
 use crate::body::JsonBody;
-use crate::change::publish::{LARGEST_FILE, check_releases, is_named_right, on_thread, read_release};
+use crate::change::publish::{LARGEST_FILE, check_releases, find_releases, is_named_right, on_thread, read_release};
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::release::{self, ReleaseRow};
@@ -9,7 +9,7 @@ use crate::store::{audit, notice, stage, wanted};
 use crate::trust::{Allowed, KitPublish, NodeRead};
 use constans_core::compare::{KitDifference, kit_difference};
 use constans_core::kind::{KINDS, KindPage, kind_page};
-use constans_core::kit::{page, shown_text};
+use constans_core::kit::{Finding, page, shown_text};
 use constans_wire::kit::{
     Lacking, Logged, Publish, Published, Release, ReleaseFile, ReleaseFiles, ReleaseShown, ReleaseText, ServedFor, Withdraw, Withdrawn,
 };
@@ -76,6 +76,13 @@ pub async fn publish(kits: JsonBody<Publish>, caller: Allowed<KitPublish>, db: &
     transaction.commit().await?;
     let releases = releases.into_iter().map(|row| shown(row, &served)).collect::<Result<_, _>>()?;
     Ok(Json(Published { releases, warnings }))
+}
+
+/// What publishing these kits together would find, kit by kit in the order in which they are sent. Nothing is published.
+#[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body = Publish, responses((status = 200, body = Vec<Vec<Finding>>)))]
+#[post("/api/check/releases", data = "<kits>")]
+pub async fn check(kits: JsonBody<Publish>, _caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Vec<Vec<Finding>>> {
+    Ok(Json(find_releases(&mut *db.acquire().await?, kits.0.kits).await?))
 }
 
 /// The releases, the newest first.

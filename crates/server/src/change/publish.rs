@@ -5,7 +5,7 @@ use crate::problem::{ApiError, read_stored};
 use crate::store::release::{self, ReleaseRow};
 use crate::store::wanted;
 use constans_core::digest::{of_contents, of_value};
-use constans_core::kit::{Checked, Kit, KitFiles, Level, Surroundings, check, explain_findings, require};
+use constans_core::kit::{Checked, Finding, Kit, KitFiles, Level, Surroundings, check, explain_findings, require};
 use constans_folder::{MOST_BYTES, MOST_FILES, bounds, on_large_stack};
 use constans_wire::kit::ReleaseFiles;
 use jiff_sqlx::ToSqlx as _;
@@ -46,10 +46,21 @@ pub async fn files_of(db: &mut PgConnection, listed: &Value) -> Result<KitFiles,
 
 /// A kit that is to be published, as far as it was read.
 struct Brought {
+    /// Its place among those that were sent.
+    at: usize,
     listed: Vec<(String, String)>,
     files: KitFiles,
     /// None if it could not even be named.
     kit: Option<Kit>,
+}
+
+/// A kit that was checked as publishing does.
+pub struct CheckedKit {
+    /// Its place among the kits that were sent.
+    at: usize,
+    listed: Vec<(String, String)>,
+    files: KitFiles,
+    checked: Checked,
 }
 
 /// Checks kits that are published together and returns the releases that they make, each after those that it requires,
@@ -59,14 +70,45 @@ struct Brought {
 ///
 /// Returns all findings if one of them is an error, or what is wrong with the lists.
 pub async fn check_releases(db: &mut PgConnection, kits: Vec<ReleaseFiles>, by: &str) -> Result<(Vec<ReleaseRow>, String), ApiError> {
+    let kits = check_kits(db, kits).await?;
+    let errors = kits.iter().flat_map(|one| &one.checked.findings).filter(|finding| finding.level == Level::Error).count();
+    let text: String = kits.iter().map(CheckedKit::explain).collect();
+    let rows: Vec<ReleaseRow> = kits.iter().filter_map(|one| Some(row_of(one.checked.kit.as_ref()?, &one.listed, by))).collect();
+    if errors > 0 || rows.is_empty() {
+        let what = if kits.len() > 1 { "the kits were" } else { "the kit was" };
+        let message = format!("{what} refused whole: {errors} {}", if errors == 1 { "error" } else { "errors" });
+        return Err(ApiError::Findings { message, text });
+    }
+    Ok((rows, text))
+}
+
+/// Returns what publishing would find of each kit, in the order in which they were sent.
+///
+/// # Errors
+///
+/// Returns what is wrong with the lists.
+pub async fn find_releases(db: &mut PgConnection, kits: Vec<ReleaseFiles>) -> Result<Vec<Vec<Finding>>, ApiError> {
+    let mut kits = check_kits(db, kits).await?;
+    kits.sort_by_key(|one| one.at);
+    Ok(kits.into_iter().map(|one| one.checked.findings).collect())
+}
+
+impl CheckedKit {
+    fn explain(&self) -> String {
+        let folder = self.checked.kit.as_ref().map(|kit| format!("{}/", kit.name)).unwrap_or_default();
+        explain_findings(&self.checked.findings, &self.files, &folder)
+    }
+}
+
+/// Checks kits as they are published together, each after those that it requires.
+async fn check_kits(db: &mut PgConnection, kits: Vec<ReleaseFiles>) -> Result<Vec<CheckedKit>, ApiError> {
     let mut brought = Vec::new();
-    for kit in kits {
-        brought.push(read_brought(&mut *db, kit.files).await?);
+    for (at, kit) in kits.into_iter().enumerate() {
+        brought.push(read_brought(&mut *db, at, kit.files).await?);
     }
     let published = solvable(&mut *db).await?;
     let at_hand: Vec<Kit> = brought.iter().filter_map(|one| one.kit.clone()).collect();
-    let mut rows = Vec::new();
-    let mut said = Said::default();
+    let mut all = Vec::new();
     let labels: BTreeSet<String> = wanted::labels(&mut *db).await?.into_iter().map(|(label, _)| label).collect();
     for one in in_order(brought) {
         let others = required_by(&mut *db, &one, &at_hand, &published).await?;
@@ -78,32 +120,12 @@ pub async fn check_releases(db: &mut PgConnection, kits: Vec<ReleaseFiles>, by: 
             check(files, None, known)
         })
         .await?;
-        said.take(&checked, &one.files);
-        rows.extend(checked.kit.map(|kit| row_of(&kit, &one.listed, by)));
+        all.push(CheckedKit { at: one.at, listed: one.listed, files: one.files, checked });
     }
-    if said.errors > 0 || rows.is_empty() {
-        let what = if at_hand.len() > 1 { "the kits were" } else { "the kit was" };
-        let message = format!("{what} refused whole: {} {}", said.errors, if said.errors == 1 { "error" } else { "errors" });
-        return Err(ApiError::Findings { message, text: said.text });
-    }
-    Ok((rows, said.text))
+    Ok(all)
 }
 
-#[derive(Default)]
-struct Said {
-    errors: usize,
-    text: String,
-}
-
-impl Said {
-    fn take(&mut self, checked: &Checked, files: &KitFiles) {
-        self.errors += checked.findings.iter().filter(|finding| finding.level == Level::Error).count();
-        let folder = checked.kit.as_ref().map(|kit| format!("{}/", kit.name)).unwrap_or_default();
-        self.text += &explain_findings(&checked.findings, files, &folder);
-    }
-}
-
-async fn read_brought(db: &mut PgConnection, mut listed: Vec<(String, String)>) -> Result<Brought, ApiError> {
+async fn read_brought(db: &mut PgConnection, at: usize, mut listed: Vec<(String, String)>) -> Result<Brought, ApiError> {
     listed.sort();
     listed.dedup_by(|left, right| left.0 == right.0);
     if listed.len() > MOST_FILES {
@@ -119,7 +141,7 @@ async fn read_brought(db: &mut PgConnection, mut listed: Vec<(String, String)>) 
     try_check(vec![files.clone()]).await?;
     let for_check = files.clone();
     let kit = on_thread(move || check(for_check, None, Surroundings::default()).kit).await?;
-    Ok(Brought { listed, files, kit })
+    Ok(Brought { at, listed, files, kit })
 }
 
 /// Lets a second process try the check within bounds, so that a hostile kit ends that and not the server.

@@ -4,7 +4,7 @@ use super::super::baseline::{Baseline, Located};
 use super::super::codes::Code;
 use super::super::files::Place;
 use super::super::finding::Finding;
-use super::names::{Names, check_names};
+use super::names::{Names, check_names, no_such_label};
 use super::risks::check_risks;
 use super::whole::{Kit, Surroundings};
 use crate::digest::DigestKey;
@@ -98,13 +98,8 @@ fn check_condition(parsed: &Condition, written: &Located<String>, findings: &mut
 fn warn_of_labels(parsed: &Condition, written: &Located<String>, document: &str, known: Option<&BTreeSet<String>>, findings: &mut Vec<Finding>) {
     let Some(known) = known else { return };
     for label in parsed.labels().filter(|label| !known.contains(*label)) {
-        let hint = crate::kind::nearest_word(label, known.iter().map(String::as_str)).map_or_else(
-            || format!("nodes have the labels {}", known.iter().cloned().collect::<Vec<_>>().join(", ")),
-            |near| format!("did you mean `labels.{near}`?"),
-        );
         let range = written.value.find(label).map_or(0..0, |at| at..at + label.len());
-        let place = written.place.within(document, &written.value, range);
-        findings.push(Finding::warning(Code::UnknownLabel, place, format!("no node has the label `{label}`")).hint(hint));
+        findings.push(no_such_label(label, known, written.place.within(document, &written.value, range)));
     }
 }
 
@@ -151,7 +146,7 @@ pub(super) struct Sample<'k> {
 }
 
 impl<'k> Sample<'k> {
-    pub fn new(kit: &'k Kit, others: &[&'k Kit]) -> Self {
+    pub fn new(kit: &'k Kit, others: &[&'k Kit], labels: Option<&'k BTreeSet<String>>) -> Self {
         let mut given = BTreeMap::new();
         for kit in std::iter::once(kit).chain(others.iter().copied()) {
             for baseline in &kit.baselines {
@@ -163,7 +158,7 @@ impl<'k> Sample<'k> {
                 }
             }
         }
-        Self { kits: others.to_vec(), view: NodeView::sample(), key: DigestKey::new("check"), given, names: Names::new(kit) }
+        Self { kits: others.to_vec(), view: NodeView::sample(), key: DigestKey::new("check"), given, names: Names::new(kit, labels) }
     }
 
     fn resolve(&self, kit: &Kit, baseline: &Baseline) -> Result<Resolved, Vec<Finding>> {
@@ -185,7 +180,7 @@ impl<'k> Sample<'k> {
 ///
 /// Returns what keeps it from being resolved.
 pub fn resolve_sample(kit: &Kit, baseline: &Baseline, others: &[&Kit]) -> Result<Resolved, Vec<Finding>> {
-    Sample::new(kit, others).resolve(kit, baseline)
+    Sample::new(kit, others, None).resolve(kit, baseline)
 }
 
 pub(super) fn check_baseline(kit: &Kit, baseline: &Baseline, sample: &mut Sample<'_>, documents_are_fine: bool, findings: &mut Vec<Finding>) {

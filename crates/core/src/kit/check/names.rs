@@ -21,17 +21,19 @@ pub(super) struct Names<'k> {
     of_files: BTreeMap<&'k str, Arc<BTreeSet<String>>>,
     /// Texts that were read already: many clauses have the same.
     of_texts: HashMap<String, Arc<BTreeSet<String>>>,
+    /// The labels that nodes have, if that is known.
+    labels: Option<&'k BTreeSet<String>>,
     /// Whether renders take in each other: then a parameter may be used where it cannot be seen.
     renders_include: bool,
 }
 
 impl<'k> Names<'k> {
-    pub fn new(kit: &'k Kit) -> Self {
+    pub fn new(kit: &'k Kit, labels: Option<&'k BTreeSet<String>>) -> Self {
         let renderer = kit.renderer.clone();
         let sources = || kit.files.below("renders").filter_map(|path| Some((path, kit.files.text(&format!("renders/{path}"))?)));
         let of_files = sources().map(|(path, source)| (path, Arc::new(renderer.names_in(source)))).collect();
         let renders_include = sources().any(|(_, text)| ["include", "import", "extends"].iter().any(|word| text.contains(word)));
-        Self { renderer, of_files, of_texts: HashMap::new(), renders_include }
+        Self { renderer, of_files, of_texts: HashMap::new(), labels, renders_include }
     }
 
     fn of_text(&mut self, text: &str) -> Arc<BTreeSet<String>> {
@@ -52,11 +54,17 @@ pub(super) fn check_names(kit: &Kit, baseline: &Baseline, names: &mut Names<'_>,
     let document = kit.files.text(&baseline.name.place.file).unwrap_or_default();
     let mut misnamed = Vec::new();
     let mut takes_all = false;
+    let known_labels = names.labels;
     for clause in baseline.clauses.iter().filter(|clause| !clause.common.literal) {
         let scope = InScope::of(baseline, clause);
         let mut see = |name: &str, place: &dyn Fn(&str) -> Place| {
             takes_all |= name == "params";
             used.extend(name.strip_prefix("params.").map(|name| name.split('.').next().unwrap_or(name).to_owned()));
+            if let Some(finding) = unknown_label(name, known_labels, place)
+                && !findings.contains(&finding)
+            {
+                findings.push(finding);
+            }
             if let Some((message, hint)) = scope.objection(name) {
                 let place = place(name);
                 misnamed.push(place.clone());
@@ -81,6 +89,22 @@ pub(super) fn check_names(kit: &Kit, baseline: &Baseline, names: &mut Names<'_>,
         warn_of_unused(baseline, &used, findings);
     }
     misnamed
+}
+
+/// Warns of a label that no node has; in a render it is empty.
+fn unknown_label(name: &str, known: Option<&BTreeSet<String>>, place: &dyn Fn(&str) -> Place) -> Option<Finding> {
+    let label = name.strip_prefix("labels.")?;
+    let known = known.filter(|known| !known.contains(label))?;
+    Some(no_such_label(label, known, place(name)))
+}
+
+/// Returns the warning that no node has a label.
+pub(super) fn no_such_label(label: &str, known: &BTreeSet<String>, place: Place) -> Finding {
+    let hint = nearest_word(label, known.iter().map(String::as_str)).map_or_else(
+        || format!("nodes have the labels {}", known.iter().cloned().collect::<Vec<_>>().join(", ")),
+        |near| format!("did you mean `labels.{near}`?"),
+    );
+    Finding::warning(Code::UnknownLabel, place, format!("no node has the label `{label}`")).hint(hint)
 }
 
 /// What the texts of one clause may speak of.

@@ -195,7 +195,7 @@ fn check_whole(mut kit: Kit, named: bool, surroundings: Surroundings<'_>, mut fi
         findings.push(Finding::error(Code::TooLarge, Place::of_file("kit.toml"), message).hint("split it into several kits"));
         return Checked { kit: named.then_some(kit), findings };
     }
-    let mut sample = Sample::new(&kit, &others);
+    let mut sample = Sample::new(&kit, &others, surroundings.labels);
     for baseline in &kit.baselines {
         let documents_are_fine = !in_error.contains(&baseline.name.place.file) && (baseline.include.is_empty() || in_error.is_empty());
         check_baseline(&kit, baseline, &mut sample, documents_are_fine, &mut findings);
