@@ -4,7 +4,7 @@ use crate::server::{ClientError, Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_core::change::Confirmed;
 use constans_terminal::{count, harmless, show_impact, time};
-use constans_wire::change::{ChangeShown, ChangeStatus, ChangeSummary, HowToChange};
+use constans_wire::change::{ChangeShown, ChangeStatus, ChangeSummary, DenyChange, HowToChange};
 use constans_wire::kit::Changed;
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use std::io::{BufRead as _, IsTerminal as _, Write as _};
@@ -18,6 +18,9 @@ pub struct ChangeOptions {
     /// Only show the impact: nothing is handed out
     #[arg(long)]
     preview: bool,
+    /// Request the change: another person approves it and hands it out
+    #[arg(long, conflicts_with = "preview")]
+    request: bool,
     /// Confirm that the change takes clauses from at most this number of nodes
     #[arg(long, value_name = "NODES")]
     confirm: Option<u64>,
@@ -29,13 +32,13 @@ pub struct ChangeOptions {
 impl ChangeOptions {
     /// Returns it as it is sent.
     pub fn how(&self) -> HowToChange {
-        let Self { because, preview, confirm, although_unusable } = self;
-        HowToChange { because: because.clone(), preview: *preview, confirm: *confirm, although_unusable: *although_unusable }
+        let Self { because, preview, request, confirm, although_unusable } = self;
+        HowToChange { because: because.clone(), preview: *preview, request: *request, confirm: *confirm, although_unusable: *although_unusable }
     }
 
     /// Returns it as it stands after the `?` of an address.
     pub fn query(&self) -> String {
-        let mut query = format!("preview={}&although_unusable={}", self.preview, self.although_unusable);
+        let mut query = format!("preview={}&request={}&although_unusable={}", self.preview, self.request, self.although_unusable);
         if let Some(because) = &self.because {
             query += &format!("&because={}", utf8_percent_encode(because, NON_ALPHANUMERIC));
         }
@@ -85,6 +88,28 @@ enum ChangeCommand {
         #[arg(long, value_name = "NODES")]
         confirm: Option<u64>,
     },
+    /// Approve a change that another person requested, and hand it out
+    Approve {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The change, for example C118
+        #[arg(value_name = "CHANGE", value_parser = number)]
+        no: u32,
+        /// From how many nodes it takes clauses, to approve it without being asked
+        #[arg(long, value_name = "NODES")]
+        confirm: Option<u64>,
+    },
+    /// Deny a change that another person requested
+    Deny {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The change, for example C118
+        #[arg(value_name = "CHANGE", value_parser = number)]
+        no: u32,
+        /// The reason
+        #[arg(long, value_name = "REASON")]
+        because: String,
+    },
     /// Stop a change that is not handed out yet
     Stop {
         #[command(flatten)]
@@ -124,10 +149,31 @@ pub async fn run(arguments: &ChangeArguments) -> Result<(), ClientError> {
         ChangeCommand::Confirm { server, no, confirm } => {
             let server = Server::open(server)?;
             let changed = match confirm {
-                Some(takes_from) => send_confirmed(&server, i64::from(*no), &Confirmed { takes_from: *takes_from, ..Confirmed::default() }).await?,
-                None => ask_and_confirm(&server, i64::from(*no)).await?,
+                Some(takes_from) => send_confirmed(&server, "confirm", i64::from(*no), &agreed(*takes_from)).await?,
+                None => ask_and_confirm(&server, "confirm", i64::from(*no)).await?,
             };
             print_changed(&server, &format!("C{no} is handed out"), &changed);
+            Ok(())
+        }
+        ChangeCommand::Approve { server, no, confirm } => {
+            let server = Server::open(server)?;
+            let changed = match confirm {
+                Some(takes_from) => send_confirmed(&server, "approve", i64::from(*no), &agreed(*takes_from)).await?,
+                None => ask_and_confirm(&server, "approve", i64::from(*no)).await?,
+            };
+            if changed.requested {
+                let message = format!("C{no} alters more by now than it did when it was requested; nothing is handed out");
+                return Err(ClientError::new(message, format!("look at it again: constans change show C{no}; then approve it")).declined());
+            }
+            print_changed(&server, &format!("C{no} is approved and handed out"), &changed);
+            Ok(())
+        }
+        ChangeCommand::Deny { server, no, because } => {
+            let server = Server::open(server)?;
+            let denied: ChangeSummary = server.post(&format!("/api/changes/{no}/deny"), &DenyChange { because: because.clone() }).await?;
+            if !server.says_json(&denied) {
+                println!("C{no} is denied; {} sees the reason in constans change show C{no}", harmless(&denied.who));
+            }
             Ok(())
         }
         ChangeCommand::Stop { server, no } => {
@@ -151,15 +197,20 @@ pub async fn run(arguments: &ChangeArguments) -> Result<(), ClientError> {
 pub async fn asked(server: &Server, answered: Result<Changed, ClientError>) -> Result<Changed, ClientError> {
     match answered {
         Err(error) => match error.unconfirmed_change() {
-            Some(no) => ask_and_confirm(server, no).await,
+            Some(no) => ask_and_confirm(server, "confirm", no).await,
             None => Err(error),
         },
         changed => changed,
     }
 }
 
-/// Shows what a change takes from nodes and asks whether to hand it out; from a number of nodes on, that number is typed.
-async fn ask_and_confirm(server: &Server, no: i64) -> Result<Changed, ClientError> {
+fn agreed(takes_from: u64) -> Confirmed {
+    Confirmed { takes_from, ..Confirmed::default() }
+}
+
+/// Shows what a change takes from nodes and asks whether to hand it out; from a number of nodes on, that number is typed. `verb` is
+/// `confirm` or `approve`.
+async fn ask_and_confirm(server: &Server, verb: &str, no: i64) -> Result<Changed, ClientError> {
     let shown: ChangeShown = server.get(&format!("/api/changes/{no}")).await?;
     let impact = shown.impact.clone().unwrap_or_default();
     let confirmed = Confirmed { takes_from: impact.takes_from, takes: Some(impact.takes), nodes: Some(impact.nodes) };
@@ -170,7 +221,11 @@ async fn ask_and_confirm(server: &Server, no: i64) -> Result<Changed, ClientErro
         if server.prints_json() || !std::io::stdin().is_terminal() {
             return Err(ClientError::new(
                 format!("C{no} takes clauses from {from}, which must be confirmed; nothing is handed out"),
-                format!("confirm it with --confirm {0}, or within an hour: constans change confirm C{no} --confirm {0}", impact.takes_from),
+                if verb == "approve" {
+                    format!("constans change approve C{no} --confirm {}", impact.takes_from)
+                } else {
+                    format!("confirm it with --confirm {0}, or within an hour: constans change confirm C{no} --confirm {0}", impact.takes_from)
+                },
             )
             .declined());
         }
@@ -182,14 +237,14 @@ async fn ask_and_confirm(server: &Server, no: i64) -> Result<Changed, ClientErro
         };
         let expected = if must_type { impact.takes_from.to_string() } else { "y".to_owned() };
         if ask(&question)?.to_lowercase() != expected {
-            return Err(ClientError::new(format!("C{no} is not handed out"), format!("within an hour: constans change confirm C{no}")).declined());
+            return Err(ClientError::new(format!("C{no} is not handed out"), format!("to hand it out: constans change {verb} C{no}")).declined());
         }
     }
-    send_confirmed(server, no, &confirmed).await
+    send_confirmed(server, verb, no, &confirmed).await
 }
 
-async fn send_confirmed(server: &Server, no: i64, confirmed: &Confirmed) -> Result<Changed, ClientError> {
-    server.post(&format!("/api/changes/{no}/confirm"), confirmed).await
+async fn send_confirmed(server: &Server, verb: &str, no: i64, confirmed: &Confirmed) -> Result<Changed, ClientError> {
+    server.post(&format!("/api/changes/{no}/{verb}"), confirmed).await
 }
 
 fn ask(question: &str) -> Result<String, ClientError> {
@@ -210,6 +265,13 @@ pub fn print_changed(server: &Server, what: &str, changed: &Changed) {
         show_impact(&changed.impact).iter().for_each(|line| println!("{line}"));
         print_unusable(changed, "would keep");
         println!("Next: constans change confirm {name} hands it out, within an hour");
+        return;
+    }
+    if changed.requested {
+        println!("requested: {what}; nothing is handed out until another person approves it");
+        show_impact(&changed.impact).iter().for_each(|line| println!("{line}"));
+        print_unusable(changed, "would keep");
+        println!("Next: whoever may decide about changes: constans change approve {name}, or constans change deny {name}");
         return;
     }
     println!("{what}");
@@ -253,6 +315,7 @@ fn progress(change: &ChangeSummary) -> String {
         ChangeStatus::Preparing => "preparing".to_owned(),
         ChangeStatus::Previewed => "previewed".to_owned(),
         ChangeStatus::Unconfirmed => "not confirmed".to_owned(),
+        ChangeStatus::Requested => "waits for approval".to_owned(),
         ChangeStatus::HandedOut if change.nodes == 0 => "affects no node".to_owned(),
         ChangeStatus::HandedOut if change.nodes == 1 => (if change.outstanding == 0 { "the node has it" } else { "the node lacks it" }).to_owned(),
         ChangeStatus::HandedOut if change.outstanding == 0 => format!("all {} have it", change.nodes),
@@ -269,6 +332,12 @@ fn show(shown: &ChangeShown) -> String {
     lines.push(format!("  {}, {}", harmless(&change.who), time(change.drafted)));
     lines.extend(change.because.as_ref().map(|because| format!("  because: {}", harmless(because))));
     lines.extend(change.confirmed_by.as_ref().map(|by| format!("  confirmed by {}", harmless(by))));
+    lines.extend(change.approved_by.as_ref().map(|by| format!("  approved by {}", harmless(by))));
+    if change.status == ChangeStatus::Requested {
+        let by = shown.asks_for_second_person.join(", ");
+        let why = if by.is_empty() { "its author may not hand it out".to_owned() } else { format!("{by} needs a second person") };
+        lines.push(format!("  waits for approval by another person: {}", harmless(&why)));
+    }
     lines.extend(change.goes_back.map(|no| format!("  takes back C{no}")));
     lines.push(match change.ended {
         Some(ended) if change.status == ChangeStatus::HandedOut => format!("  handed out {}: {}", time(ended), progress(change)),

@@ -58,7 +58,7 @@ pub async fn run(arguments: &GroupArguments) -> Result<(), ClientError> {
             let failed = |error: String| {
                 ClientError::new(
                     format!("{}: {error}", document.display()),
-                    "a group's document has name, priority, filter, nodes, stage, [[assignments]], [parameters], [settings]",
+                    "a group's document has name, priority, filter, nodes, stage, second_person, [[assignments]], [parameters], [settings]",
                 )
             };
             let text = std::fs::read_to_string(document).map_err(|error| failed(error.to_string()))?;
@@ -86,6 +86,9 @@ fn shown(group: &Group) -> String {
     lines.extend(group.filter.as_ref().map(|filter| format!("  nodes where {filter}")));
     if !group.nodes.is_empty() {
         lines.push(format!("  named members  {}", group.nodes.iter().cloned().collect::<Vec<_>>().join(" ")));
+    }
+    if group.second_person {
+        lines.push("  changes need a second person".to_owned());
     }
     lines.extend(group.stage.as_ref().map(|stage| format!("  stage {stage}")));
     lines.extend(group.assignments.iter().map(|assignment| format!("  assigned {}/{}{}", assignment.kit, assignment.baseline, terms(assignment))));

@@ -2,8 +2,8 @@
 
 use crate::change::{ChangeOptions, asked, print_changed};
 use crate::server::{ClientError, Server, ServerArguments};
-use clap::{Args, Subcommand};
-use constans_wire::kit::{GoBack, PlaceStage, RenameStage, Serve, Stage, WentBack};
+use clap::{Args, Subcommand, ValueEnum};
+use constans_wire::kit::{GoBack, PlaceStage, RenameStage, SecondPerson, Serve, Stage, WentBack};
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 
 /// Arguments of `stage`.
@@ -55,6 +55,17 @@ enum StageCommand {
         #[command(flatten)]
         options: ChangeOptions,
     },
+    /// Let changes of what a stage serves need a second person, or no longer
+    SecondPerson {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The stage
+        stage: String,
+        /// Whether they need one
+        required: Required,
+        #[command(flatten)]
+        options: ChangeOptions,
+    },
     /// Remove a stage that no group names
     Remove {
         #[command(flatten)]
@@ -89,6 +100,15 @@ enum StageCommand {
     },
 }
 
+/// Whether a second person has to approve.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Required {
+    /// One has to
+    Required,
+    /// None has to
+    NotRequired,
+}
+
 /// Lists or serves.
 pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
     match &arguments.command {
@@ -103,9 +123,10 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
             }
             for stage in stages {
                 println!(
-                    "{:<12}  {}",
+                    "{:<12}  {}{}",
                     stage.name,
-                    if stage.serves.is_empty() { "serves no releases yet".to_owned() } else { stage.serves.join("  ") }
+                    if stage.serves.is_empty() { "serves no releases yet".to_owned() } else { stage.serves.join("  ") },
+                    if stage.second_person { "  (changes need a second person)" } else { "" }
                 );
             }
             Ok(())
@@ -129,6 +150,14 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
             let wanted = RenameStage { to: to.clone(), how: options.how() };
             let changed = asked(&server, server.post(&format!("/api/stages/{}/rename", word(stage)), &wanted).await).await?;
             print_changed(&server, &format!("the stage {stage} is called {to}"), &changed);
+            Ok(())
+        }
+        StageCommand::SecondPerson { server, stage, required, options } => {
+            let server = Server::open(server)?;
+            let wanted = SecondPerson { required: *required == Required::Required, how: options.how() };
+            let changed = asked(&server, server.post(&format!("/api/stages/{}/second-person", word(stage)), &wanted).await).await?;
+            let needs = if wanted.required { "need" } else { "no longer need" };
+            print_changed(&server, &format!("changes of the stage {stage} {needs} a second person"), &changed);
             Ok(())
         }
         StageCommand::Remove { server, stage, options } => {

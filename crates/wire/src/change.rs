@@ -15,6 +15,9 @@ pub struct HowToChange {
     /// Only compute the impact: nothing is handed out.
     #[serde(default)]
     pub preview: bool,
+    /// Request it: another person hands it out.
+    #[serde(default)]
+    pub request: bool,
     /// Confirms that the change takes clauses from at most so many nodes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub confirm: Option<u64>,
@@ -36,6 +39,8 @@ pub enum ChangeStatus {
     Previewed,
     /// It takes clauses from nodes and waits for confirmation.
     Unconfirmed,
+    /// It waits for approval by another person.
+    Requested,
     /// It is the desired state.
     HandedOut,
     /// It was refused.
@@ -62,6 +67,8 @@ pub struct ChangeSummary {
     pub because: Option<String>,
     /// Who confirmed it after its impact was shown.
     pub confirmed_by: Option<String>,
+    /// Who approved it, of those who did not ask for it.
+    pub approved_by: Option<String>,
     /// How far it is.
     pub status: ChangeStatus,
     /// When it was asked for.
@@ -98,6 +105,9 @@ pub struct ChangeShown {
     pub nodes: Vec<ChangedNode>,
     /// When the last node that does not have it checks in next; none if all have it, or one is not expected.
     pub last_by: Option<Timestamp>,
+    /// What asks for a second person, as `the group gates`; nothing if who asked only may not hand it out.
+    #[serde(default)]
+    pub asks_for_second_person: Vec<String>,
     /// From how many nodes on the number is typed by the person who confirms it.
     pub typed_from: u64,
 }
@@ -171,4 +181,13 @@ pub struct RenameNode {
     /// How.
     #[serde(flatten)]
     pub how: HowToChange,
+}
+
+/// Why a request is denied.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct DenyChange {
+    /// The reason, at most 500 characters.
+    pub because: String,
 }

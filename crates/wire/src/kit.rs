@@ -213,6 +213,20 @@ pub struct Stage {
     pub name: String,
     /// The releases, `kit@1.0.0`.
     pub serves: Vec<String>,
+    /// Whether a second person has to approve changes of what it serves.
+    #[serde(default)]
+    pub second_person: bool,
+}
+
+/// Whether changes of what a stage serves need a second person.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct SecondPerson {
+    /// Whether they do.
+    pub required: bool,
+    /// How the change is to be made.
+    #[serde(flatten)]
+    pub how: HowToChange,
 }
 
 /// The effect of a change of releases, groups or parameters.
@@ -225,6 +239,9 @@ pub struct Changed {
     /// Whether only its impact was computed, and nothing was handed out.
     #[serde(default)]
     pub previewed: bool,
+    /// Whether it waits for approval by another person, and nothing was handed out.
+    #[serde(default)]
+    pub requested: bool,
     /// Its impact.
     #[serde(default)]
     pub impact: Impact,

@@ -4,12 +4,14 @@
 mod document;
 mod impact;
 mod nodes;
+mod second_person;
 mod stages;
 
 pub use document::{DocumentEdit, DocumentKey, KeyError, later_edits};
 pub use impact::{ClauseImpact, ClauseInState, Impact, ImpactBuilder, Restart};
 pub use nodes::{NodeDocument, NodeEdit, NodeEditError, edit_nodes, only_nodes};
-pub use stages::{StageEdit, StageError, edit_stage};
+pub use second_person::asks_for_second_person;
+pub use stages::{StageEdit, StageEntry, StageError, edit_stage};
 
 use serde::{Deserialize, Serialize};
 

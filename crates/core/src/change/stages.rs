@@ -1,8 +1,49 @@
 //! Edits of the stages: made, moved, renamed, removed.
 
 use super::{DocumentEdit, DocumentKey};
+use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
+
+/// A stage in the document of all stages: its name, or that and what it asks for.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(from = "Written", into = "Written")]
+pub struct StageEntry {
+    /// Its name.
+    pub name: String,
+    /// Whether a second person has to approve changes of what it serves.
+    pub second_person: bool,
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(untagged)]
+enum Written {
+    Name(String),
+    Whole { name: String, second_person: bool },
+}
+
+impl From<Written> for StageEntry {
+    fn from(written: Written) -> Self {
+        match written {
+            Written::Name(name) => Self { name, second_person: false },
+            Written::Whole { name, second_person } => Self { name, second_person },
+        }
+    }
+}
+
+impl From<StageEntry> for Written {
+    fn from(entry: StageEntry) -> Self {
+        let StageEntry { name, second_person } = entry;
+        if second_person { Self::Whole { name, second_person } } else { Self::Name(name) }
+    }
+}
+
+impl StageEntry {
+    /// Returns the stages of their document, in their order.
+    pub fn all(document: Option<&Value>) -> Vec<Self> {
+        document.and_then(|stages| serde_json::from_value(stages.clone()).ok()).unwrap_or_default()
+    }
+}
 
 /// What is done to a stage.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -21,6 +62,11 @@ pub enum StageEdit {
     Rename {
         /// Its next name.
         to: String,
+    },
+    /// It asks for a second person from then on, or no longer.
+    SecondPerson {
+        /// Whether it does.
+        required: bool,
     },
     /// It is removed.
     Remove,
@@ -55,14 +101,15 @@ pub enum StageError {
 /// Returns why it cannot be.
 pub fn edit_stage(documents: &BTreeMap<DocumentKey, Value>, name: &str, edit: &StageEdit) -> Result<Vec<DocumentEdit>, StageError> {
     let before = documents.get(&DocumentKey::Stages).cloned();
-    let mut stages: Vec<String> = before.clone().and_then(|names| serde_json::from_value(names).ok()).unwrap_or_default();
-    let place = |stages: &[String], name: &str| stages.iter().position(|stage| stage == name).ok_or_else(|| StageError::Missing(name.to_owned()));
+    let mut stages = StageEntry::all(before.as_ref());
+    let place =
+        |stages: &[StageEntry], name: &str| stages.iter().position(|stage| stage.name == name).ok_or_else(|| StageError::Missing(name.to_owned()));
     let mut edits = Vec::new();
     match edit {
         StageEdit::Make { before } => {
             is_free(&stages, name)?;
             let at = before.as_ref().map_or(Ok(stages.len()), |before| place(&stages, before))?;
-            stages.insert(at, name.to_owned());
+            stages.insert(at, StageEntry { name: name.to_owned(), second_person: false });
         }
         StageEdit::Move { before } => {
             let moved = stages.remove(place(&stages, name)?);
@@ -72,7 +119,7 @@ pub fn edit_stage(documents: &BTreeMap<DocumentKey, Value>, name: &str, edit: &S
         StageEdit::Rename { to } => {
             let at = place(&stages, name)?;
             is_free(&stages, to)?;
-            stages[at].clone_from(to);
+            stages[at].name.clone_from(to);
             edits.extend(groups_of(documents, name).map(|(key, body)| {
                 let mut after = body.clone();
                 after["stage"] = json!(to);
@@ -83,6 +130,10 @@ pub fn edit_stage(documents: &BTreeMap<DocumentKey, Value>, name: &str, edit: &S
                 edits.push(DocumentEdit { key: key.clone(), before: Some(version.clone()), after: None });
                 edits.push(DocumentEdit { key: next, before: None, after: Some(version.clone()) });
             }
+        }
+        StageEdit::SecondPerson { required } => {
+            let at = place(&stages, name)?;
+            stages[at].second_person = *required;
         }
         StageEdit::Remove => {
             stages.remove(place(&stages, name)?);
@@ -101,11 +152,11 @@ pub fn edit_stage(documents: &BTreeMap<DocumentKey, Value>, name: &str, edit: &S
     Ok(edits)
 }
 
-fn is_free(stages: &[String], name: &str) -> Result<(), StageError> {
+fn is_free(stages: &[StageEntry], name: &str) -> Result<(), StageError> {
     let is_name = name.starts_with(|c: char| c.is_ascii_lowercase())
         && name.len() <= 64
         && name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-');
-    match (is_name, stages.iter().any(|stage| stage == name)) {
+    match (is_name, stages.iter().any(|stage| stage.name == name)) {
         (false, _) => Err(StageError::Name),
         (true, true) => Err(StageError::Exists(name.to_owned())),
         (true, false) => Ok(()),

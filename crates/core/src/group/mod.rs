@@ -46,6 +46,9 @@ pub struct Group {
     /// Parameters' values, by `KIT/BASELINE.PARAM`.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub parameters: BTreeMap<String, Value>,
+    /// Whether a second person has to approve changes of it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub second_person: bool,
     /// Settings of its nodes' agents, as far as it names any.
     #[serde(default)]
     pub settings: GroupSettings,

@@ -9,10 +9,10 @@ use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::change::{self, ChangeRow};
 use crate::store::job::{self, JobKind};
 use crate::store::{audit, node, wanted};
-use crate::trust::{Allowed, ChangeDecide, NodeRead};
-use constans_core::change::{Confirmed, Impact, later_edits, typed_from};
+use crate::trust::{Allowed, Asker, ChangeDecide, MayAsk, NodeRead, Permission as _};
+use constans_core::change::{Confirmed, Impact, asks_for_second_person, later_edits, typed_from};
 use constans_core::words::check_reason;
-use constans_wire::change::{ChangeShown, ChangeStatus, ChangeSummary, ChangedNode, HowToChange, ShownEdit};
+use constans_wire::change::{ChangeShown, ChangeStatus, ChangeSummary, ChangedNode, DenyChange, HowToChange, ShownEdit};
 use constans_wire::kit::Changed;
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
@@ -56,7 +56,9 @@ pub async fn show(no: u32, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> An
     let ahead = if row.status == "waiting" { job::ahead_of(db, row.no).await? } else { None };
     let behind = ahead.map(|(no, who, done, total)| format!("C{no}, {who}: {done} of {total} nodes"));
     let typed_from = typed_from(wanted::node_count(db).await?.unsigned_abs());
-    Ok(Json(ChangeShown { change: summary(row)?, behind, impact, edits, nodes, last_by, typed_from }))
+    let documents = read_documents_of(&mut *db.acquire().await?, &[]).await?;
+    let asks = asks_for_second_person(&documents, &read_edits(&row)?).into_iter().collect();
+    Ok(Json(ChangeShown { change: summary(row)?, behind, impact, edits, nodes, last_by, asks_for_second_person: asks, typed_from }))
 }
 
 /// Hands out a change that was previewed, or that waits for confirmation since it takes clauses from nodes.
@@ -85,18 +87,76 @@ pub async fn confirm(
     answer(wait(db, &here.nudge, row.no).await?)
 }
 
-/// Stops a change that is not handed out yet.
+/// Approves a change that another person requested, or that needs a second person, and hands it out.
+#[utoipa::path(tag = "changes", security(("token" = ["change.decide"]), ("session" = ["change.decide"])), request_body = Confirmed, responses((status = 200, body = Changed)))]
+#[post("/api/changes/<no>/approve", data = "<confirmed>")]
+pub async fn approve(
+    no: u32,
+    confirmed: JsonBody<Confirmed>,
+    caller: Allowed<ChangeDecide>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
+    let row = by_no(db, i64::from(no)).await?;
+    if row.who == caller.person {
+        return Err(ApiError::Conflict {
+            message: format!("you asked for C{no} yourself: another person approves it"),
+            hint: format!("whoever holds change.decide: constans change approve C{no}"),
+        });
+    }
+    let mut transaction = db.begin().await?;
+    refuse_while_recovering(&mut transaction).await?;
+    if !change::approve(&mut *transaction, row.no, &json!(*confirmed), &caller.person).await? {
+        return Err(ApiError::Conflict {
+            message: format!("C{no} does not wait for approval: it is {}", row.status.replace('_', " ")),
+            hint: format!("constans change show C{no}"),
+        });
+    }
+    job::queue(&mut *transaction, JobKind::Change, row.no, &format!("C{no}: {}", row.what), &caller.person, Some(Uuid::max())).await?;
+    let detail = json!({ "change": no, "requested_by": row.who, "confirmed": *confirmed });
+    audit::add(&mut *transaction, &caller.person, "approved a change", &row.what, &detail).await?;
+    transaction.commit().await?;
+    answer(wait(db, &here.nudge, row.no).await?)
+}
+
+/// Denies a change that another person requested, with a reason.
+#[utoipa::path(tag = "changes", security(("token" = ["change.decide"]), ("session" = ["change.decide"])), request_body = DenyChange, responses((status = 200, body = ChangeSummary)))]
+#[post("/api/changes/<no>/deny", data = "<denied>")]
+pub async fn deny(no: u32, denied: JsonBody<DenyChange>, caller: Allowed<ChangeDecide>, db: &State<PgPool>) -> Answer<ChangeSummary> {
+    check_reason(&denied.because).map_err(|wrong| ApiError::invalid("because", wrong))?;
+    let row = by_no(db, i64::from(no)).await?;
+    if row.status != "requested" {
+        return Err(ApiError::Conflict {
+            message: format!("C{no} does not wait for approval: it is {}", row.status.replace('_', " ")),
+            hint: format!("constans change show C{no}"),
+        });
+    }
+    let mut transaction = db.begin().await?;
+    change::drop_nodes(&mut *transaction, row.no).await?;
+    let message = format!("{} denied it: {}", caller.person, denied.because);
+    change::set_status(&mut *transaction, row.no, "refused", Some((&message, "talk to each other, then ask for it again"))).await?;
+    let detail = json!({ "change": no, "requested_by": row.who, "because": denied.because });
+    audit::add(&mut *transaction, &caller.person, "denied a change", &row.what, &detail).await?;
+    transaction.commit().await?;
+    Ok(Json(summary(by_no(db, row.no).await?)?))
+}
+
+/// Stops a change that is not handed out yet. Who may not hand out stops only what they asked for themselves.
 #[utoipa::path(tag = "changes", security(("token" = ["change.decide"]), ("session" = ["change.decide"])), responses((status = 200, body = ChangeSummary)))]
 #[post("/api/changes/<no>/stop")]
-pub async fn stop(no: u32, caller: Allowed<ChangeDecide>, db: &State<PgPool>) -> Answer<ChangeSummary> {
+pub async fn stop(no: u32, caller: MayAsk<ChangeDecide>, db: &State<PgPool>) -> Answer<ChangeSummary> {
+    let Asker { person, may_hand_out } = caller.asker;
     let row = by_no(db, i64::from(no)).await?;
+    if !may_hand_out && row.who != person {
+        return Err(ApiError::NotAllowed { person, permission: ChangeDecide::NAME });
+    }
     let is_worked_at = matches!(row.status.as_str(), "waiting" | "preparing");
     let mut transaction = db.begin().await?;
     if is_worked_at {
-        job::stop(&mut *transaction, row.no, &caller.person).await?;
-    } else if matches!(row.status.as_str(), "previewed" | "unconfirmed") {
+        job::stop(&mut *transaction, row.no, &person).await?;
+    } else if matches!(row.status.as_str(), "previewed" | "unconfirmed" | "requested") {
         change::drop_nodes(&mut *transaction, row.no).await?;
-        let stopped = format!("C{no} was stopped by {}", caller.person);
+        let stopped = format!("C{no} was stopped by {person}");
         change::set_status(&mut *transaction, row.no, "stopped", Some((&stopped, "ask for it again"))).await?;
     } else {
         return Err(ApiError::Conflict {
@@ -104,7 +164,7 @@ pub async fn stop(no: u32, caller: Allowed<ChangeDecide>, db: &State<PgPool>) ->
             hint: if row.status == "handed_out" { format!("take it back: constans change go-back C{no}") } else { "nothing to stop".to_owned() },
         });
     }
-    audit::add(&mut *transaction, &caller.person, "stopped a change", &row.what, &json!({ "change": no })).await?;
+    audit::add(&mut *transaction, &person, "stopped a change", &row.what, &json!({ "change": no })).await?;
     transaction.commit().await?;
     Ok(Json(summary(by_no(db, row.no).await?)?))
 }
@@ -115,7 +175,7 @@ pub async fn stop(no: u32, caller: Allowed<ChangeDecide>, db: &State<PgPool>) ->
 pub async fn go_back(
     no: u32,
     how: JsonBody<HowToChange>,
-    caller: Allowed<ChangeDecide>,
+    caller: MayAsk<ChangeDecide>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
@@ -148,11 +208,12 @@ pub async fn go_back(
     let draft = Draft {
         kind: "go_back",
         what: format!("take back C{no}: {}", row.what),
-        who: &caller.person,
+        who: &caller.asker.person,
         because: how.because.as_deref(),
         edits,
         although_unusable: how.although_unusable,
         is_preview: how.preview,
+        is_request: how.request || !caller.asker.may_hand_out,
         confirmed: confirmed(&how),
         goes_back: Some(row.no),
     };
@@ -175,6 +236,10 @@ pub async fn ask(db: &PgPool, here: &Here, draft: &Draft<'_>) -> Answer<Changed>
     }
     let mut transaction = db.begin().await?;
     let no = queue(&mut transaction, draft).await?;
+    if draft.is_request && !draft.is_preview {
+        let detail = json!({ "change": no, "because": draft.because, "edits": draft.edits });
+        audit::add(&mut *transaction, draft.who, "requested a change", &draft.what, &detail).await?;
+    }
     transaction.commit().await?;
     answer(wait(db, &here.nudge, no).await?)
 }
@@ -182,9 +247,10 @@ pub async fn ask(db: &PgPool, here: &Here, draft: &Draft<'_>) -> Answer<Changed>
 fn answer(row: ChangeRow) -> Answer<Changed> {
     let impact = read_impact(&row)?.unwrap_or_default();
     match row.status.as_str() {
-        "handed_out" | "previewed" => Ok(Json(Changed {
+        "handed_out" | "previewed" | "requested" => Ok(Json(Changed {
             change: Some(row.no),
             previewed: row.status == "previewed",
+            requested: row.status == "requested",
             nodes: impact.nodes,
             unusable: impact.unusable.clone(),
             impact,
@@ -216,6 +282,7 @@ fn summary(row: ChangeRow) -> Result<ChangeSummary, ApiError> {
         who: row.who,
         because: row.because,
         confirmed_by: row.confirmed_by,
+        approved_by: row.approved_by,
         status,
         drafted: row.drafted_at.to_jiff(),
         ended: row.ended_at.map(|at| at.to_jiff()),

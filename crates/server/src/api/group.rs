@@ -8,7 +8,7 @@ use crate::change::publish::{kit_of, on_thread, solvable};
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::{group, release, stage, wanted};
-use crate::trust::{Allowed, GroupEdit, NodeRead};
+use crate::trust::{Allowed, Asker, GroupEdit, MayAsk, NodeRead};
 use constans_core::change::{DocumentEdit, DocumentKey};
 use constans_core::group::{EVERYONE, Group, GroupFinding, GroupSurroundings, check_group};
 use constans_core::kit::Kit;
@@ -38,7 +38,7 @@ pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<
 pub async fn set(
     wanted: JsonBody<Group>,
     how: HowAsQuery,
-    caller: Allowed<GroupEdit>,
+    caller: MayAsk<GroupEdit>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
@@ -50,7 +50,7 @@ pub async fn set(
         return Err(ApiError::Group { name: wanted.name.clone(), findings });
     }
     let body = serde_json::to_value(&*wanted).map_err(|error| ApiError::failed("writing JSON", &error))?;
-    let changed = edit(&wanted.name, Some(body), &how.into(), &caller.person, db, here).await?.into_inner();
+    let changed = edit(&wanted.name, Some(body), &how.into(), &caller.asker, db, here).await?.into_inner();
     Ok(Json(Changed { findings, ..changed }))
 }
 
@@ -83,14 +83,14 @@ async fn find(db: &mut PgConnection, here: &Here, group: &Group) -> Result<Vec<G
 /// Removes a group: its nodes are no longer given what it gives.
 #[utoipa::path(tag = "groups", security(("token" = ["group.edit"]), ("session" = ["group.edit"])), params(HowAsQuery), responses((status = 200, body = Changed)))]
 #[delete("/api/groups/<name>?<how..>")]
-pub async fn remove(name: &str, how: HowAsQuery, caller: Allowed<GroupEdit>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
+pub async fn remove(name: &str, how: HowAsQuery, caller: MayAsk<GroupEdit>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
     if name == EVERYONE {
         return Err(ApiError::Conflict {
             message: "`everyone` cannot be removed: it has all nodes".to_owned(),
             hint: "set it without what it should not give".to_owned(),
         });
     }
-    edit(name, None, &how.into(), &caller.person, db, here).await
+    edit(name, None, &how.into(), &caller.asker, db, here).await
 }
 
 /// How a change is to be made, after the `?`.
@@ -99,6 +99,10 @@ pub async fn remove(name: &str, how: HowAsQuery, caller: Allowed<GroupEdit>, db:
 pub struct HowAsQuery {
     /// The reason for the change, at most 500 characters.
     because: Option<String>,
+    /// Request it: another person hands it out.
+    #[field(default = false)]
+    #[param(required = false)]
+    request: bool,
     /// Only compute the impact: nothing is handed out.
     #[field(default = false)]
     #[param(required = false)]
@@ -114,12 +118,12 @@ pub struct HowAsQuery {
 
 impl From<HowAsQuery> for HowToChange {
     fn from(query: HowAsQuery) -> Self {
-        let HowAsQuery { because, preview, confirm, although_unusable } = query;
-        Self { because, preview, confirm: confirm.0.map(u64::from), although_unusable }
+        let HowAsQuery { because, preview, request, confirm, although_unusable } = query;
+        Self { because, preview, request, confirm: confirm.0.map(u64::from), although_unusable }
     }
 }
 
-async fn edit(name: &str, after: Option<Value>, how: &HowToChange, who: &str, db: &PgPool, here: &Here) -> Answer<Changed> {
+async fn edit(name: &str, after: Option<Value>, how: &HowToChange, asker: &Asker, db: &PgPool, here: &Here) -> Answer<Changed> {
     let key = DocumentKey::Group(name.to_owned());
     let before = read_documents(&mut *db.acquire().await?).await?.remove(&key);
     if before.is_none() && after.is_none() {
@@ -133,11 +137,12 @@ async fn edit(name: &str, after: Option<Value>, how: &HowToChange, who: &str, db
     let draft = Draft {
         kind: "group",
         what: format!("{verb} the group {name}"),
-        who,
+        who: &asker.person,
         because: how.because.as_deref(),
         edits: vec![DocumentEdit { key, before, after }],
         although_unusable: how.although_unusable,
         is_preview: how.preview,
+        is_request: how.request || !asker.may_hand_out,
         confirmed: confirmed(how),
         goes_back: None,
     };

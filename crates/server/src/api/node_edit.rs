@@ -7,7 +7,7 @@ use crate::change::draft::Draft;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::node;
-use crate::trust::{Allowed, NodeEdit as MayEditNodes};
+use crate::trust::{Asker, MayAsk, NodeEdit as MayEditNodes};
 use constans_core::change::{NodeEdit, NodeEditError, edit_nodes};
 use constans_core::words::check_node_name;
 use constans_wire::change::{HowToChange, LabelNodes, RenameNode};
@@ -23,7 +23,7 @@ const MOST_NODES: usize = 1_000;
 /// Sets and removes labels of nodes.
 #[utoipa::path(tag = "nodes", security(("token" = ["node.edit"]), ("session" = ["node.edit"])), request_body = LabelNodes, responses((status = 200, body = Changed)))]
 #[post("/api/labels", data = "<wanted>")]
-pub async fn label(wanted: JsonBody<LabelNodes>, caller: Allowed<MayEditNodes>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
+pub async fn label(wanted: JsonBody<LabelNodes>, caller: MayAsk<MayEditNodes>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
     let LabelNodes { nodes, set, remove, how } = wanted.0;
     if nodes.is_empty() || nodes.len() > MOST_NODES {
         return Err(ApiError::invalid("nodes", format!("from 1 to {MOST_NODES} nodes are labelled at once")));
@@ -34,7 +34,7 @@ pub async fn label(wanted: JsonBody<LabelNodes>, caller: Allowed<MayEditNodes>, 
     let of = if let [one] = nodes.as_slice() { one.clone() } else { format!("{} nodes", nodes.len()) };
     let labels = set.iter().map(|(key, value)| format!("{key}={value}")).chain(remove.iter().map(|key| format!("without {key}")));
     let what = format!("label {of}: {}", labels.collect::<Vec<_>>().join(", "));
-    edit(&nodes, &NodeEdit::Label { set, remove }, what, &how, &caller.person, db, here).await
+    edit(&nodes, &NodeEdit::Label { set, remove }, what, &how, &caller.asker, db, here).await
 }
 
 /// Gives a node another name. Groups that name it follow; its identity and its certificate stay.
@@ -43,7 +43,7 @@ pub async fn label(wanted: JsonBody<LabelNodes>, caller: Allowed<MayEditNodes>, 
 pub async fn rename(
     name: &str,
     wanted: JsonBody<RenameNode>,
-    caller: Allowed<MayEditNodes>,
+    caller: MayAsk<MayEditNodes>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
@@ -53,7 +53,7 @@ pub async fn rename(
         return Err(ApiError::Conflict { message: format!("there is a node {to} already"), hint: format!("constans node show {to}") });
     }
     let what = format!("rename the node {name} to {to}");
-    edit(&[name.to_owned()], &NodeEdit::Rename { to }, what, &how, &caller.person, db, here).await
+    edit(&[name.to_owned()], &NodeEdit::Rename { to }, what, &how, &caller.asker, db, here).await
 }
 
 /// Retires a node: it is refused from its next request on, and is no longer listed or counted. What its machine has stays there.
@@ -62,14 +62,14 @@ pub async fn rename(
 pub async fn retire(
     name: &str,
     how: JsonBody<HowToChange>,
-    caller: Allowed<MayEditNodes>,
+    caller: MayAsk<MayEditNodes>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
-    edit(&[name.to_owned()], &NodeEdit::Retire, format!("retire the node {name}"), &how, &caller.person, db, here).await
+    edit(&[name.to_owned()], &NodeEdit::Retire, format!("retire the node {name}"), &how, &caller.asker, db, here).await
 }
 
-async fn edit(names: &[String], edit: &NodeEdit, what: String, how: &HowToChange, who: &str, db: &PgPool, here: &Here) -> Answer<Changed> {
+async fn edit(names: &[String], edit: &NodeEdit, what: String, how: &HowToChange, asker: &Asker, db: &PgPool, here: &Here) -> Answer<Changed> {
     let mut connection = db.acquire().await?;
     let ids = node::ids(&mut *connection, names).await?;
     if let Some(missing) = names.iter().find(|name| !ids.contains_key(*name)) {
@@ -86,11 +86,12 @@ async fn edit(names: &[String], edit: &NodeEdit, what: String, how: &HowToChange
     let draft = Draft {
         kind: "node",
         what,
-        who,
+        who: &asker.person,
         because: how.because.as_deref(),
         edits,
         although_unusable: how.although_unusable,
         is_preview: how.preview,
+        is_request: how.request || !asker.may_hand_out,
         confirmed: confirmed(how),
         goes_back: None,
     };

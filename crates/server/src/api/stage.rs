@@ -9,11 +9,11 @@ use crate::change::publish::solvable;
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::{release, stage};
-use crate::trust::{Allowed, NodeRead, StageEdit, StageServe};
+use crate::trust::{Allowed, Asker, MayAsk, NodeRead, StageEdit, StageServe};
 use constans_core::change::{DocumentEdit, DocumentKey, StageEdit as StageChange, StageError, edit_stage};
 use constans_core::kit::require;
 use constans_wire::change::HowToChange;
-use constans_wire::kit::{Changed, GoBack, PlaceStage, RenameStage, Serve, Stage, WentBack};
+use constans_wire::kit::{Changed, GoBack, PlaceStage, RenameStage, SecondPerson, Serve, Stage, WentBack};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, post, put};
 use serde_json::Value;
@@ -36,7 +36,11 @@ pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<
 pub async fn stages(db: &PgPool) -> Result<Vec<Stage>, ApiError> {
     let served = stage::served(db).await?;
     let of = |name: &str| served.iter().filter(|(stage, _, _)| stage == name).map(|(_, kit, version)| format!("{kit}@{version}")).collect();
-    Ok(stage::names(db).await?.into_iter().map(|name| Stage { serves: of(&name), name }).collect())
+    Ok(stage::all(db)
+        .await?
+        .into_iter()
+        .map(|stage| Stage { serves: of(&stage.name), name: stage.name, second_person: stage.second_person })
+        .collect())
 }
 
 /// Makes a stage, before another one or as the last.
@@ -45,11 +49,11 @@ pub async fn stages(db: &PgPool) -> Result<Vec<Stage>, ApiError> {
 pub async fn make(
     name: &str,
     wanted: JsonBody<PlaceStage>,
-    caller: Allowed<StageEdit>,
+    caller: MayAsk<StageEdit>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
-    edit(name, &StageChange::Make { before: wanted.before.clone() }, format!("make the stage {name}"), &wanted.how, &caller.person, db, here).await
+    edit(name, &StageChange::Make { before: wanted.before.clone() }, format!("make the stage {name}"), &wanted.how, &caller.asker, db, here).await
 }
 
 /// Moves a stage before another one, or to the end.
@@ -58,11 +62,11 @@ pub async fn make(
 pub async fn shift(
     name: &str,
     wanted: JsonBody<PlaceStage>,
-    caller: Allowed<StageEdit>,
+    caller: MayAsk<StageEdit>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
-    edit(name, &StageChange::Move { before: wanted.before.clone() }, format!("move the stage {name}"), &wanted.how, &caller.person, db, here).await
+    edit(name, &StageChange::Move { before: wanted.before.clone() }, format!("move the stage {name}"), &wanted.how, &caller.asker, db, here).await
 }
 
 /// Renames a stage: groups that name it and the releases that it serves follow.
@@ -71,22 +75,37 @@ pub async fn shift(
 pub async fn rename(
     name: &str,
     wanted: JsonBody<RenameStage>,
-    caller: Allowed<StageEdit>,
+    caller: MayAsk<StageEdit>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
     let what = format!("rename the stage {name} to {}", wanted.to.escape_debug());
-    edit(name, &StageChange::Rename { to: wanted.to.clone() }, what, &wanted.how, &caller.person, db, here).await
+    edit(name, &StageChange::Rename { to: wanted.to.clone() }, what, &wanted.how, &caller.asker, db, here).await
+}
+
+/// Lets changes of what a stage serves ask for a second person, or no longer.
+#[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"])), request_body = SecondPerson, responses((status = 200, body = Changed)))]
+#[post("/api/stages/<name>/second-person", data = "<wanted>")]
+pub async fn second_person(
+    name: &str,
+    wanted: JsonBody<SecondPerson>,
+    caller: MayAsk<StageEdit>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
+    let required = wanted.required;
+    let what = format!("changes of the stage {name} {}", if required { "need a second person" } else { "no longer need a second person" });
+    edit(name, &StageChange::SecondPerson { required }, what, &wanted.how, &caller.asker, db, here).await
 }
 
 /// Removes a stage that no group names.
 #[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"])), params(HowAsQuery), responses((status = 200, body = Changed)))]
 #[delete("/api/stages/<name>?<how..>")]
-pub async fn remove(name: &str, how: HowAsQuery, caller: Allowed<StageEdit>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
-    edit(name, &StageChange::Remove, format!("remove the stage {name}"), &how.into(), &caller.person, db, here).await
+pub async fn remove(name: &str, how: HowAsQuery, caller: MayAsk<StageEdit>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
+    edit(name, &StageChange::Remove, format!("remove the stage {name}"), &how.into(), &caller.asker, db, here).await
 }
 
-async fn edit(name: &str, edit: &StageChange, what: String, how: &HowToChange, who: &str, db: &PgPool, here: &Here) -> Answer<Changed> {
+async fn edit(name: &str, edit: &StageChange, what: String, how: &HowToChange, asker: &Asker, db: &PgPool, here: &Here) -> Answer<Changed> {
     let documents = read_documents(&mut *db.acquire().await?).await?;
     let edits = edit_stage(&documents, name, edit).map_err(|error| match error {
         StageError::Missing(name) => ApiError::Missing { what: "stage", name },
@@ -99,11 +118,12 @@ async fn edit(name: &str, edit: &StageChange, what: String, how: &HowToChange, w
     let draft = Draft {
         kind: "stage",
         what,
-        who,
+        who: &asker.person,
         because: how.because.as_deref(),
         edits,
         although_unusable: how.although_unusable,
         is_preview: how.preview,
+        is_request: how.request || !asker.may_hand_out,
         confirmed: confirmed(how),
         goes_back: None,
     };
@@ -113,11 +133,11 @@ async fn edit(name: &str, edit: &StageChange, what: String, how: &HowToChange, w
 /// Serves releases in a stage, all or none.
 #[utoipa::path(tag = "kits", security(("token" = ["stage.serve"]), ("session" = ["stage.serve"])), request_body = Serve, responses((status = 200, body = Changed)))]
 #[post("/api/stages/<name>/serve", data = "<wanted>")]
-pub async fn serve(name: &str, wanted: JsonBody<Serve>, caller: Allowed<StageServe>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
-    serve_releases(name, &wanted.releases, &wanted.how, &caller.person, db, here).await
+pub async fn serve(name: &str, wanted: JsonBody<Serve>, caller: MayAsk<StageServe>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
+    serve_releases(name, &wanted.releases, &wanted.how, &caller.asker, db, here).await
 }
 
-async fn serve_releases(name: &str, releases: &[String], how: &HowToChange, who: &str, db: &PgPool, here: &Here) -> Answer<Changed> {
+async fn serve_releases(name: &str, releases: &[String], how: &HowToChange, asker: &Asker, db: &PgPool, here: &Here) -> Answer<Changed> {
     let mut connection = db.acquire().await?;
     if !stage::names(&mut *connection).await?.iter().any(|known| known == name) {
         return Err(ApiError::Missing { what: "stage", name: name.to_owned() });
@@ -144,11 +164,12 @@ async fn serve_releases(name: &str, releases: &[String], how: &HowToChange, who:
     let draft = Draft {
         kind: "serve",
         what: format!("{name} serves {}", releases.join(", ")),
-        who,
+        who: &asker.person,
         because: how.because.as_deref(),
         edits,
         although_unusable: how.although_unusable,
         is_preview: how.preview,
+        is_request: how.request || !asker.may_hand_out,
         confirmed: confirmed(how),
         goes_back: None,
     };
@@ -158,13 +179,7 @@ async fn serve_releases(name: &str, releases: &[String], how: &HowToChange, who:
 /// Serves the previous release of a kit again.
 #[utoipa::path(tag = "kits", security(("token" = ["stage.serve"]), ("session" = ["stage.serve"])), request_body = GoBack, responses((status = 200, body = WentBack)))]
 #[post("/api/stages/<name>/back", data = "<wanted>")]
-pub async fn back(
-    name: &str,
-    wanted: JsonBody<GoBack>,
-    caller: Allowed<StageServe>,
-    db: &State<PgPool>,
-    here: &State<Arc<Here>>,
-) -> Answer<WentBack> {
+pub async fn back(name: &str, wanted: JsonBody<GoBack>, caller: MayAsk<StageServe>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<WentBack> {
     let kit = &wanted.kit;
     let served = stage::served(db.inner()).await?;
     let present = served.into_iter().find(|(stage, one, _)| stage == name && one == kit).map(|(_, _, version)| version);
@@ -174,7 +189,7 @@ pub async fn back(
         hint: format!("list the releases: constans kit log {kit}"),
     })?;
     let to = format!("{kit}@{before}");
-    let changed = serve_releases(name, std::slice::from_ref(&to), &wanted.how, &caller.person, db, here).await?.into_inner();
+    let changed = serve_releases(name, std::slice::from_ref(&to), &wanted.how, &caller.asker, db, here).await?.into_inner();
     Ok(Json(WentBack { from: format!("{kit}@{present}"), to, changed }))
 }
 

@@ -4,7 +4,7 @@ use super::publish::kit_of;
 use crate::launch::Here;
 use crate::problem::{ApiError, read_stored};
 use crate::store::{group, node, release, stage};
-use constans_core::change::{DocumentEdit, DocumentKey, NodeDocument};
+use constans_core::change::{DocumentEdit, DocumentKey, NodeDocument, StageEntry};
 use constans_core::group::Group;
 use constans_core::kit::Kit;
 use serde_json::{Value, json};
@@ -24,7 +24,7 @@ pub type Documents = BTreeMap<DocumentKey, Value>;
 pub async fn read_documents(db: &mut PgConnection) -> Result<Documents, ApiError> {
     let group = |body: Value| (DocumentKey::Group(body["name"].as_str().unwrap_or_default().to_owned()), body);
     let served = |(stage, kit, version): (String, String, String)| (DocumentKey::Served { stage, kit }, json!(version));
-    let stages = (DocumentKey::Stages, json!(stage::names(&mut *db).await?));
+    let stages = (DocumentKey::Stages, json!(stage::all(&mut *db).await?));
     let groups = group::all(&mut *db).await?.into_iter().map(group);
     Ok(std::iter::once(stages).chain(groups).chain(stage::served(db).await?.into_iter().map(served)).collect())
 }
@@ -68,7 +68,7 @@ pub fn edited(mut documents: Documents, edits: &[DocumentEdit]) -> Documents {
 pub async fn store_edits(db: &mut PgConnection, edits: &[DocumentEdit], by: &str, change: i64) -> sqlx::Result<()> {
     for edit in edits {
         match &edit.key {
-            DocumentKey::Stages => stage::set_names(&mut *db, &stages_of(edit.after.as_ref())).await?,
+            DocumentKey::Stages => stage::set(&mut *db, &StageEntry::all(edit.after.as_ref())).await?,
             DocumentKey::Group(name) => group::set(&mut *db, name, edit.after.as_ref(), by, change).await?,
             DocumentKey::Served { stage, kit } => {
                 stage::serve(&mut *db, stage, kit, edit.after.as_ref().and_then(Value::as_str), by, change).await?;
@@ -95,7 +95,7 @@ pub async fn store_edits(db: &mut PgConnection, edits: &[DocumentEdit], by: &str
 
 /// Returns the names of the stages of their document.
 pub fn stages_of(document: Option<&Value>) -> Vec<String> {
-    document.and_then(Value::as_array).into_iter().flatten().filter_map(|name| name.as_str().map(str::to_owned)).collect()
+    StageEntry::all(document).into_iter().map(|stage| stage.name).collect()
 }
 
 /// Reads groups as they are stored. One that cannot be read stops what goes by groups: without it, nodes would be given

@@ -26,6 +26,8 @@ pub struct Draft<'a> {
     pub although_unusable: bool,
     /// Only its impact is wanted.
     pub is_preview: bool,
+    /// It is requested: another person hands it out.
+    pub is_request: bool,
     /// What was confirmed.
     pub confirmed: Option<Confirmed>,
     /// The change that it takes back.
@@ -49,13 +51,14 @@ pub async fn queue(db: &mut PgConnection, draft: &Draft<'_>) -> Result<i64, ApiE
         edits: &json!(draft.edits),
         although_unusable: draft.although_unusable,
         is_preview: draft.is_preview,
+        is_request: draft.is_request,
         confirmed: confirmed.as_ref(),
         goes_back: draft.goes_back,
         epoch,
         status: "waiting",
     };
     let no = change::add(&mut *db, &new).await?;
-    let kind = if draft.is_preview { JobKind::Preview } else { JobKind::Change };
+    let kind = if draft.is_preview || draft.is_request { JobKind::Preview } else { JobKind::Change };
     job::queue(db, kind, no, &format!("C{no}: {}", draft.what), draft.who, None).await?;
     Ok(no)
 }

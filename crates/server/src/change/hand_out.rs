@@ -2,13 +2,13 @@
 //! was prepared for them.
 
 use super::RESOLVER;
-use super::documents::store_edits;
+use super::documents::{read_documents, store_edits};
 use super::prepare::{Ended, Prepared, Work, impact, prepare_rest};
 use super::stop_at::stop_at;
 use crate::problem::{ApiError, read_stored};
 use crate::store::{audit, change, fleet, job, notice, recovery};
 use crate::trust::Refusal;
-use constans_core::change::{Confirmed, Impact, must_be_confirmed};
+use constans_core::change::{Confirmed, Impact, asks_for_second_person, must_be_confirmed};
 use constans_wire::kit::Changed;
 use serde_json::json;
 use sqlx::{Connection as _, PgConnection};
@@ -18,8 +18,8 @@ use std::time::Instant;
 pub enum HandOut {
     /// It is done.
     Done,
-    /// It waits for a person.
-    Unconfirmed,
+    /// It waits for a person: for confirmation, or for approval.
+    Waiting,
     /// Somebody holds the lock: to be tried again.
     Busy,
     /// Something else was handed out since, so that it has to be prepared anew.
@@ -59,11 +59,11 @@ pub async fn hand_out(db: &mut PgConnection, work: &Work<'_>, prepared: &mut Pre
     if let Some(refused) = refusal(work, &prepared.impact) {
         return Err(refused);
     }
-    if must_wait(&mut transaction, work, &prepared.impact).await? {
+    if let Some(status) = must_wait(&mut transaction, work, &prepared.impact).await? {
         change::set_impact(&mut *transaction, no, &json!(prepared.impact)).await?;
-        change::set_status(&mut *transaction, no, "unconfirmed", None).await?;
+        change::set_status(&mut *transaction, no, status, None).await?;
         transaction.commit().await?;
-        return Ok(HandOut::Unconfirmed);
+        return Ok(HandOut::Waiting);
     }
     let before = recovery::newest_counter(&mut *transaction).await?;
     store_edits(&mut transaction, &work.edits, &work.change.who, no).await?;
@@ -78,7 +78,7 @@ pub async fn hand_out(db: &mut PgConnection, work: &Work<'_>, prepared: &mut Pre
     fleet::raise(&mut *transaction, RESOLVER).await?;
     change::hand_out(&mut transaction, no, now.epoch).await?;
     change::set_handed_out(&mut *transaction, no, before, &json!(prepared.impact)).await?;
-    let detail = json!({ "change": no, "because": work.change.because, "nodes": prepared.impact.nodes, "edits": work.change.edits });
+    let detail = json!({ "change": no, "because": work.change.because, "approved_by": work.change.approved_by, "nodes": prepared.impact.nodes, "edits": work.change.edits });
     audit::add(&mut *transaction, &work.change.who, "handed out a change", &work.change.what, &detail).await?;
     for what in ["groups", "kits", "nodes"] {
         notice::tell(&mut *transaction, what).await?;
@@ -105,9 +105,18 @@ pub fn refusal(work: &Work<'_>, impact: &Impact) -> Option<Ended> {
     ))
 }
 
-async fn must_wait(db: &mut PgConnection, work: &Work<'_>, impact: &Impact) -> Result<bool, ApiError> {
+/// Returns as what a change waits for a person, if it does.
+async fn must_wait(db: &mut PgConnection, work: &Work<'_>, impact: &Impact) -> Result<Option<&'static str>, ApiError> {
+    if work.change.kind == "resolver" {
+        return Ok(None);
+    }
+    if work.change.approved_by.is_none() && !asks_for_second_person(&read_documents(&mut *db).await?, &work.edits).is_empty() {
+        return Ok(Some("requested"));
+    }
     let joined = change::affected(db, work.change.no).await?.joined.unsigned_abs();
     let confirmed = work.change.confirmed.clone().map(|stored| read_stored(|| format!("confirmation of C{}", work.change.no), stored));
     let confirmed: Option<Confirmed> = confirmed.transpose()?;
-    Ok(work.change.kind != "resolver" && must_be_confirmed(impact, confirmed.as_ref(), joined))
+    // What an approved change takes more than it did is asked of who approves, once more.
+    let waits_as = if work.change.approved_by.is_some() { "requested" } else { "unconfirmed" };
+    Ok(must_be_confirmed(impact, confirmed.as_ref(), joined).then_some(waits_as))
 }

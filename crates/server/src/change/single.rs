@@ -50,6 +50,7 @@ pub async fn resolve_single(db: &mut PgConnection, here: &Here, node: Uuid, occa
         edits: &json!([]),
         although_unusable: true,
         is_preview: false,
+        is_request: false,
         confirmed: None,
         goes_back: None,
         epoch: fleet.epoch,

@@ -107,7 +107,7 @@ async fn hand_out_in_turn(db: &PgPool, work: &Work<'_>) -> Result<(), Ended> {
     }
     loop {
         match hand_out(&mut connection, work, &mut prepared).await? {
-            HandOut::Done | HandOut::Unconfirmed => return Ok(()),
+            HandOut::Done | HandOut::Waiting => return Ok(()),
             HandOut::Outdated => {
                 let anew = work.anew(&mut connection).await?;
                 prepared = prepare(&mut connection, &anew).await?;
@@ -138,7 +138,9 @@ async fn preview(db: &PgPool, work: &Work<'_>) -> Result<(), Ended> {
         return Err(Ended::Lost);
     }
     change::set_impact(&mut *transaction, work.change.no, &json!(prepared.impact)).await?;
-    change::set_status(&mut *transaction, work.change.no, "previewed", None).await?;
+    let status = if work.change.is_request && !work.change.is_preview { "requested" } else { "previewed" };
+    change::set_status(&mut *transaction, work.change.no, status, None).await?;
+    notice::tell(&mut *transaction, "groups").await?;
     Ok(transaction.commit().await?)
 }
 
@@ -190,6 +192,7 @@ pub async fn follow_resolver(db: &PgPool) -> Result<(), ApiError> {
                 edits: Vec::new(),
                 although_unusable: true,
                 is_preview: false,
+                is_request: false,
                 confirmed: None,
                 goes_back: None,
             };

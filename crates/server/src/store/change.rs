@@ -23,6 +23,8 @@ pub struct NewChange<'a> {
     pub although_unusable: bool,
     /// Only its impact is wanted.
     pub is_preview: bool,
+    /// Another person hands it out.
+    pub is_request: bool,
     /// What was confirmed.
     pub confirmed: Option<&'a Value>,
     /// The change that it takes back.
@@ -36,8 +38,8 @@ pub struct NewChange<'a> {
 /// Adds a change and returns its number.
 pub async fn add(db: impl PgExecutor<'_>, new: &NewChange<'_>) -> sqlx::Result<i64> {
     sqlx::query_scalar(
-        "insert into change (epoch, kind, what, who, because, edits, status, although_unusable, is_preview, confirmed, goes_back, drafted_at, ended_at)
-         values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, case when $7 = 'handed_out' then $12 end) returning no",
+        "insert into change (epoch, kind, what, who, because, edits, status, although_unusable, is_preview, confirmed, goes_back, drafted_at, ended_at, is_request)
+         values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, case when $7 = 'handed_out' then $12 end, $13) returning no",
     )
     .bind(new.epoch)
     .bind(new.kind)
@@ -51,6 +53,7 @@ pub async fn add(db: impl PgExecutor<'_>, new: &NewChange<'_>) -> sqlx::Result<i
     .bind(new.confirmed)
     .bind(new.goes_back)
     .bind(sql_now())
+    .bind(new.is_request)
     .fetch_one(db)
     .await
 }
@@ -76,6 +79,10 @@ pub struct ChangeRow {
     pub although_unusable: bool,
     /// Whether only its impact is wanted.
     pub is_preview: bool,
+    /// Whether another person is to hand it out.
+    pub is_request: bool,
+    /// The other person who approved it.
+    pub approved_by: Option<String>,
     /// What was confirmed.
     pub confirmed: Option<Value>,
     /// Who confirmed it, if that was done afterwards.
@@ -100,7 +107,7 @@ pub struct ChangeRow {
     pub outstanding: i64,
 }
 
-const COLUMNS: &str = "c.no, c.kind, c.what, c.who, c.because, c.edits, c.status, c.although_unusable, c.is_preview, c.confirmed, c.confirmed_by, c.base_rev, c.snapshot,
+const COLUMNS: &str = "c.no, c.kind, c.what, c.who, c.because, c.edits, c.status, c.although_unusable, c.is_preview, c.is_request, c.approved_by, c.confirmed, c.confirmed_by, c.base_rev, c.snapshot,
     c.impact, c.refused, c.hint, c.goes_back, c.drafted_at, c.ended_at, (select count(*) from change_node n join node_wanted w on w.node = n.node and w.change = n.change
         where n.change = c.no and n.is_new and n.taken_at is null) as outstanding
     from change c";
@@ -206,11 +213,25 @@ pub async fn confirm(db: impl PgExecutor<'_>, no: i64, confirmed: &Value, who: &
     Ok(done.rows_affected() > 0)
 }
 
+/// Queues a requested change again that another person approved. Returns whether it was requested, by somebody else.
+pub async fn approve(db: impl PgExecutor<'_>, no: i64, confirmed: &Value, who: &str) -> sqlx::Result<bool> {
+    let done = sqlx::query(
+        "update change set status = 'waiting', is_preview = false, confirmed = $2, approved_by = $3, ended_at = null
+         where no = $1 and status = 'requested' and who <> $3",
+    )
+    .bind(no)
+    .bind(confirmed)
+    .bind(who)
+    .execute(db)
+    .await?;
+    Ok(done.rows_affected() > 0)
+}
+
 /// Drops changes that waited for a person for over an hour, or all that are not done.
 pub async fn drop_unfinished(db: &mut PgConnection, also_queued: bool) -> sqlx::Result<()> {
     let dropped: Vec<i64> = sqlx::query_scalar(
         "update change set status = 'dropped', ended_at = $1
-         where status in ('unconfirmed', 'previewed') and ended_at < $1::timestamptz - interval '1 hour' or $2 and status in ('waiting', 'preparing', 'unconfirmed', 'previewed')
+         where status in ('unconfirmed', 'previewed') and ended_at < $1::timestamptz - interval '1 hour' or $2 and status in ('waiting', 'preparing', 'unconfirmed', 'previewed', 'requested')
          returning no",
     )
     .bind(sql_now())

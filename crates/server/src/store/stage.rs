@@ -1,12 +1,19 @@
 //! Stages and what they serve, as intervals.
 
 use crate::clock::sql_now;
+use constans_core::change::StageEntry;
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use sqlx::{PgConnection, PgExecutor};
 
 /// Returns the stages in order.
 pub async fn names(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<String>> {
     sqlx::query_scalar("select name from stage order by place").fetch_all(db).await
+}
+
+/// Returns the stages in order, with what each asks for.
+pub async fn all(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<StageEntry>> {
+    let rows: Vec<(String, bool)> = sqlx::query_as("select name, second_person from stage order by place").fetch_all(db).await?;
+    Ok(rows.into_iter().map(|(name, second_person)| StageEntry { name, second_person }).collect())
 }
 
 /// Returns what all stages serve now, as (stage, kit, version).
@@ -78,10 +85,13 @@ pub async fn serve(db: &mut PgConnection, stage: &str, kit: &str, version: Optio
 }
 
 /// Sets the stages, in their order.
-pub async fn set_names(db: &mut PgConnection, names: &[String]) -> sqlx::Result<()> {
+pub async fn set(db: &mut PgConnection, stages: &[StageEntry]) -> sqlx::Result<()> {
     sqlx::query("delete from stage").execute(&mut *db).await?;
-    sqlx::query("insert into stage (name, place) select name, place from unnest($1::text[]) with ordinality as new (name, place)")
-        .bind(names)
+    sqlx::query(
+        "insert into stage (name, second_person, place) select * from unnest($1::text[], $2::boolean[]) with ordinality as new (name, second_person, place)",
+    )
+        .bind(stages.iter().map(|stage| stage.name.as_str()).collect::<Vec<_>>())
+        .bind(stages.iter().map(|stage| stage.second_person).collect::<Vec<_>>())
         .execute(db)
         .await
         .map(|_| ())

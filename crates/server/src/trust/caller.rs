@@ -1,6 +1,6 @@
 //! People and programs: who calls, by bearer token or session cookie, and whether they may.
 
-use super::permission::{Permission, allows};
+use super::permission::{ChangeRequest, Permission, allows};
 use super::secret::digest_of;
 use super::session;
 use crate::problem::{ApiError, LeftProblem};
@@ -60,7 +60,46 @@ impl<'r, P: Permission> FromRequest<'r> for Allowed<P> {
     }
 }
 
+/// A person who may do what `P` permits, or who may only request it of others.
+pub struct MayAsk<P> {
+    /// The person, and whether the person may do it.
+    pub asker: Asker,
+    _permission: PhantomData<P>,
+}
+
+/// Who asks for a change.
+#[derive(Debug, Clone)]
+pub struct Asker {
+    /// The person's name.
+    pub person: String,
+    /// Whether the person may hand it out; otherwise it becomes a request.
+    pub may_hand_out: bool,
+}
+
+#[rocket::async_trait]
+impl<'r, P: Permission> FromRequest<'r> for MayAsk<P> {
+    type Error = ();
+
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
+        match identified(request).await {
+            Err(error) => refuse(request, &error),
+            Ok((person, ..)) => {
+                let may_hand_out = allows(&person.roles, P::NAME);
+                if may_hand_out || allows(&person.roles, ChangeRequest::NAME) {
+                    return Outcome::Success(Self { asker: Asker { person: person.name, may_hand_out }, _permission: PhantomData });
+                }
+                refuse(request, &ApiError::NotAllowed { person: person.name, permission: P::NAME })
+            }
+        }
+    }
+}
+
 async fn allowed<P: Permission>(request: &Request<'_>) -> Result<(PersonRow, Option<Vec<u8>>, Option<Vec<u8>>), ApiError> {
+    let (person, session, token) = identified(request).await?;
+    if allows(&person.roles, P::NAME) { Ok((person, session, token)) } else { Err(ApiError::NotAllowed { person: person.name, permission: P::NAME }) }
+}
+
+async fn identified(request: &Request<'_>) -> Result<(PersonRow, Option<Vec<u8>>, Option<Vec<u8>>), ApiError> {
     let db = request.guard::<&State<PgPool>>().await.succeeded().ok_or(ApiError::Unknown("token"))?;
     let (person, session, token) = match request.headers().get_one("Authorization") {
         Some(header) => {
@@ -82,7 +121,7 @@ async fn allowed<P: Permission>(request: &Request<'_>) -> Result<(PersonRow, Opt
     };
     // Also whoever may not do this is known.
     request.local_cache(|| CalledBy(Some(person.name.clone())));
-    if allows(&person.roles, P::NAME) { Ok((person, session, token)) } else { Err(ApiError::NotAllowed { person: person.name, permission: P::NAME }) }
+    Ok((person, session, token))
 }
 
 /// Leaves the problem for the catcher, since a guard cannot answer itself.

@@ -45,11 +45,12 @@ impl Role {
                         StageEdit::NAME,
                         GroupEdit::NAME,
                         ChangeDecide::NAME,
+                        ChangeRequest::NAME,
                     ]
                     .contains(&permission)
             }
-            "operator" => reads || permission == FreezeSet::NAME,
-            "publisher" => reads || permission == KitPublish::NAME,
+            "operator" => reads || [FreezeSet::NAME, ChangeRequest::NAME].contains(&permission),
+            "publisher" => reads || [KitPublish::NAME, ChangeRequest::NAME].contains(&permission),
             "reader" => reads,
             _ => false,
         }
@@ -99,6 +100,8 @@ permissions! {
     GroupEdit = "group.edit";
     /// Confirm, stop and take back changes of desired state.
     ChangeDecide = "change.decide";
+    /// Request changes of desired state, which another person hands out.
+    ChangeRequest = "change.request";
     /// Revoke a node: it is refused from now on.
     NodeRevoke = "node.revoke";
     /// Set and end freezes.
@@ -122,15 +125,15 @@ mod tests {
         for (role, may) in [
             (
                 "administrator",
-                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit change.decide node.revoke freeze.set node.edit people.manage audit.read server.recover",
+                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit change.decide change.request node.revoke freeze.set node.edit people.manage audit.read server.recover",
             ),
             (
                 "approver",
-                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit change.decide node.revoke freeze.set node.edit audit.read",
+                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit change.decide change.request node.revoke freeze.set node.edit audit.read",
             ),
-            ("publisher", "session.own node.read kit.publish audit.read"),
+            ("publisher", "session.own node.read kit.publish change.request audit.read"),
             ("reader", "session.own node.read audit.read"),
-            ("operator", "session.own node.read freeze.set audit.read"),
+            ("operator", "session.own node.read change.request freeze.set audit.read"),
             ("stranger", ""),
         ] {
             assert_eq!(permissions_of(&[role.to_owned()]).join(" "), may, "{role}");
