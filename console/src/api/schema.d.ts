@@ -106,6 +106,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/changes/{no}/approve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Approves a change that another person requested, or that needs a second person, and hands it out.
+         * @description Approves a change that another person requested, or that needs a second person, and hands it out.
+         */
+        post: operations["post_api_changes_no_approve"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/changes/{no}/confirm": {
         parameters: {
             query?: never;
@@ -120,6 +140,26 @@ export interface paths {
          * @description Hands out a change that was previewed, or that waits for confirmation since it takes clauses from nodes.
          */
         post: operations["post_api_changes_no_confirm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/changes/{no}/deny": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Denies a change that another person requested, with a reason.
+         * @description Denies a change that another person requested, with a reason.
+         */
+        post: operations["post_api_changes_no_deny"];
         delete?: never;
         options?: never;
         head?: never;
@@ -156,10 +196,30 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Stops a change that is not handed out yet.
-         * @description Stops a change that is not handed out yet.
+         * Stops a change that is not handed out yet. Who may not hand out stops only what they asked for themselves.
+         * @description Stops a change that is not handed out yet. Who may not hand out stops only what they asked for themselves.
          */
         post: operations["post_api_changes_no_stop"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/check/releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What publishing these kits together would find, kit by kit in the order in which they are sent. Nothing is published.
+         * @description What publishing these kits together would find, kit by kit in the order in which they are sent. Nothing is published.
+         */
+        post: operations["post_api_check_releases"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1216,6 +1276,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/stages/{name}/second-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lets changes of what a stage serves ask for a second person, or no longer.
+         * @description Lets changes of what a stage serves ask for a second person, or no longer.
+         */
+        post: operations["post_api_stages_name_second_person"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/stages/{name}/serve": {
         parameters: {
             query?: never;
@@ -1767,6 +1847,8 @@ export interface components {
             nodes: number;
             /** @description Whether only its impact was computed, and nothing was handed out. */
             previewed?: boolean;
+            /** @description Whether it waits for approval by another person, and nothing was handed out. */
+            requested?: boolean;
             /** @description The nodes whose state cannot be resolved, with the reason. */
             unusable: string[][];
         };
@@ -1808,6 +1890,8 @@ export interface components {
         };
         /** @description A change whole. */
         ChangeShown: {
+            /** @description What asks for a second person, as `the group gates`; nothing if who asked only may not hand it out. */
+            asks_for_second_person?: string[];
             /** @description The change that is worked at before it, as `C117, tor.havik: 500 of 100000 nodes`. */
             behind?: string | null;
             /** @description Itself. */
@@ -1829,9 +1913,11 @@ export interface components {
          * @description How far a change is.
          * @enum {string}
          */
-        ChangeStatus: "waiting" | "preparing" | "previewed" | "unconfirmed" | "handed_out" | "refused" | "stopped" | "dropped";
+        ChangeStatus: "waiting" | "preparing" | "previewed" | "unconfirmed" | "requested" | "handed_out" | "refused" | "stopped" | "dropped";
         /** @description A change as it is listed. */
         ChangeSummary: {
+            /** @description Who approved it, of those who did not ask for it. */
+            approved_by?: string | null;
             /** @description Why, if that was given. */
             because?: string | null;
             /** @description Who confirmed it after its impact was shown. */
@@ -2080,6 +2166,11 @@ export interface components {
             /** @description Why. */
             because: string;
         };
+        /** @description Why a request is denied. */
+        DenyChange: {
+            /** @description The reason, at most 500 characters. */
+            because: string;
+        };
         /** @description A setting in words. */
         DescribedSetting: {
             /** @description Where that comes from. */
@@ -2224,6 +2315,37 @@ export interface components {
             path: string;
             text?: components["schemas"]["TextDiff"] | null;
         };
+        /** @description One thing that a check has to say. */
+        Finding: {
+            /** @description Its stable code, as `C0120`. */
+            code: string;
+            /** @description What to do. */
+            hint?: string | null;
+            /** @description Whether it forbids going on. */
+            level: components["schemas"]["Level"];
+            /** @description One fact, in lower case. */
+            message: string;
+            /** @description Where. */
+            place: components["schemas"]["Place"];
+            /** @description Other places that belong to it, each with what it is. */
+            related?: [
+                string,
+                {
+                    /** @description Column in characters, from 1. */
+                    column: number;
+                    /** @description The byte after the last. */
+                    end: number;
+                    /** @description The file's path below the kit's folder. */
+                    file: string;
+                    /** @description The kit, where it is another one than the one that is looked at. */
+                    kit?: string | null;
+                    /** @description Line, from 1. */
+                    line: number;
+                    /** @description Bytes from the start of the file. */
+                    start: number;
+                }
+            ][];
+        };
         /** @description A freeze that nodes hold and that the restored database does not know. */
         ForgottenFreeze: {
             /** @description Itself, by the clock of that node. */
@@ -2357,6 +2479,8 @@ export interface components {
              * @description A higher one is put over a lower one; `everyone` has 0.
              */
             priority?: number;
+            /** @description Whether a second person has to approve changes of it. */
+            second_person?: boolean;
             /** @description Settings of its nodes' agents, as far as it names any. */
             settings?: components["schemas"]["GroupSettings"];
             /** @description The stage of its nodes. */
@@ -2425,6 +2549,8 @@ export interface components {
             confirm?: number | null;
             /** @description Only compute the impact: nothing is handed out. */
             preview?: boolean;
+            /** @description Request it: another person hands it out. */
+            request?: boolean;
         };
         /** @description The impact of a change. */
         Impact: {
@@ -2736,6 +2862,11 @@ export interface components {
             /** @description Entries of clauses: differences, native steps, packages. */
             entries?: number;
         };
+        /**
+         * @description Whether a finding forbids going on.
+         * @enum {string}
+         */
+        Level: "error" | "warning";
         /** @description One release of a kit with where it was served. */
         Logged: {
             /** @description The release. */
@@ -2860,6 +2991,8 @@ export interface components {
             /** @description Its address. */
             address: string;
             cause?: components["schemas"]["Cause"] | null;
+            /** @description Hours in which it may be corrected by its assignments, within the node's change window: each of these must be open. */
+            change_windows?: string[];
             /** @description Where it comes from, as `kit@1.0.0/baseline`. */
             origins: string[];
             /** @description The outcome. */
@@ -3126,8 +3259,8 @@ export interface components {
             failure?: components["schemas"]["Failure"] | null;
             /** @description How it was found out. */
             native?: components["schemas"]["NativeStep"][];
-            /** @description What is left out of the reckoning, and why. */
-            not_known?: string[];
+            /** @description Why packages are left out of the reckoning, each with the command that found it out. */
+            not_known?: components["schemas"]["Failure"][];
             /** @description All that would come, go or change version, those that clauses name among them. */
             packages?: components["schemas"]["PackageChange"][];
         };
@@ -3185,6 +3318,21 @@ export interface components {
             sessions: number;
             /** @description Valid tokens. */
             tokens: number;
+        };
+        /** @description A place in a file of a kit. */
+        Place: {
+            /** @description Column in characters, from 1. */
+            column: number;
+            /** @description The byte after the last. */
+            end: number;
+            /** @description The file's path below the kit's folder. */
+            file: string;
+            /** @description The kit, where it is another one than the one that is looked at. */
+            kit?: string | null;
+            /** @description Line, from 1. */
+            line: number;
+            /** @description Bytes from the start of the file. */
+            start: number;
         };
         /** @description A stage to be made, or to be moved. */
         PlaceStage: components["schemas"]["HowToChange"] & {
@@ -3554,6 +3702,11 @@ export interface components {
             /** @description The status. */
             status: components["schemas"]["Status"];
         };
+        /** @description Whether changes of what a stage serves need a second person. */
+        SecondPerson: components["schemas"]["HowToChange"] & {
+            /** @description Whether they do. */
+            required: boolean;
+        };
         /** @description Releases for a stage to serve, besides its releases of other kits. */
         Serve: components["schemas"]["HowToChange"] & {
             /** @description `kit@1.0.0` each. */
@@ -3662,6 +3815,8 @@ export interface components {
         Stage: {
             /** @description Its name. */
             name: string;
+            /** @description Whether a second person has to approve changes of what it serves. */
+            second_person?: boolean;
             /** @description The releases, `kit@1.0.0`. */
             serves: string[];
         };
@@ -4341,6 +4496,145 @@ export interface operations {
             };
         };
     };
+    post_api_changes_no_approve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Confirmed"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     post_api_changes_no_confirm: {
         parameters: {
             query?: never;
@@ -4363,6 +4657,145 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_changes_no_deny: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DenyChange"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeSummary"];
                 };
             };
             /** @description `not_understood`: the body is not JSON, or the address is invalid */
@@ -4690,6 +5123,136 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_check_releases: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Publish"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Finding"][][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -5507,6 +6070,8 @@ export interface operations {
                 confirm?: number;
                 /** @description Only compute the impact: nothing is handed out. */
                 preview?: boolean;
+                /** @description Request it: another person hands it out. */
+                request?: boolean;
             };
             header?: never;
             path?: never;
@@ -5653,6 +6218,8 @@ export interface operations {
                 confirm?: number;
                 /** @description Only compute the impact: nothing is handed out. */
                 preview?: boolean;
+                /** @description Request it: another person hands it out. */
+                request?: boolean;
             };
             header?: never;
             path: {
@@ -10773,6 +11340,8 @@ export interface operations {
                 confirm?: number;
                 /** @description Only compute the impact: nothing is handed out. */
                 preview?: boolean;
+                /** @description Request it: another person hands it out. */
+                request?: boolean;
             };
             header?: never;
             path: {
@@ -11178,6 +11747,145 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["RenameStage"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_stages_name_second_person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecondPerson"];
             };
         };
         responses: {

@@ -17,6 +17,7 @@ import { sessionQuery } from '../shell/session';
 import { clock, exact } from '../words/time';
 import { changeAddress, progressWords } from './changeWords';
 import { ConfirmDialog } from './ConfirmDialog';
+import { DenyDialog } from './DenyDialog';
 import { GoBackDialog } from './GoBackDialog';
 import { ImpactView } from './ImpactView';
 
@@ -71,14 +72,15 @@ function ChangeParts({ shown }: { shown: Schemas['ChangeShown'] }) {
   );
 }
 
-function ChangeHead({ shown: { change, behind, impact, edits, typed_from } }: { shown: Schemas['ChangeShown'] }) {
+function ChangeHead({ shown: { change, behind, impact, edits, typed_from, asks_for_second_person } }: { shown: Schemas['ChangeShown'] }) {
   const session = useQuery(sessionQuery);
   const mayDecide = session.data?.permissions.includes('change.decide') ?? false;
   const queries = useQueryClient();
   const stop = useMutation({ mutationFn: () => api.stopChange(change.no), onSettled: () => queries.invalidateQueries() });
-  const [asks, setAsks] = useState<'confirm' | 'go-back'>();
+  const [asks, setAsks] = useState<'confirm' | 'approve' | 'deny' | 'go-back'>();
   const isQueued = change.status === 'waiting' || change.status === 'preparing';
   const waits = change.status === 'unconfirmed' || change.status === 'previewed';
+  const isOwn = session.data?.person === change.who;
   const canGoBack = change.status === 'handed_out' && edits.length > 0;
   return (
     <Box sx={{ mb: 2 }}>
@@ -89,6 +91,12 @@ function ChangeHead({ shown: { change, behind, impact, edits, typed_from } }: { 
         <Box sx={{ flex: 1 }} />
         {mayDecide && isQueued && <Button onClick={() => stop.mutate()}>Stop</Button>}
         {mayDecide && waits && <Button onClick={() => setAsks('confirm')}>Hand out…</Button>}
+        {mayDecide && change.status === 'requested' && (
+          <>
+            {!isOwn && <Button onClick={() => setAsks('approve')}>Approve…</Button>}
+            <Button onClick={() => setAsks('deny')}>Deny…</Button>
+          </>
+        )}
         {mayDecide && canGoBack && <Button onClick={() => setAsks('go-back')}>Take back…</Button>}
         <CopiedCommand command={`constans change show C${change.no}`} />
       </Box>
@@ -96,6 +104,7 @@ function ChangeHead({ shown: { change, behind, impact, edits, typed_from } }: { 
         {change.who}, {exact(change.drafted)}
         {change.because && `: “${change.because}”`}
         {change.confirmed_by && `; confirmed by ${change.confirmed_by}`}
+        {change.approved_by && `; approved by ${change.approved_by}`}
         {change.goes_back != null && (
           <>
             . Takes back{' '}
@@ -108,6 +117,7 @@ function ChangeHead({ shown: { change, behind, impact, edits, typed_from } }: { 
       <Typography sx={{ '&::first-letter': { textTransform: 'uppercase' } }}>
         {change.ended && change.status === 'handed_out' ? `handed out ${clock(change.ended)}; ${progressWords(change)}.` : `${progressWords(change)}.`}
         {behind && ` Waits for ${behind}.`}
+        {change.status === 'requested' && ` ${requestWords(asks_for_second_person ?? [], isOwn)}`}
       </Typography>
       {change.refused && (
         <Alert severity="warning" variant="outlined" sx={{ mt: 1 }}>
@@ -115,9 +125,18 @@ function ChangeHead({ shown: { change, behind, impact, edits, typed_from } }: { 
         </Alert>
       )}
       {asks === 'confirm' && impact && <ConfirmDialog no={change.no} what={change.what} impact={impact} typedFrom={typed_from} onClose={() => setAsks(undefined)} />}
+      {asks === 'approve' && impact && (
+        <ConfirmDialog no={change.no} what={change.what} impact={impact} typedFrom={typed_from} approves onClose={() => setAsks(undefined)} />
+      )}
+      {asks === 'deny' && <DenyDialog change={change} onClose={() => setAsks(undefined)} />}
       {asks === 'go-back' && <GoBackDialog change={change} onClose={() => setAsks(undefined)} />}
     </Box>
   );
+}
+
+function requestWords(asks: string[], isOwn: boolean): string {
+  const why = asks.length > 0 ? `A second person is needed for ${asks.join(', ')}.` : 'Its author may not hand it out.';
+  return isOwn ? `${why} You asked for it yourself: another person approves it.` : why;
 }
 
 function NodesOfChange({ shown: { nodes, last_by, change } }: { shown: Schemas['ChangeShown'] }) {

@@ -18,16 +18,18 @@ interface Asked {
   what: string;
   impact: Schemas['Impact'];
   typedFrom: number;
+  /** Whether it is a request of another person that is approved. */
+  approves?: boolean;
   onClose: () => void;
 }
 
 /** Asks whether to hand a change out. Where it takes clauses from many nodes, their number is typed. */
-export function ConfirmDialog({ no, what, impact, typedFrom, onClose }: Asked) {
+export function ConfirmDialog({ no, what, impact, typedFrom, approves = false, onClose }: Asked) {
   const queries = useQueryClient();
   const navigate = useNavigate();
   const [typed, setTyped] = useState('');
   const handOut = useMutation({
-    mutationFn: () => api.confirmChange(no, confirmation(impact)),
+    mutationFn: () => (approves ? api.approveChange : api.confirmChange)(no, confirmation(impact)),
     onSuccess: () => {
       onClose();
       void navigate(changeAddress(no));
@@ -38,7 +40,7 @@ export function ConfirmDialog({ no, what, impact, typedFrom, onClose }: Asked) {
   return (
     <Dialog open onClose={onClose} maxWidth="md" fullWidth aria-labelledby="confirm-title">
       <DialogTitle id="confirm-title">
-        Hand out C{no}: {what}?
+        {approves ? 'Approve and hand out' : 'Hand out'} C{no}: {what}?
       </DialogTitle>
       <DialogContent sx={{ display: 'grid', gap: 2 }}>
         <ImpactView impact={impact} />
@@ -57,7 +59,7 @@ export function ConfirmDialog({ no, what, impact, typedFrom, onClose }: Asked) {
           Cancel
         </Button>
         <Button variant="contained" disabled={handOut.isPending || (mustType && typed.trim() !== String(impact.takes_from))} onClick={() => handOut.mutate()}>
-          {handOut.isPending ? 'Handing out…' : 'Hand out'}
+          {handOut.isPending ? 'Handing out…' : approves ? 'Approve' : 'Hand out'}
         </Button>
       </DialogActions>
     </Dialog>

@@ -6,6 +6,8 @@ export function progressWords(change: Schemas['ChangeSummary']): string {
   switch (change.status) {
     case 'unconfirmed':
       return 'not confirmed';
+    case 'requested':
+      return 'waits for approval';
     case 'handed_out':
       if (change.nodes === 0) return 'affects no node';
       if (change.outstanding === 0) return change.nodes === 1 ? 'the node has it' : `all ${change.nodes.toLocaleString('en')} nodes have it`;

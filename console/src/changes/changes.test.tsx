@@ -90,3 +90,33 @@ test('who may not decide is offered nothing', async () => {
   expect(await screen.findByText(/29 of 41 nodes have it/)).toBeTruthy();
   expect(screen.queryByRole('button', { name: 'Take back…' })).toBeNull();
 });
+
+test('a requested change is approved or denied by another person, who sees the impact', async () => {
+  const asked = serve({
+    'GET /api/session': { body: session },
+    'GET /api/changes/118': { body: { ...shown({ status: 'requested', ended: null }), asks_for_second_person: ['the group kiosks'] } },
+    'POST /api/changes/118/deny': { body: change },
+    'POST /api/changes/118/approve': { body: { change: 118, previewed: false, requested: false, nodes: 5, unusable: [], impact } },
+  });
+  page('/changes/C118');
+  expect(await screen.findByText(/waits for approval\. A second person is needed for the group kiosks\./)).toBeTruthy();
+  fireEvent.click(await screen.findByRole('button', { name: 'Deny…' }));
+  expect(screen.getByRole('button', { name: 'Deny' }).hasAttribute('disabled')).toBe(true);
+  fireEvent.change(screen.getByLabelText('Reason'), { target: { value: 'the festival is on' } });
+  fireEvent.click(screen.getByRole('button', { name: 'Deny' }));
+  await vi.waitFor(() => expect(screen.queryByLabelText('Reason')).toBeNull());
+  fireEvent.click(screen.getByRole('button', { name: 'Approve…' }));
+  fireEvent.change(screen.getByLabelText(/Type the number/), { target: { value: '5' } });
+  fireEvent.click(screen.getByRole('button', { name: 'Approve' }));
+  await vi.waitFor(() => expect(asked.some((one) => one.path === 'POST /api/changes/118/approve')).toBe(true));
+  const sent = (path: string) => JSON.parse(asked.find((one) => one.path === path)?.body ?? '{}') as unknown;
+  expect(sent('POST /api/changes/118/deny')).toEqual({ because: 'the festival is on' });
+  expect(sent('POST /api/changes/118/approve')).toEqual({ takes_from: 5, takes: 10, nodes: 5 });
+});
+
+test('nobody approves their own request', async () => {
+  serve({ 'GET /api/session': { body: { ...session, person: 'tor.havik' } }, 'GET /api/changes/118': { body: shown({ status: 'requested', ended: null }) } });
+  page('/changes/C118');
+  expect(await screen.findByText(/You asked for it yourself: another person approves it\./)).toBeTruthy();
+  expect(screen.queryByRole('button', { name: 'Approve…' })).toBeNull();
+});
