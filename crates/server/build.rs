@@ -6,6 +6,8 @@ fn main() {
     let built = std::path::Path::new("../../console/dist/index.html");
     if !built.exists() {
         let words = "<!doctype html><title>Constans</title><p>The console was not built with this server: run make console, then build it again.";
-        std::fs::create_dir_all("../../console/dist").and_then(|()| std::fs::write(built, words)).expect("the folder of the console can be written");
+        std::fs::create_dir_all("../../console/dist")
+            .and_then(|()| std::fs::write(built, words))
+            .expect("the folder of the console can be written");
     }
 }

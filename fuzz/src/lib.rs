@@ -25,12 +25,23 @@ pub fn setting(text: &str, formats: &[Format]) {
         let before = read_setting(file, *format, &key);
         if let Ok(written) = write_setting(file, *format, &key, &value) {
             let wanted = format.as_read(&value).expect("it was written");
-            assert_eq!(read_setting(&written, *format, &key), Ok(Some(wanted)), "what was written is read: {written:?}");
+            assert_eq!(
+                read_setting(&written, *format, &key),
+                Ok(Some(wanted)),
+                "what was written is read: {written:?}"
+            );
             assert!(before.is_ok(), "what cannot be read is not changed");
         }
         if let Ok(removed) = remove_setting(file, *format, &key) {
-            assert_eq!(read_setting(&removed, *format, &key), Ok(None), "what was removed is not there: {removed:?}");
-            assert!(!matches!(before, Ok(None)) || removed == file, "where nothing is to be removed nothing changes");
+            assert_eq!(
+                read_setting(&removed, *format, &key),
+                Ok(None),
+                "what was removed is not there: {removed:?}"
+            );
+            assert!(
+                !matches!(before, Ok(None)) || removed == file,
+                "where nothing is to be removed nothing changes"
+            );
         }
     }
 }
@@ -48,10 +59,21 @@ impl Contents for Any {
 struct Nowhere;
 
 impl Attic for Nowhere {
-    fn keep(&mut self, path: &str, contents: &mut dyn std::io::Read, _: &Entry, _: &ClauseAddress) -> Result<KeptOld, HostError> {
+    fn keep(
+        &mut self,
+        path: &str,
+        contents: &mut dyn std::io::Read,
+        _: &Entry,
+        _: &ClauseAddress,
+    ) -> Result<KeptOld, HostError> {
         let mut bytes = Vec::new();
         contents.read_to_end(&mut bytes).map_err(|error| HostError::new(error.to_string()))?;
-        Ok(KeptOld { attic: 1, path: path.to_owned(), digest: of_contents(&bytes), bytes: bytes.len() as u64 })
+        Ok(KeptOld {
+            attic: 1,
+            path: path.to_owned(),
+            digest: of_contents(&bytes),
+            bytes: bytes.len() as u64,
+        })
     }
 }
 
@@ -65,21 +87,41 @@ pub fn carry_out(state: &EffectiveState) {
     for mode in [Mode::Observe, Mode::Enforce, Mode::Enforce] {
         let now = Timestamp::UNIX_EPOCH;
         let settings = Settings::of(mode);
-        let mut run = Run::new(RunInput { state, settings, memories, due, part: Part::Whole, on_demand: false, key: &key });
+        let mut run = Run::new(RunInput {
+            state,
+            settings,
+            memories,
+            due,
+            part: Part::Whole,
+            on_demand: false,
+            key: &key,
+        });
         let mut actions = run.begin(now);
         'run: loop {
             let mut event = None;
             for action in actions {
                 match action {
-                    Action::Inspect(at) => event = Some(RunEvent::Inspected(host.inspect(&state.clauses[at], &Any, &key), 0)),
+                    Action::Inspect(at) => {
+                        event = Some(RunEvent::Inspected(host.inspect(&state.clauses[at], &Any, &key), 0));
+                    }
                     Action::Preview(ats) => {
-                        event = Some(RunEvent::PackagePreview(host.preview(&ats.iter().map(|at| &state.clauses[*at]).collect::<Vec<_>>()), 0));
+                        event = Some(RunEvent::PackagePreview(
+                            host.preview(&ats.iter().map(|at| &state.clauses[*at]).collect::<Vec<_>>()),
+                            0,
+                        ));
                     }
-                    Action::Keep(at) => event = Some(RunEvent::Kept(host.keep(&state.clauses[at], &mut Nowhere), 0)),
+                    Action::Keep(at) => {
+                        event = Some(RunEvent::Kept(host.keep(&state.clauses[at], &mut Nowhere), 0));
+                    }
                     Action::Correct(at, differences) => {
-                        event = Some(RunEvent::Corrected(host.correct(&state.clauses[at], &differences, &Any, &mut Nowhere), 0));
+                        event = Some(RunEvent::Corrected(
+                            host.correct(&state.clauses[at], &differences, &Any, &mut Nowhere),
+                            0,
+                        ));
                     }
-                    Action::React(at, reaction) => event = Some(RunEvent::Reacted(host.react(&state.clauses[at], reaction), 0)),
+                    Action::React(at, reaction) => {
+                        event = Some(RunEvent::Reacted(host.react(&state.clauses[at], reaction), 0));
+                    }
                     Action::Finish => break 'run,
                     Action::KeepDue(_) | Action::Remember(..) => {}
                 }

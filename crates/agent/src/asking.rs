@@ -28,13 +28,17 @@ pub fn ask(question: &str) -> Result<bool, AgentError> {
     print!("\n{question} Type yes to go on: ");
     let _ = std::io::stdout().flush();
     let mut answer = String::new();
-    std::io::stdin().read_line(&mut answer).map_err(|error| AgentError::new(format!("the answer cannot be read: {error}")))?;
+    std::io::stdin()
+        .read_line(&mut answer)
+        .map_err(|error| AgentError::new(format!("the answer cannot be read: {error}")))?;
     Ok(matches!(answer.trim(), "yes" | "y"))
 }
 
 /// Waits until nobody else runs, saying so.
 pub fn wait_for_lock(state_dir: &StateDir, what: &str, secs: u64) -> Result<RunLock, AgentError> {
-    state_dir.lock(what, Duration::from_secs(secs), |who| eprintln!("waiting up to {secs} s for another run to finish: {who}"))
+    state_dir.lock(what, Duration::from_secs(secs), |who| {
+        eprintln!("waiting up to {secs} s for another run to finish: {who}");
+    })
 }
 
 /// Opens the agent's own folder and the machine.
@@ -54,8 +58,10 @@ pub fn on_network<T>(work: impl Future<Output = Result<T, AgentError>>) -> Resul
 /// what sudo says, else the account that runs it.
 pub fn signed_in_as() -> Option<String> {
     // Unset, it is the largest number (proc(5)).
-    let by_kernel =
-        std::fs::read_to_string("/proc/self/loginuid").ok().and_then(|text| text.trim().parse::<u32>().ok()).filter(|uid| *uid != u32::MAX);
+    let by_kernel = std::fs::read_to_string("/proc/self/loginuid")
+        .ok()
+        .and_then(|text| text.trim().parse::<u32>().ok())
+        .filter(|uid| *uid != u32::MAX);
     let by_sudo = std::env::var("SUDO_UID").ok().and_then(|text| text.parse::<u32>().ok());
     let uid = by_kernel.or(by_sudo).unwrap_or_else(|| rustix::process::getuid().as_raw());
     let known = std::fs::read_to_string("/etc/passwd").unwrap_or_default();

@@ -45,7 +45,12 @@ pub struct Kept {
 
 impl Kept {
     fn as_old(&self) -> KeptOld {
-        KeptOld { attic: self.number, path: self.path.clone(), digest: self.digest.clone(), bytes: self.bytes }
+        KeptOld {
+            attic: self.number,
+            path: self.path.clone(),
+            digest: self.digest.clone(),
+            bytes: self.bytes,
+        }
     }
 }
 
@@ -89,7 +94,10 @@ impl AtticStore {
     /// Returns that there is no such number.
     pub fn find(&self, number: u64) -> Result<&Kept, AgentError> {
         let found = self.kept.iter().find(|kept| kept.number == number);
-        found.ok_or_else(|| AgentError::new(format!("the attic has no entry {number}")).hint("constans-agent attic list shows all entries"))
+        found.ok_or_else(|| {
+            AgentError::new(format!("the attic has no entry {number}"))
+                .hint("constans-agent attic list shows all entries")
+        })
     }
 
     /// Returns the contents of one thing.
@@ -100,7 +108,10 @@ impl AtticStore {
     pub fn contents(&self, kept: &Kept) -> Result<Vec<u8>, AgentError> {
         let name = contents_name(&kept.digest);
         let path = self.state_dir.shown(&name);
-        let bytes = self.state_dir.read(&name)?.ok_or_else(|| AgentError::new(format!("{} no longer exists", path.display())))?;
+        let bytes = self
+            .state_dir
+            .read(&name)?
+            .ok_or_else(|| AgentError::new(format!("{} no longer exists", path.display())))?;
         if of_contents(&bytes) == kept.digest {
             Ok(bytes)
         } else {
@@ -123,18 +134,35 @@ impl AtticStore {
         kept
     }
 
-    fn add(&mut self, path: &str, contents: &mut dyn Read, entry: &Entry, clause: Option<&ClauseAddress>) -> Result<KeptOld, AgentError> {
+    fn add(
+        &mut self,
+        path: &str,
+        contents: &mut dyn Read,
+        entry: &Entry,
+        clause: Option<&ClauseAddress>,
+    ) -> Result<KeptOld, AgentError> {
         if entry.size > self.most_bytes {
             let (size, most) = (entry.size, self.most_bytes / 1024 / 1024);
             return Err(AgentError::new(format!("it has {size} bytes, and the attic takes at most {most} MiB"))
                 .hint("nothing was changed. Move it away by hand, set `attic = false` in the clause if it may be lost, or raise attic_mib"));
         }
-        let (digest, bytes) = self.take_in(contents).map_err(|error| AgentError::own_file("write", &self.state_dir.shown(CONTENTS), &error))?;
+        let (digest, bytes) = self
+            .take_in(contents)
+            .map_err(|error| AgentError::own_file("write", &self.state_dir.shown(CONTENTS), &error))?;
         steps::reached("attic contents kept", path);
         let permissions = format!("{:04o}", entry.permissions);
-        let is_kept_so = |kept: &&Kept| kept.digest == digest && (kept.uid, kept.gid, &kept.permissions) == (entry.uid, entry.gid, &permissions);
+        let is_kept_so = |kept: &&Kept| {
+            kept.digest == digest
+                && (kept.uid, kept.gid, &kept.permissions) == (entry.uid, entry.gid, &permissions)
+        };
         // What was kept during its grace and is replaced now is there already.
-        if let Some(kept) = self.kept.iter().rfind(|kept| kept.path == path).filter(|kept| kept.during_grace).filter(is_kept_so) {
+        if let Some(kept) = self
+            .kept
+            .iter()
+            .rfind(|kept| kept.path == path)
+            .filter(|kept| kept.during_grace)
+            .filter(is_kept_so)
+        {
             return Ok(kept.as_old());
         }
         let kept = Kept {
@@ -151,8 +179,13 @@ impl AtticStore {
             permissions,
         };
         // A line that was cut off stays a line of its own.
-        let is_torn = self.state_dir.read(INDEX)?.is_some_and(|index| index.last().is_some_and(|byte| *byte != b'\n'));
-        let line = format!("{}{}\n", if is_torn { "\n" } else { "" }, serde_json::to_string(&kept).expect("it is plain data"));
+        let is_torn =
+            self.state_dir.read(INDEX)?.is_some_and(|index| index.last().is_some_and(|byte| *byte != b'\n'));
+        let line = format!(
+            "{}{}\n",
+            if is_torn { "\n" } else { "" },
+            serde_json::to_string(&kept).expect("it is plain data")
+        );
         let added = self.state_dir.append(INDEX).and_then(|mut index| {
             index.add(line.as_bytes())?;
             index.sync()
@@ -196,7 +229,12 @@ impl AtticStore {
     /// # Errors
     ///
     /// Returns why it could not be kept.
-    pub fn keep_before_put_back(&mut self, path: &str, mut contents: &[u8], entry: &Entry) -> Result<KeptOld, HostError> {
+    pub fn keep_before_put_back(
+        &mut self,
+        path: &str,
+        mut contents: &[u8],
+        entry: &Entry,
+    ) -> Result<KeptOld, HostError> {
         self.add(path, &mut contents, entry, None).map_err(|error| not_kept(path, &error))
     }
 }
@@ -236,14 +274,20 @@ impl AtticStore {
             return Ok(());
         }
         let before = self.forgotten()?;
-        let forgotten = Forgotten { things: before.things + gone as u64, until: Some(self.kept[gone - 1].at) };
+        let forgotten =
+            Forgotten { things: before.things + gone as u64, until: Some(self.kept[gone - 1].at) };
         self.kept.drain(..gone);
-        let lines: String = self.kept.iter().map(|kept| serde_json::to_string(kept).expect("it is plain data") + "\n").collect();
+        let lines: String = self
+            .kept
+            .iter()
+            .map(|kept| serde_json::to_string(kept).expect("it is plain data") + "\n")
+            .collect();
         self.state_dir.write_json(FORGOTTEN, &forgotten)?;
         self.state_dir.write(INDEX, lines.as_bytes())?;
         // Contents go last: what is cut off in between only takes room until the next time.
         let named: BTreeSet<PathBuf> = self.kept.iter().map(|kept| contents_name(&kept.digest)).collect();
-        for listed in self.state_dir.list(CONTENTS).into_iter().filter(|listed| !named.contains(&listed.name)) {
+        for listed in self.state_dir.list(CONTENTS).into_iter().filter(|listed| !named.contains(&listed.name))
+        {
             self.state_dir.remove(listed.name);
         }
         Ok(())
@@ -269,11 +313,20 @@ fn contents_name(digest: &Digest) -> PathBuf {
 }
 
 fn not_kept(path: &str, error: &AgentError) -> HostError {
-    HostError { remedy: error.hint.clone(), ..HostError::new(format!("{path} could not be kept in the attic: {}", error.message)) }
+    HostError {
+        remedy: error.hint.clone(),
+        ..HostError::new(format!("{path} could not be kept in the attic: {}", error.message))
+    }
 }
 
 impl Attic for AtticStore {
-    fn keep(&mut self, path: &str, contents: &mut dyn Read, entry: &Entry, clause: &ClauseAddress) -> Result<KeptOld, HostError> {
+    fn keep(
+        &mut self,
+        path: &str,
+        contents: &mut dyn Read,
+        entry: &Entry,
+        clause: &ClauseAddress,
+    ) -> Result<KeptOld, HostError> {
         self.add(path, contents, entry, Some(clause)).map_err(|error| not_kept(path, &error))
     }
 }
@@ -288,13 +341,25 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let state_dir = StateDir::open(folder.path()).unwrap();
         let mut attic = AtticStore::open(&state_dir, None).unwrap();
-        let entry = Entry { what: What::File, uid: 0, gid: 0, permissions: 0o644, size: 0, names: 1, stamp: Stamp::default() };
+        let entry = Entry {
+            what: What::File,
+            uid: 0,
+            gid: 0,
+            permissions: 0o644,
+            size: 0,
+            names: 1,
+            stamp: Stamp::default(),
+        };
         let big = |fill: u8| vec![fill; 700 * 1024];
         for contents in [big(1), big(2), big(1), big(3)] {
             attic.keep_before_put_back("/etc/issue", &contents, &entry).unwrap();
         }
         attic.bound(2).unwrap();
-        assert_eq!(attic.all().iter().map(|kept| kept.number).collect::<Vec<_>>(), [3, 4], "without the first nothing is freed");
+        assert_eq!(
+            attic.all().iter().map(|kept| kept.number).collect::<Vec<_>>(),
+            [3, 4],
+            "without the first nothing is freed"
+        );
         attic.bound(1).unwrap();
         let again = AtticStore::open(&state_dir, None).unwrap();
         assert_eq!(again.all().iter().map(|kept| kept.number).collect::<Vec<_>>(), [4]);

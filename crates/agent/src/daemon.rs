@@ -16,7 +16,9 @@ use crate::spool::Spool;
 use crate::state_dir::{SetAside, StateDir};
 use crate::under_way::record_unended;
 use crate::way;
-use constans_core::run::{Part, RestartDue, RestartPending, next_opening, next_opening_of_reactions, restart_due};
+use constans_core::run::{
+    Part, RestartDue, RestartPending, next_opening, next_opening_of_reactions, restart_due,
+};
 use constans_core::settings::AgentSettings;
 use constans_core::state::Clause;
 use constans_host::{Host, Machine, Stalls, restart};
@@ -61,7 +63,12 @@ pub struct Daemon<H> {
 /// # Errors
 ///
 /// Returns what keeps it from going on: no fleet, or a folder that cannot be written. A server that is away does not.
-pub async fn run(state_dir: &StateDir, machine: Machine, once: bool, reach_within: Option<Duration>) -> Result<(), AgentError> {
+pub async fn run(
+    state_dir: &StateDir,
+    machine: Machine,
+    once: bool,
+    reach_within: Option<Duration>,
+) -> Result<(), AgentError> {
     membership(state_dir)?;
     // Asked to end, it finishes the run that it has begun.
     let no_signals = |error: std::io::Error| AgentError::new(format!("cannot listen for signals: {error}"));
@@ -106,7 +113,13 @@ impl<H: Host> Daemon<H> {
     /// # Errors
     ///
     /// Returns what of the agent's own folder cannot be read or written.
-    pub fn new(state_dir: StateDir, host: H, connect: Arc<dyn Connect>, journal: Journal, seed: u64) -> Result<Self, AgentError> {
+    pub fn new(
+        state_dir: StateDir,
+        host: H,
+        connect: Arc<dyn Connect>,
+        journal: Journal,
+        seed: u64,
+    ) -> Result<Self, AgentError> {
         let since = state_dir.now();
         let due = Due::from_start(state_dir.clock().clone(), seed, started_by(&state_dir)?);
         Ok(Self {
@@ -144,7 +157,10 @@ impl<H: Host> Daemon<H> {
     /// What keeps one round from its end, as a full disk or another run that does not end, may be over at the next.
     fn could_not_go_on(&mut self, error: &AgentError) {
         self.due.not_before(self.state_dir.now() + PAUSE_AFTER_ERROR);
-        self.journal.say(Level::Error, &format!("{}; retrying at {:.0}", error.line(), self.due.check_in.min(self.due.run)));
+        self.journal.say(
+            Level::Error,
+            &format!("{}; retrying at {:.0}", error.line(), self.due.check_in.min(self.due.run)),
+        );
     }
 
     fn note(&self) -> Result<(), AgentError> {
@@ -178,9 +194,14 @@ impl<H: Host> Daemon<H> {
             self.journal.say(Level::Error, &error.message);
         }
         let told_until = self.told_until;
-        for SetAside { name, at, because } in self.state_dir.all_set_aside().into_iter().filter(|aside| aside.at > told_until) {
+        for SetAside { name, at, because } in
+            self.state_dir.all_set_aside().into_iter().filter(|aside| aside.at > told_until)
+        {
             self.told_until = at;
-            self.journal.say(Level::Error, &format!("{name} in the state folder is unusable and was set aside: {because}"));
+            self.journal.say(
+                Level::Error,
+                &format!("{name} in the state folder is unusable and was set aside: {because}"),
+            );
         }
         Ok(())
     }
@@ -206,7 +227,11 @@ impl<H: Host> Daemon<H> {
         self.is_reached = delivered;
         let waits = if delivered { "" } else { "; the report stays in the spool until the server answers" };
         self.journal.say(level_of(&report), &format!("{}{waits}", run_words(&report)));
-        self.tell_service_manager(&[NotifyState::Status(&format!("{}, {:.0}", report.status.words(), self.state_dir.now()))]);
+        self.tell_service_manager(&[NotifyState::Status(&format!(
+            "{}, {:.0}",
+            report.status.words(),
+            self.state_dir.now()
+        ))]);
         if delivered {
             way::reached(&self.state_dir);
         }
@@ -220,8 +245,15 @@ impl<H: Host> Daemon<H> {
         let next = self.due.next_check_in(&before);
         match self.ask(link, next).await {
             Ok(checked_in) => {
-                let recovering = if checked_in.recovering { ", which is recovering; continuing with the last desired state" } else { "" };
-                self.journal.say(Level::Info, &format!("connected to {} as {}{recovering}", checked_in.url, checked_in.name));
+                let recovering = if checked_in.recovering {
+                    ", which is recovering; continuing with the last desired state"
+                } else {
+                    ""
+                };
+                self.journal.say(
+                    Level::Info,
+                    &format!("connected to {} as {}{recovering}", checked_in.url, checked_in.name),
+                );
                 for failed in &checked_in.failed {
                     self.journal.say(Level::Warn, &format!("{}; retrying at {next:.0}", failed.line()));
                 }
@@ -238,7 +270,13 @@ impl<H: Host> Daemon<H> {
             Err(error) => {
                 self.due.unanswered(next, &before);
                 let again = format!("{:.0}", self.due.check_in);
-                self.journal.say(Level::Warn, &format!("{}; continuing with the last desired state, retrying at {again}", error.message));
+                self.journal.say(
+                    Level::Warn,
+                    &format!(
+                        "{}; continuing with the last desired state, retrying at {again}",
+                        error.message
+                    ),
+                );
                 let is_there = error.server == ServerSeen::Answering;
                 if is_there {
                     way::reached(&self.state_dir);
@@ -248,7 +286,11 @@ impl<H: Host> Daemon<H> {
         }
     }
 
-    async fn ask(&self, link: &Result<ServerLink<'_>, AgentError>, next: Timestamp) -> Result<CheckedIn, AgentError> {
+    async fn ask(
+        &self,
+        link: &Result<ServerLink<'_>, AgentError>,
+        next: Timestamp,
+    ) -> Result<CheckedIn, AgentError> {
         let said = Saying::of(&self.state_dir, &self.host, next)?;
         match link {
             Ok(link) => link.check_in(&self.state_dir, said).await,
@@ -262,8 +304,13 @@ impl<H: Host> Daemon<H> {
         if !way::is_at_risk(&self.state_dir) {
             return Ok(());
         }
-        let reach_within = self.reach_within.unwrap_or_else(|| Duration::from_secs(settings(&self.state_dir).reach_within_secs));
-        let waiting = format!("connection to the server lost after a change; waiting {} s before reverting it", reach_within.as_secs());
+        let reach_within = self
+            .reach_within
+            .unwrap_or_else(|| Duration::from_secs(settings(&self.state_dir).reach_within_secs));
+        let waiting = format!(
+            "connection to the server lost after a change; waiting {} s before reverting it",
+            reach_within.as_secs()
+        );
         self.journal.say(Level::Warn, &waiting);
         let end = Instant::now() + reach_within;
         let mut seen = ServerSeen::Nothing;
@@ -286,7 +333,12 @@ impl<H: Host> Daemon<H> {
             return Ok(());
         }
         let _lock = self.state_dir.lock("daemon", PATIENCE, |_| ())?;
-        let put_back = way::put_all_back(&self.state_dir, &mut self.host, &self.state_dir.key()?, Path::new(SERVED_STORE))?;
+        let put_back = way::put_all_back(
+            &self.state_dir,
+            &mut self.host,
+            &self.state_dir.key()?,
+            Path::new(SERVED_STORE),
+        )?;
         for address in &put_back.done {
             self.journal.say(Level::Warn, &format!("reverted: {address}"));
         }
@@ -353,7 +405,13 @@ impl<H: Host> Daemon<H> {
         };
         let Some(served) = Served::read(&self.state_dir)? else { return Ok(()) };
         let settings = served.run_settings(&self.state_dir, self.state_dir.now())?;
-        let mut due = restart_due(served.settings.restart, &settings, &pending, noted.restarted_for.as_ref(), self.state_dir.now());
+        let mut due = restart_due(
+            served.settings.restart,
+            &settings,
+            &pending,
+            noted.restarted_for.as_ref(),
+            self.state_dir.now(),
+        );
         if self.host.acted_on().is_private_root() {
             due = RestartDue::Left("a private root folder cannot be restarted".to_owned());
         }
@@ -367,7 +425,10 @@ impl<H: Host> Daemon<H> {
         };
         let note = RestartNote { pending, due: words };
         if self.restart.as_ref().is_none_or(|known| known.due != note.due) {
-            self.journal.say(Level::Warn, &format!("restart pending ({}): {}", note.pending.because.join(", "), note.due));
+            self.journal.say(
+                Level::Warn,
+                &format!("restart pending ({}): {}", note.pending.because.join(", "), note.due),
+            );
         }
         self.restart = Some(note);
         Ok(())
@@ -375,10 +436,13 @@ impl<H: Host> Daemon<H> {
 
     fn restart_node(&mut self, pending: RestartPending, noted: StartNote) -> Result<(), AgentError> {
         let why = pending.because.join(", ");
-        self.journal.say(Level::Warn, &format!("restarting this node, because the operating system needs it: {why}"));
+        self.journal
+            .say(Level::Warn, &format!("restarting this node, because the operating system needs it: {why}"));
         // Noted first: a restart that does not help must not be tried again and again.
         StartNote { restarted_for: Some(pending.clone()), ..noted }.keep(&self.state_dir)?;
-        let due = match restart::restart(&format!("Constans restarts this node, because the operating system needs it: {why}")) {
+        let due = match restart::restart(&format!(
+            "Constans restarts this node, because the operating system needs it: {why}"
+        )) {
             Ok(_) => "restarting".to_owned(),
             Err(error) => {
                 self.journal.say(Level::Error, &format!("NOT restarted: {}", error.message));

@@ -80,7 +80,14 @@ pub async fn diagnose(state_dir: &StateDir, machine: &Machine, output: Output) -
         ways.push(way);
     }
     match output {
-        Output::Text => println!("\n{}", if is_heard { "no problems: the server accepts this node" } else { "the server does not accept this node" }),
+        Output::Text => println!(
+            "\n{}",
+            if is_heard {
+                "no problems: the server accepts this node"
+            } else {
+                "the server does not accept this node"
+            }
+        ),
         Output::Json => {
             let said = json!({ "name": membership.name, "node": membership.node, "is_heard": is_heard, "ways": ways });
             println!("{}", serde_json::to_string_pretty(&said).expect("it is JSON"));
@@ -105,7 +112,13 @@ impl Failed {
     }
 }
 
-async fn way_to(way: &mut Way, membership: &Membership, key: &NodeKey, machine: &Machine, state_dir: &StateDir) -> Result<(), Failed> {
+async fn way_to(
+    way: &mut Way,
+    membership: &Membership,
+    key: &NodeKey,
+    machine: &Machine,
+    state_dir: &StateDir,
+) -> Result<(), Failed> {
     let url = &way.url.clone();
     let host = url.trim_start_matches("https://");
     let plain = network_part::start(&membership.ca, None).await.map_err(Failed::link("name"))?;
@@ -127,10 +140,16 @@ async fn way_to(way: &mut Way, membership: &Membership, key: &NodeKey, machine: 
         Reached::NoPort(address, because) => {
             way.well("name", address.ip().to_string());
             return Err(match because {
-                Some(because) => {
-                    Failed::new("port", format!("{address} refused the connection: {because}"), "check that the server runs and listens there")
-                }
-                None => Failed::new("port", format!("{address} does not answer"), "a firewall drops the connection, or the machine is off"),
+                Some(because) => Failed::new(
+                    "port",
+                    format!("{address} refused the connection: {because}"),
+                    "check that the server runs and listens there",
+                ),
+                None => Failed::new(
+                    "port",
+                    format!("{address} does not answer"),
+                    "a firewall drops the connection, or the machine is off",
+                ),
             });
         }
         Reached::Open(address, all) => {
@@ -142,7 +161,10 @@ async fn way_to(way: &mut Way, membership: &Membership, key: &NodeKey, machine: 
 
     let asked = Timestamp::now();
     let greeting: Greeting = plain.get(&format!("{url}/greeting")).await.map_err(Failed::link("trust"))?;
-    way.well("trust", format!("the server has the CA {}…, version {}", &membership.ca[..16], greeting.server));
+    way.well(
+        "trust",
+        format!("the server has the CA {}…, version {}", &membership.ca[..16], greeting.server),
+    );
 
     let off_secs = asked.duration_since(greeting.now).as_secs();
     if off_secs.abs() > CLOCK_TOLERANCE_SECS {
@@ -162,11 +184,15 @@ async fn way_to(way: &mut Way, membership: &Membership, key: &NodeKey, machine: 
     }
     let pem = key.pem();
     let identity = Identity { certificate: &membership.certificate, key: &pem };
-    let known = network_part::start(&membership.ca, Some(&identity)).await.map_err(Failed::link("approval"))?;
+    let known =
+        network_part::start(&membership.ca, Some(&identity)).await.map_err(Failed::link("approval"))?;
     let failed = |error: AgentError| Failed { part: "approval", message: error.message, hint: error.hint };
-    let said = next_promised(state_dir).and_then(|next| Saying::of(state_dir, machine, next)).map_err(failed)?;
+    let said =
+        next_promised(state_dir).and_then(|next| Saying::of(state_dir, machine, next)).map_err(failed)?;
     let exchange = MarkExchange::begin(state_dir).await.map_err(failed)?;
-    let answer = crate::server_link::say_here(&known, url, &exchange, &said, state_dir.now()).await.map_err(Failed::link("approval"))?;
+    let answer = crate::server_link::say_here(&known, url, &exchange, &said, state_dir.now())
+        .await
+        .map_err(Failed::link("approval"))?;
     exchange.end(state_dir, answer.mark).map_err(failed)?;
     way.well("approval", format!("it is known as {}", answer.name));
     Ok(())

@@ -107,10 +107,16 @@ impl From<LinkError> for AgentError {
             LinkError::Refused(problem) if problem.kind == REVOKED => ServerSeen::Revoking,
             LinkError::Refused(problem) if problem.kind == RETIRED => ServerSeen::Retiring,
             LinkError::Refused(_) | LinkError::Strange { .. } => ServerSeen::Answering,
-            LinkError::NotReached { .. } | LinkError::Tls(_) | LinkError::WrongAuthority { .. } => ServerSeen::Away,
+            LinkError::NotReached { .. } | LinkError::Tls(_) | LinkError::WrongAuthority { .. } => {
+                ServerSeen::Away
+            }
             LinkError::NoFingerprint(_) | LinkError::Identity | LinkError::Apart(_) => ServerSeen::Nothing,
         };
-        let exit = if let LinkError::Refused(problem) = &error { Exit::of_answer(problem.status) } else { Exit::Error };
+        let exit = if let LinkError::Refused(problem) = &error {
+            Exit::of_answer(problem.status)
+        } else {
+            Exit::Error
+        };
         Self { message: error.to_string(), hint: error.hint(), exit, server }
     }
 }
@@ -141,7 +147,10 @@ mod tests {
             (refused("missing", 404), ServerSeen::Answering),
             (refused("invalid", 422), ServerSeen::Answering),
             (refused("database", 503), ServerSeen::Answering),
-            (LinkError::Strange { url: String::new(), because: "status 502".to_owned() }, ServerSeen::Answering),
+            (
+                LinkError::Strange { url: String::new(), because: "status 502".to_owned() },
+                ServerSeen::Answering,
+            ),
             (away(), ServerSeen::Away),
             (LinkError::Apart("ended".to_owned()), ServerSeen::Nothing),
         ] {

@@ -44,12 +44,22 @@ pub fn hold(state_dir: &StateDir, offer: &FreezeOffer) -> Result<(), AgentError>
     if held(state_dir)?.is_some_and(|held| held.generation > offer.generation) {
         return Ok(());
     }
-    let until = |secs: u64| now.checked_add(SignedDuration::from_secs(i64::try_from(secs).unwrap_or(i64::MAX))).unwrap_or(Timestamp::MAX);
+    let until = |secs: u64| {
+        now.checked_add(SignedDuration::from_secs(i64::try_from(secs).unwrap_or(i64::MAX)))
+            .unwrap_or(Timestamp::MAX)
+    };
     let freezes = offer.freezes.iter().map(|freeze| Freeze {
         no: freeze.no,
         until: until(freeze.for_secs),
         because: freeze.because.clone(),
         clauses: freeze.clauses.clone(),
     });
-    state_dir.write_json(FREEZES, &HeldFreezes { generation: offer.generation, digest: offer.digest.clone(), freezes: freezes.collect() })
+    state_dir.write_json(
+        FREEZES,
+        &HeldFreezes {
+            generation: offer.generation,
+            digest: offer.digest.clone(),
+            freezes: freezes.collect(),
+        },
+    )
 }

@@ -12,8 +12,10 @@ use jiff::Timestamp;
 /// Tells one thing, or all of a kind. Nothing is changed, and no folder of the agent's own is needed.
 pub fn inspect(arguments: &InspectArguments) -> Result<Exit, AgentError> {
     let kind = find(&arguments.kind).ok_or_else(|| {
-        let hint =
-            nearest(&arguments.kind).map_or_else(|| "`constans kind list` lists the kinds".to_owned(), |near| format!("did you mean `{near}`?"));
+        let hint = nearest(&arguments.kind).map_or_else(
+            || "`constans kind list` lists the kinds".to_owned(),
+            |near| format!("did you mean `{near}`?"),
+        );
         AgentError::new(format!("there is no kind `{}`", arguments.kind)).hint(hint).exit(Exit::Usage)
     })?;
     let mut machine = Machine::open(&arguments.place.root, &std::env::temp_dir())?;
@@ -23,7 +25,9 @@ pub fn inspect(arguments: &InspectArguments) -> Result<Exit, AgentError> {
     };
     let told: Vec<WrittenClause> = told.map_err(|not_told| match not_told {
         NotTold::NotOfThisKind(why) => AgentError::new(why).exit(Exit::Usage),
-        NotTold::Unsupported(why) => AgentError::new(format!("a {} cannot be inspected on this machine: {why}", kind.noun)),
+        NotTold::Unsupported(why) => {
+            AgentError::new(format!("a {} cannot be inspected on this machine: {why}", kind.noun))
+        }
         NotTold::Failed(error) => error.into(),
     })?;
     if let (Some(name), []) = (&arguments.name, &told[..]) {
@@ -35,8 +39,16 @@ pub fn inspect(arguments: &InspectArguments) -> Result<Exit, AgentError> {
     match arguments.output {
         Output::Json => println!("{}", serde_json::to_string_pretty(&told).expect("it is plain data")),
         Output::Text => {
-            let place = if machine.acted_on.is_private_root() { format!(" below {}", machine.acted_on.root.display()) } else { String::new() };
-            println!("# {}{place}, {}", machine.acted_on.machine, Timestamp::now().strftime("%Y-%m-%d %H:%M:%S UTC"));
+            let place = if machine.acted_on.is_private_root() {
+                format!(" below {}", machine.acted_on.root.display())
+            } else {
+                String::new()
+            };
+            println!(
+                "# {}{place}, {}",
+                machine.acted_on.machine,
+                Timestamp::now().strftime("%Y-%m-%d %H:%M:%S UTC")
+            );
             if told.is_empty() {
                 println!("# There is none.");
             }

@@ -29,11 +29,17 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
     let before = Membership::read(&state_dir)?;
     let dismissed = before.as_ref().and_then(|membership| membership.dismissed.clone());
     // A node that was revoked asks to be itself again, whatever it would like to be called.
-    let revoked_as = before.as_ref().filter(|_| dismissed.as_ref().is_some_and(|dismissed| !dismissed.is_retired)).map(|node| node.name.clone());
+    let revoked_as = before
+        .as_ref()
+        .filter(|_| dismissed.as_ref().is_some_and(|dismissed| !dismissed.is_retired))
+        .map(|node| node.name.clone());
     if let Some(membership) = before.filter(|_| !arguments.again && dismissed.is_none()) {
-        return Err(AgentError::new(format!("this machine already belongs to a fleet, as {}", membership.name))
-            .hint("constans-agent check-in tests the connection; --again joins with another invitation")
-            .exit(Exit::Refused));
+        return Err(AgentError::new(format!(
+            "this machine already belongs to a fleet, as {}",
+            membership.name
+        ))
+        .hint("constans-agent check-in tests the connection; --again joins with another invitation")
+        .exit(Exit::Refused));
     }
     let invitation = read_invitation(&arguments.invitation)?;
     let machine = Machine::open(&arguments.place.root, &state_dir.scratch())?;
@@ -42,7 +48,8 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
         NodeKey::forget(&state_dir);
     }
     let key = NodeKey::open(&state_dir)?;
-    let name = revoked_as.or_else(|| arguments.name.clone()).unwrap_or_else(|| machine.acted_on.machine.clone());
+    let name =
+        revoked_as.or_else(|| arguments.name.clone()).unwrap_or_else(|| machine.acted_on.machine.clone());
     let asked = request(&invitation, &key, &machine, &name)?;
     let patience = Instant::now() + Duration::from_secs(arguments.wait);
     let mut told = false;
@@ -51,8 +58,17 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
         match answer {
             JoinAnswer::Approved { node, name, certificate, renew_after, ends_at } => {
                 let urls = first_of_all(&url, &invitation);
-                let membership =
-                    Membership { urls, ca: invitation.ca.clone(), node, name, certificate, renew_after, ends_at, mark: None, dismissed: None };
+                let membership = Membership {
+                    urls,
+                    ca: invitation.ca.clone(),
+                    node,
+                    name,
+                    certificate,
+                    renew_after,
+                    ends_at,
+                    mark: None,
+                    dismissed: None,
+                };
                 membership.keep(&state_dir)?;
                 // Those of another fleet do not hold here, and those of this one come with the first check-in.
                 freezes::forget(&state_dir);
@@ -67,14 +83,20 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
                 if !told && arguments.output == Output::Text {
                     println!("waiting for approval as {name}, key fingerprint {}", key.fingerprint);
                     println!("request {request} at {url}");
-                    println!("Next: an operator compares the fingerprint and approves: constans join approve {name}");
+                    println!(
+                        "Next: an operator compares the fingerprint and approves: constans join approve {name}"
+                    );
                 }
                 told = true;
                 if Instant::now() >= patience {
                     match arguments.output {
-                        Output::Text => println!("not approved yet; run the same command again to see the decision"),
+                        Output::Text => {
+                            println!("not approved yet; run the same command again to see the decision");
+                        }
                         Output::Json => {
-                            say(&json!({ "state": "waiting", "name": name, "fingerprint": key.fingerprint, "request": request, "server": url }));
+                            say(
+                                &json!({ "state": "waiting", "name": name, "fingerprint": key.fingerprint, "request": request, "server": url }),
+                            );
                         }
                     }
                     return Ok(Exit::Error);
@@ -90,7 +112,12 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
 /// # Errors
 ///
 /// Returns why its certificate request cannot be made, or what cannot be found out about it.
-pub fn request(invitation: &Invitation, key: &NodeKey, host: &dyn Host, name: &str) -> Result<JoinRequest, AgentError> {
+pub fn request(
+    invitation: &Invitation,
+    key: &NodeKey,
+    host: &dyn Host,
+    name: &str,
+) -> Result<JoinRequest, AgentError> {
     Ok(JoinRequest {
         invitation: invitation.id,
         secret: invitation.secret.clone(),
@@ -113,7 +140,11 @@ pub fn first_of_all(answered: &str, invitation: &Invitation) -> Vec<String> {
 /// # Errors
 ///
 /// Returns why no server was heard, or what it refused.
-pub async fn ask(connect: &dyn Connect, invitation: &Invitation, asked: &JoinRequest) -> Result<(String, JoinAnswer), AgentError> {
+pub async fn ask(
+    connect: &dyn Connect,
+    invitation: &Invitation,
+    asked: &JoinRequest,
+) -> Result<(String, JoinAnswer), AgentError> {
     let network = connect.connect(&invitation.ca, None).await?;
     let mut last = None;
     for url in &invitation.urls {
@@ -146,14 +177,21 @@ fn read_invitation(from: &str) -> Result<Invitation, AgentError> {
 ///
 /// Returns that it is none, or of another form.
 pub fn parse_invitation(text: &str, from: &str) -> Result<Invitation, AgentError> {
-    let decoded = URL_SAFE_NO_PAD.decode(text.trim()).ok().and_then(|bytes| serde_json::from_slice::<Invitation>(&bytes).ok());
+    let decoded = URL_SAFE_NO_PAD
+        .decode(text.trim())
+        .ok()
+        .and_then(|bytes| serde_json::from_slice::<Invitation>(&bytes).ok());
     let invitation = decoded.ok_or_else(|| {
-        AgentError::new(format!("{from} contains no invitation"))
-            .hint("an invitation is one line, printed by constans invite; check that it was copied completely")
+        AgentError::new(format!("{from} contains no invitation")).hint(
+            "an invitation is one line, printed by constans invite; check that it was copied completely",
+        )
     })?;
     if invitation.form != INVITATION_FORM {
-        return Err(AgentError::new(format!("the invitation has format {}, and this agent reads format {INVITATION_FORM}", invitation.form))
-            .hint("use an agent of the server's version"));
+        return Err(AgentError::new(format!(
+            "the invitation has format {}, and this agent reads format {INVITATION_FORM}",
+            invitation.form
+        ))
+        .hint("use an agent of the server's version"));
     }
     Ok(invitation)
 }
@@ -168,18 +206,24 @@ pub async fn check_in(state_dir: &StateDir, machine: &Machine, output: Output) -
     let checked_in = ServerLink::open(state_dir).await?.check_in(state_dir, said).await?;
     let is_nothing = Served::read(state_dir)?.is_none_or(|served| served.state.clauses.is_empty());
     let (word, words) = match checked_in.takeover {
-        None if checked_in.recovering => ("recovering", "the server is recovering: the desired state stays as it was"),
+        None if checked_in.recovering => {
+            ("recovering", "the server is recovering: the desired state stays as it was")
+        }
         None => ("nothing", "no desired state yet"),
         Some(_) if is_nothing => ("nothing", "no desired state yet"),
         Some(Takeover::Unchanged) => ("unchanged", "the desired state is already here"),
-        Some(Takeover::New) => ("new", "new desired state received\nNext: constans-agent observe shows what it would change"),
+        Some(Takeover::New) => {
+            ("new", "new desired state received\nNext: constans-agent observe shows what it would change")
+        }
     };
     for failed in &checked_in.failed {
         eprintln!("error: {}", failed.line());
     }
     match output {
         Output::Text => println!("connected to {} as {}\n{words}", checked_in.url, checked_in.name),
-        Output::Json => say(&json!({ "state": "connected", "server": checked_in.url, "name": checked_in.name, "wanted": word })),
+        Output::Json => say(
+            &json!({ "state": "connected", "server": checked_in.url, "name": checked_in.name, "wanted": word }),
+        ),
     }
     Ok(if checked_in.failed.is_empty() { Exit::Well } else { Exit::Error })
 }

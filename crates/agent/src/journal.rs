@@ -31,7 +31,10 @@ impl Journal {
     /// Opens the journal of the machine that is acted on; below a private root there is none.
     pub fn open(acted_on: &ActedOn) -> Self {
         let is_there = !acted_on.is_private_root();
-        let log = is_there.then(|| JournalLog::empty().ok()).flatten().map(|log| log.with_syslog_identifier("constans-agent".to_owned()));
+        let log = is_there
+            .then(|| JournalLog::empty().ok())
+            .flatten()
+            .map(|log| log.with_syslog_identifier("constans-agent".to_owned()));
         let is_printed = log.is_none() || !connected_to_journal();
         Self { log, is_printed }
     }
@@ -55,7 +58,9 @@ impl Journal {
             ("CONSTANS_STATE", report.wanted.digest.to_string()),
             ("CONSTANS_GENERATION", report.wanted.generation.clone().unwrap_or_default()),
         ];
-        let speaks = |clause: &&ClauseResult| !matches!(clause.outcome, Outcome::InLine | Outcome::Idle | Outcome::Unsupported);
+        let speaks = |clause: &&ClauseResult| {
+            !matches!(clause.outcome, Outcome::InLine | Outcome::Idle | Outcome::Unsupported)
+        };
         for clause in report.clauses.iter().filter(speaks).take(MOST_CLAUSES) {
             let mut fields = of_run.clone();
             fields.extend([
@@ -63,17 +68,36 @@ impl Journal {
                 ("CONSTANS_ADDRESS", clause.address.to_string()),
                 ("CONSTANS_OUTCOME", word(&clause.outcome)),
                 ("CONSTANS_CAUSE", clause.cause.as_ref().map(word).unwrap_or_default()),
-                ("CONSTANS_ATTIC", clause.kept.iter().map(|kept| kept.attic.to_string()).collect::<Vec<_>>().join(" ")),
+                (
+                    "CONSTANS_ATTIC",
+                    clause.kept.iter().map(|kept| kept.attic.to_string()).collect::<Vec<_>>().join(" "),
+                ),
             ]);
             let level = if clause.outcome == Outcome::Failed { Level::Error } else { Level::Warn };
             self.send(level, &clause_words(clause), &fields);
         }
         for clause in &report.clauses {
-            let Some(reaction) = clause.reaction.as_ref().filter(|reaction| reaction.state == ReactionState::Done) else { continue };
+            let Some(reaction) =
+                clause.reaction.as_ref().filter(|reaction| reaction.state == ReactionState::Done)
+            else {
+                continue;
+            };
             let mut fields = of_run.clone();
-            fields.extend([("CONSTANS_EVENT", "reaction".to_owned()), ("CONSTANS_ADDRESS", clause.address.to_string())]);
+            fields.extend([
+                ("CONSTANS_EVENT", "reaction".to_owned()),
+                ("CONSTANS_ADDRESS", clause.address.to_string()),
+            ]);
             let causes: Vec<String> = reaction.causes.iter().map(ToString::to_string).collect();
-            self.send(Level::Warn, &harmless(&format!("{} {}, after {}", reaction.reaction.word(), clause.address, causes.join(", "))), &fields);
+            self.send(
+                Level::Warn,
+                &harmless(&format!(
+                    "{} {}, after {}",
+                    reaction.reaction.word(),
+                    clause.address,
+                    causes.join(", ")
+                )),
+                &fields,
+            );
         }
         let mut fields = of_run;
         fields.extend([
@@ -93,9 +117,19 @@ impl Journal {
 
     fn send(&self, level: Level, message: &str, fields: &[(&str, String)]) {
         let Some(log) = &self.log else { return };
-        let fields: Vec<(&str, &str)> = fields.iter().map(|(name, value)| (*name, value.as_str())).filter(|(_, value)| !value.is_empty()).collect();
+        let fields: Vec<(&str, &str)> = fields
+            .iter()
+            .map(|(name, value)| (*name, value.as_str()))
+            .filter(|(_, value)| !value.is_empty())
+            .collect();
         // Who keeps the journal from being written has seen to it that nobody can be told.
-        let _ = log.journal_send(&Record::builder().level(level).args(format_args!("{message}")).key_values(&fields.as_slice()).build());
+        let _ = log.journal_send(
+            &Record::builder()
+                .level(level)
+                .args(format_args!("{message}"))
+                .key_values(&fields.as_slice())
+                .build(),
+        );
     }
 }
 
@@ -103,17 +137,32 @@ impl Journal {
 pub fn run_words(report: &RunReport) -> String {
     let by = report.by.as_ref().map(|by| format!(" ({})", harmless(by))).unwrap_or_default();
     let part = report.part.map(|part| format!("; {}", part.words())).unwrap_or_default();
-    format!("{}: {}, started by {}{by}{part}", report.status.words(), counts_words(&report.counts), report.started_by.words())
+    format!(
+        "{}: {}, started by {}{by}{part}",
+        report.status.words(),
+        counts_words(&report.counts),
+        report.started_by.words()
+    )
 }
 
 fn clause_words(clause: &ClauseResult) -> String {
-    let cause = clause.cause.as_ref().map(|cause| format!(" ({})", word(cause).replace('_', " "))).unwrap_or_default();
-    let properties: Vec<&str> = clause.differences.iter().map(|difference| difference.property.as_str()).collect();
+    let cause = clause
+        .cause
+        .as_ref()
+        .map(|cause| format!(" ({})", word(cause).replace('_', " ")))
+        .unwrap_or_default();
+    let properties: Vec<&str> =
+        clause.differences.iter().map(|difference| difference.property.as_str()).collect();
     let differs = if properties.is_empty() { String::new() } else { format!(": {}", properties.join(", ")) };
     let kept: Vec<String> = clause.kept.iter().map(|kept| kept.attic.to_string()).collect();
-    let kept = if kept.is_empty() { String::new() } else { format!("; old contents: attic {}", kept.join(" ")) };
+    let kept =
+        if kept.is_empty() { String::new() } else { format!("; old contents: attic {}", kept.join(" ")) };
     let failed = clause.failure.as_ref().map(|failure| format!("; {}", failure.message)).unwrap_or_default();
-    harmless(&format!("{} {}{cause}{differs}{kept}{failed}", clause.address, word(&clause.outcome).replace('_', " ")))
+    harmless(&format!(
+        "{} {}{cause}{differs}{kept}{failed}",
+        clause.address,
+        word(&clause.outcome).replace('_', " ")
+    ))
 }
 
 /// Returns a value as the wire writes it.

@@ -42,7 +42,9 @@ impl KeptContents {
     ///
     /// Returns why they cannot be kept.
     pub fn begin(&self) -> Result<Box<dyn Incoming>, AgentError> {
-        self.state_dir.begin(FOLDER).map_err(|error| AgentError::own_file("write", &self.state_dir.shown(FOLDER), &error))
+        self.state_dir
+            .begin(FOLDER)
+            .map_err(|error| AgentError::own_file("write", &self.state_dir.shown(FOLDER), &error))
     }
 
     /// Keeps contents that came, durably, under their name.

@@ -54,9 +54,14 @@ impl KeptRuns {
         };
         let open = self.open_row()?;
         if let Some(row) = open.as_ref().filter(|row| {
-            !is_eventful && row.state == line.state && row.mode == line.mode && row.status == line.status && row.partial == line.partial
+            !is_eventful
+                && row.state == line.state
+                && row.mode == line.mode
+                && row.status == line.status
+                && row.partial == line.partial
         }) {
-            let longer = RunSummary { last: line.last, learned: line.learned, count: row.count + 1, ..row.clone() };
+            let longer =
+                RunSummary { last: line.last, learned: line.learned, count: row.count + 1, ..row.clone() };
             return self.state_dir.rewrite_json(ROW, &longer);
         }
         if let Some(row) = open {
@@ -92,7 +97,9 @@ impl KeptRuns {
     /// Returns that there is none, or that several begin so.
     pub fn whole(&self, id: &str) -> Result<RunReport, AgentError> {
         let beginning = id.to_lowercase();
-        let begins_so = |listed: &Listed| listed.name.file_stem().is_some_and(|stem| stem.to_string_lossy().starts_with(&beginning));
+        let begins_so = |listed: &Listed| {
+            listed.name.file_stem().is_some_and(|stem| stem.to_string_lossy().starts_with(&beginning))
+        };
         let found: Vec<Listed> = self.kept_whole().into_iter().filter(begins_so).collect();
         let none = || {
             AgentError::new(format!("no stored run begins with {id}"))
@@ -101,7 +108,8 @@ impl KeptRuns {
         match found.as_slice() {
             [only] => self.state_dir.read_json(&only.name)?.ok_or_else(none),
             [] => Err(none()),
-            several => Err(AgentError::new(format!("{} runs begin with {id}", several.len())).hint("give more characters of the id")),
+            several => Err(AgentError::new(format!("{} runs begin with {id}", several.len()))
+                .hint("give more characters of the id")),
         }
     }
 
@@ -154,10 +162,10 @@ fn is_eventful(report: &RunReport) -> bool {
     let of_clause = |outcome: Outcome| !matches!(outcome, Outcome::InLine | Outcome::Idle);
     report.reason.is_some()
         || report.did_not_end.is_some()
-        || report
-            .clauses
-            .iter()
-            .any(|clause| of_clause(clause.outcome) || clause.reaction.as_ref().is_some_and(|reaction| reaction.state != ReactionState::NotNeeded))
+        || report.clauses.iter().any(|clause| {
+            of_clause(clause.outcome)
+                || clause.reaction.as_ref().is_some_and(|reaction| reaction.state != ReactionState::NotNeeded)
+        })
 }
 
 #[cfg(test)]
@@ -213,7 +221,10 @@ pub(crate) mod tests {
             kept.add(report).unwrap();
         }
         let lines = kept.all().unwrap();
-        assert_eq!(lines.iter().map(|line| (line.count, line.run)).collect::<Vec<_>>(), [(1, None), (1, Some(eventful.run)), (2, None)]);
+        assert_eq!(
+            lines.iter().map(|line| (line.count, line.run)).collect::<Vec<_>>(),
+            [(1, None), (1, Some(eventful.run)), (2, None)]
+        );
         assert_eq!(kept.whole(&eventful.run.to_string()[..13].to_uppercase()).unwrap(), eventful);
         assert!(kept.whole("ffff").unwrap_err().message.contains("no stored run begins with ffff"));
     }
@@ -225,7 +236,9 @@ pub(crate) mod tests {
         let runs: Vec<RunReport> = (0..7).map(|sequence| report(sequence, Some("again"))).collect();
         runs.iter().for_each(|report| kept.add(report).unwrap());
         assert_eq!(kept.kept_whole().len(), 4);
-        assert!(kept.whole(&runs[2].run.to_string()).is_err() && kept.whole(&runs[3].run.to_string()).is_ok());
+        assert!(
+            kept.whole(&runs[2].run.to_string()).is_err() && kept.whole(&runs[3].run.to_string()).is_ok()
+        );
         assert_eq!(kept.all().unwrap().len(), runs.len());
     }
 }

@@ -35,20 +35,31 @@ fn main() -> ExitCode {
         Command::Enforce(arguments) => session::enforce(&arguments),
         Command::Inspect(arguments) => inspect_command::inspect(&arguments),
         Command::Join(arguments) => on_network(join::join(&arguments)),
-        Command::CheckIn(arguments) => {
-            open_place(&arguments.place).and_then(|(state_dir, machine)| on_network(join::check_in(&state_dir, &machine, arguments.output)))
-        }
-        Command::Daemon(arguments) => open_place(&arguments.place).and_then(|(state_dir, machine)| {
-            on_network(daemon::run(&state_dir, machine, arguments.once, arguments.reach_within.map(Duration::from_secs))).map(|()| Exit::Well)
+        Command::CheckIn(arguments) => open_place(&arguments.place).and_then(|(state_dir, machine)| {
+            on_network(join::check_in(&state_dir, &machine, arguments.output))
         }),
-        Command::Diagnose(arguments) => {
-            open_place(&arguments.place).and_then(|(state_dir, machine)| on_network(diagnose::diagnose(&state_dir, &machine, arguments.output)))
-        }
+        Command::Daemon(arguments) => open_place(&arguments.place).and_then(|(state_dir, machine)| {
+            on_network(daemon::run(
+                &state_dir,
+                machine,
+                arguments.once,
+                arguments.reach_within.map(Duration::from_secs),
+            ))
+            .map(|()| Exit::Well)
+        }),
+        Command::Diagnose(arguments) => open_place(&arguments.place).and_then(|(state_dir, machine)| {
+            on_network(diagnose::diagnose(&state_dir, &machine, arguments.output))
+        }),
         Command::Status(arguments) => status_command::status(&arguments),
         Command::Runs(arguments) => runs_command::runs(&arguments),
         Command::NetworkPart { uid, gid } => network_part::live(uid.zip(gid)),
         Command::Completions { shell } => {
-            clap_complete::generate(shell, &mut CommandLine::command(), "constans-agent", &mut std::io::stdout());
+            clap_complete::generate(
+                shell,
+                &mut CommandLine::command(),
+                "constans-agent",
+                &mut std::io::stdout(),
+            );
             Ok(Exit::Well)
         }
         Command::Attic(arguments) => match arguments.command {

@@ -142,7 +142,8 @@ impl NodeKey {
     pub fn open(state_dir: &StateDir) -> Result<Self, AgentError> {
         let name = NODE_KEY;
         let broken = |error: rcgen::Error| {
-            AgentError::new(format!("the key in {} cannot be used: {error}", state_dir.shown(name).display())).hint("delete it and join again")
+            AgentError::new(format!("the key in {} cannot be used: {error}", state_dir.shown(name).display()))
+                .hint("delete it and join again")
         };
         let pair = if let Some(pem) = state_dir.read_text(name)? {
             KeyPair::from_pem(&pem).map_err(broken)?
@@ -171,7 +172,9 @@ impl NodeKey {
     ///
     /// Returns why it cannot be made.
     pub fn request(&self) -> Result<String, AgentError> {
-        let made = CertificateParams::new(Vec::new()).and_then(|params| params.serialize_request(&self.pair)).and_then(|request| request.pem());
+        let made = CertificateParams::new(Vec::new())
+            .and_then(|params| params.serialize_request(&self.pair))
+            .and_then(|request| request.pem());
         made.map_err(|error| AgentError::new(format!("cannot create a certificate request: {error}")))
     }
 }

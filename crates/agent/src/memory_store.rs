@@ -113,7 +113,8 @@ impl Store {
     ///
     /// Returns why they cannot be read.
     pub fn due(&mut self) -> Result<Vec<DueReaction>, AgentError> {
-        let due: Vec<DueReaction> = self.state_dir.read_json(self.folder.join("due.json"))?.unwrap_or_default();
+        let due: Vec<DueReaction> =
+            self.state_dir.read_json(self.folder.join("due.json"))?.unwrap_or_default();
         self.kept_due = Some(due.clone());
         Ok(due)
     }
@@ -137,7 +138,8 @@ impl Store {
 
 fn write_line(to: &mut String, address: &ClauseAddress, memory: &Memory) {
     let Memory { alike, drift, changed_at, taken_up_at, closed_at } = memory;
-    let (wanted, found) = alike.as_ref().map_or(("", ""), |alike| (alike.wanted.as_str(), alike.found.as_str()));
+    let (wanted, found) =
+        alike.as_ref().map_or(("", ""), |alike| (alike.wanted.as_str(), alike.found.as_str()));
     to.push_str(address.as_str());
     for text in [wanted, found] {
         to.push('\t');
@@ -173,9 +175,12 @@ fn read_line(line: &str) -> Option<(ClauseAddress, Memory)> {
         None => None,
     };
     let drift = match first_found_at.zip(found_so_at) {
-        Some((first_found_at, found_so_at)) => {
-            Some(OpenDrift { first_found_at, found_so_at, found: fields.next()?.parse().ok()?, kept: fields.next()? == KEPT })
-        }
+        Some((first_found_at, found_so_at)) => Some(OpenDrift {
+            first_found_at,
+            found_so_at,
+            found: fields.next()?.parse().ok()?,
+            kept: fields.next()? == KEPT,
+        }),
         None => None,
     };
     let memory = Memory { alike, drift, changed_at, taken_up_at, closed_at };
@@ -212,10 +217,18 @@ mod tests {
         // With its last byte alone missing, all that it says is there.
         for torn in 1..whole.len() - 1 {
             fs::write(&log, [&before, &whole.as_bytes()[..torn]].concat()).unwrap();
-            assert_eq!(store.memories().unwrap(), Memories::from([(issue.clone(), memory(2))]), "cut off after {torn} bytes");
+            assert_eq!(
+                store.memories().unwrap(),
+                Memories::from([(issue.clone(), memory(2))]),
+                "cut off after {torn} bytes"
+            );
             let mut next_run = StateDir::open(folder.path()).unwrap().store(Path::new("served"));
             next_run.remember(&issue, &memory(4)).unwrap();
-            assert_eq!(next_run.memories().unwrap(), Memories::from([(issue.clone(), memory(4))]), "noted on after {torn} bytes");
+            assert_eq!(
+                next_run.memories().unwrap(),
+                Memories::from([(issue.clone(), memory(4))]),
+                "noted on after {torn} bytes"
+            );
         }
     }
 
@@ -224,10 +237,15 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let mut store = StateDir::open(folder.path()).unwrap().store(Path::new("served"));
         let at = Timestamp::from_nanosecond(1_700_000_000_123_456_789).unwrap();
-        let never_alike = Memory { alike: None, drift: None, changed_at: None, taken_up_at: Some(at), closed_at: Some(at) };
-        let drift = OpenDrift { first_found_at: at, found: of_contents(b"other"), found_so_at: at, kept: true };
+        let never_alike =
+            Memory { alike: None, drift: None, changed_at: None, taken_up_at: Some(at), closed_at: Some(at) };
+        let drift =
+            OpenDrift { first_found_at: at, found: of_contents(b"other"), found_so_at: at, kept: true };
         let drifted = Memory { drift: Some(drift), changed_at: Some(at), ..memory(1) };
-        let memories = Memories::from([(address("file:/srv/ein ort"), never_alike), (address("package:kiosk-shell"), drifted)]);
+        let memories = Memories::from([
+            (address("file:/srv/ein ort"), never_alike),
+            (address("package:kiosk-shell"), drifted),
+        ]);
         store.keep_memories(&memories).unwrap();
         assert_eq!(store.memories().unwrap(), memories);
     }
@@ -239,10 +257,18 @@ mod tests {
         let mut store = state_dir.store(Path::new("served"));
         let epoch = state_dir.next_run().unwrap().memory_epoch;
         store.keep_memories(&Memories::from([(address("file:/etc/issue"), memory(1))])).unwrap();
-        OpenOptions::new().append(true).open(folder.path().join("memory/served/memory")).unwrap().write_all(b"file:/etc/motd\n").unwrap();
+        OpenOptions::new()
+            .append(true)
+            .open(folder.path().join("memory/served/memory"))
+            .unwrap()
+            .write_all(b"file:/etc/motd\n")
+            .unwrap();
         assert_eq!(store.memories().unwrap(), Memories::new());
         let aside = state_dir.all_set_aside();
-        assert_eq!((aside.len(), aside[0].name.as_str(), aside[0].because.as_str()), (1, "memory/served/memory", "line 2 is invalid"));
+        assert_eq!(
+            (aside.len(), aside[0].name.as_str(), aside[0].because.as_str()),
+            (1, "memory/served/memory", "line 2 is invalid")
+        );
         assert_ne!(state_dir.next_run().unwrap().memory_epoch, epoch);
     }
 }

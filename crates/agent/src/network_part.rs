@@ -74,7 +74,8 @@ pub fn live(account: Option<(u32, u32)>) -> Result<Exit, AgentError> {
         move |error: io::Error| AgentError::new(format!("the network part {what}: {error}"))
     };
     give_up_rights(account).map_err(failed("cannot give up its rights"))?;
-    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed("cannot begin"))?;
+    let runtime =
+        tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed("cannot begin"))?;
     runtime.block_on(serve()).map_err(failed("received invalid arguments"))?;
     // What it waits for may be a thread that asks for a name: nobody wants that any more.
     runtime.shutdown_background();

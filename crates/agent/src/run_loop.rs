@@ -10,7 +10,9 @@ use crate::under_way::{Begun, Teller};
 use crate::way::WayJournal;
 use constans_core::address::ClauseAddress;
 use constans_core::digest::DigestKey;
-use constans_core::run::{Action, Correction, Failure, FailureAt, Finished, Memories, Mode, Part, Run, RunEvent, RunInput, Settings};
+use constans_core::run::{
+    Action, Correction, Failure, FailureAt, Finished, Memories, Mode, Part, Run, RunEvent, RunInput, Settings,
+};
 use constans_core::state::{Clause, EffectiveState};
 use constans_host::{Host, Stalls, steps};
 use constans_wire::report::{FORM, RunReport, StartedBy, Wanted as WantedReport};
@@ -59,7 +61,12 @@ impl Runner<'_> {
     /// # Errors
     ///
     /// Returns why the agent's own folder could not be read or written; what is wrong on the node is in the report.
-    pub fn run(&mut self, settings: Settings, part: &Part, keeping: Keeping) -> Result<RunReport, AgentError> {
+    pub fn run(
+        &mut self,
+        settings: Settings,
+        part: &Part,
+        keeping: Keeping,
+    ) -> Result<RunReport, AgentError> {
         let (mode, now) = (settings.mode, settings.now);
         let began = self.state_dir.now();
         let clock = Instant::now();
@@ -110,7 +117,8 @@ impl Runner<'_> {
         let driven = self.drive(&mut run, &mut store, &mut attic, keeping, way.as_mut(), &teller);
         drop(teller);
         self.host.end_run();
-        let finished = driven.and_then(|()| run.finish().ok_or_else(|| AgentError::new("the run did not finish")))?;
+        let finished =
+            driven.and_then(|()| run.finish().ok_or_else(|| AgentError::new("the run did not finish")))?;
         if keeping == Keeping::Everything {
             store.keep_due(&finished.due)?;
             store.keep_memories(&finished.memories)?;
@@ -126,7 +134,11 @@ impl Runner<'_> {
             form: FORM,
             run: id,
             machine: self.host.acted_on().machine.clone(),
-            root: self.host.acted_on().is_private_root().then(|| self.host.acted_on().root.display().to_string()),
+            root: self
+                .host
+                .acted_on()
+                .is_private_root()
+                .then(|| self.host.acted_on().root.display().to_string()),
             agent: env!("CARGO_PKG_VERSION").to_owned(),
             wanted,
             mode,
@@ -199,7 +211,9 @@ impl Runner<'_> {
                         teller.reached(ats[0], total, "looking ahead at", &clauses[0].address);
                         Some(RunEvent::PackagePreview(self.host.preview(&clauses), micros(clock)))
                     }
-                    Action::Keep(_) if keeping == Keeping::Nothing => Some(RunEvent::Kept(Ok(Vec::new()), micros(clock))),
+                    Action::Keep(_) if keeping == Keeping::Nothing => {
+                        Some(RunEvent::Kept(Ok(Vec::new()), micros(clock)))
+                    }
                     Action::Keep(at) => {
                         let kept = attic.during_grace(|attic| self.host.keep(&state.clauses[at], attic));
                         Some(RunEvent::Kept(kept, micros(clock)))
@@ -208,11 +222,17 @@ impl Runner<'_> {
                         let clause = &state.clauses[at];
                         (self.progress)(at, total, "correcting", clause);
                         teller.reached(at, total, "correcting", &clause.address);
-                        let noted = way.as_mut().map_or(Ok(()), |way| way.about_to_correct(self.host, clause, contents, self.key));
-                        let correction = match not_kept.take().or_else(|| noted.err().map(|error| error.to_string())) {
-                            Some(message) => Correction { failure: Some(own_folder_failure(FailureAt::Correct, &message)), ..Correction::default() },
-                            None => self.host.correct(clause, &differences, contents, attic),
-                        };
+                        let noted = way.as_mut().map_or(Ok(()), |way| {
+                            way.about_to_correct(self.host, clause, contents, self.key)
+                        });
+                        let correction =
+                            match not_kept.take().or_else(|| noted.err().map(|error| error.to_string())) {
+                                Some(message) => Correction {
+                                    failure: Some(own_folder_failure(FailureAt::Correct, &message)),
+                                    ..Correction::default()
+                                },
+                                None => self.host.correct(clause, &differences, contents, attic),
+                            };
                         steps::reached("corrected", clause.address.as_str());
                         Some(RunEvent::Corrected(correction, micros(clock)))
                     }
@@ -231,13 +251,20 @@ impl Runner<'_> {
                 };
             }
             let event = event.ok_or_else(|| AgentError::new("the run asked for nothing"))?;
-            actions = run.on_event(event, self.state_dir.now()).map_err(|error| AgentError::new(error.to_string()))?;
+            actions = run
+                .on_event(event, self.state_dir.now())
+                .map_err(|error| AgentError::new(error.to_string()))?;
         }
     }
 }
 
 fn own_folder_failure(at: FailureAt, message: &str) -> Failure {
-    Failure { at, message: format!("nothing was changed, because the state folder cannot be written: {message}"), command: None, remedy: None }
+    Failure {
+        at,
+        message: format!("nothing was changed, because the state folder cannot be written: {message}"),
+        command: None,
+        remedy: None,
+    }
 }
 
 fn micros(clock: Instant) -> u64 {
@@ -246,7 +273,14 @@ fn micros(clock: Instant) -> u64 {
 
 /// Returns the paths of what was wanted once and is not any more: they are left behind, and never removed as unknown.
 pub fn left_behind(memories: &Memories, state: &EffectiveState) -> BTreeSet<String> {
-    let wanted: HashSet<&ClauseAddress> = state.clauses.iter().flat_map(|clause| std::iter::once(&clause.address).chain(&clause.also)).collect();
-    let left = memories.iter().map(|(address, _)| address).filter(|address| address.name().starts_with('/') && !wanted.contains(address));
+    let wanted: HashSet<&ClauseAddress> = state
+        .clauses
+        .iter()
+        .flat_map(|clause| std::iter::once(&clause.address).chain(&clause.also))
+        .collect();
+    let left = memories
+        .iter()
+        .map(|(address, _)| address)
+        .filter(|address| address.name().starts_with('/') && !wanted.contains(address));
     left.map(|address| address.name().to_owned()).collect()
 }

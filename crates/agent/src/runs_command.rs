@@ -18,7 +18,8 @@ pub fn runs(arguments: &RunsArguments) -> Result<Exit, AgentError> {
         match is_json {
             true => println!("{}", serde_json::to_string_pretty(&report).expect("a report is JSON")),
             false => {
-                let name = Membership::read(&state_dir)?.map_or(machine.acted_on.machine, |membership| membership.name);
+                let name = Membership::read(&state_dir)?
+                    .map_or(machine.acted_on.machine, |membership| membership.name);
                 anstream::print!("{}", show_kept_run(&name, &report, arguments.verbose));
             }
         }

@@ -68,11 +68,19 @@ impl Served {
     /// # Errors
     ///
     /// Returns why it was not taken over; what was there before stays.
-    pub async fn take_over(state_dir: &StateDir, offer: &WantedOffer, network: &Network, url: &str) -> Result<Takeover, AgentError> {
+    pub async fn take_over(
+        state_dir: &StateDir,
+        offer: &WantedOffer,
+        network: &Network,
+        url: &str,
+    ) -> Result<Takeover, AgentError> {
         let before = Self::read(state_dir)?;
         if let Some(before) = &before {
             if before.generation > offer.generation {
-                let message = format!("the server offers generation {}, and this node has {} already", offer.generation, before.generation);
+                let message = format!(
+                    "the server offers generation {}, and this node has {} already",
+                    offer.generation, before.generation
+                );
                 return Err(AgentError::new(message)
                     .hint("check whether the database of the server was restored; an older state is applied only if an operator orders it"));
             }
@@ -94,7 +102,13 @@ impl Served {
         }
         let names = state.names();
         fetch_contents(&KeptContents::of(state_dir), &names, network, url).await?;
-        let served = Self { form: FORM, digest: offer.digest.clone(), generation: offer.generation, settings: offer.settings.clone(), state };
+        let served = Self {
+            form: FORM,
+            digest: offer.digest.clone(),
+            generation: offer.generation,
+            settings: offer.settings.clone(),
+            state,
+        };
         state_dir.write_json(SERVED, &served)?;
         forget_other_contents(state_dir, &names);
         Ok(Takeover::New)
@@ -104,9 +118,15 @@ impl Served {
     pub fn releases(&self) -> Vec<Release> {
         let mut by_release: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
         for origin in self.state.clauses.iter().flat_map(|clause| &clause.origins) {
-            by_release.entry(format!("{}@{}", origin.kit, origin.version)).or_default().insert(origin.baseline.to_string());
+            by_release
+                .entry(format!("{}@{}", origin.kit, origin.version))
+                .or_default()
+                .insert(origin.baseline.to_string());
         }
-        by_release.into_iter().map(|(release, baselines)| Release { release, baselines: baselines.into_iter().collect() }).collect()
+        by_release
+            .into_iter()
+            .map(|(release, baselines)| Release { release, baselines: baselines.into_iter().collect() })
+            .collect()
     }
 
     /// Returns what holds for a run that begins now.
@@ -116,7 +136,11 @@ impl Served {
     /// Returns why it cannot be read what was put back since it cut the way to the server.
     pub fn run_settings(&self, state_dir: &StateDir, now: Timestamp) -> Result<Settings, AgentError> {
         let put_back = way::put_back(state_dir, &self.state.digest)?;
-        Ok(Settings { put_back, freezes: freezes::in_force(state_dir, now)?, ..self.settings.for_run(&zone(&self.settings), now) })
+        Ok(Settings {
+            put_back,
+            freezes: freezes::in_force(state_dir, now)?,
+            ..self.settings.for_run(&zone(&self.settings), now)
+        })
     }
 
     /// Returns what a run needs: the state with what was sealed, and its contents.
@@ -125,14 +149,19 @@ impl Served {
     ///
     /// Returns which contents are not here.
     pub fn wanted(self, state_dir: &StateDir) -> Result<Wanted, AgentError> {
-        let missing = |name: &str| AgentError::new(format!("the contents {name} are missing")).hint("constans-agent check-in downloads them");
+        let missing = |name: &str| {
+            AgentError::new(format!("the contents {name} are missing"))
+                .hint("constans-agent check-in downloads them")
+        };
         let contents = KeptContents::of(state_dir);
         if let Some(name) = contents.missing(&self.state.names()).next() {
             return Err(missing(name));
         }
         let releases = self.releases();
         let mut state = self.state;
-        state.unseal(|name| serde_json::from_slice(&contents.get(name)?).ok()).map_err(|name| missing(&name))?;
+        state
+            .unseal(|name| serde_json::from_slice(&contents.get(name)?).ok())
+            .map_err(|name| missing(&name))?;
         Ok(Wanted {
             store: PathBuf::from(SERVED_STORE),
             releases,
@@ -152,7 +181,12 @@ pub enum Takeover {
     New,
 }
 
-async fn fetch_contents(kept: &KeptContents, names: &BTreeSet<String>, network: &Network, url: &str) -> Result<(), AgentError> {
+async fn fetch_contents(
+    kept: &KeptContents,
+    names: &BTreeSet<String>,
+    network: &Network,
+    url: &str,
+) -> Result<(), AgentError> {
     for name in kept.missing(names) {
         let (mut came, mut hash) = (kept.begin()?, Sha256::new());
         let take = |piece: &[u8]| {

@@ -92,18 +92,25 @@ impl<'c> ServerLink<'c> {
     /// Asks for another certificate after the node's own ended, with the key that it has.
     async fn ask_again(&self, state_dir: &StateDir, about: &About) -> Result<Self, AgentError> {
         let key = NodeKey::open(state_dir)?;
-        let asked = AskAgain { request: key.request()?, about: about.clone(), agent: env!("CARGO_PKG_VERSION").to_owned() };
+        let asked = AskAgain {
+            request: key.request()?,
+            about: about.clone(),
+            agent: env!("CARGO_PKG_VERSION").to_owned(),
+        };
         let nobody = self.connect.connect(&self.membership.ca, None).await?;
         let mut last: Option<LinkError> = None;
         for url in &self.membership.urls {
             match nobody.post(&format!("{url}/ask-again"), &asked).await {
                 Ok(JoinAnswer::Approved { certificate, renew_after, ends_at, .. }) => {
-                    Membership { certificate, renew_after, ends_at, ..self.membership.clone() }.keep(state_dir)?;
+                    Membership { certificate, renew_after, ends_at, ..self.membership.clone() }
+                        .keep(state_dir)?;
                     return Self::open_by(self.connect, state_dir).await;
                 }
                 Ok(JoinAnswer::Waiting { request }) => {
                     let ended = self.membership.ends_at.strftime("%Y-%m-%d");
-                    let message = format!("this node's certificate ended on {ended}; request {request} for a new one waits for approval");
+                    let message = format!(
+                        "this node's certificate ended on {ended}; request {request} for a new one waits for approval"
+                    );
                     let hint = format!(
                         "an operator compares the key's fingerprint, {}, and approves: constans join approve {}",
                         key.fingerprint, self.membership.name
@@ -124,7 +131,13 @@ impl<'c> ServerLink<'c> {
     }
 
     /// Does what follows a check-in that was answered: each part whatever became of the others.
-    async fn after(&self, state_dir: &StateDir, url: &str, exchange: MarkExchange, answer: CheckInAnswer) -> Result<CheckedIn, AgentError> {
+    async fn after(
+        &self,
+        state_dir: &StateDir,
+        url: &str,
+        exchange: MarkExchange,
+        answer: CheckInAnswer,
+    ) -> Result<CheckedIn, AgentError> {
         let membership = exchange.end(state_dir, answer.mark)?;
         let frozen = answer.freezes.as_ref().map_or(Ok(()), |offer| freezes::hold(state_dir, offer));
         let renewed = self.renew(state_dir, url, membership).await;
@@ -157,7 +170,13 @@ impl<'c> ServerLink<'c> {
         if let Err(error) = delivered {
             part("not all reports were delivered", error)?;
         }
-        Ok(CheckedIn { url: url.to_owned(), name: answer.name, takeover, recovering: answer.recovering, failed })
+        Ok(CheckedIn {
+            url: url.to_owned(),
+            name: answer.name,
+            takeover,
+            recovering: answer.recovering,
+            failed,
+        })
     }
 
     async fn renew(&self, state_dir: &StateDir, url: &str, membership: Membership) -> Result<(), AgentError> {
@@ -166,7 +185,13 @@ impl<'c> ServerLink<'c> {
         }
         let wish = Renew { request: NodeKey::open(state_dir)?.request()? };
         let renewed: Renewed = self.network.post(&format!("{url}/renew"), &wish).await?;
-        Membership { certificate: renewed.certificate, renew_after: renewed.renew_after, ends_at: renewed.ends_at, ..membership }.keep(state_dir)
+        Membership {
+            certificate: renewed.certificate,
+            renew_after: renewed.renew_after,
+            ends_at: renewed.ends_at,
+            ..membership
+        }
+        .keep(state_dir)
     }
 
     /// Delivers the waiting reports, the oldest first. One that the server will never take is set aside, and those behind it go
@@ -220,7 +245,8 @@ fn is_final(problem: &Problem) -> bool {
 fn note_dismissal(state_dir: &StateDir, is_retired: bool) -> Result<(), AgentError> {
     match Membership::read(state_dir)? {
         Some(membership) if membership.dismissed.is_none() => {
-            Membership { dismissed: Some(Dismissed { is_retired, at: state_dir.now() }), ..membership }.keep(state_dir)
+            Membership { dismissed: Some(Dismissed { is_retired, at: state_dir.now() }), ..membership }
+                .keep(state_dir)
         }
         _ => Ok(()),
     }
@@ -258,8 +284,15 @@ impl Saying {
     ///
     /// Returns why what it was given last, or the machine, cannot be read.
     pub fn of(state_dir: &StateDir, machine: &dyn Host, next: Timestamp) -> Result<Self, AgentError> {
-        let has = Served::read(state_dir)?.map(|served| Held { digest: served.digest, generation: served.generation });
-        Ok(Self { about: machine.about()?, next, restart_pending: machine.restart_pending()?, has, freezes: freezes::held(state_dir)? })
+        let has = Served::read(state_dir)?
+            .map(|served| Held { digest: served.digest, generation: served.generation });
+        Ok(Self {
+            about: machine.about()?,
+            next,
+            restart_pending: machine.restart_pending()?,
+            has,
+            freezes: freezes::held(state_dir)?,
+        })
     }
 }
 
@@ -270,7 +303,9 @@ impl Saying {
 /// Returns why what was noted or given last cannot be read.
 pub fn next_promised(state_dir: &StateDir) -> Result<Timestamp, AgentError> {
     let now = state_dir.now();
-    if let Some(note) = DaemonNote::read(state_dir)?.filter(|note| note.is_alive() && note.next_check_in > now) {
+    if let Some(note) =
+        DaemonNote::read(state_dir)?.filter(|note| note.is_alive() && note.next_check_in > now)
+    {
         return Ok(note.next_check_in);
     }
     let settings = Served::read(state_dir)?.map(|served| served.settings).unwrap_or_default();
@@ -282,7 +317,13 @@ pub fn next_promised(state_dir: &StateDir) -> Result<Timestamp, AgentError> {
 /// # Errors
 ///
 /// Returns why it was not heard, or what it refused.
-pub async fn say_here(network: &Network, url: &str, exchange: &MarkExchange, saying: &Saying, now: Timestamp) -> Result<CheckInAnswer, LinkError> {
+pub async fn say_here(
+    network: &Network,
+    url: &str,
+    exchange: &MarkExchange,
+    saying: &Saying,
+    now: Timestamp,
+) -> Result<CheckInAnswer, LinkError> {
     let said = CheckIn {
         agent: env!("CARGO_PKG_VERSION").to_owned(),
         now,

@@ -55,7 +55,9 @@ impl Session {
         let mut machine = Machine::open(&arguments.place.root, &state_dir.scratch())?;
         let served = if is_local { None } else { Some(served(&state_dir)?) };
         let set = match &served {
-            Some(served) => Some((served.settings.clone(), served.run_settings(&state_dir, state_dir.now())?)),
+            Some(served) => {
+                Some((served.settings.clone(), served.run_settings(&state_dir, state_dir.now())?))
+            }
             None => None,
         };
         let wanted = match served {
@@ -88,7 +90,11 @@ impl Session {
             reason: self.reason.clone(),
             by: signed_in_as(),
             guards_way: false,
-            attic_mib: self.set.as_ref().map_or_else(AgentSettings::default, |(settings, _)| settings.clone()).attic_mib,
+            attic_mib: self
+                .set
+                .as_ref()
+                .map_or_else(AgentSettings::default, |(settings, _)| settings.clone())
+                .attic_mib,
         };
         let usual = self.set.as_ref().map_or_else(|| Settings::of(mode), |(_, settings)| settings.clone());
         let settings = Settings { mode, now: self.now, ..usual };
@@ -100,7 +106,9 @@ impl Session {
         }
         if self.set.is_some() && keeping == Keeping::Everything {
             Spool::of(&self.state_dir).add(&report.clone().for_server())?;
-            if !on_network(async { ServerLink::open(&self.state_dir).await?.deliver_soon(&self.state_dir).await })? {
+            if !on_network(async {
+                ServerLink::open(&self.state_dir).await?.deliver_soon(&self.state_dir).await
+            })? {
                 eprintln!("the report stays in the spool until the server answers");
             }
         }
@@ -128,7 +136,11 @@ impl Session {
                 let shown = Shown { verbose: arguments.verbose, excluded, is_preview };
                 anstream::print!("{}", show_run(report, &shown));
                 if !is_preview {
-                    anstream::println!("\n{} {}", styled(style::STRONG, "Next:"), next_step(report, &repeated, &place, self.may()));
+                    anstream::println!(
+                        "\n{} {}",
+                        styled(style::STRONG, "Next:"),
+                        next_step(report, &repeated, &place, self.may())
+                    );
                 }
             }
         }
@@ -163,33 +175,49 @@ fn part(arguments: &WantedArguments, is_local: bool, state: &EffectiveState) -> 
     {
         let origins = state.clauses.iter().flat_map(|clause| &clause.origins);
         let is_with_kit = baseline.contains('/');
-        let name = |origin: &Origin| if is_with_kit { format!("{}/{}", origin.kit, origin.baseline) } else { origin.baseline.to_string() };
+        let name = |origin: &Origin| {
+            if is_with_kit {
+                format!("{}/{}", origin.kit, origin.baseline)
+            } else {
+                origin.baseline.to_string()
+            }
+        };
         let known: BTreeSet<String> = origins.map(name).collect();
         let known: Vec<&str> = known.iter().map(String::as_str).collect();
         let hint = match known.as_slice() {
             [] => "this node is assigned none yet".to_owned(),
-            known => nearest_word(baseline, known.iter().copied())
-                .map_or_else(|| format!("it has {}", known.join(", ")), |near| format!("did you mean `{near}`?")),
+            known => nearest_word(baseline, known.iter().copied()).map_or_else(
+                || format!("it has {}", known.join(", ")),
+                |near| format!("did you mean `{near}`?"),
+            ),
         };
-        return Err(AgentError::new(format!("no clause of this node comes from a baseline `{baseline}`")).hint(hint));
+        return Err(
+            AgentError::new(format!("no clause of this node comes from a baseline `{baseline}`")).hint(hint)
+        );
     }
     for pattern in &arguments.clauses {
         if !state.clauses.iter().any(|clause| fits(pattern, &clause.address)) {
             let near = nearest_word(pattern, state.clauses.iter().map(|clause| clause.address.as_str()));
-            let hint = near.map_or_else(|| "`constans-agent observe -v` lists them all".to_owned(), |near| format!("did you mean `{near}`?"));
+            let hint = near.map_or_else(
+                || "`constans-agent observe -v` lists them all".to_owned(),
+                |near| format!("did you mean `{near}`?"),
+            );
             return Err(AgentError::new(format!("no clause matches `{pattern}`")).hint(hint));
         }
     }
     for topic in &arguments.topics {
         if !state.clauses.iter().any(|clause| clause.topics.contains(topic)) {
-            let known: BTreeSet<&str> = state.clauses.iter().flat_map(|clause| &clause.topics).map(String::as_str).collect();
+            let known: BTreeSet<&str> =
+                state.clauses.iter().flat_map(|clause| &clause.topics).map(String::as_str).collect();
             return Err(AgentError::new(format!("no clause has the topic `{topic}`"))
                 .hint(format!("topics are {}", known.into_iter().collect::<Vec<_>>().join(", "))));
         }
     }
     let chosen = state.clauses.iter().filter(|clause| {
-        let by_address = arguments.clauses.is_empty() || arguments.clauses.iter().any(|pattern| fits(pattern, &clause.address));
-        let by_topic = arguments.topics.is_empty() || arguments.topics.iter().any(|topic| clause.topics.contains(topic));
+        let by_address = arguments.clauses.is_empty()
+            || arguments.clauses.iter().any(|pattern| fits(pattern, &clause.address));
+        let by_topic =
+            arguments.topics.is_empty() || arguments.topics.iter().any(|topic| clause.topics.contains(topic));
         by_address && by_topic && baseline.is_none_or(|baseline| comes_from(clause, baseline))
     });
     let chosen: BTreeSet<ClauseAddress> = chosen.map(|clause| clause.address.clone()).collect();
@@ -219,16 +247,24 @@ pub fn observe(arguments: &WantedArguments) -> Result<Exit, AgentError> {
 pub fn enforce(arguments: &EnforceArguments) -> Result<Exit, AgentError> {
     let wanted = &arguments.wanted;
     if wanted.output == Output::Json && !arguments.yes {
-        return Err(AgentError::new("--output json cannot ask for confirmation").hint("add --yes to confirm").exit(Exit::Usage));
+        return Err(AgentError::new("--output json cannot ask for confirmation")
+            .hint("add --yes to confirm")
+            .exit(Exit::Usage));
     }
     let mut session = Session::open(wanted, "enforce")?;
     session.now = arguments.now.is_some();
-    let reasons: BTreeSet<&str> = [&arguments.although_observing, &arguments.now].into_iter().flatten().map(String::as_str).collect();
+    let reasons: BTreeSet<&str> =
+        [&arguments.although_observing, &arguments.now].into_iter().flatten().map(String::as_str).collect();
     session.reason = (!reasons.is_empty()).then(|| reasons.into_iter().collect::<Vec<_>>().join("; "));
     if let Some((settings, _)) = session.set.as_ref().filter(|(settings, _)| settings.mode == Mode::Observe)
         && arguments.although_observing.is_none()
     {
-        let by = settings.described().into_iter().find(|told| told.word == "mode").map(|told| told.from).unwrap_or_default();
+        let by = settings
+            .described()
+            .into_iter()
+            .find(|told| told.word == "mode")
+            .map(|told| told.from)
+            .unwrap_or_default();
         return Err(AgentError::new(format!("mode is observe, so nothing may be changed on this node ({by})"))
             .hint("an operator sets the mode in the groups of the node; --although-observing REASON overrides it once and records the reason")
             .exit(Exit::Refused));

@@ -70,7 +70,11 @@ impl Spool {
     /// Returns the names of the waiting reports, the oldest first.
     pub fn waiting(&self) -> Vec<PathBuf> {
         let listed = self.state_dir.list(FOLDER).into_iter().map(|listed| listed.name);
-        listed.filter(|name| name != Path::new(REFUSALS) && name.extension().is_some_and(|extension| extension == "json")).collect()
+        listed
+            .filter(|name| {
+                name != Path::new(REFUSALS) && name.extension().is_some_and(|extension| extension == "json")
+            })
+            .collect()
     }
 
     /// Reads one report; none if it is not there or cannot be read.
@@ -174,6 +178,9 @@ mod tests {
         assert_eq!(waiting(&spool), [26, 27, 28, 29, 30]);
         assert_eq!(spool.state_dir.list(REFUSED).len(), MOST_REFUSED);
         let refusals = spool.refusals().unwrap();
-        assert_eq!((refusals.count, refusals.last.unwrap().because.as_str()), (25, "the sequence is too large"));
+        assert_eq!(
+            (refusals.count, refusals.last.unwrap().because.as_str()),
+            (25, "the sequence is too large")
+        );
     }
 }

@@ -106,7 +106,9 @@ pub fn status(arguments: &ReportingArguments) -> Result<Exit, AgentError> {
     };
     match arguments.output {
         Output::Json => println!("{}", serde_json::to_string_pretty(&status).expect("it is plain data")),
-        Output::Text => anstream::print!("{}", shown(&status, &repeated_place(&arguments.place), state_dir.now())),
+        Output::Text => {
+            anstream::print!("{}", shown(&status, &repeated_place(&arguments.place), state_dir.now()));
+        }
     }
     Ok(Exit::Well)
 }
@@ -120,12 +122,22 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
         Some(node) => {
             row("node", &format!("{}, {}", styled(style::STRONG, &node.name), node.id));
             if let Some(Dismissed { is_retired, at }) = &node.dismissed {
-                let (word, as_what) = if *is_retired { ("retired", "a new node") } else { ("revoked", "this node again") };
-                let said = format!("the server refused it {} ago; it receives no desired state", ago(*at, now));
+                let (word, as_what) =
+                    if *is_retired { ("retired", "a new node") } else { ("revoked", "this node again") };
+                let said =
+                    format!("the server refused it {} ago; it receives no desired state", ago(*at, now));
                 row(word, &styled(style::ATTENTION, said));
-                row("", &format!("with an invitation it asks to be {as_what}: constans-agent join --invitation FILE"));
+                row(
+                    "",
+                    &format!(
+                        "with an invitation it asks to be {as_what}: constans-agent join --invitation FILE"
+                    ),
+                );
             }
-            row("server", &format!("{}, certificate until {}", node.servers.join(" "), time(node.certificate_ends)));
+            row(
+                "server",
+                &format!("{}, certificate until {}", node.servers.join(" "), time(node.certificate_ends)),
+            );
         }
         None => row("node", &format!("{} belongs to no fleet", styled(style::STRONG, &status.machine))),
     }
@@ -142,30 +154,64 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
         }
         None => row("desired", "no answer from a server yet"),
     }
-    row("last run", &status.last_run.as_ref().map_or("none yet".to_owned(), |run| format!("{} ago: {}", ago(run.last, now), run_line(run))));
+    row(
+        "last run",
+        &status
+            .last_run
+            .as_ref()
+            .map_or("none yet".to_owned(), |run| format!("{} ago: {}", ago(run.last, now), run_line(run))),
+    );
     for freeze in &status.freezes {
         row("frozen", &styled(style::ATTENTION, harmless(&freeze.words())));
     }
     if let Some(pending) = &status.restart_pending {
-        let due = status.daemon.as_ref().and_then(|daemon| daemon.restart.as_ref()).map(|restart| format!("; {}", restart.due)).unwrap_or_default();
+        let due = status
+            .daemon
+            .as_ref()
+            .and_then(|daemon| daemon.restart.as_ref())
+            .map(|restart| format!("; {}", restart.due))
+            .unwrap_or_default();
         let said = format!("pending since {}: {}{due}", time(pending.since), pending.because.join(", "));
         row("restart", &styled(style::ATTENTION, said));
     }
     if status.spooled_reports > 0 {
-        row("spool", &styled(style::ATTENTION, format!("{} for the server", count(status.spooled_reports, "report waits", "reports wait"))));
+        row(
+            "spool",
+            &styled(
+                style::ATTENTION,
+                format!("{} for the server", count(status.spooled_reports, "report waits", "reports wait")),
+            ),
+        );
     }
     if let Refusals { count: refused, last: Some(last) } = &status.refused_reports {
-        let refused =
-            count(usize::try_from(*refused).unwrap_or(usize::MAX), "report was refused by the server", "reports were refused by the server");
-        let said = format!("{refused}; the last one, of the run that began {}: {}", time(last.began), harmless(&last.because));
+        let refused = count(
+            usize::try_from(*refused).unwrap_or(usize::MAX),
+            "report was refused by the server",
+            "reports were refused by the server",
+        );
+        let said = format!(
+            "{refused}; the last one, of the run that began {}: {}",
+            time(last.began),
+            harmless(&last.because)
+        );
         row("refused", &styled(style::ATTENTION, said));
     }
     for SetAside { name, at, because } in &status.set_aside {
-        row("set aside", &styled(style::ATTENTION, format!("{name} at {}: {}", time(*at), harmless(because))));
+        row(
+            "set aside",
+            &styled(style::ATTENTION, format!("{name} at {}: {}", time(*at), harmless(because))),
+        );
     }
     #[expect(clippy::cast_precision_loss, reason = "it is rounded for people")]
     let mib = status.attic_bytes as f64 / 1_048_576.0;
-    row("attic", &format!("{}, {mib:.1} of {} MiB", count(status.attic_things, "entry", "entries"), status.settings.attic_mib));
+    row(
+        "attic",
+        &format!(
+            "{}, {mib:.1} of {} MiB",
+            count(status.attic_things, "entry", "entries"),
+            status.settings.attic_mib
+        ),
+    );
     text.push_str("\nsettings and their sources\n");
     let told = status.settings.described();
     let width = told.iter().map(|told| told.value.chars().count()).max().unwrap_or(0);
@@ -184,32 +230,54 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
 fn daemon_words(status: &Status, now: Timestamp) -> Vec<String> {
     let Some(daemon) = &status.daemon else { return vec!["not started on this machine".to_owned()] };
     if !status.is_daemon_alive {
-        let last = daemon.contact.as_ref().map(|contact| format!("; last contact with a server {} ago", ago(contact.at, now))).unwrap_or_default();
-        return vec![styled(style::ATTENTION, format!("not running (was process {} since {}){last}", daemon.pid, time(daemon.since)))];
+        let last = daemon
+            .contact
+            .as_ref()
+            .map(|contact| format!("; last contact with a server {} ago", ago(contact.at, now)))
+            .unwrap_or_default();
+        return vec![styled(
+            style::ATTENTION,
+            format!("not running (was process {} since {}){last}", daemon.pid, time(daemon.since)),
+        )];
     }
     let heard = match (&daemon.contact, daemon.unanswered) {
         (Some(contact), 0) => format!("{} answered {} ago", contact.url, ago(contact.at, now)),
-        (Some(contact), tries) => {
-            styled(style::ATTENTION, format!("no server answered {}; {} did {} ago", times(tries), contact.url, ago(contact.at, now)))
-        }
+        (Some(contact), tries) => styled(
+            style::ATTENTION,
+            format!("no server answered {}; {} did {} ago", times(tries), contact.url, ago(contact.at, now)),
+        ),
         (None, 0) => "has not contacted a server yet".to_owned(),
-        (None, tries) => styled(style::ATTENTION, format!("no server answered {}, nor any before", times(tries))),
+        (None, tries) => {
+            styled(style::ATTENTION, format!("no server answered {}, nor any before", times(tries)))
+        }
     };
     let run_for = daemon.next_run_for.as_ref().map(|what| format!(" for {what}")).unwrap_or_default();
     vec![
         format!("process {} since {}", daemon.pid, time(daemon.since)),
         heard,
-        format!("checks in {}, runs {}{run_for}", ahead(daemon.next_check_in, now), ahead(daemon.next_run, now)),
+        format!(
+            "checks in {}, runs {}{run_for}",
+            ahead(daemon.next_check_in, now),
+            ahead(daemon.next_run, now)
+        ),
     ]
 }
 
 impl UnderWay {
     fn words(&self, now: Timestamp) -> String {
         let mode = if self.begun.mode == Mode::Enforce { "enforce" } else { "observe" };
-        let began = format!("in progress since {}, {mode}, started by {}", ago(self.begun.began, now), self.begun.started_by.words());
+        let began = format!(
+            "in progress since {}, {mode}, started by {}",
+            ago(self.begun.began, now),
+            self.begun.started_by.words()
+        );
         match &self.progress {
             Some(Progress { reached, of, doing, address: Some(address), since, .. }) => {
-                format!("{began}: {reached} of {of}, {doing} {} for {}", harmless(address.as_str()), ago(*since, now))
+                format!(
+                    "{began}: {reached} of {of}, {doing} {} for {}",
+                    harmless(address.as_str()),
+                    ago(*since, now)
+                )
             }
             _ => format!("{began}: beginning"),
         }

@@ -87,8 +87,16 @@ impl Shared {
 impl Teller {
     /// Begins to tell of a run.
     pub fn begin(state_dir: &StateDir, begun: &Begun) -> Self {
-        let progress = Progress { run: begun.run, reached: 0, of: begun.clauses, doing: "beginning".to_owned(), address: None, since: begun.began };
-        let shared = Arc::new(Shared { told: Mutex::new(Told { progress, is_over: false }), changed: Condvar::new() });
+        let progress = Progress {
+            run: begun.run,
+            reached: 0,
+            of: begun.clauses,
+            doing: "beginning".to_owned(),
+            address: None,
+            since: begun.began,
+        };
+        let shared =
+            Arc::new(Shared { told: Mutex::new(Told { progress, is_over: false }), changed: Condvar::new() });
         let lock = state_dir.can_be_looked_at().then(|| locked(state_dir)).flatten();
         let thread = lock.and_then(|lock| {
             let shared = shared.clone();
@@ -170,7 +178,9 @@ pub fn under_way(state_dir: &StateDir) -> Result<Option<(Begun, Option<Progress>
 ///
 /// Returns why the agent's own folder cannot be read or written.
 pub fn record_unended(state_dir: &StateDir, acted_on: &ActedOn) -> Result<Option<RunReport>, AgentError> {
-    let Some(RunOrder { memory_epoch, sequence, begun: Some(begun) }) = state_dir.run_order()? else { return Ok(None) };
+    let Some(RunOrder { memory_epoch, sequence, begun: Some(begun) }) = state_dir.run_order()? else {
+        return Ok(None);
+    };
     let progress = told(state_dir, begun.run);
     let last_told = progress.as_ref().map_or(begun.began, |progress| progress.since);
     let is_served = begun.wanted.generation.is_some();
@@ -202,7 +212,10 @@ pub fn record_unended(state_dir: &StateDir, acted_on: &ActedOn) -> Result<Option
         did_not_end: Some(DidNotEnd {
             reached: progress.as_ref().map_or(0, |progress| progress.reached as u64),
             of: begun.clauses as u64,
-            doing: progress.as_ref().filter(|progress| progress.address.is_some()).map(|progress| progress.doing.clone()),
+            doing: progress
+                .as_ref()
+                .filter(|progress| progress.address.is_some())
+                .map(|progress| progress.doing.clone()),
             address: progress.and_then(|progress| progress.address),
         }),
         left_out: None,
@@ -260,7 +273,10 @@ mod tests {
         drop(teller);
         assert!(under_way(&state_dir).unwrap().is_none());
         let unended = record_unended(&state_dir, &acted_on).unwrap().unwrap().did_not_end.unwrap();
-        assert_eq!((unended.reached, unended.of, unended.address.unwrap().as_str()), (12, 40, "package:kiosk-shell"));
+        assert_eq!(
+            (unended.reached, unended.of, unended.address.unwrap().as_str()),
+            (12, 40, "package:kiosk-shell")
+        );
         assert!(record_unended(&state_dir, &acted_on).unwrap().is_none(), "it is on record once");
         let kept = KeptRuns::of(&state_dir).all().unwrap();
         assert_eq!((kept.len(), kept[0].run, kept[0].did_not_end.is_some()), (1, Some(begun.run), true));

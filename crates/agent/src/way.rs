@@ -68,7 +68,13 @@ impl WayJournal {
     /// # Errors
     ///
     /// Returns why it could not be noted; then it must not be corrected.
-    pub fn about_to_correct(&mut self, machine: &mut dyn Host, clause: &Clause, contents: &dyn Contents, key: &DigestKey) -> io::Result<()> {
+    pub fn about_to_correct(
+        &mut self,
+        machine: &mut dyn Host,
+        clause: &Clause,
+        contents: &dyn Contents,
+        key: &DigestKey,
+    ) -> io::Result<()> {
         if !may_cut_the_way(clause) {
             return Ok(());
         }
@@ -76,7 +82,11 @@ impl WayJournal {
             Inspection::Seen(seen) => as_it_was(clause, &seen.found),
             _ => None,
         };
-        self.note(&Done::Corrected { address: clause.address.clone(), wanted: clause.wanted.clone(), was: was.map(Box::new) })
+        self.note(&Done::Corrected {
+            address: clause.address.clone(),
+            wanted: clause.wanted.clone(),
+            was: was.map(Box::new),
+        })
     }
 
     /// Notes a reaction after such a change, so that it is carried out again after its cause was put back.
@@ -117,7 +127,14 @@ pub fn reached(state_dir: &StateDir) {
 
 fn read(state_dir: &StateDir) -> Vec<Done> {
     // A line that was cut off is not JSON: what it would have noted was not begun.
-    state_dir.read_text(LOG).ok().flatten().unwrap_or_default().lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
+    state_dir
+        .read_text(LOG)
+        .ok()
+        .flatten()
+        .unwrap_or_default()
+        .lines()
+        .filter_map(|line| serde_json::from_str(line).ok())
+        .collect()
 }
 
 /// Returns what is not to be applied again, as long as this state is wanted.
@@ -125,7 +142,10 @@ fn read(state_dir: &StateDir) -> Vec<Done> {
 /// # Errors
 ///
 /// Returns why it cannot be read.
-pub fn put_back(state_dir: &StateDir, state: &Digest) -> Result<BTreeMap<ClauseAddress, PutBack>, AgentError> {
+pub fn put_back(
+    state_dir: &StateDir,
+    state: &Digest,
+) -> Result<BTreeMap<ClauseAddress, PutBack>, AgentError> {
     let remembered: Remembered = state_dir.read_json(REMEMBERED)?.unwrap_or_default();
     if remembered.state.as_ref() == Some(state) {
         return Ok(remembered.put_back.into_iter().collect());
@@ -151,7 +171,12 @@ impl Contents for OldContents {
 /// # Errors
 ///
 /// Returns why the agent's own folder could not be read or written.
-pub fn put_all_back(state_dir: &StateDir, machine: &mut dyn Host, key: &DigestKey, store: &std::path::Path) -> Result<PutBackNow, AgentError> {
+pub fn put_all_back(
+    state_dir: &StateDir,
+    machine: &mut dyn Host,
+    key: &DigestKey,
+    store: &std::path::Path,
+) -> Result<PutBackNow, AgentError> {
     let done = read(state_dir);
     let began = done.iter().find_map(|one| match one {
         Done::Began { run, state } => Some((*run, state.clone())),
@@ -190,7 +215,13 @@ pub fn put_all_back(state_dir: &StateDir, machine: &mut dyn Host, key: &DigestKe
     Ok(now)
 }
 
-fn put_one_back(machine: &mut dyn Host, was: &Clause, old: &OldContents, attic: &mut AtticStore, key: &DigestKey) -> Result<(), String> {
+fn put_one_back(
+    machine: &mut dyn Host,
+    was: &Clause,
+    old: &OldContents,
+    attic: &mut AtticStore,
+    key: &DigestKey,
+) -> Result<(), String> {
     let unlike = |machine: &mut dyn Host| match machine.inspect(was, old, key) {
         Inspection::Seen(seen) => Ok(differences(was, &seen.found, seen.content_bytes)),
         Inspection::Failed(failure) => Err(failure.message),
@@ -210,7 +241,10 @@ fn put_one_back(machine: &mut dyn Host, was: &Clause, old: &OldContents, attic: 
 }
 
 /// Returns what the run put into the attic: contents by digest, and the digest of what first stood at each path.
-fn old_contents(attic: &AtticStore, run: Uuid) -> Result<(OldContents, BTreeMap<String, Digest>), AgentError> {
+fn old_contents(
+    attic: &AtticStore,
+    run: Uuid,
+) -> Result<(OldContents, BTreeMap<String, Digest>), AgentError> {
     let mut contents = BTreeMap::new();
     let mut by_path = BTreeMap::new();
     for kept in attic.all().iter().filter(|kept| kept.run == Some(run)) {

@@ -27,18 +27,23 @@ pub struct Speaker {
 pub fn check_ins() -> Vec<Figure> {
     let is_built = std::env::current_exe().is_ok_and(|own| own.with_file_name("constans-server").exists());
     if !is_built {
-        println!("NOT MEASURED: check-ins, since no constans-server lies beside this program; make bench builds it");
+        println!(
+            "NOT MEASURED: check-ins, since no constans-server lies beside this program; make bench builds it"
+        );
         return Vec::new();
     }
     let fleet = Fleet::start();
-    let machines: Vec<Machine> = (1..=NODES).map(|number| joined(&fleet, &format!("kiosk-auken-{number}"), &["role=kiosk"])).collect();
+    let machines: Vec<Machine> =
+        (1..=NODES).map(|number| joined(&fleet, &format!("kiosk-auken-{number}"), &["role=kiosk"])).collect();
     publish_and_serve(&fleet);
     well(&group(&fleet, &machines[0], &KIOSKS.replace("MODE", "enforce")));
     for machine in &machines {
         well(&machine.run(&["daemon", "--once"]));
     }
     let speakers: Vec<Speaker> = machines.iter().map(|machine| speaker(&fleet, machine)).collect();
-    fleet.query("create table client_node as select row_number() over (order by node) as n, node from node_now");
+    fleet.query(
+        "create table client_node as select row_number() over (order by node) as n, node from node_now",
+    );
     fleet.query("alter table client_node add primary key (n)");
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime");
     let agents = fleet.agents_url();
@@ -72,9 +77,12 @@ pub fn speaker(fleet: &Fleet, machine: &Machine) -> Speaker {
     let read = |name: &str| machine.root.read(&format!("/var/lib/constans/{name}")).expect("it joined");
     let membership: Value = serde_json::from_str(&read("joined.json")).expect("JSON");
     let key = read("node.key");
-    let identity = Identity { certificate: membership["certificate"].as_str().expect("a certificate"), key: &key };
-    let about: Value =
-        serde_json::from_str(&fleet.query("select value from node_attribute where name = 'about' and until_at is null limit 1")).expect("JSON");
+    let identity =
+        Identity { certificate: membership["certificate"].as_str().expect("a certificate"), key: &key };
+    let about: Value = serde_json::from_str(
+        &fleet.query("select value from node_attribute where name = 'about' and until_at is null limit 1"),
+    )
+    .expect("JSON");
     Speaker {
         client: client(&fleet.ca, Some(&identity)).expect("a link"),
         said: json!({ "agent": env!("CARGO_PKG_VERSION"), "now": null, "next_in_secs": 60, "about": about, "mark": membership["mark"] }),
@@ -95,7 +103,8 @@ async fn measure(speakers: Vec<Speaker>, url: String, checks_in: bool) -> (f64, 
                     if checks_in {
                         check_in(&mut speaker, &url).await;
                     } else {
-                        let answer = speaker.client.get(format!("{url}/greeting")).send().await.expect("it is heard");
+                        let answer =
+                            speaker.client.get(format!("{url}/greeting")).send().await.expect("it is heard");
                         assert!(answer.status().is_success());
                         answer.bytes().await.expect("it ends");
                     }
@@ -150,7 +159,13 @@ fn pgbench(fleet: &Fleet) -> f64 {
          commit;\n"
     );
     std::fs::write(&script, sql).expect("the script is written");
-    let programs = std::fs::read_dir("/usr/lib/postgresql").expect("PostgreSQL").flatten().next().expect("a version").path().join("bin/pgbench");
+    let programs = std::fs::read_dir("/usr/lib/postgresql")
+        .expect("PostgreSQL")
+        .flatten()
+        .next()
+        .expect("a version")
+        .path()
+        .join("bin/pgbench");
     let seconds = MEASURED.as_secs().to_string();
     let clients = CLIENTS.to_string();
     let output = Command::new(programs)
@@ -161,6 +176,8 @@ fn pgbench(fleet: &Fleet) -> f64 {
         .expect("pgbench");
     std::fs::remove_file(&script).expect("the script is removed");
     let said = String::from_utf8_lossy(&output.stdout).into_owned();
-    let tps = said.lines().find_map(|line| line.strip_prefix("tps = ")).and_then(|rest| rest.split(' ').next());
-    tps.and_then(|tps| tps.parse().ok()).unwrap_or_else(|| panic!("{said}{}", String::from_utf8_lossy(&output.stderr)))
+    let tps =
+        said.lines().find_map(|line| line.strip_prefix("tps = ")).and_then(|rest| rest.split(' ').next());
+    tps.and_then(|tps| tps.parse().ok())
+        .unwrap_or_else(|| panic!("{said}{}", String::from_utf8_lossy(&output.stderr)))
 }

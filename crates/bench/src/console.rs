@@ -9,14 +9,18 @@ use std::process::Command;
 pub fn first_load() -> Vec<Figure> {
     let built = Path::new("console/dist");
     let Ok(page) = fs::read_to_string(built.join("index.html")) else {
-        println!("NOT MEASURED: the console's first load, since {} is not there; make console builds it", built.display());
+        println!(
+            "NOT MEASURED: the console's first load, since {} is not there; make console builds it",
+            built.display()
+        );
         return Vec::new();
     };
     let mut files = vec!["/index.html".to_owned()];
     files.extend(named(&page, "/assets/"));
     let styles: Vec<String> = files.iter().filter(|file| file.ends_with(".css")).cloned().collect();
     for style in styles {
-        let text = fs::read_to_string(built.join(style.trim_start_matches('/'))).expect("what was built names what was built");
+        let text = fs::read_to_string(built.join(style.trim_start_matches('/')))
+            .expect("what was built names what was built");
         // Browsers that know the newer format fetch no other.
         files.extend(named(&text, "/assets/").into_iter().filter(|file| file.ends_with(".woff2")));
     }
@@ -34,7 +38,11 @@ pub fn first_load() -> Vec<Figure> {
 /// Returns the paths in a text that begin so, each once.
 fn named(text: &str, beginning: &str) -> Vec<String> {
     let end = |c: char| matches!(c, '"' | '\'' | ')' | '?');
-    let mut paths: Vec<String> = text.match_indices(beginning).filter_map(|(at, _)| text[at..].split(end).next()).map(str::to_owned).collect();
+    let mut paths: Vec<String> = text
+        .match_indices(beginning)
+        .filter_map(|(at, _)| text[at..].split(end).next())
+        .map(str::to_owned)
+        .collect();
     paths.sort();
     paths.dedup();
     paths

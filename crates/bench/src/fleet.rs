@@ -31,7 +31,9 @@ const PAGES: [(&str, &str); 7] = [
 /// Makes the fleet and asks.
 pub fn at_scale() -> Vec<Figure> {
     if std::env::current_exe().is_ok_and(|own| !own.with_file_name("constans-server").exists()) {
-        println!("NOT MEASURED: a large fleet, since no constans-server lies beside this program; make bench builds it");
+        println!(
+            "NOT MEASURED: a large fleet, since no constans-server lies beside this program; make bench builds it"
+        );
         return Vec::new();
     }
     let fleet = Fleet::start();
@@ -43,7 +45,10 @@ pub fn at_scale() -> Vec<Figure> {
     }
     let began = Instant::now();
     make(&fleet);
-    println!("a fleet of {NODES} nodes with {DAYS} days behind it, made from one real node's rows, in {:.0?}", began.elapsed());
+    println!(
+        "a fleet of {NODES} nodes with {DAYS} days behind it, made from one real node's rows, in {:.0?}",
+        began.elapsed()
+    );
     let mut figures = storage(&fleet);
     figures.push(pages(&fleet));
     figures.push(change_for_all(&fleet, &machine));
@@ -53,7 +58,15 @@ pub fn at_scale() -> Vec<Figure> {
 
 fn make(fleet: &Fleet) {
     let output = Command::new("psql")
-        .args(["-q", "-v", &format!("nodes={NODES}"), "-v", &format!("days={DAYS}"), "-v", &format!("spell={SPELL_DAYS}")])
+        .args([
+            "-q",
+            "-v",
+            &format!("nodes={NODES}"),
+            "-v",
+            &format!("days={DAYS}"),
+            "-v",
+            &format!("spell={SPELL_DAYS}"),
+        ])
         .args(["-f", concat!(env!("CARGO_MANIFEST_DIR"), "/src/fleet.sql"), fleet.database()])
         .output()
         .expect("psql starts");
@@ -106,21 +119,28 @@ fn pages(fleet: &Fleet) -> Figure {
         runtime.block_on(async {
             let began = Instant::now();
             let query: &[(&str, &str)] = if filter.is_empty() { &[] } else { &[("filter", filter)] };
-            let url = reqwest::Url::parse_with_params(&format!("{}/api/{page}", fleet.people_url()), query).expect("a URL");
+            let url = reqwest::Url::parse_with_params(&format!("{}/api/{page}", fleet.people_url()), query)
+                .expect("a URL");
             let answer = client.get(url).bearer_auth(&token).send().await.expect("it is heard");
             let (status, body) = (answer.status(), answer.bytes().await.expect("it ends"));
             assert!(status.is_success(), "{page} {filter}: {}", String::from_utf8_lossy(&body));
             (began.elapsed(), body.len())
         })
     };
-    let mut rounds: Vec<[(Duration, usize); PAGES.len()]> = (0..ASKED_BEFORE + ASKED).map(|_| PAGES.map(ask)).collect();
+    let mut rounds: Vec<[(Duration, usize); PAGES.len()]> =
+        (0..ASKED_BEFORE + ASKED).map(|_| PAGES.map(ask)).collect();
     rounds.drain(..ASKED_BEFORE);
     let mut slowest = Duration::ZERO;
     for (at, (page, filter)) in PAGES.iter().enumerate() {
         let mut asked: Vec<(Duration, usize)> = rounds.iter().map(|round| round[at]).collect();
         asked.sort_unstable();
         let (median, slow) = (asked[ASKED / 2], asked[ASKED * 95 / 100]);
-        println!("{page:<6} {filter:<75} median {:>9.1?}  p95 {:>9.1?}  {:>6} KB", median.0, slow.0, median.1 / 1_000);
+        println!(
+            "{page:<6} {filter:<75} median {:>9.1?}  p95 {:>9.1?}  {:>6} KB",
+            median.0,
+            slow.0,
+            median.1 / 1_000
+        );
         slowest = slowest.max(slow.0);
     }
     Figure {
@@ -144,13 +164,21 @@ fn change_for_all(fleet: &Fleet, machine: &Machine) -> Figure {
     }
     well(&fleet.client(&["kit", "publish", &folder.path().display().to_string()]));
     well(&fleet.client(&["stage", "serve", "open-water", "quay-parts@1.0.0"]));
-    let assignments: String = (0..6).map(|part| format!("[[assignments]]\nkit = \"quay-parts\"\nbaseline = \"part-{part}\"\n")).collect();
+    let assignments: String = (0..6)
+        .map(|part| format!("[[assignments]]\nkit = \"quay-parts\"\nbaseline = \"part-{part}\"\n"))
+        .collect();
     let text = format!("name = \"quays\"\npriority = 20\nfilter = \"labels.role == 'kiosk'\"\n{assignments}");
     let began = Instant::now();
     let said = well(&group(fleet, machine, &text)).to_owned();
     let took = began.elapsed();
-    println!("a change for all: {} in {took:.1?}; {} states", said.trim(), fleet.query("select count(distinct state) from node_wanted"));
-    let clauses = fleet.query("select min((s.body ->> 'clauses')::int) from node_wanted w join state_sources s on s.id = w.sources");
+    println!(
+        "a change for all: {} in {took:.1?}; {} states",
+        said.trim(),
+        fleet.query("select count(distinct state) from node_wanted")
+    );
+    let clauses = fleet.query(
+        "select min((s.body ->> 'clauses')::int) from node_wanted w join state_sources s on s.id = w.sources",
+    );
     assert!(clauses.parse::<u32>().is_ok_and(|clauses| clauses >= 300), "{clauses} clauses");
     Figure {
         work: "100,000 nodes of 300 clauses resolved after a change",
@@ -169,9 +197,14 @@ const WAITED_FOR: usize = 60;
 fn hand_out(fleet: &Fleet, machine: &Machine) -> [Figure; 3] {
     let text = |idle: u64| KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {idle}"));
     let prepare = |idle| {
-        let said = fleet.client(&["group", "set", &machine.document("kiosks.toml", &text(idle)), "--preview"]);
+        let said =
+            fleet.client(&["group", "set", &machine.document("kiosks.toml", &text(idle)), "--preview"]);
         let said = well(&said);
-        said.split("change confirm ").nth(1).and_then(|rest| rest.split_whitespace().next()).expect("its number").to_owned()
+        said.split("change confirm ")
+            .nth(1)
+            .and_then(|rest| rest.split_whitespace().next())
+            .expect("its number")
+            .to_owned()
     };
     let number = |sql: &str| fleet.query(sql).parse::<f64>().expect("a number");
     let mut caller = Caller::new(fleet, machine);
@@ -191,17 +224,33 @@ fn hand_out(fleet: &Fleet, machine: &Machine) -> [Figure; 3] {
         done.store(true, std::sync::atomic::Ordering::Relaxed);
         (change, p95(caller.join().expect("it goes on")))
     });
-    println!("check-ins with reports and revocations: p95 {rest:.1?} at rest, {busy:.1?} while {change} was prepared and handed out to all");
+    println!(
+        "check-ins with reports and revocations: p95 {rest:.1?} at rest, {busy:.1?} while {change} was prepared and handed out to all"
+    );
     let change = prepare(61);
     fleet.query("checkpoint");
     let (wal, locked) = (number("select pg_wal_lsn_diff(pg_current_wal_lsn(), '0/0')"), handing_out(fleet));
     well(&fleet.client(&["change", "confirm", &change, "--confirm", "0"]));
-    let (wal, locked) = (number("select pg_wal_lsn_diff(pg_current_wal_lsn(), '0/0')") - wal, handing_out(fleet) - locked);
-    let figure = |work, against, measured, budget, unit| Figure { work, against, measured, budget, unit, bound: Bound::AtMost };
+    let (wal, locked) =
+        (number("select pg_wal_lsn_diff(pg_current_wal_lsn(), '0/0')") - wal, handing_out(fleet) - locked);
+    let figure = |work, against, measured, budget, unit| Figure {
+        work,
+        against,
+        measured,
+        budget,
+        unit,
+        bound: Bound::AtMost,
+    };
     [
         figure("a prepared hand-out to 100,000 nodes, under the lock", "-", locked, 2.0, "s"),
         figure("the same, write-ahead log", "-", wal / 1_000_000.0, 32.0, "MB"),
-        figure("check-ins and revocations meanwhile, p95", "the same at rest", busy.as_secs_f64() / rest.as_secs_f64(), 3.0, "×"),
+        figure(
+            "check-ins and revocations meanwhile, p95",
+            "the same at rest",
+            busy.as_secs_f64() / rest.as_secs_f64(),
+            3.0,
+            "×",
+        ),
     ]
 }
 
@@ -209,7 +258,10 @@ fn hand_out(fleet: &Fleet, machine: &Machine) -> [Figure; 3] {
 fn handing_out(fleet: &Fleet) -> f64 {
     let output = Command::new("curl").args(["-s", &fleet.metrics_url()]).output().expect("curl starts");
     let said = String::from_utf8_lossy(&output.stdout).into_owned();
-    let line = said.lines().find(|line| line.starts_with("constans_handing_out_seconds_sum")).expect("it is measured");
+    let line = said
+        .lines()
+        .find(|line| line.starts_with("constans_handing_out_seconds_sum"))
+        .expect("it is measured");
     line.rsplit(' ').next().and_then(|seconds| seconds.parse().ok()).expect("a number")
 }
 
@@ -229,20 +281,40 @@ struct Caller<'f> {
 
 impl<'f> Caller<'f> {
     fn new(fleet: &'f Fleet, machine: &Machine) -> Self {
-        let others =
-            fleet.query("select name from node where name <> 'kiosk-auken-1' order by name desc limit 20000").lines().map(str::to_owned).collect();
+        let others = fleet
+            .query("select name from node where name <> 'kiosk-auken-1' order by name desc limit 20000")
+            .lines()
+            .map(str::to_owned)
+            .collect();
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
-        Self { fleet, node: speaker(fleet, machine), client: client(&fleet.ca, None).expect("a link"), runtime, others }
+        Self {
+            fleet,
+            node: speaker(fleet, machine),
+            client: client(&fleet.ca, None).expect("a link"),
+            runtime,
+            others,
+        }
     }
 
     /// Calls, a hundredth of a second after the last time, and returns how long that took.
     fn call(&mut self, at: usize) -> Duration {
         std::thread::sleep(Duration::from_millis(10));
         let began = Instant::now();
-        let revoke = self.client.post(format!("{}/api/nodes/{}/revoke", self.fleet.people_url(), self.others[at % self.others.len()]));
+        let revoke = self.client.post(format!(
+            "{}/api/nodes/{}/revoke",
+            self.fleet.people_url(),
+            self.others[at % self.others.len()]
+        ));
         self.runtime.block_on(async {
             check_in(&mut self.node, &self.fleet.agents_url()).await;
-            revoke.bearer_auth(self.fleet.administrator()).send().await.expect("it is heard").bytes().await.expect("it ends");
+            revoke
+                .bearer_auth(self.fleet.administrator())
+                .send()
+                .await
+                .expect("it is heard")
+                .bytes()
+                .await
+                .expect("it ends");
         });
         began.elapsed()
     }

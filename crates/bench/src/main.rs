@@ -39,8 +39,21 @@ enum Bound {
 }
 
 impl Figure {
-    fn ratio(work: &'static str, against: &'static str, measured: Duration, beside: Duration, budget: f64) -> Self {
-        Self { work, against, measured: measured.as_secs_f64() / beside.as_secs_f64(), budget, unit: "×", bound: Bound::AtMost }
+    fn ratio(
+        work: &'static str,
+        against: &'static str,
+        measured: Duration,
+        beside: Duration,
+        budget: f64,
+    ) -> Self {
+        Self {
+            work,
+            against,
+            measured: measured.as_secs_f64() / beside.as_secs_f64(),
+            budget,
+            unit: "×",
+            bound: Bound::AtMost,
+        }
     }
 
     fn is_met(&self) -> bool {
@@ -109,15 +122,24 @@ fn best<const N: usize>(mut works: [&mut dyn FnMut(); N]) -> [Duration; N] {
 
 /// A kit of so many baselines with so many clauses each, of the kinds that kits mostly have.
 fn kit_of(baselines: usize, clauses: usize) -> BTreeMap<String, Vec<u8>> {
-    let mut files = BTreeMap::from([("kit.toml".to_owned(), b"[kit]\nname = \"quay-base\"\nversion = \"1.0.0\"\n".to_vec())]);
-    files.insert("renders/lane.jinja".into(), b"lane = {{ params.lane }}\nsite = {{ labels.site }}\n".to_vec());
+    let mut files = BTreeMap::from([(
+        "kit.toml".to_owned(),
+        b"[kit]\nname = \"quay-base\"\nversion = \"1.0.0\"\n".to_vec(),
+    )]);
+    files.insert(
+        "renders/lane.jinja".into(),
+        b"lane = {{ params.lane }}\nsite = {{ labels.site }}\n".to_vec(),
+    );
     for baseline in 0..baselines {
         let mut text = format!(
             "[baseline]\nname = \"part-{baseline}\"\nsummary = \"A part of what every node has\"\nseverity = \"high\"\nsatisfies = [\"SK-7\"]\n\n[params.lane]\ntype = \"string\"\ndefault = \"A\"\nnote = \"The lane\"\n"
         );
         for clause in 0..clauses {
             let _ = match clause % 5 {
-                0 => writeln!(text, "\n[[clause]]\nwhat = \"package:part-{baseline}-{clause}\"\nversion = \"3.2.*\""),
+                0 => writeln!(
+                    text,
+                    "\n[[clause]]\nwhat = \"package:part-{baseline}-{clause}\"\nversion = \"3.2.*\""
+                ),
                 1 => writeln!(
                     text,
                     "\n[[clause]]\nwhat = \"file:/etc/part-{baseline}/{clause}.conf\"\ntext = \"lane = {{{{ params.lane }}}}\\n\"\nowner = \"root\"\ngroup = \"root\"\npermissions = \"0644\"\nneeds = [\"package:part-{baseline}-{}\"]\ntopics = [\"settings\"]",
@@ -127,7 +149,10 @@ fn kit_of(baselines: usize, clauses: usize) -> BTreeMap<String, Vec<u8>> {
                     text,
                     "\n[[clause]]\nwhat = \"file:/etc/lanes-{baseline}/{clause}.conf\"\nrender = \"lane.jinja\"\npermissions = \"0644\"\nwhere = \"labels.role == 'kiosk'\""
                 ),
-                3 => writeln!(text, "\n[[clause]]\nwhat = \"directory:/var/lib/part-{baseline}/{clause}\"\npermissions = \"0755\""),
+                3 => writeln!(
+                    text,
+                    "\n[[clause]]\nwhat = \"directory:/var/lib/part-{baseline}/{clause}\"\npermissions = \"0755\""
+                ),
                 _ => writeln!(
                     text,
                     "\n[[clause]]\nwhat = \"service:unit-{baseline}-{clause}\"\nrunning = true\nenabled = true\nreacts_to = [\"file:/etc/part-{baseline}/{}.conf\"]\nreaction = \"restart\"",
@@ -142,19 +167,31 @@ fn kit_of(baselines: usize, clauses: usize) -> BTreeMap<String, Vec<u8>> {
 
 fn checking() -> Vec<Figure> {
     let files = kit_of(200, 50);
-    let texts: Vec<String> =
-        files.iter().filter(|(path, _)| path.ends_with(".toml")).map(|(_, bytes)| String::from_utf8_lossy(bytes).into_owned()).collect();
+    let texts: Vec<String> = files
+        .iter()
+        .filter(|(path, _)| path.ends_with(".toml"))
+        .map(|(_, bytes)| String::from_utf8_lossy(bytes).into_owned())
+        .collect();
     let files = KitFiles::new(files);
-    let [alone, checked] = best([&mut || texts.iter().for_each(|text| drop(toml::from_str::<toml::Table>(text))), &mut || {
-        let checked = check(files.clone(), Some("quay-base"), Surroundings::default());
-        assert_eq!(checked.findings, [], "the kit is well");
-    }]);
+    let [alone, checked] =
+        best([&mut || texts.iter().for_each(|text| drop(toml::from_str::<toml::Table>(text))), &mut || {
+            let checked = check(files.clone(), Some("quay-base"), Surroundings::default());
+            assert_eq!(checked.findings, [], "the kit is well");
+        }]);
     println!("checking 10,000 clauses: {checked:?}; parsing them with `toml` alone: {alone:?}");
-    vec![Figure::ratio("checking a kit of 200 baselines, 10,000 clauses", "parsing the same text with `toml` alone", checked, alone, 4.0)]
+    vec![Figure::ratio(
+        "checking a kit of 200 baselines, 10,000 clauses",
+        "parsing the same text with `toml` alone",
+        checked,
+        alone,
+        4.0,
+    )]
 }
 
 fn resolving() -> Vec<Figure> {
-    let kit: Kit = check(KitFiles::new(kit_of(6, 50)), None, Surroundings::default()).kit.unwrap_or_else(|| std::process::exit(1));
+    let kit: Kit = check(KitFiles::new(kit_of(6, 50)), None, Surroundings::default())
+        .kit
+        .unwrap_or_else(|| std::process::exit(1));
     let (key, given) = (DigestKey::new("bench"), BTreeMap::new());
     // Each time another node, as a server resolves them: its name is its own, its site that of others too.
     let mut nodes = (0..).map(|at: usize| NodeView {
@@ -168,15 +205,24 @@ fn resolving() -> Vec<Figure> {
         let view = nodes.next().expect("there is always another");
         let assigned = kit.baselines.iter().map(|baseline| Assigned::plainly(&kit, baseline)).collect();
         let untouchable = Untouchable::default();
-        let input =
-            ResolveInput { assigned, kits: &[], given: &given, view: &view, key: &key, conditions: Conditions::Decide, untouchable: &untouchable };
+        let input = ResolveInput {
+            assigned,
+            kits: &[],
+            given: &given,
+            view: &view,
+            key: &key,
+            conditions: Conditions::Decide,
+            untouchable: &untouchable,
+        };
         assert_eq!(resolve(&input).map(|resolved| resolved.state.clauses.len()), Ok(300));
     };
     let began = Instant::now();
     resolve_next();
     let first = began.elapsed();
     let [resolved] = best([&mut resolve_next]);
-    println!("resolving 300 clauses: {resolved:?}; for the first node that the kit is resolved for: {first:?}");
+    println!(
+        "resolving 300 clauses: {resolved:?}; for the first node that the kit is resolved for: {first:?}"
+    );
     vec![Figure {
         work: "resolving one node's state of 300 clauses",
         against: "-",

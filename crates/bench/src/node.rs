@@ -58,7 +58,13 @@ impl Node {
         }
         resolved.contents = Arc::default();
         let contents = Arc::new(contents);
-        let wanted = Wanted { store: PathBuf::from("bench"), releases: Vec::new(), generation: None, resolved, contents };
+        let wanted = Wanted {
+            store: PathBuf::from("bench"),
+            releases: Vec::new(),
+            generation: None,
+            resolved,
+            contents,
+        };
         Self { folder, wanted }
     }
 
@@ -88,7 +94,8 @@ impl Node {
             guards_way: false,
             attic_mib: 512,
         };
-        let report = runner.run(Settings::of(Mode::Observe), &Part::Whole, Keeping::Everything).expect("it runs");
+        let report =
+            runner.run(Settings::of(Mode::Observe), &Part::Whole, Keeping::Everything).expect("it runs");
         assert_eq!(report.status, Status::InLine, "what is measured is a node in line");
     }
 
@@ -110,11 +117,17 @@ fn run(command: &mut Command) {
 
 /// Observing files by their contents, and again by their metadata.
 pub fn files() -> Vec<Figure> {
-    let mut kit = BTreeMap::from([("kit.toml".to_owned(), b"[kit]\nname = \"quay-base\"\nversion = \"1.0.0\"\n".to_vec())]);
+    let mut kit = BTreeMap::from([(
+        "kit.toml".to_owned(),
+        b"[kit]\nname = \"quay-base\"\nversion = \"1.0.0\"\n".to_vec(),
+    )]);
     let mut text = String::from("[baseline]\nname = \"tariffs\"\n");
     let mut sums = String::new();
     for at in 0..FILES {
-        let _ = writeln!(text, "\n[[clause]]\nwhat = \"file:/srv/tariffs/{at}\"\ncopy = \"{at}\"\npermissions = \"0644\"");
+        let _ = writeln!(
+            text,
+            "\n[[clause]]\nwhat = \"file:/srv/tariffs/{at}\"\ncopy = \"{at}\"\npermissions = \"0644\""
+        );
         kit.insert(format!("copies/{at}"), contents(at));
     }
     kit.insert("baselines/tariffs.toml".to_owned(), text.into_bytes());
@@ -125,7 +138,8 @@ pub fn files() -> Vec<Figure> {
         let bytes = contents(at);
         fs::write(folder.join(at.to_string()), &bytes).expect("a file");
         let digest = constans_core::digest::of_contents(&bytes);
-        let _ = writeln!(sums, "{}  {}/{at}", digest.as_str().trim_start_matches("sha256:"), folder.display());
+        let _ =
+            writeln!(sums, "{}  {}/{at}", digest.as_str().trim_start_matches("sha256:"), folder.display());
     }
     let list = node.folder.path().join("sums");
     fs::write(&list, sums).expect("a list");
@@ -140,10 +154,24 @@ pub fn files() -> Vec<Figure> {
     let [by_metadata, find] = best([&mut || node.observe(), &mut || {
         run(Command::new("find").arg(&folder).args(["-printf", "%p %s %m %u %g %C@ %T@\n"]));
     }]);
-    println!("observing 10,000 files by content: {by_content:?}, sha256sum -c: {sha256sum:?}; by metadata: {by_metadata:?}, find: {find:?}");
+    println!(
+        "observing 10,000 files by content: {by_content:?}, sha256sum -c: {sha256sum:?}; by metadata: {by_metadata:?}, find: {find:?}"
+    );
     vec![
-        Figure::ratio("observing 10,000 files of 4 KiB, by content", "`sha256sum -c` over the same files", by_content, sha256sum, 0.5),
-        Figure::ratio("the same again, by metadata", "`find -printf` of the same metadata", by_metadata, find, 2.0),
+        Figure::ratio(
+            "observing 10,000 files of 4 KiB, by content",
+            "`sha256sum -c` over the same files",
+            by_content,
+            sha256sum,
+            0.5,
+        ),
+        Figure::ratio(
+            "the same again, by metadata",
+            "`find -printf` of the same metadata",
+            by_metadata,
+            find,
+            2.0,
+        ),
     ]
 }
 
@@ -162,15 +190,21 @@ pub fn packages() -> Vec<Figure> {
             "Package: part-{at}\nStatus: install ok installed\nPriority: optional\nSection: misc\nMaintainer: Ilse Maren <ilse.maren@skerry.example>\nArchitecture: all\nVersion: 3.2.{at}\nDescription: a part of what every node has\n It is there to be looked at.\n"
         );
     }
-    let kit = [("kit.toml", "[kit]\nname = \"quay-base\"\nversion = \"1.0.0\"\n"), ("baselines/packages.toml", &text)];
-    let node = Node::new(kit.into_iter().map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec())).collect());
+    let kit = [
+        ("kit.toml", "[kit]\nname = \"quay-base\"\nversion = \"1.0.0\"\n"),
+        ("baselines/packages.toml", &text),
+    ];
+    let node =
+        Node::new(kit.into_iter().map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec())).collect());
     let database = node.root().join("var/lib/dpkg");
     for folder in ["info", "updates"] {
         fs::create_dir_all(database.join(folder)).expect("a database");
     }
     fs::write(database.join("status"), status).expect("a database");
     wait_until_metadata_count();
-    let query = |database: &Path| run(Command::new("dpkg-query").arg(format!("--admindir={}", database.display())).arg("-W"));
+    let query = |database: &Path| {
+        run(Command::new("dpkg-query").arg(format!("--admindir={}", database.display())).arg("-W"));
+    };
     let [observed, queried] = best([&mut || node.observe(), &mut || query(&database)]);
     println!("observing 1,000 packages: {observed:?}, dpkg-query -W: {queried:?}");
     vec![Figure::ratio("observing 1,000 packages", "one `dpkg-query -W`", observed, queried, 1.5)]
@@ -178,10 +212,14 @@ pub fn packages() -> Vec<Figure> {
 
 /// What the agent that is installed on nodes takes: on disk, and in memory while it waits for its next run.
 pub fn agent() -> Vec<Figure> {
-    let program = std::env::var_os("AGENT").map_or_else(|| PathBuf::from("target/small/constans-agent"), PathBuf::from);
+    let program =
+        std::env::var_os("AGENT").map_or_else(|| PathBuf::from("target/small/constans-agent"), PathBuf::from);
     let mib = |bytes: u64| bytes as f64 / 1_048_576.0;
     let Ok(metadata) = fs::metadata(&program) else {
-        println!("NOT MEASURED: the agent's size and memory, since {} is not there; make bench builds it", program.display());
+        println!(
+            "NOT MEASURED: the agent's size and memory, since {} is not there; make bench builds it",
+            program.display()
+        );
         return Vec::new();
     };
     vec![
@@ -210,8 +248,12 @@ fn resident(program: &Path) -> u64 {
     for at in 0..300 {
         let _ = writeln!(text, "\n[[clause]]\nwhat = \"directory:/srv/{at}\"\npermissions = \"0755\"");
     }
-    let kit = [("kit.toml", "[kit]\nname = \"quay-base\"\nversion = \"1.0.0\"\n"), ("baselines/folders.toml", &text)];
-    let node = Node::new(kit.into_iter().map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec())).collect());
+    let kit = [
+        ("kit.toml", "[kit]\nname = \"quay-base\"\nversion = \"1.0.0\"\n"),
+        ("baselines/folders.toml", &text),
+    ];
+    let node =
+        Node::new(kit.into_iter().map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec())).collect());
     (0..300).for_each(|at| fs::create_dir_all(node.root().join(format!("srv/{at}"))).expect("a folder"));
     let place = node.folder.path().join("state");
     let state_dir = StateDir::open(&place).expect("a state dir");
@@ -229,8 +271,7 @@ fn resident(program: &Path) -> u64 {
     };
     membership.keep(&state_dir).expect("a membership");
     let state = &node.wanted.resolved.state;
-    let served =
-        json!({ "form": 1, "digest": state.digest, "generation": { "epoch": 1, "counter": 1 }, "settings": { "mode": "enforce" }, "state": state });
+    let served = json!({ "form": 1, "digest": state.digest, "generation": { "epoch": 1, "counter": 1 }, "settings": { "mode": "enforce" }, "state": state });
     fs::write(place.join("served.json"), served.to_string()).expect("a state");
     let mut daemon = Command::new(program)
         .args(["daemon", "--root"])
@@ -242,12 +283,16 @@ fn resident(program: &Path) -> u64 {
         .expect("the agent starts");
     let ran = (0..300).any(|_| {
         std::thread::sleep(std::time::Duration::from_millis(100));
-        DaemonNote::read(&state_dir).ok().flatten().is_some() && KeptRuns::of(&state_dir).all().is_ok_and(|runs| !runs.is_empty())
+        DaemonNote::read(&state_dir).ok().flatten().is_some()
+            && KeptRuns::of(&state_dir).all().is_ok_and(|runs| !runs.is_empty())
     });
     let status = fs::read_to_string(format!("/proc/{}/status", daemon.id())).unwrap_or_default();
     let _ = daemon.kill();
     let _ = daemon.wait();
     assert!(ran, "the daemon ran");
-    let kib = status.lines().find_map(|line| line.strip_prefix("VmRSS:")).and_then(|line| line.trim().trim_end_matches(" kB").parse::<u64>().ok());
+    let kib = status
+        .lines()
+        .find_map(|line| line.strip_prefix("VmRSS:"))
+        .and_then(|line| line.trim().trim_end_matches(" kB").parse::<u64>().ok());
     kib.expect("the kernel tells") * 1024
 }

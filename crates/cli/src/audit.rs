@@ -53,7 +53,14 @@ pub async fn run(arguments: &AuditArguments) -> Result<(), ClientError> {
                 println!("no entries");
             }
             for ShownEntry { entry, at, .. } in &entries {
-                println!("{:>6}  {}  {}  {}: {}", entry.id, time(*at), harmless(&entry.who), harmless(&entry.did), harmless(&entry.subject));
+                println!(
+                    "{:>6}  {}  {}  {}: {}",
+                    entry.id,
+                    time(*at),
+                    harmless(&entry.who),
+                    harmless(&entry.did),
+                    harmless(&entry.subject)
+                );
             }
             Ok(())
         }

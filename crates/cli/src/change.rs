@@ -27,20 +27,36 @@ pub struct ChangeOptions {
     /// Continue although the desired state of some nodes cannot be resolved
     #[arg(long)]
     although_unusable: bool,
+    /// Refuse it if what it edits was edited after this change, for example C118
+    #[arg(long, value_name = "CHANGE", value_parser = number)]
+    unless_changed_after: Option<u32>,
 }
 
 impl ChangeOptions {
     /// Returns it as it is sent.
     pub fn how(&self) -> HowToChange {
-        let Self { because, preview, request, confirm, although_unusable } = self;
-        HowToChange { because: because.clone(), preview: *preview, request: *request, confirm: *confirm, although_unusable: *although_unusable }
+        let Self { because, preview, request, confirm, although_unusable, unless_changed_after } = self;
+        HowToChange {
+            because: because.clone(),
+            preview: *preview,
+            request: *request,
+            confirm: *confirm,
+            although_unusable: *although_unusable,
+            unless_changed_after: *unless_changed_after,
+        }
     }
 
     /// Returns it as it stands after the `?` of an address.
     pub fn query(&self) -> String {
-        let mut query = format!("preview={}&request={}&although_unusable={}", self.preview, self.request, self.although_unusable);
+        let mut query = format!(
+            "preview={}&request={}&although_unusable={}",
+            self.preview, self.request, self.although_unusable
+        );
         if let Some(because) = &self.because {
             query += &format!("&because={}", utf8_percent_encode(because, NON_ALPHANUMERIC));
+        }
+        if let Some(newest) = self.unless_changed_after {
+            query += &format!("&unless_changed_after={newest}");
         }
         if let Some(confirm) = self.confirm {
             query += &format!("&confirm={confirm}");
@@ -131,13 +147,17 @@ enum ChangeCommand {
 }
 
 fn number(text: &str) -> Result<u32, String> {
-    text.trim_start_matches(['C', 'c']).parse().map_err(|_| "a change is called C and its number, for example C118".to_owned())
+    text.trim_start_matches(['C', 'c'])
+        .parse()
+        .map_err(|_| "a change is called C and its number, for example C118".to_owned())
 }
 
 /// Lists, shows, confirms, stops or takes back.
 pub async fn run(arguments: &ChangeArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        ChangeCommand::List { server, node, before } => list(&Server::open(server)?, node.as_deref(), *before).await,
+        ChangeCommand::List { server, node, before } => {
+            list(&Server::open(server)?, node.as_deref(), *before).await
+        }
         ChangeCommand::Show { server, no } => {
             let server = Server::open(server)?;
             let shown: ChangeShown = server.get(&format!("/api/changes/{no}")).await?;
@@ -149,7 +169,9 @@ pub async fn run(arguments: &ChangeArguments) -> Result<(), ClientError> {
         ChangeCommand::Confirm { server, no, confirm } => {
             let server = Server::open(server)?;
             let changed = match confirm {
-                Some(takes_from) => send_confirmed(&server, "confirm", i64::from(*no), &agreed(*takes_from)).await?,
+                Some(takes_from) => {
+                    send_confirmed(&server, "confirm", i64::from(*no), &agreed(*takes_from)).await?
+                }
                 None => ask_and_confirm(&server, "confirm", i64::from(*no)).await?,
             };
             print_changed(&server, &format!("C{no} is handed out"), &changed);
@@ -158,21 +180,34 @@ pub async fn run(arguments: &ChangeArguments) -> Result<(), ClientError> {
         ChangeCommand::Approve { server, no, confirm } => {
             let server = Server::open(server)?;
             let changed = match confirm {
-                Some(takes_from) => send_confirmed(&server, "approve", i64::from(*no), &agreed(*takes_from)).await?,
+                Some(takes_from) => {
+                    send_confirmed(&server, "approve", i64::from(*no), &agreed(*takes_from)).await?
+                }
                 None => ask_and_confirm(&server, "approve", i64::from(*no)).await?,
             };
             if changed.requested {
-                let message = format!("C{no} alters more by now than it did when it was requested; nothing is handed out");
-                return Err(ClientError::new(message, format!("look at it again: constans change show C{no}; then approve it")).declined());
+                let message = format!(
+                    "C{no} alters more by now than it did when it was requested; nothing is handed out"
+                );
+                return Err(ClientError::new(
+                    message,
+                    format!("look at it again: constans change show C{no}; then approve it"),
+                )
+                .declined());
             }
             print_changed(&server, &format!("C{no} is approved and handed out"), &changed);
             Ok(())
         }
         ChangeCommand::Deny { server, no, because } => {
             let server = Server::open(server)?;
-            let denied: ChangeSummary = server.post(&format!("/api/changes/{no}/deny"), &DenyChange { because: because.clone() }).await?;
+            let denied: ChangeSummary = server
+                .post(&format!("/api/changes/{no}/deny"), &DenyChange { because: because.clone() })
+                .await?;
             if !server.says_json(&denied) {
-                println!("C{no} is denied; {} sees the reason in constans change show C{no}", harmless(&denied.who));
+                println!(
+                    "C{no} is denied; {} sees the reason in constans change show C{no}",
+                    harmless(&denied.who)
+                );
             }
             Ok(())
         }
@@ -186,7 +221,9 @@ pub async fn run(arguments: &ChangeArguments) -> Result<(), ClientError> {
         }
         ChangeCommand::GoBack { server, no, options } => {
             let server = Server::open(server)?;
-            let changed = asked(&server, server.post(&format!("/api/changes/{no}/go-back"), &options.how()).await).await?;
+            let changed =
+                asked(&server, server.post(&format!("/api/changes/{no}/go-back"), &options.how()).await)
+                    .await?;
             print_changed(&server, &format!("C{no} is taken back"), &changed);
             Ok(())
         }
@@ -213,7 +250,8 @@ fn agreed(takes_from: u64) -> Confirmed {
 async fn ask_and_confirm(server: &Server, verb: &str, no: i64) -> Result<Changed, ClientError> {
     let shown: ChangeShown = server.get(&format!("/api/changes/{no}")).await?;
     let impact = shown.impact.clone().unwrap_or_default();
-    let confirmed = Confirmed { takes_from: impact.takes_from, takes: Some(impact.takes), nodes: Some(impact.nodes) };
+    let confirmed =
+        Confirmed { takes_from: impact.takes_from, takes: Some(impact.takes), nodes: Some(impact.nodes) };
     if impact.takes > 0 {
         anstream::eprintln!("C{no}: {}", harmless(&shown.change.what));
         show_impact(&impact).iter().for_each(|line| anstream::eprintln!("{line}"));
@@ -237,20 +275,33 @@ async fn ask_and_confirm(server: &Server, verb: &str, no: i64) -> Result<Changed
         };
         let expected = if must_type { impact.takes_from.to_string() } else { "y".to_owned() };
         if ask(&question)?.to_lowercase() != expected {
-            return Err(ClientError::new(format!("C{no} is not handed out"), format!("to hand it out: constans change {verb} C{no}")).declined());
+            return Err(ClientError::new(
+                format!("C{no} is not handed out"),
+                format!("to hand it out: constans change {verb} C{no}"),
+            )
+            .declined());
         }
     }
     send_confirmed(server, verb, no, &confirmed).await
 }
 
-async fn send_confirmed(server: &Server, verb: &str, no: i64, confirmed: &Confirmed) -> Result<Changed, ClientError> {
+async fn send_confirmed(
+    server: &Server,
+    verb: &str,
+    no: i64,
+    confirmed: &Confirmed,
+) -> Result<Changed, ClientError> {
     server.post(&format!("/api/changes/{no}/{verb}"), confirmed).await
 }
 
 fn ask(question: &str) -> Result<String, ClientError> {
     let mut answer = String::new();
-    let asked = std::io::stderr().write_all(question.as_bytes()).and_then(|()| std::io::stdin().lock().read_line(&mut answer));
-    asked.map_err(|error| ClientError::new(format!("nothing can be asked here: {error}"), "confirm it with --confirm NODES"))?;
+    let asked = std::io::stderr()
+        .write_all(question.as_bytes())
+        .and_then(|()| std::io::stdin().lock().read_line(&mut answer));
+    asked.map_err(|error| {
+        ClientError::new(format!("nothing can be asked here: {error}"), "confirm it with --confirm NODES")
+    })?;
     Ok(answer.trim().to_owned())
 }
 
@@ -271,11 +322,16 @@ pub fn print_changed(server: &Server, what: &str, changed: &Changed) {
         println!("requested: {what}; nothing is handed out until another person approves it");
         show_impact(&changed.impact).iter().for_each(|line| println!("{line}"));
         print_unusable(changed, "would keep");
-        println!("Next: whoever may decide about changes: constans change approve {name}, or constans change deny {name}");
+        println!(
+            "Next: whoever may decide about changes: constans change approve {name}, or constans change deny {name}"
+        );
         return;
     }
     println!("{what}");
-    println!("{name}: desired state changed on {}", count(usize::try_from(changed.nodes).unwrap_or(usize::MAX), "node", "nodes"));
+    println!(
+        "{name}: desired state changed on {}",
+        count(usize::try_from(changed.nodes).unwrap_or(usize::MAX), "node", "nodes")
+    );
     print_unusable(changed, "keep");
     println!("Next: constans change show {name} shows which nodes have it");
 }
@@ -290,7 +346,10 @@ fn print_unusable(changed: &Changed, keep: &str) {
 }
 
 async fn list(server: &Server, node: Option<&str>, before: Option<u32>) -> Result<(), ClientError> {
-    let mut query: Vec<String> = node.map(|node| format!("of_node={}", utf8_percent_encode(node, NON_ALPHANUMERIC))).into_iter().collect();
+    let mut query: Vec<String> = node
+        .map(|node| format!("of_node={}", utf8_percent_encode(node, NON_ALPHANUMERIC)))
+        .into_iter()
+        .collect();
     query.extend(before.map(|before| format!("before={before}")));
     let changes: Vec<ChangeSummary> = server.get(&format!("/api/changes?{}", query.join("&"))).await?;
     if server.says_json(&changes) {
@@ -304,8 +363,16 @@ async fn list(server: &Server, node: Option<&str>, before: Option<u32>) -> Resul
 }
 
 fn line(change: &ChangeSummary) -> String {
-    let reason = change.because.as_ref().map(|because| format!(": \"{}\"", harmless(because))).unwrap_or_default();
-    format!("C{:<5} {}  {:<22} {}  ({}{reason})", change.no, time(change.drafted), progress(change), harmless(&change.what), harmless(&change.who))
+    let reason =
+        change.because.as_ref().map(|because| format!(": \"{}\"", harmless(because))).unwrap_or_default();
+    format!(
+        "C{:<5} {}  {:<22} {}  ({}{reason})",
+        change.no,
+        time(change.drafted),
+        progress(change),
+        harmless(&change.what),
+        harmless(&change.who)
+    )
 }
 
 /// Returns how far a change is, in words.
@@ -317,9 +384,13 @@ fn progress(change: &ChangeSummary) -> String {
         ChangeStatus::Unconfirmed => "not confirmed".to_owned(),
         ChangeStatus::Requested => "waits for approval".to_owned(),
         ChangeStatus::HandedOut if change.nodes == 0 => "affects no node".to_owned(),
-        ChangeStatus::HandedOut if change.nodes == 1 => (if change.outstanding == 0 { "the node has it" } else { "the node lacks it" }).to_owned(),
+        ChangeStatus::HandedOut if change.nodes == 1 => {
+            (if change.outstanding == 0 { "the node has it" } else { "the node lacks it" }).to_owned()
+        }
         ChangeStatus::HandedOut if change.outstanding == 0 => format!("all {} have it", change.nodes),
-        ChangeStatus::HandedOut => format!("{} of {} have it", change.nodes.saturating_sub(change.outstanding), change.nodes),
+        ChangeStatus::HandedOut => {
+            format!("{} of {} have it", change.nodes.saturating_sub(change.outstanding), change.nodes)
+        }
         ChangeStatus::Refused => "refused".to_owned(),
         ChangeStatus::Stopped => "stopped".to_owned(),
         ChangeStatus::Dropped => "dropped".to_owned(),
@@ -335,12 +406,18 @@ fn show(shown: &ChangeShown) -> String {
     lines.extend(change.approved_by.as_ref().map(|by| format!("  approved by {}", harmless(by))));
     if change.status == ChangeStatus::Requested {
         let by = shown.asks_for_second_person.join(", ");
-        let why = if by.is_empty() { "its author may not hand it out".to_owned() } else { format!("{by} needs a second person") };
+        let why = if by.is_empty() {
+            "its author may not hand it out".to_owned()
+        } else {
+            format!("{by} needs a second person")
+        };
         lines.push(format!("  waits for approval by another person: {}", harmless(&why)));
     }
     lines.extend(change.goes_back.map(|no| format!("  takes back C{no}")));
     lines.push(match change.ended {
-        Some(ended) if change.status == ChangeStatus::HandedOut => format!("  handed out {}: {}", time(ended), progress(change)),
+        Some(ended) if change.status == ChangeStatus::HandedOut => {
+            format!("  handed out {}: {}", time(ended), progress(change))
+        }
         _ => format!("  {}", progress(change)),
     });
     lines.extend(shown.behind.as_ref().map(|behind| format!("  waits for {}", harmless(behind))));
@@ -367,8 +444,11 @@ fn outstanding(shown: &ChangeShown) -> Vec<String> {
         Some(at) if at < now => format!("did not check in {}, when it was due", time(at)),
         Some(at) => format!("next check-in {}", time(at)),
     };
-    let mut lines: Vec<String> =
-        without.iter().take(LISTED).map(|node| format!("  {:<24} does not have it; {}", harmless(&node.name), next(node.next_check_in))).collect();
+    let mut lines: Vec<String> = without
+        .iter()
+        .take(LISTED)
+        .map(|node| format!("  {:<24} does not have it; {}", harmless(&node.name), next(node.next_check_in)))
+        .collect();
     if without.len() > LISTED {
         lines.push(format!("  and {} more", without.len() - LISTED));
     }

@@ -34,7 +34,10 @@ impl Credentials {
     pub fn read() -> Result<Self, ClientError> {
         let path = path()?;
         let failed = |error: &dyn std::fmt::Display| {
-            ClientError::new(format!("{} cannot be read: {error}", path.display()), "delete it; constans sign-in URL creates a new one")
+            ClientError::new(
+                format!("{} cannot be read: {error}", path.display()),
+                "delete it; constans sign-in URL creates a new one",
+            )
         };
         match fs::metadata(&path) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Self::default()),
@@ -58,13 +61,22 @@ impl Credentials {
         let known = known.ok_or_else(|| {
             let at = url.unwrap_or("URL");
             ClientError::new(
-                if url.is_some() { format!("not signed in to {at}") } else { "not signed in to a server".to_owned() },
+                if url.is_some() {
+                    format!("not signed in to {at}")
+                } else {
+                    "not signed in to a server".to_owned()
+                },
                 format!("constans sign-in {at}"),
             )
         })?;
         if known.expires_at <= Timestamp::now() {
             return Err(ClientError::new(
-                format!("{} signed in to {} until {}", known.person, known.url, constans_terminal::time(known.expires_at)),
+                format!(
+                    "{} signed in to {} until {}",
+                    known.person,
+                    known.url,
+                    constans_terminal::time(known.expires_at)
+                ),
                 format!("constans sign-in {}", known.url),
             ));
         }
@@ -98,17 +110,24 @@ impl Credentials {
             file.sync_all()?;
             fs::rename(&new, &path)
         };
-        write()
-            .map_err(|error| ClientError::new(format!("{} cannot be written: {error}", path.display()), "CONSTANS_CREDENTIALS names another file"))?;
+        write().map_err(|error| {
+            ClientError::new(
+                format!("{} cannot be written: {error}", path.display()),
+                "CONSTANS_CREDENTIALS names another file",
+            )
+        })?;
         Ok(path)
     }
 }
 
 fn path() -> Result<PathBuf, ClientError> {
     let of = |name: &str| std::env::var_os(name).filter(|value| !value.is_empty());
-    let folder = || of("XDG_CONFIG_HOME").map(PathBuf::from).or_else(|| Some(Path::new(&of("HOME")?).join(".config")));
+    let folder =
+        || of("XDG_CONFIG_HOME").map(PathBuf::from).or_else(|| Some(Path::new(&of("HOME")?).join(".config")));
     of("CONSTANS_CREDENTIALS")
         .map(PathBuf::from)
         .or_else(|| Some(folder()?.join("constans/credentials.json")))
-        .ok_or_else(|| ClientError::new("no place for credentials", "set HOME, or name a file in CONSTANS_CREDENTIALS"))
+        .ok_or_else(|| {
+            ClientError::new("no place for credentials", "set HOME, or name a file in CONSTANS_CREDENTIALS")
+        })
 }

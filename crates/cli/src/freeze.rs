@@ -62,7 +62,9 @@ enum FreezeCommand {
 }
 
 fn number(text: &str) -> Result<u32, String> {
-    text.trim_start_matches(['F', 'f']).parse().map_err(|_| "a freeze is called F and its number, for example F7".to_owned())
+    text.trim_start_matches(['F', 'f'])
+        .parse()
+        .map_err(|_| "a freeze is called F and its number, for example F7".to_owned())
 }
 
 /// Sets, lists or ends.
@@ -70,7 +72,8 @@ pub async fn run(arguments: &FreezeArguments) -> Result<(), ClientError> {
     match &arguments.command {
         FreezeCommand::Set { server, all: _, node, clause, for_secs, until, because } => {
             let server = Server::open(server)?;
-            let left = until.map(|until| u64::try_from(until.duration_since(Timestamp::now()).as_secs()).unwrap_or(0));
+            let left = until
+                .map(|until| u64::try_from(until.duration_since(Timestamp::now()).as_secs()).unwrap_or(0));
             let new = NewFreeze {
                 nodes: node.iter().cloned().collect(),
                 clauses: clause.iter().cloned().collect(),
@@ -85,11 +88,15 @@ pub async fn run(arguments: &FreezeArguments) -> Result<(), ClientError> {
             for clause in &freeze.unknown_clauses {
                 println!("note: no node has a clause {}", harmless(clause));
             }
-            println!("Next: constans freeze list shows which nodes hold it; constans freeze end F{} ends it", freeze.no);
+            println!(
+                "Next: constans freeze list shows which nodes hold it; constans freeze end F{} ends it",
+                freeze.no
+            );
         }
         FreezeCommand::List { server, also_over } => {
             let server = Server::open(server)?;
-            let freezes: Vec<FreezeShown> = server.get(&format!("/api/freezes?also_over={also_over}")).await?;
+            let freezes: Vec<FreezeShown> =
+                server.get(&format!("/api/freezes?also_over={also_over}")).await?;
             if server.says_json(&freezes) {
                 return Ok(());
             }
@@ -100,7 +107,9 @@ pub async fn run(arguments: &FreezeArguments) -> Result<(), ClientError> {
         }
         FreezeCommand::End { server, no, because } => {
             let server = Server::open(server)?;
-            let freeze: FreezeShown = server.post(&format!("/api/freezes/{no}/end"), &EndFreeze { because: because.clone() }).await?;
+            let freeze: FreezeShown = server
+                .post(&format!("/api/freezes/{no}/end"), &EndFreeze { because: because.clone() })
+                .await?;
             if !server.says_json(&freeze) {
                 println!("F{no} is ended; each node learns it at its next check-in");
             }
@@ -114,7 +123,8 @@ const NAMED: usize = 5;
 
 /// Returns a freeze with who holds it.
 fn line(freeze: &FreezeShown) -> String {
-    let clauses = if freeze.clauses.is_empty() { "all clauses".to_owned() } else { freeze.clauses.join(", ") };
+    let clauses =
+        if freeze.clauses.is_empty() { "all clauses".to_owned() } else { freeze.clauses.join(", ") };
     let nodes = match freeze.nodes.as_slice() {
         _ if freeze.is_for_all => "all nodes".to_owned(),
         few if few.len() <= NAMED => few.join(", "),
@@ -128,9 +138,20 @@ fn line(freeze: &FreezeShown) -> String {
     let of = usize::try_from(freeze.of).unwrap_or(usize::MAX);
     let held = match freeze.last_by {
         _ if freeze.ended.is_some() => String::new(),
-        _ if freeze.held_by == freeze.of => format!("\n      held by {}", if of == 1 { "the node".to_owned() } else { format!("all {of} nodes") }),
-        Some(at) => format!("\n      held by {} of {}; the last one by {}", freeze.held_by, count(of, "node", "nodes"), time(at)),
+        _ if freeze.held_by == freeze.of => format!(
+            "\n      held by {}",
+            if of == 1 { "the node".to_owned() } else { format!("all {of} nodes") }
+        ),
+        Some(at) => format!(
+            "\n      held by {} of {}; the last one by {}",
+            freeze.held_by,
+            count(of, "node", "nodes"),
+            time(at)
+        ),
         None => format!("\n      held by {} of {}", freeze.held_by, count(of, "node", "nodes")),
     };
-    harmless(&format!("F{:<4} {lasts}  {nodes}: {clauses}  ({}: \"{}\")", freeze.no, freeze.who, freeze.because)) + &held
+    harmless(&format!(
+        "F{:<4} {lasts}  {nodes}: {clauses}  ({}: \"{}\")",
+        freeze.no, freeze.who, freeze.because
+    )) + &held
 }

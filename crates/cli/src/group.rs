@@ -67,13 +67,16 @@ pub async fn run(arguments: &GroupArguments) -> Result<(), ClientError> {
             let file = document.display().to_string();
             let answered = server.put(&format!("/api/groups?{}", options.query()), &group).await;
             let changed = asked(&server, answered).await.map_err(|error| error.in_document(&file, &text))?;
-            changed.findings.iter().for_each(|finding| anstream::eprintln!("{}", harmless_lines(&finding.explain(&file, &text))));
+            changed.findings.iter().for_each(|finding| {
+                anstream::eprintln!("{}", harmless_lines(&finding.explain(&file, &text)));
+            });
             print_changed(&server, &format!("the group {} is set", group.name), &changed);
             Ok(())
         }
         GroupCommand::Remove { server, name, options } => {
             let server = Server::open(server)?;
-            let path = format!("/api/groups/{}?{}", utf8_percent_encode(name, NON_ALPHANUMERIC), options.query());
+            let path =
+                format!("/api/groups/{}?{}", utf8_percent_encode(name, NON_ALPHANUMERIC), options.query());
             let changed = asked(&server, server.delete(&path).await).await?;
             print_changed(&server, &format!("the group {name} is removed"), &changed);
             Ok(())
@@ -91,7 +94,9 @@ fn shown(group: &Group) -> String {
         lines.push("  changes need a second person".to_owned());
     }
     lines.extend(group.stage.as_ref().map(|stage| format!("  stage {stage}")));
-    lines.extend(group.assignments.iter().map(|assignment| format!("  assigned {}/{}{}", assignment.kit, assignment.baseline, terms(assignment))));
+    lines.extend(group.assignments.iter().map(|assignment| {
+        format!("  assigned {}/{}{}", assignment.kit, assignment.baseline, terms(assignment))
+    }));
     lines.extend(group.parameters.iter().map(|(name, value)| format!("  {name} = {value}")));
     if group.settings != constans_core::settings::GroupSettings::default() {
         lines.push(format!("  settings {}", serde_json::to_string(&group.settings).unwrap_or_default()));
@@ -110,7 +115,10 @@ fn terms(assignment: &Assignment) -> String {
         all.push(format!("satisfies {}", assignment.satisfies.iter().cloned().collect::<Vec<_>>().join(" ")));
     }
     if !assignment.change_window.is_empty() {
-        all.push(format!("corrected only {}", assignment.change_window.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")));
+        all.push(format!(
+            "corrected only {}",
+            assignment.change_window.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")
+        ));
     }
     all.iter().map(|term| format!(", {term}")).collect()
 }

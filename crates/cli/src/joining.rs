@@ -54,9 +54,13 @@ pub async fn invitation(arguments: &InvitationArguments) -> Result<(), ClientErr
         InvitationCommand::List { server } => list_invitations(&Server::open(server)?).await,
         InvitationCommand::Withdraw { server, id } => {
             let server = Server::open(server)?;
-            let withdrawn: bool = server.delete(&format!("/api/invitations/{}", utf8_percent_encode(id, NON_ALPHANUMERIC))).await?;
+            let withdrawn: bool = server
+                .delete(&format!("/api/invitations/{}", utf8_percent_encode(id, NON_ALPHANUMERIC)))
+                .await?;
             if !server.says_json(&withdrawn) {
-                println!("the invitation {id} was withdrawn; joining requests made with it stay: constans join list");
+                println!(
+                    "the invitation {id} was withdrawn; joining requests made with it stay: constans join list"
+                );
             }
             Ok(())
         }
@@ -132,7 +136,11 @@ pub fn duration(text: &str) -> Result<u64, String> {
 
 /// Makes an invitation; its one line goes to standard output, all else to standard error.
 pub async fn invite(arguments: &InviteArguments) -> Result<(), ClientError> {
-    let wanted = NewInvitation { for_secs: arguments.for_secs, uses: arguments.uses, labels: arguments.labels.iter().cloned().collect() };
+    let wanted = NewInvitation {
+        for_secs: arguments.for_secs,
+        uses: arguments.uses,
+        labels: arguments.labels.iter().cloned().collect(),
+    };
     let server = Server::open(&arguments.server)?;
     let made: MadeInvitation = server.post("/api/invitations", &wanted).await?;
     if server.says_json(&made) {
@@ -153,8 +161,12 @@ pub async fn invite(arguments: &InviteArguments) -> Result<(), ClientError> {
 pub async fn run(arguments: &JoinArguments) -> Result<(), ClientError> {
     match &arguments.command {
         JoinCommand::List { server } => list(&Server::open(server)?).await,
-        JoinCommand::Approve { server, request, as_node } => approve(&Server::open(server)?, request, as_node.clone()).await,
-        JoinCommand::Deny { server, request, because } => deny(&Server::open(server)?, request, because).await,
+        JoinCommand::Approve { server, request, as_node } => {
+            approve(&Server::open(server)?, request, as_node.clone()).await
+        }
+        JoinCommand::Deny { server, request, because } => {
+            deny(&Server::open(server)?, request, because).await
+        }
     }
 }
 
@@ -170,15 +182,26 @@ async fn list(server: &Server) -> Result<(), ClientError> {
     for request in &waiting {
         println!("{}", shown(request));
     }
-    println!("Next: compare the fingerprint with the one that the machine shows, then constans join approve NAME");
+    println!(
+        "Next: compare the fingerprint with the one that the machine shows, then constans join approve NAME"
+    );
     Ok(())
 }
 
 fn shown(request: &JoiningRequest) -> String {
-    let about =
-        |field: &str| request.about.get(field).map(|value| harmless(value.as_str().map_or_else(|| value.to_string(), str::to_owned).as_str()));
-    let says: Vec<String> = ["os.name", "os.version", "arch", "init"].iter().filter_map(|field| about(field)).collect();
-    let in_use = if request.name_in_use { "\n   this name is in use: approve with --as if this is that node on a new machine" } else { "" };
+    let about = |field: &str| {
+        request
+            .about
+            .get(field)
+            .map(|value| harmless(value.as_str().map_or_else(|| value.to_string(), str::to_owned).as_str()))
+    };
+    let says: Vec<String> =
+        ["os.name", "os.version", "arch", "init"].iter().filter_map(|field| about(field)).collect();
+    let in_use = if request.name_in_use {
+        "\n   this name is in use: approve with --as if this is that node on a new machine"
+    } else {
+        ""
+    };
     let asked = match (&request.invited_by, request.revoked_since) {
         (_, Some(since)) => format!(
             "the revoked node of this name (since {}) with its old key; if approved, it is that node again",
@@ -202,7 +225,8 @@ fn shown(request: &JoiningRequest) -> String {
 
 async fn approve(server: &Server, wanted: &str, as_node: Option<String>) -> Result<(), ClientError> {
     let request = find(server, wanted).await?;
-    let name: String = server.post(&format!("/api/joining-requests/{}/approve", request.id), &Approve { as_node }).await?;
+    let name: String =
+        server.post(&format!("/api/joining-requests/{}/approve", request.id), &Approve { as_node }).await?;
     if server.says_json(&name) {
         return Ok(());
     }
@@ -213,7 +237,9 @@ async fn approve(server: &Server, wanted: &str, as_node: Option<String>) -> Resu
 
 async fn deny(server: &Server, wanted: &str, because: &str) -> Result<(), ClientError> {
     let request = find(server, wanted).await?;
-    let name: String = server.post(&format!("/api/joining-requests/{}/deny", request.id), &Deny { because: because.to_owned() }).await?;
+    let name: String = server
+        .post(&format!("/api/joining-requests/{}/deny", request.id), &Deny { because: because.to_owned() })
+        .await?;
     if !server.says_json(&name) {
         println!("{} was denied", harmless(&name));
     }
@@ -223,7 +249,8 @@ async fn deny(server: &Server, wanted: &str, because: &str) -> Result<(), Client
 /// Finds the one waiting request that is meant.
 async fn find(server: &Server, wanted: &str) -> Result<JoiningRequest, ClientError> {
     let waiting: Vec<JoiningRequest> = server.get("/api/joining-requests").await?;
-    let mut fitting: Vec<&JoiningRequest> = waiting.iter().filter(|request| request.name == wanted || request.id.to_string() == wanted).collect();
+    let mut fitting: Vec<&JoiningRequest> =
+        waiting.iter().filter(|request| request.name == wanted || request.id.to_string() == wanted).collect();
     match (fitting.pop(), fitting.is_empty()) {
         (Some(one), true) => Ok(one.clone()),
         (Some(_), false) => Err(ClientError::new(
@@ -232,7 +259,10 @@ async fn find(server: &Server, wanted: &str) -> Result<JoiningRequest, ClientErr
         )),
         (None, _) => {
             let near = nearest_word(wanted, waiting.iter().map(|request| request.name.as_str()));
-            let hint = near.map_or_else(|| "constans join list shows the waiting requests".to_owned(), |near| format!("did you mean `{near}`?"));
+            let hint = near.map_or_else(
+                || "constans join list shows the waiting requests".to_owned(),
+                |near| format!("did you mean `{near}`?"),
+            );
             Err(ClientError::new(format!("no waiting request has the name or id {wanted}"), hint))
         }
     }

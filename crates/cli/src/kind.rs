@@ -2,7 +2,8 @@
 
 use clap::{Args, Subcommand, ValueEnum};
 use constans_core::kind::{
-    COMMON_KEYS, KINDS, Kind, KindPage, baseline_schema, case_schema, find_among, kind_page, manifest_schema, nearest, nearest_word, search,
+    COMMON_KEYS, KINDS, Kind, KindPage, baseline_schema, case_schema, find_among, kind_page, manifest_schema,
+    nearest, nearest_word, search,
 };
 use constans_core::kit::{CODE_PAGES, CodePage};
 use constans_folder::check_folder;
@@ -98,7 +99,9 @@ pub fn run(arguments: &KindArguments) -> Exit {
         KindCommand::Find { wanted } => {
             let found = search(&wanted.join(" "));
             let Some(first) = found.first() else {
-                anstream::eprintln!("no kind matches\nhint: constans kind list shows all; a `command` clause can do what no kind does");
+                anstream::eprintln!(
+                    "no kind matches\nhint: constans kind list shows all; a `command` clause can do what no kind does"
+                );
                 return Exit::Error;
             };
             anstream::print!("{}", list(&found));
@@ -111,11 +114,16 @@ pub fn run(arguments: &KindArguments) -> Exit {
             };
             let Some(found) = find_among(kind, &taught) else {
                 if kind.contains('/') && kit.is_none() {
-                    anstream::eprintln!("error: `{kind}` is a custom kind\nhint: name the kit's folder: constans kind show {kind} --kit DIR");
+                    anstream::eprintln!(
+                        "error: `{kind}` is a custom kind\nhint: name the kit's folder: constans kind show {kind} --kit DIR"
+                    );
                     return Exit::Error;
                 }
                 let near = nearest(kind).or_else(|| search(kind).first().map(|kind| kind.name));
-                let hint = near.map_or_else(|| "constans kind list shows all".to_owned(), |near| format!("did you mean `{near}`?"));
+                let hint = near.map_or_else(
+                    || "constans kind list shows all".to_owned(),
+                    |near| format!("did you mean `{near}`?"),
+                );
                 anstream::eprintln!("error: there is no kind `{kind}`\nhint: {hint}");
                 return Exit::Error;
             };
@@ -151,7 +159,9 @@ fn json(value: &impl serde::Serialize) {
 
 fn list(kinds: &[&Kind]) -> String {
     let width = kinds.iter().map(|kind| kind.name.len()).max().unwrap_or(0) + 1;
-    let line = |kind: &&Kind| format!("{}  {}\n", styled(style::STRONG, format!("{:<width$}", kind.name)), kind.purpose);
+    let line = |kind: &&Kind| {
+        format!("{}  {}\n", styled(style::STRONG, format!("{:<width$}", kind.name)), kind.purpose)
+    };
     kinds.iter().map(line).collect()
 }
 
@@ -185,10 +195,21 @@ fn text(page: &KindPage) -> String {
     let width = page.properties.iter().map(|property| property.name.len()).max().unwrap_or(0);
     for property in &page.properties {
         let required = if property.required { "; required" } else { "" };
-        let default = property.default.as_ref().map(|default| format!("; {default} if left out")).unwrap_or_default();
+        let default =
+            property.default.as_ref().map(|default| format!("; {default} if left out")).unwrap_or_default();
         let concealed = if property.concealed { "; never shown" } else { "" };
-        let _ = writeln!(text, "  {}  {}", styled(style::STRONG, format!("{:<width$}", property.name)), property.note);
-        let _ = writeln!(text, "  {:<width$}  {}", "", styled(style::MUTED, format!("{}{required}{default}{concealed}", property.takes)));
+        let _ = writeln!(
+            text,
+            "  {}  {}",
+            styled(style::STRONG, format!("{:<width$}", property.name)),
+            property.note
+        );
+        let _ = writeln!(
+            text,
+            "  {:<width$}  {}",
+            "",
+            styled(style::MUTED, format!("{}{required}{default}{concealed}", property.takes))
+        );
     }
     let common: Vec<&str> = COMMON_KEYS.iter().map(|(key, _, _)| *key).collect();
     let _ = writeln!(text, "\nand as every clause: {}", common.join(", "));
@@ -206,12 +227,20 @@ pub fn explain(arguments: &ExplainArguments) -> Exit {
     };
     let Some(page) = CodePage::find(code) else {
         let known: Vec<String> = CODE_PAGES.iter().map(|page| page.code.to_string()).collect();
-        let near = nearest_word(&code.to_uppercase(), known.iter().map(String::as_str)).map(|near| format!("did you mean {near}?"));
-        anstream::eprintln!("error: no finding has the code `{code}`\nhint: {}", near.unwrap_or_else(|| "constans explain lists all".to_owned()));
+        let near = nearest_word(&code.to_uppercase(), known.iter().map(String::as_str))
+            .map(|near| format!("did you mean {near}?"));
+        anstream::eprintln!(
+            "error: no finding has the code `{code}`\nhint: {}",
+            near.unwrap_or_else(|| "constans explain lists all".to_owned())
+        );
         return Exit::Error;
     };
     let level = if page.level == constans_core::kit::Level::Error { "error" } else { "warning" };
-    anstream::println!("{}  {level}\n\n{}", styled(style::STRONG, format!("{} {}", page.code, page.title)), page.meaning);
+    anstream::println!(
+        "{}  {level}\n\n{}",
+        styled(style::STRONG, format!("{} {}", page.code, page.title)),
+        page.meaning
+    );
     for (what, example) in [("triggers it", page.wrong), ("instead", page.right)] {
         if !example.trim().is_empty() {
             println!("\n{what}:");

@@ -6,16 +6,20 @@ use constans_folder::{CheckedFolder, Known, check_document, check_folder_knowing
 use constans_wire::exit::Exit;
 use lsp_server::{Connection, ErrorCode, Message, Notification, Request, Response};
 use lsp_types::notification::{
-    DidChangeTextDocument, DidCloseTextDocument, DidOpenTextDocument, DidSaveTextDocument, Exit as EndNotification, Notification as _,
-    PublishDiagnostics,
+    DidChangeTextDocument, DidCloseTextDocument, DidOpenTextDocument, DidSaveTextDocument,
+    Exit as EndNotification, Notification as _, PublishDiagnostics,
 };
-use lsp_types::request::{Completion, DocumentSymbolRequest, GotoDefinition, HoverRequest, References, Request as _, Shutdown};
+use lsp_types::request::{
+    Completion, DocumentSymbolRequest, GotoDefinition, HoverRequest, References, Request as _, Shutdown,
+};
 use lsp_types::{
-    CompletionItem, CompletionItemKind, CompletionOptions, CompletionParams, CompletionResponse, Diagnostic, DiagnosticRelatedInformation,
-    DiagnosticSeverity, DidChangeTextDocumentParams, DidCloseTextDocumentParams, DidOpenTextDocumentParams, DocumentSymbolParams,
-    DocumentSymbolResponse, GotoDefinitionParams, GotoDefinitionResponse, Hover, HoverContents, HoverParams, HoverProviderCapability, Location,
-    MarkupContent, MarkupKind, NumberOrString, OneOf, Position, PublishDiagnosticsParams, Range, ReferenceParams, ServerCapabilities,
-    SymbolInformation, SymbolKind, TextDocumentPositionParams, TextDocumentSyncCapability, TextDocumentSyncKind, Uri,
+    CompletionItem, CompletionItemKind, CompletionOptions, CompletionParams, CompletionResponse, Diagnostic,
+    DiagnosticRelatedInformation, DiagnosticSeverity, DidChangeTextDocumentParams,
+    DidCloseTextDocumentParams, DidOpenTextDocumentParams, DocumentSymbolParams, DocumentSymbolResponse,
+    GotoDefinitionParams, GotoDefinitionResponse, Hover, HoverContents, HoverParams, HoverProviderCapability,
+    Location, MarkupContent, MarkupKind, NumberOrString, OneOf, Position, PublishDiagnosticsParams, Range,
+    ReferenceParams, ServerCapabilities, SymbolInformation, SymbolKind, TextDocumentPositionParams,
+    TextDocumentSyncCapability, TextDocumentSyncKind, Uri,
 };
 use percent_encoding::{AsciiSet, CONTROLS, percent_decode_str, utf8_percent_encode};
 use serde::Serialize;
@@ -28,10 +32,18 @@ pub fn run() -> Exit {
     let (connection, writing) = lsp_frames::speak();
     let capabilities = serde_json::to_value(capabilities()).expect("capabilities are JSON");
     if let Err(error) = connection.initialize(capabilities) {
-        anstream::eprintln!("error: the editor did not begin as the protocol asks: {error}\nhint: this command is started by an editor");
+        anstream::eprintln!(
+            "error: the editor did not begin as the protocol asks: {error}\nhint: this command is started by an editor"
+        );
         return Exit::Error;
     }
-    let mut editor = Editor { connection: &connection, open: BTreeMap::new(), read: HashMap::new(), said: BTreeSet::new(), is_shut_down: false };
+    let mut editor = Editor {
+        connection: &connection,
+        open: BTreeMap::new(),
+        read: HashMap::new(),
+        said: BTreeSet::new(),
+        is_shut_down: false,
+    };
     let ended = editor.serve();
     drop(connection);
     let _ = writing.join();
@@ -48,7 +60,10 @@ fn capabilities() -> ServerCapabilities {
     let signs = ["\"", ":", "/", ".", " ", "{"].map(str::to_owned).to_vec();
     ServerCapabilities {
         text_document_sync: Some(TextDocumentSyncCapability::Kind(TextDocumentSyncKind::FULL)),
-        completion_provider: Some(CompletionOptions { trigger_characters: Some(signs), ..CompletionOptions::default() }),
+        completion_provider: Some(CompletionOptions {
+            trigger_characters: Some(signs),
+            ..CompletionOptions::default()
+        }),
         hover_provider: Some(HoverProviderCapability::Simple(true)),
         definition_provider: Some(OneOf::Left(true)),
         document_symbol_provider: Some(OneOf::Left(true)),
@@ -83,7 +98,9 @@ impl Home {
     fn of(path: &Path) -> Self {
         let kit = path.ancestors().skip(1).take(4).find(|folder| folder.join("kit.toml").is_file());
         match kit.and_then(|root| Some((root, path.strip_prefix(root).ok()?))) {
-            Some((root, file)) => Self { root: root.to_owned(), file: file.display().to_string(), is_kit: true },
+            Some((root, file)) => {
+                Self { root: root.to_owned(), file: file.display().to_string(), is_kit: true }
+            }
             None => Self { root: path.to_owned(), file: path.display().to_string(), is_kit: false },
         }
     }
@@ -108,7 +125,11 @@ impl Editor<'_> {
             match message {
                 Message::Request(request) => {
                     let answer = if self.is_shut_down {
-                        Response::new_err(request.id, ErrorCode::InvalidRequest as i32, "nothing is answered after `shutdown`".to_owned())
+                        Response::new_err(
+                            request.id,
+                            ErrorCode::InvalidRequest as i32,
+                            "nothing is answered after `shutdown`".to_owned(),
+                        )
                     } else if request.method == Shutdown::METHOD {
                         self.is_shut_down = true;
                         Response::new_ok(request.id, ())
@@ -117,7 +138,9 @@ impl Editor<'_> {
                     };
                     connection.sender.send(Message::Response(answer))?;
                 }
-                Message::Notification(notification) if notification.method == EndNotification::METHOD => break,
+                Message::Notification(notification) if notification.method == EndNotification::METHOD => {
+                    break;
+                }
                 Message::Notification(notification) if !self.is_shut_down => {
                     // A notification has no answer: what is wrong with one is for whoever reads the editor's log.
                     if let Err(error) = self.hear(notification) {
@@ -167,14 +190,23 @@ impl Editor<'_> {
         let unsaved: BTreeMap<String, Vec<u8>> = self
             .open
             .iter()
-            .filter_map(|(path, text)| Some((path.strip_prefix(&home.root).ok()?.display().to_string(), text.clone().into_bytes())))
+            .filter_map(|(path, text)| {
+                Some((path.strip_prefix(&home.root).ok()?.display().to_string(), text.clone().into_bytes()))
+            })
             .collect();
-        let checked = if home.is_kit { check_folder_knowing(&home.root, &Known { unsaved, ..Known::default() }) } else { self.check_single(home) };
+        let checked = if home.is_kit {
+            check_folder_knowing(&home.root, &Known { unsaved, ..Known::default() })
+        } else {
+            self.check_single(home)
+        };
         let Ok(CheckedFolder { files, checked, beside }) = checked else { return Ok(()) };
         let mut by_document: BTreeMap<PathBuf, Vec<Diagnostic>> = BTreeMap::new();
         for finding in &checked.findings {
             let text = files.text(&finding.place.file).unwrap_or_default();
-            by_document.entry(home.path_of(&finding.place)).or_default().push(diagnostic(home, finding, text, &files));
+            by_document
+                .entry(home.path_of(&finding.place))
+                .or_default()
+                .push(diagnostic(home, finding, text, &files));
         }
         if let Some(kit) = checked.kit {
             self.read.insert(home.root.clone(), (kit, beside));
@@ -182,7 +214,8 @@ impl Editor<'_> {
         let here = |path: &PathBuf| path.starts_with(&home.root);
         let before: Vec<PathBuf> = self.said.iter().filter(|path| here(path)).cloned().collect();
         let open: Vec<PathBuf> = self.open.keys().filter(|path| here(path)).cloned().collect();
-        let all: BTreeSet<PathBuf> = before.into_iter().chain(open).chain(by_document.keys().cloned()).collect();
+        let all: BTreeSet<PathBuf> =
+            before.into_iter().chain(open).chain(by_document.keys().cloned()).collect();
         for path in all {
             let diagnostics = by_document.remove(&path).unwrap_or_default();
             if diagnostics.is_empty() {
@@ -191,7 +224,10 @@ impl Editor<'_> {
                 self.said.insert(path.clone())
             };
             let Some(uri) = uri_of(&path) else { continue };
-            self.tell(PublishDiagnostics::METHOD, &PublishDiagnosticsParams { uri, diagnostics, version: None })?;
+            self.tell(
+                PublishDiagnostics::METHOD,
+                &PublishDiagnosticsParams { uri, diagnostics, version: None },
+            )?;
         }
         Ok(())
     }
@@ -199,26 +235,39 @@ impl Editor<'_> {
     fn check_single(&self, home: &Home) -> Result<CheckedFolder, constans_folder::ReadKitError> {
         let Some(text) = self.open.get(&home.root) else { return check_document(&home.root) };
         let name = home.root.display().to_string();
-        let files = constans_core::kit::KitFiles::new(BTreeMap::from([(name.clone(), text.clone().into_bytes())]));
+        let files =
+            constans_core::kit::KitFiles::new(BTreeMap::from([(name.clone(), text.clone().into_bytes())]));
         let checked = on_large_stack(|| constans_core::kit::check_single(&name, text.clone().into_bytes()));
         Ok(CheckedFolder { files, checked, beside: Vec::new() })
     }
 
     fn tell(&self, method: &str, params: &impl Serialize) -> Result<(), Failed> {
-        Ok(self.connection.sender.send(Message::Notification(Notification::new(method.to_owned(), params)))?)
+        Ok(self
+            .connection
+            .sender
+            .send(Message::Notification(Notification::new(method.to_owned(), params)))?)
     }
 
     fn answer(&self, request: Request) -> Response {
         let id = request.id.clone();
         let answered = match request.method.as_str() {
-            Completion::METHOD => params::<CompletionParams>(request).map(|asked| json(&self.complete(&asked.text_document_position))),
-            HoverRequest::METHOD => params::<HoverParams>(request).map(|asked| json(&self.hover(&asked.text_document_position_params))),
-            GotoDefinition::METHOD => {
-                params::<GotoDefinitionParams>(request).map(|asked| json(&self.definition(&asked.text_document_position_params)))
+            Completion::METHOD => params::<CompletionParams>(request)
+                .map(|asked| json(&self.complete(&asked.text_document_position))),
+            HoverRequest::METHOD => params::<HoverParams>(request)
+                .map(|asked| json(&self.hover(&asked.text_document_position_params))),
+            GotoDefinition::METHOD => params::<GotoDefinitionParams>(request)
+                .map(|asked| json(&self.definition(&asked.text_document_position_params))),
+            DocumentSymbolRequest::METHOD => params::<DocumentSymbolParams>(request)
+                .map(|asked| json(&self.symbols(&asked.text_document.uri))),
+            References::METHOD => params::<ReferenceParams>(request)
+                .map(|asked| json(&self.references(&asked.text_document_position))),
+            other => {
+                return Response::new_err(
+                    id,
+                    ErrorCode::MethodNotFound as i32,
+                    format!("`{other}` is not answered here"),
+                );
             }
-            DocumentSymbolRequest::METHOD => params::<DocumentSymbolParams>(request).map(|asked| json(&self.symbols(&asked.text_document.uri))),
-            References::METHOD => params::<ReferenceParams>(request).map(|asked| json(&self.references(&asked.text_document_position))),
-            other => return Response::new_err(id, ErrorCode::MethodNotFound as i32, format!("`{other}` is not answered here")),
         };
         match answered {
             Ok(result) => Response::new_ok(id, result),
@@ -227,7 +276,11 @@ impl Editor<'_> {
     }
 
     /// Does something with the draft at a position.
-    fn at<T>(&self, asked: &TextDocumentPositionParams, work: impl FnOnce(&Draft<'_>, usize, &Home) -> T) -> Option<T> {
+    fn at<T>(
+        &self,
+        asked: &TextDocumentPositionParams,
+        work: impl FnOnce(&Draft<'_>, usize, &Home) -> T,
+    ) -> Option<T> {
         let path = path_of(&asked.text_document.uri)?;
         let home = Home::of(&path);
         let text = self.open.get(&path)?;
@@ -243,7 +296,10 @@ impl Editor<'_> {
 
     fn hover(&self, asked: &TextDocumentPositionParams) -> Option<Hover> {
         let said = self.at(asked, |draft, offset, _| draft.hover(offset))??;
-        Some(Hover { contents: HoverContents::Markup(MarkupContent { kind: MarkupKind::Markdown, value: said }), range: None })
+        Some(Hover {
+            contents: HoverContents::Markup(MarkupContent { kind: MarkupKind::Markdown, value: said }),
+            range: None,
+        })
     }
 
     fn definition(&self, asked: &TextDocumentPositionParams) -> Option<GotoDefinitionResponse> {
@@ -264,7 +320,12 @@ impl Editor<'_> {
 
     fn locations(&self, found: Vec<(PathBuf, Place)>) -> Vec<Location> {
         let at = |(path, place): (PathBuf, Place)| {
-            let text = self.open.get(&path).cloned().or_else(|| std::fs::read_to_string(&path).ok()).unwrap_or_default();
+            let text = self
+                .open
+                .get(&path)
+                .cloned()
+                .or_else(|| std::fs::read_to_string(&path).ok())
+                .unwrap_or_default();
             Some(Location { uri: uri_of(&path)?, range: range_of(&text, &place) })
         };
         found.into_iter().filter_map(at).collect()
@@ -283,7 +344,14 @@ impl Editor<'_> {
             };
             let location = Location { uri: uri.clone(), range: range_of(text, &symbol.place) };
             #[expect(deprecated, reason = "the field has to be there")]
-            SymbolInformation { name: symbol.name, kind, tags: None, deprecated: None, location, container_name: symbol.within }
+            SymbolInformation {
+                name: symbol.name,
+                kind,
+                tags: None,
+                deprecated: None,
+                location,
+                container_name: symbol.within,
+            }
         });
         Some(DocumentSymbolResponse::Flat(symbols.collect()))
     }
@@ -306,10 +374,20 @@ fn item(suggestion: Suggestion) -> CompletionItem {
         SuggestionSort::Address => CompletionItemKind::REFERENCE,
         SuggestionSort::File => CompletionItemKind::FILE,
     };
-    CompletionItem { label: suggestion.label, detail: Some(suggestion.detail), kind: Some(kind), ..CompletionItem::default() }
+    CompletionItem {
+        label: suggestion.label,
+        detail: Some(suggestion.detail),
+        kind: Some(kind),
+        ..CompletionItem::default()
+    }
 }
 
-fn diagnostic(home: &Home, finding: &Finding, text: &str, files: &constans_core::kit::KitFiles) -> Diagnostic {
+fn diagnostic(
+    home: &Home,
+    finding: &Finding,
+    text: &str,
+    files: &constans_core::kit::KitFiles,
+) -> Diagnostic {
     let related = finding.related.iter().filter_map(|(what, place)| {
         let text = files.text(&place.file).unwrap_or_default();
         let location = Location { uri: uri_of(&home.path_of(place))?, range: range_of(text, place) };
@@ -318,7 +396,11 @@ fn diagnostic(home: &Home, finding: &Finding, text: &str, files: &constans_core:
     let hint = finding.hint.as_ref().map(|hint| format!("\n{hint}")).unwrap_or_default();
     Diagnostic {
         range: range_of(text, &finding.place),
-        severity: Some(if finding.level == Level::Error { DiagnosticSeverity::ERROR } else { DiagnosticSeverity::WARNING }),
+        severity: Some(if finding.level == Level::Error {
+            DiagnosticSeverity::ERROR
+        } else {
+            DiagnosticSeverity::WARNING
+        }),
         code: Some(NumberOrString::String(finding.code.to_string())),
         source: Some("constans".to_owned()),
         message: format!("{}{hint}", finding.message),
@@ -339,7 +421,10 @@ fn position_of(text: &str, offset: usize) -> Position {
     let before = text.get(..offset).unwrap_or(text);
     let line = before.matches('\n').count();
     let column: usize = before.rsplit('\n').next().unwrap_or_default().chars().map(char::len_utf16).sum();
-    Position { line: u32::try_from(line).unwrap_or(u32::MAX), character: u32::try_from(column).unwrap_or(u32::MAX) }
+    Position {
+        line: u32::try_from(line).unwrap_or(u32::MAX),
+        character: u32::try_from(column).unwrap_or(u32::MAX),
+    }
 }
 
 fn offset_of(text: &str, position: Position) -> usize {
@@ -355,8 +440,19 @@ fn offset_of(text: &str, position: Position) -> usize {
 }
 
 /// What a path in a URI has escaped.
-const ESCAPED: &AsciiSet =
-    &CONTROLS.add(b' ').add(b'"').add(b'#').add(b'%').add(b'<').add(b'>').add(b'?').add(b'[').add(b']').add(b'`').add(b'{').add(b'}');
+const ESCAPED: &AsciiSet = &CONTROLS
+    .add(b' ')
+    .add(b'"')
+    .add(b'#')
+    .add(b'%')
+    .add(b'<')
+    .add(b'>')
+    .add(b'?')
+    .add(b'[')
+    .add(b']')
+    .add(b'`')
+    .add(b'{')
+    .add(b'}');
 
 fn uri_of(path: &Path) -> Option<Uri> {
     format!("file://{}", utf8_percent_encode(path.to_str()?, ESCAPED)).parse().ok()

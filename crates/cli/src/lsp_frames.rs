@@ -73,13 +73,21 @@ mod tests {
     use super::*;
 
     fn frames(mut input: &[u8]) -> Vec<String> {
-        std::iter::from_fn(|| read_frame(&mut input).ok().flatten()).map(|body| String::from_utf8_lossy(&body).into_owned()).collect()
+        std::iter::from_fn(|| read_frame(&mut input).ok().flatten())
+            .map(|body| String::from_utf8_lossy(&body).into_owned())
+            .collect()
     }
 
     #[test]
     fn messages_are_found_between_whatever_else_comes() {
-        assert_eq!(frames(b"Content-Length: 2\r\nContent-Type: x\r\n\r\n{}content-length: 2\r\n\r\n[]"), ["{}", "[]"]);
-        assert_eq!(frames(b"\xff\x00noise\r\n\r\nContent-Length: many\r\n\r\nContent-Length: 2\r\n\r\n{}"), ["{}"]);
+        assert_eq!(
+            frames(b"Content-Length: 2\r\nContent-Type: x\r\n\r\n{}content-length: 2\r\n\r\n[]"),
+            ["{}", "[]"]
+        );
+        assert_eq!(
+            frames(b"\xff\x00noise\r\n\r\nContent-Length: many\r\n\r\nContent-Length: 2\r\n\r\n{}"),
+            ["{}"]
+        );
         assert_eq!(frames(b"Content-Length: 99999999999999999999\r\n\r\nContent-Length: 900000000000\r\n\r\nContent-Length: 2\r\n\r\n{}"), ["{}"]);
         assert_eq!(frames(b"Content-Length: 5\r\n\r\n{}"), [] as [String; 0], "it ends too soon");
     }

@@ -115,27 +115,45 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
     match &arguments.command {
         NodeCommand::List { server, filter } => list(&Server::open(server)?, filter.as_deref()).await,
         NodeCommand::Show { server, node } => show(&Server::open(server)?, node).await,
-        NodeCommand::Why { server, node, address } => why(&Server::open(server)?, node, address.as_deref()).await,
+        NodeCommand::Why { server, node, address } => {
+            why(&Server::open(server)?, node, address.as_deref()).await
+        }
         NodeCommand::Label { server, nodes, set, remove, options } => {
             let server = Server::open(server)?;
             let (set, remove) = (set.iter().cloned().collect(), remove.iter().cloned().collect());
             let wanted = LabelNodes { nodes: nodes.clone(), set, remove, how: options.how() };
             let changed = asked(&server, server.post("/api/labels", &wanted).await).await?;
-            let labelled = if let [one] = nodes.as_slice() { format!("{one} is labelled") } else { format!("{} nodes are labelled", nodes.len()) };
+            let labelled = if let [one] = nodes.as_slice() {
+                format!("{one} is labelled")
+            } else {
+                format!("{} nodes are labelled", nodes.len())
+            };
             print_changed(&server, &labelled, &changed);
             Ok(())
         }
         NodeCommand::Rename { server, node, to, options } => {
             let server = Server::open(server)?;
             let wanted = RenameNode { to: to.clone(), how: options.how() };
-            let changed = asked(&server, server.post(&format!("/api/nodes/{}/rename", word(node)), &wanted).await).await?;
+            let changed =
+                asked(&server, server.post(&format!("/api/nodes/{}/rename", word(node)), &wanted).await)
+                    .await?;
             print_changed(&server, &format!("{node} is called {to}"), &changed);
             Ok(())
         }
         NodeCommand::Retire { server, node, options } => {
             let server = Server::open(server)?;
-            let changed = asked(&server, server.post(&format!("/api/nodes/{}/retire", word(node)), &options.how()).await).await?;
-            print_changed(&server, &format!("{node} is retired: its next request is refused, and what its machine has stays there"), &changed);
+            let changed = asked(
+                &server,
+                server.post(&format!("/api/nodes/{}/retire", word(node)), &options.how()).await,
+            )
+            .await?;
+            print_changed(
+                &server,
+                &format!(
+                    "{node} is retired: its next request is refused, and what its machine has stays there"
+                ),
+                &changed,
+            );
             Ok(())
         }
         NodeCommand::ResolveDuplicate { server, node } => {
@@ -155,7 +173,9 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
                 return Ok(());
             }
             println!("{name} is revoked; its next request is refused");
-            println!("Next: to admit it again: constans invite, then on the node constans-agent join --invitation FILE");
+            println!(
+                "Next: to admit it again: constans invite, then on the node constans-agent join --invitation FILE"
+            );
             Ok(())
         }
     }
@@ -164,7 +184,9 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
 /// Returns all nodes, or those that a filter names, and how many could not be decided.
 async fn all(server: &Server, filter: Option<&str>) -> Result<(Vec<NodeSummary>, usize), ClientError> {
     let mut nodes: Vec<NodeSummary> = Vec::new();
-    let filter = filter.map(|filter| format!("&filter={}", utf8_percent_encode(filter, NON_ALPHANUMERIC))).unwrap_or_default();
+    let filter = filter
+        .map(|filter| format!("&filter={}", utf8_percent_encode(filter, NON_ALPHANUMERIC)))
+        .unwrap_or_default();
     let mut after = String::new();
     loop {
         let page: NodePage = server.get(&format!("/api/nodes?after={after}{filter}")).await?;
@@ -182,7 +204,10 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
         Err(error) if error.is_missing() => {
             let (nodes, _) = all(server, None).await?;
             let near = nearest_word(name, nodes.iter().map(|node| node.name.as_str()));
-            let hint = near.map_or_else(|| "constans node list shows all nodes".to_owned(), |near| format!("did you mean `{near}`?"));
+            let hint = near.map_or_else(
+                || "constans node list shows all nodes".to_owned(),
+                |near| format!("did you mean `{near}`?"),
+            );
             return Err(ClientError::new(format!("there is no node {name}"), hint));
         }
         Err(error) => return Err(error),
@@ -199,26 +224,56 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
     println!("  labels    {}", labels(&node.labels));
     println!("  desired   {}", desired_words(node, now));
     if let Some(by) = &node.changed_by {
-        let because = by.because.as_ref().map(|because| format!(": \"{}\"", harmless(because))).unwrap_or_default();
-        println!("  changed   by C{}, {}{because}; {} ({})", by.no, harmless(&by.who), time(by.at), harmless(&by.what));
+        let because =
+            by.because.as_ref().map(|because| format!(": \"{}\"", harmless(because))).unwrap_or_default();
+        println!(
+            "  changed   by C{}, {}{because}; {} ({})",
+            by.no,
+            harmless(&by.who),
+            time(by.at),
+            harmless(&by.what)
+        );
     }
     for freeze in &node.freezes {
         println!("  frozen    by {}", harmless(&freeze.words()));
     }
     if let Some(pending) = &node.restart_pending {
-        println!("  restart   pending since {}: {}", time(pending.since), harmless(&pending.because.join(", ")));
+        println!(
+            "  restart   pending since {}: {}",
+            time(pending.since),
+            harmless(&pending.because.join(", "))
+        );
     }
     for problem in &node.problems {
         let (words, remedy) = problem_words(*problem, node, now);
         println!("  problem   {words}\n            {remedy}");
     }
     out_of_line(&server.get(&format!("/api/nodes/{name}/clauses")).await?, name);
-    for episode in server.get::<Vec<Episode>>(&format!("/api/nodes/{name}/episodes")).await?.iter().filter(|episode| episode.closed_at.is_none()) {
-        println!("  drift     {}, between {} and {}, still open", harmless(&episode.address), time(episode.in_line_until), time(episode.detected_at));
+    for episode in server
+        .get::<Vec<Episode>>(&format!("/api/nodes/{name}/episodes"))
+        .await?
+        .iter()
+        .filter(|episode| episode.closed_at.is_none())
+    {
+        println!(
+            "  drift     {}, between {} and {}, still open",
+            harmless(&episode.address),
+            time(episode.in_line_until),
+            time(episode.detected_at)
+        );
     }
     for left in server.get::<Vec<LeftBehind>>(&format!("/api/nodes/{name}/left-behind")).await? {
-        let origins: Vec<String> = left.origins.iter().map(|origin| format!("{}@{}/{}", origin.kit, origin.version, origin.baseline)).collect();
-        println!("  left      {}, desired until {} by {}", harmless(left.address.as_str()), time(left.wanted_until), origins.join(", "));
+        let origins: Vec<String> = left
+            .origins
+            .iter()
+            .map(|origin| format!("{}@{}/{}", origin.kit, origin.version, origin.baseline))
+            .collect();
+        println!(
+            "  left      {}, desired until {} by {}",
+            harmless(left.address.as_str()),
+            time(left.wanted_until),
+            origins.join(", ")
+        );
     }
     println!("Next: constans node why {name}; constans run list {name}");
     Ok(())
@@ -252,7 +307,9 @@ fn mode_word(node: &NodeSummary) -> &'static str {
 fn desired_words(node: &NodeSummary, now: Timestamp) -> String {
     match node.wanted_since {
         _ if node.releases.is_empty() => "none yet".to_owned(),
-        Some(since) => format!("{} since {}", releases(&node.releases), span(now.duration_since(since).as_secs())),
+        Some(since) => {
+            format!("{} since {}", releases(&node.releases), span(now.duration_since(since).as_secs()))
+        }
         None => releases(&node.releases),
     }
 }
@@ -267,10 +324,14 @@ fn status_words(node: &NodeSummary, now: Timestamp) -> String {
     if node.releases.is_empty() && node.has == node.wanted {
         return "no desired state yet".to_owned();
     }
-    let (Some(status), Some(began)) = (node.run_status, node.run_began) else { return "no full run yet".to_owned() };
+    let (Some(status), Some(began)) = (node.run_status, node.run_began) else {
+        return "no full run yet".to_owned();
+    };
     let has = releases(&node.has_releases);
     let known = match (status, node.mode) {
-        (Status::RolloutWaiting, Some(Mode::Observe)) => format!("knows {has}, not all of it applied: mode is observe"),
+        (Status::RolloutWaiting, Some(Mode::Observe)) => {
+            format!("knows {has}, not all of it applied: mode is observe")
+        }
         (Status::RolloutWaiting, _) => format!("knows {has}, not all of it applied"),
         _ => format!("has {has}"),
     };
@@ -302,7 +363,13 @@ async fn list(server: &Server, filter: Option<&str>) -> Result<(), ClientError> 
     let now = Timestamp::now();
     for node in &nodes {
         let problems: String = node.problems.iter().map(|problem| format!("  {}", problem.words())).collect();
-        println!("{:<width$}  {:<14}  {}  {}{problems}", harmless(&node.name), last_contact(node), status_words(node, now), labels(&node.labels));
+        println!(
+            "{:<width$}  {:<14}  {}  {}{problems}",
+            harmless(&node.name),
+            last_contact(node),
+            status_words(node, now),
+            labels(&node.labels)
+        );
     }
     Ok(())
 }
@@ -321,7 +388,11 @@ fn contact_times(node: &NodeSummary, now: Timestamp) -> String {
     match (node.last_heard, node.promised) {
         (Some(last), Some(promised)) => {
             let next = promised.duration_since(now).as_secs();
-            let next = if next >= 0 { format!("next in {}", span(next)) } else { format!("next was due {} ago", span(-next)) };
+            let next = if next >= 0 {
+                format!("next in {}", span(next))
+            } else {
+                format!("next was due {} ago", span(-next))
+            };
             format!("last contact {} ago, {next}", span(now.duration_since(last).as_secs()))
         }
         _ => "no contact yet".to_owned(),
@@ -331,7 +402,9 @@ fn contact_times(node: &NodeSummary, now: Timestamp) -> String {
 /// Returns a problem in words, and what to do about it.
 fn problem_words(problem: NodeProblem, node: &NodeSummary, now: Timestamp) -> (String, String) {
     let name = harmless(&node.name);
-    let ago = |at: Option<Timestamp>| at.map_or_else(String::new, |at| format!(" {}", ago_words(now.duration_since(at).as_secs())));
+    let ago = |at: Option<Timestamp>| {
+        at.map_or_else(String::new, |at| format!(" {}", ago_words(now.duration_since(at).as_secs())))
+    };
     match problem {
         NodeProblem::StateUnusable => (
             format!(

@@ -39,14 +39,26 @@ pub async fn why(server: &Server, node: &str, address: Option<&str>) -> Result<(
     let left: Vec<LeftBehind> = server.get(&format!("/api/nodes/{node}/left-behind")).await?;
     let history = ClauseHistory {
         clause: clauses.clauses.iter().find(|clause| clause.address == address),
-        excluded_by: sources.excluded.iter().find(|(excluded, _)| excluded == address).map(|(_, condition)| condition.as_str()),
+        excluded_by: sources
+            .excluded
+            .iter()
+            .find(|(excluded, _)| excluded == address)
+            .map(|(_, condition)| condition.as_str()),
         left_behind: left.iter().find(|left| left.address.as_str() == address),
         episodes: episodes.iter().filter(|episode| episode.address == address).collect(),
     };
-    if history.clause.is_none() && history.excluded_by.is_none() && history.left_behind.is_none() && history.episodes.is_empty() {
+    if history.clause.is_none()
+        && history.excluded_by.is_none()
+        && history.left_behind.is_none()
+        && history.episodes.is_empty()
+    {
         let known = clauses.clauses.iter().map(|clause| clause.address.as_str());
-        let near = nearest_word(address, known.chain(sources.excluded.iter().map(|(address, _)| address.as_str())));
-        let hint = near.map_or_else(|| format!("constans node why {node} lists its baselines"), |near| format!("did you mean `{near}`?"));
+        let near =
+            nearest_word(address, known.chain(sources.excluded.iter().map(|(address, _)| address.as_str())));
+        let hint = near.map_or_else(
+            || format!("constans node why {node} lists its baselines"),
+            |near| format!("did you mean `{near}`?"),
+        );
         return Err(ClientError::new(format!("{node} has no clause {address}"), hint));
     }
     if !server.says_json(&history) {
@@ -59,19 +71,38 @@ fn sources_text(node: &str, sources: &StateSources) -> String {
     let mut lines = vec![format!("{node}: stage {}, groups {}", sources.stage, sources.groups.join(", "))];
     lines.push(match sources.baselines.as_slice() {
         [] => "no desired state yet: no baseline is assigned and served".to_owned(),
-        baselines => format!("desired state: {} from {}", count(sources.clauses, "clause", "clauses"), baselines.join(", ")),
+        baselines => format!(
+            "desired state: {} from {}",
+            count(sources.clauses, "clause", "clauses"),
+            baselines.join(", ")
+        ),
     });
     lines.push("settings of its agent:".to_owned());
     let settings = sources.settings.described();
     let width = settings.iter().map(|setting| setting.value.chars().count()).max().unwrap_or(0);
-    lines.extend(settings.into_iter().map(|setting| format!("  {:<13}  {:<width$}  {}", setting.word, setting.value, setting.from)));
+    lines.extend(
+        settings
+            .into_iter()
+            .map(|setting| format!("  {:<13}  {:<width$}  {}", setting.word, setting.value, setting.from)),
+    );
     if !sources.parameters.is_empty() {
         lines.push("parameters:".to_owned());
     }
-    lines.extend(sources.parameters.iter().map(|(name, value)| format!("  {name} = {}   from {}", value.value, layers(value))));
-    lines.extend(sources.undecidable.iter().map(|group| format!("group {group} cannot be evaluated: the node did not report a field of its filter")));
-    lines.extend(sources.not_served.iter().map(|baseline| format!("not served: {baseline} is assigned, but the stage serves no release of its kit")));
-    lines.extend(sources.excluded.iter().map(|(address, condition)| format!("excluded: {address}, where {condition}")));
+    lines.extend(
+        sources
+            .parameters
+            .iter()
+            .map(|(name, value)| format!("  {name} = {}   from {}", value.value, layers(value))),
+    );
+    lines.extend(sources.undecidable.iter().map(|group| {
+        format!("group {group} cannot be evaluated: the node did not report a field of its filter")
+    }));
+    lines.extend(sources.not_served.iter().map(|baseline| {
+        format!("not served: {baseline} is assigned, but the stage serves no release of its kit")
+    }));
+    lines.extend(
+        sources.excluded.iter().map(|(address, condition)| format!("excluded: {address}, where {condition}")),
+    );
     lines.join("\n")
 }
 
@@ -86,12 +117,19 @@ fn history_text(address: &str, history: &ClauseHistory<'_>) -> String {
     let mut lines = vec![harmless(address)];
     if let Some(clause) = history.clause {
         lines.push(format!("  desired by  {}", harmless(&clause.origins.join(", "))));
-        let controls = if clause.satisfies.is_empty() { String::new() } else { format!(", satisfies {}", clause.satisfies.join(" ")) };
-        let severity = serde_json::to_value(clause.severity).ok().and_then(|word| word.as_str().map(str::to_owned)).unwrap_or_default();
+        let controls = if clause.satisfies.is_empty() {
+            String::new()
+        } else {
+            format!(", satisfies {}", clause.satisfies.join(" "))
+        };
+        let severity = serde_json::to_value(clause.severity)
+            .ok()
+            .and_then(|word| word.as_str().map(str::to_owned))
+            .unwrap_or_default();
         lines.push(harmless(&format!("  severity    {severity}{controls}")));
-        lines.extend(
-            clause.change_windows.iter().map(|hours| format!("  corrected   only {hours}, by its assignment, within the node's change window")),
-        );
+        lines.extend(clause.change_windows.iter().map(|hours| {
+            format!("  corrected   only {hours}, by its assignment, within the node's change window")
+        }));
         lines.push(format!(
             "  outcome     {}{}",
             clause.outcome.words(),
@@ -102,11 +140,20 @@ fn history_text(address: &str, history: &ClauseHistory<'_>) -> String {
         }
     }
     if let Some(condition) = history.excluded_by {
-        lines.push(format!("  excluded    its condition does not hold on this node: {}", harmless(condition)));
+        lines
+            .push(format!("  excluded    its condition does not hold on this node: {}", harmless(condition)));
     }
     if let Some(left) = history.left_behind {
-        let origins: Vec<String> = left.origins.iter().map(|origin| format!("{}@{}/{}", origin.kit, origin.version, origin.baseline)).collect();
-        lines.push(format!("  left behind desired until {} by {}", time(left.wanted_until), harmless(&origins.join(", "))));
+        let origins: Vec<String> = left
+            .origins
+            .iter()
+            .map(|origin| format!("{}@{}/{}", origin.kit, origin.version, origin.baseline))
+            .collect();
+        lines.push(format!(
+            "  left behind desired until {} by {}",
+            time(left.wanted_until),
+            harmless(&origins.join(", "))
+        ));
     }
     match history.episodes.len() {
         0 => lines.push("  drift       none".to_owned()),

@@ -82,8 +82,18 @@ pub async fn refusal(arguments: &RefusalArguments) -> Result<(), ClientError> {
             (None, Some(node)) => format!("the node {}", harmless(node)),
             (None, None) => "a stranger".to_owned(),
         };
-        let since = if row.times == 1 { String::new() } else { format!(", {} times since {}", row.times, minute(row.first_at)) };
-        println!("{}  {who} from {}: {}  {}{since}", minute(row.last_at), row.from_where, harmless(&row.what), row.status);
+        let since = if row.times == 1 {
+            String::new()
+        } else {
+            format!(", {} times since {}", row.times, minute(row.first_at))
+        };
+        println!(
+            "{}  {who} from {}: {}  {}{since}",
+            minute(row.last_at),
+            row.from_where,
+            harmless(&row.what),
+            row.status
+        );
     }
     Ok(())
 }
@@ -136,7 +146,10 @@ pub async fn person(arguments: &PersonArguments) -> Result<(), ClientError> {
             if !server.says_json(&granted) {
                 println!("{}", granted.words(person, role));
                 if granted == Granted::NewPerson {
-                    println!("Next: constans-server link --person {person} --url {} creates the sign-in link", server.url());
+                    println!(
+                        "Next: constans-server link --person {person} --url {} creates the sign-in link",
+                        server.url()
+                    );
                 }
             }
             Ok(())
@@ -181,12 +194,17 @@ async fn list_people(server: &Server) -> Result<(), ClientError> {
     let width = people.iter().map(|person| person.name.len()).max().unwrap_or(0);
     for person in &people {
         let roles = if person.roles.is_empty() { "no role".to_owned() } else { person.roles.join(", ") };
-        let seen = person.last_at.map_or_else(|| "never signed in".to_owned(), |at| format!("last seen {}", minute(at)));
+        let seen = person
+            .last_at
+            .map_or_else(|| "never signed in".to_owned(), |at| format!("last seen {}", minute(at)));
         let password = if person.has_password { "" } else { ", no password" };
-        let (sessions, tokens) = (counted(person.sessions, "session", "sessions"), counted(person.tokens, "token", "tokens"));
+        let (sessions, tokens) =
+            (counted(person.sessions, "session", "sessions"), counted(person.tokens, "token", "tokens"));
         println!("{:<width$}  {roles}   {seen}, {sessions}, {tokens}{password}", harmless(&person.name));
     }
-    println!("Next: constans person grant NAME ROLE; to add a person: constans-server link --person NAME --role ROLE");
+    println!(
+        "Next: constans person grant NAME ROLE; to add a person: constans-server link --person NAME --role ROLE"
+    );
     Ok(())
 }
 
@@ -223,10 +241,21 @@ async fn list_tokens(server: &Server) -> Result<(), ClientError> {
         return Ok(());
     }
     for token in &tokens {
-        let until = token.ends_at.map_or_else(|| "without end".to_owned(), |at| format!("until {}", minute(at)));
-        let used = token.last_at.map_or_else(|| "not used yet".to_owned(), |at| format!("last used {}", minute(at)));
-        let name = if token.name.is_empty() { "unnamed token".to_owned() } else { harmless(&token.name).to_string() };
-        println!("{name} of {}   made {}, {until}, {used}\n   id  {}", harmless(&token.person), minute(token.made_at), token.id);
+        let until =
+            token.ends_at.map_or_else(|| "without end".to_owned(), |at| format!("until {}", minute(at)));
+        let used =
+            token.last_at.map_or_else(|| "not used yet".to_owned(), |at| format!("last used {}", minute(at)));
+        let name = if token.name.is_empty() {
+            "unnamed token".to_owned()
+        } else {
+            harmless(&token.name).to_string()
+        };
+        println!(
+            "{name} of {}   made {}, {until}, {used}\n   id  {}",
+            harmless(&token.person),
+            minute(token.made_at),
+            token.id
+        );
     }
     println!("Next: constans token withdraw NAME");
     Ok(())
@@ -234,13 +263,21 @@ async fn list_tokens(server: &Server) -> Result<(), ClientError> {
 
 async fn find_token(server: &Server, wanted: &str) -> Result<Token, ClientError> {
     let tokens: Vec<Token> = server.get("/api/tokens").await?;
-    let mut found: Vec<Token> = tokens.into_iter().filter(|token| token.name == wanted || token.id.to_string() == wanted).collect();
+    let mut found: Vec<Token> =
+        tokens.into_iter().filter(|token| token.name == wanted || token.id.to_string() == wanted).collect();
     match found.len() {
-        0 => Err(ClientError::new(format!("there is no token {}", harmless(wanted)), "constans token list shows them")),
+        0 => Err(ClientError::new(
+            format!("there is no token {}", harmless(wanted)),
+            "constans token list shows them",
+        )),
         1 => Ok(found.remove(0)),
         many => {
-            let ids: Vec<String> = found.iter().map(|token| format!("{} of {}", token.id, harmless(&token.person))).collect();
-            Err(ClientError::new(format!("{many} tokens are called {}: {}", harmless(wanted), ids.join(", ")), "name it by its id"))
+            let ids: Vec<String> =
+                found.iter().map(|token| format!("{} of {}", token.id, harmless(&token.person))).collect();
+            Err(ClientError::new(
+                format!("{many} tokens are called {}: {}", harmless(wanted), ids.join(", ")),
+                "name it by its id",
+            ))
         }
     }
 }

@@ -70,7 +70,8 @@ fn shown(recovering: Option<&Recovering>) -> String {
 /// Returns a line about a freeze that would end with the recovery.
 fn forgotten(forgotten: &ForgottenFreeze) -> String {
     let ForgottenFreeze { nodes, node, freeze } = forgotten;
-    let by = if *nodes == 1 { harmless(node) } else { format!("{nodes} nodes, one of them {}", harmless(node)) };
+    let by =
+        if *nodes == 1 { harmless(node) } else { format!("{nodes} nodes, one of them {}", harmless(node)) };
     format!(
         "frozen           {}; held by {by}; this database does not know it: set it again, or it ends with the recovery\n",
         harmless(&freeze.words())

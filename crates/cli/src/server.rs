@@ -68,7 +68,14 @@ pub struct ClientError {
 impl ClientError {
     /// Returns an error with what to do.
     pub fn new(message: impl Into<String>, hint: impl Into<String>) -> Self {
-        Self { message: message.into(), hint: Some(hint.into()), exit: Exit::Error, missing: false, unconfirmed: None, findings: Vec::new() }
+        Self {
+            message: message.into(),
+            hint: Some(hint.into()),
+            exit: Exit::Error,
+            missing: false,
+            unconfirmed: None,
+            findings: Vec::new(),
+        }
     }
 }
 
@@ -93,7 +100,8 @@ impl ClientError {
     #[must_use]
     pub fn in_document(mut self, file: &str, text: &str) -> Self {
         if !self.findings.is_empty() {
-            let found: Vec<String> = self.findings.iter().map(|finding| finding.explain(file, text)).collect();
+            let found: Vec<String> =
+                self.findings.iter().map(|finding| finding.explain(file, text)).collect();
             let title = self.message.lines().next().unwrap_or_default().to_owned();
             self.message = format!("{title}\n\n{}", harmless_lines(&found.join("\n")));
         }
@@ -123,12 +131,24 @@ pub fn harmless_lines(text: &str) -> String {
 
 impl From<LinkError> for ClientError {
     fn from(error: LinkError) -> Self {
-        let exit = if let LinkError::Refused(problem) = &error { Exit::of_answer(problem.status) } else { Exit::Error };
-        let detail = if let LinkError::Refused(problem) = &error { problem.detail.as_ref().map(|detail| format!("\n\n{detail}")) } else { None };
+        let exit = if let LinkError::Refused(problem) = &error {
+            Exit::of_answer(problem.status)
+        } else {
+            Exit::Error
+        };
+        let detail = if let LinkError::Refused(problem) = &error {
+            problem.detail.as_ref().map(|detail| format!("\n\n{detail}"))
+        } else {
+            None
+        };
         let missing = matches!(&error, LinkError::Refused(problem) if problem.kind == "missing");
         let hint = error.hint();
         let message = format!("{error}{}", detail.unwrap_or_default());
-        let (unconfirmed, findings) = if let LinkError::Refused(problem) = error { (problem.change, problem.findings) } else { (None, Vec::new()) };
+        let (unconfirmed, findings) = if let LinkError::Refused(problem) = error {
+            (problem.change, problem.findings)
+        } else {
+            (None, Vec::new())
+        };
         Self { message, hint, exit, missing, unconfirmed, findings }
     }
 }
@@ -201,12 +221,20 @@ impl Server {
     }
 
     /// Has something done.
-    pub async fn post<B: Serialize + Sync, T: DeserializeOwned>(&self, path: &str, body: &B) -> Result<T, ClientError> {
+    pub async fn post<B: Serialize + Sync, T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &B,
+    ) -> Result<T, ClientError> {
         self.send(Method::POST, path, Some(body)).await
     }
 
     /// Sets something whole.
-    pub async fn put<B: Serialize + Sync, T: DeserializeOwned>(&self, path: &str, body: &B) -> Result<T, ClientError> {
+    pub async fn put<B: Serialize + Sync, T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &B,
+    ) -> Result<T, ClientError> {
         self.send(Method::PUT, path, Some(body)).await
     }
 
@@ -223,11 +251,21 @@ impl Server {
 
     /// Sends bytes.
     pub async fn put_bytes<T: DeserializeOwned>(&self, path: &str, bytes: Vec<u8>) -> Result<T, ClientError> {
-        let request = self.client.put(format!("{}{path}", self.url)).timeout(PATIENCE).header("Content-Type", "application/octet-stream").body(bytes);
+        let request = self
+            .client
+            .put(format!("{}{path}", self.url))
+            .timeout(PATIENCE)
+            .header("Content-Type", "application/octet-stream")
+            .body(bytes);
         self.answer(request).await
     }
 
-    async fn send<B: Serialize + Sync, T: DeserializeOwned>(&self, method: Method, path: &str, body: Option<&B>) -> Result<T, ClientError> {
+    async fn send<B: Serialize + Sync, T: DeserializeOwned>(
+        &self,
+        method: Method,
+        path: &str,
+        body: Option<&B>,
+    ) -> Result<T, ClientError> {
         let request = self.client.request(method.clone(), format!("{}{path}", self.url));
         let request = if method == Method::GET { request } else { request.timeout(PATIENCE) };
         self.answer(if let Some(body) = body { request.json(body) } else { request }).await
@@ -258,7 +296,10 @@ impl Server {
                     return done;
                 }
                 Err(_) if is_watched => {
-                    let what = self.own_activity().await.map_or_else(|| "waiting for the server".to_owned(), |activity| activity_line(&activity));
+                    let what = self.own_activity().await.map_or_else(
+                        || "waiting for the server".to_owned(),
+                        |activity| activity_line(&activity),
+                    );
                     anstream::eprint!("\r{what}, {} s so far\x1b[K", began.elapsed().as_secs());
                 }
                 Err(_) => {}
@@ -268,7 +309,11 @@ impl Server {
 
     /// Returns what the server works at for this person, if it says so within a second.
     async fn own_activity(&self) -> Option<Activity> {
-        let request = self.client.get(format!("{}/api/activities", self.url)).timeout(Duration::from_secs(1)).bearer_auth(&self.token);
+        let request = self
+            .client
+            .get(format!("{}/api/activities", self.url))
+            .timeout(Duration::from_secs(1))
+            .bearer_auth(&self.token);
         let (all, person): (Vec<Activity>, _) = send_told(request, &self.ca).await.ok()?;
         all.into_iter().rfind(|activity| Some(&activity.who) == person.as_ref())
     }
@@ -283,7 +328,8 @@ const PATIENCE: Duration = Duration::from_secs(3_600);
 
 /// Does something that waits for the network, and says what went wrong.
 pub fn on_network(work: impl Future<Output = Result<(), ClientError>>) -> ExitCode {
-    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime can be started");
+    let runtime =
+        tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime can be started");
     match runtime.block_on(work) {
         Ok(()) => Exit::Well.into(),
         Err(error) => error.say().into(),
@@ -292,5 +338,9 @@ pub fn on_network(work: impl Future<Output = Result<(), ClientError>>) -> ExitCo
 
 /// Returns labels as people read them.
 pub fn labels(labels: &std::collections::BTreeMap<String, String>) -> String {
-    labels.iter().map(|(key, value)| format!("{}={}", harmless(key), harmless(value))).collect::<Vec<_>>().join(" ")
+    labels
+        .iter()
+        .map(|(key, value)| format!("{}={}", harmless(key), harmless(value)))
+        .collect::<Vec<_>>()
+        .join(" ")
 }

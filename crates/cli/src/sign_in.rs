@@ -51,10 +51,22 @@ pub async fn run(arguments: &SignInArguments) -> Result<(), ClientError> {
     };
     let password = Concealed(password(arguments.password_file.as_deref(), &person)?);
     let sign_in = SignIn { name: person, password };
-    let given: ClientToken = send(client(&ca, None)?.post(format!("{url}/api/sign-in/client")).json(&sign_in), &ca).await?;
-    let known = Known { url: url.clone(), ca, person: given.person.clone(), token: given.token.0, expires_at: given.expires_at };
+    let given: ClientToken =
+        send(client(&ca, None)?.post(format!("{url}/api/sign-in/client")).json(&sign_in), &ca).await?;
+    let known = Known {
+        url: url.clone(),
+        ca,
+        person: given.person.clone(),
+        token: given.token.0,
+        expires_at: given.expires_at,
+    };
     let path = Credentials::read()?.keep(known)?;
-    println!("signed in as {} at {url} ({}), until {}", harmless(&given.person), harmless(&given.server.title), time(given.expires_at));
+    println!(
+        "signed in as {} at {url} ({}), until {}",
+        harmless(&given.person),
+        harmless(&given.server.title),
+        time(given.expires_at)
+    );
     println!("kept in {}, which only you can read", path.display());
     println!("Next: constans node list");
     Ok(())
@@ -63,7 +75,9 @@ pub async fn run(arguments: &SignInArguments) -> Result<(), ClientError> {
 /// Shows the fingerprint that the server has and asks whether it is the right one. Nothing was said to the server yet.
 async fn confirmed(url: &str) -> Result<String, ClientError> {
     let fingerprint = fingerprint_of(url).await?;
-    println!("{url} has a CA with the fingerprint\n  {fingerprint}\nCompare it with the one in the server's log.");
+    println!(
+        "{url} has a CA with the fingerprint\n  {fingerprint}\nCompare it with the one in the server's log."
+    );
     if !io::stdin().is_terminal() {
         return Err(ClientError::new(
             "the fingerprint cannot be confirmed: standard input is not a terminal",
@@ -73,13 +87,19 @@ async fn confirmed(url: &str) -> Result<String, ClientError> {
     if matches!(asked("is it the right one? (yes/no) ")?.as_str(), "yes" | "y") {
         return Ok(fingerprint);
     }
-    Err(ClientError::new("not confirmed; nothing was sent to the server", "ask the administrator of the server for its address and fingerprint")
-        .declined())
+    Err(ClientError::new(
+        "not confirmed; nothing was sent to the server",
+        "ask the administrator of the server for its address and fingerprint",
+    )
+    .declined())
 }
 
 fn asked(question: &str) -> Result<String, ClientError> {
     if !io::stdin().is_terminal() {
-        return Err(ClientError::new("no name given, and standard input is not a terminal", "give it with --person NAME"));
+        return Err(ClientError::new(
+            "no name given, and standard input is not a terminal",
+            "give it with --person NAME",
+        ));
     }
     print!("{question}");
     let mut answer = String::new();
@@ -92,12 +112,17 @@ fn asked(question: &str) -> Result<String, ClientError> {
 
 fn password(from: Option<&str>, person: &str) -> Result<String, ClientError> {
     let unreadable = |error: io::Error| {
-        ClientError::new(format!("the password cannot be read: {error}"), "type it on a terminal, or give its file with --password-file")
+        ClientError::new(
+            format!("the password cannot be read: {error}"),
+            "type it on a terminal, or give its file with --password-file",
+        )
     };
     let text = match from {
         Some("-") => io::read_to_string(io::stdin()).map_err(unreadable)?,
         Some(file) => std::fs::read_to_string(file).map_err(unreadable)?,
-        None => rpassword::prompt_password(format!("password of {}: ", harmless(person))).map_err(unreadable)?,
+        None => {
+            rpassword::prompt_password(format!("password of {}: ", harmless(person))).map_err(unreadable)?
+        }
     };
     Ok(text.trim_end_matches(['\r', '\n']).to_owned())
 }
@@ -109,7 +134,12 @@ pub async fn session(arguments: &SessionArguments) -> Result<(), ClientError> {
     if server.says_json(&session) {
         return Ok(());
     }
-    println!("{} is {} at {}", harmless(&session.person), session.roles.join(", "), harmless(&session.server.title));
+    println!(
+        "{} is {} at {}",
+        harmless(&session.person),
+        session.roles.join(", "),
+        harmless(&session.server.title)
+    );
     println!("may   {}", session.permissions.join(" "));
     println!("server {}, CA {}", session.server.version, session.server.fingerprint);
     Ok(())

@@ -125,7 +125,11 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
                 println!(
                     "{:<12}  {}{}",
                     stage.name,
-                    if stage.serves.is_empty() { "serves no releases yet".to_owned() } else { stage.serves.join("  ") },
+                    if stage.serves.is_empty() {
+                        "serves no releases yet".to_owned()
+                    } else {
+                        stage.serves.join("  ")
+                    },
                     if stage.second_person { "  (changes need a second person)" } else { "" }
                 );
             }
@@ -134,42 +138,60 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
         StageCommand::Make { server, stage, before, options } => {
             let server = Server::open(server)?;
             let wanted = PlaceStage { before: before.clone(), how: options.how() };
-            let changed = asked(&server, server.put(&format!("/api/stages/{}", word(stage)), &wanted).await).await?;
+            let changed =
+                asked(&server, server.put(&format!("/api/stages/{}", word(stage)), &wanted).await).await?;
             print_changed(&server, &format!("the stage {stage} is made"), &changed);
             Ok(())
         }
         StageCommand::Move { server, stage, before, options } => {
             let server = Server::open(server)?;
             let wanted = PlaceStage { before: before.clone(), how: options.how() };
-            let changed = asked(&server, server.post(&format!("/api/stages/{}/move", word(stage)), &wanted).await).await?;
+            let changed =
+                asked(&server, server.post(&format!("/api/stages/{}/move", word(stage)), &wanted).await)
+                    .await?;
             print_changed(&server, &format!("the stage {stage} is moved"), &changed);
             Ok(())
         }
         StageCommand::Rename { server, stage, to, options } => {
             let server = Server::open(server)?;
             let wanted = RenameStage { to: to.clone(), how: options.how() };
-            let changed = asked(&server, server.post(&format!("/api/stages/{}/rename", word(stage)), &wanted).await).await?;
+            let changed =
+                asked(&server, server.post(&format!("/api/stages/{}/rename", word(stage)), &wanted).await)
+                    .await?;
             print_changed(&server, &format!("the stage {stage} is called {to}"), &changed);
             Ok(())
         }
         StageCommand::SecondPerson { server, stage, required, options } => {
             let server = Server::open(server)?;
             let wanted = SecondPerson { required: *required == Required::Required, how: options.how() };
-            let changed = asked(&server, server.post(&format!("/api/stages/{}/second-person", word(stage)), &wanted).await).await?;
+            let changed = asked(
+                &server,
+                server.post(&format!("/api/stages/{}/second-person", word(stage)), &wanted).await,
+            )
+            .await?;
             let needs = if wanted.required { "need" } else { "no longer need" };
-            print_changed(&server, &format!("changes of the stage {stage} {needs} a second person"), &changed);
+            print_changed(
+                &server,
+                &format!("changes of the stage {stage} {needs} a second person"),
+                &changed,
+            );
             Ok(())
         }
         StageCommand::Remove { server, stage, options } => {
             let server = Server::open(server)?;
-            let changed = asked(&server, server.delete(&format!("/api/stages/{}?{}", word(stage), options.query())).await).await?;
+            let changed = asked(
+                &server,
+                server.delete(&format!("/api/stages/{}?{}", word(stage), options.query())).await,
+            )
+            .await?;
             print_changed(&server, &format!("the stage {stage} is removed"), &changed);
             Ok(())
         }
         StageCommand::Serve { server, stage, releases, options } => {
             let wanted = Serve { releases: releases.clone(), how: options.how() };
             let server = Server::open(server)?;
-            let changed = asked(&server, server.post(&format!("/api/stages/{stage}/serve"), &wanted).await).await?;
+            let changed =
+                asked(&server, server.post(&format!("/api/stages/{stage}/serve"), &wanted).await).await?;
             print_changed(&server, &format!("{stage} serves {}", releases.join(" ")), &changed);
             Ok(())
         }
@@ -178,10 +200,18 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
             let wanted = GoBack { kit: kit.clone(), how: options.how() };
             match server.post::<_, WentBack>(&format!("/api/stages/{stage}/back"), &wanted).await {
                 Ok(back) if server.says_json(&back) => {}
-                Ok(back) => print_changed(&server, &format!("{stage} serves {} again, which it served before {}", back.to, back.from), &back.changed),
+                Ok(back) => print_changed(
+                    &server,
+                    &format!("{stage} serves {} again, which it served before {}", back.to, back.from),
+                    &back.changed,
+                ),
                 Err(error) => {
                     let changed = asked(&server, Err(error)).await?;
-                    print_changed(&server, &format!("{stage} serves the previous release of {kit} again"), &changed);
+                    print_changed(
+                        &server,
+                        &format!("{stage} serves the previous release of {kit} again"),
+                        &changed,
+                    );
                 }
             }
             Ok(())

@@ -112,10 +112,14 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let day = Timestamp::from_nanosecond(1_700_000_000_123_456_789).unwrap();
         let moved = MovedClock::create(&folder.path().join("clock"), day).unwrap();
-        let (clock, late) = (moved.clock().unwrap(), moved.clock().unwrap().wrong_by(SignedDuration::from_hours(-3)));
+        let (clock, late) =
+            (moved.clock().unwrap(), moved.clock().unwrap().wrong_by(SignedDuration::from_hours(-3)));
         assert_eq!((clock.now(), clock.now()), (day, day));
         moved.set(day + SignedDuration::from_hours(5)).unwrap();
-        assert_eq!((clock.now(), late.now()), (day + SignedDuration::from_hours(5), day + SignedDuration::from_hours(2)));
+        assert_eq!(
+            (clock.now(), late.now()),
+            (day + SignedDuration::from_hours(5), day + SignedDuration::from_hours(2))
+        );
         assert!(clock.is_moved() && !Clock::system().is_moved());
     }
 

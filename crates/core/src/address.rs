@@ -63,7 +63,11 @@ impl ClauseAddress {
         if let Some(control) = text.chars().find(|c| c.is_control()) {
             return Err(AddressError::ControlCharacter(control as u32));
         }
-        let text = if name.is_ascii() || is_nfc(name) { Arc::from(text) } else { format!("{kind}:{}", name.nfc()).into() };
+        let text = if name.is_ascii() || is_nfc(name) {
+            Arc::from(text)
+        } else {
+            format!("{kind}:{}", name.nfc()).into()
+        };
         let address = Self { text, colon: kind.len() };
         if address.name().len() > LONGEST_NAME {
             return Err(AddressError::TooLong(address.name().len()));
@@ -133,7 +137,10 @@ mod tests {
 
     #[test]
     fn names_are_nfc_so_that_one_name_has_one_spelling() {
-        assert_eq!(ClauseAddress::parse("account:jose\u{301}").unwrap(), ClauseAddress::parse("account:jos\u{e9}").unwrap());
+        assert_eq!(
+            ClauseAddress::parse("account:jose\u{301}").unwrap(),
+            ClauseAddress::parse("account:jos\u{e9}").unwrap()
+        );
     }
 
     #[test]

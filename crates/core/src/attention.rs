@@ -72,7 +72,10 @@ impl ExceptionSort {
         };
         match result.outcome {
             Outcome::InLine | Outcome::Corrected | Outcome::Idle => None,
-            Outcome::Failed => Some((Self::Failed, result.failure.as_ref().map_or_else(String::new, |failure| failure.message.clone()))),
+            Outcome::Failed => Some((
+                Self::Failed,
+                result.failure.as_ref().map_or_else(String::new, |failure| failure.message.clone()),
+            )),
             Outcome::Unsupported => Some((Self::Unsupported, result.unsupported.clone().unwrap_or_default())),
             Outcome::Blocked => Some((Self::Blocked, left)),
             Outcome::OutOfLine => Some(match remaining(result) {
@@ -117,12 +120,20 @@ pub struct Attention {
 
 /// Returns what wants attention, the most severe first. Among `nodes` are all that are silent, never reported, refused or have
 /// problems; others may be left out.
-pub fn attention(nodes: &[AttentionNode], exceptions: &[Exception], recurring: &[RecurringDrift], now: Timestamp) -> Vec<Attention> {
+pub fn attention(
+    nodes: &[AttentionNode],
+    exceptions: &[Exception],
+    recurring: &[RecurringDrift],
+    now: Timestamp,
+) -> Vec<Attention> {
     let mut all = Vec::new();
     // What a silent or refused node said before is not what is so now.
-    let is_mute = |node: &&AttentionNode| matches!(node.status, NodeStatus::Silent | NodeStatus::Revoked | NodeStatus::Retired);
+    let is_mute = |node: &&AttentionNode| {
+        matches!(node.status, NodeStatus::Silent | NodeStatus::Revoked | NodeStatus::Retired)
+    };
     let mute: BTreeSet<&str> = nodes.iter().filter(is_mute).map(|node| node.name.as_str()).collect();
-    let heard: Vec<&Exception> = exceptions.iter().filter(|exception| !mute.contains(exception.node.as_str())).collect();
+    let heard: Vec<&Exception> =
+        exceptions.iter().filter(|exception| !mute.contains(exception.node.as_str())).collect();
     all.extend(by_address(&heard, ExceptionSort::Failed));
     all.extend(nodes.iter().filter_map(unusable));
     all.extend(with_problem(nodes, NodeProblem::DuplicateIdentity));
@@ -131,7 +142,12 @@ pub fn attention(nodes: &[AttentionNode], exceptions: &[Exception], recurring: &
     all.extend(by_address(&heard, ExceptionSort::Unmet));
     all.extend(silent(nodes, now));
     all.extend(never_reported(nodes));
-    for problem in [NodeProblem::CertificateEnds, NodeProblem::RunsOverdue, NodeProblem::MemoryLost, NodeProblem::ClockOff] {
+    for problem in [
+        NodeProblem::CertificateEnds,
+        NodeProblem::RunsOverdue,
+        NodeProblem::MemoryLost,
+        NodeProblem::ClockOff,
+    ] {
         all.extend(with_problem(nodes, problem));
     }
     all.extend(waiting(&heard));
@@ -143,7 +159,8 @@ fn by_address(exceptions: &[&Exception], sort: ExceptionSort) -> Vec<Attention> 
     for exception in exceptions.iter().filter(|exception| exception.sort == sort) {
         groups.entry(&exception.address).or_default().push(exception);
     }
-    let mut sentences: Vec<Attention> = groups.into_iter().map(|(address, group)| sentence(address, &group, sort)).collect();
+    let mut sentences: Vec<Attention> =
+        groups.into_iter().map(|(address, group)| sentence(address, &group, sort)).collect();
     sentences.sort_by_key(|sentence| std::cmp::Reverse(sentence.nodes.len()));
     sentences
 }
@@ -162,7 +179,11 @@ fn sentence(address: &str, group: &[&Exception], sort: ExceptionSort) -> Attenti
     let mut said: Vec<&str> = group.iter().map(|exception| exception.said.as_str()).collect();
     said.sort_unstable();
     said.dedup();
-    let detail = if said.len() > 2 { format!("{}; and {} more reasons", said[0], said.len() - 1) } else { said.join("; ") };
+    let detail = if said.len() > 2 {
+        format!("{}; and {} more reasons", said[0], said.len() - 1)
+    } else {
+        said.join("; ")
+    };
     let since = group.iter().map(|exception| exception.since).min();
     Attention { status, title, detail, since, address: Some(address.to_owned()), nodes: names }
 }
@@ -199,14 +220,16 @@ fn recurring_drift(drift: &RecurringDrift) -> Attention {
 }
 
 fn silent(nodes: &[AttentionNode], now: Timestamp) -> Option<Attention> {
-    let mut silent: Vec<&AttentionNode> = nodes.iter().filter(|node| node.status == NodeStatus::Silent).collect();
+    let mut silent: Vec<&AttentionNode> =
+        nodes.iter().filter(|node| node.status == NodeStatus::Silent).collect();
     silent.sort_by_key(|node| node.last_heard);
     let first = silent.first()?;
     let title = match silent.len() {
         1 => format!("{} is silent", first.name),
         several => format!("{} and {} more are silent", first.name, several - 1),
     };
-    let promised = first.last_heard.zip(first.promised).map(|(heard, promised)| promised.duration_since(heard));
+    let promised =
+        first.last_heard.zip(first.promised).map(|(heard, promised)| promised.duration_since(heard));
     let ago = first.last_heard.map(|heard| now.duration_since(heard));
     let detail = format!(
         "last contact {} ago, check-ins are due every {}",
@@ -214,43 +237,79 @@ fn silent(nodes: &[AttentionNode], now: Timestamp) -> Option<Attention> {
         promised.map_or_else(|| "-".to_owned(), span)
     );
     let names = silent.iter().map(|node| node.name.clone()).collect();
-    Some(Attention { status: NodeStatus::Silent, title, detail, since: first.last_heard, address: None, nodes: names })
+    Some(Attention {
+        status: NodeStatus::Silent,
+        title,
+        detail,
+        since: first.last_heard,
+        address: None,
+        nodes: names,
+    })
 }
 
 fn never_reported(nodes: &[AttentionNode]) -> Option<Attention> {
-    let names: Vec<String> = nodes.iter().filter(|node| node.status == NodeStatus::NeverReported).map(|node| node.name.clone()).collect();
+    let names: Vec<String> = nodes
+        .iter()
+        .filter(|node| node.status == NodeStatus::NeverReported)
+        .map(|node| node.name.clone())
+        .collect();
     if names.is_empty() {
         return None;
     }
-    let heard = nodes.iter().filter(|node| node.status == NodeStatus::NeverReported && node.last_contact != LastContact::NeverReported).count();
+    let heard = nodes
+        .iter()
+        .filter(|node| {
+            node.status == NodeStatus::NeverReported && node.last_contact != LastContact::NeverReported
+        })
+        .count();
     let detail = match (heard, names.len()) {
         (0, _) => "approved, but no contact since: is its agent running?".to_owned(),
         (all, total) if all == total => "checks in, but has had no full run yet".to_owned(),
-        (some, _) => format!("{some} of them check in but have had no full run yet; the others have had no contact"),
+        (some, _) => {
+            format!("{some} of them check in but have had no full run yet; the others have had no contact")
+        }
     };
     let title = format!("{} {} never reported", who(&names), if names.len() == 1 { "has" } else { "have" });
-    Some(Attention { status: NodeStatus::NeverReported, title, detail, since: None, address: None, nodes: names })
+    Some(Attention {
+        status: NodeStatus::NeverReported,
+        title,
+        detail,
+        since: None,
+        address: None,
+        nodes: names,
+    })
 }
 
 fn with_problem(nodes: &[AttentionNode], problem: NodeProblem) -> Option<Attention> {
-    let names: Vec<String> = nodes.iter().filter(|node| node.problems.contains(&problem)).map(|node| node.name.clone()).collect();
+    let names: Vec<String> =
+        nodes.iter().filter(|node| node.problems.contains(&problem)).map(|node| node.name.clone()).collect();
     if names.is_empty() {
         return None;
     }
     let detail = match problem {
         NodeProblem::StateUnusable => "the desired state cannot be resolved",
-        NodeProblem::DuplicateIdentity => "two machines use one identity; secrets are withheld until an operator decides",
+        NodeProblem::DuplicateIdentity => {
+            "two machines use one identity; secrets are withheld until an operator decides"
+        }
         NodeProblem::CertificateEnds => "the certificate ends soon and was not renewed",
         NodeProblem::RunsOverdue => "checks in on time, but has had no full run for three intervals",
         NodeProblem::MemoryLost => "the memory of the agent is lost; causes stay as last known",
         NodeProblem::ClockOff => "the clock differs from the server's by more than a minute",
     };
     let title = format!("{}: {}", who(&names), problem.words());
-    Some(Attention { status: NodeStatus::NotAllSeen, title, detail: detail.to_owned(), since: None, address: None, nodes: names })
+    Some(Attention {
+        status: NodeStatus::NotAllSeen,
+        title,
+        detail: detail.to_owned(),
+        since: None,
+        address: None,
+        nodes: names,
+    })
 }
 
 fn waiting(exceptions: &[&Exception]) -> Option<Attention> {
-    let waits: Vec<&&Exception> = exceptions.iter().filter(|exception| exception.sort == ExceptionSort::Waiting).collect();
+    let waits: Vec<&&Exception> =
+        exceptions.iter().filter(|exception| exception.sort == ExceptionSort::Waiting).collect();
     let mut names: Vec<String> = waits.iter().map(|exception| exception.node.clone()).collect();
     names.sort();
     names.dedup();
@@ -258,7 +317,11 @@ fn waiting(exceptions: &[&Exception]) -> Option<Attention> {
     let clauses = waits.len();
     Some(Attention {
         status: NodeStatus::RolloutWaiting,
-        title: format!("{} {} to apply a rollout", who(&names), if names.len() == 1 { "waits" } else { "wait" }),
+        title: format!(
+            "{} {} to apply a rollout",
+            who(&names),
+            if names.len() == 1 { "waits" } else { "wait" }
+        ),
         detail: format!("{} {}; {}", clauses, if clauses == 1 { "clause" } else { "clauses" }, first.said),
         since: Some(first.since),
         address: None,
@@ -279,9 +342,19 @@ mod tests {
     }
 
     fn node(name: &str, status: NodeStatus) -> AttentionNode {
-        let last_contact = if status == NodeStatus::Silent { LastContact::Silent } else { LastContact::OnTime };
+        let last_contact =
+            if status == NodeStatus::Silent { LastContact::Silent } else { LastContact::OnTime };
         let (last_heard, promised) = (Some(at(0)), Some(at(900)));
-        AttentionNode { name: name.into(), status, last_contact, last_heard, promised, problems: vec![], unusable: None, wanted_since: None }
+        AttentionNode {
+            name: name.into(),
+            status,
+            last_contact,
+            last_heard,
+            promised,
+            problems: vec![],
+            unusable: None,
+            wanted_since: None,
+        }
     }
 
     fn exception(node: &str, address: &str, sort: ExceptionSort, said: &str) -> Exception {
@@ -296,20 +369,33 @@ mod tests {
             node("kiosk-auken-1", NodeStatus::Failed),
             node("bridge-gannet", NodeStatus::Silent),
             node("bridge-puffin", NodeStatus::Silent),
-            AttentionNode { problems: vec![NodeProblem::ClockOff], ..node("bridge-tern", NodeStatus::InLine) },
-            AttentionNode { unusable: Some("two groups disagree".into()), ..node("gate-brisk-2", NodeStatus::StateUnusable) },
+            AttentionNode {
+                problems: vec![NodeProblem::ClockOff],
+                ..node("bridge-tern", NodeStatus::InLine)
+            },
+            AttentionNode {
+                unusable: Some("two groups disagree".into()),
+                ..node("gate-brisk-2", NodeStatus::StateUnusable)
+            },
             node("depot-print-1", NodeStatus::NeverReported),
         ];
         let tariffs = "file:/etc/gate/tariffs.csv";
         let exceptions = [
             exception("gate-auken-1", tariffs, ExceptionSort::Drifted, "reported only"),
             exception("gate-brisk-1", tariffs, ExceptionSort::Drifted, "reported only"),
-            exception("kiosk-auken-1", "package:kiosk-shell", ExceptionSort::Failed, "apt-get found no such version"),
+            exception(
+                "kiosk-auken-1",
+                "package:kiosk-shell",
+                ExceptionSort::Failed,
+                "apt-get found no such version",
+            ),
             exception("bridge-gannet", "file:/etc/issue", ExceptionSort::Drifted, "reported only"),
             exception("kiosk-auken-1", "file:/etc/issue", ExceptionSort::Waiting, "the run only observes"),
         ];
-        let said: Vec<String> =
-            attention(&nodes, &exceptions, &[], at(3_600)).iter().map(|one| format!("{:?}: {} ({})", one.status, one.title, one.detail)).collect();
+        let said: Vec<String> = attention(&nodes, &exceptions, &[], at(3_600))
+            .iter()
+            .map(|one| format!("{:?}: {} ({})", one.status, one.title, one.detail))
+            .collect();
         assert_eq!(
             said,
             [

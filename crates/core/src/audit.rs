@@ -37,11 +37,21 @@ mod tests {
 
     #[test]
     fn a_digest_covers_all_that_came_before() {
-        let entry = |id| AuditEntry { id, at_micros: 1, who: "tor.havik".into(), did: "served".into(), subject: "harbour".into(), detail: json!({}) };
+        let entry = |id| AuditEntry {
+            id,
+            at_micros: 1,
+            who: "tor.havik".into(),
+            did: "served".into(),
+            subject: "harbour".into(),
+            detail: json!({}),
+        };
         let first = chained("", &entry(1));
         // printf '%s' '{"at_micros":1,"detail":{},"did":"served","id":1,"subject":"harbour","who":"tor.havik"}' | sha256sum
         assert_eq!(first, "facfd49601bc63344cf2cd028bbc257d0c5e83ce92d02df86a6136e6f7a6cbf5");
         assert_ne!(chained(&first, &entry(2)), chained("", &entry(2)));
-        assert_ne!(chained(&first, &entry(2)), chained(&first, &AuditEntry { who: "pia.lund".into(), ..entry(2) }));
+        assert_ne!(
+            chained(&first, &entry(2)),
+            chained(&first, &AuditEntry { who: "pia.lund".into(), ..entry(2) })
+        );
     }
 }

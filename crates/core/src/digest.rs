@@ -57,8 +57,10 @@ impl FromStr for Digest {
 
     fn from_str(text: &str) -> Result<Self, NoDigest> {
         let (scheme, digits) = text.split_once(':').ok_or(NoDigest)?;
-        let is_scheme = (1..=LONGEST_SCHEME).contains(&scheme.len()) && scheme.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit());
-        let is_digits = (1..=MOST_DIGITS).contains(&digits.len()) && digits.bytes().all(|byte| byte.is_ascii_alphanumeric());
+        let is_scheme = (1..=LONGEST_SCHEME).contains(&scheme.len())
+            && scheme.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit());
+        let is_digits = (1..=MOST_DIGITS).contains(&digits.len())
+            && digits.bytes().all(|byte| byte.is_ascii_alphanumeric());
         if is_scheme && is_digits { Ok(Self(text.into())) } else { Err(NoDigest) }
     }
 }
@@ -151,7 +153,12 @@ pub struct Named<'c> {
 /// # Errors
 ///
 /// Returns why they could not be read.
-pub fn of_reader(mut from: impl io::Read, size: u64, piece: &mut [u8], expected: Option<Named<'_>>) -> io::Result<Digest> {
+pub fn of_reader(
+    mut from: impl io::Read,
+    size: u64,
+    piece: &mut [u8],
+    expected: Option<Named<'_>>,
+) -> io::Result<Digest> {
     let mut left = if size == 0 { u64::MAX } else { size };
     let Named { name, contents: expected } = expected.unwrap_or(Named { name: "", contents: b"" });
     // So many bytes are as expected, and are not hashed as long as all are.
@@ -171,7 +178,9 @@ pub fn of_reader(mut from: impl io::Read, size: u64, piece: &mut [u8], expected:
     }
     match (hash, name.parse()) {
         (None, Ok(name)) if alike == expected.len() => Ok(name),
-        (hash, _) => Ok(named("sha256", hash.unwrap_or_else(|| begun_with(&expected[..alike])).finish().as_ref())),
+        (hash, _) => {
+            Ok(named("sha256", hash.unwrap_or_else(|| begun_with(&expected[..alike])).finish().as_ref()))
+        }
     }
 }
 
@@ -267,7 +276,11 @@ impl<V: Serialize> Serialize for ByName<'_, V> {
 }
 
 fn in_utf16(left: &str, right: &str) -> Ordering {
-    if left.is_ascii() && right.is_ascii() { left.cmp(right) } else { left.encode_utf16().cmp(right.encode_utf16()) }
+    if left.is_ascii() && right.is_ascii() {
+        left.cmp(right)
+    } else {
+        left.encode_utf16().cmp(right.encode_utf16())
+    }
 }
 
 /// Numbers as ECMAScript writes them (RFC 8785, 3.2.2.3).
@@ -292,7 +305,9 @@ fn with_hex(before: [&str; 2], bytes: &[u8]) -> String {
     const DIGITS: &[u8; 16] = b"0123456789abcdef";
     let mut text = Vec::with_capacity(before[0].len() + before[1].len() + 2 * bytes.len());
     before.iter().for_each(|part| text.extend_from_slice(part.as_bytes()));
-    text.extend(bytes.iter().flat_map(|byte| [DIGITS[usize::from(byte >> 4)], DIGITS[usize::from(byte & 15)]]));
+    text.extend(
+        bytes.iter().flat_map(|byte| [DIGITS[usize::from(byte >> 4)], DIGITS[usize::from(byte & 15)]]),
+    );
     String::from_utf8(text).expect("digits are a text")
 }
 
@@ -328,7 +343,12 @@ mod tests {
     }
 
     fn any_value() -> impl Strategy<Value = Value> {
-        let number = prop_oneof![any::<f64>().prop_filter("JSON has no other", |number| number.is_finite()), (-1e21..1e21), Just(-0.0), Just(1e-7)];
+        let number = prop_oneof![
+            any::<f64>().prop_filter("JSON has no other", |number| number.is_finite()),
+            (-1e21..1e21),
+            Just(-0.0),
+            Just(1e-7)
+        ];
         let plain = prop_oneof![
             Just(Value::Null),
             any::<bool>().prop_map(Value::from),
@@ -339,25 +359,35 @@ mod tests {
         plain.prop_recursive(3, 32, 6, |inner| {
             prop_oneof![
                 prop::collection::vec(inner.clone(), 0..6).prop_map(Value::from),
-                prop::collection::hash_map(any::<String>(), inner, 0..6).prop_map(|map| Value::Object(map.into_iter().collect())),
+                prop::collection::hash_map(any::<String>(), inner, 0..6)
+                    .prop_map(|map| Value::Object(map.into_iter().collect())),
             ]
         })
     }
 
     #[test]
     fn contents_have_their_plain_sha256() {
-        assert_eq!(of_contents(b"abc").as_str(), "sha256:ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad");
+        assert_eq!(
+            of_contents(b"abc").as_str(),
+            "sha256:ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad"
+        );
     }
 
     #[test]
     fn what_is_read_has_its_digest_whatever_was_expected() {
         let contents = b"idle = 90\nlanes = A B\n";
         let name = of_contents(contents);
-        for expected in [&b""[..], b"idle", b"idle = 91\nlanes = A B\n", contents, b"idle = 90\nlanes = A B\nx", b"x"] {
+        for expected in
+            [&b""[..], b"idle", b"idle = 91\nlanes = A B\n", contents, b"idle = 90\nlanes = A B\nx", b"x"]
+        {
             let named = of_contents(expected);
             let expected = Named { name: named.as_str(), contents: expected };
             for (piece, size) in [(4, 22), (4, 0), (64, 22), (64, 0)] {
-                assert_eq!(of_reader(&contents[..], size, &mut vec![0; piece], Some(expected)).unwrap(), name, "{expected:?}");
+                assert_eq!(
+                    of_reader(&contents[..], size, &mut vec![0; piece], Some(expected)).unwrap(),
+                    name,
+                    "{expected:?}"
+                );
                 assert_eq!(of_reader(&contents[..], size, &mut vec![0; piece], None).unwrap(), name);
             }
         }

@@ -61,12 +61,20 @@ pub enum EpisodeChange {
 }
 
 /// Returns what a run does to the open episodes of its node; a whole run also ends those of clauses that it has no more.
-pub fn follow(open: &BTreeMap<ClauseAddress, OpenEpisode>, results: &[ClauseResult], is_whole: bool) -> Vec<EpisodeChange> {
-    let mut changes: Vec<EpisodeChange> = results.iter().flat_map(|result| of_clause(open.get(&result.address), result)).collect();
+pub fn follow(
+    open: &BTreeMap<ClauseAddress, OpenEpisode>,
+    results: &[ClauseResult],
+    is_whole: bool,
+) -> Vec<EpisodeChange> {
+    let mut changes: Vec<EpisodeChange> =
+        results.iter().flat_map(|result| of_clause(open.get(&result.address), result)).collect();
     if is_whole {
         let there: BTreeSet<&ClauseAddress> = results.iter().map(|result| &result.address).collect();
         let gone = open.keys().filter(|address| !there.contains(address));
-        changes.extend(gone.map(|address| EpisodeChange::Close { address: address.clone(), closed_as: ClosedAs::NotWanted }));
+        changes.extend(gone.map(|address| EpisodeChange::Close {
+            address: address.clone(),
+            closed_as: ClosedAs::NotWanted,
+        }));
     }
     changes
 }
@@ -75,11 +83,14 @@ fn of_clause(open: Option<&OpenEpisode>, result: &ClauseResult) -> Vec<EpisodeCh
     let close = |closed_as| EpisodeChange::Close { address: result.address.clone(), closed_as };
     let is_same = open.map_or(result.cause == Some(Cause::Drift), |open| open.wanted == result.wanted);
     match result.verdict {
-        Some(Verdict::Alike) if open.is_some() => vec![close(if is_same { ClosedAs::ByHand } else { ClosedAs::ByRollout })],
+        Some(Verdict::Alike) if open.is_some() => {
+            vec![close(if is_same { ClosedAs::ByHand } else { ClosedAs::ByRollout })]
+        }
         Some(Verdict::Different) => {
             let mut changes = Vec::new();
             if let (None, Some(window)) = (open, result.drift_window) {
-                let (address, severity, wanted) = (result.address.clone(), result.severity, result.wanted.clone());
+                let (address, severity, wanted) =
+                    (result.address.clone(), result.severity, result.wanted.clone());
                 changes.push(EpisodeChange::Open { address, severity, wanted, window });
             }
             if result.outcome == Outcome::Corrected && (open.is_some() || !changes.is_empty()) {
@@ -116,7 +127,12 @@ mod tests {
         Timestamp::from_second(secs).unwrap()
     }
 
-    fn result(verdict: Option<Verdict>, cause: Option<Cause>, outcome: Outcome, wanted: &str) -> ClauseResult {
+    fn result(
+        verdict: Option<Verdict>,
+        cause: Option<Cause>,
+        outcome: Outcome,
+        wanted: &str,
+    ) -> ClauseResult {
         let drifted = cause == Some(Cause::Drift);
         let body = serde_json::json!({
             "address": "file:/etc/issue", "severity": "medium", "origins": [], "wanted": of_value("w1", &wanted), "verdict": verdict,
@@ -128,7 +144,10 @@ mod tests {
 
     fn open(wanted: &str) -> BTreeMap<ClauseAddress, OpenEpisode> {
         let address = result(None, None, Outcome::Idle, "").address;
-        BTreeMap::from([(address, OpenEpisode { wanted: of_value("w1", &wanted), in_line_until: at(1), detected_at: at(2) })])
+        BTreeMap::from([(
+            address,
+            OpenEpisode { wanted: of_value("w1", &wanted), in_line_until: at(1), detected_at: at(2) },
+        )])
     }
 
     #[test]
@@ -139,14 +158,34 @@ mod tests {
         (both.also_drifted, both.drift_window) = (true, Some(DriftWindow { from: at(1), to: at(2) }));
         for (name, before, results, expected) in [
             ("nothing to tell", None, vec![result(alike, None, Outcome::InLine, "a")], ""),
-            ("a rollout is no drift", None, vec![result(different, Some(Cause::Rollout), Outcome::OutOfLine, "a")], ""),
+            (
+                "a rollout is no drift",
+                None,
+                vec![result(different, Some(Cause::Rollout), Outcome::OutOfLine, "a")],
+                "",
+            ),
             ("reported only", None, vec![result(different, drift, Outcome::OutOfLine, "a")], "open"),
             ("open already", Some("a"), vec![result(different, drift, Outcome::OutOfLine, "a")], ""),
-            ("put right at once", None, vec![result(different, drift, Outcome::Corrected, "a")], "open Corrected"),
-            ("put right later", Some("a"), vec![result(different, drift, Outcome::Corrected, "a")], "Corrected"),
+            (
+                "put right at once",
+                None,
+                vec![result(different, drift, Outcome::Corrected, "a")],
+                "open Corrected",
+            ),
+            (
+                "put right later",
+                Some("a"),
+                vec![result(different, drift, Outcome::Corrected, "a")],
+                "Corrected",
+            ),
             ("failed to be put right", Some("a"), vec![result(different, drift, Outcome::Failed, "a")], ""),
             ("found right again", Some("a"), vec![result(alike, None, Outcome::InLine, "a")], "ByHand"),
-            ("something else is wanted", Some("a"), vec![result(alike, None, Outcome::InLine, "b")], "ByRollout"),
+            (
+                "something else is wanted",
+                Some("a"),
+                vec![result(alike, None, Outcome::InLine, "b")],
+                "ByRollout",
+            ),
             ("brought in over drift", None, vec![both], "open ByRollout"),
             ("not seen", Some("a"), vec![result(Some(Verdict::Unseen), None, Outcome::Failed, "a")], ""),
             ("no longer wanted", Some("a"), vec![], "NotWanted"),
@@ -161,7 +200,10 @@ mod tests {
                 .collect();
             assert_eq!(words.join(" "), expected, "{name}");
         }
-        assert!(follow(&open("a"), &[], false).is_empty(), "a partial run ends nothing that it did not touch");
+        assert!(
+            follow(&open("a"), &[], false).is_empty(),
+            "a partial run ends nothing that it did not touch"
+        );
     }
 
     #[test]
@@ -171,6 +213,9 @@ mod tests {
         results[0].newness = Some(Newness::NewHere);
         assert!(!keep_causes(&open("b"), &mut results), "something else is wanted");
         assert!(keep_causes(&open("a"), &mut results));
-        assert_eq!((results[0].cause, results[0].drift_window), (Some(Cause::Drift), Some(DriftWindow { from: at(1), to: at(2) })));
+        assert_eq!(
+            (results[0].cause, results[0].drift_window),
+            (Some(Cause::Drift), Some(DriftWindow { from: at(1), to: at(2) }))
+        );
     }
 }

@@ -24,8 +24,13 @@ impl TryFrom<String> for HourOfDay {
     type Error = NoHour;
 
     fn try_from(text: String) -> Result<Self, NoHour> {
-        let two_digits = |part: &str| part.parse::<MinuteOfDay>().ok().filter(|_| part.len() == 2 && part.bytes().all(|byte| byte.is_ascii_digit()));
-        let read = text.split_once(':').and_then(|(hour, minute)| Some((two_digits(hour)?, two_digits(minute)?)));
+        let two_digits = |part: &str| {
+            part.parse::<MinuteOfDay>()
+                .ok()
+                .filter(|_| part.len() == 2 && part.bytes().all(|byte| byte.is_ascii_digit()))
+        };
+        let read =
+            text.split_once(':').and_then(|(hour, minute)| Some((two_digits(hour)?, two_digits(minute)?)));
         match read.filter(|(hour, minute)| *hour < 24 && *minute < 60) {
             Some((hour, minute)) => Ok(Self(hour * 60 + minute)),
             None => Err(NoHour(text)),
@@ -71,7 +76,8 @@ pub enum Day {
 
 impl Day {
     fn of(weekday: Weekday) -> Self {
-        [Self::Mon, Self::Tue, Self::Wed, Self::Thu, Self::Fri, Self::Sat, Self::Sun][usize::try_from(weekday.to_monday_zero_offset()).unwrap_or(0)]
+        [Self::Mon, Self::Tue, Self::Wed, Self::Thu, Self::Fri, Self::Sat, Self::Sun]
+            [usize::try_from(weekday.to_monday_zero_offset()).unwrap_or(0)]
     }
 
     fn word(self) -> &'static str {
@@ -96,7 +102,13 @@ pub struct WeeklyHours {
 impl fmt::Display for WeeklyHours {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let days: Vec<&str> = self.days.iter().map(|day| day.word()).collect();
-        write!(f, "{} {}–{}", if days.is_empty() { "daily".to_owned() } else { days.join(" ") }, self.from, self.until)
+        write!(
+            f,
+            "{} {}–{}",
+            if days.is_empty() { "daily".to_owned() } else { days.join(" ") },
+            self.from,
+            self.until
+        )
     }
 }
 
@@ -123,9 +135,13 @@ pub fn window_at(hours: &[WeeklyHours], zone: &TimeZone, now: Timestamp) -> Opti
     let of_day = |hours: &WeeklyHours, day: Date| {
         let begins = hours.days.is_empty() || hours.days.contains(&Day::of(day.weekday()));
         let last = if hours.until > hours.from { day } else { day.tomorrow().ok()? };
-        begins.then_some(ChangeWindow { opens: moment(day, hours.from, zone)?, closes: moment(last, hours.until, zone)? })
+        begins.then_some(ChangeWindow {
+            opens: moment(day, hours.from, zone)?,
+            closes: moment(last, hours.until, zone)?,
+        })
     };
-    let mut windows: Vec<ChangeWindow> = days.iter().flat_map(|day| hours.iter().filter_map(|hours| of_day(hours, *day))).collect();
+    let mut windows: Vec<ChangeWindow> =
+        days.iter().flat_map(|day| hours.iter().filter_map(|hours| of_day(hours, *day))).collect();
     windows.sort_by_key(|window| window.opens);
     let mut joined: Vec<ChangeWindow> = Vec::new();
     for window in windows {

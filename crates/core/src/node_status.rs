@@ -116,13 +116,17 @@ pub fn overdue_after(interval: SignedDuration) -> SignedDuration {
 
 /// Returns the problems of a node at `now`, the most severe first. Runs are overdue only while the node is heard on time.
 pub fn problems(node: &ProblemInputs, now: Timestamp) -> Vec<NodeProblem> {
-    let ends_soon = |end: Timestamp| end.duration_since(now) < SignedDuration::from_hours(CERTIFICATE_ENDS_WITHIN_HOURS);
+    let ends_soon =
+        |end: Timestamp| end.duration_since(now) < SignedDuration::from_hours(CERTIFICATE_ENDS_WITHIN_HOURS);
     let is_off = node.clock_off.abs() > SignedDuration::from_secs(CLOCK_TOLERANCE_SECS);
     let all = [
         (node.is_unusable, NodeProblem::StateUnusable),
         (node.has_duplicate_identity, NodeProblem::DuplicateIdentity),
         (node.certificate_ends.is_some_and(ends_soon), NodeProblem::CertificateEnds),
-        (node.last_contact == LastContact::OnTime && node.overdue_at.is_some_and(|overdue| now > overdue), NodeProblem::RunsOverdue),
+        (
+            node.last_contact == LastContact::OnTime && node.overdue_at.is_some_and(|overdue| now > overdue),
+            NodeProblem::RunsOverdue,
+        ),
         (node.is_memory_lost, NodeProblem::MemoryLost),
         (is_off, NodeProblem::ClockOff),
     ];
@@ -176,7 +180,12 @@ pub enum NodeStatus {
 }
 
 /// Returns the status of a node: refused, no usable state, never reported, silent, else the status of its last full run.
-pub fn node_status(is_revoked: bool, is_unusable: bool, last_contact: LastContact, last_run: Option<Status>) -> NodeStatus {
+pub fn node_status(
+    is_revoked: bool,
+    is_unusable: bool,
+    last_contact: LastContact,
+    last_run: Option<Status>,
+) -> NodeStatus {
     match (last_contact, last_run) {
         _ if is_revoked => NodeStatus::Revoked,
         _ if is_unusable => NodeStatus::StateUnusable,
@@ -204,9 +213,15 @@ mod tests {
 
     #[test]
     fn a_node_is_late_past_its_promise_and_silent_past_the_cut_off() {
-        for (promised, on_time_until, silent_after) in [(900, 990, 2_700), (60, 120, 180), (10, 70, 70), (0, 60, 60)] {
+        for (promised, on_time_until, silent_after) in
+            [(900, 990, 2_700), (60, 120, 180), (10, 70, 70), (0, 60, 60)]
+        {
             let promise = Promise { heard_at: at(0), next_at: at(promised) };
-            assert_eq!((promise.on_time_until(), promise.silent_after(USUAL_CUT_OFF)), (at(on_time_until), at(silent_after)), "promised {promised}");
+            assert_eq!(
+                (promise.on_time_until(), promise.silent_after(USUAL_CUT_OFF)),
+                (at(on_time_until), at(silent_after)),
+                "promised {promised}"
+            );
         }
     }
 
@@ -224,7 +239,10 @@ mod tests {
         };
         assert_eq!(problems(&fine, at(0)), []);
         for (node, expected) in [
-            (ProblemInputs { certificate_ends: Some(at(45 * day - 1)), ..fine }, NodeProblem::CertificateEnds),
+            (
+                ProblemInputs { certificate_ends: Some(at(45 * day - 1)), ..fine },
+                NodeProblem::CertificateEnds,
+            ),
             (ProblemInputs { overdue_at: Some(at(-1)), ..fine }, NodeProblem::RunsOverdue),
             (ProblemInputs { clock_off: SignedDuration::from_secs(-61), ..fine }, NodeProblem::ClockOff),
             (ProblemInputs { is_memory_lost: true, ..fine }, NodeProblem::MemoryLost),
@@ -233,7 +251,8 @@ mod tests {
         ] {
             assert_eq!(problems(&node, at(0)), [expected]);
         }
-        let silent = ProblemInputs { last_contact: LastContact::Silent, overdue_at: Some(at(-9_999)), ..fine };
+        let silent =
+            ProblemInputs { last_contact: LastContact::Silent, overdue_at: Some(at(-9_999)), ..fine };
         assert_eq!(problems(&silent, at(0)), [], "a silent node's runs are not overdue, it is silent");
     }
 
@@ -254,7 +273,13 @@ mod tests {
 
     #[test]
     fn a_clock_that_is_off_is_told_with_its_direction_and_no_age_is_negative() {
-        assert_eq!([10_799, -10_799, 75].map(clock_words), ["3 h ahead of the server's", "3 h behind the server's", "75 s ahead of the server's"]);
-        assert_eq!([90, -1, -10_800].map(ago_words), ["90 s ago", "0 s ago", "3 h ahead of now by its clock"]);
+        assert_eq!(
+            [10_799, -10_799, 75].map(clock_words),
+            ["3 h ahead of the server's", "3 h behind the server's", "75 s ahead of the server's"]
+        );
+        assert_eq!(
+            [90, -1, -10_800].map(ago_words),
+            ["90 s ago", "0 s ago", "3 h ahead of now by its clock"]
+        );
     }
 }

@@ -53,7 +53,9 @@ pub fn check_reason(text: &str) -> Result<(), String> {
         return Err("a reason is not empty".to_owned());
     }
     if text.chars().count() > LONGEST_REASON || text.chars().any(is_hidden) {
-        return Err(format!("a reason has at most {LONGEST_REASON} characters on one line, none of them hidden"));
+        return Err(format!(
+            "a reason has at most {LONGEST_REASON} characters on one line, none of them hidden"
+        ));
     }
     Ok(())
 }
@@ -83,7 +85,11 @@ pub fn check_node_name(name: &str) -> Result<(), String> {
     let fine = (1..=253).contains(&name.len())
         && name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '.' | '_'))
         && !name.starts_with(['-', '.']);
-    if fine { Ok(()) } else { Err("a node's name has letters, digits, `-`, `.`, `_`, at most 253, and begins with a letter or digit".to_owned()) }
+    if fine {
+        Ok(())
+    } else {
+        Err("a node's name has letters, digits, `-`, `.`, `_`, at most 253, and begins with a letter or digit".to_owned())
+    }
 }
 
 /// Checks what a person calls something that only they name, as a token.
@@ -92,15 +98,22 @@ pub fn check_node_name(name: &str) -> Result<(), String> {
 ///
 /// Returns what is wrong with it.
 pub fn check_name(name: &str) -> Result<(), String> {
-    if name.is_empty() || name.chars().count() > LONGEST_VALUE || name.chars().any(is_hidden) || name.trim() != name {
-        return Err(format!("a name has 1 to {LONGEST_VALUE} characters on one line, none of them hidden, and no space around it"));
+    if name.is_empty()
+        || name.chars().count() > LONGEST_VALUE
+        || name.chars().any(is_hidden)
+        || name.trim() != name
+    {
+        return Err(format!(
+            "a name has 1 to {LONGEST_VALUE} characters on one line, none of them hidden, and no space around it"
+        ));
     }
     Ok(())
 }
 
 /// Control characters, and those that change the direction of what is read (Unicode TR #36) or have no width.
 fn is_hidden(c: char) -> bool {
-    c.is_control() || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{061c}' | '\u{feff}')
+    c.is_control()
+        || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{061c}' | '\u{feff}')
 }
 
 #[cfg(test)]
@@ -109,13 +122,22 @@ mod tests {
 
     #[test]
     fn labels_are_ordinary_words_and_hide_nothing() {
-        for (key, value) in [("role", "kiosk"), ("constructor", "__proto__"), ("site/pier", "Auken, øst"), ("ship", "")] {
+        for (key, value) in
+            [("role", "kiosk"), ("constructor", "__proto__"), ("site/pier", "Auken, øst"), ("ship", "")]
+        {
             assert_eq!(check_label(key, value), Ok(()), "{key}");
         }
         let long = "x".repeat(129);
-        for (key, value) in
-            [("", "x"), ("a b", "x"), ("-a", "x"), ("röle", "x"), ("role", "a\u{202e}b"), ("role", "a\nb"), ("role", " a"), ("role", &long)]
-        {
+        for (key, value) in [
+            ("", "x"),
+            ("a b", "x"),
+            ("-a", "x"),
+            ("röle", "x"),
+            ("role", "a\u{202e}b"),
+            ("role", "a\nb"),
+            ("role", " a"),
+            ("role", &long),
+        ] {
             assert!(check_label(key, value).is_err(), "{key:?}={value:?}");
         }
         let said = check_label("role", "\u{1b}[2J").unwrap_err();

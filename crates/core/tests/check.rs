@@ -61,14 +61,22 @@ fn a_quote_left_open_in_a_list_is_reported_where_it_was_opened_and_nothing_else_
             "[[clause]]\nwhat = \"package:kiosk-shell\"\ntopics = {list}\n\n[[clause]]\nwhat = \"package:kiosk-tools\"\nseverity = \"worst\"\n"
         );
         let found = clauses(&text);
-        assert!(found.contains(&format!("the text opened here is never closed\n  --> kiosk-lockdown.toml:{line}:{column}\n")), "{list}: {found}");
+        assert!(
+            found.contains(&format!(
+                "the text opened here is never closed\n  --> kiosk-lockdown.toml:{line}:{column}\n"
+            )),
+            "{list}: {found}"
+        );
         assert!(
             found.matches("error C").count() == 2 && found.contains("worst"),
             "the rest is checked, and nothing follows from it: {list}: {found}"
         );
     }
     let missing = clauses("[[clause]]\nwhat = \"package:kiosk-shell\"\ntopics = [\"login\", settings\"]\n");
-    assert!(missing.contains("missing opening quote") && missing.matches("error C").count() == 1, "{missing}");
+    assert!(
+        missing.contains("missing opening quote") && missing.matches("error C").count() == 1,
+        "{missing}"
+    );
 }
 
 #[test]
@@ -233,8 +241,13 @@ fn values_that_kits_do_not_know_are_refused_with_the_line_to_write() {
 }
 
 fn kit(files: &[(&str, &str)]) -> String {
-    let files = KitFiles::new(files.iter().map(|(path, text)| ((*path).to_owned(), text.as_bytes().to_vec())));
-    explain_findings(&check(files.clone(), Some("kiosk-floor"), Surroundings::default()).findings, &files, "kiosk-floor/")
+    let files =
+        KitFiles::new(files.iter().map(|(path, text)| ((*path).to_owned(), text.as_bytes().to_vec())));
+    explain_findings(
+        &check(files.clone(), Some("kiosk-floor"), Surroundings::default()).findings,
+        &files,
+        "kiosk-floor/",
+    )
 }
 
 #[test]
@@ -295,7 +308,10 @@ fn a_fine_kit_has_no_findings() {
 fn what_may_lock_administrators_out_is_warned_of() {
     for (clause, warning) in [
         ("what = \"service:ssh\"\nenabled = false", "service:ssh ends remote sign-in"),
-        ("what = \"account_group:sudo\"\nmembers = []", "account_group:sudo would have no member: nobody is an administrator"),
+        (
+            "what = \"account_group:sudo\"\nmembers = []",
+            "account_group:sudo would have no member: nobody is an administrator",
+        ),
         (
             "what = \"account_group:sudo\"\nmembers = [\"ops\"]\n[[clause]]\nwhat = \"account:ops\"\nlocked = true",
             "`ops` is the last administrator, and could not sign in any more",
@@ -309,7 +325,9 @@ fn what_may_lock_administrators_out_is_warned_of() {
         assert!(said.contains(&format!("warning C0201: {warning}\n")), "{said}");
     }
     assert_eq!(
-        clauses("[[clause]]\nwhat = \"account_group:sudo\"\nmembers = [\"ops\", \"tor\"]\n[[clause]]\nwhat = \"account:ops\"\ngone = true\n"),
+        clauses(
+            "[[clause]]\nwhat = \"account_group:sudo\"\nmembers = [\"ops\", \"tor\"]\n[[clause]]\nwhat = \"account:ops\"\ngone = true\n"
+        ),
         ""
     );
 }
@@ -317,11 +335,15 @@ fn what_may_lock_administrators_out_is_warned_of() {
 #[test]
 fn the_example_of_a_kind_of_ones_own_is_held_against_the_kind() {
     let with_example = |example: &str| {
-        let kind =
-            format!("[kind]\nprogram = \"light\"\nexample = \"\"\"\n{example}\"\"\"\n\n[properties.lit]\ntype = \"boolean\"\nrequired = true\n");
+        let kind = format!(
+            "[kind]\nprogram = \"light\"\nexample = \"\"\"\n{example}\"\"\"\n\n[properties.lit]\ntype = \"boolean\"\nrequired = true\n"
+        );
         kit(&[
             ("kit.toml", "[kit]\nname = \"kiosk-floor\"\nversion = \"1.0.0\"\n"),
-            ("baselines/shell.toml", "[baseline]\nname = \"shell\"\n\n[[clause]]\nwhat = \"kiosk-floor/lane_light:A\"\nlit = true\n"),
+            (
+                "baselines/shell.toml",
+                "[baseline]\nname = \"shell\"\n\n[[clause]]\nwhat = \"kiosk-floor/lane_light:A\"\nlit = true\n",
+            ),
             ("kinds/lane_light/kind.toml", &kind),
             ("kinds/lane_light/light", "#!/bin/sh\n"),
         ])

@@ -10,8 +10,12 @@ const CASE: &str = include_str!("../../../demo/kits/kiosk-floor/cases/two-lanes.
 const MANIFEST: &str = include_str!("../../../demo/kits/kiosk-floor/kit.toml");
 
 fn kit(manifest: &str, baseline: &str, case: &str) -> KitFiles {
-    let files =
-        [("kit.toml", manifest), ("baselines/kiosk-lockdown.toml", baseline), ("cases/two-lanes.toml", case), ("renders/shell.conf.jinja", "x\n")];
+    let files = [
+        ("kit.toml", manifest),
+        ("baselines/kiosk-lockdown.toml", baseline),
+        ("cases/two-lanes.toml", case),
+        ("renders/shell.conf.jinja", "x\n"),
+    ];
     KitFiles::new(files.map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec())))
 }
 
@@ -21,7 +25,10 @@ fn places_are_true(files: &KitFiles) -> Result<(), TestCaseError> {
         let place = &finding.place;
         if let Some(text) = files.text(&place.file).filter(|_| place.end > 0) {
             prop_assert!(place.start <= place.end && place.end <= text.len(), "{finding:?}");
-            prop_assert!(text.is_char_boundary(place.start) && text.is_char_boundary(place.end), "{finding:?}");
+            prop_assert!(
+                text.is_char_boundary(place.start) && text.is_char_boundary(place.end),
+                "{finding:?}"
+            );
             prop_assert_eq!(text[..place.start].matches('\n').count() + 1, place.line, "{:?}", finding);
         }
         prop_assert!(!finding.message.contains('\n') && !finding.message.is_empty(), "{finding:?}");
@@ -78,7 +85,12 @@ proptest! {
 
 fn errors(text: &str) -> Vec<String> {
     let checked = check_single("hostile.toml", text.as_bytes().to_vec());
-    checked.findings.iter().filter(|finding| finding.level == Level::Error).map(|finding| finding.code.to_string()).collect()
+    checked
+        .findings
+        .iter()
+        .filter(|finding| finding.level == Level::Error)
+        .map(|finding| finding.code.to_string())
+        .collect()
 }
 
 fn clause(rest: &str) -> String {
@@ -87,30 +99,55 @@ fn clause(rest: &str) -> String {
 
 #[test]
 fn what_is_built_to_explode_is_a_finding() {
-    let deep = |open: &str, close: &str| clause(&format!("what = \"file:/x\"\ntext = {}{}", open.repeat(100_000), close.repeat(100_000)));
-    let lists = clause(&format!("what = \"file:/x\"\nwhere = \"[{0}].all(a, [{0}].all(b, true))\"", vec!["1"; 400].join(",")));
+    let deep = |open: &str, close: &str| {
+        clause(&format!("what = \"file:/x\"\ntext = {}{}", open.repeat(100_000), close.repeat(100_000)))
+    };
+    let lists = clause(&format!(
+        "what = \"file:/x\"\nwhere = \"[{0}].all(a, [{0}].all(b, true))\"",
+        vec!["1"; 400].join(",")
+    ));
     for (text, code) in [
         (deep("[", "]"), "C0114"),
         (deep("{a=", "}"), "C0114"),
         ("[a]\n".repeat(1_000_000), "C0101"),
         ("x".repeat(5 * 1024 * 1024), "C0114"),
-        (clause("what = \"file:/x\"\ntext = \"{% for a in range(99999) %}{% for b in range(99999) %}x{% endfor %}{% endfor %}\""), "C0150"),
-        (clause("what = \"file:/x\"\ntext = \"{% macro f(n) %}{{ f(n) }}{% endmacro %}{{ f(1) }}\""), "C0150"),
+        (
+            clause(
+                "what = \"file:/x\"\ntext = \"{% for a in range(99999) %}{% for b in range(99999) %}x{% endfor %}{% endfor %}\"",
+            ),
+            "C0150",
+        ),
+        (
+            clause("what = \"file:/x\"\ntext = \"{% macro f(n) %}{{ f(n) }}{% endmacro %}{{ f(1) }}\""),
+            "C0150",
+        ),
         (clause("what = \"file:/x\"\ntext = \"{{ 'x' * 1000000000 }}\""), "C0150"),
-        (clause("for = { n = \"[1,2,3].map(a, [1,2,3].map(b, [1,2].map(c, c)))\" }\nwhat = \"file:/{{ n }}\""), "C0142"),
+        (
+            clause(
+                "for = { n = \"[1,2,3].map(a, [1,2,3].map(b, [1,2].map(c, c)))\" }\nwhat = \"file:/{{ n }}\"",
+            ),
+            "C0142",
+        ),
         (lists, "C0140"),
         (clause("what = \"file:/x\\u0007\""), "C0121"),
         (clause("what = \"file:/../etc/shadow\""), "C0121"),
         (clause("what = \"file:/x\"\ncopy = \"../../etc/shadow\""), "C0112"),
     ] {
         let found = errors(&text);
-        assert!(found.iter().any(|found| found == code), "{code} in {found:?} for {}", &text[..text.len().min(120)]);
+        assert!(
+            found.iter().any(|found| found == code),
+            "{code} in {found:?} for {}",
+            &text[..text.len().min(120)]
+        );
     }
 }
 
 #[test]
 fn many_mistakes_are_all_found_in_bounded_time() {
-    let many: String = (0..2_000).map(|at| format!("[[clause]]\nwhat = \"pakage:{at}\"\nneeds = [\"package:{at}\"]\n")).collect();
-    let files = BTreeMap::from([("hostile.toml".to_owned(), format!("[baseline]\nname = \"hostile\"\n{many}"))]);
+    let many: String = (0..2_000)
+        .map(|at| format!("[[clause]]\nwhat = \"pakage:{at}\"\nneeds = [\"package:{at}\"]\n"))
+        .collect();
+    let files =
+        BTreeMap::from([("hostile.toml".to_owned(), format!("[baseline]\nname = \"hostile\"\n{many}"))]);
     assert_eq!(errors(&files["hostile.toml"]).len(), 2_000);
 }

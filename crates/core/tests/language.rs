@@ -6,7 +6,9 @@ use constans_core::digest::DigestKey;
 use constans_core::filter::{About, InputCache, NodeInputs, NodeView};
 use constans_core::kit::{Kit, KitFiles, OnDrift, Severity, Surroundings, check, explain_findings};
 use constans_core::param::{Given, Layer};
-use constans_core::state::{Assigned, AssignmentTerms, Conditions, ResolveInput, Resolved, Untouchable, resolve, resolve_noting};
+use constans_core::state::{
+    Assigned, AssignmentTerms, Conditions, ResolveInput, Resolved, Untouchable, resolve, resolve_noting,
+};
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
@@ -19,7 +21,10 @@ fn files(files: &[(&str, &str)]) -> KitFiles {
 fn kit_of(head: &str, rest: &str) -> KitFiles {
     let baseline = format!("[baseline]\nname = \"lockdown\"\n{head}\n{rest}");
     files(&[
-        ("kit.toml", "[kit]\nname = \"kiosk-floor\"\nversion = \"1.0.0\"\n[requires]\nquay-base = \"^1.0\"\n"),
+        (
+            "kit.toml",
+            "[kit]\nname = \"kiosk-floor\"\nversion = \"1.0.0\"\n[requires]\nquay-base = \"^1.0\"\n",
+        ),
         ("baselines/lockdown.toml", &baseline),
     ])
 }
@@ -42,7 +47,8 @@ fn findings(files: &KitFiles) -> String {
 }
 
 fn auken() -> NodeView {
-    let labels = [("site", "auken"), ("role", "kiosk")].map(|(key, value)| (key.to_owned(), value.to_owned()));
+    let labels =
+        [("site", "auken"), ("role", "kiosk")].map(|(key, value)| (key.to_owned(), value.to_owned()));
     NodeView { name: "kiosk-auken-1".into(), labels: labels.into(), about: About::sample() }
 }
 
@@ -54,7 +60,10 @@ fn resolved(files: &KitFiles, given: &[(&str, Value)]) -> Result<Resolved, Strin
     let kit = checked.kit.unwrap();
     let mut layers: BTreeMap<String, Vec<Given>> = BTreeMap::new();
     for (name, value) in given {
-        layers.entry((*name).to_owned()).or_default().push(Given { value: value.clone(), layer: Layer::Group("kiosks".into()) });
+        layers
+            .entry((*name).to_owned())
+            .or_default()
+            .push(Given { value: value.clone(), layer: Layer::Group("kiosks".into()) });
     }
     resolve(&ResolveInput {
         assigned: vec![Assigned::plainly(&kit, &kit.baselines[0])],
@@ -65,15 +74,24 @@ fn resolved(files: &KitFiles, given: &[(&str, Value)]) -> Result<Resolved, Strin
         conditions: Conditions::Decide,
         untouchable: &Untouchable::default(),
     })
-    .map_err(|findings| findings.iter().map(|finding| format!("{} ({})", finding.message, finding.place)).collect::<Vec<_>>().join("\n"))
+    .map_err(|findings| {
+        findings
+            .iter()
+            .map(|finding| format!("{} ({})", finding.message, finding.place))
+            .collect::<Vec<_>>()
+            .join("\n")
+    })
 }
 
 /// Lists the clauses in order, with the contents of files.
 fn listed(resolved: &Resolved) -> String {
     let mut text = String::new();
     for clause in &resolved.state.clauses {
-        let content = clause.text("content").and_then(|name| resolved.contents.iter().find(|(digest, _)| digest.as_str() == name));
-        let content = content.map(|(_, bytes)| format!("  {:?}", String::from_utf8_lossy(bytes))).unwrap_or_default();
+        let content = clause
+            .text("content")
+            .and_then(|name| resolved.contents.iter().find(|(digest, _)| digest.as_str() == name));
+        let content =
+            content.map(|(_, bytes)| format!("  {:?}", String::from_utf8_lossy(bytes))).unwrap_or_default();
         let needs: String = clause.needs.iter().map(|need| format!("  needs {need}")).collect();
         let _ = writeln!(text, "{}{content}{needs}", clause.address);
     }
@@ -131,7 +149,9 @@ fn a_check_sees_clauses_of_lists_that_have_no_items_yet() {
 #[test]
 fn what_a_loop_may_not_go_over_is_said_where_it_stands() {
     let clause = |over: &str| {
-        format!("{LANES}[[clause]]\nfor = {{ lane = \"{over}\" }}\nwhat = \"file:/etc/kiosk/{{{{ lane }}}}\"\ntext = \"{{{{ params.lanes }}}}\"\n")
+        format!(
+            "{LANES}[[clause]]\nfor = {{ lane = \"{over}\" }}\nwhat = \"file:/etc/kiosk/{{{{ lane }}}}\"\ntext = \"{{{{ params.lanes }}}}\"\n"
+        )
     };
     insta::assert_snapshot!(findings(&kit_of("", &clause("params.lane"))), @r#"
     error C0141: the baseline declares no parameter `lane`
@@ -160,8 +180,12 @@ fn included_baselines_come_first_once_and_take_their_own_parameters() {
     package:journal-tools
     package:kiosk-shell  needs file:/etc/issue
     "#);
-    let origins: Vec<String> =
-        resolved.state.clauses.iter().map(|clause| format!("{}@{}", clause.origins[0].kit, clause.origins[0].version)).collect();
+    let origins: Vec<String> = resolved
+        .state
+        .clauses
+        .iter()
+        .map(|clause| format!("{}@{}", clause.origins[0].kit, clause.origins[0].version))
+        .collect();
     assert_eq!(origins, ["quay-base@1.3.0", "quay-base@1.3.0", "kiosk-floor@1.0.0"]);
 }
 
@@ -228,8 +252,7 @@ fn a_second_name_is_one_to_be_referred_to_and_is_given_once() {
 
 #[test]
 fn a_secret_is_named_never_written_and_decides_nothing() {
-    let body =
-        "[params.ops]\ntype = \"secret\"\n\n[[clause]]\nwhat = \"file:/etc/ops\"\ntext = \"{{ params.ops }}\"\nwhere = \"params.ops == 'x'\"\n";
+    let body = "[params.ops]\ntype = \"secret\"\n\n[[clause]]\nwhat = \"file:/etc/ops\"\ntext = \"{{ params.ops }}\"\nwhere = \"params.ops == 'x'\"\n";
     insta::assert_snapshot!(findings(&kit_of("", body)), @r#"
     error C0136: `where` asks for the secret `ops`
       --> baselines/lockdown.toml:10:9
@@ -239,8 +262,12 @@ fn a_secret_is_named_never_written_and_decides_nothing() {
     "#);
     let fine = body.replace("where = \"params.ops == 'x'\"\n", "");
     assert_eq!(findings(&kit_of("", &fine)), "");
-    let given = resolved(&kit_of("", &fine), &[("kiosk-floor/lockdown.ops", json!("ops-password@1"))]).unwrap_err();
-    assert_eq!(given, "there is no secret `ops-password@1` (from the group `kiosks`) (kiosk-floor/baselines/lockdown.toml:4:9)");
+    let given =
+        resolved(&kit_of("", &fine), &[("kiosk-floor/lockdown.ops", json!("ops-password@1"))]).unwrap_err();
+    assert_eq!(
+        given,
+        "there is no secret `ops-password@1` (from the group `kiosks`) (kiosk-floor/baselines/lockdown.toml:4:9)"
+    );
 }
 
 #[test]
@@ -280,7 +307,13 @@ fn what_is_implied_is_shown_and_gives_way_to_what_is_said() {
         let mut text = listed(&resolved);
         for relation in &resolved.relations {
             let name = |at: usize| resolved.state.clauses[at].address.as_str();
-            let _ = writeln!(text, "- {} {} {}", name(relation.later), relation.why.words(), name(relation.earlier));
+            let _ = writeln!(
+                text,
+                "- {} {} {}",
+                name(relation.later),
+                relation.why.words(),
+                name(relation.earlier)
+            );
         }
         for moved in &resolved.moves {
             let name = |at: usize| resolved.state.clauses[at].address.as_str();
@@ -318,21 +351,56 @@ fn what_is_the_same_on_all_nodes_is_made_once_and_what_is_not_is_made_for_each()
         let view = NodeView { labels: [("site".to_owned(), site.to_owned())].into(), ..auken() };
         let assigned = vec![Assigned { terms, ..Assigned::plainly(&kit, &kit.baselines[0]) }];
         let (given, key, untouchable) = (BTreeMap::new(), DigestKey::new(key), Untouchable::default());
-        let input =
-            ResolveInput { assigned, kits: &[], given: &given, view: &view, key: &key, conditions: Conditions::Decide, untouchable: &untouchable };
+        let input = ResolveInput {
+            assigned,
+            kits: &[],
+            given: &given,
+            view: &view,
+            key: &key,
+            conditions: Conditions::Decide,
+            untouchable: &untouchable,
+        };
         resolve(&input).map_err(|findings| format!("{findings:?}")).unwrap()
     };
     let first = on("auken", "one", None);
-    assert_eq!((on("auken", "one", None).state.digest, first.state.clauses.len()), (first.state.digest.clone(), 4));
-    let wanted = |resolved: &Resolved| resolved.state.clauses.iter().map(|clause| clause.wanted.clone()).collect::<Vec<_>>();
+    assert_eq!(
+        (on("auken", "one", None).state.digest, first.state.clauses.len()),
+        (first.state.digest.clone(), 4)
+    );
+    let wanted = |resolved: &Resolved| {
+        resolved.state.clauses.iter().map(|clause| clause.wanted.clone()).collect::<Vec<_>>()
+    };
     let elsewhere = on("brisk", "two", Some(OnDrift::Report));
     let (here, there) = (wanted(&first), wanted(&elsewhere));
-    assert!(here[0] == there[0] && here[1] != there[1] && here[2] != there[2] && there.len() == 3, "{here:?} {there:?}");
-    assert!(elsewhere.state.clauses.iter().all(|clause| clause.on_drift.map(|switch| switch.value) == Some(OnDrift::Report)));
-    let severities = |resolved: &Resolved| resolved.state.clauses.iter().map(|clause| (clause.severity, clause.satisfies.len())).collect::<Vec<_>>();
-    assert_eq!(severities(&elsewhere), [(Severity::Critical, 1), (Severity::Low, 1), (Severity::Critical, 1)], "a clause's own severity stays");
+    assert!(
+        here[0] == there[0] && here[1] != there[1] && here[2] != there[2] && there.len() == 3,
+        "{here:?} {there:?}"
+    );
+    assert!(
+        elsewhere
+            .state
+            .clauses
+            .iter()
+            .all(|clause| clause.on_drift.map(|switch| switch.value) == Some(OnDrift::Report))
+    );
+    let severities = |resolved: &Resolved| {
+        resolved
+            .state
+            .clauses
+            .iter()
+            .map(|clause| (clause.severity, clause.satisfies.len()))
+            .collect::<Vec<_>>()
+    };
+    assert_eq!(
+        severities(&elsewhere),
+        [(Severity::Critical, 1), (Severity::Low, 1), (Severity::Critical, 1)],
+        "a clause's own severity stays"
+    );
     assert_eq!(severities(&first)[0], (Severity::Medium, 0));
-    assert!(on("auken", "one", None).state.clauses.iter().all(|clause| clause.on_drift.is_none()), "an assignment's switch stays its own");
+    assert!(
+        on("auken", "one", None).state.clauses.iter().all(|clause| clause.on_drift.is_none()),
+        "an assignment's switch stays its own"
+    );
     assert_eq!(elsewhere.contents.len(), 2, "contents come along, whoever inputs first");
 }
 
@@ -345,13 +413,28 @@ fn what_must_not_exist_may_be_decided_by_a_parameter_so_that_off_and_on_again_is
     let kit = kit.kit.unwrap();
     let parameter = format!("{}/{}.spare", kit.name, kit.baselines[0].name.value);
     let with = |spare: bool| {
-        let given = BTreeMap::from([(parameter.clone(), vec![Given { value: json!(spare), layer: Layer::Group("kiosks".into()) }])]);
+        let given = BTreeMap::from([(
+            parameter.clone(),
+            vec![Given { value: json!(spare), layer: Layer::Group("kiosks".into()) }],
+        )]);
         let (view, key, untouchable) = (auken(), DigestKey::new("k"), Untouchable::default());
         let assigned = vec![Assigned::plainly(&kit, &kit.baselines[0])];
-        let input =
-            ResolveInput { assigned, kits: &[], given: &given, view: &view, key: &key, conditions: Conditions::Decide, untouchable: &untouchable };
+        let input = ResolveInput {
+            assigned,
+            kits: &[],
+            given: &given,
+            view: &view,
+            key: &key,
+            conditions: Conditions::Decide,
+            untouchable: &untouchable,
+        };
         let resolved = resolve(&input).map_err(|findings| format!("{findings:?}")).unwrap();
-        resolved.state.clauses.iter().map(|clause| format!("{} {:?} {}", clause.address, clause.gone, clause.properties.len())).collect::<Vec<_>>()
+        resolved
+            .state
+            .clauses
+            .iter()
+            .map(|clause| format!("{} {:?} {}", clause.address, clause.gone, clause.properties.len()))
+            .collect::<Vec<_>>()
     };
     assert_eq!(with(true), ["file:/etc/kiosk/spare.conf No 2", "package:quay-games WithSettings 0"]);
     assert_eq!(with(false), ["file:/etc/kiosk/spare.conf Yes 0", "package:quay-games No 1"]);
@@ -366,9 +449,12 @@ fn what_must_not_exist_may_be_decided_by_a_parameter_so_that_off_and_on_again_is
         ("\"{{ 'often' }}\"", "C0112", "`gone` is true or false, and this is \"often\""),
         ("\"{{ 'with_settings' }}\"", "C0112", "only a package can be gone"),
     ] {
-        let clauses = format!("[[clause]]\nwhat = \"file:/etc/kiosk/spare.conf\"\ntext = \"spare\\n\"\ngone = {gone}\n");
+        let clauses = format!(
+            "[[clause]]\nwhat = \"file:/etc/kiosk/spare.conf\"\ntext = \"spare\\n\"\ngone = {gone}\n"
+        );
         let files = kit_of("", &clauses);
-        let found = explain_findings(&check(files.clone(), None, Surroundings::default()).findings, &files, "");
+        let found =
+            explain_findings(&check(files.clone(), None, Surroundings::default()).findings, &files, "");
         assert!(found.contains(code) && found.contains(message), "{gone}: {found}");
     }
 }
@@ -406,14 +492,22 @@ where = "labels.ship == 'gannet' && about.memory.mib < 1000"
     let kit = check(kit_of("", clauses), None, Surroundings::default()).kit.unwrap();
     let (key, untouchable) = (DigestKey::new("test"), Untouchable::default());
     let idle = |secs: u32| {
-        BTreeMap::from([("kiosk-floor/lockdown.idle".to_owned(), vec![Given { value: json!(secs), layer: Layer::Group("kiosks".into()) }])])
+        BTreeMap::from([(
+            "kiosk-floor/lockdown.idle".to_owned(),
+            vec![Given { value: json!(secs), layer: Layer::Group("kiosks".into()) }],
+        )])
     };
     let given = [BTreeMap::new(), idle(30)];
     let mut remembered: [InputCache<Result<String, Vec<String>>>; 2] = Default::default();
     let (mut found, mut refused) = (0, 0);
     for at in 0..400_usize {
-        let labels = [("site", ["auken", "brisk", "tern"][at % 3]), ("ship", ["", "gannet"][at / 3 % 2]), ("lane", ["b", "own", "a"][at / 6 % 3])];
-        let about = [("cpu.count", 2 + at / 18 % 2), ("memory.mib", [512, 4096][at / 36 % 2])].map(|(path, value)| (path.to_owned(), value.into()));
+        let labels = [
+            ("site", ["auken", "brisk", "tern"][at % 3]),
+            ("ship", ["", "gannet"][at / 3 % 2]),
+            ("lane", ["b", "own", "a"][at / 6 % 3]),
+        ];
+        let about = [("cpu.count", 2 + at / 18 % 2), ("memory.mib", [512, 4096][at / 36 % 2])]
+            .map(|(path, value)| (path.to_owned(), value.into()));
         let view = NodeView {
             name: format!("kiosk-{at}"),
             labels: labels.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect(),
@@ -422,16 +516,33 @@ where = "labels.ship == 'gannet' && about.memory.mib < 1000"
         let of_kit = |kit: &Kit| {
             let assigned = vec![Assigned::plainly(kit, &kit.baselines[0])];
             let (given, conditions) = (&given[at % 2], Conditions::Decide);
-            let input = ResolveInput { assigned, kits: &[], given, view: &view, key: &key, conditions, untouchable: &untouchable };
+            let input = ResolveInput {
+                assigned,
+                kits: &[],
+                given,
+                view: &view,
+                key: &key,
+                conditions,
+                untouchable: &untouchable,
+            };
             let mut inputs = NodeInputs::default();
-            let resolved = resolve_noting(&input, &mut inputs).map_err(|all| all.into_iter().map(|one| one.message).collect::<Vec<_>>());
+            let resolved = resolve_noting(&input, &mut inputs)
+                .map_err(|all| all.into_iter().map(|one| one.message).collect::<Vec<_>>());
             (resolved, inputs)
         };
         // What the kit's clauses came to on nodes before is the same as what those of a kit come to that knows of none.
         let ((resolved, inputs), (anew, asked_anew)) = (of_kit(&kit), of_kit(&kit.clone()));
-        let state = |resolved: &Result<Resolved, Vec<String>>| resolved.as_ref().map(|resolved| json!(resolved.state)).map_err(Vec::clone);
-        let contents = |resolved: &Result<Resolved, Vec<String>>| resolved.as_ref().map(|resolved| resolved.contents.clone()).map_err(Vec::clone);
-        assert_eq!((state(&resolved), contents(&resolved), &inputs), (state(&anew), contents(&anew), &asked_anew), "{view:?}");
+        let state = |resolved: &Result<Resolved, Vec<String>>| {
+            resolved.as_ref().map(|resolved| json!(resolved.state)).map_err(Vec::clone)
+        };
+        let contents = |resolved: &Result<Resolved, Vec<String>>| {
+            resolved.as_ref().map(|resolved| resolved.contents.clone()).map_err(Vec::clone)
+        };
+        assert_eq!(
+            (state(&resolved), contents(&resolved), &inputs),
+            (state(&anew), contents(&anew), &asked_anew),
+            "{view:?}"
+        );
         let result = resolved.map(|resolved| resolved.state.digest.as_str().to_owned());
         let remembered = &mut remembered[at % 2];
         refused += usize::from(result.is_err());

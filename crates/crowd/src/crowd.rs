@@ -55,16 +55,34 @@ impl Crowd {
     /// # Errors
     ///
     /// Returns what the server refused, or what cannot be written.
-    pub async fn gather(plan: Plan, operator: Operator, pace: Pace, truth: Option<&Path>, tell: &mut dyn FnMut(&str)) -> Result<Self, CrowdError> {
+    pub async fn gather(
+        plan: Plan,
+        operator: Operator,
+        pace: Pace,
+        truth: Option<&Path>,
+        tell: &mut dyn FnMut(&str),
+    ) -> Result<Self, CrowdError> {
         let clock = match &pace {
             Pace::Real => Clock::system(),
-            Pace::Moved(moved) => moved.clock().map_err(|source| CrowdError::File { what: moved.path().display().to_string(), source })?,
+            Pace::Moved(moved) => moved
+                .clock()
+                .map_err(|source| CrowdError::File { what: moved.path().display().to_string(), source })?,
         };
         let record = truth.map_or(Ok(Record::default()), Record::in_file)?;
         let rng = Rng::with_seed(plan.seed);
         let (operator, repository) = (Arc::new(operator), Arc::new(repository()));
-        let mut crowd =
-            Self { plan, operator, invitations: BTreeMap::new(), repository, nodes: Vec::new(), next_join: None, rng, pace, clock, record };
+        let mut crowd = Self {
+            plan,
+            operator,
+            invitations: BTreeMap::new(),
+            repository,
+            nodes: Vec::new(),
+            next_join: None,
+            rng,
+            pace,
+            clock,
+            record,
+        };
         while crowd.nodes.len() < crowd.plan.nodes {
             let together = JOIN_TOGETHER.min(crowd.plan.nodes - crowd.nodes.len());
             crowd.join(together).await?;
@@ -101,15 +119,22 @@ impl Crowd {
             let who = Who::at(place);
             if !self.invitations.contains_key(&(who.role, who.site)) {
                 let made = self.operator.invite(who.labels()).await?;
-                let invitation = parse_invitation(&made.text, "the server")
-                    .map_err(|because| CrowdError::Node { node: who.name.clone(), because: because.into() })?;
+                let invitation = parse_invitation(&made.text, "the server").map_err(|because| {
+                    CrowdError::Node { node: who.name.clone(), because: because.into() }
+                })?;
                 self.invitations.insert((who.role, who.site), invitation);
             }
             let node = Node::new(who, &self.plan, self.rng.u64(..), &self.clock, &self.repository)?;
             self.nodes.push(Some(Box::new(node)));
         }
         self.ask(first).await?;
-        let waiting: HashMap<String, _> = self.operator.waiting().await?.into_iter().map(|request| (request.fingerprint, request.id)).collect();
+        let waiting: HashMap<String, _> = self
+            .operator
+            .waiting()
+            .await?
+            .into_iter()
+            .map(|request| (request.fingerprint, request.id))
+            .collect();
         let mut approving = JoinSet::new();
         for node in self.nodes[first..].iter().flatten() {
             if let Some(request) = waiting.get(&node.fingerprint).copied() {
@@ -125,7 +150,10 @@ impl Crowd {
         }
         self.ask(first).await?;
         match self.nodes[first..].iter().flatten().find(|node| !node.has_joined()) {
-            Some(node) => Err(CrowdError::NotJoined { node: node.who.name.clone(), because: "it was not approved".to_owned() }),
+            Some(node) => Err(CrowdError::NotJoined {
+                node: node.who.name.clone(),
+                because: "it was not approved".to_owned(),
+            }),
             None => Ok(()),
         }
     }
@@ -184,16 +212,30 @@ impl Crowd {
     }
 
     /// Lets time pass until something is due. Returns the time, or none if the end is reached.
-    async fn move_on(&mut self, end: Timestamp, living: &mut JoinSet<Lived>) -> Result<Option<Timestamp>, CrowdError> {
+    async fn move_on(
+        &mut self,
+        end: Timestamp,
+        living: &mut JoinSet<Lived>,
+    ) -> Result<Option<Timestamp>, CrowdError> {
         if let Pace::Moved(_) = &self.pace {
             self.settle(living).await?;
         }
-        let due = self.nodes.iter().flatten().filter_map(|node| node.next()).chain(self.next_join).min().unwrap_or(end);
+        let due = self
+            .nodes
+            .iter()
+            .flatten()
+            .filter_map(|node| node.next())
+            .chain(self.next_join)
+            .min()
+            .unwrap_or(end);
         let now = self.now();
         match &self.pace {
             Pace::Moved(moved) => {
                 let next = (due.max(now) + STEP).min(end);
-                moved.set(next).map_err(|source| CrowdError::File { what: moved.path().display().to_string(), source })?;
+                moved.set(next).map_err(|source| CrowdError::File {
+                    what: moved.path().display().to_string(),
+                    source,
+                })?;
                 Ok((now < end).then_some(next))
             }
             Pace::Real => {
@@ -245,7 +287,9 @@ impl Crowd {
 
     fn plan_join(&mut self) {
         let a_day = self.plan.rates.join * self.nodes.len() as f64;
-        let wait = SignedDuration::from_secs_f64((-(1.0 - self.rng.f64()).ln() * 86_400.0 / a_day.max(f64::MIN_POSITIVE)).min(1e9));
+        let wait = SignedDuration::from_secs_f64(
+            (-(1.0 - self.rng.f64()).ln() * 86_400.0 / a_day.max(f64::MIN_POSITIVE)).min(1e9),
+        );
         self.next_join = if a_day > 0.0 { self.now().checked_add(wait).ok() } else { None };
     }
 }

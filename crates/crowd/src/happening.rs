@@ -34,7 +34,9 @@ pub(crate) struct Fate {
 impl Fate {
     pub fn from(at: Timestamp, rates: &Rates, seed: u64) -> Self {
         let mut fate = Self { rng: Rng::with_seed(seed), rates: rates.clone(), next: Vec::new() };
-        for happening in [Happening::Drift, Happening::Failure, Happening::Off, Happening::Cut, Happening::Leaving] {
+        for happening in
+            [Happening::Drift, Happening::Failure, Happening::Off, Happening::Cut, Happening::Leaving]
+        {
             fate.plan(happening, at);
         }
         fate
@@ -47,10 +49,14 @@ impl Fate {
 
     /// Returns what happens next, if that is until now, and plans what follows from it.
     pub fn take(&mut self, now: Timestamp) -> Option<(Timestamp, Happening)> {
-        let first = (0..self.next.len()).min_by_key(|place| self.next[*place].0).filter(|place| self.next[*place].0 <= now)?;
+        let first = (0..self.next.len())
+            .min_by_key(|place| self.next[*place].0)
+            .filter(|place| self.next[*place].0 <= now)?;
         let (at, happening) = self.next.swap_remove(first);
         match happening {
-            Happening::Drift | Happening::Mending | Happening::On | Happening::Reaching => self.plan(follower(happening), at),
+            Happening::Drift | Happening::Mending | Happening::On | Happening::Reaching => {
+                self.plan(follower(happening), at);
+            }
             Happening::Failure => self.after(LASTS_SECS, Happening::Mending, at),
             Happening::Off => self.after(LASTS_SECS, Happening::On, at),
             Happening::Cut => self.after(LASTS_SECS, Happening::Reaching, at),
@@ -85,7 +91,8 @@ impl Fate {
 
     /// Plans it by chance, on average after so many seconds: what has no memory comes exponentially spread.
     fn after(&mut self, secs: f64, happening: Happening, from: Timestamp) {
-        let wait = SignedDuration::from_secs_f64((-secs * (1.0 - self.rng.f64()).ln()).min(3_650.0 * SECS_OF_A_DAY));
+        let wait =
+            SignedDuration::from_secs_f64((-secs * (1.0 - self.rng.f64()).ln()).min(3_650.0 * SECS_OF_A_DAY));
         self.next.extend(from.checked_add(wait).ok().map(|at| (at, happening)));
     }
 }
@@ -115,7 +122,11 @@ pub(crate) fn changeable(state: &EffectiveState) -> Vec<&Clause> {
 pub(crate) fn change(host: &mut SimulatedHost, clause: &Clause, number: u64) {
     let address = clause.address.as_str();
     match clause.address.kind() {
-        "file" => host.change(address, |file| file.contents = format!("# changed by hand, {number}\n").into_bytes()),
+        "file" => {
+            host.change(address, |file| {
+                file.contents = format!("# changed by hand, {number}\n").into_bytes();
+            });
+        }
         "service" => host.change(address, |service| service.set("running", false)),
         _ => host.remove(address),
     }
@@ -131,7 +142,8 @@ mod tests {
         let lived = |seed| {
             let rates = Rates { drift: 0.5, cut: 0.1, ..Rates::none() };
             let mut fate = Fate::from(begin, &rates, seed);
-            std::iter::from_fn(|| fate.take(begin + SignedDuration::from_hours(24 * days))).collect::<Vec<_>>()
+            std::iter::from_fn(|| fate.take(begin + SignedDuration::from_hours(24 * days)))
+                .collect::<Vec<_>>()
         };
         let happened = lived(7);
         assert_eq!(happened, lived(7));

@@ -43,7 +43,10 @@ impl Carry for Carrying {
     fn carry<'a>(&'a self, request: NetworkRequest, body: Vec<u8>, take: Taker<'a>) -> Carried<'a> {
         Box::pin(async move {
             if self.is_cut.load(Ordering::Relaxed) {
-                return Err(LinkError::NotReached { url: "its server".to_owned(), because: "the simulated link is cut".to_owned() });
+                return Err(LinkError::NotReached {
+                    url: "its server".to_owned(),
+                    because: "the simulated link is cut".to_owned(),
+                });
             }
             if !self.slow_by.is_zero() {
                 tokio::time::sleep(self.slow_by).await;

@@ -59,8 +59,11 @@ fn time(text: &str) -> Result<u64, String> {
 }
 
 fn main() -> ExitCode {
-    rustls::crypto::ring::default_provider().install_default().expect("no other provider was installed before");
-    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime can be started");
+    rustls::crypto::ring::default_provider()
+        .install_default()
+        .expect("no other provider was installed before");
+    let runtime =
+        tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime can be started");
     match runtime.block_on(run(CommandLine::parse())) {
         Ok(()) => ExitCode::SUCCESS,
         Err(error) => {

@@ -50,10 +50,17 @@ enum Condition {
 }
 
 impl Node {
-    pub fn new(who: Who, plan: &Plan, seed: u64, clock: &Clock, repository: &Arc<Repository>) -> Result<Self, CrowdError> {
+    pub fn new(
+        who: Who,
+        plan: &Plan,
+        seed: u64,
+        clock: &Clock,
+        repository: &Arc<Repository>,
+    ) -> Result<Self, CrowdError> {
         let files = InMemory::default();
         let state_dir = StateDir::in_memory(&files, clock.clone(), MOST_WHOLE_RUNS);
-        let key = NodeKey::open(&state_dir).map_err(|because| CrowdError::Node { node: who.name.clone(), because: because.into() })?;
+        let key = NodeKey::open(&state_dir)
+            .map_err(|because| CrowdError::Node { node: who.name.clone(), because: because.into() })?;
         let mut fate = Fate::from(clock.now(), &plan.rates, seed);
         let is_slow = (fate.choose(1_000_000) as f64) < plan.rates.slow * 1_000_000.0;
         let host = SimulatedHost::new(&who.name, who.about.clone(), repository.clone());
@@ -74,20 +81,32 @@ impl Node {
     /// Asks to join, or what became of that. Once it is approved, its daemon begins.
     pub async fn ask(&mut self, invitation: &Invitation) -> Result<Option<Fact>, CrowdError> {
         let Condition::New(host) = &self.condition else { return Ok(None) };
-        let node_error = |because: AgentError| CrowdError::Node { node: self.who.name.clone(), because: because.into() };
+        let node_error =
+            |because: AgentError| CrowdError::Node { node: self.who.name.clone(), because: because.into() };
         let key = NodeKey::open(&self.state_dir).map_err(node_error)?;
         let asked = request(invitation, &key, &**host, &self.who.name).map_err(node_error)?;
         match ask(&*self.link, invitation, &asked).await.map_err(node_error)? {
             (url, JoinAnswer::Approved { node, name, certificate, renew_after, ends_at }) => {
                 let urls = first_of_all(&url, invitation);
-                let membership =
-                    Membership { urls, ca: invitation.ca.clone(), node, name, certificate, renew_after, ends_at, mark: None, dismissed: None };
+                let membership = Membership {
+                    urls,
+                    ca: invitation.ca.clone(),
+                    node,
+                    name,
+                    certificate,
+                    renew_after,
+                    ends_at,
+                    mark: None,
+                    dismissed: None,
+                };
                 membership.keep(&self.state_dir).map_err(node_error)?;
                 self.begin()?;
                 Ok(Some(self.fact(self.state_dir.now(), Truth::Joined)))
             }
             (_, JoinAnswer::Waiting { .. }) => Ok(None),
-            (_, JoinAnswer::Denied { because }) => Err(CrowdError::NotJoined { node: self.who.name.clone(), because }),
+            (_, JoinAnswer::Denied { because }) => {
+                Err(CrowdError::NotJoined { node: self.who.name.clone(), because })
+            }
         }
     }
 
@@ -101,8 +120,10 @@ impl Node {
                 return Ok(());
             }
         };
-        let daemon = Daemon::new(self.state_dir.clone(), host, self.link.clone(), Journal::none(), self.fate.seed());
-        let failed = |because: AgentError| CrowdError::Node { node: self.who.name.clone(), because: because.into() };
+        let daemon =
+            Daemon::new(self.state_dir.clone(), host, self.link.clone(), Journal::none(), self.fate.seed());
+        let failed =
+            |because: AgentError| CrowdError::Node { node: self.who.name.clone(), because: because.into() };
         self.condition = Condition::On(Box::new(daemon.map_err(failed)?));
         Ok(())
     }
@@ -154,7 +175,11 @@ impl Node {
     fn ran(&mut self) -> Result<Option<Fact>, CrowdError> {
         let Some(served) = self.served()? else { return Ok(None) };
         let failing = self.failing.intersection(&self.drifted).cloned().collect();
-        let truth = Truth::Ran { state: served.digest.to_string(), drifted: self.drifted.iter().cloned().collect(), failing };
+        let truth = Truth::Ran {
+            state: served.digest.to_string(),
+            drifted: self.drifted.iter().cloned().collect(),
+            failing,
+        };
         if served.settings.mode == Mode::Enforce {
             self.drifted.retain(|address| self.failing.contains(address));
         }
@@ -209,8 +234,10 @@ impl Node {
         let is_free = |address: &str| !self.drifted.contains(address) && !self.failing.contains(address);
         let kept = |host: &SimulatedHost, address: &str| host.thing(address).is_some();
         let Some(host) = host_of(&mut self.condition) else { return Ok(None) };
-        let clauses: Vec<_> =
-            changeable(&served.state).into_iter().filter(|clause| is_free(clause.address.as_str()) && kept(host, clause.address.as_str())).collect();
+        let clauses: Vec<_> = changeable(&served.state)
+            .into_iter()
+            .filter(|clause| is_free(clause.address.as_str()) && kept(host, clause.address.as_str()))
+            .collect();
         if clauses.is_empty() {
             return Ok(None);
         }
@@ -227,7 +254,8 @@ impl Node {
     }
 
     fn served(&self) -> Result<Option<Served>, CrowdError> {
-        Served::read(&self.state_dir).map_err(|because| CrowdError::Node { node: self.who.name.clone(), because: because.into() })
+        Served::read(&self.state_dir)
+            .map_err(|because| CrowdError::Node { node: self.who.name.clone(), because: because.into() })
     }
 
     fn fact(&self, at: Timestamp, truth: Truth) -> Fact {

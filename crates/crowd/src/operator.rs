@@ -28,16 +28,23 @@ impl Operator {
     ///
     /// Returns what is wrong with the fingerprint.
     pub fn new(url: &str, ca: &str, token: &str) -> Result<Self, LinkError> {
-        Ok(Self { client: client(ca, None)?, url: url.trim_end_matches('/').to_owned(), ca: ca.to_owned(), token: token.to_owned() })
+        Ok(Self {
+            client: client(ca, None)?,
+            url: url.trim_end_matches('/').to_owned(),
+            ca: ca.to_owned(),
+            token: token.to_owned(),
+        })
     }
 
     pub(crate) async fn invite(&self, labels: BTreeMap<String, String>) -> Result<MadeInvitation, LinkError> {
-        self.post("/api/invitations", &NewInvitation { for_secs: INVITED_FOR_SECS, uses: MOST_USES, labels }).await
+        self.post("/api/invitations", &NewInvitation { for_secs: INVITED_FOR_SECS, uses: MOST_USES, labels })
+            .await
     }
 
     /// Returns the requests that wait, with the SHA-256 of each one's key.
     pub(crate) async fn waiting(&self) -> Result<Vec<JoiningRequest>, LinkError> {
-        send(self.client.get(format!("{}/api/joining-requests", self.url)).bearer_auth(&self.token), &self.ca).await
+        send(self.client.get(format!("{}/api/joining-requests", self.url)).bearer_auth(&self.token), &self.ca)
+            .await
     }
 
     pub(crate) async fn approve(&self, request: Uuid) -> Result<String, LinkError> {
@@ -49,6 +56,7 @@ impl Operator {
     }
 
     async fn post<T: DeserializeOwned>(&self, path: &str, said: &impl Serialize) -> Result<T, LinkError> {
-        send(self.client.post(format!("{}{path}", self.url)).bearer_auth(&self.token).json(said), &self.ca).await
+        send(self.client.post(format!("{}{path}", self.url)).bearer_auth(&self.token).json(said), &self.ca)
+            .await
     }
 }

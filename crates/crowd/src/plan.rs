@@ -93,7 +93,9 @@ impl Who {
         let (role, name) = match of_ten {
             0..6 => ("kiosk", format!("kiosk-{site}-{number}")),
             6..9 => ("gate", format!("gate-{site}-{number}")),
-            _ if ten.is_multiple_of(2) => ("bridge", format!("bridge-{}-{number}", SHIPS[ten / 2 % SHIPS.len()])),
+            _ if ten.is_multiple_of(2) => {
+                ("bridge", format!("bridge-{}-{number}", SHIPS[ten / 2 % SHIPS.len()]))
+            }
             _ => ("depot", format!("depot-print-{number}")),
         };
         Self { name, role, site, about: about(place) }
@@ -101,7 +103,9 @@ impl Who {
 
     /// Returns the labels of the node, apart from that it is simulated.
     pub fn labels(&self) -> BTreeMap<String, String> {
-        [("role", self.role), ("site", self.site), ("simulated", "yes")].map(|(label, value)| (label.to_owned(), value.to_owned())).into()
+        [("role", self.role), ("site", self.site), ("simulated", "yes")]
+            .map(|(label, value)| (label.to_owned(), value.to_owned()))
+            .into()
     }
 }
 

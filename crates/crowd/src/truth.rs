@@ -70,7 +70,8 @@ pub(crate) struct Record {
 
 impl Record {
     pub fn in_file(path: &Path) -> Result<Self, CrowdError> {
-        let file = File::create(path).map_err(|source| CrowdError::File { what: path.display().to_string(), source })?;
+        let file = File::create(path)
+            .map_err(|source| CrowdError::File { what: path.display().to_string(), source })?;
         Ok(Self { facts: Vec::new(), file: Some(BufWriter::new(file)) })
     }
 

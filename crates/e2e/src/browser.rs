@@ -41,7 +41,8 @@ impl Browser {
         writeln!(self.tell.as_mut().expect("it was started"), "{step}").expect("the browser runs");
         let mut line = String::new();
         self.hear.read_line(&mut line).expect("the browser answers");
-        let answer: Value = serde_json::from_str(&line).unwrap_or_else(|error| panic!("{step}: {error}: {line}"));
+        let answer: Value =
+            serde_json::from_str(&line).unwrap_or_else(|error| panic!("{step}: {error}: {line}"));
         assert_eq!(answer["ok"], true, "{step}: {}", answer["said"].as_str().unwrap_or_default());
         answer["said"].clone()
     }

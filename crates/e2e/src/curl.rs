@@ -13,19 +13,27 @@ pub struct Curl {
     bearer: Option<String>,
     session_token: Option<String>,
     node: Option<(String, PathBuf)>,
+    request_key: Option<String>,
 }
 
 impl Curl {
     /// Makes a caller that nobody knows.
     pub(crate) fn new(people: String, agents: String) -> Self {
         let folder = tempfile::tempdir().expect("a folder for cookies");
-        Self { people, agents, folder, bearer: None, session_token: None, node: None }
+        Self { people, agents, folder, bearer: None, session_token: None, node: None, request_key: None }
     }
 
     /// Shows a bearer token from now on.
     #[must_use]
     pub fn with_token(mut self, token: &str) -> Self {
         self.bearer = Some(token.to_owned());
+        self
+    }
+
+    /// Sends the key of a request that may be repeated from now on.
+    #[must_use]
+    pub fn with_request_key(mut self, key: &str) -> Self {
+        self.request_key = Some(key.to_owned());
         self
     }
 
@@ -37,8 +45,13 @@ impl Curl {
     #[must_use]
     pub fn as_node(mut self, machine: &Machine) -> Self {
         let folder = machine.root.at("/var/lib/constans");
-        let joined: serde_json::Value = serde_json::from_slice(&std::fs::read(folder.join("joined.json")).expect("it joined")).expect("it is JSON");
-        self.node = Some((machine.document("node.pem", joined["certificate"].as_str().unwrap_or_default()), folder.join("node.key")));
+        let joined: serde_json::Value =
+            serde_json::from_slice(&std::fs::read(folder.join("joined.json")).expect("it joined"))
+                .expect("it is JSON");
+        self.node = Some((
+            machine.document("node.pem", joined["certificate"].as_str().unwrap_or_default()),
+            folder.join("node.key"),
+        ));
         self
     }
 
@@ -54,7 +67,11 @@ impl Curl {
 
     /// Returns the cookie as the server set it last.
     pub fn cookie(&self) -> String {
-        self.headers().lines().find(|line| line.to_ascii_lowercase().starts_with("set-cookie:")).unwrap_or_default().to_owned()
+        self.headers()
+            .lines()
+            .find(|line| line.to_ascii_lowercase().starts_with("set-cookie:"))
+            .unwrap_or_default()
+            .to_owned()
     }
 
     /// Asks for something.
@@ -70,9 +87,13 @@ impl Curl {
 
     /// Has something done as a page of another origin would, or without the session's token.
     pub fn post_from(&self, origin: &str, shows_token: bool, path: &str, body: &str) -> (u16, String) {
-        let (origin, token) = (format!("Origin: {origin}"), format!("Constans-Token: {}", self.session_token.as_deref().unwrap_or_default()));
+        let (origin, token) = (
+            format!("Origin: {origin}"),
+            format!("Constans-Token: {}", self.session_token.as_deref().unwrap_or_default()),
+        );
         let data = self.in_file(body);
-        let mut arguments = vec!["-X", "POST", "-H", "Content-Type: application/json", "--data-binary", &data, "-H", &origin];
+        let mut arguments =
+            vec!["-X", "POST", "-H", "Content-Type: application/json", "--data-binary", &data, "-H", &origin];
         if shows_token {
             arguments.extend(["-H", &token]);
         }
@@ -86,7 +107,10 @@ impl Curl {
     /// Panics if it cannot be put into a file first, as something large must.
     pub fn deliver(&self, path: &str, body: &str) -> (u16, String) {
         let data = self.in_file(body);
-        self.send(&format!("{}{path}", self.agents), &["-X", "POST", "-H", "Content-Type: application/json", "--data-binary", &data])
+        self.send(
+            &format!("{}{path}", self.agents),
+            &["-X", "POST", "-H", "Content-Type: application/json", "--data-binary", &data],
+        )
     }
 
     /// Puts a body into a file, as something large must be.
@@ -98,7 +122,10 @@ impl Curl {
 
     /// Sets something whole.
     pub fn put(&self, path: &str, body: &str) -> (u16, String) {
-        self.send(&format!("{}{path}", self.people), &["-X", "PUT", "-H", "Content-Type: application/json", "-d", body])
+        self.send(
+            &format!("{}{path}", self.people),
+            &["-X", "PUT", "-H", "Content-Type: application/json", "-d", body],
+        )
     }
 
     /// Has something ended.
@@ -109,7 +136,10 @@ impl Curl {
     /// Sends a file.
     pub fn put_file(&self, path: &str, file: &Path) -> (u16, String) {
         let data = format!("@{}", file.display());
-        self.send(&format!("{}{path}", self.people), &["-X", "PUT", "-H", "Content-Type: application/octet-stream", "--data-binary", &data])
+        self.send(
+            &format!("{}{path}", self.people),
+            &["-X", "PUT", "-H", "Content-Type: application/octet-stream", "--data-binary", &data],
+        )
     }
 
     /// Returns the headers of the last answer.
@@ -143,6 +173,9 @@ impl Curl {
             .arg(self.folder.path().join("headers"));
         if let Some(bearer) = &self.bearer {
             command.arg("-H").arg(format!("Authorization: Bearer {bearer}"));
+        }
+        if let Some(key) = &self.request_key {
+            command.arg("-H").arg(format!("Idempotency-Key: {key}"));
         }
         if let Some((certificate, key)) = &self.node {
             command.args(["--cert", certificate, "--key"]).arg(key);

@@ -80,13 +80,26 @@ impl Fleet {
 
     fn start_at(people: u16, an_administrator: bool, arguments: Vec<String>) -> Self {
         let folder = tempfile::tempdir().expect("a folder for the test");
-        fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755)).expect("others may look into it");
+        fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755))
+            .expect("others may look into it");
         let postgres = Postgres::start(&folder.path().join("postgres")).expect("PostgreSQL starts");
         let database = postgres.database("constans").expect("a database");
         let (agents, metrics) = (free_port(), free_port());
-        let administrator = if an_administrator { token(&database, "ilse.maren", "administrator") } else { String::new() };
+        let administrator =
+            if an_administrator { token(&database, "ilse.maren", "administrator") } else { String::new() };
         let server = serve(&folder, &database, [agents, people, metrics], &arguments, None);
-        let mut fleet = Self { server, _postgres: postgres, folder, database, agents, people, metrics, ca: String::new(), administrator, arguments };
+        let mut fleet = Self {
+            server,
+            _postgres: postgres,
+            folder,
+            database,
+            agents,
+            people,
+            metrics,
+            ca: String::new(),
+            administrator,
+            arguments,
+        };
         fleet.wait();
         fleet.ca = fleet
             .log()
@@ -106,8 +119,15 @@ impl Fleet {
 
     fn wait(&mut self) {
         let end = Instant::now() + Duration::from_secs(30);
-        while [self.agents, self.people, self.metrics].iter().any(|port| TcpStream::connect(("127.0.0.1", *port)).is_err()) {
-            assert!(self.server.try_wait().expect("it can be asked").is_none() && Instant::now() < end, "the server does not start:\n{}", self.log());
+        while [self.agents, self.people, self.metrics]
+            .iter()
+            .any(|port| TcpStream::connect(("127.0.0.1", *port)).is_err())
+        {
+            assert!(
+                self.server.try_wait().expect("it can be asked").is_none() && Instant::now() < end,
+                "the server does not start:\n{}",
+                self.log()
+            );
             std::thread::sleep(Duration::from_millis(20));
         }
     }
@@ -124,13 +144,25 @@ impl Fleet {
 
     /// Starts the server again.
     pub fn start_server(&mut self) {
-        self.server = serve(&self.folder, &self.database, [self.agents, self.people, self.metrics], &self.arguments, None);
+        self.server = serve(
+            &self.folder,
+            &self.database,
+            [self.agents, self.people, self.metrics],
+            &self.arguments,
+            None,
+        );
         self.wait();
     }
 
     /// Starts the server again, to be killed when it comes to this step of a change.
     pub fn start_server_until(&mut self, step: &str) {
-        self.server = serve(&self.folder, &self.database, [self.agents, self.people, self.metrics], &self.arguments, Some(step));
+        self.server = serve(
+            &self.folder,
+            &self.database,
+            [self.agents, self.people, self.metrics],
+            &self.arguments,
+            Some(step),
+        );
         self.wait();
     }
 
@@ -216,7 +248,9 @@ impl Fleet {
     pub fn let_database_in(&self, let_in: bool) {
         self.query_elsewhere(&format!("alter database constans with allow_connections {let_in}"));
         if !let_in {
-            self.query_elsewhere("select count(pg_terminate_backend(pid)) from pg_stat_activity where datname = 'constans'");
+            self.query_elsewhere(
+                "select count(pg_terminate_backend(pid)) from pg_stat_activity where datname = 'constans'",
+            );
         }
     }
 
@@ -231,7 +265,8 @@ impl Fleet {
     }
 
     fn signal_database(&self, signal: &str, first_too: bool) {
-        let noted = fs::read_to_string(self.folder.path().join("postgres/data/postmaster.pid")).expect("it runs");
+        let noted =
+            fs::read_to_string(self.folder.path().join("postgres/data/postmaster.pid")).expect("it runs");
         let first = noted.lines().next().expect("its process").to_owned();
         let _ = Command::new("pkill").args([&format!("-{signal}"), "-P", &first]).status();
         if first_too {
@@ -241,8 +276,13 @@ impl Fleet {
 
     /// Has the database take no changes, as when its disk has failed, or take them again.
     pub fn let_database_be_changed(&self, changed: bool) {
-        self.query_elsewhere(&format!("alter database constans set default_transaction_read_only = {}", !changed));
-        self.query_elsewhere("select count(pg_terminate_backend(pid)) from pg_stat_activity where datname = 'constans'");
+        self.query_elsewhere(&format!(
+            "alter database constans set default_transaction_read_only = {}",
+            !changed
+        ));
+        self.query_elsewhere(
+            "select count(pg_terminate_backend(pid)) from pg_stat_activity where datname = 'constans'",
+        );
     }
 
     /// Moves the tables of the database to a folder of another file system; the server goes on.
@@ -252,7 +292,8 @@ impl Fleet {
     /// Panics if PostgreSQL refuses.
     pub fn move_database_to(&self, folder: &Path) {
         let owner = format!("--reference={}", self.folder.path().join("postgres/data").display());
-        let owned = Command::new("chown").arg(owner).arg(folder).status().is_ok_and(|status| status.success());
+        let owned =
+            Command::new("chown").arg(owner).arg(folder).status().is_ok_and(|status| status.success());
         assert!(owned, "{} belongs to PostgreSQL's account", folder.display());
         self.query_elsewhere(&format!("create tablespace small location '{}'", folder.display()));
         self.let_database_in(false);
@@ -262,7 +303,8 @@ impl Fleet {
 
     fn query_elsewhere(&self, sql: &str) {
         let elsewhere = format!("{}/postgres", self.database.trim_end_matches("/constans"));
-        let output = Command::new("psql").args(["-tAq", "-c", sql, &elsewhere]).output().expect("psql starts");
+        let output =
+            Command::new("psql").args(["-tAq", "-c", sql, &elsewhere]).output().expect("psql starts");
         assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
     }
 
@@ -315,7 +357,12 @@ impl Fleet {
     /// Panics if it cannot be started.
     pub fn client_at(&self, credentials: &Path, arguments: &[&str], typed: &str) -> Ended {
         let mut command = Command::new(program("constans"));
-        command.args(arguments).env("CONSTANS_CREDENTIALS", credentials).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        command
+            .args(arguments)
+            .env("CONSTANS_CREDENTIALS", credentials)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped());
         let mut started = command.spawn().expect("the client starts");
         // It may not want to read any of it.
         let _ = started.stdin.take().expect("it can be told").write_all(typed.as_bytes());
@@ -328,14 +375,20 @@ impl Fleet {
     ///
     /// Panics if it fails.
     pub fn server_says(&self, arguments: &[&str]) -> String {
-        let output = Command::new(program("constans-server")).args(arguments).env("CONSTANS_DATABASE", &self.database).output().expect("it starts");
+        let output = Command::new(program("constans-server"))
+            .args(arguments)
+            .env("CONSTANS_DATABASE", &self.database)
+            .output()
+            .expect("it starts");
         assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
         String::from_utf8_lossy(&output.stdout).into_owned()
     }
 
     /// Returns a link by which a person with a role signs in once.
     pub fn link(&self, person: &str, role: &str) -> String {
-        self.server_says(&["link", "--url", &self.people_url(), "--person", person, "--role", role]).trim().to_owned()
+        self.server_says(&["link", "--url", &self.people_url(), "--person", person, "--role", role])
+            .trim()
+            .to_owned()
     }
 
     /// Returns a caller of the interface that nobody knows.
@@ -390,7 +443,8 @@ impl Fleet {
     ///
     /// Panics if the query is wrong.
     pub fn query(&self, sql: &str) -> String {
-        let output = Command::new("psql").args(["-tAq", "-c", sql, &self.database]).output().expect("psql starts");
+        let output =
+            Command::new("psql").args(["-tAq", "-c", sql, &self.database]).output().expect("psql starts");
         assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
         String::from_utf8_lossy(&output.stdout).trim().to_owned()
     }
@@ -403,7 +457,13 @@ impl Fleet {
     pub fn refused_start(&mut self) -> String {
         self.kill_server();
         let before = self.log().len();
-        self.server = serve(&self.folder, &self.database, [self.agents, self.people, self.metrics], &self.arguments, None);
+        self.server = serve(
+            &self.folder,
+            &self.database,
+            [self.agents, self.people, self.metrics],
+            &self.arguments,
+            None,
+        );
         let until = Instant::now() + Duration::from_secs(30);
         let ended = loop {
             match self.server.try_wait().expect("it was started") {
@@ -462,11 +522,27 @@ impl Drop for Running {
     }
 }
 
-fn serve(folder: &TempDir, database: &str, ports: [u16; 3], arguments: &[String], stop_at: Option<&str>) -> Child {
+fn serve(
+    folder: &TempDir,
+    database: &str,
+    ports: [u16; 3],
+    arguments: &[String],
+    stop_at: Option<&str>,
+) -> Child {
     let [agents, people, metrics] = ports.map(|port| format!("127.0.0.1:{port}"));
     let log = File::options().create(true).append(true).open(folder.path().join("log")).expect("a log");
     Command::new(program("constans-server"))
-        .args(["serve", "--name", "127.0.0.1", "--agents", &agents, "--people", &people, "--metrics", &metrics])
+        .args([
+            "serve",
+            "--name",
+            "127.0.0.1",
+            "--agents",
+            &agents,
+            "--people",
+            &people,
+            "--metrics",
+            &metrics,
+        ])
         .arg("--protected")
         .arg(folder.path().join("protected"))
         .args(arguments)

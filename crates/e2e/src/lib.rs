@@ -42,7 +42,8 @@ impl Ended {
     ///
     /// Panics if there is none.
     pub fn report(&self) -> RunReport {
-        serde_json::from_str(&self.stdout).unwrap_or_else(|error| panic!("no report: {error}\n{}\n{}", self.stdout, self.stderr))
+        serde_json::from_str(&self.stdout)
+            .unwrap_or_else(|error| panic!("no report: {error}\n{}\n{}", self.stdout, self.stderr))
     }
 }
 
@@ -61,7 +62,8 @@ impl Machine {
     /// Panics if it cannot be made.
     pub fn fresh() -> Self {
         let folder = tempfile::tempdir().expect("a folder for the test");
-        fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755)).expect("others may look into it");
+        fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755))
+            .expect("others may look into it");
         let root = PrivateRoot::make(&folder.path().join("root"), repository()).expect("a private root");
         Self { folder, root }
     }
@@ -100,9 +102,16 @@ impl Machine {
     /// Panics if it cannot be started.
     pub fn run_on_terminal(&self, arguments: &[&str], typed: &str) -> Ended {
         let agent = self.agent(arguments);
-        let words: Vec<String> = std::iter::once(agent.get_program()).chain(agent.get_args()).map(|word| format!("'{}'", word.display())).collect();
+        let words: Vec<String> = std::iter::once(agent.get_program())
+            .chain(agent.get_args())
+            .map(|word| format!("'{}'", word.display()))
+            .collect();
         let mut terminal = unprivileged(Path::new("script"));
-        terminal.args(["-qefc", &words.join(" "), "/dev/null"]).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        terminal
+            .args(["-qefc", &words.join(" "), "/dev/null"])
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped());
         let mut started = terminal.spawn().expect("script(1) starts");
         started.stdin.as_mut().expect("it reads").write_all(typed.as_bytes()).expect("it is typed");
         Ended::of(&started.wait_with_output().expect("it ends"))
@@ -131,7 +140,8 @@ impl Machine {
 
     /// Returns what the stand-in for a service manager noted of a service.
     pub fn service(&self, name: &str) -> serde_json::Value {
-        let noted = self.root.read(&format!("/run/constans-stand-in/{name}.service.json")).unwrap_or_default();
+        let noted =
+            self.root.read(&format!("/run/constans-stand-in/{name}.service.json")).unwrap_or_default();
         serde_json::from_str(&noted).unwrap_or_default()
     }
 }
@@ -186,7 +196,13 @@ fn copy_all(from: &Path, to: &Path) {
 ///
 /// Panics if it cannot be started.
 pub fn client(arguments: &[&str]) -> Ended {
-    Ended::of(&Command::new(program("constans")).args(arguments).stdin(Stdio::null()).output().expect("the client starts"))
+    Ended::of(
+        &Command::new(program("constans"))
+            .args(arguments)
+            .stdin(Stdio::null())
+            .output()
+            .expect("the client starts"),
+    )
 }
 
 /// The repository of packages that all tests share.
@@ -213,7 +229,12 @@ impl SharedFolder {
         let path = tempfile::tempdir().expect("a folder for the tests").keep();
         fs::set_permissions(&path, fs::Permissions::from_mode(0o755)).expect("others may look into it");
         let mut removes = Command::new("sh");
-        removes.args(["-c", r#"read -r _; rm -rf -- "$1""#, "sh"]).arg(&path).stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null());
+        removes
+            .args(["-c", r#"read -r _; rm -rf -- "$1""#, "sh"])
+            .arg(&path)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null());
         // Ctrl-C ends the tests, and not what removes the folder after them.
         Self { path, _removes: removes.process_group(0).spawn().expect("sh starts") }
     }
@@ -234,13 +255,23 @@ pub fn program(name: &str) -> PathBuf {
         let folder = SharedFolder::make();
         let own = std::env::current_exe().expect("a program knows where it is");
         let folder_of_own = own.parent().expect("it lies in target/PROFILE, and tests in a folder below");
-        let built = if folder_of_own.ends_with("deps") { folder_of_own.parent().expect("target/PROFILE") } else { folder_of_own };
+        let built = if folder_of_own.ends_with("deps") {
+            folder_of_own.parent().expect("target/PROFILE")
+        } else {
+            folder_of_own
+        };
         for name in ["constans-agent", "constans", "constans-server", "constans-crowd"] {
             let from = built.join(name);
-            assert!(from.exists(), "{} is not built: run `make test`, or `cargo build --bins` first", from.display());
+            assert!(
+                from.exists(),
+                "{} is not built: run `make test`, or `cargo build --bins` first",
+                from.display()
+            );
             let to = folder.path().join(name);
             // A build makes a new file and does not write into this one.
-            fs::hard_link(&from, &to).or_else(|_| fs::copy(&from, &to).map(|_| ())).expect("a program can be linked or copied");
+            fs::hard_link(&from, &to)
+                .or_else(|_| fs::copy(&from, &to).map(|_| ()))
+                .expect("a program can be linked or copied");
         }
         folder
     });

@@ -39,9 +39,19 @@ pub fn well(ended: &Ended) -> &str {
 /// Panics if something is refused.
 pub fn publish_and_serve(fleet: &Fleet) {
     for kit in ["quay-base", "kiosk-floor", "gate-reader"] {
-        assert!(well(&fleet.client(&["kit", "publish", &demo_kit(kit)])).starts_with(&format!("published {kit}@")));
+        assert!(
+            well(&fleet.client(&["kit", "publish", &demo_kit(kit)]))
+                .starts_with(&format!("published {kit}@"))
+        );
     }
-    well(&fleet.client(&["stage", "serve", "open-water", "quay-base@1.3.0", "kiosk-floor@1.0.0", "gate-reader@2.1.0"]));
+    well(&fleet.client(&[
+        "stage",
+        "serve",
+        "open-water",
+        "quay-base@1.3.0",
+        "kiosk-floor@1.0.0",
+        "gate-reader@2.1.0",
+    ]));
 }
 
 /// Copies the demo's kits beside each other, to be changed.
@@ -158,7 +168,10 @@ pub fn serve_quays(fleet: &Fleet, version: &str) {
     let kit = folder.path().join("quay-base");
     let write = |path: &str, text: String| fs::write(folder.path().join(path), text).expect("it is written");
     fs::create_dir_all(kit.join("baselines")).expect("a folder");
-    write("quay-base/kit.toml", format!("[kit]\nname = \"quay-base\"\nversion = \"{version}\"\nsummary = \"What every node has\"\n"));
+    write(
+        "quay-base/kit.toml",
+        format!("[kit]\nname = \"quay-base\"\nversion = \"{version}\"\nsummary = \"What every node has\"\n"),
+    );
     write("quay-base/baselines/quay.toml", QUAYS.replace("RELEASE", version));
     write("group.toml", QUAYS_GROUP.to_owned());
     well(&fleet.client(&["kit", "publish", &kit.display().to_string()]));

@@ -27,7 +27,11 @@ fn a_new_kit_checks_is_formatted_and_its_case_comes_out_as_expected() {
     let tried = run(&["kit", "test", text(&kit)]);
     assert_eq!((tried.exit, tried.stdout.ends_with("passed: 1 case\n")), (Some(0), true), "{}", tried.stdout);
     let again = run(&["kit", "new", "lighthouse", "--into", text(folder.path())]);
-    assert!(again.exit == Some(1) && again.stderr.contains("already exists; nothing was written"), "{}", again.stderr);
+    assert!(
+        again.exit == Some(1) && again.stderr.contains("already exists; nothing was written"),
+        "{}",
+        again.stderr
+    );
     assert!(run(&["kit", "new", "Light House"]).stderr.contains("`Light House` is not a valid kit name"));
 }
 
@@ -48,14 +52,29 @@ fn a_case_that_comes_out_otherwise_shows_what_and_where() {
     let kits = kits();
     let kit = kits.path().join("kiosk-floor");
     change(&kit.join("cases/two-lanes.toml"), "idle = 90", "idle = 60");
-    change(&kit.join("cases/two-lanes.toml"), "what = \"file:/etc/kiosk/lanes/C.conf\"\nabsent = true", "what = \"file:/etc/kiosk/lanes/C.conf\"");
+    change(
+        &kit.join("cases/two-lanes.toml"),
+        "what = \"file:/etc/kiosk/lanes/C.conf\"\nabsent = true",
+        "what = \"file:/etc/kiosk/lanes/C.conf\"",
+    );
     let tried = run(&["kit", "test", text(&kit)]);
     assert_eq!(tried.exit, Some(1));
-    for part in ["-idle = 90", "+idle = 60", "presence  expected a clause   got none", "cases/two-lanes.toml:", "1 of 3 cases failed"] {
+    for part in [
+        "-idle = 90",
+        "+idle = 60",
+        "presence  expected a clause   got none",
+        "cases/two-lanes.toml:",
+        "1 of 3 cases failed",
+    ] {
         assert!(tried.stdout.contains(part), "{part} in {}", tried.stdout);
     }
     let junit = run(&["kit", "test", "--output", "junit", text(&kit)]);
-    assert!(junit.stdout.contains("tests=\"3\" failures=\"1\"") && junit.stdout.contains("<failure message=\"2 failed\">"), "{}", junit.stdout);
+    assert!(
+        junit.stdout.contains("tests=\"3\" failures=\"1\"")
+            && junit.stdout.contains("<failure message=\"2 failed\">"),
+        "{}",
+        junit.stdout
+    );
 }
 
 #[test]
@@ -64,13 +83,25 @@ fn a_required_kit_is_found_beside_or_named_and_missed_all_at_once() {
     let ship = kits.path().join("ship-gateway");
     fs::rename(kits.path().join("quay-base"), kits.path().join("elsewhere")).unwrap();
     let alone = run(&["kit", "check", text(&ship)]);
-    assert!(alone.exit == Some(0) && alone.stdout.contains("C0182") && alone.stdout.contains("--with ../quay-base"), "{}", alone.stdout);
+    assert!(
+        alone.exit == Some(0)
+            && alone.stdout.contains("C0182")
+            && alone.stdout.contains("--with ../quay-base"),
+        "{}",
+        alone.stdout
+    );
     let named = run(&["kit", "check", text(&ship), "--with", text(&kits.path().join("elsewhere"))]);
     assert!(named.stdout.ends_with("no findings\n"), "{}", named.stdout);
     change(&ship.join("kit.toml"), "^1.0", "^2.0");
     let unmet = run(&["kit", "check", text(&ship), "--with", text(&kits.path().join("elsewhere"))]);
     assert_eq!(unmet.exit, Some(1));
-    assert!(unmet.stdout.contains("ship-gateway@0.9.0 requires quay-base ^2.0, and no release of quay-base matches"), "{}", unmet.stdout);
+    assert!(
+        unmet
+            .stdout
+            .contains("ship-gateway@0.9.0 requires quay-base ^2.0, and no release of quay-base matches"),
+        "{}",
+        unmet.stdout
+    );
     assert!(unmet.stdout.contains("hint: there are quay-base 1.3.0"), "{}", unmet.stdout);
 }
 
@@ -79,22 +110,37 @@ fn a_kit_is_shown_to_people_who_read_no_documents_and_nothing_in_it_can_act_in_a
     let kits = kits();
     let kit = kits.path().join("quay-base");
     let shown = run(&["kit", "show", text(&kit)]).stdout;
-    for part in ["The account guest must not exist.", "satisfies SK-3", "Days that journals are kept (default 90)", "Left over from the old image"] {
+    for part in [
+        "The account guest must not exist.",
+        "satisfies SK-3",
+        "Days that journals are kept (default 90)",
+        "Left over from the old image",
+    ] {
         assert!(shown.contains(part), "{part} in {shown}");
     }
     change(&kit.join("kit.toml"), "What every node", "<script>alert(1)</script> What every node");
     let page = run(&["kit", "show", "--output", "html", text(&kit)]).stdout;
-    assert!(page.starts_with("<!doctype html>") && page.contains("&lt;script&gt;") && !page.contains("<script"), "{page}");
+    assert!(
+        page.starts_with("<!doctype html>") && page.contains("&lt;script&gt;") && !page.contains("<script"),
+        "{page}"
+    );
 }
 
 #[test]
 fn the_order_tells_the_reason_of_each_move() {
     let order = run(&["kit", "order", &demo_kit("quay-base"), "upkeep"]).stdout;
-    assert!(order.contains("directory:/etc/security/limits.d   moved up: file:/etc/security/limits.d/quay-core.conf needs it"), "{order}");
+    assert!(
+        order.contains(
+            "directory:/etc/security/limits.d   moved up: file:/etc/security/limits.d/quay-core.conf needs it"
+        ),
+        "{order}"
+    );
     assert!(order.contains("lies in directory:/etc/security  (implied)"), "{order}");
     let dot = run(&["kit", "order", "--output", "dot", &demo_kit("quay-base"), "upkeep"]).stdout;
     assert!(dot.starts_with("digraph order {") && dot.contains("style = dashed"), "{dot}");
-    assert!(run(&["kit", "order", &demo_kit("quay-base"), "upkep"]).stderr.contains("did you mean `upkeep`?"));
+    assert!(
+        run(&["kit", "order", &demo_kit("quay-base"), "upkep"]).stderr.contains("did you mean `upkeep`?")
+    );
 }
 
 #[test]
@@ -104,12 +150,18 @@ fn two_folders_are_compared_clause_by_clause() {
     change(&new.join("baselines/reader.toml"), "version = \"2.1.4\"", "version = \"2.2.*\"");
     change(&new.join("copies/tariffs.csv"), "adult", "grown-up");
     let difference = run(&["kit", "diff", &demo_kit("gate-reader"), text(&new)]).stdout;
-    for part in
-        ["baseline reader  changed", "package:gate-reader  changed", "version  was 2.1.4, is 2.2.*", "copies/tariffs.csv  changed", "grown-up"]
-    {
+    for part in [
+        "baseline reader  changed",
+        "package:gate-reader  changed",
+        "version  was 2.1.4, is 2.2.*",
+        "copies/tariffs.csv  changed",
+        "grown-up",
+    ] {
         assert!(difference.contains(part), "{part} in {difference}");
     }
-    assert!(run(&["kit", "diff", &demo_kit("gate-reader"), &demo_kit("gate-reader")]).stdout.ends_with("none\n"));
+    assert!(
+        run(&["kit", "diff", &demo_kit("gate-reader"), &demo_kit("gate-reader")]).stdout.ends_with("none\n")
+    );
 }
 
 #[test]
@@ -134,6 +186,10 @@ fn formatting_replaces_a_document_whole_and_leaves_a_broken_one_as_it_is() {
     assert!(fs::read_to_string(&document).unwrap().contains("# kept\nsummary = \"A gate"));
     fs::write(&document, "[baseline\n").unwrap();
     let broken = run(&["kit", "fmt", text(&document)]);
-    assert!(broken.exit == Some(1) && broken.stderr.contains("the file was not changed"), "{}", broken.stderr);
+    assert!(
+        broken.exit == Some(1) && broken.stderr.contains("the file was not changed"),
+        "{}",
+        broken.stderr
+    );
     assert_eq!(fs::read_to_string(&document).unwrap(), "[baseline\n");
 }

@@ -9,8 +9,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 /// A group of nodes that a label chooses; its nodes get other values.
-const NIGHT: &str =
-    "name = \"night-trial\"\npriority = 20\nfilter = \"labels.trial == 'night'\"\n[parameters]\n\"kiosk-floor/kiosk-lockdown.idle_seconds\" = 90\n";
+const NIGHT: &str = "name = \"night-trial\"\npriority = 20\nfilter = \"labels.trial == 'night'\"\n[parameters]\n\"kiosk-floor/kiosk-lockdown.idle_seconds\" = 90\n";
 
 /// What is under the lock of the desired state, as whoever edits a node takes it.
 const SHARE: &str = "select pg_advisory_xact_lock_shared(x'6465736972656421'::bigint);";
@@ -21,7 +20,10 @@ struct Session(Child);
 impl Session {
     fn open(fleet: &Fleet) -> Self {
         let mut command = Command::new("psql");
-        command.args(["-qtA", "-v", "ON_ERROR_STOP=1", fleet.database()]).stdin(Stdio::piped()).stdout(Stdio::null());
+        command
+            .args(["-qtA", "-v", "ON_ERROR_STOP=1", fleet.database()])
+            .stdin(Stdio::piped())
+            .stdout(Stdio::null());
         Self(command.spawn().expect("psql starts"))
     }
 
@@ -101,18 +103,24 @@ fn a_label_that_was_committed_late_is_caught_up() {
     let (mut fleet, kiosk) = fleet_of(700);
     let idle = "select count(*) from node_wanted w join node on node.id = w.node join effective_state s on s.id = w.state, clause c
                 where c.id = any(s.clauses) and c.body ->> 'address' = 'file:/etc/kiosk/shell.conf' and node.name = 'quay-tern-2'";
-    let before = fleet.query("select w.state from node_wanted w join node on node.id = w.node where node.name = 'kiosk-auken-1'");
+    let before = fleet.query(
+        "select w.state from node_wanted w join node on node.id = w.node where node.name = 'kiosk-auken-1'",
+    );
     // The edit begins before the change and is committed after all its nodes were prepared.
     let mut edit = Session::open(&fleet);
     edit.says(&format!(
         "begin; {SHARE} update node set labels = labels || '{{\"trial\": \"night\"}}' where name in ('quay-tern-2', 'kiosk-auken-1');"
     ));
     until("the edit is under way", || {
-        fleet.query("select count(*) from pg_locks where locktype = 'advisory' and mode = 'ShareLock' and granted") == "1"
+        fleet.query(
+            "select count(*) from pg_locks where locktype = 'advisory' and mode = 'ShareLock' and granted",
+        ) == "1"
     });
     std::thread::scope(|scope| {
         let change = scope.spawn(|| group(&fleet, &kiosk, NIGHT));
-        until("all nodes are prepared", || fleet.query("select count(*) from job where ended_at is null and done = 701") == "1");
+        until("all nodes are prepared", || {
+            fleet.query("select count(*) from job where ended_at is null and done = 701") == "1"
+        });
         std::thread::sleep(Duration::from_millis(600));
         assert!(!change.is_finished(), "it waits for the edit");
         assert_eq!(
@@ -122,9 +130,14 @@ fn a_label_that_was_committed_late_is_caught_up() {
         );
         edit.says("commit;");
         edit.end();
-        assert!(well(&change.join().unwrap()).contains("desired state changed on 701 nodes"), "the two are caught up with");
+        assert!(
+            well(&change.join().unwrap()).contains("desired state changed on 701 nodes"),
+            "the two are caught up with"
+        );
     });
-    let after = fleet.query("select w.state from node_wanted w join node on node.id = w.node where node.name = 'kiosk-auken-1'");
+    let after = fleet.query(
+        "select w.state from node_wanted w join node on node.id = w.node where node.name = 'kiosk-auken-1'",
+    );
     assert_ne!(before, after, "the label is seen: {}", fleet.query(idle));
     assert_eq!(otherwise_from_scratch(&mut fleet), (0, "0".to_owned()));
 }
@@ -138,7 +151,8 @@ fn a_node_that_was_resolved_by_itself_after_a_change_was_prepared_is_looked_at_a
     // The label is there when the preview begins, and nobody has resolved the node since.
     fleet.query("update node set labels = labels || '{\"trial\": \"night\"}' where name = 'kiosk-auken-1'");
     let preview = fleet.client(&["group", "remove", "night-trial", "--preview"]);
-    let no = well(&preview).split("change confirm ").nth(1).unwrap().split_whitespace().next().unwrap().to_owned();
+    let no =
+        well(&preview).split("change confirm ").nth(1).unwrap().split_whitespace().next().unwrap().to_owned();
     // For the preview the node stays as it is: without the group the label means nothing. By itself it becomes otherwise.
     fleet.query("update node set input_pending = true where name = 'kiosk-auken-1'");
     until("the node is resolved by itself", || fleet.query(state) != day);
@@ -150,14 +164,17 @@ fn a_node_that_was_resolved_by_itself_after_a_change_was_prepared_is_looked_at_a
 #[test]
 fn of_two_changes_of_one_group_the_later_is_told_by_whom_it_was_changed() {
     let (fleet, kiosk) = fleet_of(1_500);
-    let texts = [45, 60].map(|idle| KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {}", idle + 1)));
+    let texts =
+        [45, 60].map(|idle| KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {}", idle + 1)));
     let ended = std::thread::scope(|scope| {
         let all: Vec<_> = texts
             .iter()
             .enumerate()
             .map(|(at, text)| {
                 let (fleet, document) = (&fleet, kiosk.document(&format!("{at}.toml"), text));
-                scope.spawn(move || fleet.client(&["group", "set", &document, "--because", "idle times of the winter"]))
+                scope.spawn(move || {
+                    fleet.client(&["group", "set", &document, "--because", "idle times of the winter"])
+                })
             })
             .collect();
         all.into_iter().map(|one| one.join().unwrap()).collect::<Vec<_>>()
@@ -166,7 +183,11 @@ fn of_two_changes_of_one_group_the_later_is_told_by_whom_it_was_changed() {
     assert_eq!((made.len(), refused.len()), (1, 1));
     let refused = &refused[0];
     let no = ask(&fleet, "/api/changes")[1]["no"].clone();
-    assert!(refused.stderr.contains(&format!("group:kiosks was changed meanwhile by C{no}, ilse.maren")), "{}", refused.stderr);
+    assert!(
+        refused.stderr.contains(&format!("group kiosks was changed meanwhile by C{no}, ilse.maren")),
+        "{}",
+        refused.stderr
+    );
     assert!(refused.stderr.contains("constans group list"), "{}", refused.stderr);
     let listed = fleet.client(&["change", "list"]);
     let listed = well(&listed);
@@ -174,22 +195,72 @@ fn of_two_changes_of_one_group_the_later_is_told_by_whom_it_was_changed() {
 }
 
 #[test]
+fn who_read_an_older_document_overwrites_nothing_and_a_repeated_request_makes_no_second_change() {
+    let (fleet, kiosk) = fleet_of(3);
+    let document = |idle: u32| {
+        let text = KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {idle}"));
+        kiosk.document(&format!("{idle}.toml"), &text)
+    };
+    let read = fleet.query("select max(no) from change");
+    well(&fleet.client(&["group", "set", &document(50)]));
+    let late = fleet.client(&["group", "set", &document(60), "--unless-changed-after", &format!("C{read}")]);
+    assert!(
+        late.exit == Some(1)
+            && late.stderr.contains(&format!("group kiosks was changed after C{read}, by C")),
+        "{}",
+        late.stderr
+    );
+    let newest = fleet.query("select max(no) from change");
+    well(&fleet.client(&["group", "set", &document(60), "--unless-changed-after", &newest]));
+
+    let group =
+        serde_json::json!({ "name": "gates", "filter": "labels.role == 'gate'", "priority": 5 }).to_string();
+    let keyed = |key: &str| fleet.curl().with_token(fleet.administrator()).with_request_key(key);
+    let changes = || fleet.query("select count(*) from change");
+    let (status, first) = keyed("night-7").put("/api/groups", &group);
+    assert_eq!(status, 200, "{first}");
+    let made = changes();
+    let again = keyed("night-7").put("/api/groups", &group);
+    assert_eq!(
+        (again.0, serde_json::from_str::<Value>(&again.1).unwrap()["change"].clone()),
+        (200, serde_json::from_str::<Value>(&first).unwrap()["change"].clone())
+    );
+    let (status, removed) = keyed("night-8").delete("/api/groups/gates");
+    assert_eq!(status, 200, "{removed}");
+    let (status, repeated) = keyed("night-8").delete("/api/groups/gates");
+    assert_eq!((status, repeated), (200, removed), "although there is no such group any more");
+    assert_eq!(changes().parse::<u32>().unwrap(), made.parse::<u32>().unwrap() + 1);
+    let (status, bad) = keyed(&"k".repeat(129)).put("/api/groups", &group);
+    assert!(status == 422 && bad.contains("Idempotency-Key"), "{status} {bad}");
+}
+
+#[test]
 fn what_takes_clauses_is_asked_and_a_preview_hands_out_nothing() {
     let (mut fleet, kiosk) = fleet_of(9);
     well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce").replace("= 45", "= 46")));
-    let wanted = "select string_agg(coalesce(state, 0) || ':' || counter, ' ' order by node) from node_wanted";
+    let wanted =
+        "select string_agg(coalesce(state, 0) || ':' || counter, ' ' order by node) from node_wanted";
     let before = fleet.query(wanted);
     let typo = KIOSKS.replace("MODE", "enforce").replace("= 45", "= 46").replace("'kiosk'", "'kisok'");
     let document = kiosk.document("typo.toml", &typo);
 
     let preview = fleet.client(&["group", "set", &document, "--preview"]);
     let preview = well(&preview);
-    assert!(preview.contains("affects 5 nodes") && preview.contains("takes from 5 nodes") && preview.contains("nothing is handed out"), "{preview}");
+    assert!(
+        preview.contains("affects 5 nodes")
+            && preview.contains("takes from 5 nodes")
+            && preview.contains("nothing is handed out"),
+        "{preview}"
+    );
     assert_eq!(fleet.query(wanted), before, "a preview hands nothing out");
 
     let refused = fleet.client(&["group", "set", &document]);
     assert_eq!(refused.exit, Some(3), "{}{}", refused.stdout, refused.stderr);
-    assert!(refused.stderr.contains("takes clauses from 5 nodes") && refused.stderr.contains("--confirm 5"), "{}", refused.stderr);
+    assert!(
+        refused.stderr.contains("takes clauses from 5 nodes") && refused.stderr.contains("--confirm 5"),
+        "{}",
+        refused.stderr
+    );
     assert!(refused.stderr.contains("kiosk-auken-1"), "{}", refused.stderr);
     assert_eq!(fleet.query(wanted), before, "and nothing is handed out unasked");
     let too_few = fleet.client(&["group", "set", &document, "--confirm", "4"]);
@@ -204,7 +275,9 @@ fn what_takes_clauses_is_asked_and_a_preview_hands_out_nothing() {
     let shown = fleet.client(&["change", "show", &format!("C{no}")]);
     let shown = well(&shown);
     assert!(
-        shown.contains("because: a typo") && shown.contains("0 of 5 have it") && shown.contains("-   \"filter\": \"labels.role == 'kiosk'\""),
+        shown.contains("because: a typo")
+            && shown.contains("0 of 5 have it")
+            && shown.contains("-   \"filter\": \"labels.role == 'kiosk'\""),
         "{shown}"
     );
 
@@ -214,7 +287,11 @@ fn what_takes_clauses_is_asked_and_a_preview_hands_out_nothing() {
     let had: Vec<String> = before.split(' ').map(|one| one.split(':').next().unwrap().to_owned()).collect();
     assert_eq!(fleet.query(states), had.join(" "), "all is as before it");
     let again = fleet.client(&["change", "go-back", &format!("C{no}")]);
-    assert!(again.stderr.contains("cannot be taken back: group:kiosks was changed since"), "{}", again.stderr);
+    assert!(
+        again.stderr.contains("cannot be taken back: group:kiosks was changed since"),
+        "{}",
+        again.stderr
+    );
     assert_eq!(otherwise_from_scratch(&mut fleet), (0, "0".to_owned()));
 }
 
@@ -241,22 +318,32 @@ fn a_server_killed_in_any_step_leaves_the_old_or_the_new_everywhere_and_goes_on(
     refuse_falling_generations(&fleet);
     let values = "select string_agg(distinct value, ' ') from (select (c.body -> 'properties' ->> 'content') as value from node_wanted w join effective_state s on s.id = w.state
                   join clause c on c.id = any(s.clauses) where c.body ->> 'address' = 'file:/etc/kiosk/shell.conf') v";
-    let documents =
-        "select body -> 'parameters' ->> 'kiosk-floor/kiosk-lockdown.idle_seconds' from node_group where name = 'kiosks' and until_at is null";
-    for (at, step) in ["drafted", "preparing", "caught_up", "locked", "documents_stored", "handing_out", "handed_out"].into_iter().enumerate() {
+    let documents = "select body -> 'parameters' ->> 'kiosk-floor/kiosk-lockdown.idle_seconds' from node_group where name = 'kiosks' and until_at is null";
+    for (at, step) in
+        ["drafted", "preparing", "caught_up", "locked", "documents_stored", "handing_out", "handed_out"]
+            .into_iter()
+            .enumerate()
+    {
         let idle = 50 + at;
         let before = fleet.query(values);
         fleet.kill_server();
         fleet.start_server_until(step);
-        let document = kiosk.document("group.toml", &KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {idle}")));
+        let document = kiosk
+            .document("group.toml", &KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {idle}")));
         assert_ne!(fleet.client(&["group", "set", &document]).exit, Some(0), "{step}");
         fleet.wait_for_end();
         let is_new = fleet.query(documents) == idle.to_string();
         assert_eq!(is_new, step == "handed_out", "{step}");
-        assert_eq!(fleet.query(values) != before, is_new, "{step}: what nodes are wanted to be follows the documents");
+        assert_eq!(
+            fleet.query(values) != before,
+            is_new,
+            "{step}: what nodes are wanted to be follows the documents"
+        );
         assert!(!fleet.query(values).contains(' '), "{step}: the same everywhere: {}", fleet.query(values));
         fleet.start_server();
-        until(step, || fleet.query("select count(*) from change where status in ('waiting', 'preparing')") == "0");
+        until(step, || {
+            fleet.query("select count(*) from change where status in ('waiting', 'preparing')") == "0"
+        });
         assert_eq!(fleet.query(documents), idle.to_string(), "{step}: it went on by itself");
         assert_ne!(fleet.query(values), before, "{step}");
         assert!(!fleet.query(values).contains(' '), "{step}: the same everywhere: {}", fleet.query(values));
@@ -270,16 +357,24 @@ fn two_servers_share_the_work_and_one_goes_on_where_the_other_was_killed() {
     refuse_falling_generations(&fleet);
     for round in 0..3 {
         let (other, url) = fleet.another_server();
-        let document = kiosk.document("group.toml", &KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {}", 60 + round)));
+        let document = kiosk.document(
+            "group.toml",
+            &KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {}", 60 + round)),
+        );
         std::thread::scope(|scope| {
             let other_url = url.clone();
             let fleet = &fleet;
-            let change = scope.spawn(move || fleet.client(&["group", "set", &document, "--server", &other_url]));
-            until("somebody works at it", || fleet.query("select count(*) from job where ended_at is null and owner is not null") == "1");
+            let change =
+                scope.spawn(move || fleet.client(&["group", "set", &document, "--server", &other_url]));
+            until("somebody works at it", || {
+                fleet.query("select count(*) from job where ended_at is null and owner is not null") == "1"
+            });
             drop(other);
             drop(change.join().unwrap());
         });
-        until("the other one went on", || fleet.query("select count(*) from job where ended_at is null") == "0");
+        until("the other one went on", || {
+            fleet.query("select count(*) from job where ended_at is null") == "0"
+        });
         assert_eq!(
             fleet.query(
                 "select body -> 'parameters' ->> 'kiosk-floor/kiosk-lockdown.idle_seconds' from node_group where name = 'kiosks' and until_at is null"
@@ -294,7 +389,8 @@ fn two_servers_share_the_work_and_one_goes_on_where_the_other_was_killed() {
 fn a_database_restored_from_the_middle_of_a_change_drops_it_and_hands_nothing_out_until_recovering_ends() {
     let (mut fleet, kiosk) = fleet_of(600);
     let set = |fleet: &Fleet, idle: u32| {
-        let document = kiosk.document("group.toml", &KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {idle}")));
+        let document = kiosk
+            .document("group.toml", &KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {idle}")));
         fleet.client(&["group", "set", &document])
     };
     let status = "select status from change where what = 'set the group kiosks' order by no desc limit 1";
@@ -326,7 +422,11 @@ fn a_database_restored_from_the_middle_of_a_change_drops_it_and_hands_nothing_ou
     well(&fleet.client(&["recovery", "end", "--although-not-heard"]));
     well(&set(&fleet, 60));
     well(&kiosk.run(&["daemon", "--once"]));
-    assert!(kiosk.root.read("/etc/kiosk/shell.conf").unwrap().contains("60"), "{}", kiosk.root.read("/etc/kiosk/shell.conf").unwrap());
+    assert!(
+        kiosk.root.read("/etc/kiosk/shell.conf").unwrap().contains("60"),
+        "{}",
+        kiosk.root.read("/etc/kiosk/shell.conf").unwrap()
+    );
     assert_eq!(otherwise_from_scratch(&mut fleet), (0, "0".to_owned()));
 }
 
@@ -334,7 +434,12 @@ fn a_database_restored_from_the_middle_of_a_change_drops_it_and_hands_nothing_ou
 fn write_at_once(fleet: &Fleet, machine: &Machine, nodes: usize, lasts: Duration) -> Vec<usize> {
     let end = Instant::now() + lasts;
     let document = |name: &str, text: &str| machine.document(&format!("{name}.toml"), text);
-    let kiosks = [70, 80].map(|idle| document(&format!("kiosks-{idle}"), &KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {idle}"))));
+    let kiosks = [70, 80].map(|idle| {
+        document(
+            &format!("kiosks-{idle}"),
+            &KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {idle}")),
+        )
+    });
     let night = document("night", NIGHT);
     let gates = ["observe", "enforce"].map(|mode| {
         let text = format!("name = \"gates\"\nfilter = \"labels.role == 'gate'\"\n[[assignments]]\nkit = \"gate-reader\"\nbaseline = \"reader\"\n[settings]\nmode = \"{mode}\"\n");
@@ -347,14 +452,32 @@ fn write_at_once(fleet: &Fleet, machine: &Machine, nodes: usize, lasts: Duration
         fleet.query(&format!("begin; {SHARE} update node set {what}, input_pending = true where name = 'quay-tern-{}'; commit;", pick(round)));
         true
     };
-    let no =
-        |status: &str| fleet.query(&format!("select coalesce(max(no), 0) from change where status = '{status}' and jsonb_array_length(edits) > 0"));
+    let no = |status: &str| {
+        fleet.query(&format!("select coalesce(max(no), 0) from change where status = '{status}' and jsonb_array_length(edits) > 0"))
+    };
     let writers: [&(dyn Fn(usize) -> bool + Sync); 8] = [
         &|round| change(&["group", "set", &kiosks[round % 2], "--confirm", "100000"]),
         &|round| change(&["group", "set", &gates[round % 2], "--confirm", "100000", "--although-unusable"]),
-        &|round| if round % 2 == 0 { change(&["group", "set", &night]) } else { change(&["group", "remove", "night-trial", "--confirm", "100000"]) },
-        &|round| change(&["stage", "serve", "open-water", ["quay-base@1.3.0", "quay-base@1.3.1"][round % 2], "--confirm", "100000"]),
-        &|round| edit(&format!("labels = labels || '{{\"trial\": \"{}\"}}'", ["night", "day"][round % 2]), round),
+        &|round| {
+            if round % 2 == 0 {
+                change(&["group", "set", &night])
+            } else {
+                change(&["group", "remove", "night-trial", "--confirm", "100000"])
+            }
+        },
+        &|round| {
+            change(&[
+                "stage",
+                "serve",
+                "open-water",
+                ["quay-base@1.3.0", "quay-base@1.3.1"][round % 2],
+                "--confirm",
+                "100000",
+            ])
+        },
+        &|round| {
+            edit(&format!("labels = labels || '{{\"trial\": \"{}\"}}'", ["night", "day"][round % 2]), round)
+        },
         &|round| {
             // As a check-in that came while something was handed out.
             fleet.query(&format!(
@@ -403,7 +526,14 @@ fn write_at_once(fleet: &Fleet, machine: &Machine, nodes: usize, lasts: Duration
 fn eight_writers(nodes: usize, lasts: Duration) {
     let (mut fleet, kiosk) = fleet_of(nodes);
     let folder = tempfile::tempdir().expect("a folder");
-    assert!(Command::new("cp").arg("-r").arg(constans_e2e::demo_kit("quay-base")).arg(folder.path()).status().is_ok_and(|status| status.success()));
+    assert!(
+        Command::new("cp")
+            .arg("-r")
+            .arg(constans_e2e::demo_kit("quay-base"))
+            .arg(folder.path())
+            .status()
+            .is_ok_and(|status| status.success())
+    );
     constans_e2e::story::change(&folder.path().join("quay-base/kit.toml"), "1.3.0", "1.3.1");
     well(&fleet.client(&["kit", "publish", &folder.path().join("quay-base").display().to_string()]));
     refuse_falling_generations(&fleet);
@@ -411,10 +541,17 @@ fn eight_writers(nodes: usize, lasts: Duration) {
     println!("{nodes} nodes, {lasts:.0?}, changes by writer: {done:?}");
     assert!(done.iter().all(|&done| done > 0), "each writer had its way at least once: {done:?}");
     let log = fleet.log();
-    let wrong: Vec<&str> = log.lines().filter(|line| line.contains("ERROR") || line.contains("deadlock") || line.contains("fell")).collect();
+    let wrong: Vec<&str> = log
+        .lines()
+        .filter(|line| line.contains("ERROR") || line.contains("deadlock") || line.contains("fell"))
+        .collect();
     assert!(wrong.is_empty(), "{wrong:#?}");
     assert_eq!(fleet.query("select deadlocks from pg_stat_database where datname = 'constans'"), "0");
-    assert_eq!(otherwise_from_scratch(&mut fleet), (0, "0".to_owned()), "what each node is wanted to be equals resolving from scratch");
+    assert_eq!(
+        otherwise_from_scratch(&mut fleet),
+        (0, "0".to_owned()),
+        "what each node is wanted to be equals resolving from scratch"
+    );
 }
 
 #[test]

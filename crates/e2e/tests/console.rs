@@ -39,7 +39,11 @@ fn a_fleet_is_followed_from_its_first_node_to_drift_that_is_put_right_without_lo
     browser.click("link", "kiosk-auken-1: file:/etc/kiosk/shell.conf drifted");
     browser.see("1 clause drifted and not corrected. Mode observe");
     browser.see("out of line, drift");
-    assert!(browser.address().ends_with("/nodes/kiosk-auken-1?clause=file%3A%2Fetc%2Fkiosk%2Fshell.conf"), "{}", browser.address());
+    assert!(
+        browser.address().ends_with("/nodes/kiosk-auken-1?clause=file%3A%2Fetc%2Fkiosk%2Fshell.conf"),
+        "{}",
+        browser.address()
+    );
     browser.click("link", "Result in the run");
     browser.see("would be corrected");
     browser.see("Drift: the node changed between");
@@ -59,7 +63,8 @@ fn a_fleet_is_followed_from_its_first_node_to_drift_that_is_put_right_without_lo
     browser.press("g");
     browser.press("o");
     browser.see("1 drift corrected");
-    let complaints: Vec<String> = browser.complaints().into_iter().filter(|said| !said.contains("ERR_CONNECTION_REFUSED")).collect();
+    let complaints: Vec<String> =
+        browser.complaints().into_iter().filter(|said| !said.contains("ERR_CONNECTION_REFUSED")).collect();
     assert!(complaints.iter().all(|said| !said.contains("Content Security Policy")), "{complaints:?}");
 }
 
@@ -80,7 +85,11 @@ fn nodes_are_narrowed_by_keyboard_and_what_is_wrong_with_a_filter_is_said() {
     browser.type_text(" == \"gate\"");
     browser.press("Enter");
     browser.see("1 node");
-    assert!(browser.address().contains("/nodes?filter=labels.role+%3D%3D+%22gate%22"), "{}", browser.address());
+    assert!(
+        browser.address().contains("/nodes?filter=labels.role+%3D%3D+%22gate%22"),
+        "{}",
+        browser.address()
+    );
     let text = browser.text();
     assert!(text.contains("gate-auken-1") && !text.contains("kiosk-auken-1"), "{text}");
     browser.open("/nodes?filter=node.statsu%20%3D%3D%20%22failed%22");
@@ -100,11 +109,21 @@ fn releases_are_read_in_plain_words_with_their_documents_and_differences() {
     browser.click("link", "Kits");
     browser.see("constans kit publish DIR");
     let kits = tempfile::tempdir().unwrap();
-    assert!(std::process::Command::new("cp").arg("-r").arg(demo_kit("quay-base")).arg(kits.path()).status().unwrap().success());
+    assert!(
+        std::process::Command::new("cp")
+            .arg("-r")
+            .arg(demo_kit("quay-base"))
+            .arg(kits.path())
+            .status()
+            .unwrap()
+            .success()
+    );
     let kit = kits.path().join("quay-base");
     well(&fleet.client(&["kit", "publish", kit.to_str().unwrap()]));
     browser.see("quay-base@1.3.0");
-    for (file, from, to) in [("kit.toml", "1.3.0", "1.4.0"), ("copies/issue", "Skerry Line", "Skerry Line, five islands")] {
+    for (file, from, to) in
+        [("kit.toml", "1.3.0", "1.4.0"), ("copies/issue", "Skerry Line", "Skerry Line, five islands")]
+    {
         let text = std::fs::read_to_string(kit.join(file)).unwrap();
         std::fs::write(kit.join(file), text.replace(from, to)).unwrap();
     }
@@ -113,7 +132,11 @@ fn releases_are_read_in_plain_words_with_their_documents_and_differences() {
     browser.see("The account guest must not exist.");
     browser.see("+Skerry Line, five islands");
     browser.click("tab", "copies/issue");
-    assert!(browser.address().contains("/kits/quay-base/1.4.0?from=1.3.0&file=copies%2Fissue"), "{}", browser.address());
+    assert!(
+        browser.address().contains("/kits/quay-base/1.4.0?from=1.3.0&file=copies%2Fissue"),
+        "{}",
+        browser.address()
+    );
     browser.click("link", "Kinds");
     browser.see("What do you want to achieve?");
     browser.open("/kinds/packet_rule?find=close%20port");
@@ -145,7 +168,11 @@ fn a_change_is_looked_into_and_taken_back_from_its_page() {
     browser.fill("Reason", "it took everything from the kiosks");
     browser.click("button", "Show the impact");
     browser.see("new on 1 node");
-    assert_eq!(fleet.query("select count(*) from change where status = 'handed_out' and kind = 'go_back'"), "0", "nothing is handed out yet");
+    assert_eq!(
+        fleet.query("select count(*) from change where status = 'handed_out' and kind = 'go_back'"),
+        "0",
+        "nothing is handed out yet"
+    );
     browser.click("button", "Hand out");
     browser.see(&format!("take back C{no}: set the group kiosks"));
     browser.see("it took everything from the kiosks");

@@ -39,7 +39,9 @@ impl Life {
         match &fact.truth {
             Truth::Joined | Truth::Fixed { .. } => {}
             Truth::Left => self.left = Some(fact.at),
-            Truth::Drifted { address } | Truth::Failing { address } => self.changed.push((fact.at, address.clone())),
+            Truth::Drifted { address } | Truth::Failing { address } => {
+                self.changed.push((fact.at, address.clone()));
+            }
             Truth::Off => self.go(fact.at, true, self.cut),
             Truth::On => self.go(fact.at, false, self.cut),
             Truth::Cut => self.go(fact.at, self.off, true),
@@ -74,7 +76,8 @@ impl Life {
 
     /// Returns how many of its runs the server must know at least: what was before it went away, or all.
     fn known_runs(&self, now: Timestamp, in_peace: bool) -> usize {
-        let is_back_for_long = self.back.is_none_or(|back| now.duration_since(back) > SignedDuration::from_mins(30));
+        let is_back_for_long =
+            self.back.is_none_or(|back| now.duration_since(back) > SignedDuration::from_mins(30));
         if !self.is_away() && is_back_for_long {
             return self.runs.len();
         }
@@ -105,7 +108,12 @@ fn crowd_truth_equals_reports() {
         "alter table audit_trail disable trigger only_added_to; alter table audit_chain disable trigger only_added_to;
                  delete from audit_chain; delete from audit_trail where who like '%on the server''s machine'",
     );
-    assert_eq!(fleet.query(&format!("select count(*) from ({}) leaked", leaks(&fleet))), "0", "{}", fleet.query(&leaks(&fleet)));
+    assert_eq!(
+        fleet.query(&format!("select count(*) from ({}) leaked", leaks(&fleet))),
+        "0",
+        "{}",
+        fleet.query(&leaks(&fleet))
+    );
 }
 
 #[test]
@@ -163,20 +171,32 @@ fn two_thousand_nodes_go_on_after_the_database_is_restored() {
     world.live(40);
     let recovery: serde_json::Value = ask(&world.fleet, "/api/recovery");
     assert!(recovery["recovering"].is_object(), "{recovery}");
-    let (status, said) = world.fleet.curl().with_token(world.fleet.administrator()).post("/api/recovery/end", r#"{"although_not_heard": true}"#);
+    let (status, said) = world
+        .fleet
+        .curl()
+        .with_token(world.fleet.administrator())
+        .post("/api/recovery/end", r#"{"although_not_heard": true}"#);
     assert_eq!(status, 200, "{said}");
     world.live(60);
     let now = world.crowd.now();
     let mut same = 0;
     for (name, life) in world.lives() {
-        let is_here = !life.is_away() && life.back.is_none_or(|back| now.duration_since(back) > SignedDuration::from_mins(40));
+        let is_here = !life.is_away()
+            && life.back.is_none_or(|back| now.duration_since(back) > SignedDuration::from_mins(40));
         let (true, Some((_, last))) = (is_here, life.runs.last()) else { continue };
         let node: serde_json::Value = ask(&world.fleet, &format!("/api/nodes/{name}"));
-        assert_eq!((&node["run_status"], &node["last_contact"]), (&(*last).into(), &"on_time".into()), "{name}");
+        assert_eq!(
+            (&node["run_status"], &node["last_contact"]),
+            (&(*last).into(), &"on_time".into()),
+            "{name}"
+        );
         same += 1;
     }
     assert!(same > 1_000, "{same} nodes were there to be compared");
-    assert_eq!(world.fleet.query("select count(*) from node_now where duplicate_identity_since is not null"), "0");
+    assert_eq!(
+        world.fleet.query("select count(*) from node_now where duplicate_identity_since is not null"),
+        "0"
+    );
     assert_eq!(world.fleet.query("select count(*) from node where revoked_at is not null"), "0");
     println!("{same} nodes are known as they are after the restore");
 }
@@ -188,7 +208,9 @@ struct SmallDisk(Option<tempfile::TempDir>);
 impl SmallDisk {
     fn under(fleet: &Fleet) -> Self {
         let folder = tempfile::tempdir().expect("a folder");
-        let run = |program: &str, arguments: &[&str]| Command::new(program).args(arguments).status().is_ok_and(|status| status.success());
+        let run = |program: &str, arguments: &[&str]| {
+            Command::new(program).args(arguments).status().is_ok_and(|status| status.success())
+        };
         let path = folder.path().to_str().expect("a path").to_owned();
         if !run("mount", &["-t", "tmpfs", "-o", "size=700m,mode=0755", "tmpfs", &path]) {
             return Self(None);
@@ -235,24 +257,31 @@ impl World {
     fn gather(plan: Plan) -> Self {
         let _ = rustls::crypto::ring::default_provider().install_default();
         let folder = tempfile::tempdir().expect("a folder");
-        let moved = MovedClock::create(&folder.path().join("clock"), FROM.parse().expect("a time")).expect("a clock");
+        let moved =
+            MovedClock::create(&folder.path().join("clock"), FROM.parse().expect("a time")).expect("a clock");
         let fleet = Fleet::start_by(moved.path());
         serve_quays(&fleet, "1.3.0");
         let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime");
-        let operator = Operator::new(&fleet.people_url(), &fleet.ca, fleet.administrator()).expect("an operator");
+        let operator =
+            Operator::new(&fleet.people_url(), &fleet.ca, fleet.administrator()).expect("an operator");
         let truth = folder.path().join("truth.jsonl");
-        let crowd = runtime.block_on(Crowd::gather(plan, operator, Pace::Moved(moved), Some(&truth), &mut |_| ())).expect("all join");
+        let crowd = runtime
+            .block_on(Crowd::gather(plan, operator, Pace::Moved(moved), Some(&truth), &mut |_| ()))
+            .expect("all join");
         Self { fleet, runtime, crowd, folder }
     }
 
     fn live(&mut self, mins: i64) {
-        self.runtime.block_on(self.crowd.live(SignedDuration::from_mins(mins), &mut |_| ())).expect("they live");
+        self.runtime
+            .block_on(self.crowd.live(SignedDuration::from_mins(mins), &mut |_| ()))
+            .expect("they live");
     }
 
     /// Returns what truly happened to each node, as it was written down.
     fn lives(&self) -> BTreeMap<String, Life> {
         let written = fs::read_to_string(self.folder.path().join("truth.jsonl")).expect("the truth");
-        let mut facts: Vec<Fact> = written.lines().map(|line| serde_json::from_str(line).expect("a fact")).collect();
+        let mut facts: Vec<Fact> =
+            written.lines().map(|line| serde_json::from_str(line).expect("a fact")).collect();
         assert_eq!(facts, self.crowd.facts(), "the file holds the whole truth");
         let mut lives: BTreeMap<String, Life> = BTreeMap::new();
         facts.sort_by_key(|fact| fact.at);
@@ -292,7 +321,11 @@ fn live(plan: Plan, mins: i64, in_peace: bool, mut blow: impl FnMut(&Fleet) + Se
     let now = world.crowd.now();
     let mut seen = Seen { in_peace, ..Seen::default() };
     lives.iter().for_each(|(name, life)| seen.compare(&world.fleet, name, life, now));
-    assert!(lives.len() >= nodes && seen.is_rich() && (seen.revoked > 0 || !somebody_leaves), "{} nodes, {seen:?}", lives.len());
+    assert!(
+        lives.len() >= nodes && seen.is_rich() && (seen.revoked > 0 || !somebody_leaves),
+        "{} nodes, {seen:?}",
+        lives.len()
+    );
     println!("{} nodes: {seen:?}", lives.len());
     world.fleet
 }
@@ -325,17 +358,31 @@ impl Seen {
         let truly: Vec<&'static str> = life.runs.iter().map(|(_, status)| *status).take(said.len()).collect();
         assert_eq!(said, truly, "{name}: {:?}", life.runs);
         let must = life.known_runs(now, self.in_peace);
-        assert!(said.len() >= must, "{name}: {} of {} runs are known, {must} must be", said.len(), life.runs.len());
+        assert!(
+            said.len() >= must,
+            "{name}: {} of {} runs are known, {must} must be",
+            said.len(),
+            life.runs.len()
+        );
         truly.iter().for_each(|status| *self.runs.entry(status).or_default() += 1);
 
         let episodes: Vec<Episode> = ask(fleet, &format!("/api/nodes/{name}/episodes"));
         let known_until = life.runs.get(said.len().wrapping_sub(1)).map(|(at, _)| *at);
-        let found: BTreeSet<(String, Timestamp)> =
-            life.changed.iter().filter(|(at, _)| Some(*at) <= known_until).map(|(at, address)| (address.clone(), *at)).collect();
+        let found: BTreeSet<(String, Timestamp)> = life
+            .changed
+            .iter()
+            .filter(|(at, _)| Some(*at) <= known_until)
+            .map(|(at, address)| (address.clone(), *at))
+            .collect();
         assert_eq!(episodes.len(), found.len(), "{name}: {episodes:?} and {found:?}");
         for (address, at) in &found {
-            let is_it = |episode: &&Episode| episode.address == *address && episode.in_line_until <= *at && *at <= episode.detected_at;
-            assert!(episodes.iter().any(|episode| is_it(&episode)), "{name}: {address} was changed at {at}: {episodes:?}");
+            let is_it = |episode: &&Episode| {
+                episode.address == *address && episode.in_line_until <= *at && *at <= episode.detected_at
+            };
+            assert!(
+                episodes.iter().any(|episode| is_it(&episode)),
+                "{name}: {address} was changed at {at}: {episodes:?}"
+            );
         }
         self.episodes += episodes.len();
 
@@ -347,16 +394,25 @@ impl Seen {
             self.revoked += 1;
         } else if away_since.is_some_and(|since| now.duration_since(since) > SignedDuration::from_mins(60)) {
             // Who went away before anybody heard of them was never silent.
-            let expected = if node["last_contact"] == "never_reported" && said.is_empty() && !self.in_peace { "never_reported" } else { "silent" };
+            let expected = if node["last_contact"] == "never_reported" && said.is_empty() && !self.in_peace {
+                "never_reported"
+            } else {
+                "silent"
+            };
             assert_eq!(node["last_contact"], expected, "{name}: away since {away_since:?}");
             self.silent += 1;
-        } else if !life.is_away() && life.back.is_none_or(|back| now.duration_since(back) > SignedDuration::from_mins(30)) {
+        } else if !life.is_away()
+            && life.back.is_none_or(|back| now.duration_since(back) > SignedDuration::from_mins(30))
+        {
             assert_eq!(node["last_contact"], "on_time", "{name}");
         }
     }
 
     fn is_rich(&self) -> bool {
-        self.runs.len() == 4 && self.runs.values().all(|count| *count > 20) && self.episodes > 50 && self.silent > 3
+        self.runs.len() == 4
+            && self.runs.values().all(|count| *count > 20)
+            && self.episodes > 50
+            && self.silent > 3
     }
 }
 

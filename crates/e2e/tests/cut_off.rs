@@ -80,14 +80,22 @@ fn steps(prepared: bool) -> Vec<String> {
     let kiosk = kiosk(prepared);
     let wanted = kiosk.document("cut-off.toml", &document(NEW_CONF));
     kiosk.root.write("/steps", "").unwrap();
-    let ended = kiosk.agent(&["enforce", "--file", &wanted, "--yes"]).env("CONSTANS_STEPS", kiosk.root.at("/steps")).output().unwrap();
+    let ended = kiosk
+        .agent(&["enforce", "--file", &wanted, "--yes"])
+        .env("CONSTANS_STEPS", kiosk.root.at("/steps"))
+        .output()
+        .unwrap();
     assert!(ended.status.success());
     kiosk.root.read("/steps").unwrap().lines().map(str::to_owned).collect()
 }
 
 fn attic_contents(kiosk: &Machine) -> BTreeSet<String> {
     let folder = kiosk.root.at("/var/lib/constans/attic/contents");
-    fs::read_dir(folder).into_iter().flatten().filter_map(|entry| fs::read_to_string(entry.ok()?.path()).ok()).collect()
+    fs::read_dir(folder)
+        .into_iter()
+        .flatten()
+        .filter_map(|entry| fs::read_to_string(entry.ok()?.path()).ok())
+        .collect()
 }
 
 fn read(kiosk: &Machine, path: &str) -> Option<String> {
@@ -99,14 +107,24 @@ fn kill_at(step: usize, name: &str, prepared: bool) {
     let restarts_before = kiosk.service("kiosk-shell")["restarts"].as_u64().unwrap_or(0);
     let indexes_before = read(&kiosk, "/var/lib/kiosk-shell/index").unwrap_or_default().lines().count();
     let wanted = kiosk.document("cut-off.toml", &document(NEW_CONF));
-    let killed = kiosk.agent(&["enforce", "--file", &wanted, "--yes"]).env("CONSTANS_KILL_AT", step.to_string()).output().unwrap();
+    let killed = kiosk
+        .agent(&["enforce", "--file", &wanted, "--yes"])
+        .env("CONSTANS_KILL_AT", step.to_string())
+        .output()
+        .unwrap();
     assert_eq!(killed.status.code(), None, "step {name}: the agent was to be killed");
 
     let issue = read(&kiosk, "/etc/issue").unwrap_or_default();
     assert!([OLD_ISSUE, NEW_ISSUE].contains(&issue.as_str()), "step {name}: half a file: {issue:?}");
-    assert!(issue == OLD_ISSUE || attic_contents(&kiosk).contains(OLD_ISSUE), "step {name}: the old contents are lost");
+    assert!(
+        issue == OLD_ISSUE || attic_contents(&kiosk).contains(OLD_ISSUE),
+        "step {name}: the old contents are lost"
+    );
     let conf = read(&kiosk, "/etc/kiosk/shell.conf");
-    assert!(conf.as_deref().is_none_or(|conf| [OLD_CONF, NEW_CONF].contains(&conf)), "step {name}: half a file: {conf:?}");
+    assert!(
+        conf.as_deref().is_none_or(|conf| [OLD_CONF, NEW_CONF].contains(&conf)),
+        "step {name}: half a file: {conf:?}"
+    );
 
     let next = kiosk.run(&["enforce", "--file", &wanted, "--yes"]);
     assert_eq!(next.exit, Some(0), "step {name}: the next run fails:\n{}{}", next.stdout, next.stderr);
@@ -117,12 +135,16 @@ fn kill_at(step: usize, name: &str, prepared: bool) {
     );
     let service = kiosk.service("kiosk-shell");
     if prepared {
-        assert!(service["restarts"].as_u64().unwrap_or(0) > restarts_before, "step {name}: the restart was forgotten");
+        assert!(
+            service["restarts"].as_u64().unwrap_or(0) > restarts_before,
+            "step {name}: the restart was forgotten"
+        );
     }
     assert_eq!(service["running"], true, "step {name}");
     let indexes = read(&kiosk, "/var/lib/kiosk-shell/index").unwrap_or_default().lines().count();
     assert!(indexes > indexes_before, "step {name}: the command that reacts was forgotten");
-    let left: Vec<String> = kiosk.everything().into_iter().map(|(path, _)| path).filter(|path| is_left_over(path)).collect();
+    let left: Vec<String> =
+        kiosk.everything().into_iter().map(|(path, _)| path).filter(|path| is_left_over(path)).collect();
     assert_eq!(left, Vec::<String>::new(), "step {name}: candidates were left");
 
     let last = kiosk.run(&["observe", "--file", &wanted, "--output", "json"]);

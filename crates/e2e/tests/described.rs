@@ -7,12 +7,10 @@ use serde_json::Value;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-const CHECKS: &str =
-    "not_a_server_error,status_code_conformance,content_type_conformance,response_schema_conformance,negative_data_rejection,ignored_auth";
+const CHECKS: &str = "not_a_server_error,status_code_conformance,content_type_conformance,response_schema_conformance,negative_data_rejection,ignored_auth";
 
 /// What is refused before it is read counts as refused.
-const REFUSED_AS: &str =
-    "[checks]\nnegative_data_rejection.expected-statuses = [400, 401, 403, 404, 406, 408, 409, 413, 414, 422, 428, 431, \"5xx\"]\n";
+const REFUSED_AS: &str = "[checks]\nnegative_data_rejection.expected-statuses = [400, 401, 403, 404, 406, 408, 409, 413, 414, 422, 428, 431, \"5xx\"]\n";
 
 fn tool() -> PathBuf {
     let tool = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/tools/python/bin/schemathesis");
@@ -30,8 +28,29 @@ fn try_listener(fleet: &Fleet, url: &str, caller: &[String], only: &[&str], secs
     let output = Command::new(tool())
         .arg("--config-file")
         .arg(&config)
-        .args(["run", "--url", url, "--checks", CHECKS, "--tls-verify", "false", "--request-timeout", "20", "--no-color", "--seed", "20261128"])
-        .args(["--phases", "coverage,fuzzing", "--max-time", &secs.to_string(), "--continue-on-failure", "--warnings", "off"])
+        .args([
+            "run",
+            "--url",
+            url,
+            "--checks",
+            CHECKS,
+            "--tls-verify",
+            "false",
+            "--request-timeout",
+            "20",
+            "--no-color",
+            "--seed",
+            "20261128",
+        ])
+        .args([
+            "--phases",
+            "coverage,fuzzing",
+            "--max-time",
+            &secs.to_string(),
+            "--continue-on-failure",
+            "--warnings",
+            "off",
+        ])
         .args(only)
         .args(caller)
         .arg(&document)
@@ -52,7 +71,8 @@ fn try_both(secs: u32) {
     well(&kiosk.run(&["daemon", "--once"]));
     let token = vec!["-H".to_owned(), format!("Authorization: Bearer {}", fleet.administrator())];
     // Events never end, and signing out ends the caller.
-    let of_people = ["--exclude-tag", "agents", "--exclude-path", "/api/events", "--exclude-path", "/api/sign-out"];
+    let of_people =
+        ["--exclude-tag", "agents", "--exclude-path", "/api/events", "--exclude-path", "/api/sign-out"];
     try_listener(&fleet, &fleet.people_url(), &token, &of_people, secs);
     try_listener(&fleet, &fleet.agents_url(), &certificate(&kiosk), &["--include-tag", "agents"], secs);
     let log = fleet.log();
@@ -61,9 +81,16 @@ fn try_both(secs: u32) {
 
 fn certificate(machine: &Machine) -> Vec<String> {
     let folder = machine.root.at("/var/lib/constans");
-    let joined: Value = serde_json::from_slice(&std::fs::read(folder.join("joined.json")).expect("it joined")).expect("it is JSON");
+    let joined: Value =
+        serde_json::from_slice(&std::fs::read(folder.join("joined.json")).expect("it joined"))
+            .expect("it is JSON");
     let certificate = machine.document("node.pem", joined["certificate"].as_str().unwrap_or_default());
-    vec!["--request-cert".to_owned(), certificate, "--request-cert-key".to_owned(), folder.join("node.key").display().to_string()]
+    vec![
+        "--request-cert".to_owned(),
+        certificate,
+        "--request-cert-key".to_owned(),
+        folder.join("node.key").display().to_string(),
+    ]
 }
 
 #[test]

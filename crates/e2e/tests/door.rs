@@ -51,13 +51,17 @@ fn address(url: &str) -> &str {
 }
 
 fn curl(arguments: &[&str]) -> String {
-    let output = Command::new("curl").args(["-sk", "-i", "-m", "10"]).args(arguments).output().expect("curl starts");
+    let output =
+        Command::new("curl").args(["-sk", "-i", "-m", "10"]).args(arguments).output().expect("curl starts");
     String::from_utf8_lossy(&output.stdout).into_owned()
 }
 
 fn metric(fleet: &Fleet, name: &str) -> f64 {
     let said = curl(&[&fleet.metrics_url()]);
-    said.lines().find(|line| line.starts_with(name)).and_then(|line| line.rsplit(' ').next()?.parse().ok()).unwrap_or(0.0)
+    said.lines()
+        .find(|line| line.starts_with(name))
+        .and_then(|line| line.rsplit(' ').next()?.parse().ok())
+        .unwrap_or(0.0)
 }
 
 #[test]
@@ -65,7 +69,8 @@ fn whoever_says_nothing_or_says_it_slowly_is_not_waited_for() {
     let fleet = Fleet::start();
     let (people, agents) = (fleet.people_url(), fleet.agents_url());
     let began = Instant::now();
-    let mut silent: Vec<TcpStream> = [&people, &agents].iter().map(|url| TcpStream::connect(address(url)).unwrap()).collect();
+    let mut silent: Vec<TcpStream> =
+        [&people, &agents].iter().map(|url| TcpStream::connect(address(url)).unwrap()).collect();
     let half_a_body = "POST /api/sign-in HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nContent-Length: 100\r\n\r\n{";
     let mut mumblers = [
         Mumbler::at(&people, ""),
@@ -76,10 +81,20 @@ fn whoever_says_nothing_or_says_it_slowly_is_not_waited_for() {
         Mumbler::at(&agents, &half_a_body.replace("/api/sign-in", "/join")),
     ];
     std::thread::sleep(Duration::from_secs(4));
-    assert_eq!(curl(&[&format!("{people}/healthy")]).lines().next(), Some("HTTP/2 200 "), "others are heard meanwhile");
-    assert!(mumblers.iter_mut().all(|mumbler| mumbler.0.try_wait().unwrap().is_none()), "so soon nobody is sent away");
+    assert_eq!(
+        curl(&[&format!("{people}/healthy")]).lines().next(),
+        Some("HTTP/2 200 "),
+        "others are heard meanwhile"
+    );
+    assert!(
+        mumblers.iter_mut().all(|mumbler| mumbler.0.try_wait().unwrap().is_none()),
+        "so soon nobody is sent away"
+    );
     for (number, mumbler) in mumblers.iter_mut().enumerate() {
-        assert!(mumbler.has_ended_within(Duration::from_secs(45).saturating_sub(began.elapsed())), "mumbler {number} stays");
+        assert!(
+            mumbler.has_ended_within(Duration::from_secs(45).saturating_sub(began.elapsed())),
+            "mumbler {number} stays"
+        );
     }
     for stream in &mut silent {
         stream.set_read_timeout(Some(Duration::from_secs(5))).unwrap();
@@ -119,15 +134,24 @@ fn only_what_comes_through_the_door_and_by_the_servers_names_is_answered() {
     assert!(curl(&["--http1.1", "-H", &token, &overview]).starts_with("HTTP/1.1 200"));
     for version in ["--http1.1", "--http2"] {
         let misled = curl(&[version, "-H", &token, "-H", "Host: evil.example", &overview]);
-        assert!(misled.contains(" 421") && misled.contains("problem+json") && misled.contains("--name"), "{misled}");
+        assert!(
+            misled.contains(" 421") && misled.contains("problem+json") && misled.contains("--name"),
+            "{misled}"
+        );
     }
     let log = fleet.log();
-    assert!(log.contains("because=\"not_this_server\"") && log.contains("status=421") && !log.contains("evil.example"), "{log}");
+    assert!(
+        log.contains("because=\"not_this_server\"")
+            && log.contains("status=421")
+            && !log.contains("evil.example"),
+        "{log}"
+    );
     assert!(
         curl(&["-H", "Host: 10.0.0.9", &format!("{}/ready", fleet.people_url())]).contains("HTTP/2 200"),
         "whatever watches the server asks by its address"
     );
-    let agents_only_speak_the_old_way = curl(&["--http2-prior-knowledge", &format!("{}/greeting", fleet.agents_url())]);
+    let agents_only_speak_the_old_way =
+        curl(&["--http2-prior-knowledge", &format!("{}/greeting", fleet.agents_url())]);
     assert!(!agents_only_speak_the_old_way.contains("HTTP/2 200"), "{agents_only_speak_the_old_way}");
 
     // A program of this machine finds Rocket's own ports, and says that it is a node and the door.
@@ -135,13 +159,24 @@ fn only_what_comes_through_the_door_and_by_the_servers_names_is_answered() {
         .iter()
         .filter_map(|url| url.split(':').nth(2)?.split('/').next()?.parse().ok())
         .collect();
-    let behind: Vec<u16> = listening_ports(fleet.process()).into_iter().filter(|port| !own.contains(port)).collect();
+    let behind: Vec<u16> =
+        listening_ports(fleet.process()).into_iter().filter(|port| !own.contains(port)).collect();
     assert_eq!(behind.len(), 2, "{behind:?} besides {own:?}");
     for port in behind {
         for path in ["/api/overview", "/greeting", "/healthy", "/", "/api/sign-in"] {
-            let answer =
-                curl(&["-H", &token, "-H", "X-Real-IP: 192.0.2.1", "-H", "Forwarded: for=192.0.2.1", &format!("http://127.0.0.1:{port}{path}")]);
-            assert!(answer.starts_with("HTTP/1.1 403") && answer.contains("not_by_the_door"), "{port}{path}: {answer}");
+            let answer = curl(&[
+                "-H",
+                &token,
+                "-H",
+                "X-Real-IP: 192.0.2.1",
+                "-H",
+                "Forwarded: for=192.0.2.1",
+                &format!("http://127.0.0.1:{port}{path}"),
+            ]);
+            assert!(
+                answer.starts_with("HTTP/1.1 403") && answer.contains("not_by_the_door"),
+                "{port}{path}: {answer}"
+            );
         }
     }
 }
@@ -150,7 +185,16 @@ fn only_what_comes_through_the_door_and_by_the_servers_names_is_answered() {
 fn listening_ports(process: u32) -> Vec<u16> {
     let sockets: Vec<String> = fs::read_dir(format!("/proc/{process}/fd"))
         .expect("it runs")
-        .filter_map(|entry| Some(fs::read_link(entry.ok()?.path()).ok()?.to_str()?.strip_prefix("socket:[")?.trim_end_matches(']').to_owned()))
+        .filter_map(|entry| {
+            Some(
+                fs::read_link(entry.ok()?.path())
+                    .ok()?
+                    .to_str()?
+                    .strip_prefix("socket:[")?
+                    .trim_end_matches(']')
+                    .to_owned(),
+            )
+        })
         .collect();
     let table = fs::read_to_string("/proc/net/tcp").expect("it is Linux");
     let rows = table.lines().skip(1).map(|line| line.split_whitespace().collect::<Vec<_>>());
@@ -173,17 +217,31 @@ fn a_body_that_is_too_large_is_answered_and_its_sender_reads_the_answer() {
         (format!("{}/join", fleet.agents_url()), "--http1.1"),
     ] {
         for _ in 0..20 {
-            let said = curl(&[version, "-H", &token, "-H", json, "-H", "Expect:", "--data-binary", &data, &url]);
+            let said =
+                curl(&[version, "-H", &token, "-H", json, "-H", "Expect:", "--data-binary", &data, &url]);
             assert!(said.contains(" 413") && said.contains("problem+json"), "{url} {version}: {said}");
             // In HTTP/2 this curl ends its own stream as soon as it is refused, now and then before it has read why.
-            assert!(version == "--http2" || said.contains("this request has at most 64 KiB"), "{url} {version}: {said}");
+            assert!(
+                version == "--http2" || said.contains("this request has at most 64 KiB"),
+                "{url} {version}: {said}"
+            );
         }
     }
     let without_end = Command::new("sh")
-        .args(["-c", &format!("yes | curl -sk -m 60 -i -H '{json}' -T - -X POST {}/api/sign-in/client", fleet.people_url())])
+        .args([
+            "-c",
+            &format!(
+                "yes | curl -sk -m 60 -i -H '{json}' -T - -X POST {}/api/sign-in/client",
+                fleet.people_url()
+            ),
+        ])
         .output()
         .unwrap();
-    assert!(String::from_utf8_lossy(&without_end.stdout).contains(" 413"), "{}", String::from_utf8_lossy(&without_end.stdout));
+    assert!(
+        String::from_utf8_lossy(&without_end.stdout).contains(" 413"),
+        "{}",
+        String::from_utf8_lossy(&without_end.stdout)
+    );
 }
 
 #[test]
@@ -204,8 +262,12 @@ fn an_address_that_is_too_long_is_answered_and_its_sender_reads_the_answer() {
 
 /// Returns the serial number of the certificate that is shown there.
 fn serial(url: &str) -> String {
-    let script = format!("openssl s_client -connect {} </dev/null 2>/dev/null | openssl x509 -noout -serial", address(url));
-    String::from_utf8_lossy(&Command::new("sh").args(["-c", &script]).output().expect("sh starts").stdout).into_owned()
+    let script = format!(
+        "openssl s_client -connect {} </dev/null 2>/dev/null | openssl x509 -noout -serial",
+        address(url)
+    );
+    String::from_utf8_lossy(&Command::new("sh").args(["-c", &script]).output().expect("sh starts").stdout)
+        .into_owned()
 }
 
 fn changes_within(longest: Duration, url: &str, before: &str) -> bool {
@@ -240,18 +302,30 @@ fn the_servers_certificates_renew_themselves_from_half_of_their_time_on() {
 }
 
 fn openssl(folder: &Path, arguments: &str) {
-    let output = Command::new("openssl").args(arguments.split(' ')).current_dir(folder).output().expect("openssl starts");
+    let output = Command::new("openssl")
+        .args(arguments.split(' '))
+        .current_dir(folder)
+        .output()
+        .expect("openssl starts");
     assert!(output.status.success(), "{arguments}: {}", String::from_utf8_lossy(&output.stderr));
 }
 
 /// Makes a certificate of an organisation for a name: `NAME.pem` and `NAME.key`.
 fn issue(folder: &Path, file: &str, days: u32) {
     if !folder.join("organisation.pem").exists() {
-        openssl(folder, "req -x509 -newkey rsa:2048 -nodes -days 30 -subj /CN=Skerry -keyout organisation.key -out organisation.pem");
+        openssl(
+            folder,
+            "req -x509 -newkey rsa:2048 -nodes -days 30 -subj /CN=Skerry -keyout organisation.key -out organisation.pem",
+        );
         fs::write(folder.join("for"), "subjectAltName=IP:127.0.0.1,DNS:localhost\n").expect("it is written");
     }
     openssl(folder, &format!("req -newkey rsa:2048 -nodes -subj /CN=hub -keyout {file}.key -out {file}.csr"));
-    openssl(folder, &format!("x509 -req -in {file}.csr -CA organisation.pem -CAkey organisation.key -days {days} -extfile for -out {file}.pem"));
+    openssl(
+        folder,
+        &format!(
+            "x509 -req -in {file}.csr -CA organisation.pem -CAkey organisation.key -days {days} -extfile for -out {file}.pem"
+        ),
+    );
 }
 
 #[test]
@@ -260,10 +334,16 @@ fn people_may_be_shown_the_organisations_own_certificate() {
     let at = |name: &str| folder.path().join(name).display().to_string();
     issue(folder.path(), "first", 28);
     issue(folder.path(), "second", 10);
-    let mut fleet = Fleet::start_given(&["--people-certificate", &at("first.pem"), "--people-key", &at("first.key")]);
+    let mut fleet =
+        Fleet::start_given(&["--people-certificate", &at("first.pem"), "--people-key", &at("first.key")]);
     let asked = |fleet: &Fleet| {
         let url = format!("{}/healthy", fleet.people_url());
-        Command::new("curl").args(["-s", "-m", "5", "--cacert", &at("organisation.pem"), &url]).output().unwrap().stdout == b"alive\n"
+        Command::new("curl")
+            .args(["-s", "-m", "5", "--cacert", &at("organisation.pem"), &url])
+            .output()
+            .unwrap()
+            .stdout
+            == b"alive\n"
     };
     assert!(asked(&fleet), "whoever trusts the organisation trusts the server: {}", fleet.log());
     let before = serial(&fleet.people_url());
@@ -281,17 +361,24 @@ fn people_may_be_shown_the_organisations_own_certificate() {
     std::thread::sleep(Duration::from_secs(12));
     assert_eq!(serial(&fleet.people_url()), second);
     let told = problems(&fleet);
-    assert!(told.contains("could not be renewed") && told.contains("first.pem holds no certificates in PEM"), "{told}");
+    assert!(
+        told.contains("could not be renewed") && told.contains("first.pem holds no certificates in PEM"),
+        "{told}"
+    );
     fleet.kill_server();
     let refused = fleet.refused_start();
     assert!(
-        refused.contains("first.pem holds no certificates in PEM") && refused.contains("hint: --people-certificate names the chain"),
+        refused.contains("first.pem holds no certificates in PEM")
+            && refused.contains("hint: --people-certificate names the chain"),
         "{refused}"
     );
     issue(folder.path(), "first", 20);
     fs::copy(at("second.key"), at("first.key")).unwrap();
     let refused = fleet.refused_start();
-    assert!(refused.contains("cannot be used together") && refused.contains("is --people-key the key"), "{refused}");
+    assert!(
+        refused.contains("cannot be used together") && refused.contains("is --people-key the key"),
+        "{refused}"
+    );
 }
 
 /// An ACME server on loopback, which looks for proofs at a port.
@@ -340,11 +427,24 @@ fn an_acme_server_issues_the_certificate_for_people_and_it_is_kept() {
     let people = free_port();
     let acme = Acme::start(folder.path(), people);
     let root = folder.path().join("organisation.pem").display().to_string();
-    let given = ["--name", "localhost", "--acme", &acme.directory, "--acme-root", &root, "--acme-contact", "ops@skerry.example"];
+    let given = [
+        "--name",
+        "localhost",
+        "--acme",
+        &acme.directory,
+        "--acme-root",
+        &root,
+        "--acme-contact",
+        "ops@skerry.example",
+    ];
     let mut fleet = Fleet::start_given_at(people, &given);
     let issuer = |fleet: &Fleet| {
-        let script = format!("openssl s_client -connect {} </dev/null 2>/dev/null | openssl x509 -noout -issuer", address(&fleet.people_url()));
-        String::from_utf8_lossy(&Command::new("sh").args(["-c", &script]).output().expect("sh starts").stdout).into_owned()
+        let script = format!(
+            "openssl s_client -connect {} </dev/null 2>/dev/null | openssl x509 -noout -issuer",
+            address(&fleet.people_url())
+        );
+        String::from_utf8_lossy(&Command::new("sh").args(["-c", &script]).output().expect("sh starts").stdout)
+            .into_owned()
     };
     let until = Instant::now() + Duration::from_secs(30);
     while !issuer(&fleet).contains("Pebble Intermediate CA") {
@@ -365,21 +465,29 @@ fn an_acme_server_issues_the_certificate_for_people_and_it_is_kept() {
     let mut other = Fleet::start_given(&["--acme", "https://localhost:1/dir", "--acme-root", &root]);
     assert!(issuer(&other).contains("Constans CA"));
     let told = other.curl().with_token(other.administrator()).get("/api/overview").1;
-    assert!(told.contains("is not issued yet") && told.contains("the ACME server did not issue a certificate"), "{told}");
+    assert!(
+        told.contains("is not issued yet") && told.contains("the ACME server did not issue a certificate"),
+        "{told}"
+    );
     other.kill_server();
 }
 
 /// What a process takes: memory in KiB, and open descriptors.
 fn taken(process: u32) -> (u64, usize) {
     let status = fs::read_to_string(format!("/proc/{process}/status")).expect("it runs");
-    let memory = status.lines().find_map(|line| line.strip_prefix("VmRSS:")?.split_whitespace().next()?.parse().ok()).expect("its memory");
+    let memory = status
+        .lines()
+        .find_map(|line| line.strip_prefix("VmRSS:")?.split_whitespace().next()?.parse().ok())
+        .expect("its memory");
     (memory, fs::read_dir(format!("/proc/{process}/fd")).expect("it runs").count())
 }
 
 #[test]
 #[ignore = "a quarter of an hour: make test-long"]
 fn a_quarter_of_an_hour_of_hostile_clients_leaves_memory_and_connections_level() {
-    let lasts = Duration::from_secs(std::env::var("HOSTILE_SECS").ok().and_then(|secs| secs.parse().ok()).unwrap_or(900));
+    let lasts = Duration::from_secs(
+        std::env::var("HOSTILE_SECS").ok().and_then(|secs| secs.parse().ok()).unwrap_or(900),
+    );
     let fleet = Fleet::start();
     let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
     let (people, agents, until) = (fleet.people_url(), fleet.agents_url(), Instant::now() + lasts);
@@ -395,7 +503,11 @@ fn a_quarter_of_an_hour_of_hostile_clients_leaves_memory_and_connections_level()
                 let mut kept = std::collections::VecDeque::new();
                 while Instant::now() < until {
                     if let Ok(mut stream) = TcpStream::connect(address(url)) {
-                        let _ = stream.write_all(if kept.len() % 3 == 0 { b"\x16\x03\x01\x02\x00\x01\x00" } else { b"GET / HTTP/1.1\r\n\r\n" });
+                        let _ = stream.write_all(if kept.len() % 3 == 0 {
+                            b"\x16\x03\x01\x02\x00\x01\x00"
+                        } else {
+                            b"GET / HTTP/1.1\r\n\r\n"
+                        });
                         kept.push_back(stream);
                     }
                     if kept.len() > 300 {
@@ -411,7 +523,8 @@ fn a_quarter_of_an_hour_of_hostile_clients_leaves_memory_and_connections_level()
             scope.spawn(move || {
                 while Instant::now() < until {
                     let wrong = format!("{people}/api/nodes/herring-[1-40]?filter=labels.x==%22[1-3]%22");
-                    let _ = curl(&[version, "-o", "/dev/null", "-H", "Authorization: Bearer herring", &wrong]);
+                    let _ =
+                        curl(&[version, "-o", "/dev/null", "-H", "Authorization: Bearer herring", &wrong]);
                     let _ = curl(&[version, "-X", "BREW", &format!("{people}/api/overview")]);
                     let _ = curl(&[version, "-H", "Host: evil.example", people]);
                     let _ = curl(&[
@@ -452,7 +565,10 @@ fn a_quarter_of_an_hour_of_hostile_clients_leaves_memory_and_connections_level()
     std::thread::sleep(Duration::from_secs(25));
     let after = taken(fleet.process());
     assert!(after.1 < 200, "{after:?} when all are gone");
-    println!("after all are gone: {after:?}; refused: {}", fleet.client(&["refusal", "list"]).stdout.lines().count());
+    println!(
+        "after all are gone: {after:?}; refused: {}",
+        fleet.client(&["refusal", "list"]).stdout.lines().count()
+    );
 }
 
 #[test]
@@ -463,7 +579,22 @@ fn what_one_network_asks_for_at_once_is_bounded_over_http_2_too() {
     let asking: Vec<Child> = (0..22)
         .map(|_| {
             Command::new("curl")
-                .args(["-skN", "--http2", "-Z", "--parallel-max", "60", "-m", "8", "-w", "%{http_code}\n", "-o", "/dev/null", "-H", &token, &events])
+                .args([
+                    "-skN",
+                    "--http2",
+                    "-Z",
+                    "--parallel-max",
+                    "60",
+                    "-m",
+                    "8",
+                    "-w",
+                    "%{http_code}\n",
+                    "-o",
+                    "/dev/null",
+                    "-H",
+                    &token,
+                    &events,
+                ])
                 .stdout(Stdio::piped())
                 .stderr(Stdio::null())
                 .spawn()
@@ -473,9 +604,16 @@ fn what_one_network_asks_for_at_once_is_bounded_over_http_2_too() {
     std::thread::sleep(Duration::from_secs(6));
     let (_, descriptors) = taken(fleet.process());
     let connections = metric(&fleet, "constans_connections{listener=\"people\"}");
-    let said: String =
-        asking.into_iter().map(|asking| String::from_utf8_lossy(&asking.wait_with_output().expect("it ends").stdout).into_owned()).collect();
-    let (heard, refused) = (said.lines().filter(|line| *line == "200").count(), said.lines().filter(|line| *line == "503").count());
+    let said: String = asking
+        .into_iter()
+        .map(|asking| {
+            String::from_utf8_lossy(&asking.wait_with_output().expect("it ends").stdout).into_owned()
+        })
+        .collect();
+    let (heard, refused) = (
+        said.lines().filter(|line| *line == "200").count(),
+        said.lines().filter(|line| *line == "503").count(),
+    );
     assert!(refused > 100 && heard > 300, "{heard} heard, {refused} refused over {connections} connections");
     assert!(descriptors < 2 * 1_024 + 600, "{descriptors} descriptors over {connections} connections");
     assert_eq!(fleet.curl().get("/healthy").0, 200);

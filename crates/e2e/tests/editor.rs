@@ -24,7 +24,12 @@ impl Editor {
         for kit in kits {
             Command::new("cp").arg("-r").arg(demo_kit(kit)).arg(folder.path()).status().unwrap();
         }
-        let mut server = Command::new(program("constans")).args(["kit", "lsp"]).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+        let mut server = Command::new(program("constans"))
+            .args(["kit", "lsp"])
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
         let (to, from) = (server.stdin.take().unwrap(), BufReader::new(server.stdout.take().unwrap()));
         let mut editor = Self { server, to, from, folder, requests: 0 };
         let able = editor.ask("initialize", &json!({ "capabilities": {} }));
@@ -84,7 +89,10 @@ impl Editor {
     fn write(&mut self, file: &str, text: &str, is_new: bool) -> Vec<(String, u64, String)> {
         let uri = self.uri(file);
         if is_new {
-            self.tell("textDocument/didOpen", &json!({ "textDocument": { "uri": uri, "languageId": "toml", "version": 1, "text": text } }));
+            self.tell(
+                "textDocument/didOpen",
+                &json!({ "textDocument": { "uri": uri, "languageId": "toml", "version": 1, "text": text } }),
+            );
         } else {
             self.tell("textDocument/didChange", &json!({ "textDocument": { "uri": uri, "version": 2 }, "contentChanges": [{ "text": text }] }));
         }
@@ -98,7 +106,11 @@ impl Editor {
             if said["method"] == "textDocument/publishDiagnostics" && said["params"]["uri"] == uri.as_str() {
                 let of = |one: &Value| {
                     let text = |value: &Value| value.as_str().unwrap().to_owned();
-                    (text(&one["code"]), one["range"]["start"]["line"].as_u64().unwrap(), text(&one["message"]))
+                    (
+                        text(&one["code"]),
+                        one["range"]["start"]["line"].as_u64().unwrap(),
+                        text(&one["message"]),
+                    )
                 };
                 return said["params"]["diagnostics"].as_array().unwrap().iter().map(of).collect();
             }
@@ -128,7 +140,10 @@ fn findings_come_and_go_as_one_types() {
     assert_eq!(editor.write(SHELL, &fine, true), []);
     let line = fine.lines().position(|line| line.contains("package:kiosk-shell\"")).unwrap() as u64;
     let said = editor.write(SHELL, &fine.replacen("package:kiosk-shell", "pakage:kiosk-shell", 1), false);
-    assert_eq!(said[0], ("C0120".to_owned(), line, "unknown kind `pakage`\ndid you mean `package`?".to_owned()));
+    assert_eq!(
+        said[0],
+        ("C0120".to_owned(), line, "unknown kind `pakage`\ndid you mean `package`?".to_owned())
+    );
     let said = editor.write(SHELL, &fine.replacen("type = \"list\"", "type = \"list", 1), false);
     assert_eq!(said[0].0, "C0101");
     assert_eq!(editor.write(SHELL, &fine, false), [], "what was fixed is said no more");
@@ -139,38 +154,63 @@ fn completion_hover_and_definition_answer_in_a_text_that_is_half_written() {
     let mut editor = Editor::start(&["quay-base", "kiosk-floor", "ship-gateway"]);
     let text = read(&editor.path(SHELL));
     editor.write(SHELL, &text, true);
-    let labels = |answer: &Value| answer.as_array().unwrap().iter().map(|item| item["label"].as_str().unwrap().to_owned()).collect::<Vec<_>>();
+    let labels = |answer: &Value| {
+        answer
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|item| item["label"].as_str().unwrap().to_owned())
+            .collect::<Vec<_>>()
+    };
 
     let half = format!("{text}\n[[clause]]\nwhat = \"service:kiosk-lights\"\nneeds = [\"");
     editor.write(SHELL, &half, false);
-    let offered = labels(&editor.about("textDocument/completion", SHELL, &half, "kiosk-lights\"\nneeds = [\""));
-    assert!(offered.contains(&"package:kiosk-shell".to_owned()) && offered.contains(&"file:/etc/kiosk/lanes/*.conf".to_owned()), "{offered:?}");
+    let offered =
+        labels(&editor.about("textDocument/completion", SHELL, &half, "kiosk-lights\"\nneeds = [\""));
+    assert!(
+        offered.contains(&"package:kiosk-shell".to_owned())
+            && offered.contains(&"file:/etc/kiosk/lanes/*.conf".to_owned()),
+        "{offered:?}"
+    );
     let half = format!("{half}package:kiosk-shell\"]\n");
     editor.write(SHELL, &half, false);
     let end = "kiosk-lights\"\nneeds = [\"package:kiosk-shell\"]\n";
     let keys = labels(&editor.about("textDocument/completion", SHELL, &half, end));
-    assert!(keys.contains(&"running".to_owned()) && !keys.contains(&"needs".to_owned()), "what is written already is not offered: {keys:?}");
+    assert!(
+        keys.contains(&"running".to_owned()) && !keys.contains(&"needs".to_owned()),
+        "what is written already is not offered: {keys:?}"
+    );
 
     editor.write(SHELL, &text, false);
     let hover = editor.about("textDocument/hover", SHELL, &text, "reacts_to = [\"file:/etc/kiosk/sh");
-    assert!(hover["contents"]["value"].as_str().unwrap().contains("baselines/kiosk-lockdown.toml:"), "{hover}");
+    assert!(
+        hover["contents"]["value"].as_str().unwrap().contains("baselines/kiosk-lockdown.toml:"),
+        "{hover}"
+    );
     let hover = editor.about("textDocument/hover", SHELL, &text, "\nvers");
     assert!(hover["contents"]["value"].as_str().unwrap().starts_with("**version**"), "{hover}");
     let places = editor.about("textDocument/definition", SHELL, &text, "needs = [\"package:kio");
     let line = text.lines().position(|line| line == "what = \"package:kiosk-shell\"").unwrap() as u64;
-    assert_eq!((places[0]["range"]["start"]["line"].as_u64(), places[0]["uri"].as_str().unwrap().ends_with(SHELL)), (Some(line), true));
+    assert_eq!(
+        (places[0]["range"]["start"]["line"].as_u64(), places[0]["uri"].as_str().unwrap().ends_with(SHELL)),
+        (Some(line), true)
+    );
 
     let ship = "ship-gateway/baselines/store-and-forward.toml";
     let text = read(&editor.path(ship));
     editor.write(ship, &text, true);
     let places = editor.about("textDocument/definition", ship, &text, "include = [\"quay-base/lo");
-    assert!(places[0]["uri"].as_str().unwrap().ends_with("quay-base/baselines/login.toml"), "it leads into the required kit: {places}");
+    assert!(
+        places[0]["uri"].as_str().unwrap().ends_with("quay-base/baselines/login.toml"),
+        "it leads into the required kit: {places}"
+    );
 }
 
 #[test]
 fn a_document_that_belongs_to_no_kit_is_checked_by_itself_and_the_end_is_orderly() {
     let mut editor = Editor::start(&[]);
-    let said = editor.write("alone.toml", "[baseline]\nname = \"alone\"\n[[clause]]\nwhat = \"file:etc\"\n", true);
+    let said =
+        editor.write("alone.toml", "[baseline]\nname = \"alone\"\n[[clause]]\nwhat = \"file:etc\"\n", true);
     assert_eq!(said[0].0, "C0121");
     editor.ask("shutdown", &Value::Null);
     editor.tell("exit", &Value::Null);
@@ -184,25 +224,47 @@ fn what_a_document_declares_is_listed_and_found_wherever_it_is_named() {
     editor.write(SHELL, &text, true);
     let uri = editor.uri(SHELL);
     let symbols = editor.ask("textDocument/documentSymbol", &json!({ "textDocument": { "uri": uri } }));
-    let names: Vec<&str> = symbols.as_array().unwrap().iter().map(|symbol| symbol["name"].as_str().unwrap()).collect();
+    let names: Vec<&str> =
+        symbols.as_array().unwrap().iter().map(|symbol| symbol["name"].as_str().unwrap()).collect();
     assert_eq!(names[0], "kiosk-lockdown");
     let clauses = text.lines().filter(|line| line.starts_with("what = ")).count();
-    assert!(names.len() > clauses && names.iter().filter(|name| name.contains(':')).count() == clauses, "{names:?}");
+    assert!(
+        names.len() > clauses && names.iter().filter(|name| name.contains(':')).count() == clauses,
+        "{names:?}"
+    );
 
     // A clause is found where others wait for it, from its declaration and from there.
     let named = |found: &Value| -> Vec<(String, u64)> {
         let of = |place: &Value| {
-            (place["uri"].as_str().unwrap().rsplit('/').next().unwrap().to_owned(), place["range"]["start"]["line"].as_u64().unwrap())
+            (
+                place["uri"].as_str().unwrap().rsplit('/').next().unwrap().to_owned(),
+                place["range"]["start"]["line"].as_u64().unwrap(),
+            )
         };
         found.as_array().unwrap().iter().map(of).collect()
     };
     let address = "package:kiosk-shell";
-    let expected: Vec<u64> = text.lines().zip(0..).filter(|(line, _)| line.contains(&format!("\"{address}\""))).map(|(_, at)| at).collect();
+    let expected: Vec<u64> = text
+        .lines()
+        .zip(0..)
+        .filter(|(line, _)| line.contains(&format!("\"{address}\"")))
+        .map(|(_, at)| at)
+        .collect();
     assert!(expected.len() > 1, "{text}");
-    let from_declaration = named(&editor.about("textDocument/references", SHELL, &text, &format!("what = \"{address}")));
-    let here: Vec<u64> = from_declaration.iter().filter(|(file, _)| file == "kiosk-lockdown.toml").map(|(_, line)| *line).collect();
+    let from_declaration =
+        named(&editor.about("textDocument/references", SHELL, &text, &format!("what = \"{address}")));
+    let here: Vec<u64> = from_declaration
+        .iter()
+        .filter(|(file, _)| file == "kiosk-lockdown.toml")
+        .map(|(_, line)| *line)
+        .collect();
     assert_eq!(here, expected);
-    assert!(editor.about("textDocument/references", SHELL, &text, "severity = ").as_array().is_none_or(Vec::is_empty));
+    assert!(
+        editor
+            .about("textDocument/references", SHELL, &text, "severity = ")
+            .as_array()
+            .is_none_or(Vec::is_empty)
+    );
 }
 
 #[test]
@@ -227,7 +289,8 @@ fn whatever_bytes_come_the_server_goes_on_and_ends_as_the_protocol_says() {
     }
     assert_eq!(answers.iter().filter(|answer| unreadable(answer)).count(), 3, "{answers:?}");
     assert_eq!(answers.last().unwrap()["error"]["code"], -32602);
-    let said = editor.write("alone.toml", "[baseline]\nname = \"alone\"\n[[clause]]\nwhat = \"file:etc\"\n", true);
+    let said =
+        editor.write("alone.toml", "[baseline]\nname = \"alone\"\n[[clause]]\nwhat = \"file:etc\"\n", true);
     assert_eq!(said[0].0, "C0121", "it goes on");
     editor.ask("shutdown", &Value::Null);
     editor.send(&json!({ "jsonrpc": "2.0", "id": 901, "method": "textDocument/hover", "params": {} }));

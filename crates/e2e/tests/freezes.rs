@@ -20,10 +20,14 @@ struct HandOut(std::process::Child);
 
 impl HandOut {
     fn begin(fleet: &Fleet) -> Self {
-        let sql = "begin; select pg_advisory_xact_lock(x'6465736972656421'::bit(64)::bigint); select pg_sleep(60)";
-        let child = Command::new("psql").args(["-Xq", fleet.database(), "-c", sql]).stdout(Stdio::null()).spawn();
+        let sql =
+            "begin; select pg_advisory_xact_lock(x'6465736972656421'::bit(64)::bigint); select pg_sleep(60)";
+        let child =
+            Command::new("psql").args(["-Xq", fleet.database(), "-c", sql]).stdout(Stdio::null()).spawn();
         let begun = Self(child.expect("psql starts"));
-        let is_locked = || fleet.query("select count(*) from pg_locks where locktype = 'advisory' and mode = 'ExclusiveLock' and granted") == "1";
+        let is_locked = || {
+            fleet.query("select count(*) from pg_locks where locktype = 'advisory' and mode = 'ExclusiveLock' and granted") == "1"
+        };
         for _ in 0..100 {
             if is_locked() {
                 return begun;
@@ -52,15 +56,28 @@ fn a_freeze_waits_for_no_change_holds_from_the_next_check_in_on_and_ends_by_a_pe
     let set = fleet.client(&["freeze", "set", "--all", "--for", "2h", "--because", "stocktaking"]);
     let set = well(&set);
     assert!(began.elapsed() < Duration::from_secs(5), "it waited for the hand-out: {:?}", began.elapsed());
-    assert!(set.contains("F1") && set.contains("all nodes: all clauses") && set.contains("held by 0 of 2 nodes; the last one by 20"), "{set}");
+    assert!(
+        set.contains("F1")
+            && set.contains("all nodes: all clauses")
+            && set.contains("held by 0 of 2 nodes; the last one by 20"),
+        "{set}"
+    );
     well(&kiosk.run(&["check-in"]));
     drop(hand_out);
 
     kiosk.root.write(SHELL, "{}").unwrap();
     let left = kiosk.run(&["enforce", "--yes", "--now", "the quay waits"]);
-    assert!(left.stdout.contains("frozen by F1 until 20") && left.stdout.contains("(stocktaking)"), "{}", left.stdout);
+    assert!(
+        left.stdout.contains("frozen by F1 until 20") && left.stdout.contains("(stocktaking)"),
+        "{}",
+        left.stdout
+    );
     assert_eq!(kiosk.root.read(SHELL).unwrap(), "{}", "nothing is corrected, whatever a person says");
-    assert!(well(&kiosk.run(&["status"])).contains("frozen    F1 until 20"), "{}", kiosk.run(&["status"]).stdout);
+    assert!(
+        well(&kiosk.run(&["status"])).contains("frozen    F1 until 20"),
+        "{}",
+        kiosk.run(&["status"]).stdout
+    );
     well(&kiosk.run(&["check-in"]));
     assert!(well(&fleet.client(&["node", "show", "kiosk-auken-1"])).contains("frozen    by F1 until 20"));
     let listed = fleet.client(&["freeze", "list"]);
@@ -72,13 +89,28 @@ fn a_freeze_waits_for_no_change_holds_from_the_next_check_in_on_and_ends_by_a_pe
     well(&fleet.client(&["freeze", "end", "F1", "--because", "all is counted"]));
     let again = fleet.client(&["freeze", "end", "F1"]);
     assert!(again.stderr.contains("F1 is over: ") && again.stderr.contains("ended it"), "{}", again.stderr);
-    assert!(well(&kiosk.run(&["daemon", "--once"])).contains("corrected") || kiosk.root.read(SHELL).unwrap() != "{}");
+    assert!(
+        well(&kiosk.run(&["daemon", "--once"])).contains("corrected")
+            || kiosk.root.read(SHELL).unwrap() != "{}"
+    );
     assert_ne!(kiosk.root.read(SHELL).unwrap(), "{}");
     assert!(!well(&kiosk.run(&["status"])).contains("frozen"));
-    assert_eq!(fleet.query("select string_agg(did, ', ' order by id) from audit_trail where subject = 'F1'"), "set a freeze, ended a freeze");
+    assert_eq!(
+        fleet.query("select string_agg(did, ', ' order by id) from audit_trail where subject = 'F1'"),
+        "set a freeze, ended a freeze"
+    );
 
     // By its hour, by the node alone.
-    well(&fleet.client(&["freeze", "set", "--node", "kiosk-auken-1", "--for", "8s", "--because", "a moment"]));
+    well(&fleet.client(&[
+        "freeze",
+        "set",
+        "--node",
+        "kiosk-auken-1",
+        "--for",
+        "8s",
+        "--because",
+        "a moment",
+    ]));
     well(&kiosk.run(&["check-in"]));
     kiosk.root.write(SHELL, "{}").unwrap();
     assert!(kiosk.run(&["enforce", "--yes"]).stdout.contains("frozen by F2"));
@@ -109,7 +141,11 @@ fn a_freeze_of_clauses_leaves_the_others_and_says_what_it_would_not_stop() {
         "a trial",
     ]);
     let set = well(&set);
-    assert!(set.contains("note: no node has a clause file:/etc/kisok/a") && !set.contains("note: no node has a clause file:/etc/kiosk/*"), "{set}");
+    assert!(
+        set.contains("note: no node has a clause file:/etc/kisok/a")
+            && !set.contains("note: no node has a clause file:/etc/kiosk/*"),
+        "{set}"
+    );
     well(&kiosk.run(&["check-in"]));
     kiosk.root.write(SHELL, "{}").unwrap();
     let motd = kiosk.root.read("/etc/issue").unwrap_or_default();
@@ -117,7 +153,12 @@ fn a_freeze_of_clauses_leaves_the_others_and_says_what_it_would_not_stop() {
     let run = kiosk.run(&["enforce", "--yes"]);
     assert!(run.stdout.contains("frozen by F1"), "{}", run.stdout);
     assert_eq!(kiosk.root.read(SHELL).unwrap(), "{}");
-    assert_eq!(kiosk.root.read("/etc/issue").unwrap_or_default(), motd, "what is not frozen is corrected: {}", run.stdout);
+    assert_eq!(
+        kiosk.root.read("/etc/issue").unwrap_or_default(),
+        motd,
+        "what is not frozen is corrected: {}",
+        run.stdout
+    );
 
     // A node whose state cannot be resolved is reached too, and one that never had any.
     let bare = joined(&fleet, "gate-auken-1", &["role=gate"]);
@@ -135,7 +176,11 @@ fn a_freeze_of_clauses_leaves_the_others_and_says_what_it_would_not_stop() {
         (&["--all", "--clause", "kiosk", "--for", "1h", "--because", "x"], "kind:name"),
     ] {
         let refused = fleet.client(&[&["freeze", "set"], arguments].concat());
-        assert!(refused.exit != Some(0) && refused.stderr.contains(message), "{arguments:?}: {}", refused.stderr);
+        assert!(
+            refused.exit != Some(0) && refused.stderr.contains(message),
+            "{arguments:?}: {}",
+            refused.stderr
+        );
     }
     assert_eq!(fleet.query("select count(*) from change_freeze"), "1");
 }
@@ -152,15 +197,37 @@ fn a_freeze_that_a_restored_database_forgot_is_kept_by_the_nodes_and_listed_unti
     fleet.put_back();
     for _ in 0..3 {
         well(&kiosk.run(&["check-in"]));
-        assert!(well(&kiosk.run(&["status"])).contains("frozen    F1 until 20"), "{}", kiosk.run(&["status"]).stdout);
+        assert!(
+            well(&kiosk.run(&["status"])).contains("frozen    F1 until 20"),
+            "{}",
+            kiosk.run(&["status"]).stdout
+        );
     }
     let shown = fleet.client(&["recovery", "show"]);
-    assert!(well(&shown).contains("frozen           F1 until 20") && shown.stdout.contains("held by kiosk-auken-1"), "{}", shown.stdout);
+    assert!(
+        well(&shown).contains("frozen           F1 until 20")
+            && shown.stdout.contains("held by kiosk-auken-1"),
+        "{}",
+        shown.stdout
+    );
     // A brake holds also while the server recovers, beside the forgotten one.
-    well(&fleet.client(&["freeze", "set", "--all", "--clause", "file:/etc/issue", "--for", "2h", "--because", "until we know"]));
+    well(&fleet.client(&[
+        "freeze",
+        "set",
+        "--all",
+        "--clause",
+        "file:/etc/issue",
+        "--for",
+        "2h",
+        "--because",
+        "until we know",
+    ]));
     well(&kiosk.run(&["check-in"]));
     let status = kiosk.run(&["status"]).stdout;
-    assert!(status.contains("(until we know), file:/etc/issue") && status.contains("(stocktaking), all clauses"), "{status}");
+    assert!(
+        status.contains("(until we know), file:/etc/issue") && status.contains("(stocktaking), all clauses"),
+        "{status}"
+    );
     well(&fleet.client(&["recovery", "end"]));
     well(&kiosk.run(&["check-in"]));
     let status = kiosk.run(&["status"]).stdout;

@@ -17,7 +17,11 @@ fn kit(folder: &Path, render: &str) -> String {
         fs::create_dir_all(folder.join(inner)).unwrap();
     }
     fs::write(folder.join("kit.toml"), "[kit]\nname = \"hostile\"\nversion = \"1.0.0\"\n").unwrap();
-    fs::write(folder.join("baselines/all.toml"), "[baseline]\nname = \"all\"\n[[clause]]\nwhat = \"file:/etc/x\"\nrender = \"x\"\n").unwrap();
+    fs::write(
+        folder.join("baselines/all.toml"),
+        "[baseline]\nname = \"all\"\n[[clause]]\nwhat = \"file:/etc/x\"\nrender = \"x\"\n",
+    )
+    .unwrap();
     fs::write(folder.join("renders/x"), render).unwrap();
     folder.display().to_string()
 }
@@ -27,7 +31,11 @@ fn a_render_that_grows_without_end_is_a_finding_at_the_client_and_at_the_server(
     let folder = tempfile::tempdir().unwrap();
     let kit = kit(&folder.path().join("hostile"), &doubling());
     let ended = client(&["kit", "check", &kit]);
-    assert!(ended.exit == Some(1) && ended.stdout.contains("C0150: the render takes more than 1000000 steps"), "{}", ended.stdout);
+    assert!(
+        ended.exit == Some(1) && ended.stdout.contains("C0150: the render takes more than 1000000 steps"),
+        "{}",
+        ended.stdout
+    );
 
     // A program that publishes without the client's check meets the server's.
     let fleet = Fleet::start();
@@ -39,7 +47,8 @@ fn a_render_that_grows_without_end_is_a_finding_at_the_client_and_at_the_server(
         assert_eq!(publisher.put_file(&format!("/api/contents/{name}"), &whole).0, 200);
         files.push((path, name));
     }
-    let (status, answer) = publisher.post("/api/releases", &serde_json::json!({ "kits": [{ "files": files }] }).to_string());
+    let (status, answer) =
+        publisher.post("/api/releases", &serde_json::json!({ "kits": [{ "files": files }] }).to_string());
     assert!(status == 422 && answer.contains("C0150"), "{status} {answer}");
 }
 
@@ -48,9 +57,18 @@ fn a_check_that_goes_beyond_its_bounds_ends_a_second_process_and_not_what_was_as
     let folder = tempfile::tempdir().unwrap();
     let kit = kit(&folder.path().join("hostile"), "x\n");
     // As if the check took more than the machine may give it.
-    let ended = Command::new(program("constans")).args(["kit", "check", &kit]).env("CONSTANS_CHECK_MEMORY", "30000000").output().unwrap();
+    let ended = Command::new(program("constans"))
+        .args(["kit", "check", &kit])
+        .env("CONSTANS_CHECK_MEMORY", "30000000")
+        .output()
+        .unwrap();
     let said = String::from_utf8_lossy(&ended.stderr);
-    assert!(ended.status.code() == Some(1) && said.contains("was stopped (C0114)") && said.contains("grows without limit"), "{said}");
+    assert!(
+        ended.status.code() == Some(1)
+            && said.contains("was stopped (C0114)")
+            && said.contains("grows without limit"),
+        "{said}"
+    );
     assert_eq!(client(&["kit", "check", &kit]).exit, Some(0));
 }
 
@@ -60,15 +78,25 @@ fn links_odd_files_and_a_hundred_megabytes_are_refused_by_name() {
     let kit = kit(&folder.path().join("hostile"), "x\n");
     std::os::unix::fs::symlink("/etc/shadow", Path::new(&kit).join("renders/y")).unwrap();
     let linked = client(&["kit", "check", &kit]);
-    assert!(linked.stderr.contains("renders/y is a symbolic link, which a kit may not contain"), "{}", linked.stderr);
+    assert!(
+        linked.stderr.contains("renders/y is a symbolic link, which a kit may not contain"),
+        "{}",
+        linked.stderr
+    );
     fs::remove_file(Path::new(&kit).join("renders/y")).unwrap();
     let large = Path::new(&kit).join("baselines/large.toml");
     fs::File::create(&large).unwrap().set_len(100 * 1024 * 1024).unwrap();
     let refused = client(&["kit", "check", &kit]);
-    assert!(refused.stdout.contains("error C0114: the document has 104857600 bytes, at most 4194304 are read"), "{}", refused.stdout);
+    assert!(
+        refused.stdout.contains("error C0114: the document has 104857600 bytes, at most 4194304 are read"),
+        "{}",
+        refused.stdout
+    );
     fs::remove_file(large).unwrap();
     fs::write(Path::new(&kit).join("baselines/a\u{7}.toml"), "").unwrap();
-    assert!(client(&["kit", "check", &kit]).stderr.contains("has a name that cannot be written in a document"));
+    assert!(
+        client(&["kit", "check", &kit]).stderr.contains("has a name that cannot be written in a document")
+    );
 }
 
 #[test]
@@ -83,11 +111,15 @@ fn one_content_under_many_paths_takes_its_memory_once_and_counts_as_often_as_it_
     assert_eq!(status, 200, "{said}");
     let peak = || -> u64 {
         let status = fs::read_to_string(format!("/proc/{}/status", fleet.process())).unwrap();
-        status.lines().find_map(|line| line.strip_prefix("VmHWM:")?.split_whitespace().next()?.parse().ok()).unwrap()
+        status
+            .lines()
+            .find_map(|line| line.strip_prefix("VmHWM:")?.split_whitespace().next()?.parse().ok())
+            .unwrap()
     };
     let before = peak();
     let mut publish = |paths: usize| {
-        let files: Vec<(String, &str)> = (0..paths).map(|number| (format!("copies/{number}"), name.as_str())).collect();
+        let files: Vec<(String, &str)> =
+            (0..paths).map(|number| (format!("copies/{number}"), name.as_str())).collect();
         publisher.post("/api/releases", &serde_json::json!({ "kits": [{ "files": files }] }).to_string())
     };
     let (status, said) = publish(2_000);

@@ -12,8 +12,10 @@ const MARK: &str = "sent-by-a-hostile-caller";
 
 /// Returns a report of a run that really was, to be changed.
 fn report(kiosk: &Machine) -> RunReport {
-    let document =
-        kiosk.document("issue.toml", "[baseline]\nname = \"login\"\n\n[[clause]]\nwhat = \"file:/etc/issue\"\ntext = \"Skerry Line\\n\"\n");
+    let document = kiosk.document(
+        "issue.toml",
+        "[baseline]\nname = \"login\"\n\n[[clause]]\nwhat = \"file:/etc/issue\"\ntext = \"Skerry Line\\n\"\n",
+    );
     let report = kiosk.run(&["observe", "--file", &document, "--output", "json"]).report();
     assert_eq!(report.status, Status::RolloutWaiting);
     report
@@ -37,28 +39,45 @@ fn what_postgres_cannot_hold_never_reaches_it_and_what_is_too_much_is_left_out()
     let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
     let (node, mut operator) = (fleet.curl().as_node(&kiosk), fleet.curl().with_token(fleet.administrator()));
     let first = report(&kiosk);
-    let taken = |report: &RunReport| assert_eq!(node.deliver("/runs", &json!(report).to_string()), (200, "\"stored\"".to_owned()));
+    let taken = |report: &RunReport| {
+        assert_eq!(node.deliver("/runs", &json!(report).to_string()), (200, "\"stored\"".to_owned()));
+    };
 
     let nul = next(&first, |report| {
         report.machine = "kiosk\0auken".to_owned();
-        report.clauses[0].native = vec![NativeStep { what: "cat".to_owned(), exit: Some(0), output: format!("{MARK}\0 {}", "x".repeat(200)) }];
+        report.clauses[0].native = vec![NativeStep {
+            what: "cat".to_owned(),
+            exit: Some(0),
+            output: format!("{MARK}\0 {}", "x".repeat(200)),
+        }];
     });
     taken(&nul);
     let kept = stored(&operator, &nul);
     assert_eq!((kept.machine.as_str(), kept.left_out), ("kiosk\u{2400}auken", None));
-    assert!(kept.clauses[0].native[0].output.starts_with(&format!("{MARK}\u{2400} x")), "{}", kept.clauses[0].native[0].output);
+    assert!(
+        kept.clauses[0].native[0].output.starts_with(&format!("{MARK}\u{2400} x")),
+        "{}",
+        kept.clauses[0].native[0].output
+    );
 
     // What a newer agent says beside what this server knows is kept as it came.
     let newer = next(&nul, |report| report.sequence += 1);
     let mut sent = json!(newer);
     (sent["weather"], sent["clauses"][0]["mood"]) = (json!({ "sea": ["calm", null] }), json!("well\0"));
     assert_eq!(node.deliver("/runs", &sent.to_string()).0, 200);
-    let kept: Value = serde_json::from_str(&operator.get(&format!("/api/nodes/kiosk-auken-1/runs/{}", newer.run)).1).unwrap();
-    assert_eq!((&kept["weather"], &kept["clauses"][0]["mood"]), (&json!({ "sea": ["calm", null] }), &json!("well\u{2400}")));
+    let kept: Value =
+        serde_json::from_str(&operator.get(&format!("/api/nodes/kiosk-auken-1/runs/{}", newer.run)).1)
+            .unwrap();
+    assert_eq!(
+        (&kept["weather"], &kept["clauses"][0]["mood"]),
+        (&json!({ "sea": ["calm", null] }), &json!("well\u{2400}"))
+    );
 
     let large = next(&newer, |report| {
         let side = || Side::value("y".repeat(100_000));
-        report.clauses[0].differences = (0..70).map(|at| Difference { property: format!("{at}"), wanted: Side::Absent, found: side() }).collect();
+        report.clauses[0].differences = (0..70)
+            .map(|at| Difference { property: format!("{at}"), wanted: Side::Absent, found: side() })
+            .collect();
     });
     assert!(json!(large).to_string().len() > 7_000_000);
     taken(&large);
@@ -68,33 +87,54 @@ fn what_postgres_cannot_hold_never_reaches_it_and_what_is_too_much_is_left_out()
 
     // It has sent as much today as it may, and more than that.
     for (bytes, clauses) in [(40_000_000, 1), (80_000_000, 0)] {
-        fleet.query(&format!("update node_now set kept_day = (now() at time zone 'UTC')::date, kept_bytes = {bytes}"));
+        fleet.query(&format!(
+            "update node_now set kept_day = (now() at time zone 'UTC')::date, kept_bytes = {bytes}"
+        ));
         let more = next(&large, |report| report.sequence += bytes);
         taken(&more);
         let kept = stored(&operator, &more);
-        assert!(kept.left_out.unwrap().details && kept.clauses.len() == clauses && kept.status == Status::RolloutWaiting);
+        assert!(
+            kept.left_out.unwrap().details
+                && kept.clauses.len() == clauses
+                && kept.status == Status::RolloutWaiting
+        );
     }
 
-    let check_in = |agent: &str| json!({ "agent": agent, "now": first.began, "next_in_secs": 60, "about": { "os.name": "deb\0ian" } }).to_string();
+    let check_in = |agent: &str| {
+        json!({ "agent": agent, "now": first.began, "next_in_secs": 60, "about": { "os.name": "deb\0ian" } })
+            .to_string()
+    };
     assert_eq!(node.deliver("/check-in", &check_in("0.1\0")).0, 200);
     assert_eq!(fleet.query("select about ->> 'os.name' from node"), "deb\u{2400}ian");
 
     let mut wrong = json!(next(&large, |_| ()));
     wrong["wanted"]["digest"] = Value::from("nonsense");
-    for (body, why) in
-        [(wrong.to_string(), "this is no digest"), ("{\"machine\": \"\\ud800\"}".to_owned(), "hex escape"), ("x".repeat(9_000_000), "at most 8 MiB")]
-    {
+    for (body, why) in [
+        (wrong.to_string(), "this is no digest"),
+        ("{\"machine\": \"\\ud800\"}".to_owned(), "hex escape"),
+        ("x".repeat(9_000_000), "at most 8 MiB"),
+    ] {
         let (status, answer) = node.deliver("/runs", &body);
-        let problem: Value = serde_json::from_str(&answer).unwrap_or_else(|error| panic!("{error}: {answer}"));
-        assert!((400..500).contains(&status) && problem["title"].as_str().unwrap().contains(why), "{why}: {answer}");
+        let problem: Value =
+            serde_json::from_str(&answer).unwrap_or_else(|error| panic!("{error}: {answer}"));
+        assert!(
+            (400..500).contains(&status) && problem["title"].as_str().unwrap().contains(why),
+            "{why}: {answer}"
+        );
     }
 
     for path in ["/api/nodes/%00", "/api/nodes?filter=%00", "/api/nodes/kiosk-auken-1/runs/a%00", "/%00"] {
         let (status, answer) = operator.get(path);
         assert!(status == 400 && answer.contains("NUL"), "{path}: {status} {answer}");
     }
-    let (status, answer) = operator.post("/api/invitations", &format!("{{\"for_secs\": 60, \"uses\": 1, \"{MARK}\\u0000\": 1, \"labels\": 5}}"));
-    assert!(status == 422 && answer.contains("invalid type: integer `5`, expected a map at line 1 column"), "{status} {answer}");
+    let (status, answer) = operator.post(
+        "/api/invitations",
+        &format!("{{\"for_secs\": 60, \"uses\": 1, \"{MARK}\\u0000\": 1, \"labels\": 5}}"),
+    );
+    assert!(
+        status == 422 && answer.contains("invalid type: integer `5`, expected a map at line 1 column"),
+        "{status} {answer}"
+    );
     let log = fleet.log();
     assert!(!log.contains("ERROR") && !log.contains(MARK), "{log}");
 }
@@ -110,9 +150,14 @@ fn a_clock_that_is_wrong_by_centuries_makes_nothing_the_newest_and_stops_nothing
         let wrong = next(&last, |report| {
             report.began = began.parse().unwrap();
             report.clauses[0].cause = Some(constans_core::run::Cause::Drift);
-            report.clauses[0].drift_window = Some(constans_core::run::DriftWindow { from: report.began, to: report.began });
+            report.clauses[0].drift_window =
+                Some(constans_core::run::DriftWindow { from: report.began, to: report.began });
         });
-        assert_eq!(node.deliver("/runs", &json!(wrong).to_string()), (200, "\"stored\"".to_owned()), "{began}");
+        assert_eq!(
+            node.deliver("/runs", &json!(wrong).to_string()),
+            (200, "\"stored\"".to_owned()),
+            "{began}"
+        );
         assert_eq!(stored(&operator, &wrong).began, wrong.began, "what the node said is kept");
         last = wrong;
     }
@@ -121,9 +166,13 @@ fn a_clock_that_is_wrong_by_centuries_makes_nothing_the_newest_and_stops_nothing
     let runs: Vec<Value> = serde_json::from_str(&operator.get("/api/nodes/kiosk-auken-1/runs").1).unwrap();
     let ids: Vec<&str> = runs.iter().filter_map(|run| run["run"].as_str()).collect();
     assert_eq!(ids[0], last.run.to_string(), "the newest is what was learned last: {runs:?}");
-    let years: Vec<i64> = runs.iter().map(|run| run["last"].as_str().unwrap()[..4].parse().unwrap()).collect();
+    let years: Vec<i64> =
+        runs.iter().map(|run| run["last"].as_str().unwrap()[..4].parse().unwrap()).collect();
     assert!(years.iter().all(|year| (2026..9999).contains(year)), "{years:?}");
-    for table in ["select min(began)::text || max(began)::text from run", "select min(detected_at)::text || max(detected_at)::text from episode"] {
+    for table in [
+        "select min(began)::text || max(began)::text from run",
+        "select min(detected_at)::text || max(detected_at)::text from episode",
+    ] {
         let said = fleet.query(table);
         assert!(!said.contains("0303") && !said.contains("9999"), "{table}: {said}");
     }

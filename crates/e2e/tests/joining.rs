@@ -30,11 +30,21 @@ fn a_node_asks_waits_is_approved_and_is_connected() {
     let invitation = fleet.invite(&kiosk, &["--label", "role=kiosk"]);
 
     let asked = join(&kiosk, &invitation, "kiosk-auken-1", "0");
-    assert!(asked.stdout.starts_with("waiting for approval as kiosk-auken-1, key fingerprint "), "{}{}", asked.stdout, asked.stderr);
+    assert!(
+        asked.stdout.starts_with("waiting for approval as kiosk-auken-1, key fingerprint "),
+        "{}{}",
+        asked.stdout,
+        asked.stderr
+    );
     let fingerprint = asked.stdout.lines().next().unwrap().rsplit(' ').next().unwrap().to_owned();
 
     let listed = fleet.client(&["join", "list"]).stdout;
-    assert!(listed.contains("kiosk-auken-1") && listed.contains(&fingerprint) && listed.contains("invited by ilse.maren"), "{listed}");
+    assert!(
+        listed.contains("kiosk-auken-1")
+            && listed.contains(&fingerprint)
+            && listed.contains("invited by ilse.maren"),
+        "{listed}"
+    );
     assert!(listed.contains("role=kiosk site=auken") && listed.contains("debian, 12"), "{listed}");
     let wrong = fleet.client(&["join", "approve", "kiosk-auken-2"]);
     assert!(wrong.stderr.contains("did you mean `kiosk-auken-1`?"), "{}", wrong.stderr);
@@ -49,11 +59,18 @@ fn a_node_asks_waits_is_approved_and_is_connected() {
         connected.stderr
     );
     let nodes = fleet.client(&["node", "list"]).stdout;
-    assert!(nodes.starts_with("kiosk-auken-1  on time") && nodes.contains("role=kiosk site=auken"), "{nodes}");
+    assert!(
+        nodes.starts_with("kiosk-auken-1  on time") && nodes.contains("role=kiosk site=auken"),
+        "{nodes}"
+    );
 
     let again = kiosk.run(&["check-in"]);
     assert!(again.stdout.contains("as kiosk-auken-1"), "{}", again.stderr);
-    assert_eq!(fleet.query("select count(*) || ' ' || sum(count) from heard"), "1 2", "check-ins as promised are one span");
+    assert_eq!(
+        fleet.query("select count(*) || ' ' || sum(count) from heard"),
+        "1 2",
+        "check-ins as promised are one span"
+    );
     assert_eq!(
         fleet.query("select string_agg(did, ', ' order by id) from audit_trail"),
         "granted a role, made a token, invited, asked to join, approved"
@@ -83,7 +100,8 @@ fn nothing_is_said_to_a_server_with_another_ca() {
         let read = stream.read(&mut bytes).unwrap();
         bytes[..read].to_vec()
     });
-    let forged = kiosk.document("forged", &encode(&decode(text.trim()).replace(&fleet.agents_url(), &address)));
+    let forged =
+        kiosk.document("forged", &encode(&decode(text.trim()).replace(&fleet.agents_url(), &address)));
     join(&kiosk, &forged, "kiosk-auken-1", "0");
     let said = recorder.join().unwrap();
     assert_eq!(said.first(), Some(&22), "a TLS handshake and nothing else");
@@ -100,7 +118,12 @@ fn a_name_in_use_is_refused_without_as_and_the_old_key_ends_with_it() {
     assert!(fleet.client(&["join", "list"]).stdout.contains("this name is in use"));
     let refused = fleet.client(&["join", "approve", "gate-auken-1"]);
     assert_eq!(refused.exit, Some(1));
-    assert!(refused.stderr.contains("the name gate-auken-1 is in use") && refused.stderr.contains("--as gate-auken-1"), "{}", refused.stderr);
+    assert!(
+        refused.stderr.contains("the name gate-auken-1 is in use")
+            && refused.stderr.contains("--as gate-auken-1"),
+        "{}",
+        refused.stderr
+    );
 
     assert_eq!(fleet.client(&["join", "approve", "gate-auken-1", "--as", "gate-auken-1"]).exit, Some(0));
     assert!(join(&new, &invitation, "gate-auken-1", "0").stdout.contains("as gate-auken-1"));
@@ -118,7 +141,12 @@ fn a_denied_machine_is_told_why() {
     join(&machine, &invitation, "kiosk-eldrey-9", "0");
     fleet.client(&["join", "deny", "kiosk-eldrey-9", "--because", "there is no such quay"]);
     let denied = join(&machine, &invitation, "kiosk-eldrey-9", "0");
-    assert_eq!((denied.exit, denied.stderr.contains("an operator denied it: there is no such quay")), (Some(3), true), "{}", denied.stderr);
+    assert_eq!(
+        (denied.exit, denied.stderr.contains("an operator denied it: there is no such quay")),
+        (Some(3), true),
+        "{}",
+        denied.stderr
+    );
 }
 
 #[test]
@@ -139,7 +167,11 @@ fn an_invitation_ends_by_time_and_by_use_and_a_wrong_one_opens_nothing() {
     let secret = decoded.split("\"secret\":\"").nth(1).unwrap().split('"').next().unwrap().to_owned();
     let guessed = second.document("guessed", &encode(&decoded.replace(&secret, "AAAA")));
     assert!(join(&second, &guessed, "kiosk-brisk-2", "0").stderr.contains("unknown invitation"));
-    assert!(join(&second, &second.document("torn", "eyJmb3Jt"), "x", "0").stderr.contains("contains no invitation"));
+    assert!(
+        join(&second, &second.document("torn", "eyJmb3Jt"), "x", "0")
+            .stderr
+            .contains("contains no invitation")
+    );
     assert!(!fleet.log().contains(&secret) && fleet.query("select count(*) from joining_request") == "1");
 }
 
@@ -149,31 +181,44 @@ fn a_revoked_node_is_refused_at_its_next_request_and_let_back_by_an_operator() {
     let bridge = joined(&fleet, "bridge-tern");
     assert_eq!(fleet.client(&["node", "revoke", "bridge-tern"]).exit, Some(0));
     let refused = bridge.run(&["check-in"]);
-    assert_eq!((refused.exit, refused.stderr.contains("the node bridge-tern was revoked")), (Some(3), true), "{}", refused.stderr);
+    assert_eq!(
+        (refused.exit, refused.stderr.contains("the node bridge-tern was revoked")),
+        (Some(3), true),
+        "{}",
+        refused.stderr
+    );
     assert!(fleet.client(&["node", "list"]).stdout.contains("bridge-tern  revoked"));
     let said = bridge.run(&["diagnose"]);
     assert!(
-        said.stdout.contains("approval    FAILS: the node bridge-tern was revoked") && said.stdout.contains("the server does not accept this node"),
+        said.stdout.contains("approval    FAILS: the node bridge-tern was revoked")
+            && said.stdout.contains("the server does not accept this node"),
         "{}",
         said.stdout
     );
 
     // On the node it is seen without asking anybody.
     let status = bridge.run(&["status"]);
-    assert!(status.stdout.contains("revoked") && status.stdout.contains("the server refused it"), "{}", status.stdout);
+    assert!(
+        status.stdout.contains("revoked") && status.stdout.contains("the server refused it"),
+        "{}",
+        status.stdout
+    );
     let id = fleet.query("select id from node where name = 'bridge-tern'");
     let invitation = fleet.invite(&bridge, &[]);
     let ask = ["join", "--invitation", &invitation, "--name", "another-name", "--wait", "0"];
     let asked = bridge.run(&ask);
     assert!(
-        asked.stdout.contains("waiting for approval as bridge-tern") && asked.stdout.contains("join approve bridge-tern"),
+        asked.stdout.contains("waiting for approval as bridge-tern")
+            && asked.stdout.contains("join approve bridge-tern"),
         "{}{}",
         asked.stdout,
         asked.stderr
     );
     let waiting = fleet.client(&["join", "list"]).stdout;
     assert!(
-        waiting.contains("bridge-tern ") && waiting.contains("the revoked node of this name (since") && !waiting.contains("another-name"),
+        waiting.contains("bridge-tern ")
+            && waiting.contains("the revoked node of this name (since")
+            && !waiting.contains("another-name"),
         "{waiting}"
     );
     assert_eq!(bridge.run(&["check-in"]).exit, Some(3), "asking is not being approved");
@@ -211,20 +256,30 @@ fn diagnose_says_which_part_fails_and_what_to_do() {
     ] {
         assert!(well.stdout.contains(part), "{part} in {}", well.stdout);
     }
-    let said: serde_json::Value = serde_json::from_str(&machine.run(&["diagnose", "--output", "json"]).stdout).unwrap();
+    let said: serde_json::Value =
+        serde_json::from_str(&machine.run(&["diagnose", "--output", "json"]).stdout).unwrap();
     assert!(said["is_heard"] == true && said["ways"][0]["parts"][2]["part"] == "trust", "{said}");
-    let said: serde_json::Value = serde_json::from_str(&machine.run(&["check-in", "--output", "json"]).stdout).unwrap();
+    let said: serde_json::Value =
+        serde_json::from_str(&machine.run(&["check-in", "--output", "json"]).stdout).unwrap();
     assert_eq!((&said["name"], &said["wanted"]), (&"depot-print-1".into(), &"nothing".into()));
     fleet.kill_server();
     let down = machine.run(&["diagnose"]);
     assert_eq!(down.exit, Some(1));
-    assert!(down.stdout.contains("port        FAILS:") && down.stdout.contains("check that the server runs"), "{}", down.stdout);
+    assert!(
+        down.stdout.contains("port        FAILS:") && down.stdout.contains("check that the server runs"),
+        "{}",
+        down.stdout
+    );
     assert!(machine.run(&["check-in"]).stderr.contains("does not answer"));
 
     // A server that was set up again has another CA: it is not taken for the one that was joined.
     fleet.set_up_anew();
     let other = machine.run(&["diagnose"]);
-    assert!(other.stdout.contains("trust       FAILS: the CA of the server is not the expected one"), "{}", other.stdout);
+    assert!(
+        other.stdout.contains("trust       FAILS: the CA of the server is not the expected one"),
+        "{}",
+        other.stdout
+    );
     let fresh = Machine::fresh().run(&["diagnose"]);
     assert!(fresh.stderr.contains("this machine belongs to no fleet"));
 }
@@ -236,7 +291,8 @@ fn nodes_are_late_and_silent_by_their_own_promise_and_the_servers_downtime_is_ad
     let hearing = || fleet.client(&["node", "list"]).stdout.split_whitespace().nth(1).unwrap().to_owned();
     assert_eq!(hearing(), "on");
     let went_by = |minutes: u32| {
-        let moments = ["heard_at", "promised_at", "on_time_until", "silent_after"].map(|at| format!("{at} = {at} - interval '{minutes} min'"));
+        let moments = ["heard_at", "promised_at", "on_time_until", "silent_after"]
+            .map(|at| format!("{at} = {at} - interval '{minutes} min'"));
         fleet.query(&format!("update node_now set {}", moments.join(", ")));
     };
     went_by(20);
@@ -253,22 +309,44 @@ fn each_route_refuses_those_who_may_not() {
     let reader = fleet.token("pia.lund", "reader");
     assert_eq!(fleet.client_by(&reader, &["node", "list"]).exit, Some(0));
     assert_eq!(fleet.client_by(&reader, &["join", "list"]).exit, Some(0));
-    for (arguments, permission) in [(&["invite"][..], "join.invite"), (&["node", "revoke", "x"], "node.revoke")] {
+    for (arguments, permission) in
+        [(&["invite"][..], "join.invite"), (&["node", "revoke", "x"], "node.revoke")]
+    {
         let refused = fleet.client_by(&reader, arguments);
         assert_eq!(refused.exit, Some(3));
-        assert!(refused.stderr.contains(&format!("pia.lund lacks the permission {permission}")), "{}", refused.stderr);
+        assert!(
+            refused.stderr.contains(&format!("pia.lund lacks the permission {permission}")),
+            "{}",
+            refused.stderr
+        );
     }
     let nobody = fleet.client_by("AAAA", &["node", "list"]);
     assert!(nobody.stderr.contains("unknown token"), "{}", nobody.stderr);
 
     let curl = |arguments: &[&str]| {
-        let output = std::process::Command::new("curl").args(["-sk", "-w", " %{http_code}"]).args(arguments).stderr(Stdio::null()).output().unwrap();
+        let output = std::process::Command::new("curl")
+            .args(["-sk", "-w", " %{http_code}"])
+            .args(arguments)
+            .stderr(Stdio::null())
+            .output()
+            .unwrap();
         String::from_utf8_lossy(&output.stdout).into_owned()
     };
-    let without = curl(&["-X", "POST", "-H", "Content-Type: application/json", "-d", "{}", &format!("{}/check-in", fleet.agents_url())]);
+    let without = curl(&[
+        "-X",
+        "POST",
+        "-H",
+        "Content-Type: application/json",
+        "-d",
+        "{}",
+        &format!("{}/check-in", fleet.agents_url()),
+    ]);
     assert!(without.contains("unknown certificate") && without.ends_with(" 401"), "{without}");
     let nothing = curl(&[&format!("{}/api/nothing", fleet.people_url())]);
-    assert!(nothing.contains("there is nothing at GET /api/nothing") && nothing.ends_with(" 404"), "{nothing}");
+    assert!(
+        nothing.contains("there is nothing at GET /api/nothing") && nothing.ends_with(" 404"),
+        "{nothing}"
+    );
 }
 
 #[test]

@@ -15,13 +15,24 @@ const MOST_KIB: u64 = 44 * 1024;
 
 /// Runs the agent; returns its output and the most memory that it, or a process that it started, was seen to hold, in KiB.
 fn run(machine: &Machine, arguments: &[&str]) -> (String, u64) {
-    let mut agent = machine.agent(arguments).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("the agent starts");
+    let mut agent = machine
+        .agent(arguments)
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .expect("the agent starts");
     let (own, mut most) = (agent.id(), 0);
     while agent.try_wait().expect("it can be asked").is_none() {
-        let processes =
-            fs::read_dir("/proc").expect("there is /proc").flatten().filter_map(|entry| fs::read_to_string(entry.path().join("status")).ok());
+        let processes = fs::read_dir("/proc")
+            .expect("there is /proc")
+            .flatten()
+            .filter_map(|entry| fs::read_to_string(entry.path().join("status")).ok());
         for status in processes {
-            let number = |key: &str| status.lines().find_map(|line| line.strip_prefix(key)?.split_whitespace().next()?.parse::<u64>().ok());
+            let number = |key: &str| {
+                status
+                    .lines()
+                    .find_map(|line| line.strip_prefix(key)?.split_whitespace().next()?.parse::<u64>().ok())
+            };
             if number("Pid:") == Some(own.into()) || number("PPid:") == Some(own.into()) {
                 most = most.max(number("VmHWM:").unwrap_or(0));
             }
@@ -44,9 +55,12 @@ fn large_contents_of_a_fleet_are_fetched_written_and_compared_without_being_held
     }
     let map: Vec<u8> = (0..LARGE).map(|at| (at * 7 % 251) as u8).collect();
     fs::write(kit.join("copies/map.bin"), &map).unwrap();
-    fs::write(kit.join("kit.toml"), "[kit]\nname = \"quay-map\"\nversion = \"1.0.0\"\nsummary = \"The map of the quays\"\n").unwrap();
-    let baseline =
-        "[baseline]\nname = \"map\"\nsummary = \"The map\"\n\n[[clause]]\nwhat = \"file:/etc/map.bin\"\ncopy = \"map.bin\"\nlargest_mib = 100\n";
+    fs::write(
+        kit.join("kit.toml"),
+        "[kit]\nname = \"quay-map\"\nversion = \"1.0.0\"\nsummary = \"The map of the quays\"\n",
+    )
+    .unwrap();
+    let baseline = "[baseline]\nname = \"map\"\nsummary = \"The map\"\n\n[[clause]]\nwhat = \"file:/etc/map.bin\"\ncopy = \"map.bin\"\nlargest_mib = 100\n";
     fs::write(kit.join("baselines/map.toml"), baseline).unwrap();
     let published = fleet.client(&["kit", "publish", kit.to_str().unwrap()]);
     assert_eq!(published.exit, Some(0), "{}\n{}", published.stderr, fleet.log());
@@ -61,8 +75,14 @@ fn large_contents_of_a_fleet_are_fetched_written_and_compared_without_being_held
     let (said, fetching) = run(&kiosk, &["check-in"]);
     assert!(said.contains("connected"), "{said}");
     let (said, writing) = run(&kiosk, &["enforce", "--yes", "--output", "json"]);
-    let report: constans_wire::report::RunReport = serde_json::from_str(said.split("\nNext").next().unwrap()).unwrap_or_else(|_| panic!("{said}"));
-    assert_eq!((report.status, report.clauses[0].outcome), (Status::RolledOut, Outcome::Corrected), "{:?}", report.clauses[0].failure);
+    let report: constans_wire::report::RunReport =
+        serde_json::from_str(said.split("\nNext").next().unwrap()).unwrap_or_else(|_| panic!("{said}"));
+    assert_eq!(
+        (report.status, report.clauses[0].outcome),
+        (Status::RolledOut, Outcome::Corrected),
+        "{:?}",
+        report.clauses[0].failure
+    );
     assert!(fs::read(kiosk.root.at("/etc/map.bin")).unwrap() == map, "it is the map");
 
     // Somebody changes one byte of it, and then makes it longer than the clause lets be read.
@@ -75,5 +95,8 @@ fn large_contents_of_a_fleet_are_fetched_written_and_compared_without_being_held
     let (said, _) = run(&kiosk, &["observe"]);
     assert!(said.contains("actual 105906176 bytes, unread:105906176"), "{said}");
     println!("KiB: usual {usual}, fetching {fetching}, writing {writing}, comparing {comparing}");
-    assert!([fetching, writing, comparing].iter().all(|most| *most < MOST_KIB), "KiB: {usual} {fetching} {writing} {comparing} {without}");
+    assert!(
+        [fetching, writing, comparing].iter().all(|most| *most < MOST_KIB),
+        "KiB: {usual} {fetching} {writing} {comparing} {without}"
+    );
 }

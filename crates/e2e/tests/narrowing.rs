@@ -25,7 +25,9 @@ fn the_database_and_the_language_decide_alike() {
     well(&fleet.client(&["node", "revoke", "gate-auken-1"]));
     fleet.query("update node set about = about - 'arch' || '{\"cpu.count\": 3}' where name = 'hub-1'");
     for zone in ["quay", "pier"] {
-        fleet.query(&format!("update node set labels = labels || '{{\"zone\": \"{zone}\"}}' where name = 'gate-brisk-1'"));
+        fleet.query(&format!(
+            "update node set labels = labels || '{{\"zone\": \"{zone}\"}}' where name = 'gate-brisk-1'"
+        ));
     }
     fleet.query(
         "update node_now set silent_after = now() - interval '1 s', on_time_until = now() - interval '2 s' from node where id = node and name = 'gate-brisk-1'",
@@ -71,17 +73,30 @@ fn the_database_and_the_language_decide_alike() {
         "about.cpu.count < 3 && about.arch.startsWith('x')",
     ] {
         // With a loop in it, the database cannot decide it.
-        let one_by_one = format!("({}) && [1].exists(one, one == 1)", if filter.is_empty() { "true" } else { filter });
+        let one_by_one =
+            format!("({}) && [1].exists(one, one == 1)", if filter.is_empty() { "true" } else { filter });
         let (list, listed) = (asked("nodes", filter), asked("nodes", &one_by_one));
-        assert_eq!((names(&list["nodes"]), &list["undecidable"]), (names(&listed["nodes"]), &listed["undecidable"]), "{filter}");
+        assert_eq!(
+            (names(&list["nodes"]), &list["undecidable"]),
+            (names(&listed["nodes"]), &listed["undecidable"]),
+            "{filter}"
+        );
         for fleet in [asked("overview", filter), asked("overview", &one_by_one)] {
-            let of_signs: BTreeMap<String, u64> =
-                fleet["statuses"].as_array().unwrap().iter().map(|one| (one["status"].to_string(), one["nodes"].as_u64().unwrap())).collect();
+            let of_signs: BTreeMap<String, u64> = fleet["statuses"]
+                .as_array()
+                .unwrap()
+                .iter()
+                .map(|one| (one["status"].to_string(), one["nodes"].as_u64().unwrap()))
+                .collect();
             let mut counted = BTreeMap::new();
             for node in list["nodes"].as_array().unwrap() {
                 *counted.entry(node["status"].to_string()).or_insert(0) += 1;
             }
-            assert_eq!((of_signs, &fleet["undecidable"], &fleet["total"]), (counted, &list["undecidable"], &Value::from(4)), "{filter}");
+            assert_eq!(
+                (of_signs, &fleet["undecidable"], &fleet["total"]),
+                (counted, &list["undecidable"], &Value::from(4)),
+                "{filter}"
+            );
             let mut ticks = names(&fleet["ticks"]);
             ticks.sort_unstable();
             assert_eq!(ticks, names(&list["nodes"]), "{filter}");
@@ -89,7 +104,10 @@ fn the_database_and_the_language_decide_alike() {
         some += names(&list["nodes"]).len();
         undecided += list["undecidable"].as_u64().unwrap();
     }
-    assert!(some > 40 && undecided >= 2, "the filters are about something: {some} nodes, {undecided} not decided");
+    assert!(
+        some > 40 && undecided >= 2,
+        "the filters are about something: {some} nodes, {undecided} not decided"
+    );
 }
 
 fn names(nodes: &Value) -> Vec<&str> {

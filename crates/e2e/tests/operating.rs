@@ -30,15 +30,26 @@ fn the_server_measures_itself_as_open_metrics() {
     let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
     assert_eq!(kiosk.run(&["check-in"]).exit, Some(0));
     fleet.curl().get("/healthy");
-    let read = Command::new("curl").args(["-s", "-i", "-H", "Accept: application/openmetrics-text", &fleet.metrics_url()]).output().unwrap();
+    let read = Command::new("curl")
+        .args(["-s", "-i", "-H", "Accept: application/openmetrics-text", &fleet.metrics_url()])
+        .output()
+        .unwrap();
     let said = String::from_utf8_lossy(&read.stdout).into_owned();
     assert!(said.contains("application/openmetrics-text") && said.ends_with("# EOF\n"), "{said}");
     let value = |name: &str| -> f64 {
-        let line = said.lines().find(|line| line.starts_with(name)).unwrap_or_else(|| panic!("{name} in {said}"));
+        let line =
+            said.lines().find(|line| line.starts_with(name)).unwrap_or_else(|| panic!("{name} in {said}"));
         line.rsplit(' ').next().unwrap().parse().unwrap()
     };
-    assert!(value("constans_check_ins_total{path=\"Single\"}") + value("constans_check_ins_total{path=\"Batched\"}") >= 2.0);
-    assert!((179.0..=180.0).contains(&(value("constans_certificate_left_seconds{certificate=\"agents\"}") / 86_400.0)));
+    assert!(
+        value("constans_check_ins_total{path=\"Single\"}")
+            + value("constans_check_ins_total{path=\"Batched\"}")
+            >= 2.0
+    );
+    assert!(
+        (179.0..=180.0)
+            .contains(&(value("constans_certificate_left_seconds{certificate=\"agents\"}") / 86_400.0))
+    );
     assert!(value("constans_requests_total{listener=\"people\",status=\"2xx\"}") >= 1.0);
     assert!(value("constans_resolving_seconds_count") >= 1.0);
     assert_eq!(fleet.curl().get("/metrics").0, 200, "on the people's listener that is a page of the console");
@@ -74,11 +85,21 @@ fn reading_waits_for_no_lock_and_refusals_say_what_to_do() {
     });
 
     let curl = |arguments: &[&str], path: &str| {
-        let output = Command::new("curl").args(["-sk", "-i"]).args(arguments).arg(format!("{}{path}", fleet.people_url())).output().unwrap();
+        let output = Command::new("curl")
+            .args(["-sk", "-i"])
+            .args(arguments)
+            .arg(format!("{}{path}", fleet.people_url()))
+            .output()
+            .unwrap();
         String::from_utf8_lossy(&output.stdout).to_lowercase()
     };
     let wrong_method = curl(&["-X", "PUT"], "/api/nodes");
-    assert!(wrong_method.contains("405") && wrong_method.contains("allow: get, head") && wrong_method.contains("problem+json"), "{wrong_method}");
+    assert!(
+        wrong_method.contains("405")
+            && wrong_method.contains("allow: get, head")
+            && wrong_method.contains("problem+json"),
+        "{wrong_method}"
+    );
     let unknown = curl(&[], "/api/nodes");
     assert!(unknown.contains("401") && unknown.contains("www-authenticate: bearer"), "{unknown}");
     let nothing = curl(&[], "/api/nothing");
@@ -88,7 +109,11 @@ fn reading_waits_for_no_lock_and_refusals_say_what_to_do() {
     assert!(busy.contains("503") && busy.contains("retry-after: 5"), "{busy}");
     fleet.let_database_in(true);
     let log = fleet.log();
-    assert_eq!(log.lines().filter(|line| line.contains("/api/nodes/kiosk-auken-1/runs")).count(), 1, "one line a request: {log}");
+    assert_eq!(
+        log.lines().filter(|line| line.contains("/api/nodes/kiosk-auken-1/runs")).count(),
+        1,
+        "one line a request: {log}"
+    );
 }
 
 #[test]
@@ -97,7 +122,14 @@ fn an_event_stream_ends_when_its_reader_may_read_no_more() {
     let token = fleet.token("pia.lund", "reader");
     let began = Instant::now();
     let stream = Command::new("curl")
-        .args(["-skN", "-m", "60", "-H", &format!("Authorization: Bearer {token}"), &format!("{}/api/events", fleet.people_url())])
+        .args([
+            "-skN",
+            "-m",
+            "60",
+            "-H",
+            &format!("Authorization: Bearer {token}"),
+            &format!("{}/api/events", fleet.people_url()),
+        ])
         .stdout(std::process::Stdio::piped())
         .spawn()
         .unwrap();
@@ -129,7 +161,10 @@ fn what_people_write_is_bounded_and_hides_nothing() {
     assert!(shown.exit != Some(0), "{}", shown.stdout);
     let group = serde_json::json!({ "name": "slow", "priority": 5, "filter": "labels.all(a, labels.exists(b, a == b && b.matches('x')))" });
     let (status, said) = operator.put("/api/groups", &group.to_string());
-    assert!(status == 422 && said.contains("it is evaluated for every node at every change"), "{status} {said}");
+    assert!(
+        status == 422 && said.contains("it is evaluated for every node at every change"),
+        "{status} {said}"
+    );
     assert!(began.elapsed() < Duration::from_secs(5), "{:?}", began.elapsed());
 
     for label in ["role=a\u{202e}b", "röle=x", "role=two\nlines"] {
@@ -158,12 +193,23 @@ fn what_is_stored_and_cannot_be_read_is_named_and_nothing_takes_its_place() {
     let (status, said) = operator.get("/api/groups");
     assert!(status == 500 && said.contains("the stored group kiosks cannot be read"), "{status} {said}");
     let changed = group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe").replace("kiosks", "others"));
-    assert!(changed.exit != Some(0) && changed.stderr.contains("the stored group kiosks cannot be read"), "{}", changed.stderr);
-    assert_eq!(fleet.query("select state from node_wanted"), before, "no node is given what is left without that group");
+    assert!(
+        changed.exit != Some(0) && changed.stderr.contains("the stored group kiosks cannot be read"),
+        "{}",
+        changed.stderr
+    );
+    assert_eq!(
+        fleet.query("select state from node_wanted"),
+        before,
+        "no node is given what is left without that group"
+    );
 
     fleet.query("update node set about = '[]'");
     let (status, said) = operator.get("/api/nodes/kiosk-auken-1");
-    assert!(status == 500 && said.contains("the stored report of kiosk-auken-1 about itself cannot be read"), "{status} {said}");
+    assert!(
+        status == 500 && said.contains("the stored report of kiosk-auken-1 about itself cannot be read"),
+        "{status} {said}"
+    );
     assert!(fleet.log().contains("invalid type"), "the log says why");
 }
 
@@ -190,9 +236,16 @@ fn refused_requests_are_on_record_and_strangers_fill_no_log() {
     assert!(asked.success());
     well(&fleet.client(&["node", "list"]));
     let log = fleet.log();
-    assert!(!log.contains("herring") && !log.contains("tern"), "what strangers write is not written down: {log}");
+    assert!(
+        !log.contains("herring") && !log.contains("tern"),
+        "what strangers write is not written down: {log}"
+    );
     let lines = log.lines().count() - before;
-    assert!((200..700).contains(&lines), "{lines} lines for 900 requests: {}", log.lines().rev().take(12).collect::<Vec<_>>().join("\n"));
+    assert!(
+        (200..700).contains(&lines),
+        "{lines} lines for 900 requests: {}",
+        log.lines().rev().take(12).collect::<Vec<_>>().join("\n")
+    );
     std::thread::sleep(Duration::from_secs(4));
     let refused = well(&fleet.client(&["refusal", "list"])).to_owned();
     for (who, what, times) in [
@@ -210,10 +263,22 @@ fn refused_requests_are_on_record_and_strangers_fill_no_log() {
 fn check_says_everything_that_does_not_fit_at_once_and_so_does_the_log_at_the_start() {
     let fleet = Fleet::start();
     let check = |more: &[&str]| {
-        let base = ["check", "--name", "127.0.0.1", "--name", "hub.skerry.invalid", "--agents", "127.0.0.1:0", "--people"];
+        let base = [
+            "check",
+            "--name",
+            "127.0.0.1",
+            "--name",
+            "hub.skerry.invalid",
+            "--agents",
+            "127.0.0.1:0",
+            "--people",
+        ];
         let people = fleet.people_url().trim_start_matches("https://").to_owned();
         let protected = fleet.protected().display().to_string();
-        let arguments: Vec<&str> = base.into_iter().chain([people.as_str(), "--metrics", "127.0.0.1:0", "--protected", &protected]).collect();
+        let arguments: Vec<&str> = base
+            .into_iter()
+            .chain([people.as_str(), "--metrics", "127.0.0.1:0", "--protected", &protected])
+            .collect();
         let output = Command::new(constans_e2e::program("constans-server"))
             .args(arguments)
             .args(more)
@@ -232,12 +297,19 @@ fn check_says_everything_that_does_not_fit_at_once_and_so_does_the_log_at_the_st
     ] {
         assert!(said.contains(misfit), "{misfit} in {said}");
     }
-    for well in
-        ["port        well: agents at 127.0.0.1:0 is free", "name        well: 127.0.0.1", "postgresql  well: version 1", "protected   well: "]
-    {
+    for well in [
+        "port        well: agents at 127.0.0.1:0 is free",
+        "name        well: 127.0.0.1",
+        "postgresql  well: version 1",
+        "protected   well: ",
+    ] {
         assert!(said.contains(well), "{well} in {said}");
     }
-    assert!(said.contains("does a server run here already?") && said.contains(" misfits, for a fleet of 1000000 nodes"), "{said}");
+    assert!(
+        said.contains("does a server run here already?")
+            && said.contains(" misfits, for a fleet of 1000000 nodes"),
+        "{said}"
+    );
     let log = fleet.log();
     assert!(log.contains("fsync is off") && log.contains("lost in a power cut"), "{log}");
 }

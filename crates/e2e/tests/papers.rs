@@ -17,12 +17,18 @@ fn held(name: &str, text: &str) {
         std::fs::write(&path, text).unwrap();
     }
     let written = std::fs::read_to_string(&path).unwrap_or_default();
-    assert_eq!(written, text, "{} is out of date: WRITE_PAPERS=1 cargo test -p constans-e2e --test papers", path.display());
+    assert_eq!(
+        written,
+        text,
+        "{} is out of date: WRITE_PAPERS=1 cargo test -p constans-e2e --test papers",
+        path.display()
+    );
 }
 
 #[test]
 fn the_table_of_exit_codes_is_current() {
-    let mut text = "# Exit codes\n\nAll commands end with one of these.\n\n| code | meaning |\n|---|---|\n".to_owned();
+    let mut text =
+        "# Exit codes\n\nAll commands end with one of these.\n\n| code | meaning |\n|---|---|\n".to_owned();
     for (exit, meaning) in Exit::TABLE {
         let _ = writeln!(text, "| {} | {meaning} |", exit.code());
     }
@@ -41,7 +47,9 @@ fn the_chapter_of_findings_is_current() {
 
 #[test]
 fn the_schemas_for_editors_are_current() {
-    for (name, schema) in [("kit.json", manifest_schema()), ("baseline.json", baseline_schema()), ("case.json", case_schema())] {
+    for (name, schema) in
+        [("kit.json", manifest_schema()), ("baseline.json", baseline_schema()), ("case.json", case_schema())]
+    {
         held(&format!("schemas/{name}"), &format!("{}\n", serde_json::to_string_pretty(&schema).unwrap()));
     }
 }
@@ -75,6 +83,9 @@ fn editors_that_check_by_the_schemas_agree_with_the_check_on_the_demos_documents
         "what = \"pakage:x\"",
         "what = \"service:x\"\ngone = true",
     ] {
-        assert!(!mistakes(&all[0].1, &format!("[baseline]\nname = \"x\"\n[[clause]]\n{wrong}\n")).is_empty(), "{wrong}");
+        assert!(
+            !mistakes(&all[0].1, &format!("[baseline]\nname = \"x\"\n[[clause]]\n{wrong}\n")).is_empty(),
+            "{wrong}"
+        );
     }
 }

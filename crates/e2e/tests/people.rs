@@ -24,10 +24,16 @@ fn welcomed(fleet: &Fleet, link: &str, name: Option<&str>) -> Curl {
 fn the_first_administrator_comes_by_a_link_that_works_once() {
     let fleet = Fleet::start_without_people();
     let log = fleet.log();
-    let link = log.lines().find_map(|line| line.trim().strip_prefix("https://")).expect("the link is said").to_owned();
+    let link = log
+        .lines()
+        .find_map(|line| line.trim().strip_prefix("https://"))
+        .expect("the link is said")
+        .to_owned();
     let secret = link.split_once('#').unwrap().1.to_owned();
     let mut browser = fleet.curl();
-    for (password, said) in [("short", "at least 12 characters"), ("constans for ever", "neither the person's name nor")] {
+    for (password, said) in
+        [("short", "at least 12 characters"), ("constans for ever", "neither the person's name nor")]
+    {
         let body = serde_json::json!({ "secret": secret, "name": "ilse.maren", "password": password });
         let (status, answer) = browser.post("/api/welcome", &body.to_string());
         assert!(status == 422 && answer.contains(said), "{status} {answer}");
@@ -39,11 +45,17 @@ fn the_first_administrator_comes_by_a_link_that_works_once() {
     }
     assert!(!cookie.contains("Domain"), "{cookie}");
     let (status, answer) = ilse.get("/api/session");
-    assert!(status == 200 && answer.contains("\"administrator\"") && answer.contains("\"ilse.maren\""), "{status} {answer}");
+    assert!(
+        status == 200 && answer.contains("\"administrator\"") && answer.contains("\"ilse.maren\""),
+        "{status} {answer}"
+    );
     let again = serde_json::json!({ "secret": secret, "name": "somebody", "password": PASSWORD }).to_string();
     assert_eq!(browser.post("/api/welcome", &again).0, 403, "a link works once");
     assert_eq!(fleet.query("select count(*) from person where password like '$argon2id$%'"), "1");
-    assert!(!fleet.query("select string_agg(detail::text, '') from audit_trail").contains(PASSWORD) && !fleet.log().contains(PASSWORD));
+    assert!(
+        !fleet.query("select string_agg(detail::text, '') from audit_trail").contains(PASSWORD)
+            && !fleet.log().contains(PASSWORD)
+    );
 }
 
 #[test]
@@ -52,16 +64,22 @@ fn a_session_is_used_by_our_own_pages_only_and_ends_when_one_signs_out() {
     let mut tor = welcomed(&fleet, &fleet.link("tor.havik", "approver"), None);
     let invite = r#"{"for_secs": 60, "uses": 1, "labels": {}}"#;
     assert_eq!(tor.post("/api/invitations", invite).0, 200);
-    for (origin, token) in [("https://elsewhere.skerry.example", true), ("", true), (fleet.people_url().as_str(), false)] {
+    for (origin, token) in
+        [("https://elsewhere.skerry.example", true), ("", true), (fleet.people_url().as_str(), false)]
+    {
         let (status, answer) = tor.post_from(origin, token, "/api/invitations", invite);
         assert!(status == 403 && answer.contains("not_our_page"), "{origin} {token}: {status} {answer}");
     }
     let (status, answer) = tor.post("/api/releases", r#"{"kits": [{"files": []}]}"#);
-    assert!(status == 403 && answer.contains("tor.havik lacks the permission kit.publish"), "{status} {answer}");
+    assert!(
+        status == 403 && answer.contains("tor.havik lacks the permission kit.publish"),
+        "{status} {answer}"
+    );
     assert_eq!(tor.post("/api/sign-out", "").0, 200);
     assert_eq!(tor.get("/api/session").0, 401, "the session ended at the server too");
 
-    let sign_in = |name: &str, password: &str| serde_json::json!({ "name": name, "password": password }).to_string();
+    let sign_in =
+        |name: &str, password: &str| serde_json::json!({ "name": name, "password": password }).to_string();
     let mut browser = fleet.curl();
     assert_eq!(browser.post("/api/sign-in", &sign_in("tor.havik", PASSWORD)).0, 200);
     let wrong = browser.post("/api/sign-in", &sign_in("tor.havik", "something else"));
@@ -70,7 +88,11 @@ fn a_session_is_used_by_our_own_pages_only_and_ends_when_one_signs_out() {
     for _ in 0..4 {
         assert_eq!(browser.post("/api/sign-in", &sign_in("tor.havik", "something else")).0, 401);
     }
-    assert_eq!(browser.post("/api/sign-in", &sign_in("tor.havik", PASSWORD)).0, 429, "who guesses has to wait");
+    assert_eq!(
+        browser.post("/api/sign-in", &sign_in("tor.havik", PASSWORD)).0,
+        429,
+        "who guesses has to wait"
+    );
 }
 
 #[test]
@@ -80,16 +102,43 @@ fn the_client_signs_in_shows_the_fingerprint_and_keeps_what_it_is_given_to_itsel
     let folder = tempfile::tempdir().unwrap();
     let credentials = folder.path().join("constans/credentials.json");
     let client = |arguments: &[&str], typed: &str| fleet.client_at(&credentials, arguments, typed);
-    let unsure = client(&["sign-in", &fleet.people_url(), "--person", "ilse.maren", "--password-file", "-"], PASSWORD);
+    let unsure =
+        client(&["sign-in", &fleet.people_url(), "--person", "ilse.maren", "--password-file", "-"], PASSWORD);
     assert!(
-        unsure.stdout.contains(&fleet.ca) && unsure.stderr.contains("the fingerprint cannot be confirmed: standard input is not a terminal"),
+        unsure.stdout.contains(&fleet.ca)
+            && unsure
+                .stderr
+                .contains("the fingerprint cannot be confirmed: standard input is not a terminal"),
         "{}",
         unsure.stderr
     );
-    let wrong =
-        client(&["sign-in", &fleet.people_url(), "--fingerprint", &"0".repeat(64), "--person", "ilse.maren", "--password-file", "-"], PASSWORD);
+    let wrong = client(
+        &[
+            "sign-in",
+            &fleet.people_url(),
+            "--fingerprint",
+            &"0".repeat(64),
+            "--person",
+            "ilse.maren",
+            "--password-file",
+            "-",
+        ],
+        PASSWORD,
+    );
     assert!(wrong.stderr.contains("nothing was sent"), "{}", wrong.stderr);
-    let signed_in = client(&["sign-in", &fleet.people_url(), "--fingerprint", &fleet.ca, "--person", "ilse.maren", "--password-file", "-"], PASSWORD);
+    let signed_in = client(
+        &[
+            "sign-in",
+            &fleet.people_url(),
+            "--fingerprint",
+            &fleet.ca,
+            "--person",
+            "ilse.maren",
+            "--password-file",
+            "-",
+        ],
+        PASSWORD,
+    );
     assert!(well(&signed_in).contains("signed in as ilse.maren at "), "{}", signed_in.stdout);
     assert_eq!(fs::metadata(&credentials).unwrap().permissions().mode() & 0o777, 0o600);
     assert!(!fs::read_to_string(&credentials).unwrap().contains(PASSWORD));
@@ -107,7 +156,10 @@ fn the_client_signs_in_shows_the_fingerprint_and_keeps_what_it_is_given_to_itsel
     fs::write(&credentials, kept).unwrap();
     let ended = client(&["node", "list"], "").stderr;
     assert!(ended.contains("unknown token"), "the token ended at the server too: {ended}");
-    assert!(ended.starts_with(&format!("at {}", fleet.people_url())), "a failure says at which server: {ended}");
+    assert!(
+        ended.starts_with(&format!("at {}", fleet.people_url())),
+        "a failure says at which server: {ended}"
+    );
     assert!(well(&client(&["completions", "bash"], "")).contains("sign-in"));
 }
 
@@ -142,7 +194,10 @@ fn every_route_refuses_every_caller_that_may_not_and_no_other() {
         let token = fleet.token(&format!("program.{role}"), role);
         let may = fleet.curl().with_token(&token).get("/api/session").1;
         callers.insert(format!("{role} by token"), (fleet.curl().with_token(&token), may.clone()));
-        callers.insert(format!("{role} by session"), (welcomed(&fleet, &fleet.link(&format!("person.{role}"), role), None), may));
+        callers.insert(
+            format!("{role} by session"),
+            (welcomed(&fleet, &fleet.link(&format!("person.{role}"), role), None), may),
+        );
     }
     let mut called = 0;
     for (path, methods) in document["paths"].as_object().unwrap() {
@@ -158,12 +213,17 @@ fn every_route_refuses_every_caller_that_may_not_and_no_other() {
                     Asks::Nothing => None,
                     Asks::Node if who == "a node" => None,
                     Asks::Node if who == "a revoked node" => Some(403),
-                    Asks::Permission(permission) if who.contains(" by ") => (!may.contains(&format!("\"{permission}\""))).then_some(403),
+                    Asks::Permission(permission) if who.contains(" by ") => {
+                        (!may.contains(&format!("\"{permission}\""))).then_some(403)
+                    }
                     _ => Some(401),
                 };
                 match refusal {
                     Some(refusal) => assert_eq!(status, refusal, "{who}: {method} {path}"),
-                    None => assert!(status != 401 && status != 403 && status != 0, "{who}: {method} {path} is refused: {status}"),
+                    None => assert!(
+                        status != 401 && status != 403 && status != 0,
+                        "{who}: {method} {path} is refused: {status}"
+                    ),
                 }
                 called += 1;
             }
@@ -184,15 +244,24 @@ fn what_people_made_is_listed_and_ended_and_stays_on_record() {
     let line = done(&fleet.client_by(&tor, &["invite"]));
 
     // Invitations: one is withdrawn, and opens nothing any more.
-    let open: Vec<Value> = serde_json::from_str(&done(&fleet.client(&["invitation", "list", "--output", "json"]))).unwrap();
+    let open: Vec<Value> =
+        serde_json::from_str(&done(&fleet.client(&["invitation", "list", "--output", "json"]))).unwrap();
     assert_eq!(
         (open.len(), &open[1]["uses_left"], &open[1]["labels"]["role"], &open[0]["made_by"]),
         (2, &3.into(), &"kiosk".into(), &"tor.havik".into())
     );
     let listed = done(&fleet.client(&["invitation", "list"]));
-    assert!(listed.contains("3 of 3 uses left") && listed.contains("role=kiosk") && !listed.contains(line.trim()), "{listed}");
+    assert!(
+        listed.contains("3 of 3 uses left") && listed.contains("role=kiosk") && !listed.contains(line.trim()),
+        "{listed}"
+    );
     let id = open[0]["id"].as_str().unwrap();
-    assert!(fleet.client(&["invitation", "withdraw", "nobody"]).stderr.contains("there is no open invitation `nobody`"));
+    assert!(
+        fleet
+            .client(&["invitation", "withdraw", "nobody"])
+            .stderr
+            .contains("there is no open invitation `nobody`")
+    );
     done(&fleet.client(&["invitation", "withdraw", id]));
     assert!(fleet.client(&["invitation", "withdraw", id]).stderr.contains("there is no open invitation"));
     let machine = Machine::fresh();
@@ -202,10 +271,17 @@ fn what_people_made_is_listed_and_ended_and_stays_on_record() {
 
     // Roles one at a time.
     assert!(done(&fleet.client(&["person", "grant", "tor.havik", "publisher"])).contains("is now publisher"));
-    assert!(done(&fleet.client(&["person", "grant", "tor.havik", "publisher"])).contains("is already publisher"));
+    assert!(
+        done(&fleet.client(&["person", "grant", "tor.havik", "publisher"])).contains("is already publisher")
+    );
     done(&fleet.client(&["person", "take", "tor.havik", "approver"]));
     assert!(fleet.client_by(&tor, &["invite"]).stderr.contains("lacks the permission join.invite"));
-    assert!(fleet.client(&["person", "take", "tor.havik", "approver"]).stderr.contains("there is no role of this person `approver`"));
+    assert!(
+        fleet
+            .client(&["person", "take", "tor.havik", "approver"])
+            .stderr
+            .contains("there is no role of this person `approver`")
+    );
     assert!(
         fleet
             .client(&["person", "grant", "tor.havik", "captain"])
@@ -213,27 +289,59 @@ fn what_people_made_is_listed_and_ended_and_stays_on_record() {
             .contains("there is no role `captain`: reader, operator, publisher, approver, administrator")
     );
     assert!(fleet.client(&["person", "grant", "Tor Havik", "reader"]).stderr.contains("lower-case letters"));
-    for refused in [["person", "take", "ilse.maren", "administrator"].as_slice(), &["person", "remove", "ilse.maren"]] {
+    for refused in
+        [["person", "take", "ilse.maren", "administrator"].as_slice(), &["person", "remove", "ilse.maren"]]
+    {
         assert!(fleet.client(refused).stderr.contains("ilse.maren is the only administrator"), "{refused:?}");
     }
     assert!(fleet.client_by(&tor, &["person", "list"]).stderr.contains("people.manage"));
 
     // Tokens: made, listed, used, ended by name and by date; one's own are seen by oneself.
-    let nightly = done(&fleet.client(&["token", "make", "--person", "tor.havik", "--name", "nightly", "--for", "2h"])).trim().to_owned();
-    assert!(fleet.client(&["token", "make", "--person", "tor.havik", "--name", "nightly"]).stderr.contains("has a token called nightly already"));
-    assert!(fleet.client(&["token", "make", "--person", "tor.havik", "--name", "a\u{202e}b"]).stderr.contains("none of them hidden"));
+    let nightly =
+        done(&fleet.client(&["token", "make", "--person", "tor.havik", "--name", "nightly", "--for", "2h"]))
+            .trim()
+            .to_owned();
+    assert!(
+        fleet
+            .client(&["token", "make", "--person", "tor.havik", "--name", "nightly"])
+            .stderr
+            .contains("has a token called nightly already")
+    );
+    assert!(
+        fleet
+            .client(&["token", "make", "--person", "tor.havik", "--name", "a\u{202e}b"])
+            .stderr
+            .contains("none of them hidden")
+    );
     done(&fleet.client_by(&nightly, &["session"]));
-    let tokens: Vec<Value> = serde_json::from_str(&done(&fleet.client_by(&nightly, &["token", "list", "--output", "json"]))).unwrap();
+    let tokens: Vec<Value> =
+        serde_json::from_str(&done(&fleet.client_by(&nightly, &["token", "list", "--output", "json"])))
+            .unwrap();
     let names: Vec<&str> = tokens.iter().map(|token| token["name"].as_str().unwrap()).collect();
     assert_eq!(names, ["test", "nightly"], "only one's own");
-    assert!(tokens[1]["last_at"].is_string() && tokens[1]["ends_at"].is_string() && tokens[1].get("token").is_none(), "{tokens:?}");
-    let of_administrator: Vec<Value> = serde_json::from_str(&done(&fleet.client(&["token", "list", "--output", "json"]))).unwrap();
+    assert!(
+        tokens[1]["last_at"].is_string()
+            && tokens[1]["ends_at"].is_string()
+            && tokens[1].get("token").is_none(),
+        "{tokens:?}"
+    );
+    let of_administrator: Vec<Value> =
+        serde_json::from_str(&done(&fleet.client(&["token", "list", "--output", "json"]))).unwrap();
     assert_eq!(of_administrator.len(), 3);
-    let others = of_administrator.iter().find(|token| token["person"] == "ilse.maren").unwrap()["id"].as_str().unwrap();
-    assert_eq!(fleet.curl().with_token(&nightly).delete(&format!("/api/tokens/{others}")).0, 404, "another person's token is nobody's business");
+    let others = of_administrator.iter().find(|token| token["person"] == "ilse.maren").unwrap()["id"]
+        .as_str()
+        .unwrap();
+    assert_eq!(
+        fleet.curl().with_token(&nightly).delete(&format!("/api/tokens/{others}")).0,
+        404,
+        "another person's token is nobody's business"
+    );
     done(&fleet.client(&["token", "withdraw", "nightly"]));
     assert!(fleet.client_by(&nightly, &["session"]).stderr.contains("unknown token"));
-    let brief = done(&fleet.client(&["token", "make", "--person", "tor.havik", "--name", "brief", "--for", "1s"])).trim().to_owned();
+    let brief =
+        done(&fleet.client(&["token", "make", "--person", "tor.havik", "--name", "brief", "--for", "1s"]))
+            .trim()
+            .to_owned();
     std::thread::sleep(std::time::Duration::from_millis(1_100));
     assert!(fleet.client_by(&brief, &["session"]).stderr.contains("unknown token"));
 
@@ -243,10 +351,16 @@ fn what_people_made_is_listed_and_ended_and_stays_on_record() {
     assert!(fleet.client_by(&tor, &["session"]).stderr.contains("unknown token"));
     let people = done(&fleet.client(&["person", "list"]));
     assert!(people.contains("ilse.maren") && !people.contains("tor.havik"), "{people}");
-    assert!(fleet.client(&["person", "remove", "tor.havik"]).stderr.contains("there is no person `tor.havik`"));
+    assert!(
+        fleet.client(&["person", "remove", "tor.havik"]).stderr.contains("there is no person `tor.havik`")
+    );
 
     // From the server's own command line too.
-    assert!(fleet.server_says(&["person", "grant", "tor.havik", "reader"]).contains("tor.havik is a new person, and reader"));
+    assert!(
+        fleet
+            .server_says(&["person", "grant", "tor.havik", "reader"])
+            .contains("tor.havik is a new person, and reader")
+    );
     fleet.server_says(&["person", "grant", "tor.havik", "publisher"]);
     fleet.server_says(&["person", "take", "tor.havik", "publisher"]);
     assert!(fleet.server_says(&["person", "list"]).contains("reader"));
@@ -271,5 +385,9 @@ fn what_people_made_is_listed_and_ended_and_stays_on_record() {
     ] {
         assert!(did.contains(line), "{line} in {did}");
     }
-    assert_eq!(did.matches("granted a role tor.havik").count(), 4, "the second time nothing was granted: {did}");
+    assert_eq!(
+        did.matches("granted a role tor.havik").count(),
+        4,
+        "the second time nothing was granted: {did}"
+    );
 }

@@ -12,7 +12,10 @@ fn sorted(value: &Value) -> String {
         Value::Object(fields) => {
             let mut fields: Vec<_> = fields.iter().collect();
             fields.sort_by_key(|(key, _)| key.as_str());
-            let fields: Vec<String> = fields.into_iter().map(|(key, value)| format!("{}:{}", Value::from(key.as_str()), sorted(value))).collect();
+            let fields: Vec<String> = fields
+                .into_iter()
+                .map(|(key, value)| format!("{}:{}", Value::from(key.as_str()), sorted(value)))
+                .collect();
             format!("{{{}}}", fields.join(","))
         }
         Value::Array(items) => format!("[{}]", items.iter().map(sorted).collect::<Vec<_>>().join(",")),
@@ -21,7 +24,11 @@ fn sorted(value: &Value) -> String {
 }
 
 fn sha256sum(bytes: &[u8]) -> String {
-    let mut child = Command::new("sha256sum").stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().expect("sha256sum starts");
+    let mut child = Command::new("sha256sum")
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .expect("sha256sum starts");
     child.stdin.take().expect("it listens").write_all(bytes).expect("it listens");
     String::from_utf8_lossy(&child.wait_with_output().expect("it ends").stdout)[..64].to_owned()
 }
@@ -48,7 +55,12 @@ fn what_was_done_is_on_record_and_what_is_altered_there_is_found() {
     well(&fleet.client(&["node", "revoke", "kiosk-auken-1"]));
     let listed = fleet.client(&["audit", "list", "--who", "ilse.maren"]);
     let listed = well(&listed);
-    for done in ["revoked: kiosk-auken-1", "handed out a change: open-water serves", "approved: kiosk-auken-1", "published: quay-base@1.3.0"] {
+    for done in [
+        "revoked: kiosk-auken-1",
+        "handed out a change: open-water serves",
+        "approved: kiosk-auken-1",
+        "published: quay-base@1.3.0",
+    ] {
         assert!(listed.contains(done), "{done}: {listed}");
     }
     assert!(listed.lines().next().unwrap().contains("revoked"), "the newest first: {listed}");
@@ -68,19 +80,39 @@ fn what_was_done_is_on_record_and_what_is_altered_there_is_found() {
     for row in rows.lines() {
         digest = sha256sum((digest + &sorted(&serde_json::from_str(row).unwrap())).as_bytes());
     }
-    assert_eq!((before["last"].as_str(), before["entries"].as_u64()), (Some(digest.as_str()), Some(rows.lines().count() as u64)));
+    assert_eq!(
+        (before["last"].as_str(), before["entries"].as_u64()),
+        (Some(digest.as_str()), Some(rows.lines().count() as u64))
+    );
 
-    for act in ["update audit_trail set who = 'nobody'", "delete from audit_trail", "delete from audit_chain", "truncate audit_trail cascade"] {
+    for act in [
+        "update audit_trail set who = 'nobody'",
+        "delete from audit_trail",
+        "delete from audit_chain",
+        "truncate audit_trail cascade",
+    ] {
         let refused = Command::new("psql").args(["-qtA", "-c", act, fleet.database()]).output().unwrap();
-        assert!(String::from_utf8_lossy(&refused.stderr).contains("only added to"), "{act}: {}", String::from_utf8_lossy(&refused.stderr));
+        assert!(
+            String::from_utf8_lossy(&refused.stderr).contains("only added to"),
+            "{act}: {}",
+            String::from_utf8_lossy(&refused.stderr)
+        );
     }
     // Whoever rules the database can do it all the same.
     let entry = fleet.query("select id from audit_trail where did = 'revoked'");
-    let alter = |act: &str| fleet.query(&format!("alter table audit_trail disable trigger user; {act}; alter table audit_trail enable trigger user"));
+    let alter = |act: &str| {
+        fleet.query(&format!(
+            "alter table audit_trail disable trigger user; {act}; alter table audit_trail enable trigger user"
+        ))
+    };
     alter(&format!("update audit_trail set who = 'tor.havik' where id = {entry}"));
     assert_eq!(verified(&fleet)["broken_at"].to_string(), entry);
     let said = fleet.client(&["audit", "verify"]);
-    assert!(said.exit == Some(1) && said.stderr.contains(&format!("broken at entry {entry}")), "{}", said.stderr);
+    assert!(
+        said.exit == Some(1) && said.stderr.contains(&format!("broken at entry {entry}")),
+        "{}",
+        said.stderr
+    );
     alter(&format!("update audit_trail set who = 'ilse.maren' where id = {entry}"));
     assert_eq!(verified(&fleet), before, "as it was");
 }

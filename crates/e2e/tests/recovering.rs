@@ -25,13 +25,26 @@ fn a_restored_database_puts_nothing_back_that_nobody_ordered() {
     fleet.put_back();
 
     let said = round(&kiosk);
-    assert!(well(&said).contains("which is recovering; continuing with the last desired state"), "{}", said.stdout);
+    assert!(
+        well(&said).contains("which is recovering; continuing with the last desired state"),
+        "{}",
+        said.stdout
+    );
     assert!(kiosk.root.read("/etc/kiosk/shell.conf").unwrap().contains("idle = 30"));
     let refused = round(&gate);
-    assert!(refused.stderr.contains("gate-auken-1 was revoked"), "a revoked node stays refused: {}", refused.stderr);
+    assert!(
+        refused.stderr.contains("gate-auken-1 was revoked"),
+        "a revoked node stays refused: {}",
+        refused.stderr
+    );
     let bridge = joined(&fleet, "bridge-tern", &["role=bridge"]);
     let shown = fleet.client(&["recovery", "show"]);
-    assert!(well(&shown).contains("would change     kiosk-auken-1") && shown.stdout.contains("not heard since  no nodes"), "{}", shown.stdout);
+    assert!(
+        well(&shown).contains("would change     kiosk-auken-1")
+            && shown.stdout.contains("not heard since  no nodes"),
+        "{}",
+        shown.stdout
+    );
 
     well(&fleet.client(&["recovery", "end"]));
     assert!(well(&round(&kiosk)).contains("rolled out"), "now somebody ordered it");
@@ -74,9 +87,17 @@ fn a_database_that_is_put_back_under_a_running_server_is_noticed_at_once() {
     well(&fleet.client(&["node", "revoke", "gate-auken-1"]));
     fleet.put_back_while_serving();
     let refused = round(&gate);
-    assert!(refused.stderr.contains("gate-auken-1 was revoked"), "a revoked node stays refused: {}", refused.stderr);
+    assert!(
+        refused.stderr.contains("gate-auken-1 was revoked"),
+        "a revoked node stays refused: {}",
+        refused.stderr
+    );
     let said = round(&kiosk);
-    assert!(well(&said).contains("which is recovering; continuing with the last desired state"), "{}", said.stdout);
+    assert!(
+        well(&said).contains("which is recovering; continuing with the last desired state"),
+        "{}",
+        said.stdout
+    );
     assert!(kiosk.root.read("/etc/kiosk/shell.conf").unwrap().contains("idle = 30"));
     well(&fleet.client(&["recovery", "end"]));
     assert!(well(&round(&kiosk)).contains("rolled out"));
@@ -90,7 +111,10 @@ fn a_server_whose_protected_folder_was_lost_does_not_make_another_one() {
     let (folder, elsewhere) = (fleet.protected(), fleet.protected().with_extension("kept"));
     fs::rename(&folder, &elsewhere).unwrap();
     let said = fleet.refused_start();
-    assert!(said.contains("is missing, and the database is in use already") && said.contains("from its backup"), "{said}");
+    assert!(
+        said.contains("is missing, and the database is in use already") && said.contains("from its backup"),
+        "{said}"
+    );
     assert!(!folder.exists());
     fs::rename(&elsewhere, &folder).unwrap();
     let key = fs::read(folder.join("ca.key")).unwrap();
@@ -112,7 +136,8 @@ fn a_node_whose_certificate_ended_asks_again_with_its_key() {
     let bridge = joined(&fleet, "bridge-gannet", &["role=bridge"]);
     let path = "/var/lib/constans/joined.json";
     let end = |machine: &constans_e2e::Machine| {
-        let mut membership: serde_json::Value = serde_json::from_str(&machine.root.read(path).unwrap()).unwrap();
+        let mut membership: serde_json::Value =
+            serde_json::from_str(&machine.root.read(path).unwrap()).unwrap();
         membership["ends_at"] = "2026-01-01T00:00:00Z".into();
         machine.root.write(path, &membership.to_string()).unwrap();
     };
@@ -120,12 +145,16 @@ fn a_node_whose_certificate_ended_asks_again_with_its_key() {
     fleet.query("update node_key set ends_at = '2026-01-01'");
     let asks = bridge.run(&["check-in"]);
     assert!(
-        asks.stderr.contains("certificate ended on 2026-01-01") && asks.stderr.contains("constans join approve bridge-gannet"),
+        asks.stderr.contains("certificate ended on 2026-01-01")
+            && asks.stderr.contains("constans join approve bridge-gannet"),
         "{}",
         asks.stderr
     );
     let listed = fleet.client(&["join", "list"]).stdout;
-    assert!(listed.contains("the node of this name with its old key, after its certificate ended"), "{listed}");
+    assert!(
+        listed.contains("the node of this name with its old key, after its certificate ended"),
+        "{listed}"
+    );
     assert!(bridge.run(&["check-in"]).stderr.contains("waits for approval"), "asking twice is one request");
     assert_eq!(fleet.query("select count(*) from joining_request where known_node is not null"), "1");
     well(&fleet.client(&["join", "approve", "bridge-gannet"]));
@@ -135,7 +164,10 @@ fn a_node_whose_certificate_ended_asks_again_with_its_key() {
     end(&bridge);
     fleet.query("update node_key set ends_at = '2026-01-01'");
     well(&fleet.client(&["node", "revoke", "bridge-gannet"]));
-    assert!(bridge.run(&["check-in"]).stderr.contains("was revoked"), "a refused node does not come back by its key");
+    assert!(
+        bridge.run(&["check-in"]).stderr.contains("was revoked"),
+        "a refused node does not come back by its key"
+    );
 }
 
 #[test]
@@ -153,7 +185,13 @@ fn drift_opens_an_episode_that_outlives_lost_memory_and_ends_when_it_is_put_righ
     assert!(well(&round(&kiosk)).contains("drift found"));
     let shown = fleet.client(&["node", "show", "kiosk-auken-1"]).stdout;
     assert!(shown.contains("drift     file:/etc/issue, between "), "{shown}");
-    assert!(fleet.query("select report::text from run order by began desc limit 1").find("who was here").is_none(), "long texts are kept apart");
+    assert!(
+        fleet
+            .query("select report::text from run order by began desc limit 1")
+            .find("who was here")
+            .is_none(),
+        "long texts are kept apart"
+    );
     let id = fleet.query("select run from run order by began desc limit 1");
     let run = fleet.client(&["run", "show", "kiosk-auken-1", &id]).stdout;
     assert!(run.contains("-who was here?"), "{run}");

@@ -10,12 +10,14 @@ fn newest(fleet: &Fleet) -> String {
 fn document(machine: &Machine, idle: u32, more: &str) -> String {
     machine.document(
         "group.toml",
-        &KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {idle}")).replace("priority = 10", &format!("priority = 10{more}")),
+        &KIOSKS
+            .replace("MODE", "enforce")
+            .replace("= 45", &format!("= {idle}"))
+            .replace("priority = 10", &format!("priority = 10{more}")),
     )
 }
 
-const IDLE: &str =
-    "select body -> 'parameters' ->> 'kiosk-floor/kiosk-lockdown.idle_seconds' from node_group where name = 'kiosks' and until_at is null";
+const IDLE: &str = "select body -> 'parameters' ->> 'kiosk-floor/kiosk-lockdown.idle_seconds' from node_group where name = 'kiosks' and until_at is null";
 
 #[test]
 fn who_may_not_hand_out_requests_and_another_person_approves_or_denies_with_the_impact_before_them() {
@@ -28,25 +30,48 @@ fn who_may_not_hand_out_requests_and_another_person_approves_or_denies_with_the_
     let reader = fleet.token("pia.lund", "reader");
 
     let wanted = document(&kiosk, 60, "");
-    assert_eq!(fleet.client_by(&reader, &["group", "set", &wanted]).exit, Some(3), "a reader requests nothing");
-    let requested = fleet.client_by(&operator, &["group", "set", &wanted, "--because", "idle times of the winter"]);
+    assert_eq!(
+        fleet.client_by(&reader, &["group", "set", &wanted]).exit,
+        Some(3),
+        "a reader requests nothing"
+    );
+    let requested =
+        fleet.client_by(&operator, &["group", "set", &wanted, "--because", "idle times of the winter"]);
     let requested = well(&requested);
-    assert!(requested.contains("requested: the group kiosks is set; nothing is handed out until another person approves it"), "{requested}");
-    assert!(requested.contains("changes on 1 node     file:/etc/kiosk/shell.conf"), "its impact is shown: {requested}");
+    assert!(
+        requested.contains(
+            "requested: the group kiosks is set; nothing is handed out until another person approves it"
+        ),
+        "{requested}"
+    );
+    assert!(
+        requested.contains("changes on 1 node     file:/etc/kiosk/shell.conf"),
+        "its impact is shown: {requested}"
+    );
     let change = newest(&fleet);
     assert_eq!(fleet.query(IDLE), "45", "nothing is handed out");
     let shown = fleet.client_by(&reader, &["change", "show", &change]).stdout;
     assert!(
-        shown.contains("waits for approval by another person: its author may not hand it out") && shown.contains("idle times of the winter"),
+        shown.contains("waits for approval by another person: its author may not hand it out")
+            && shown.contains("idle times of the winter"),
         "{shown}"
     );
     assert!(fleet.client(&["change", "list"]).stdout.contains("waits for approval"));
-    assert_eq!(fleet.client_by(&operator, &["change", "approve", &change]).exit, Some(3), "who may not hand out approves nothing");
+    assert_eq!(
+        fleet.client_by(&operator, &["change", "approve", &change]).exit,
+        Some(3),
+        "who may not hand out approves nothing"
+    );
 
     // Another change comes between: what was prepared is prepared anew.
     well(&fleet.client(&["node", "label", "kiosk-auken-1", "--set", "quay=3"]));
     let approved = fleet.client_by(&approver, &["change", "approve", &change]);
-    assert!(well(&approved).contains(&format!("{change} is approved and handed out")), "{}{}", approved.stdout, approved.stderr);
+    assert!(
+        well(&approved).contains(&format!("{change} is approved and handed out")),
+        "{}{}",
+        approved.stdout,
+        approved.stderr
+    );
     assert_eq!(fleet.query(IDLE), "60");
     let shown = fleet.client(&["change", "show", &change]).stdout;
     assert!(shown.contains("  ilse.maren, ") && shown.contains("  approved by tor.havik"), "{shown}");
@@ -62,17 +87,33 @@ fn who_may_not_hand_out_requests_and_another_person_approves_or_denies_with_the_
     assert!(well(&removed).contains("takes"), "{}", removed.stdout);
     let change = newest(&fleet);
     let unasked = fleet.client_by(&approver, &["change", "approve", &change]);
-    assert!(unasked.exit == Some(3) && unasked.stderr.contains("takes clauses from 1 node"), "{}", unasked.stderr);
+    assert!(
+        unasked.exit == Some(3) && unasked.stderr.contains("takes clauses from 1 node"),
+        "{}",
+        unasked.stderr
+    );
     let denied = fleet.client_by(&approver, &["change", "deny", &change, "--because", "the festival is on"]);
     assert!(well(&denied).contains("is denied"), "{}", denied.stdout);
-    assert!(fleet.client_by(&operator, &["change", "show", &change]).stdout.contains("tor.havik denied it: the festival is on"));
+    assert!(
+        fleet
+            .client_by(&operator, &["change", "show", &change])
+            .stdout
+            .contains("tor.havik denied it: the festival is on")
+    );
     well(&fleet.client_by(&operator, &["group", "remove", "kiosks"]));
     let change = newest(&fleet);
     let publisher = fleet.token("program.publisher", "publisher");
-    assert_eq!(fleet.client_by(&publisher, &["change", "stop", &change]).exit, Some(3), "that of another person is not stopped");
+    assert_eq!(
+        fleet.client_by(&publisher, &["change", "stop", &change]).exit,
+        Some(3),
+        "that of another person is not stopped"
+    );
     well(&fleet.client_by(&operator, &["change", "stop", &change]));
     assert_eq!(fleet.query(&format!("select status from change where no = {}", &change[1..])), "stopped");
-    assert_eq!(fleet.query("select count(*) from node_group where name = 'kiosks' and until_at is null"), "1");
+    assert_eq!(
+        fleet.query("select count(*) from node_group where name = 'kiosks' and until_at is null"),
+        "1"
+    );
 
     // Who may hand out can ask for a second look, too; and what a request was made from may be gone by then.
     well(&fleet.client_by(&approver, &["group", "set", &document(&kiosk, 70, ""), "--request"]));
@@ -88,7 +129,11 @@ fn who_may_not_hand_out_requests_and_another_person_approves_or_denies_with_the_
 /// Publishes the next release of quay-base.
 fn change_version(kiosk: &Machine, fleet: &Fleet) {
     let folder = kiosk.root.at("/quay-base");
-    let copied = std::process::Command::new("cp").arg("-r").arg(constans_e2e::demo_kit("quay-base")).arg(&folder).status();
+    let copied = std::process::Command::new("cp")
+        .arg("-r")
+        .arg(constans_e2e::demo_kit("quay-base"))
+        .arg(&folder)
+        .status();
     assert!(copied.is_ok_and(|status| status.success()), "it is copied");
     constans_e2e::story::change(&folder.join("kit.toml"), "1.3.0", "1.3.1");
     well(&fleet.client(&["kit", "publish", folder.to_str().unwrap_or_default()]));
@@ -103,14 +148,24 @@ fn a_group_or_stage_that_needs_a_second_person_is_changed_by_nobody_alone() {
     let approver = fleet.token("tor.havik", "approver");
     let protect = document(&kiosk, 45, "\nsecond_person = true");
     let first = fleet.client(&["group", "set", &protect]);
-    assert!(well(&first).contains("requested: "), "already what protects it needs a second person: {}", first.stdout);
+    assert!(
+        well(&first).contains("requested: "),
+        "already what protects it needs a second person: {}",
+        first.stdout
+    );
     well(&fleet.client_by(&approver, &["change", "approve", &newest(&fleet)]));
     assert!(fleet.client(&["group", "list"]).stdout.contains("changes need a second person"));
 
     let alone = fleet.client(&["group", "set", &document(&kiosk, 60, "")]);
-    assert!(well(&alone).contains("requested: "), "not even an administrator takes it off alone: {}", alone.stdout);
+    assert!(
+        well(&alone).contains("requested: "),
+        "not even an administrator takes it off alone: {}",
+        alone.stdout
+    );
     let change = newest(&fleet);
-    assert!(fleet.client(&["change", "show", &change]).stdout.contains("the group kiosks needs a second person"));
+    assert!(
+        fleet.client(&["change", "show", &change]).stdout.contains("the group kiosks needs a second person")
+    );
     assert_eq!(fleet.client(&["change", "approve", &change]).exit, Some(1));
     let confirmed = fleet.client(&["change", "confirm", &change]);
     assert!(confirmed.stderr.contains("does not wait for confirmation"), "{}", confirmed.stderr);

@@ -10,7 +10,14 @@ struct Daemon(Child);
 
 impl Daemon {
     fn start(machine: &Machine) -> Self {
-        Self(machine.agent(&["daemon"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("the agent starts"))
+        Self(
+            machine
+                .agent(&["daemon"])
+                .stdout(Stdio::null())
+                .stderr(Stdio::null())
+                .spawn()
+                .expect("the agent starts"),
+        )
     }
 }
 
@@ -58,8 +65,14 @@ fn settings_that_cannot_be_meant_are_refused_and_say_why() {
         ("run_at = [\"6:00\"]", "`6:00` is no hour of the day: write it as \"06:30\""),
         ("zone = \"Auken\"", "the time zone `Auken` is not known"),
         ("freeze = { until = \"2026-12-24T00:00:00Z\", because = \"x\" }", "unknown field `freeze`"),
-        ("restart = \"always\"", "unknown variant `always`, expected one of `never`, `in_window`, `when_needed`"),
-        ("[[settings.change_window]]\nday = [\"mon\"]\nfrom = \"22:00\"\nuntil = \"04:00\"", "unknown field `day`"),
+        (
+            "restart = \"always\"",
+            "unknown variant `always`, expected one of `never`, `in_window`, `when_needed`",
+        ),
+        (
+            "[[settings.change_window]]\nday = [\"mon\"]\nfrom = \"22:00\"\nuntil = \"04:00\"",
+            "unknown field `day`",
+        ),
     ] {
         let refused = group(&fleet, &kiosk, &format!("{}{settings}\n", KIOSKS.replace("MODE", "enforce")));
         assert_eq!(refused.exit.filter(|exit| *exit != 0), refused.exit, "{settings}");
@@ -76,7 +89,10 @@ fn a_node_says_how_it_is_set_and_by_whom_and_what_it_did() {
         "grace_secs = 3600\nzone = \"Europe/Oslo\"\n[[settings.change_window]]\ndays = [\"sat\", \"sun\"]\nfrom = \"22:00\"\nuntil = \"04:00\"",
     );
     let before = kiosk.run(&["status"]).stdout;
-    assert!(before.contains("daemon    not started on this machine") && before.contains("last run  none yet"), "{before}");
+    assert!(
+        before.contains("daemon    not started on this machine") && before.contains("last run  none yet"),
+        "{before}"
+    );
     well(&kiosk.run(&["check-in"]));
     let status = kiosk.run(&["status"]).stdout;
     for (word, value, from) in [
@@ -90,7 +106,10 @@ fn a_node_says_how_it_is_set_and_by_whom_and_what_it_did() {
         assert!(line.contains(&format!("  {value} ")) && line.ends_with(from), "{word}: {status}");
     }
     let explained = fleet.client(&["node", "why", "kiosk-auken-1"]).stdout;
-    assert!(explained.contains("change window  sat sun 22:00–04:00 Europe/Oslo  the group kiosks"), "{explained}");
+    assert!(
+        explained.contains("change window  sat sun 22:00–04:00 Europe/Oslo  the group kiosks"),
+        "{explained}"
+    );
 
     set(&fleet, &kiosk, "");
     well(&kiosk.run(&["check-in"]));
@@ -100,10 +119,18 @@ fn a_node_says_how_it_is_set_and_by_whom_and_what_it_did() {
     }
     let runs = kiosk.run(&["runs"]).stdout;
     let lines: Vec<&str> = runs.lines().collect();
-    assert!(lines[0].contains("in line             enforce  2 runs since") && lines[1].contains("rolled out          enforce"), "{runs}");
+    assert!(
+        lines[0].contains("in line             enforce  2 runs since")
+            && lines[1].contains("rolled out          enforce"),
+        "{runs}"
+    );
     let id = lines[2].rsplit(' ').next().unwrap();
     let shown = kiosk.run(&["runs", &id[..20]]).stdout;
-    assert!(shown.contains("started by a person on the node (") && shown.contains("), grace and change window opened: the quay waits"), "{shown}");
+    assert!(
+        shown.contains("started by a person on the node (")
+            && shown.contains("), grace and change window opened: the quay waits"),
+        "{shown}"
+    );
     let unknown = kiosk.run(&["runs", "ffff"]);
     assert!(unknown.stderr.contains("no stored run begins with ffff"), "{}", unknown.stderr);
 }
@@ -117,28 +144,57 @@ fn drift_is_left_for_its_grace_until_the_announced_hour_unless_a_person_says_now
     let left = kiosk.run(&["daemon", "--once"]);
     assert!(well(&left).contains("drift found"), "{}", left.stdout);
     let shown = kiosk.run(&["observe"]).stdout;
-    assert!(shown.contains("the grace lasts until") && shown.contains("enforce --now REASON applies them now"), "{shown}");
+    assert!(
+        shown.contains("the grace lasts until") && shown.contains("enforce --now REASON applies them now"),
+        "{shown}"
+    );
     assert!(is_drifted(&kiosk));
 
-    let part = kiosk.run(&["enforce", "--yes", "--baseline", "kiosk-lockdown", "--now", "it is the shell's file"]);
-    assert!(part.stdout.contains("partial: 6 clauses were left out, 1 of them known to be out of line"), "{}", part.stdout);
-    assert!(part.stdout.contains("Next: nothing to do for this part") && is_drifted(&kiosk), "{}", part.stdout);
+    let part =
+        kiosk.run(&["enforce", "--yes", "--baseline", "kiosk-lockdown", "--now", "it is the shell's file"]);
+    assert!(
+        part.stdout.contains("partial: 6 clauses were left out, 1 of them known to be out of line"),
+        "{}",
+        part.stdout
+    );
+    assert!(
+        part.stdout.contains("Next: nothing to do for this part") && is_drifted(&kiosk),
+        "{}",
+        part.stdout
+    );
     let misspelt = kiosk.run(&["enforce", "--yes", "--baseline", "quay-base/logn"]);
     assert!(misspelt.stderr.contains("did you mean `quay-base/login`?"), "{}", misspelt.stderr);
-    let now = kiosk.run(&["enforce", "--yes", "--baseline", "quay-base/login", "--now", "the banner is on every screen"]);
+    let now = kiosk.run(&[
+        "enforce",
+        "--yes",
+        "--baseline",
+        "quay-base/login",
+        "--now",
+        "the banner is on every screen",
+    ]);
     assert!(now.stdout.contains("drift corrected") && !is_drifted(&kiosk), "{}", now.stdout);
     let runs = fleet.client(&["run", "list", "kiosk-auken-1"]).stdout;
-    let id = runs.lines().find(|line| line.contains("drift corrected")).unwrap().rsplit(' ').next().unwrap().to_owned();
+    let id = runs
+        .lines()
+        .find(|line| line.contains("drift corrected"))
+        .unwrap()
+        .rsplit(' ')
+        .next()
+        .unwrap()
+        .to_owned();
     let shown = fleet.client(&["run", "show", "kiosk-auken-1", &id]).stdout;
     assert!(shown.contains("grace and change window opened: the banner is on every screen"), "{shown}");
 }
 
 #[test]
-fn a_daemon_runs_by_its_own_rhythm_and_at_the_announced_hour_and_asks_less_and_less_for_a_server_that_is_away() {
+fn a_daemon_runs_by_its_own_rhythm_and_at_the_announced_hour_and_asks_less_and_less_for_a_server_that_is_away()
+ {
     let (mut fleet, kiosk) = kiosk();
     set(&fleet, &kiosk, "grace_secs = 6\nrun_interval_secs = 5\nspread_secs = 0");
     let _daemon = Daemon::start(&kiosk);
-    let status = |kiosk: &Machine| -> serde_json::Value { serde_json::from_str(&kiosk.run(&["status", "--output", "json"]).stdout).unwrap() };
+    let status = |kiosk: &Machine| -> serde_json::Value {
+        serde_json::from_str(&kiosk.run(&["status", "--output", "json"]).stdout).unwrap()
+    };
     wait_for("it is in line", || status(&kiosk)["last_run"]["status"] == "in_line");
     let heard = fleet.query("select count(*) from heard");
     drift(&kiosk);
@@ -146,9 +202,18 @@ fn a_daemon_runs_by_its_own_rhythm_and_at_the_announced_hour_and_asks_less_and_l
     assert!(is_drifted(&kiosk), "it is left for its grace");
     wait_for("its grace ends", || !is_drifted(&kiosk));
     assert_eq!(fleet.query("select count(*) from heard"), heard, "runs come more often than check-ins");
-    wait_for("the report of the correction is there", || fleet.client(&["run", "list", "kiosk-auken-1"]).stdout.contains("drift corrected"));
+    wait_for("the report of the correction is there", || {
+        fleet.client(&["run", "list", "kiosk-auken-1"]).stdout.contains("drift corrected")
+    });
     let runs = fleet.client(&["run", "list", "kiosk-auken-1"]).stdout;
-    let id = runs.lines().find(|line| line.contains("drift corrected")).unwrap().rsplit(' ').next().unwrap().to_owned();
+    let id = runs
+        .lines()
+        .find(|line| line.contains("drift corrected"))
+        .unwrap()
+        .rsplit(' ')
+        .next()
+        .unwrap()
+        .to_owned();
     let shown = fleet.client(&["run", "show", "kiosk-auken-1", &id]).stdout;
     assert!(shown.contains("started by an announced hour"), "{shown}");
     drop(_daemon);
@@ -163,7 +228,9 @@ fn a_daemon_runs_by_its_own_rhythm_and_at_the_announced_hour_and_asks_less_and_l
     let seen = kiosk.run(&["status"]).stdout;
     assert!(seen.contains("for the server"), "its reports wait: {seen}");
     fleet.start_server();
-    wait_for("it comes back by itself before its interval is over", || status(&kiosk)["daemon"]["unanswered"] == 0);
+    wait_for("it comes back by itself before its interval is over", || {
+        status(&kiosk)["daemon"]["unanswered"] == 0
+    });
     wait_for("what waited is delivered", || status(&kiosk)["spooled_reports"] == 0);
 }
 
@@ -172,7 +239,9 @@ fn a_server_whose_database_is_away_has_refused_nobody() {
     let (fleet, kiosk) = kiosk();
     set(&fleet, &kiosk, "run_interval_secs = 5\nspread_secs = 0");
     let mut daemon = Daemon::start(&kiosk);
-    let status = || -> serde_json::Value { serde_json::from_str(&kiosk.run(&["status", "--output", "json"]).stdout).unwrap() };
+    let status = || -> serde_json::Value {
+        serde_json::from_str(&kiosk.run(&["status", "--output", "json"]).stdout).unwrap()
+    };
     wait_for("it is in line", || status()["last_run"]["status"] == "in_line");
     fleet.let_database_in(false);
     wait_for("it is drifted, put right and told to nobody", || {
@@ -182,11 +251,18 @@ fn a_server_whose_database_is_away_has_refused_nobody() {
         !is_drifted(&kiosk) && status()["spooled_reports"].as_u64() > Some(0)
     });
     let checked = kiosk.run(&["check-in"]);
-    assert!(checked.exit != Some(0) && checked.stderr.contains("the database does not answer"), "{}", checked.stderr);
+    assert!(
+        checked.exit != Some(0) && checked.stderr.contains("the database does not answer"),
+        "{}",
+        checked.stderr
+    );
     assert!(daemon.0.try_wait().unwrap().is_none(), "the daemon goes on");
     fleet.let_database_in(true);
     wait_for("what waited is delivered", || status()["spooled_reports"] == 0);
-    assert!(daemon.0.try_wait().unwrap().is_none() && fleet.client(&["run", "list", "kiosk-auken-1"]).stdout.contains("drift corrected"));
+    assert!(
+        daemon.0.try_wait().unwrap().is_none()
+            && fleet.client(&["run", "list", "kiosk-auken-1"]).stdout.contains("drift corrected")
+    );
 }
 
 #[test]
@@ -196,20 +272,36 @@ fn a_restart_that_the_operating_system_needs_is_told_everywhere() {
     kiosk.root.write("/run/reboot-required.pkgs", "linux-image-amd64\n").unwrap();
     kiosk.root.write("/run/reboot-required", "").unwrap();
     let round = kiosk.run(&["daemon", "--once"]);
-    assert!(well(&round).contains("restart pending (linux-image-amd64): a private root folder cannot be restarted"), "{}", round.stdout);
+    assert!(
+        well(&round)
+            .contains("restart pending (linux-image-amd64): a private root folder cannot be restarted"),
+        "{}",
+        round.stdout
+    );
     let status = kiosk.run(&["status"]).stdout;
     assert!(
-        status.contains("restart   pending since") && status.contains("linux-image-amd64; a private root folder cannot be restarted"),
+        status.contains("restart   pending since")
+            && status.contains("linux-image-amd64; a private root folder cannot be restarted"),
         "{status}"
     );
     let shown = fleet.client(&["node", "show", "kiosk-auken-1"]).stdout;
     assert!(shown.contains("restart   pending since") && shown.contains("linux-image-amd64"), "{shown}");
     kiosk.run(&["enforce", "--yes", "--now", "to see it in the run"]);
     let runs = fleet.client(&["run", "list", "kiosk-auken-1"]).stdout;
-    let id = runs.lines().find(|line| !line.contains("uneventful")).unwrap().rsplit(' ').next().unwrap().to_owned();
+    let id = runs
+        .lines()
+        .find(|line| !line.contains("uneventful"))
+        .unwrap()
+        .rsplit(' ')
+        .next()
+        .unwrap()
+        .to_owned();
     assert!(fleet.client(&["run", "show", "kiosk-auken-1", &id]).stdout.contains("restart pending since"));
 
     std::fs::remove_file(kiosk.root.at("/run/reboot-required")).unwrap();
     well(&kiosk.run(&["daemon", "--once"]));
-    assert!(!fleet.client(&["node", "show", "kiosk-auken-1"]).stdout.contains("restart "), "after it nothing is pending");
+    assert!(
+        !fleet.client(&["node", "show", "kiosk-auken-1"]).stdout.contains("restart "),
+        "after it nothing is pending"
+    );
 }

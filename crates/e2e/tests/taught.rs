@@ -53,15 +53,21 @@ fn a_kind_of_a_kit_is_looked_at_put_right_and_drifts_like_any_other() {
     let folder = tempfile::tempdir().unwrap();
     let kit = kit(folder.path(), WELL);
     let seen = run(&machine, &kit, "observe");
-    assert_eq!((light(&seen).address.as_str(), light(&seen).verdict), ("quay-lights/lane_light:A", Some(Verdict::Different)));
+    assert_eq!(
+        (light(&seen).address.as_str(), light(&seen).verdict),
+        ("quay-lights/lane_light:A", Some(Verdict::Different))
+    );
     let done = run(&machine, &kit, "enforce");
     assert_eq!(light(&done).outcome, Outcome::Corrected, "{:?}", light(&done).failure);
     assert!(light(&done).native.iter().any(|step| step.what == "switch the light"));
     assert_eq!(run(&machine, &kit, "enforce").status, Status::InLine);
     fs::write(machine.root.path().join("etc/light-A"), "red Tern-1234\n").unwrap();
     let drifted = run(&machine, &kit, "observe");
-    let told: Vec<String> =
-        light(&drifted).differences.iter().map(|one| format!("{} {} {}", one.property, one.wanted.words(), one.found.words())).collect();
+    let told: Vec<String> = light(&drifted)
+        .differences
+        .iter()
+        .map(|one| format!("{} {} {}", one.property, one.wanted.words(), one.found.words()))
+        .collect();
     assert_eq!(told, ["colour green red"]);
     assert_eq!(run(&machine, &kit, "enforce").status, Status::DriftCorrected);
     // What is concealed reaches the program on its input alone, and no report.
@@ -79,7 +85,10 @@ fn programs_that_hang_flood_lie_or_die_do_no_harm() {
         ("(sleep 60; true) & wait", "did not end within 2 s, and was ended"),
         ("yes", "wrote more than 1048576 bytes, and was ended"),
         ("echo well", "its output is not the expected JSON"),
-        ("echo '{\"present\": true, \"properties\": {\"colour\": \"blue\"}}'", "`colour` is one of `red`, `green`, and this is `blue`"),
+        (
+            "echo '{\"present\": true, \"properties\": {\"colour\": \"blue\"}}'",
+            "`colour` is one of `red`, `green`, and this is `blue`",
+        ),
         ("echo '{\"present\": true, \"properties\": {\"size\": 1}}'", "it reports the property `size`"),
         ("echo 'no light Tern-1234' >&2; exit 3", "failed with exit status 3"),
         ("kill -9 $$", "failed with exit status 137"),
@@ -89,7 +98,11 @@ fn programs_that_hang_flood_lie_or_die_do_no_harm() {
         let report = run(&machine, &kit(folder.path(), program), "enforce");
         let failure = light(&report).failure.as_ref().unwrap_or_else(|| panic!("{program} did not fail"));
         assert!(failure.message.contains(message), "{program}: {}", failure.message);
-        assert_eq!(report.clauses[1].outcome, Outcome::Corrected, "{program}: what came after it was not done");
+        assert_eq!(
+            report.clauses[1].outcome,
+            Outcome::Corrected,
+            "{program}: what came after it was not done"
+        );
         assert!(!serde_json::to_string(&report).unwrap().contains("Tern-1234"), "{program}");
     }
 }
@@ -98,8 +111,14 @@ fn programs_that_hang_flood_lie_or_die_do_no_harm() {
 fn a_program_that_says_it_did_and_did_not_fails_at_verifying() {
     let machine = Machine::fresh();
     let folder = tempfile::tempdir().unwrap();
-    let report =
-        run(&machine, &kit(folder.path(), "[ \"$1\" = inspect ] && echo '{\"present\": false}' || echo '{\"done\": [\"all is well\"]}'"), "enforce");
+    let report = run(
+        &machine,
+        &kit(
+            folder.path(),
+            "[ \"$1\" = inspect ] && echo '{\"present\": false}' || echo '{\"done\": [\"all is well\"]}'",
+        ),
+        "enforce",
+    );
     assert_eq!(light(&report).failure.as_ref().unwrap().at, constans_core::run::FailureAt::Verify);
 }
 
@@ -136,7 +155,10 @@ fn a_server_gives_nodes_the_programs_and_folders_that_their_state_names() {
     let bridges = "name = \"bridges\"\npriority = 10\nfilter = \"labels.role == 'bridge'\"\n[[assignments]]\nkit = \"ship-gateway\"\nbaseline = \"store-and-forward\"\n[settings]\nmode = \"enforce\"\n";
     well(&group(&fleet, &ship, bridges));
     well(&ship.run(&["daemon", "--once"]));
-    assert_eq!(ship.root.read("/var/spool/gateway/lanes/tickets").unwrap(), "priority = 10\nkeep_hours = 72\n");
+    assert_eq!(
+        ship.root.read("/var/spool/gateway/lanes/tickets").unwrap(),
+        "priority = 10\nkeep_hours = 72\n"
+    );
     assert_eq!(ship.root.read("/srv/charts/north/auken.txt").unwrap(), "4 m at low water\n");
     let again = ship.run(&["daemon", "--once"]);
     assert!(well(&again).contains("in line"), "{}", again.stdout);

@@ -16,7 +16,10 @@ pub const MOST_SECONDS: u64 = 60;
 /// Says what was ended, and what to do.
 pub fn stopped_words() -> (String, &'static str) {
     (
-        format!("the check exceeded {} MiB of memory or {MOST_SECONDS} s and was stopped (C0114)", most_memory() >> 20),
+        format!(
+            "the check exceeded {} MiB of memory or {MOST_SECONDS} s and was stopped (C0114)",
+            most_memory() >> 20
+        ),
         "a render or condition grows without limit: check the baselines one by one with constans kit check FILE",
     )
 }
@@ -81,7 +84,10 @@ pub fn check_from(mut input: impl Read) -> io::Result<()> {
     let mut rest = bytes.as_slice();
     let mut kits: Vec<KitFiles> = Vec::new();
     while !rest.is_empty() {
-        let count = part(&mut rest)?.try_into().map(u64::from_le_bytes).map_err(|_| io::Error::other("the input is cut"))?;
+        let count = part(&mut rest)?
+            .try_into()
+            .map(u64::from_le_bytes)
+            .map_err(|_| io::Error::other("the input is cut"))?;
         let mut files = BTreeMap::new();
         for _ in 0..count {
             let path = String::from_utf8_lossy(part(&mut rest)?).into_owned();
@@ -92,7 +98,8 @@ pub fn check_from(mut input: impl Read) -> io::Result<()> {
     crate::on_large_stack(|| {
         let mut kits = kits.into_iter();
         let first = kits.next();
-        let others: Vec<_> = kits.filter_map(|files| check(files, None, Surroundings::default()).kit).collect();
+        let others: Vec<_> =
+            kits.filter_map(|files| check(files, None, Surroundings::default()).kit).collect();
         first.map(|files| check(files, None, Surroundings { kits: &others, ..Surroundings::default() }));
     });
     Ok(())
@@ -113,7 +120,10 @@ mod tests {
 
     #[test]
     fn files_survive_the_way_to_the_second_process_and_a_cut_input_is_told() {
-        let files = KitFiles::new(BTreeMap::from([("kit.toml".to_owned(), b"[kit]".to_vec()), ("copies/x".to_owned(), vec![0, 255])]));
+        let files = KitFiles::new(BTreeMap::from([
+            ("kit.toml".to_owned(), b"[kit]".to_vec()),
+            ("copies/x".to_owned(), vec![0, 255]),
+        ]));
         let input = as_input([&files, &files].into_iter());
         assert!(check_from(input.as_slice()).is_ok());
         assert!(check_from(&input[..input.len() - 1]).is_err());

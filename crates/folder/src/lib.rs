@@ -43,8 +43,12 @@ impl ReadKitError {
     /// Returns what to do.
     pub fn hint(&self) -> &'static str {
         match self {
-            Self::Io { source, .. } if source.kind() == io::ErrorKind::NotFound => "name the folder of kit.toml",
-            Self::Io { source, .. } if source.kind() == io::ErrorKind::NotADirectory => "a kit is a folder; name a single document by --file",
+            Self::Io { source, .. } if source.kind() == io::ErrorKind::NotFound => {
+                "name the folder of kit.toml"
+            }
+            Self::Io { source, .. } if source.kind() == io::ErrorKind::NotADirectory => {
+                "a kit is a folder; name a single document by --file"
+            }
             Self::Io { .. } => "check its permissions",
             Self::Link(_) => "replace the link by the file",
             Self::Odd(_) => "remove it from the kit",
@@ -68,7 +72,8 @@ pub fn read_kit(folder: &Path) -> Result<KitFiles, ReadKitError> {
         for entry in fs::read_dir(&here).map_err(failed)? {
             let entry = entry.map_err(failed)?;
             let path = entry.path();
-            let name = entry.file_name().into_string().ok().filter(|name| !name.chars().any(char::is_control));
+            let name =
+                entry.file_name().into_string().ok().filter(|name| !name.chars().any(char::is_control));
             let name = name.ok_or_else(|| ReadKitError::Name(path.clone()))?;
             if name.starts_with('.') {
                 continue;
@@ -85,7 +90,9 @@ pub fn read_kit(folder: &Path) -> Result<KitFiles, ReadKitError> {
             if !metadata.is_file() {
                 return Err(ReadKitError::Odd(path));
             }
-            bytes_left = bytes_left.checked_sub(metadata.len()).ok_or_else(|| ReadKitError::TooLarge(folder.to_owned()))?;
+            bytes_left = bytes_left
+                .checked_sub(metadata.len())
+                .ok_or_else(|| ReadKitError::TooLarge(folder.to_owned()))?;
             if files.len() >= MOST_FILES {
                 return Err(ReadKitError::TooLarge(folder.to_owned()));
             }
@@ -146,7 +153,10 @@ pub struct CheckedFolder {
 }
 
 fn name_of(folder: &Path) -> Option<String> {
-    folder.canonicalize().ok().and_then(|path| path.file_name().map(|name| name.to_string_lossy().into_owned()))
+    folder
+        .canonicalize()
+        .ok()
+        .and_then(|path| path.file_name().map(|name| name.to_string_lossy().into_owned()))
 }
 
 /// Reads the kits that are named, and those that lie beside the kit's folder and are required by it or by one of them.
@@ -160,11 +170,15 @@ fn read_beside(folder: &Path, files: &KitFiles, named: &[PathBuf]) -> Result<Vec
         kits.extend(read(folder)?);
     }
     let parent = folder.canonicalize().ok().and_then(|path| path.parent().map(Path::to_owned));
-    let own = on_large_stack(|| check(KitFiles::new(only_manifest(files)), None, Surroundings::default()).kit);
+    let own =
+        on_large_stack(|| check(KitFiles::new(only_manifest(files)), None, Surroundings::default()).kit);
     let required_by = |kit: &Kit| kit.requires.iter().map(|one| one.kit.clone()).collect::<Vec<_>>();
     let mut open: Vec<String> = own.iter().chain(&kits).flat_map(required_by).collect();
     while let Some(name) = open.pop() {
-        let lies_beside = parent.as_ref().map(|parent| parent.join(&name)).filter(|folder| folder.join("kit.toml").is_file());
+        let lies_beside = parent
+            .as_ref()
+            .map(|parent| parent.join(&name))
+            .filter(|folder| folder.join("kit.toml").is_file());
         let (Some(folder), false) = (lies_beside, kits.iter().any(|kit| kit.name == name)) else { continue };
         if let Some(kit) = read(&folder)?.filter(|kit| kit.name == name) {
             open.extend(required_by(&kit));
@@ -201,7 +215,10 @@ pub fn check_document(path: &Path) -> Result<CheckedFolder, ReadKitError> {
 /// Panics if the thread cannot be started, or with what `work` panics with.
 pub fn on_large_stack<T: Send>(work: impl FnOnce() -> T + Send) -> T {
     std::thread::scope(|scope| {
-        let thread = std::thread::Builder::new().stack_size(LARGE_STACK_BYTES).spawn_scoped(scope, work).expect("a thread can be started");
+        let thread = std::thread::Builder::new()
+            .stack_size(LARGE_STACK_BYTES)
+            .spawn_scoped(scope, work)
+            .expect("a thread can be started");
         thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
     })
 }
@@ -225,6 +242,9 @@ mod tests {
         fs::write(folder.path().join("kit.toml"), "").unwrap();
         fs::write(folder.path().join(".notes"), "").unwrap();
         fs::write(folder.path().join("baselines/a.toml"), "").unwrap();
-        assert_eq!(read_kit(folder.path()).unwrap().paths().collect::<Vec<_>>(), ["baselines/a.toml", "kit.toml"]);
+        assert_eq!(
+            read_kit(folder.path()).unwrap().paths().collect::<Vec<_>>(),
+            ["baselines/a.toml", "kit.toml"]
+        );
     }
 }

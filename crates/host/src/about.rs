@@ -14,12 +14,19 @@ use std::path::Path;
 /// Returns why the root could not be read.
 pub fn find_out(files: &Files, is_private_root: bool) -> Result<About, HostError> {
     let mut fields: Vec<(String, Value)> = Vec::new();
-    let mut add = |path: &str, value: Option<Value>| fields.extend(value.map(|value| (path.to_owned(), value)));
+    let mut add =
+        |path: &str, value: Option<Value>| fields.extend(value.map(|value| (path.to_owned(), value)));
     let release = os_release(files)?;
-    let field =
-        |key: &str| release.lines().find_map(|line| line.strip_prefix(key)?.strip_prefix('=')).map(|value| value.trim_matches('"').to_owned());
+    let field = |key: &str| {
+        release
+            .lines()
+            .find_map(|line| line.strip_prefix(key)?.strip_prefix('='))
+            .map(|value| value.trim_matches('"').to_owned())
+    };
     let name = field("ID");
-    let family = field("ID_LIKE").and_then(|like| like.split_whitespace().next().map(str::to_owned)).or_else(|| name.clone());
+    let family = field("ID_LIKE")
+        .and_then(|like| like.split_whitespace().next().map(str::to_owned))
+        .or_else(|| name.clone());
     add("os.family", family.map(Value::from));
     add("os.name", name.map(Value::from));
     add("os.version", field("VERSION_ID").map(Value::from));
@@ -28,7 +35,8 @@ pub fn find_out(files: &Files, is_private_root: bool) -> Result<About, HostError
     add("memory.mib", memory_mib().map(Value::from));
     let systemd_runs = !is_private_root && Path::new("/run/systemd/system").is_dir();
     add("init", Some(json!(if systemd_runs { "systemd" } else { "none" })));
-    let packages = if files.look(DPKG_STATUS)?.is_some() { Some("dpkg") } else { rpm_database(files)?.map(|_| "rpm") };
+    let packages =
+        if files.look(DPKG_STATUS)?.is_some() { Some("dpkg") } else { rpm_database(files)?.map(|_| "rpm") };
     add("packages", packages.map(Value::from));
     add("virtual", virtual_kind().map(Value::from));
     Ok(About::new(fields))
@@ -54,7 +62,10 @@ fn memory_mib() -> Option<u64> {
 
 fn virtual_kind() -> Option<String> {
     let text = std::fs::read_to_string("/proc/cpuinfo").ok()?;
-    let is_virtual = text.lines().filter(|line| line.starts_with("flags")).any(|line| line.split_whitespace().any(|flag| flag == "hypervisor"));
+    let is_virtual = text
+        .lines()
+        .filter(|line| line.starts_with("flags"))
+        .any(|line| line.split_whitespace().any(|flag| flag == "hypervisor"));
     if !is_virtual {
         return Some("none".to_owned());
     }

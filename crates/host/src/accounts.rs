@@ -124,16 +124,24 @@ impl Accounts {
     /// Returns what failed, without the hash.
     pub fn set_password(&self, name: &str, hash: &str) -> Result<NativeStep, HostError> {
         if !self.is_private_root {
-            let native = Native::new("chpasswd", ["--encrypted"]).input(format!("{name}:{hash}\n")).conceal(Secrets::of(hash));
+            let native = Native::new("chpasswd", ["--encrypted"])
+                .input(format!("{name}:{hash}\n"))
+                .conceal(Secrets::of(hash));
             return native.must().map(|ended| ended.step);
         }
         // chpasswd knows no prefix: below a private root shadow(5) is replaced as a file.
         let shadow = self.files.read_text("/etc/shadow")?;
-        let entry = self.files.look("/etc/shadow")?.ok_or_else(|| HostError::new("/etc/shadow is not there"))?;
+        let entry =
+            self.files.look("/etc/shadow")?.ok_or_else(|| HostError::new("/etc/shadow is not there"))?;
         let lines: Vec<String> = shadow.lines().map(|line| with_password(line, name, hash)).collect();
         let ownership = Ownership { permissions: Some(entry.permissions), ..Ownership::default() };
-        self.files.replace("/etc/shadow", format!("{}\n", lines.join("\n")).as_bytes(), ownership, |_| Ok(()))?;
-        Ok(NativeStep { what: format!("set the password hash of {name} in /etc/shadow"), exit: None, output: String::new() })
+        self.files
+            .replace("/etc/shadow", format!("{}\n", lines.join("\n")).as_bytes(), ownership, |_| Ok(()))?;
+        Ok(NativeStep {
+            what: format!("set the password hash of {name} in /etc/shadow"),
+            exit: None,
+            output: String::new(),
+        })
     }
 }
 
@@ -172,7 +180,8 @@ fn account_of_line(line: &str) -> Option<Account> {
 fn group_of_line(line: &str) -> Option<AccountGroup> {
     let fields: Vec<&str> = line.split(':').collect();
     let [name, _, gid, members] = fields[..] else { return None };
-    let mut members: Vec<String> = members.split(',').filter(|member| !member.is_empty()).map(str::to_owned).collect();
+    let mut members: Vec<String> =
+        members.split(',').filter(|member| !member.is_empty()).map(str::to_owned).collect();
     members.sort();
     Some(AccountGroup { name: name.into(), gid: gid.parse().ok()?, members })
 }

@@ -75,7 +75,11 @@ impl Machine {
     pub fn describe(&mut self, kind: &Kind, name: &str) -> Result<Option<WrittenClause>, NotTold> {
         refuse_parts(kind)?;
         let needs_more = kind.properties.iter().any(|property| property.required && property.identifies);
-        let thing = if needs_more { listing::of(self, kind.name)?.into_iter().find(|thing| thing.name == name) } else { Some(Thing::named(name)) };
+        let thing = if needs_more {
+            listing::of(self, kind.name)?.into_iter().find(|thing| thing.name == name)
+        } else {
+            Some(Thing::named(name))
+        };
         thing.map_or(Ok(None), |thing| self.describe_thing(kind, &thing))
     }
 
@@ -87,7 +91,10 @@ impl Machine {
     pub fn describe_all(&mut self, kind: &Kind) -> Result<Vec<WrittenClause>, NotTold> {
         refuse_parts(kind)?;
         if matches!(kind.name, "file" | "directory" | "link") {
-            return Err(NotTold::NotOfThisKind(format!("a machine has too many of the kind {}: name one", kind.name)));
+            return Err(NotTold::NotOfThisKind(format!(
+                "a machine has too many of the kind {}: name one",
+                kind.name
+            )));
         }
         let mut all = Vec::new();
         for thing in listing::of(self, kind.name)? {
@@ -97,30 +104,40 @@ impl Machine {
     }
 
     fn describe_thing(&mut self, kind: &Kind, thing: &Thing) -> Result<Option<WrittenClause>, NotTold> {
-        let address = ClauseAddress::parse(&format!("{}:{}", kind.name, thing.name)).map_err(|error| HostError::new(error.to_string()))?;
+        let address = ClauseAddress::parse(&format!("{}:{}", kind.name, thing.name))
+            .map_err(|error| HostError::new(error.to_string()))?;
         let clause = Clause::asking(address, kind, &thing.known);
         let mut told = WrittenClause::new(kind, &thing.name);
         if matches!(kind.name, "file" | "directory" | "link") {
             let Some(entry) = self.files.look(&thing.name)? else { return Ok(None) };
             self.remark_on_path(&thing.name, &entry, &mut told)?;
         }
-        let mut seen = kinds::inspect(self, &clause, &Look { contents: &NoContents, key: &DigestKey::new("") })?;
+        let mut seen =
+            kinds::inspect(self, &clause, &Look { contents: &NoContents, key: &DigestKey::new("") })?;
         match seen.found.presence {
             Presence::Present => {}
-            Presence::Broken => told.not_kept = Some(seen.found.words.take().unwrap_or_else(|| "half of it is there".to_owned())),
+            Presence::Broken => {
+                told.not_kept =
+                    Some(seen.found.words.take().unwrap_or_else(|| "half of it is there".to_owned()));
+            }
             Presence::Absent | Presence::Remnant => return Ok(None),
         }
         for property in kind.properties {
             match seen.found.get(property.name) {
                 _ if property.concealed => told.remarks.push(format!("{} is not shown", property.name)),
                 Some(FoundValue::Value(value)) if value == "any" => {}
-                Some(FoundValue::Value(value)) if property.default.is_some_and(|default| *value == Value::Bool(default == "true")) => {}
+                Some(FoundValue::Value(value))
+                    if property.default.is_some_and(|default| *value == Value::Bool(default == "true")) => {}
                 Some(FoundValue::Value(Value::Bool(false))) if kind.either.contains(&property.name) => {}
-                Some(FoundValue::Value(value)) if value.as_str().is_some_and(|text| text.starts_with("sha256:")) => {
+                Some(FoundValue::Value(value))
+                    if value.as_str().is_some_and(|text| text.starts_with("sha256:")) =>
+                {
                     told.remarks.push(format!("{}: {}", property.name, value.as_str().unwrap_or_default()));
                 }
                 Some(FoundValue::Value(value)) => told.take(kind, property.name, value.clone()),
-                Some(FoundValue::Unreadable(why) | FoundValue::NotExaminedHere(why)) => told.remarks.push(format!("{}: {why}", property.name)),
+                Some(FoundValue::Unreadable(why) | FoundValue::NotExaminedHere(why)) => {
+                    told.remarks.push(format!("{}: {why}", property.name));
+                }
                 None => {}
             }
         }
@@ -137,14 +154,18 @@ impl Machine {
             "trust_anchor" => (kinds::certificate_path(self, name).unwrap_or_default(), "pem"),
             _ => return Ok(()),
         };
-        let (Some(entry), Some(bytes)) = (self.files.look(&path)?, self.files.read(&path)?) else { return Ok(()) };
+        let (Some(entry), Some(bytes)) = (self.files.look(&path)?, self.files.read(&path)?) else {
+            return Ok(());
+        };
         told.remarks.push(format!("contents: {} bytes, {}", bytes.len(), of_contents(&bytes).as_str()));
         let text = String::from_utf8(bytes).ok().filter(|text| text.len() <= LARGEST_TEXT);
         match text {
             _ if !entry.is_readable_by_all() => {
                 told.remarks.push("the contents are not shown, because not everybody may read them: put them into copies/ of the kit".to_owned());
             }
-            None => told.remarks.push("the contents are not a short text: put them into copies/ of the kit".to_owned()),
+            None => told
+                .remarks
+                .push("the contents are not a short text: put them into copies/ of the kit".to_owned()),
             Some(text) => told.take(kind, property, Value::from(text)),
         }
         Ok(())
@@ -159,7 +180,10 @@ impl Machine {
         say("created", times.as_ref().and_then(|times| times.created().ok()));
         say("last modified", times.as_ref().and_then(|times| times.modified().ok()));
         let owner = self.package_manager().owner_of(path)?;
-        told.remarks.push(owner.map_or_else(|| "no package owns it".to_owned(), |package| format!("the package {package} owns it")));
+        told.remarks.push(owner.map_or_else(
+            || "no package owns it".to_owned(),
+            |package| format!("the package {package} owns it"),
+        ));
         if entry.what == What::Other {
             told.not_kept = Some(format!("it is {}", entry.what.words()));
         }

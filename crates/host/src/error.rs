@@ -24,18 +24,30 @@ impl HostError {
     /// Returns an error of a system call about a path.
     pub fn io(doing: &str, path: &str, error: &io::Error) -> Self {
         let remedy = match error.raw_os_error().map(rustix::io::Errno::from_raw_os_error) {
-            Some(rustix::io::Errno::NOSPC) => Some("the disk is full: free space; the old contents are intact"),
-            Some(rustix::io::Errno::ROFS) => Some("the file system is mounted read-only: mount it read-write, or remove the clause"),
-            Some(rustix::io::Errno::PERM) => Some("the file may be immutable (lsattr shows an `i`): chattr -i lets it be changed"),
-            Some(rustix::io::Errno::ACCESS) => Some("the agent's account may not do this: run it as root"),
-            Some(rustix::io::Errno::BUSY) => {
-                Some("something is mounted at this path (findmnt says what), or uses it: a mount point cannot be replaced")
+            Some(rustix::io::Errno::NOSPC) => {
+                Some("the disk is full: free space; the old contents are intact")
             }
-            Some(rustix::io::Errno::IO) => Some("the disk or its driver reports a fault: the kernel's log (dmesg) says which"),
+            Some(rustix::io::Errno::ROFS) => {
+                Some("the file system is mounted read-only: mount it read-write, or remove the clause")
+            }
+            Some(rustix::io::Errno::PERM) => {
+                Some("the file may be immutable (lsattr shows an `i`): chattr -i lets it be changed")
+            }
+            Some(rustix::io::Errno::ACCESS) => Some("the agent's account may not do this: run it as root"),
+            Some(rustix::io::Errno::BUSY) => Some(
+                "something is mounted at this path (findmnt says what), or uses it: a mount point cannot be replaced",
+            ),
+            Some(rustix::io::Errno::IO) => {
+                Some("the disk or its driver reports a fault: the kernel's log (dmesg) says which")
+            }
             Some(rustix::io::Errno::DQUOT) => Some("the quota is used up"),
             _ => None,
         };
-        Self { message: format!("cannot {doing} {path}: {}", plain_io(error)), command: None, remedy: remedy.map(str::to_owned) }
+        Self {
+            message: format!("cannot {doing} {path}: {}", plain_io(error)),
+            command: None,
+            remedy: remedy.map(str::to_owned),
+        }
     }
 
     /// Adds the native command.

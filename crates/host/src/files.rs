@@ -51,7 +51,12 @@ impl Clone for LastFolder {
 impl Files {
     /// Returns the files below a root.
     pub fn below(root: impl Into<PathBuf>) -> Self {
-        Self { root: root.into(), opened: Arc::default(), last_folder: LastFolder::default(), unfinished: None }
+        Self {
+            root: root.into(),
+            opened: Arc::default(),
+            last_folder: LastFolder::default(),
+            unfinished: None,
+        }
     }
 
     /// Notes in this file what is about to be replaced.
@@ -94,7 +99,8 @@ impl Files {
     fn beside<T>(&self, path: &str, what: impl FnOnce(&OwnedFd, &str) -> T) -> Result<Option<T>, HostError> {
         let parent = path.rsplit_once('/').map_or("", |(parent, _)| parent);
         let mut last = self.last_folder.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some((_, folder)) = last.as_ref().filter(|(known, _)| known == parent && !path.ends_with('/')) {
+        if let Some((_, folder)) = last.as_ref().filter(|(known, _)| known == parent && !path.ends_with('/'))
+        {
             return Ok(Some(what(folder, &path[parent.len() + 1..])));
         }
         let Some((folder, name)) = self.folder_of(path)? else { return Ok(None) };
@@ -130,7 +136,11 @@ impl Files {
         let mut bytes = Vec::new();
         // It may grow meanwhile, and some of the kernel's files have no size.
         file.take(most + 1).read_to_end(&mut bytes).map_err(|error| HostError::io("read", path, &error))?;
-        if bytes.len() as u64 > most { Err(too_large(path, bytes.len() as u64, most)) } else { Ok(Some(bytes)) }
+        if bytes.len() as u64 > most {
+            Err(too_large(path, bytes.len() as u64, most))
+        } else {
+            Ok(Some(bytes))
+        }
     }
 
     /// Opens a regular file to be read piece by piece, whatever its size; none if it is not there.
@@ -172,13 +182,23 @@ impl Files {
     /// # Errors
     ///
     /// Returns what kept it from being read.
-    pub fn stamped_digest(&self, path: &str, most: u64, piece: &mut [u8], expected: Option<Named<'_>>) -> Result<Option<(Stamp, Digest)>, HostError> {
-        let opened = self.beside(path, |folder, name| rustix::fs::openat(folder, name, TO_READ, Mode::empty()))?;
-        let Some((file, entry)) = opened.map_or(Ok(None), |opened| regular_file(opened, path))? else { return Ok(None) };
+    pub fn stamped_digest(
+        &self,
+        path: &str,
+        most: u64,
+        piece: &mut [u8],
+        expected: Option<Named<'_>>,
+    ) -> Result<Option<(Stamp, Digest)>, HostError> {
+        let opened =
+            self.beside(path, |folder, name| rustix::fs::openat(folder, name, TO_READ, Mode::empty()))?;
+        let Some((file, entry)) = opened.map_or(Ok(None), |opened| regular_file(opened, path))? else {
+            return Ok(None);
+        };
         if entry.size > most {
             return Ok(Some((entry.stamp, unread(entry.size))));
         }
-        let digest = of_reader(file, entry.size, piece, expected).map_err(|error| HostError::io("read", path, &error))?;
+        let digest = of_reader(file, entry.size, piece, expected)
+            .map_err(|error| HostError::io("read", path, &error))?;
         Ok(Some((entry.stamp, digest)))
     }
 
@@ -195,13 +215,25 @@ impl Files {
 
     /// Opens a path by one system call if no link is on the way (openat2(2)); none if one is, or the kernel cannot do so: then
     /// each part of the way has to be looked at.
-    fn open_at_once(&self, path: &str, flags: OFlags) -> Result<Option<Result<OwnedFd, rustix::io::Errno>>, HostError> {
+    fn open_at_once(
+        &self,
+        path: &str,
+        flags: OFlags,
+    ) -> Result<Option<Result<OwnedFd, rustix::io::Errno>>, HostError> {
         use rustix::io::Errno;
         let name = path.trim_matches('/');
         let name = if name.is_empty() { "." } else { name };
         let resolve = ResolveFlags::IN_ROOT | ResolveFlags::NO_SYMLINKS;
         match rustix::fs::openat2(self.root_folder()?, name, flags, Mode::empty(), resolve) {
-            Err(Errno::LOOP | Errno::NOTDIR | Errno::NOSYS | Errno::PERM | Errno::AGAIN | Errno::INVAL | Errno::XDEV) => Ok(None),
+            Err(
+                Errno::LOOP
+                | Errno::NOTDIR
+                | Errno::NOSYS
+                | Errno::PERM
+                | Errno::AGAIN
+                | Errno::INVAL
+                | Errno::XDEV,
+            ) => Ok(None),
             opened => Ok(Some(opened)),
         }
     }
@@ -210,8 +242,11 @@ impl Files {
         if let Some(root) = self.opened.get() {
             return Ok(root);
         }
-        let root = rustix::fs::open(&self.root, OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())
-            .map_err(|error| HostError::io("open the root", &self.root.display().to_string(), &error.into()))?;
+        let root =
+            rustix::fs::open(&self.root, OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())
+                .map_err(|error| {
+                HostError::io("open the root", &self.root.display().to_string(), &error.into())
+            })?;
         Ok(self.opened.get_or_init(|| root))
     }
 
@@ -223,7 +258,8 @@ impl Files {
     pub fn list(&self, path: &str) -> Result<Option<Vec<String>>, HostError> {
         let Some(folder) = self.folder(path)? else { return Ok(None) };
         let folder = reopen(&folder).map_err(|error| HostError::io("read", path, &error.into()))?;
-        let entries = rustix::fs::Dir::read_from(&folder).map_err(|error| HostError::io("read", path, &error.into()))?;
+        let entries = rustix::fs::Dir::read_from(&folder)
+            .map_err(|error| HostError::io("read", path, &error.into()))?;
         let mut names = Vec::new();
         for entry in entries {
             let entry = entry.map_err(|error| HostError::io("read", path, &error.into()))?;
@@ -269,9 +305,11 @@ impl Files {
             Some(Err(rustix::io::Errno::NOENT)) => return Ok(None),
             _ => {}
         }
-        let root = rustix::io::fcntl_dupfd_cloexec(self.root_folder()?, 0).map_err(|error| HostError::io("open the root", path, &error.into()))?;
+        let root = rustix::io::fcntl_dupfd_cloexec(self.root_folder()?, 0)
+            .map_err(|error| HostError::io("open the root", path, &error.into()))?;
         let mut way: Vec<OwnedFd> = vec![root];
-        let mut names: Vec<String> = path.split('/').rev().filter(|name| !name.is_empty()).map(str::to_owned).collect();
+        let mut names: Vec<String> =
+            path.split('/').rev().filter(|name| !name.is_empty()).map(str::to_owned).collect();
         let mut links = 0;
         while let Some(name) = names.pop() {
             match name.as_str() {
@@ -292,7 +330,9 @@ impl Files {
                     links += 1;
                     let target = trusted_link(here, &name, path)?;
                     if links > MOST_LINKS {
-                        return Err(HostError::new(format!("the way to {path} leads through more than {MOST_LINKS} links")));
+                        return Err(HostError::new(format!(
+                            "the way to {path} leads through more than {MOST_LINKS} links"
+                        )));
                     }
                     if target.starts_with('/') {
                         way.truncate(1);
@@ -311,10 +351,13 @@ fn regular_file(opened: rustix::io::Result<OwnedFd>, path: &str) -> Result<Optio
     let fd = match opened {
         Ok(fd) => fd,
         Err(rustix::io::Errno::NOENT) => return Ok(None),
-        Err(rustix::io::Errno::LOOP) => return Err(HostError::new(format!("{path} is a symbolic link, and links are not followed"))),
+        Err(rustix::io::Errno::LOOP) => {
+            return Err(HostError::new(format!("{path} is a symbolic link, and links are not followed")));
+        }
         Err(error) => return Err(HostError::io("open", path, &error.into())),
     };
-    let entry = Entry::of(&rustix::fs::fstat(&fd).map_err(|error| HostError::io("look at", path, &error.into()))?);
+    let entry =
+        Entry::of(&rustix::fs::fstat(&fd).map_err(|error| HostError::io("look at", path, &error.into()))?);
     if entry.what != What::File {
         return Err(HostError::new(format!("{path} is {}, not a regular file", entry.what.words())));
     }
@@ -333,20 +376,31 @@ fn too_large(path: &str, size: u64, most: u64) -> HostError {
 
 /// Returns the target of a link on the way to a path, if root or the agent's own account made it.
 fn trusted_link(folder: &OwnedFd, name: &str, path: &str) -> Result<String, HostError> {
-    let stat = rustix::fs::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW).map_err(|error| HostError::io("look at", path, &error.into()))?;
+    let stat = rustix::fs::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW)
+        .map_err(|error| HostError::io("look at", path, &error.into()))?;
     if FileType::from_raw_mode(stat.st_mode) != FileType::Symlink {
         return Err(HostError::new(format!("`{name}` on the way to {path} is no directory")));
     }
     if stat.st_uid != 0 && stat.st_uid != rustix::process::geteuid().as_raw() {
-        let message = format!("`{name}` on the way to {path} is a symbolic link that the account with uid {} made", stat.st_uid);
-        return Err(HostError::new(message).remedy("a link of another account is not followed: remove it, or name the path that is meant"));
+        let message = format!(
+            "`{name}` on the way to {path} is a symbolic link that the account with uid {} made",
+            stat.st_uid
+        );
+        return Err(HostError::new(message)
+            .remedy("a link of another account is not followed: remove it, or name the path that is meant"));
     }
-    let target = rustix::fs::readlinkat(folder, name, Vec::new()).map_err(|error| HostError::io("read the link", path, &error.into()))?;
+    let target = rustix::fs::readlinkat(folder, name, Vec::new())
+        .map_err(|error| HostError::io("read the link", path, &error.into()))?;
     Ok(target.to_string_lossy().into_owned())
 }
 
 fn reopen(folder: &OwnedFd) -> rustix::io::Result<OwnedFd> {
-    rustix::fs::openat(folder.as_fd(), ".", OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())
+    rustix::fs::openat(
+        folder.as_fd(),
+        ".",
+        OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC,
+        Mode::empty(),
+    )
 }
 
 #[cfg(test)]
@@ -367,8 +421,15 @@ mod tests {
         std::fs::write(folder.path().join("secret"), "x").unwrap();
         symlink("../secret", folder.path().join("etc/issue")).unwrap();
         assert_eq!(files.look("/etc/issue").unwrap().unwrap().what, What::Link);
-        assert_eq!(files.read("/etc/issue").unwrap_err().message, "/etc/issue is a symbolic link, and links are not followed");
-        assert!(files.set_ownership("/etc/issue", Ownership { permissions: Some(0o777), ..Ownership::default() }).is_err());
+        assert_eq!(
+            files.read("/etc/issue").unwrap_err().message,
+            "/etc/issue is a symbolic link, and links are not followed"
+        );
+        assert!(
+            files
+                .set_ownership("/etc/issue", Ownership { permissions: Some(0o777), ..Ownership::default() })
+                .is_err()
+        );
         assert_eq!(folder.path().join("secret").metadata().unwrap().permissions().mode() & 0o777, 0o644);
     }
 
@@ -391,7 +452,10 @@ mod tests {
             return;
         }
         let error = files.replace("/conf/a", b"a", Ownership::default(), |_| Ok(())).unwrap_err();
-        assert_eq!(error.message, "`conf` on the way to /conf is a symbolic link that the account with uid 4321 made");
+        assert_eq!(
+            error.message,
+            "`conf` on the way to /conf is a symbolic link that the account with uid 4321 made"
+        );
     }
 
     #[test]

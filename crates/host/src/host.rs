@@ -6,7 +6,9 @@ use constans_core::compare::Difference;
 use constans_core::digest::DigestKey;
 use constans_core::filter::About;
 use constans_core::kind::Reaction;
-use constans_core::run::{Correction, Failure, Inspection, KeptOld, NativeStep, PackagePreview, RestartPending};
+use constans_core::run::{
+    Correction, Failure, Inspection, KeptOld, NativeStep, PackagePreview, RestartPending,
+};
 use constans_core::state::{Clause, EffectiveState};
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -83,7 +85,13 @@ pub trait Host: Send {
     fn keep(&mut self, clause: &Clause, attic: &mut dyn Attic) -> Result<Vec<KeptOld>, Failure>;
 
     /// Corrects what differs.
-    fn correct(&mut self, clause: &Clause, differences: &[Difference], contents: &dyn Contents, attic: &mut dyn Attic) -> Correction;
+    fn correct(
+        &mut self,
+        clause: &Clause,
+        differences: &[Difference],
+        contents: &dyn Contents,
+        attic: &mut dyn Attic,
+    ) -> Correction;
 
     /// Carries out a clause's reaction.
     ///

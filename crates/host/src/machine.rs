@@ -16,7 +16,9 @@ use constans_core::digest::DigestKey;
 use constans_core::filter::About;
 use constans_core::kind::Reaction;
 use constans_core::kit::Gone;
-use constans_core::run::{Correction, Failure, FailureAt, Inspection, KeptOld, NativeStep, PackagePreview, RestartPending, Seen};
+use constans_core::run::{
+    Correction, Failure, FailureAt, Inspection, KeptOld, NativeStep, PackagePreview, RestartPending, Seen,
+};
 use constans_core::state::{Clause, EffectiveState};
 use jiff::Timestamp;
 use std::borrow::Cow;
@@ -75,7 +77,13 @@ pub trait Attic {
     /// # Errors
     ///
     /// Returns why it could not be kept; nothing is replaced then.
-    fn keep(&mut self, path: &str, contents: &mut dyn io::Read, entry: &Entry, clause: &ClauseAddress) -> Result<KeptOld, HostError>;
+    fn keep(
+        &mut self,
+        path: &str,
+        contents: &mut dyn io::Read,
+        entry: &Entry,
+        clause: &ClauseAddress,
+    ) -> Result<KeptOld, HostError>;
 }
 
 /// One machine as a run sees it.
@@ -144,7 +152,13 @@ const SEEN_FILES: &str = "seen-files";
 
 impl Work<'_> {
     /// Puts the contents of a file into the attic, piece by piece.
-    pub fn keep(&mut self, files: &Files, path: &str, entry: &Entry, clause: &ClauseAddress) -> Result<(), HostError> {
+    pub fn keep(
+        &mut self,
+        files: &Files,
+        path: &str,
+        entry: &Entry,
+        clause: &ClauseAddress,
+    ) -> Result<(), HostError> {
         let Some(mut contents) = files.open(path)? else { return Ok(()) };
         let kept = self.attic.keep(path, &mut contents, entry, clause)?;
         self.done.kept.push(kept);
@@ -165,9 +179,10 @@ impl Machine {
     /// Returns why the root cannot be acted on.
     pub fn open(root: &Path, scratch: &Path) -> Result<Self, HostError> {
         let shown = root.display().to_string();
-        let root = root
-            .canonicalize()
-            .map_err(|error| HostError::io("open the root", &shown, &error).remedy("make the folder, or name another one with --root"))?;
+        let root = root.canonicalize().map_err(|error| {
+            HostError::io("open the root", &shown, &error)
+                .remedy("make the folder, or name another one with --root")
+        })?;
         if !root.is_dir() {
             return Err(HostError::new(format!("the root {shown} is no directory")));
         }
@@ -216,7 +231,8 @@ impl Machine {
 
     /// Returns why file owners cannot exist here, if they cannot.
     pub(crate) fn no_owners(&self) -> Option<String> {
-        (self.acted_on.is_private_root() && !is_root()).then(|| "owners cannot be set in a private root without root's rights".to_owned())
+        (self.acted_on.is_private_root() && !is_root())
+            .then(|| "owners cannot be set in a private root without root's rights".to_owned())
     }
 
     /// Returns the node's packages.
@@ -241,7 +257,9 @@ impl Machine {
     /// Returns the service manager that a clause asks for: the node's own, unless `via` names another.
     pub(crate) fn services_of(&mut self, clause: &Clause) -> Result<&mut dyn Services, HostError> {
         match clause.via.as_deref() {
-            Some("runit") if !self.runit.is_there()? => Err(HostError::new("runit is not installed (there is no /etc/service)")),
+            Some("runit") if !self.runit.is_there()? => {
+                Err(HostError::new("runit is not installed (there is no /etc/service)"))
+            }
             Some("runit") => Ok(&mut self.runit),
             _ => Ok(&mut *self.services),
         }
@@ -263,7 +281,12 @@ impl Host for Machine {
 
     fn prepare(&mut self, state: &EffectiveState, left_behind: BTreeSet<String>) {
         self.left_behind = left_behind;
-        let of_kind = |kind: &'static str| state.clauses.iter().filter(move |clause| clause.address.kind() == kind && clause.gone == Gone::No);
+        let of_kind = |kind: &'static str| {
+            state
+                .clauses
+                .iter()
+                .filter(move |clause| clause.address.kind() == kind && clause.gone == Gone::No)
+        };
         self.packet_rules = of_kind("packet_rule").map(|clause| clause.name().to_owned()).collect();
         let refresh = of_kind("package_source").filter_map(|clause| clause.get("refresh")?.as_u64()).min();
         for packages in [&mut self.apt, &mut self.rpm] {
@@ -281,9 +304,13 @@ impl Host for Machine {
         self.run_began = Timestamp::now();
         self.about_to_change();
         self.seen_files = SeenFiles::read(&self.scratch.join(SEEN_FILES));
-        let wanted = touched
-            .iter()
-            .filter_map(|clause| Some(Ahead { path: clause.name(), wanted: kinds::compared_by_digest(clause)?, most: kinds::most_bytes(clause) }));
+        let wanted = touched.iter().filter_map(|clause| {
+            Some(Ahead {
+                path: clause.name(),
+                wanted: kinds::compared_by_digest(clause)?,
+                most: kinds::most_bytes(clause),
+            })
+        });
         self.seen_files.read_ahead(&self.files, wanted, contents, self.run_began);
     }
 
@@ -318,7 +345,9 @@ impl Host for Machine {
             of_managers.entry(self.packages_of(clause).manager().name()).or_default().push(clause);
         }
         for clauses in of_managers.into_values() {
-            if let Err(error) = kinds::preview_packages(self.packages_of(clauses[0]), &clauses, &mut package_preview) {
+            if let Err(error) =
+                kinds::preview_packages(self.packages_of(clauses[0]), &clauses, &mut package_preview)
+            {
                 package_preview.failure = Some(error.failure(FailureAt::Correct));
             }
         }
@@ -331,7 +360,13 @@ impl Host for Machine {
         Ok(work.done.kept)
     }
 
-    fn correct(&mut self, clause: &Clause, differences: &[Difference], contents: &dyn Contents, attic: &mut dyn Attic) -> Correction {
+    fn correct(
+        &mut self,
+        clause: &Clause,
+        differences: &[Difference],
+        contents: &dyn Contents,
+        attic: &mut dyn Attic,
+    ) -> Correction {
         self.about_to_change();
         let mut work = Work { contents, attic, done: Correction::default() };
         let result = kinds::correct(self, clause, differences, &mut work);
@@ -344,9 +379,9 @@ impl Host for Machine {
         self.about_to_change();
         let step = match reaction {
             Reaction::Run => kinds::run_command(self, clause),
-            Reaction::Restart | Reaction::Reload => {
-                self.services_of(clause).and_then(|services| services.react(clause.name(), reaction, clause.flag("running") == Some(true)))
-            }
+            Reaction::Restart | Reaction::Reload => self.services_of(clause).and_then(|services| {
+                services.react(clause.name(), reaction, clause.flag("running") == Some(true))
+            }),
         };
         step.map(|step| vec![step]).map_err(|error| error.failure(FailureAt::React))
     }
@@ -368,5 +403,12 @@ fn backends(kind: &str) -> &'static [&'static str] {
 
 /// A thing that was seen, with no more to say of it.
 pub(crate) fn seen(found: constans_core::compare::Found) -> Seen {
-    Seen { found, content_bytes: None, text_diff: None, native: Vec::new(), stand_in: None, running_since: None }
+    Seen {
+        found,
+        content_bytes: None,
+        text_diff: None,
+        native: Vec::new(),
+        stand_in: None,
+        running_since: None,
+    }
 }

@@ -172,7 +172,8 @@ impl Native {
             thread::spawn(move || pipe.write_all(input.as_bytes()));
         }
         let most = self.largest_output;
-        let mut outputs = [child.stdout.take().map(OwnedFd::from), child.stderr.take().map(OwnedFd::from)].map(Output::of);
+        let mut outputs =
+            [child.stdout.take().map(OwnedFd::from), child.stderr.take().map(OwnedFd::from)].map(Output::of);
         let mut watched = Watched::new(self.patience.clone(), &self.program);
         let came = wait(&mut child, &mut watched, &mut outputs, most);
         steps::reached("native ended", &self.program);
@@ -191,7 +192,11 @@ impl Native {
             }
         };
         let exit = status.code().unwrap_or_else(|| 128 + status.signal().unwrap_or(0));
-        Ok(Ended { step: NativeStep { what: line, exit: Some(exit), output }, stdout, is_well: status.success() })
+        Ok(Ended {
+            step: NativeStep { what: line, exit: Some(exit), output },
+            stdout,
+            is_well: status.success(),
+        })
     }
 
     /// Runs it; ending with anything but 0 is an error.
@@ -205,14 +210,16 @@ impl Native {
         if ended.is_well {
             return Ok(ended);
         }
-        Err(HostError::new(format!("`{program}` failed with exit status {}", ended.step.exit.unwrap_or(-1))).command(ended.step))
+        Err(HostError::new(format!("`{program}` failed with exit status {}", ended.step.exit.unwrap_or(-1)))
+            .command(ended.step))
     }
 
     fn line(&self) -> String {
         let quoted = self.arguments.iter().map(|argument| {
             // Before it is quoted: what is quoted may look otherwise.
             let argument = &self.secrets.blot(argument);
-            let plain = !argument.is_empty() && argument.chars().all(|c| c.is_alphanumeric() || "-_=./:,+@%".contains(c));
+            let plain = !argument.is_empty()
+                && argument.chars().all(|c| c.is_alphanumeric() || "-_=./:,+@%".contains(c));
             if plain { argument.clone() } else { format!("'{}'", argument.replace('\'', "'\\''")) }
         });
         std::iter::once(self.program.clone()).chain(quoted).collect::<Vec<_>>().join(" ")
@@ -309,13 +316,25 @@ impl<'p> Watched<'p> {
     fn new(patience: Patience, program: &'p str) -> Self {
         let now = Instant::now();
         let (used, longest_stall) = (Used::default(), Duration::ZERO);
-        Self { patience, program, began: now, moved: now, looked: now, used, read: 0, is_stalled: false, longest_stall }
+        Self {
+            patience,
+            program,
+            began: now,
+            moved: now,
+            looked: now,
+            used,
+            read: 0,
+            is_stalled: false,
+            longest_stall,
+        }
     }
 
     /// Looks at a program of which so much was read so far; returns why it is to be ended, if it is.
     fn look(&mut self, process: u32, read: usize) -> Option<TooMuch> {
         let quiet = match &self.patience {
-            Patience::Within(within) => return (self.began.elapsed() >= *within).then_some(TooMuch::Time(*within)),
+            Patience::Within(within) => {
+                return (self.began.elapsed() >= *within).then_some(TooMuch::Time(*within));
+            }
             Patience::WhileItMoves { quiet } | Patience::ToItsEnd { quiet, .. } => *quiet,
         };
         if read != self.read {
@@ -365,7 +384,11 @@ impl<'p> Watched<'p> {
 }
 
 fn minutes(time: Duration) -> String {
-    if time.as_secs() < 120 { format!("{} s", time.as_secs()) } else { format!("{} min", time.as_secs() / 60) }
+    if time.as_secs() < 120 {
+        format!("{} s", time.as_secs())
+    } else {
+        format!("{} min", time.as_secs() / 60)
+    }
 }
 
 /// Waits for a child and takes in what it writes; past its patience, or if it floods, its whole process group is killed.
@@ -384,8 +407,11 @@ fn wait(child: &mut Child, watched: &mut Watched<'_>, outputs: &mut [Output; 2],
         if let Some(why) = watched.look(child.id(), outputs.iter().map(|output| output.came).sum()) {
             return kill(child, why);
         }
-        let mut pipes: Vec<PollFd<'_>> =
-            outputs.iter().filter_map(|output| output.pipe.as_ref()).map(|pipe| PollFd::new(pipe, PollFlags::IN)).collect();
+        let mut pipes: Vec<PollFd<'_>> = outputs
+            .iter()
+            .filter_map(|output| output.pipe.as_ref())
+            .map(|pipe| PollFd::new(pipe, PollFlags::IN))
+            .collect();
         let limit = Timespec { tv_sec: 0, tv_nsec: pause.subsec_nanos().into() };
         let _ = poll(&mut pipes, Some(&limit));
         pause = (pause * 2).min(Duration::from_millis(50));
@@ -409,7 +435,11 @@ mod tests {
     fn a_failure_carries_command_status_and_output_without_secrets() {
         let mut secrets = Secrets::default();
         secrets.add(["Tern-1234".to_owned()]);
-        let error = Native::new("/bin/sh", ["-c", "echo told Tern-1234; exit 3"]).conceal(secrets).must().err().unwrap();
+        let error = Native::new("/bin/sh", ["-c", "echo told Tern-1234; exit 3"])
+            .conceal(secrets)
+            .must()
+            .err()
+            .unwrap();
         let step = error.command.unwrap();
         assert_eq!(error.message, "`/bin/sh` failed with exit status 3");
         assert_eq!((step.exit, step.output.as_str()), (Some(3), "told (concealed)"));
@@ -427,9 +457,14 @@ mod tests {
     #[test]
     fn all_that_a_program_wrote_is_read_however_late_somebody_comes_to_it() {
         let mut command = Command::new("/bin/sh");
-        command.args(["-c", "head -c 60000 /dev/zero; sleep 8 &"]).stdout(Stdio::piped()).stderr(Stdio::piped()).process_group(0);
+        command
+            .args(["-c", "head -c 60000 /dev/zero; sleep 8 &"])
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .process_group(0);
         let mut child = command.spawn().unwrap();
-        let mut outputs = [child.stdout.take().map(OwnedFd::from), child.stderr.take().map(OwnedFd::from)].map(Output::of);
+        let mut outputs =
+            [child.stdout.take().map(OwnedFd::from), child.stderr.take().map(OwnedFd::from)].map(Output::of);
         child.wait().unwrap();
         let mut watched = Watched::new(Patience::Within(Duration::ZERO), "sh");
         assert!(matches!(wait(&mut child, &mut watched, &mut outputs, LARGEST_OUTPUT), Came::Ended(_)));
@@ -449,12 +484,25 @@ mod tests {
         let stalls = Stalls::to(move |what| teller.lock().unwrap().push(what.to_owned()));
         let quiet = Duration::from_millis(400);
         let with = |patience, script: &str| Native { patience, ..Native::new("/bin/sh", ["-c", script]) };
-        let ended = with(Patience::ToItsEnd { quiet, stalls: stalls.clone() }, "echo unpacking; sleep 2; echo done").must().unwrap();
+        let ended =
+            with(Patience::ToItsEnd { quiet, stalls: stalls.clone() }, "echo unpacking; sleep 2; echo done")
+                .must()
+                .unwrap();
         assert_eq!(ended.stdout, "unpacking\ndone\n");
-        assert!(ended.step.output.contains("(it made no progress for 1 s; waited for it)"), "{}", ended.step.output);
+        assert!(
+            ended.step.output.contains("(it made no progress for 1 s; waited for it)"),
+            "{}",
+            ended.step.output
+        );
         assert_eq!(told.lock().unwrap().len(), 1, "it is told once");
-        assert!(told.lock().unwrap()[0].contains("has made no progress for 0 s: no output, no CPU time, no I/O"), "{told:?}");
-        let ended = with(Patience::ToItsEnd { quiet, stalls }, "head -c 300000 /dev/zero; exit 0").largest_output(100_000).run().unwrap();
+        assert!(
+            told.lock().unwrap()[0].contains("has made no progress for 0 s: no output, no CPU time, no I/O"),
+            "{told:?}"
+        );
+        let ended = with(Patience::ToItsEnd { quiet, stalls }, "head -c 300000 /dev/zero; exit 0")
+            .largest_output(100_000)
+            .run()
+            .unwrap();
         assert!(ended.is_well && ended.stdout.len() <= 100_000);
 
         let error = with(Patience::WhileItMoves { quiet }, "echo fetching; sleep 60").run().err().unwrap();
@@ -466,7 +514,11 @@ mod tests {
     #[test]
     fn what_hangs_is_ended_with_all_its_children() {
         let began = Instant::now();
-        let error = Native::new("/bin/sh", ["-c", "sleep 60 & wait"]).timeout(Duration::from_millis(100)).run().err().unwrap();
+        let error = Native::new("/bin/sh", ["-c", "sleep 60 & wait"])
+            .timeout(Duration::from_millis(100))
+            .run()
+            .err()
+            .unwrap();
         assert!(error.message.contains("did not end within"));
         assert!(began.elapsed() < Duration::from_secs(10));
     }

@@ -7,7 +7,8 @@ use std::path::Path;
 
 /// Writes a note with its checksum (CRC-32 of ISO 3309), in place.
 pub(crate) fn write_note(path: &Path, text: &str) -> io::Result<()> {
-    overwrite(path, &[format!("{:08x}\n", crc32fast::hash(text.as_bytes())).as_bytes(), text.as_bytes()]).map(drop)
+    overwrite(path, &[format!("{:08x}\n", crc32fast::hash(text.as_bytes())).as_bytes(), text.as_bytes()])
+        .map(drop)
 }
 
 /// Writes a file of the agent's own over what is there, and cuts off what is left of that. Emptied first, it would give its

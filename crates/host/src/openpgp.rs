@@ -14,8 +14,15 @@ const PUBLIC_KEY: u8 = 6;
 ///
 /// Returns that it holds no public key that can be read.
 pub fn fingerprint(key: &[u8]) -> Result<String, HostError> {
-    let not_a_key = || HostError::new("the file holds no OpenPGP public key").remedy("export it with gpg --export, with or without --armor");
-    let bytes = if key.starts_with(b"-----BEGIN PGP") { dearmoured(key).ok_or_else(not_a_key)? } else { key.to_vec() };
+    let not_a_key = || {
+        HostError::new("the file holds no OpenPGP public key")
+            .remedy("export it with gpg --export, with or without --armor")
+    };
+    let bytes = if key.starts_with(b"-----BEGIN PGP") {
+        dearmoured(key).ok_or_else(not_a_key)?
+    } else {
+        key.to_vec()
+    };
     let (tag, body) = first_packet(&bytes).ok_or_else(not_a_key)?;
     if tag != PUBLIC_KEY {
         return Err(not_a_key());
@@ -24,11 +31,19 @@ pub fn fingerprint(key: &[u8]) -> Result<String, HostError> {
         // Version 4: SHA-1 over 0x99, the length in two bytes, and the packet; version 6: SHA-256 over 0x9B and four.
         Some(4) => {
             let length = u16::try_from(body.len()).map_err(|_| not_a_key())?;
-            Ok(hex(&Sha1::new().chain_update([0x99]).chain_update(length.to_be_bytes()).chain_update(body).finalize()))
+            Ok(hex(&Sha1::new()
+                .chain_update([0x99])
+                .chain_update(length.to_be_bytes())
+                .chain_update(body)
+                .finalize()))
         }
         Some(6) => {
             let length = u32::try_from(body.len()).map_err(|_| not_a_key())?;
-            Ok(hex(&Sha256::new().chain_update([0x9b]).chain_update(length.to_be_bytes()).chain_update(body).finalize()))
+            Ok(hex(&Sha256::new()
+                .chain_update([0x9b])
+                .chain_update(length.to_be_bytes())
+                .chain_update(body)
+                .finalize()))
         }
         _ => Err(not_a_key()),
     }
@@ -37,7 +52,8 @@ pub fn fingerprint(key: &[u8]) -> Result<String, HostError> {
 fn dearmoured(key: &[u8]) -> Option<Vec<u8>> {
     let text = std::str::from_utf8(key).ok()?;
     let lines = text.lines().map(str::trim).skip_while(|line| !line.is_empty()).skip(1);
-    let body: String = lines.take_while(|line| !line.starts_with('=') && !line.starts_with("-----")).collect();
+    let body: String =
+        lines.take_while(|line| !line.starts_with('=') && !line.starts_with("-----")).collect();
     base64::engine::general_purpose::STANDARD.decode(body).ok()
 }
 

@@ -245,7 +245,14 @@ const USUAL_REFRESH: Duration = Duration::from_secs(86_400);
 impl Packages {
     /// Returns the packages of a root; `scratch` is a folder of the agent's own.
     pub fn new(manager: impl PackageManager + 'static, files: Files, scratch: &Path) -> Self {
-        Self { manager: Box::new(manager), files, scratch: scratch.to_owned(), known: None, refresh_after: USUAL_REFRESH, index_refreshed: false }
+        Self {
+            manager: Box::new(manager),
+            files,
+            scratch: scratch.to_owned(),
+            known: None,
+            refresh_after: USUAL_REFRESH,
+            index_refreshed: false,
+        }
     }
 
     /// Returns the package manager.
@@ -298,7 +305,8 @@ impl Packages {
         native.push(step);
         if lacking.is_none() {
             let stamp = self.stamp();
-            std::fs::write(&stamp, "").map_err(|error| HostError::io("write", &stamp.display().to_string(), &error))?;
+            std::fs::write(&stamp, "")
+                .map_err(|error| HostError::io("write", &stamp.display().to_string(), &error))?;
         }
         Ok(lacking)
     }
@@ -310,7 +318,9 @@ impl Packages {
     /// Returns the command with its output.
     pub fn inspect(&mut self, name: &str) -> Result<PackageFound, HostError> {
         Ok(match self.known()?.get(name) {
-            Some(known) if known.state == PackageState::Installed => PackageFound::Installed { version: known.version.clone(), held: known.held },
+            Some(known) if known.state == PackageState::Installed => {
+                PackageFound::Installed { version: known.version.clone(), held: known.held }
+            }
             Some(known) if known.state == PackageState::OnlySettings => PackageFound::OnlySettings,
             Some(_) => PackageFound::HalfInstalled,
             None => PackageFound::Absent,
@@ -323,7 +333,12 @@ impl Packages {
     ///
     /// Returns the command with its output.
     pub fn names(&mut self) -> Result<Vec<String>, HostError> {
-        Ok(self.known()?.iter().filter(|(_, known)| known.state == PackageState::Installed).map(|(name, _)| name.clone()).collect())
+        Ok(self
+            .known()?
+            .iter()
+            .filter(|(_, known)| known.state == PackageState::Installed)
+            .map(|(name, _)| name.clone())
+            .collect())
     }
 
     fn known(&mut self) -> Result<&Known, HostError> {
@@ -349,7 +364,12 @@ impl Packages {
     /// # Errors
     ///
     /// Returns the command with its output.
-    pub fn offered_now(&self, name: &str, wish: &VersionWish, native: &mut Vec<NativeStep>) -> Result<Result<String, HostError>, HostError> {
+    pub fn offered_now(
+        &self,
+        name: &str,
+        wish: &VersionWish,
+        native: &mut Vec<NativeStep>,
+    ) -> Result<Result<String, HostError>, HostError> {
         let (offered, step) = self.manager.offered(name)?;
         if let Some(best) = wish.best(offered.iter().map(String::as_str), self.manager.order()) {
             native.push(step);
@@ -363,12 +383,19 @@ impl Packages {
     /// # Errors
     ///
     /// Returns the command with its output.
-    pub fn preview(&mut self, changes: &[Planned], native: &mut Vec<NativeStep>) -> Result<Vec<PackageChange>, HostError> {
+    pub fn preview(
+        &mut self,
+        changes: &[Planned],
+        native: &mut Vec<NativeStep>,
+    ) -> Result<Vec<PackageChange>, HostError> {
         let reckoned = self.manager.reckon(changes)?;
         native.extend(reckoned.native);
         let known = self.known()?;
         let change = |(package, after): (String, Option<String>)| {
-            let before = known.get(&package).filter(|known| known.state == PackageState::Installed).map(|known| known.version.clone());
+            let before = known
+                .get(&package)
+                .filter(|known| known.state == PackageState::Installed)
+                .map(|known| known.version.clone());
             PackageChange { package, before, after }
         };
         Ok(reckoned.after.into_iter().map(change).filter(|change| change.before != change.after).collect())
@@ -384,9 +411,15 @@ impl Packages {
         let wish = wish.unwrap_or(&VersionWish::Newest);
         let mut native = Vec::new();
         let offer = self.fitting_offer(name, wish, &mut native)?;
-        let installed = self.change(name, native.clone(), |manager, native| fetch_and_install(manager, name, &offer, native));
+        let installed = self
+            .change(name, native.clone(), |manager, native| fetch_and_install(manager, name, &offer, native));
         let failed = match installed {
-            Err(error) if !self.index_refreshed && error.command.as_ref().is_some_and(|step| lists_what_is_gone(&step.output)) => error,
+            Err(error)
+                if !self.index_refreshed
+                    && error.command.as_ref().is_some_and(|step| lists_what_is_gone(&step.output)) =>
+            {
+                error
+            }
             installed => return installed,
         };
         native.extend(failed.command);
@@ -396,7 +429,12 @@ impl Packages {
     }
 
     /// Returns the newest offered version that fits; the index is refreshed once if none does.
-    fn fitting_offer(&mut self, name: &str, wish: &VersionWish, native: &mut Vec<NativeStep>) -> Result<String, HostError> {
+    fn fitting_offer(
+        &mut self,
+        name: &str,
+        wish: &VersionWish,
+        native: &mut Vec<NativeStep>,
+    ) -> Result<String, HostError> {
         let mut lacking = None;
         if !self.index_refreshed && self.index_is_old() {
             // If that fails, what is known already may still do.
@@ -415,8 +453,12 @@ impl Packages {
             let error = match lacking {
                 Some(said) => {
                     let known = if offered.is_empty() { "none of it".to_owned() } else { offered.join(", ") };
-                    HostError::new(format!("no version of {name} matches {wish}, and the package index could not be refreshed"))
-                        .remedy(format!("check that its sources are reachable ({said}); the old index has {known}"))
+                    HostError::new(format!(
+                        "no version of {name} matches {wish}, and the package index could not be refreshed"
+                    ))
+                    .remedy(format!(
+                        "check that its sources are reachable ({said}); the old index has {known}"
+                    ))
                 }
                 None => not_offered(name, wish, &offered, ""),
             };
@@ -470,7 +512,8 @@ impl Packages {
         steps::reached("package change ended", name);
         let after = self.known()?.clone();
         // A package manager also fails when another package is broken: what counts is whether this one came out right.
-        let came_right = after.get(name).is_none_or(|known| known.state != PackageState::Broken) && after.get(name) != before.get(name);
+        let came_right = after.get(name).is_none_or(|known| known.state != PackageState::Broken)
+            && after.get(name) != before.get(name);
         if !ended.is_well && !came_right {
             return Err(self.manager.failure(name, ended.step));
         }
@@ -482,7 +525,12 @@ impl Packages {
         }
         for change in packages.iter().filter(|change| change.after.is_some()) {
             let paths = self.manager.paths_of(&change.package)?;
-            touched.extend(paths.iter().filter_map(|path| service_of(path)).map(|service| Claim::Service(service.to_owned())));
+            touched.extend(
+                paths
+                    .iter()
+                    .filter_map(|path| service_of(path))
+                    .map(|service| Claim::Service(service.to_owned())),
+            );
             touched.extend(paths.into_iter().map(Claim::Path));
         }
         Ok(PackagesChanged { native, packages, touched, left })
@@ -506,25 +554,39 @@ fn fetch_and_install(
 /// Returns whether a package manager failed since its index lists files that its sources no longer have.
 fn lists_what_is_gone(output: &str) -> bool {
     let output = output.to_lowercase();
-    ["404", "file not found", "no such file", "hash sum mismatch", "unexpected size"].iter().any(|sign| output.contains(sign))
-        && ["failed to fetch", "error downloading", "cannot download"].iter().any(|sign| output.contains(sign))
+    ["404", "file not found", "no such file", "hash sum mismatch", "unexpected size"]
+        .iter()
+        .any(|sign| output.contains(sign))
+        && ["failed to fetch", "error downloading", "cannot download"]
+            .iter()
+            .any(|sign| output.contains(sign))
 }
 
 /// Returns the service that a path of a package defines, if it does (systemd.unit(5), init.d).
 fn service_of(path: &str) -> Option<&str> {
     let (folder, name) = path.rsplit_once('/')?;
     match folder {
-        "/lib/systemd/system" | "/usr/lib/systemd/system" | "/etc/systemd/system" => name.strip_suffix(".service").filter(|name| !name.contains('@')),
+        "/lib/systemd/system" | "/usr/lib/systemd/system" | "/etc/systemd/system" => {
+            name.strip_suffix(".service").filter(|name| !name.contains('@'))
+        }
         "/etc/init.d" => Some(name),
         _ => None,
     }
 }
 
 fn changes(before: &Known, after: &Known) -> Vec<PackageChange> {
-    let version =
-        |known: &Known, name: &str| known.get(name).filter(|known| known.state == PackageState::Installed).map(|known| known.version.clone());
+    let version = |known: &Known, name: &str| {
+        known
+            .get(name)
+            .filter(|known| known.state == PackageState::Installed)
+            .map(|known| known.version.clone())
+    };
     let names: BTreeSet<&String> = before.keys().chain(after.keys()).collect();
-    let changed = names.into_iter().map(|name| PackageChange { package: name.clone(), before: version(before, name), after: version(after, name) });
+    let changed = names.into_iter().map(|name| PackageChange {
+        package: name.clone(),
+        before: version(before, name),
+        after: version(after, name),
+    });
     changed.filter(|change| change.before != change.after).collect()
 }
 
@@ -540,5 +602,6 @@ fn not_offered(name: &str, wish: &VersionWish, offered: &[String], by: &str) -> 
         return HostError::new(format!("no package source offers {name}{by}"))
             .remedy("check the spelling, and that a package_source has the repository");
     }
-    HostError::new(format!("no offered version of {name} matches {wish}{by}")).remedy(format!("the sources offer {}", offered.join(", ")))
+    HostError::new(format!("no offered version of {name} matches {wish}{by}"))
+        .remedy(format!("the sources offer {}", offered.join(", ")))
 }

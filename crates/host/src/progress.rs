@@ -16,8 +16,14 @@ impl Used {
         let mut parents: BTreeMap<u32, Vec<u32>> = BTreeMap::new();
         let mut ticks: BTreeMap<u32, u64> = BTreeMap::new();
         for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
-            let Some(pid) = entry.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
-            let Some((parent, used)) = fs::read_to_string(entry.path().join("stat")).ok().as_deref().and_then(parent_and_ticks) else { continue };
+            let Some(pid) = entry.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else {
+                continue;
+            };
+            let Some((parent, used)) =
+                fs::read_to_string(entry.path().join("stat")).ok().as_deref().and_then(parent_and_ticks)
+            else {
+                continue;
+            };
             parents.entry(parent).or_default().push(pid);
             ticks.insert(pid, used);
         }
@@ -39,7 +45,9 @@ fn parent_and_ticks(stat: &str) -> Option<(u32, u64)> {
 
 fn bytes_of(pid: u32) -> u64 {
     let io = fs::read_to_string(format!("/proc/{pid}/io")).unwrap_or_default();
-    let of = |name: &str| io.lines().find_map(|line| line.strip_prefix(name)?.trim().parse::<u64>().ok()).unwrap_or(0);
+    let of = |name: &str| {
+        io.lines().find_map(|line| line.strip_prefix(name)?.trim().parse::<u64>().ok()).unwrap_or(0)
+    };
     of("rchar:").wrapping_add(of("wchar:"))
 }
 
@@ -53,7 +61,8 @@ mod tests {
     #[test]
     fn a_descendant_that_works_is_progress_and_one_that_sleeps_is_none() {
         let moves = |script: &str| {
-            let mut child = Command::new("/bin/sh").args(["-c", script]).stdout(Stdio::null()).spawn().unwrap();
+            let mut child =
+                Command::new("/bin/sh").args(["-c", script]).stdout(Stdio::null()).spawn().unwrap();
             sleep(Duration::from_millis(300));
             let before = Used::by(child.id());
             sleep(Duration::from_millis(300));

@@ -27,7 +27,13 @@ pub fn pending(files: &Files, is_private_root: bool) -> Result<Option<RestartPen
     if files.look(REQUIRED)?.is_some() {
         seen(changed_at(&files.outside(REQUIRED)));
         let named = files.read(REQUIRED_BY)?.unwrap_or_default();
-        because.extend(String::from_utf8_lossy(&named).lines().map(str::trim).filter(|line| !line.is_empty()).map(str::to_owned));
+        because.extend(
+            String::from_utf8_lossy(&named)
+                .lines()
+                .map(str::trim)
+                .filter(|line| !line.is_empty())
+                .map(str::to_owned),
+        );
         if because.is_empty() {
             because.insert(format!("{REQUIRED} is there"));
         }
@@ -61,8 +67,13 @@ fn changed_at(path: &Path) -> Option<Timestamp> {
 fn newer_kernel() -> Option<(String, Timestamp)> {
     let running = fs::read_to_string("/proc/sys/kernel/osrelease").ok()?;
     let stat = fs::read_to_string("/proc/stat").ok()?;
-    let started =
-        stat.lines().find_map(|line| line.strip_prefix("btime "))?.trim().parse().ok().and_then(|secs| Timestamp::from_second(secs).ok())?;
+    let started = stat
+        .lines()
+        .find_map(|line| line.strip_prefix("btime "))?
+        .trim()
+        .parse()
+        .ok()
+        .and_then(|secs| Timestamp::from_second(secs).ok())?;
     let kernels = fs::read_dir("/boot").ok()?.flatten().filter_map(|entry| {
         let version = entry.file_name().to_str()?.strip_prefix("vmlinuz-")?.to_owned();
         Some((version, changed_at(&entry.path())?))

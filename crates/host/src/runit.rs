@@ -55,7 +55,8 @@ impl Runit {
         let end = Instant::now() + SUPERVISOR_PATIENCE;
         while !Native::new("sv", ["status", name]).run()?.is_well {
             if Instant::now() > end {
-                return Err(HostError::new(format!("the supervisor did not load {name}")).remedy("is runsvdir running on /etc/service?"));
+                return Err(HostError::new(format!("the supervisor did not load {name}"))
+                    .remedy("is runsvdir running on /etc/service?"));
             }
             std::thread::sleep(Duration::from_millis(200));
         }
@@ -87,7 +88,11 @@ impl Services for Runit {
         let (running, since, native) = match is_supervised {
             true => {
                 let ended = Native::new("sv", ["status", name]).run()?;
-                (ended.stdout.starts_with("run:"), running_secs(&ended.stdout).map(|secs| Timestamp::now() - secs), vec![ended.step])
+                (
+                    ended.stdout.starts_with("run:"),
+                    running_secs(&ended.stdout).map(|secs| Timestamp::now() - secs),
+                    vec![ended.step],
+                )
             }
             false => (false, None, Vec::new()),
         };
@@ -105,7 +110,8 @@ impl Services for Runit {
 
     fn set_enabled(&mut self, name: &str, enabled: bool) -> Result<NativeStep, HostError> {
         if self.files.look(&format!("{DESCRIBED}/{name}"))?.is_none() {
-            return Err(HostError::new(format!("there is no service {DESCRIBED}/{name}")).remedy("declare its package, and name it in `needs`"));
+            return Err(HostError::new(format!("there is no service {DESCRIBED}/{name}"))
+                .remedy("declare its package, and name it in `needs`"));
         }
         self.set_down(name, !enabled)?;
         if enabled {
@@ -115,9 +121,20 @@ impl Services for Runit {
         Ok(NativeStep { what, exit: None, output: String::new() })
     }
 
-    fn react(&mut self, name: &str, reaction: Reaction, wanted_running: bool) -> Result<NativeStep, HostError> {
+    fn react(
+        &mut self,
+        name: &str,
+        reaction: Reaction,
+        wanted_running: bool,
+    ) -> Result<NativeStep, HostError> {
         let verb = match (reaction, wanted_running || self.inspect(name)?.running) {
-            (_, false) => return Ok(NativeStep { what: format!("leave {name}, which does not run"), exit: None, output: String::new() }),
+            (_, false) => {
+                return Ok(NativeStep {
+                    what: format!("leave {name}, which does not run"),
+                    exit: None,
+                    output: String::new(),
+                });
+            }
             (Reaction::Reload, true) => "reload",
             (_, true) => "restart",
         };

@@ -25,7 +25,8 @@ impl Secrets {
         for text in texts.into_iter().filter(|text| !text.is_empty()) {
             let as_json = serde_json::to_string(&text).unwrap_or_default();
             let (quoted, debugged) = (text.replace('\'', "'\\''"), text.escape_debug().to_string());
-            let forms = [quoted, as_json.trim_matches('"').to_owned(), debugged, text.replace('"', "\\\""), text];
+            let forms =
+                [quoted, as_json.trim_matches('"').to_owned(), debugged, text.replace('"', "\\\""), text];
             self.forms.extend(forms);
         }
         self.forms.sort_by(|one, other| other.len().cmp(&one.len()).then_with(|| one.cmp(other)));
@@ -35,14 +36,18 @@ impl Secrets {
     /// Adds a text of which a program may repeat lines and words, as a script.
     pub fn add_with_parts(&mut self, text: &str) {
         let lines = text.lines().map(str::trim);
-        let words = text.split(|c: char| c.is_whitespace() || matches!(c, '\'' | '"' | '`' | ';' | '=' | '(' | ')' | '|' | '&' | '<' | '>'));
+        let words = text.split(|c: char| {
+            c.is_whitespace() || matches!(c, '\'' | '"' | '`' | ';' | '=' | '(' | ')' | '|' | '&' | '<' | '>')
+        });
         let parts = lines.chain(words).filter(|part| part.len() >= SHORTEST_PART).map(str::to_owned);
         self.add(std::iter::once(text.to_owned()).chain(parts));
     }
 
     /// Returns a text without them.
     pub fn blot(&self, text: &str) -> String {
-        self.forms.iter().fold(text.to_owned(), |text, secret| if text.contains(secret.as_str()) { text.replace(secret, CONCEALED) } else { text })
+        self.forms.iter().fold(text.to_owned(), |text, secret| {
+            if text.contains(secret.as_str()) { text.replace(secret, CONCEALED) } else { text }
+        })
     }
 }
 
@@ -62,7 +67,10 @@ mod tests {
             "Tern",
         ] {
             let blotted = secrets.blot(said);
-            assert!(blotted.contains(CONCEALED) && !blotted.contains("Tern") && !blotted.contains("1234"), "{said}: {blotted}");
+            assert!(
+                blotted.contains(CONCEALED) && !blotted.contains("Tern") && !blotted.contains("1234"),
+                "{said}: {blotted}"
+            );
         }
         assert_eq!(secrets.blot("a ternary"), "a ternary");
     }
@@ -71,7 +79,8 @@ mod tests {
     fn lines_and_words_of_a_script_are_concealed_too() {
         let mut secrets = Secrets::default();
         secrets.add_with_parts("set -e\ncurl -H 'Token: Tern-1234' https://hub\n");
-        let said = secrets.blot("sh: 2: curl: no such host\n* header: Tern-1234\n+ curl -H 'Token: Tern-1234' https://hub");
+        let said = secrets
+            .blot("sh: 2: curl: no such host\n* header: Tern-1234\n+ curl -H 'Token: Tern-1234' https://hub");
         assert_eq!(said, "sh: 2: curl: no such host\n* header: (concealed)\n+ (concealed)");
     }
 }

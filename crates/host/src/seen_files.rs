@@ -62,7 +62,11 @@ impl SeenFiles {
         let text = fs::read_to_string(path).unwrap_or_default();
         let lines = whole_note(&text).unwrap_or_default();
         let usual = lines.len() / USUAL_LINE;
-        let mut seen_files = Self { files: Vec::with_capacity(usual), positions: HashMap::with_capacity(usual), ..Self::default() };
+        let mut seen_files = Self {
+            files: Vec::with_capacity(usual),
+            positions: HashMap::with_capacity(usual),
+            ..Self::default()
+        };
         for (path, seen) in lines.lines().filter_map(read_line) {
             seen_files.know(path, Known::Seen(seen));
         }
@@ -103,7 +107,13 @@ impl SeenFiles {
     }
 
     /// Has threads read ahead, in their order, the files of which nothing is known. What cannot be read is left to its own turn.
-    pub fn read_ahead<'p>(&mut self, files: &Files, wanted: impl Iterator<Item = Ahead<'p>>, contents: &Arc<dyn Contents>, now: Timestamp) {
+    pub fn read_ahead<'p>(
+        &mut self,
+        files: &Files,
+        wanted: impl Iterator<Item = Ahead<'p>>,
+        contents: &Arc<dyn Contents>,
+        now: Timestamp,
+    ) {
         let is_known = |this: &Self, path: &str| {
             let known = this.positions.get(path).map(|&at| &this.files[at].1);
             matches!(known, Some(Known::Seen(seen)) if is_fresh(seen.read_at, now))
@@ -118,11 +128,16 @@ impl SeenFiles {
         if unknown.is_empty() {
             return;
         }
-        let threads = if unknown.len() < FEWEST_FOR_THREADS { 1 } else { thread::available_parallelism().map_or(1, usize::from).min(MOST_THREADS) };
+        let threads = if unknown.len() < FEWEST_FOR_THREADS {
+            1
+        } else {
+            thread::available_parallelism().map_or(1, usize::from).min(MOST_THREADS)
+        };
         let (sender, coming) = channel();
         let (unknown, next): (Arc<[Unread]>, Arc<AtomicUsize>) = (unknown.into(), Arc::default());
         for _ in 0..threads {
-            let (files, contents, unknown, next, sender) = (files.clone(), contents.clone(), unknown.clone(), next.clone(), sender.clone());
+            let (files, contents, unknown, next, sender) =
+                (files.clone(), contents.clone(), unknown.clone(), next.clone(), sender.clone());
             thread::spawn(move || read_batches(&files, &*contents, &unknown, &next, &sender, now));
         }
         self.coming = Some(coming);
@@ -132,7 +147,10 @@ impl SeenFiles {
     fn take_in(&mut self) -> bool {
         let Some(batch) = self.coming.as_ref().and_then(|coming| coming.recv().ok()) else {
             if self.coming.take().is_some() {
-                self.files.iter_mut().filter(|(_, known)| *known == Known::Coming).for_each(|(_, known)| *known = Known::Nothing);
+                self.files
+                    .iter_mut()
+                    .filter(|(_, known)| *known == Known::Coming)
+                    .for_each(|(_, known)| *known = Known::Nothing);
             }
             return false;
         };
@@ -201,7 +219,14 @@ struct Unread {
 const LARGEST_COMPARED: u64 = 1024 * 1024;
 
 /// Reads the batches that no other thread has begun, and tells of each.
-fn read_batches(files: &Files, contents: &dyn Contents, unknown: &[Unread], next: &AtomicUsize, sender: &Sender<Vec<Read>>, now: Timestamp) {
+fn read_batches(
+    files: &Files,
+    contents: &dyn Contents,
+    unknown: &[Unread],
+    next: &AtomicUsize,
+    sender: &Sender<Vec<Read>>,
+    now: Timestamp,
+) {
     // Of this thread alone (setpriority(2)): the run itself goes first, and so does what the node is there for.
     let _ = rustix::process::setpriority_process(None, READERS_NICE);
     let mut piece = vec![0; PIECE_BYTES];
@@ -225,7 +250,13 @@ fn read_batches(files: &Files, contents: &dyn Contents, unknown: &[Unread], next
 fn read_line(line: &str) -> Option<(&str, SeenFile)> {
     let mut fields = line.splitn(8, ' ');
     let mut number = || fields.next()?.parse::<i64>().ok();
-    let stamp = Stamp { device: number()?, inode: number()?, size: number()?, mtime_ns: number()?, ctime_ns: number()? };
+    let stamp = Stamp {
+        device: number()?,
+        inode: number()?,
+        size: number()?,
+        mtime_ns: number()?,
+        ctime_ns: number()?,
+    };
     let read_at = Timestamp::from_nanosecond(number()?.into()).ok()?;
     let digest = fields.next()?.parse().ok()?;
     Some((fields.next()?, SeenFile { stamp, digest, read_at }))
@@ -278,12 +309,21 @@ mod tests {
         assert_eq!((digest, read_at), (of_contents(b"Skerry Line\n"), None));
         assert_eq!(look(&root, &mut seen, then + LONG_AGO).1, Some(then));
         assert_eq!(look(&root, &mut seen, then + READ_AGAIN_AFTER).1, None, "after a day it is read again");
-        assert_eq!(look(&root, &mut seen, then).1, None, "a reading in the future says nothing: the clock was set back");
+        assert_eq!(
+            look(&root, &mut seen, then).1,
+            None,
+            "a reading in the future says nothing: the clock was set back"
+        );
 
         // Same size, and its mtime put back: only the ctime tells.
         let modified = fs::metadata(root.folder.path().join("issue")).unwrap().modified().unwrap();
         fs::write(root.folder.path().join("issue"), "SKERRY LINE\n").unwrap();
-        fs::File::options().write(true).open(root.folder.path().join("issue")).unwrap().set_modified(modified).unwrap();
+        fs::File::options()
+            .write(true)
+            .open(root.folder.path().join("issue"))
+            .unwrap()
+            .set_modified(modified)
+            .unwrap();
         assert_eq!(look(&root, &mut seen, then + LONG_AGO), (of_contents(b"SKERRY LINE\n"), None));
     }
 
@@ -300,7 +340,11 @@ mod tests {
         let (root, mut seen) = (root(), SeenFiles::default());
         let (note, then) = (root.folder.path().join("note"), Timestamp::now() + LONG_AGO);
         let (name, contents) = (of_contents(b"Skerry Line\n"), Arc::new(NoContents) as Arc<dyn Contents>);
-        let wanted = ["/issue", "/not-there"].into_iter().map(|path| Ahead { path, wanted: name.as_str(), most: u64::MAX });
+        let wanted = ["/issue", "/not-there"].into_iter().map(|path| Ahead {
+            path,
+            wanted: name.as_str(),
+            most: u64::MAX,
+        });
         seen.read_ahead(&root.files, wanted, &contents, then);
         seen.keep(&note, then).unwrap();
         let mut again = SeenFiles::read(&note);

@@ -50,7 +50,12 @@ pub trait Services: Send {
     /// # Errors
     ///
     /// Returns the command with its output.
-    fn react(&mut self, name: &str, reaction: Reaction, wanted_running: bool) -> Result<NativeStep, HostError>;
+    fn react(
+        &mut self,
+        name: &str,
+        reaction: Reaction,
+        wanted_running: bool,
+    ) -> Result<NativeStep, HostError>;
     /// Returns the names of all services that are known.
     ///
     /// # Errors
@@ -85,8 +90,11 @@ impl Systemd {
 impl Services for Systemd {
     fn inspect(&mut self, name: &str) -> Result<ServiceFound, HostError> {
         let unit = unit_of(name);
-        let ended =
-            Native::new("systemctl", ["show", "--property=LoadState,ActiveState,UnitFileState,ActiveEnterTimestampMonotonic", &unit]).must()?;
+        let ended = Native::new(
+            "systemctl",
+            ["show", "--property=LoadState,ActiveState,UnitFileState,ActiveEnterTimestampMonotonic", &unit],
+        )
+        .must()?;
         match shown(&ended.stdout) {
             Some(found) => Ok(ServiceFound { native: vec![ended.step], ..found }),
             None => Err(HostError::new(format!("systemctl has no answer for {unit}")).command(ended.step)),
@@ -101,7 +109,12 @@ impl Services for Systemd {
         Self::control(&[if enabled { "enable" } else { "disable" }, &unit_of(name)])
     }
 
-    fn react(&mut self, name: &str, reaction: Reaction, wanted_running: bool) -> Result<NativeStep, HostError> {
+    fn react(
+        &mut self,
+        name: &str,
+        reaction: Reaction,
+        wanted_running: bool,
+    ) -> Result<NativeStep, HostError> {
         let verb = match (reaction, wanted_running) {
             (Reaction::Reload, true) => "reload-or-restart",
             (Reaction::Reload, false) => "try-reload-or-restart",
@@ -112,7 +125,11 @@ impl Services for Systemd {
     }
 
     fn names(&mut self) -> Result<Vec<String>, HostError> {
-        let ended = Native::new("systemctl", ["list-unit-files", "--type=service", "--no-legend", "--no-pager", "--plain"]).must()?;
+        let ended = Native::new(
+            "systemctl",
+            ["list-unit-files", "--type=service", "--no-legend", "--no-pager", "--plain"],
+        )
+        .must()?;
         Ok(ended.stdout.lines().filter_map(listed).map(str::to_owned).collect())
     }
 
@@ -123,7 +140,9 @@ impl Services for Systemd {
 
 /// Reads what `systemctl show` prints of a unit; none if it says nothing: also of a unit that it does not know systemd says so.
 fn shown(text: &str) -> Option<ServiceFound> {
-    let value = |key: &str| text.lines().find_map(|line| line.strip_prefix(key)?.strip_prefix('=')).unwrap_or_default();
+    let value = |key: &str| {
+        text.lines().find_map(|line| line.strip_prefix(key)?.strip_prefix('=')).unwrap_or_default()
+    };
     let enabled = match value("UnitFileState") {
         "enabled" | "enabled-runtime" | "alias" => Ok(true),
         "disabled" | "masked" | "masked-runtime" | "" => Ok(false),
@@ -132,8 +151,18 @@ fn shown(text: &str) -> Option<ServiceFound> {
     let running = matches!(value("ActiveState"), "active" | "activating" | "reloading");
     let state = value("LoadState");
     // Microseconds since the machine was started; 0 if it never ran.
-    let since = value("ActiveEnterTimestampMonotonic").parse().ok().filter(|micros| running && *micros > 0).map(wall_clock);
-    (!state.is_empty()).then(|| ServiceFound { is_known: state == "loaded", running, enabled, since, native: Vec::new() })
+    let since = value("ActiveEnterTimestampMonotonic")
+        .parse()
+        .ok()
+        .filter(|micros| running && *micros > 0)
+        .map(wall_clock);
+    (!state.is_empty()).then(|| ServiceFound {
+        is_known: state == "loaded",
+        running,
+        enabled,
+        since,
+        native: Vec::new(),
+    })
 }
 
 /// Returns the moment so many microseconds after the machine was started (CLOCK_MONOTONIC).
@@ -170,7 +199,9 @@ fn unit_of(name: &str) -> String {
 fn with_remedy(error: HostError) -> HostError {
     let output = error.command.as_ref().map(|command| command.output.to_lowercase()).unwrap_or_default();
     if output.contains("not found") || output.contains("does not exist") || output.contains("not loaded") {
-        return error.remedy("the service manager does not know this unit: declare its package, and name it in `needs`");
+        return error.remedy(
+            "the service manager does not know this unit: declare its package, and name it in `needs`",
+        );
     }
     error.remedy("see systemctl status and journalctl -u")
 }
@@ -213,7 +244,11 @@ impl StandIn {
     }
 
     fn note(&self, name: &str, what: &str, change: impl FnOnce(&mut Noted)) -> Result<NativeStep, HostError> {
-        let step = NativeStep { what: format!("note in the stand-in: {what} {}", unit_of(name)), exit: None, output: String::new() };
+        let step = NativeStep {
+            what: format!("note in the stand-in: {what} {}", unit_of(name)),
+            exit: None,
+            output: String::new(),
+        };
         if !self.knows(name)? {
             let missing = HostError::new(format!("there is no unit file {}", unit_of(name))).command(step);
             return Err(missing.remedy("declare the package of the unit, and name it in `needs`"));
@@ -236,7 +271,13 @@ impl Services for StandIn {
         let is_known = self.knows(name)?;
         let noted = if is_known { self.noted(name)? } else { Noted::default() };
         let since = noted.since.filter(|_| noted.running);
-        Ok(ServiceFound { is_known, running: noted.running, enabled: Ok(noted.enabled), since, native: Vec::new() })
+        Ok(ServiceFound {
+            is_known,
+            running: noted.running,
+            enabled: Ok(noted.enabled),
+            since,
+            native: Vec::new(),
+        })
     }
 
     fn set_running(&mut self, name: &str, running: bool) -> Result<NativeStep, HostError> {
@@ -251,7 +292,12 @@ impl Services for StandIn {
         self.note(name, if enabled { "enable" } else { "disable" }, |noted| noted.enabled = enabled)
     }
 
-    fn react(&mut self, name: &str, reaction: Reaction, wanted_running: bool) -> Result<NativeStep, HostError> {
+    fn react(
+        &mut self,
+        name: &str,
+        reaction: Reaction,
+        wanted_running: bool,
+    ) -> Result<NativeStep, HostError> {
         self.note(name, reaction.word(), |noted| {
             if noted.running || wanted_running {
                 noted.running = true;
@@ -265,13 +311,21 @@ impl Services for StandIn {
         let mut names = std::collections::BTreeSet::new();
         for folder in UNIT_FOLDERS {
             let files = self.files.list(folder)?.unwrap_or_default();
-            names.extend(files.iter().filter_map(|file| file.strip_suffix(".service")).filter(|name| !name.ends_with('@')).map(str::to_owned));
+            names.extend(
+                files
+                    .iter()
+                    .filter_map(|file| file.strip_suffix(".service"))
+                    .filter(|name| !name.ends_with('@'))
+                    .map(str::to_owned),
+            );
         }
         Ok(names.into_iter().collect())
     }
 
     fn stand_in(&self) -> Option<String> {
-        Some(format!("no service manager runs here: a stand-in records in {STAND_IN_FOLDER} what would be started"))
+        Some(format!(
+            "no service manager runs here: a stand-in records in {STAND_IN_FOLDER} what would be started"
+        ))
     }
 }
 

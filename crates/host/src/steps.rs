@@ -26,7 +26,9 @@ pub fn reached(what: &str, of: &str) {
         return;
     }
     let number = REACHED.fetch_add(1, Ordering::Relaxed) + 1;
-    if let Some(mut list) = wish.list.as_ref().and_then(|path| OpenOptions::new().create(true).append(true).open(path).ok()) {
+    if let Some(mut list) =
+        wish.list.as_ref().and_then(|path| OpenOptions::new().create(true).append(true).open(path).ok())
+    {
         let _ = writeln!(list, "{number} {what} {of}");
     }
     if wish.kill_at == Some(number) {

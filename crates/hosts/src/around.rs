@@ -10,7 +10,10 @@ use std::time::{Duration, Instant};
 /// They follow the steps by which a host joined and is in line.
 pub const STEPS: &[(&str, Step)] = &[
     ("a clock that is hours off is told, and its runs keep their order", wrong_clock),
-    ("days without the server: it keeps enforcing, what waits is bounded, and what happened is told when the server is back", days_away),
+    (
+        "days without the server: it keeps enforcing, what waits is bounded, and what happened is told when the server is back",
+        days_away,
+    ),
     ("a copy of the node is told, and the copy does not end the node", copied),
 ];
 
@@ -28,7 +31,12 @@ fn set_clock(host: Host<'_>, clock: Option<&str>) -> Result<(), Failed> {
     match clock {
         Some(clock) => {
             let library = "/usr/lib/x86_64-linux-gnu/faketime/libfaketimeMT.so.1";
-            host.write(DROP_IN, &format!("[Service]\nEnvironment=LD_PRELOAD={library} \"FAKETIME={clock}\" FAKETIME_NO_CACHE=1\n"))?;
+            host.write(
+                DROP_IN,
+                &format!(
+                    "[Service]\nEnvironment=LD_PRELOAD={library} \"FAKETIME={clock}\" FAKETIME_NO_CACHE=1\n"
+                ),
+            )?;
         }
         None => drop(host.shell(&format!("rm -f {DROP_IN}"))?),
     }
@@ -54,9 +62,16 @@ fn wait_for_corrections(hub: &Hub<'_>, expected: usize) -> Result<(), Failed> {
     while corrections(hub)? != expected {
         if Instant::now() > end {
             let listed = hub.client(&["run", "list", NODE])?;
-            let runs = listed.lines().filter(|line| line.contains("drift corrected")).filter_map(|line| line.rsplit(' ').next());
-            let shown: Vec<String> = runs.take(4).map(|run| hub.client(&["run", "show", NODE, run])).collect::<Result<_, _>>()?;
-            return Err(format!("not {expected} corrections are listed: {listed}\nthe last ones: {}", shown.join("\n")));
+            let runs = listed
+                .lines()
+                .filter(|line| line.contains("drift corrected"))
+                .filter_map(|line| line.rsplit(' ').next());
+            let shown: Vec<String> =
+                runs.take(4).map(|run| hub.client(&["run", "show", NODE, run])).collect::<Result<_, _>>()?;
+            return Err(format!(
+                "not {expected} corrections are listed: {listed}\nthe last ones: {}",
+                shown.join("\n")
+            ));
         }
         std::thread::sleep(Duration::from_millis(200));
     }
@@ -91,7 +106,11 @@ fn wrong_clock(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
         .map(|run| run.began.to_string())
         .collect();
     // The last one by the right clock, before it one three hours behind, before that one ahead, which the server dated itself.
-    if began[1] < began[2] && began[2] < began[0] { Ok(()) } else { Err(format!("the runs are not in their order: {began:?}")) }
+    if began[1] < began[2] && began[2] < began[0] {
+        Ok(())
+    } else {
+        Err(format!("the runs are not in their order: {began:?}"))
+    }
 }
 
 fn days_away(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
@@ -121,8 +140,14 @@ fn days_pass(host: Host<'_>) -> Result<(), Failed> {
     drift(host)?;
     put_right(host)?;
     let waiting = host.shell(WAITING)?;
-    let clock = host.shell(&format!("ls {SPOOL} | tail -1 | sed 's,^,{SPOOL}/,' | xargs grep -o '\"began\":\"[^\"]*\"'; date -u +%FT%TZ"))?;
-    println!("          {} reports wait; the last run and the hour: {}", waiting.trim(), clock.replace('\n', " "));
+    let clock = host.shell(&format!(
+        "ls {SPOOL} | tail -1 | sed 's,^,{SPOOL}/,' | xargs grep -o '\"began\":\"[^\"]*\"'; date -u +%FT%TZ"
+    ))?;
+    println!(
+        "          {} reports wait; the last run and the hour: {}",
+        waiting.trim(),
+        clock.replace('\n', " ")
+    );
     match waiting.trim().parse::<usize>() {
         Ok(count) if count <= MOST_REPORTS => Ok(()),
         _ => Err(format!("{} reports wait, and at most {MOST_REPORTS} may", waiting.trim())),
@@ -134,7 +159,11 @@ fn copied(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     // Twice: what is one answer behind may only have lost it.
     host.shell("constans-agent check-in && constans-agent check-in")?;
     host.shell("constans-agent check-in --state-dir /srv/copy")?;
-    hub.wait_for(&["node", "show", NODE], "duplicate identity: two machines use the identity of this node", SOON)?;
+    hub.wait_for(
+        &["node", "show", NODE],
+        "duplicate identity: two machines use the identity of this node",
+        SOON,
+    )?;
     next_round(host)?;
     drift(host)?;
     next_round(host)?;
@@ -144,5 +173,9 @@ fn copied(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     next_round(host)?;
     host.shell("constans-agent check-in")?;
     let shown = hub.client(&["node", "show", NODE])?;
-    if shown.contains("duplicate identity") { Err(format!("the duplicate is reported as resolved, but is not: {shown}")) } else { Ok(()) }
+    if shown.contains("duplicate identity") {
+        Err(format!("the duplicate is reported as resolved, but is not: {shown}"))
+    } else {
+        Ok(())
+    }
 }

@@ -45,24 +45,45 @@ fn contents(host: Host<'_>, path: &str) -> Result<String, Failed> {
 }
 
 /// The first clause failed with these words and this remedy, the old contents stand, and the second was done.
-fn failed_alone(host: Host<'_>, report: &RunReport, path: &str, message: &str, remedy: &str) -> Result<(), Failed> {
+fn failed_alone(
+    host: Host<'_>,
+    report: &RunReport,
+    path: &str,
+    message: &str,
+    remedy: &str,
+) -> Result<(), Failed> {
     let failure = failure_of(report)?;
     must(failure.message.contains(message), &format!("the message is `{}`", failure.message), report)?;
-    must(failure.remedy.as_deref().unwrap_or_default().contains(remedy), &format!("the remedy is {:?}", failure.remedy), report)?;
+    must(
+        failure.remedy.as_deref().unwrap_or_default().contains(remedy),
+        &format!("the remedy is {:?}", failure.remedy),
+        report,
+    )?;
     must(host.shell(&format!("cat {path}"))? == "old\n", "the old contents are gone", report)?;
-    must(host.try_shell(&format!("ls -A $(dirname {path}) | grep constans-new"))?.exit != 0, "half-written contents were left behind", report)?;
+    must(
+        host.try_shell(&format!("ls -A $(dirname {path}) | grep constans-new"))?.exit != 0,
+        "half-written contents were left behind",
+        report,
+    )?;
     must(report.clauses[1].outcome == Outcome::Corrected, "what came after it was not done", report)
 }
 
 fn failure_of(report: &RunReport) -> Result<&Failure, Failed> {
-    report.clauses[0].failure.as_ref().ok_or_else(|| format!("it did not fail: {:?}", report.clauses[0].outcome))
+    report.clauses[0]
+        .failure
+        .as_ref()
+        .ok_or_else(|| format!("it did not fail: {:?}", report.clauses[0].outcome))
 }
 
 fn missed_reaction(host: Host<'_>) -> Result<(), Failed> {
     host.shell("printf '[Service]\\nExecStart=/bin/sleep infinity\\n' > /etc/systemd/system/ferry.service; systemctl daemon-reload; systemctl start ferry; sleep 1.1")?;
     let wants = |relation: &str| {
         let file = "[[clause]]\nwhat = \"file:/etc/ferry.conf\"\ntext = \"berth = 4\\n\"\n";
-        document(host, "missed", &format!("{file}[[clause]]\nwhat = \"service:ferry\"\nrunning = true\n{relation}"))
+        document(
+            host,
+            "missed",
+            &format!("{file}[[clause]]\nwhat = \"service:ferry\"\nrunning = true\n{relation}"),
+        )
     };
     host.agent(&format!("enforce --yes {}", wants("")?))?;
     let related = wants("reacts_to = [\"file:/etc/ferry.conf\"]\nreaction = \"restart\"\n")?;
@@ -70,23 +91,37 @@ fn missed_reaction(host: Host<'_>) -> Result<(), Failed> {
     must(missed.clauses[1].missed.len() == 1, "it was not said", &missed)?;
     host.shell("sleep 1.1; systemctl restart ferry")?;
     let restarted = host.agent(&format!("enforce --yes {related}"))?;
-    host.shell("systemctl stop ferry; rm /etc/systemd/system/ferry.service /etc/ferry.conf; systemctl daemon-reload")?;
-    must(restarted.clauses[1].missed.is_empty(), "it is said though the service was restarted since", &restarted)
+    host.shell(
+        "systemctl stop ferry; rm /etc/systemd/system/ferry.service /etc/ferry.conf; systemctl daemon-reload",
+    )?;
+    must(
+        restarted.clauses[1].missed.is_empty(),
+        "it is said though the service was restarted since",
+        &restarted,
+    )
 }
 
 fn blown_up(host: Host<'_>) -> Result<(), Failed> {
     host.shell("echo old > /etc/blown && truncate -s 500M /etc/blown")?;
     let wanted = document(host, "blown", "[[clause]]\nwhat = \"file:/etc/blown\"\ntext = \"small\\n\"\n")?;
-    let script = format!("prlimit --data=400000000 /usr/bin/constans-agent enforce --yes --output json {wanted}");
+    let script =
+        format!("prlimit --data=400000000 /usr/bin/constans-agent enforce --yes --output json {wanted}");
     let ended = host.try_shell(&script)?;
-    let report: RunReport = serde_json::from_str(&ended.stdout).map_err(|error| format!("{error}: {}", ended.both()))?;
+    let report: RunReport =
+        serde_json::from_str(&ended.stdout).map_err(|error| format!("{error}: {}", ended.both()))?;
     host.shell("rm -f /etc/blown")?;
     let kept = report.clauses[0].kept.first().map(|kept| kept.bytes);
-    must(report.clauses[0].outcome == Outcome::Corrected && kept == Some(500 * 1024 * 1024), "it was not corrected and kept", &report)
+    must(
+        report.clauses[0].outcome == Outcome::Corrected && kept == Some(500 * 1024 * 1024),
+        "it was not corrected and kept",
+        &report,
+    )
 }
 
 fn full_disk(host: Host<'_>) -> Result<(), Failed> {
-    host.shell("mkdir -p /srv/small && mount -t tmpfs -o size=64k tmpfs /srv/small && echo old > /srv/small/f")?;
+    host.shell(
+        "mkdir -p /srv/small && mount -t tmpfs -o size=64k tmpfs /srv/small && echo old > /srv/small/f",
+    )?;
     let wanted = contents(host, "/srv/small/f")?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
     failed_alone(host, &report, "/srv/small/f", "no space left", "the disk is full")?;
@@ -115,7 +150,8 @@ fn disk_fault(host: Host<'_>) -> Result<(), Failed> {
     let wanted = contents(host, "/etc/faulty.conf")?;
     // The agent's own folder is flushed first; what fails is the flush of the new contents, and the rest must go on.
     let said = host.try_shell(&format!("strace -f -o /tmp/trace -P /etc/.faulty.conf.constans-new -e trace=fsync -e inject=fsync:error=EIO constans-agent enforce --yes {wanted} --output json"))?;
-    let report: RunReport = serde_json::from_str(&said.stdout).map_err(|error| format!("{error}: {} {}", said.stdout, said.stderr))?;
+    let report: RunReport = serde_json::from_str(&said.stdout)
+        .map_err(|error| format!("{error}: {} {}", said.stdout, said.stderr))?;
     failed_alone(host, &report, "/etc/faulty.conf", "input/output error", "the disk or its driver")
 }
 
@@ -136,12 +172,19 @@ fn in_the_way(host: Host<'_>) -> Result<(), Failed> {
 }
 
 fn lists_and_names(host: Host<'_>) -> Result<(), Failed> {
-    host.shell("echo old > /etc/acl.conf; setfacl -m u:daemon:rw /etc/acl.conf; ln -f /etc/acl.conf /etc/acl.other")?;
+    host.shell(
+        "echo old > /etc/acl.conf; setfacl -m u:daemon:rw /etc/acl.conf; ln -f /etc/acl.conf /etc/acl.other",
+    )?;
     let wanted = contents(host, "/etc/acl.conf")?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
-    must(host.shell("getfacl -cp /etc/acl.conf")?.contains("user:daemon:rw"), "the access control list was lost", &report)?;
-    let told =
-        report.clauses[0].native.iter().any(|step| step.what.contains("another name of the old file (a hard link) still has the old contents"));
+    must(
+        host.shell("getfacl -cp /etc/acl.conf")?.contains("user:daemon:rw"),
+        "the access control list was lost",
+        &report,
+    )?;
+    let told = report.clauses[0].native.iter().any(|step| {
+        step.what.contains("another name of the old file (a hard link) still has the old contents")
+    });
     must(told && host.shell("cat /etc/acl.other")? == "old\n", "the other name is not told of", &report)
 }
 
@@ -171,7 +214,11 @@ fn directory_not_empty(host: Host<'_>) -> Result<(), Failed> {
 
 fn several_lines(host: Host<'_>) -> Result<(), Failed> {
     host.shell("printf 'a 1\\nb\\na 2\\n' > /etc/several")?;
-    let wanted = document(host, "several", "[[clause]]\nwhat = \"line:a\"\nin = \"/etc/several\"\ntext = \"a 3\"\nmatch = '^a '\n")?;
+    let wanted = document(
+        host,
+        "several",
+        "[[clause]]\nwhat = \"line:a\"\nin = \"/etc/several\"\ntext = \"a 3\"\nmatch = '^a '\n",
+    )?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
     let failure = failure_of(&report)?;
     must(failure.message.contains("`match` matches the lines 1, 3"), &failure.message, &report)?;
@@ -179,7 +226,9 @@ fn several_lines(host: Host<'_>) -> Result<(), Failed> {
 }
 
 fn secret_file(host: Host<'_>) -> Result<(), Failed> {
-    host.shell("printf 'password=Tern-1234\\nuser=Tern-5678\\n' > /etc/secret.conf; chmod 600 /etc/secret.conf")?;
+    host.shell(
+        "printf 'password=Tern-1234\\nuser=Tern-5678\\n' > /etc/secret.conf; chmod 600 /etc/secret.conf",
+    )?;
     let wanted = document(
         host,
         "secret",
@@ -187,8 +236,16 @@ fn secret_file(host: Host<'_>) -> Result<(), Failed> {
     )?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
     let said = serde_json::to_string(&report).map_err(|error| error.to_string())?;
-    must(!said.contains("Tern") && said.contains("not everybody may read"), "the report shows it, or does not say why not", &report)?;
-    must(host.shell("cat /etc/secret.conf; stat -c %a /etc/secret.conf")? == "password=x\nuser=y\n600\n", "it was not set", &report)
+    must(
+        !said.contains("Tern") && said.contains("not everybody may read"),
+        "the report shows it, or does not say why not",
+        &report,
+    )?;
+    must(
+        host.shell("cat /etc/secret.conf; stat -c %a /etc/secret.conf")? == "password=x\nuser=y\n600\n",
+        "it was not set",
+        &report,
+    )
 }
 
 fn busy_mount(host: Host<'_>) -> Result<(), Failed> {
@@ -200,25 +257,36 @@ fn busy_mount(host: Host<'_>) -> Result<(), Failed> {
     must(host.try_shell("grep -q /srv/busy /etc/fstab")?.exit != 0, "it is still in fstab", &report)?;
     host.shell("systemctl stop busy")?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
-    must(report.status == Status::RolledOut && host.try_shell("mountpoint -q /srv/busy")?.exit != 0, "it is still mounted", &report)
+    must(
+        report.status == Status::RolledOut && host.try_shell("mountpoint -q /srv/busy")?.exit != 0,
+        "it is still mounted",
+        &report,
+    )
 }
 
 fn power_cut(host: Host<'_>) -> Result<(), Failed> {
     let wanted = contents(host, "/etc/cut.conf")?;
     for _ in 0..3 {
         host.shell("echo old > /etc/cut.conf; sync")?;
-        let line =
-            format!("systemd-run -q --collect sh -c 'while :; do constans-agent enforce --yes {wanted}; echo old > /etc/cut.conf; done'; sleep 0.4");
+        let line = format!(
+            "systemd-run -q --collect sh -c 'while :; do constans-agent enforce --yes {wanted}; echo old > /etc/cut.conf; done'; sleep 0.4"
+        );
         host.shell(&line)?;
         host.power_cut()?;
-        let size: usize = host.shell("stat -c %s /etc/cut.conf")?.trim().parse().map_err(|error| format!("{error}"))?;
+        let size: usize =
+            host.shell("stat -c %s /etc/cut.conf")?.trim().parse().map_err(|error| format!("{error}"))?;
         // The shell's own `echo` is not atomic: it may leave the file empty. The agent's contents are whole or not there.
         if ![0, 4, 120_001].contains(&size) {
-            return Err(format!("after the power cut the file has {size} bytes: neither the old contents nor the new"));
+            return Err(format!(
+                "after the power cut the file has {size} bytes: neither the old contents nor the new"
+            ));
         }
         let report = host.agent(&format!("enforce --yes {wanted}"))?;
         must(
-            report.clauses.iter().all(|clause| matches!(clause.outcome, Outcome::Corrected | Outcome::InLine)),
+            report
+                .clauses
+                .iter()
+                .all(|clause| matches!(clause.outcome, Outcome::Corrected | Outcome::InLine)),
             "the next run is not well",
             &report,
         )?;
@@ -257,7 +325,9 @@ pub fn kills(host: Host<'_>, total: usize) -> Result<usize, Failed> {
         let said = host.try_shell("bash /srv/kills.sh")?;
         let came = said.stdout.trim().lines().last().and_then(|line| line.split_once(" of "));
         // A turn may run through if this time it has fewer steps; where most do, nothing was tried.
-        let killed = came.and_then(|(killed, _)| killed.parse::<usize>().ok()).filter(|killed| said.exit == 0 && killed * 2 >= turns);
+        let killed = came
+            .and_then(|(killed, _)| killed.parse::<usize>().ok())
+            .filter(|killed| said.exit == 0 && killed * 2 >= turns);
         match (killed, came) {
             (Some(killed), Some((_, steps))) => {
                 kills += killed;

@@ -40,12 +40,19 @@ pub fn serve(folder: &Path) -> Result<(), Failed> {
     let end = Instant::now() + Duration::from_secs(30);
     while TcpStream::connect(PEOPLE).is_err() {
         if Instant::now() > end || server.try_wait().map_err(told)?.is_some() {
-            return Err(format!("the server does not start: {}", fs::read_to_string(&log).unwrap_or_default()));
+            return Err(format!(
+                "the server does not start: {}",
+                fs::read_to_string(&log).unwrap_or_default()
+            ));
         }
         std::thread::sleep(Duration::from_millis(50));
     }
     let said = fs::read_to_string(&log).map_err(told)?;
-    let ca = said.split("fingerprint=\"").nth(1).and_then(|rest| rest.split('"').next()).ok_or("the server does not say its fingerprint")?;
+    let ca = said
+        .split("fingerprint=\"")
+        .nth(1)
+        .and_then(|rest| rest.split('"').next())
+        .ok_or("the server does not say its fingerprint")?;
     println!("{}", json!({ "ca": ca, "token": token }));
     let _ = std::io::stdin().read(&mut [0]);
     let _ = server.kill();
@@ -73,12 +80,14 @@ impl<'l> Hub<'l> {
         let folder = tempfile::tempdir().map_err(told)?;
         fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755)).map_err(told)?;
         let own = beside("constans-hosts")?;
-        let mut command = lab.command(&["hub", &own.display().to_string(), "hub", &folder.path().display().to_string()]);
+        let mut command =
+            lab.command(&["hub", &own.display().to_string(), "hub", &folder.path().display().to_string()]);
         let mut server = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().map_err(told)?;
         let mut line = String::new();
         let out = server.stdout.take().ok_or("no output")?;
         BufReader::new(out).read_line(&mut line).map_err(told)?;
-        let said: Value = serde_json::from_str(&line).map_err(|error| format!("the server on the hub did not start: {error}: {line}"))?;
+        let said: Value = serde_json::from_str(&line)
+            .map_err(|error| format!("the server on the hub did not start: {error}: {line}"))?;
         let text = |key: &str| said[key].as_str().unwrap_or_default().to_owned();
         Ok(Self { lab, server, ca: text("ca"), token: text("token"), _folder: folder })
     }
@@ -88,7 +97,10 @@ impl<'l> Hub<'l> {
         let program = beside("constans")?.display().to_string();
         let all: Vec<&str> = ["hub", &program].into_iter().chain(arguments.iter().copied()).collect();
         let mut command = self.lab.command(&all);
-        command.env("CONSTANS_SERVER", "https://10.77.0.1:7444").env("CONSTANS_CA", &self.ca).env("CONSTANS_TOKEN", &self.token);
+        command
+            .env("CONSTANS_SERVER", "https://10.77.0.1:7444")
+            .env("CONSTANS_CA", &self.ca)
+            .env("CONSTANS_TOKEN", &self.token);
         let output = command.stdin(Stdio::null()).output().map_err(|error| error.to_string())?;
         let said = String::from_utf8_lossy(&output.stdout).into_owned();
         if output.status.success() {

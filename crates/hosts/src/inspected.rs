@@ -23,7 +23,13 @@ const LISTED: [&str; 16] = [
     "listening",
 ];
 
-const NAMED: [&str; 5] = ["file /etc/hosts", "file /usr/bin/kiosk-shell", "directory /etc/apt", "link /etc/localtime", "package kiosk-shell"];
+const NAMED: [&str; 5] = [
+    "file /etc/hosts",
+    "file /usr/bin/kiosk-shell",
+    "directory /etc/apt",
+    "link /etc/localtime",
+    "package kiosk-shell",
+];
 
 /// Goes through all kinds that can be looked up; returns how many failed.
 pub fn all(host: Host<'_>) -> usize {
@@ -36,7 +42,10 @@ pub fn all(host: Host<'_>) -> usize {
 fn not_one_value(host: Host<'_>) -> Result<(), Failed> {
     host.shell("sysctl -qw net.ipv4.tcp_fin_timeout=31")?;
     let told = host.shell("constans-agent inspect kernel_setting net.ipv4.tcp_fin_timeout")?;
-    if told.contains("value: 31 now, not set at boot") && told.contains("\n# [[clause]]") && !told.contains("\n[[clause]]") {
+    if told.contains("value: 31 now, not set at boot")
+        && told.contains("\n# [[clause]]")
+        && !told.contains("\n[[clause]]")
+    {
         return Ok(());
     }
     Err(told)
@@ -51,7 +60,11 @@ fn in_line_again(host: Host<'_>, asked: &str) -> Result<(), Failed> {
     }
     let report = host.agent("observe --file /srv/documents/told.toml")?;
     must(report.clauses.len() == kept, "not every clause was read", &report)?;
-    let unlike: Vec<&str> =
-        report.clauses.iter().filter(|clause| clause.verdict != Some(Verdict::Alike)).map(|clause| clause.address.as_str()).collect();
+    let unlike: Vec<&str> = report
+        .clauses
+        .iter()
+        .filter(|clause| clause.verdict != Some(Verdict::Alike))
+        .map(|clause| clause.address.as_str())
+        .collect();
     must(unlike.is_empty(), &format!("not in line: {}", unlike.join(", ")), &report)
 }

@@ -17,11 +17,17 @@ pub type Step = fn(&Hub<'_>, Host<'_>) -> Result<(), Failed>;
 const STEPS: &[(&str, Step)] = &[
     ("kits are published and served", publish),
     ("a host joins by an invitation and is approved", join),
-    ("its agent runs as a service, and applies the desired state with the real apt, sudo and systemd", apply_desired_state),
+    (
+        "its agent runs as a service, and applies the desired state with the real apt, sudo and systemd",
+        apply_desired_state,
+    ),
     ("what somebody changes by hand is put right, and its service restarted", drift),
     ("without the cable the agent keeps enforcing; its reports come when the cable is back", without_cable),
     ("after a power cut it comes back with the host, and nothing is out of line", power_cut),
-    ("a rule that cuts its way to the server is put back, told, and not tried again until something else is wanted", own_way),
+    (
+        "a rule that cuts its way to the server is put back, told, and not tried again until something else is wanted",
+        own_way,
+    ),
 ];
 
 const LAST: &[(&str, Step)] = &[("asked to end while it runs, it finishes what it has begun", ends_well)];
@@ -62,12 +68,19 @@ fn set_group(hub: &Hub<'_>, text: &str) -> Result<(), Failed> {
 
 fn join(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     host.shell("rm -f /etc/apt/sources.list; echo 'deb [trusted=yes] http://hub:8080 ./' > /etc/apt/sources.list.d/skerry.list")?;
-    host.write("/root/invitation", &hub.client(&["invite", "--label", "role=kiosk", "--label", "site=auken"])?)?;
+    host.write(
+        "/root/invitation",
+        &hub.client(&["invite", "--label", "role=kiosk", "--label", "site=auken"])?,
+    )?;
     let join = format!("constans-agent join --invitation /root/invitation --name {NODE} --wait 0");
     host.try_shell(&join)?;
     hub.client(&["join", "approve", NODE])?;
     let said = host.shell(&join)?;
-    if said.contains("connected") { Ok(()) } else { Err(format!("it does not say that it is connected: {said}")) }
+    if said.contains("connected") {
+        Ok(())
+    } else {
+        Err(format!("it does not say that it is connected: {said}"))
+    }
 }
 
 fn apply_desired_state(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
@@ -138,9 +151,10 @@ fn power_cut(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
 fn latest_run(value: &serde_json::Value) -> Option<String> {
     match value {
         serde_json::Value::Array(items) => items.iter().find_map(latest_run),
-        serde_json::Value::Object(map) => {
-            map.get("run").and_then(|run| run.as_str().map(str::to_owned)).or_else(|| map.values().find_map(latest_run))
-        }
+        serde_json::Value::Object(map) => map
+            .get("run")
+            .and_then(|run| run.as_str().map(str::to_owned))
+            .or_else(|| map.values().find_map(latest_run)),
         _ => None,
     }
 }
@@ -150,22 +164,35 @@ fn own_way(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     let publish = |version: &str, port: u16| -> Result<(), Failed> {
         let folder = kit.path().join("quay-filter");
         let clause = |name: &str, port: u16| {
-            format!("[[clause]]\nwhat = \"packet_rule:{name}\"\ndirection = \"out\"\nprotocol = \"tcp\"\nport = {port}\nthen = \"drop\"\n\n")
+            format!(
+                "[[clause]]\nwhat = \"packet_rule:{name}\"\ndirection = \"out\"\nprotocol = \"tcp\"\nport = {port}\nthen = \"drop\"\n\n"
+            )
         };
         std::fs::create_dir_all(folder.join("baselines")).map_err(|error| error.to_string())?;
-        let text = format!("[baseline]\nname = \"filter\"\n\n{}{}", clause("no port 9", 9), clause("a mistake", port));
+        let text = format!(
+            "[baseline]\nname = \"filter\"\n\n{}{}",
+            clause("no port 9", 9),
+            clause("a mistake", port)
+        );
         std::fs::write(folder.join("baselines/filter.toml"), text).map_err(|error| error.to_string())?;
-        std::fs::write(folder.join("kit.toml"), format!("[kit]\nname = \"quay-filter\"\nversion = \"{version}\"\n"))
-            .map_err(|error| error.to_string())?;
+        std::fs::write(
+            folder.join("kit.toml"),
+            format!("[kit]\nname = \"quay-filter\"\nversion = \"{version}\"\n"),
+        )
+        .map_err(|error| error.to_string())?;
         hub.client(&["kit", "publish", &folder.display().to_string()])?;
         hub.client(&["stage", "serve", "open-water", &format!("quay-filter@{version}")]).map(drop)
     };
     // The server's port for agents: the node can ask for it, and never hears of anything again.
     publish("1.0.0", 7443)?;
-    let assigned = "[[assignments]]\nkit = \"quay-filter\"\nbaseline = \"filter\"\n\n[settings]\nreach_within_secs = 5";
+    let assigned =
+        "[[assignments]]\nkit = \"quay-filter\"\nbaseline = \"filter\"\n\n[settings]\nreach_within_secs = 5";
     set_group(hub, &KIOSKS.replace("MODE", "enforce").replace("[settings]", assigned))?;
     next_round(host)?;
-    host.wait_for("journalctl -u constans-agent --no-pager | grep -q 'reverted: packet_rule:a mistake'", 3 * SOON)?;
+    host.wait_for(
+        "journalctl -u constans-agent --no-pager | grep -q 'reverted: packet_rule:a mistake'",
+        3 * SOON,
+    )?;
     next_round(host)?;
     let runs = hub.wait_for(&["run", "list", NODE, "--output", "json"], "rollout_waiting", SOON)?;
     let runs: serde_json::Value = serde_json::from_str(&runs).map_err(|error| format!("{error}: {runs}"))?;

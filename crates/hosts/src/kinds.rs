@@ -57,7 +57,10 @@ const CASES: &[Case] = &[
     Case {
         kind: "tree",
         via: "",
-        files: &[("copies/pages/index.html", "<p>Tickets</p>\n"), ("copies/pages/en/help.html", "<p>Help</p>\n")],
+        files: &[
+            ("copies/pages/index.html", "<p>Tickets</p>\n"),
+            ("copies/pages/en/help.html", "<p>Help</p>\n"),
+        ],
         before: "",
         clauses: "[[clause]]\nwhat = \"tree:/srv/pages\"\ncopy = \"pages\"\nowner = \"ops\"\nfile_permissions = \"0644\"\ndir_permissions = \"0755\"\nonly_known = true\n",
         proof: "grep -q Help /srv/pages/en/help.html && [ $(find /srv/pages -type f | wc -l) = 2 ] && [ -z \"$(find /srv/pages ! -user ops)\" ]",
@@ -301,25 +304,38 @@ const CHRONY: Case = Case {
 
 /// Returns the kinds that can be corrected, how somebody changes each by hand, and how the system proves it.
 pub fn correctable() -> Vec<(String, &'static str, &'static str)> {
-    let is_correctable = |case: &&Case| constans_core::kind::find(case.kind).is_some_and(|kind| kind.correctable);
+    let is_correctable =
+        |case: &&Case| constans_core::kind::find(case.kind).is_some_and(|kind| kind.correctable);
     CASES.iter().filter(is_correctable).map(|case| (case.name(), case.drift, case.proof)).collect()
 }
 
 /// Goes through all kinds and prints a line each; returns how many failed. What would disturb the others is tried on `apart`.
 pub fn all(host: Host<'_>, apart: Host<'_>, texts: &Texts) -> Result<usize, Failed> {
-    println!("\n{:16} {:10} {:10} {:10} {:10} {:10} {:>8}", "kind", "inspected", "corrected", "verified", "idle again", "drift told", "ms");
+    println!(
+        "\n{:16} {:10} {:10} {:10} {:10} {:10} {:>8}",
+        "kind", "inspected", "corrected", "verified", "idle again", "drift told", "ms"
+    );
     let mut failed = 0;
     for kind in KINDS.iter().filter(|kind| !CASES.iter().any(|case| case.kind == kind.name)) {
         println!("{:16} NOT TESTED", kind.name);
         failed += 1;
     }
     for (host, case) in CASES.iter().map(|case| (host, case)).chain([(apart, &CHRONY)]) {
-        let kind = constans_core::kind::find(case.kind).ok_or_else(|| format!("there is no kind {}", case.kind))?;
+        let kind =
+            constans_core::kind::find(case.kind).ok_or_else(|| format!("there is no kind {}", case.kind))?;
         let began = Instant::now();
         match if kind.correctable { corrected(host, case, texts) } else { only_seen(host, case, texts) } {
             Ok(()) => {
                 let done = if kind.correctable { "yes" } else { "never" };
-                println!("{:16} {:10} {done:10} {:10} {:10} {:10} {:>8}", case.name(), "yes", "yes", "yes", "yes", began.elapsed().as_millis());
+                println!(
+                    "{:16} {:10} {done:10} {:10} {:10} {:10} {:>8}",
+                    case.name(),
+                    "yes",
+                    "yes",
+                    "yes",
+                    "yes",
+                    began.elapsed().as_millis()
+                );
             }
             Err(why) => {
                 failed += 1;
@@ -346,8 +362,14 @@ impl Texts {
 
 fn prepare(host: Host<'_>, case: &Case, texts: &Texts) -> Result<String, Failed> {
     let kit = format!("/srv/kits/{}", case.name().replace([' ', '_'], "-"));
-    host.write(&format!("{kit}/kit.toml"), &format!("[kit]\nname = \"{}\"\nversion = \"1.0.0\"\n", case.name().replace([' ', '_'], "-")))?;
-    host.write(&format!("{kit}/baselines/one.toml"), &texts.filled(&format!("[baseline]\nname = \"one\"\n\n{}", case.clauses)))?;
+    host.write(
+        &format!("{kit}/kit.toml"),
+        &format!("[kit]\nname = \"{}\"\nversion = \"1.0.0\"\n", case.name().replace([' ', '_'], "-")),
+    )?;
+    host.write(
+        &format!("{kit}/baselines/one.toml"),
+        &texts.filled(&format!("[baseline]\nname = \"one\"\n\n{}", case.clauses)),
+    )?;
     for (path, text) in case.files {
         host.write(&format!("{kit}/{path}"), &texts.filled(text))?;
     }
@@ -363,18 +385,34 @@ fn corrected(host: Host<'_>, case: &Case, texts: &Texts) -> Result<(), Failed> {
         return Err("it is as wanted before anything was done: the proof proves nothing".to_owned());
     }
     let seen = host.agent(&format!("observe {kit}"))?;
-    must(seen.clauses.iter().any(|clause| clause.verdict == Some(Verdict::Different)), "observe saw nothing to be put right", &seen)?;
+    must(
+        seen.clauses.iter().any(|clause| clause.verdict == Some(Verdict::Different)),
+        "observe saw nothing to be put right",
+        &seen,
+    )?;
     must(!proved()?, "observe changed the host", &seen)?;
     let done = host.agent(&format!("enforce --yes {kit}"))?;
-    must(done.clauses.iter().all(|clause| matches!(clause.outcome, Outcome::Corrected | Outcome::InLine)), "enforce did not put it right", &done)?;
+    must(
+        done.clauses.iter().all(|clause| matches!(clause.outcome, Outcome::Corrected | Outcome::InLine)),
+        "enforce did not put it right",
+        &done,
+    )?;
     must(proved()?, "the system's own programs do not find it so", &done)?;
     let again = host.agent(&format!("enforce --yes {kit}"))?;
     must(again.status == Status::InLine, "the next run was not idle", &again)?;
     // What is open in the host's programs may end with an error: what counts is what the agent sees.
     host.try_shell(case.drift)?;
     let drifted = host.agent(&format!("observe {kit}"))?;
-    must(drifted.clauses.iter().any(|clause| clause.cause == Some(Cause::Drift)), "what was changed by hand was not told as drift", &drifted)?;
-    must(differences(&drifted).iter().any(|told| told.contains(case.told)), &format!("no difference says `{}`", case.told), &drifted)?;
+    must(
+        drifted.clauses.iter().any(|clause| clause.cause == Some(Cause::Drift)),
+        "what was changed by hand was not told as drift",
+        &drifted,
+    )?;
+    must(
+        differences(&drifted).iter().any(|told| told.contains(case.told)),
+        &format!("no difference says `{}`", case.told),
+        &drifted,
+    )?;
     let back = host.agent(&format!("enforce --yes {kit}"))?;
     must(back.status == Status::DriftCorrected, "the drift was not corrected", &back)?;
     must(proved()?, "after the drift the system's own programs do not find it so", &back)
@@ -384,7 +422,11 @@ fn corrected(host: Host<'_>, case: &Case, texts: &Texts) -> Result<(), Failed> {
 fn only_seen(host: Host<'_>, case: &Case, texts: &Texts) -> Result<(), Failed> {
     let kit = prepare(host, case, texts)?;
     let seen = host.agent(&format!("enforce --yes {kit}"))?;
-    must(differences(&seen).iter().any(|told| told.contains(case.told)), &format!("no difference says `{}`", case.told), &seen)?;
+    must(
+        differences(&seen).iter().any(|told| told.contains(case.told)),
+        &format!("no difference says `{}`", case.told),
+        &seen,
+    )?;
     must(seen.status == Status::Unmet, "the run does not say that only a person can change it", &seen)?;
     host.shell(case.drift)?;
     must(host.try_shell(case.proof)?.exit == 0, "the system's own programs do not find it so", &seen)?;
@@ -394,7 +436,9 @@ fn only_seen(host: Host<'_>, case: &Case, texts: &Texts) -> Result<(), Failed> {
 
 pub fn differences(report: &RunReport) -> Vec<String> {
     let of = |clause: &ClauseResult| {
-        let told = clause.differences.iter().map(|one| format!("{}: wanted {}, found {}", one.property, one.wanted.words(), one.found.words()));
+        let told = clause.differences.iter().map(|one| {
+            format!("{}: wanted {}, found {}", one.property, one.wanted.words(), one.found.words())
+        });
         told.collect::<Vec<_>>()
     };
     report.clauses.iter().flat_map(of).collect()
@@ -406,11 +450,16 @@ pub fn must(holds: bool, what: &str, report: &RunReport) -> Result<(), Failed> {
     }
     let failures = report.clauses.iter().filter_map(|clause| {
         let failure = clause.failure.as_ref()?;
-        let command = failure.command.as_ref().map(|step| format!(" ({}: {})", step.what, step.output)).unwrap_or_default();
+        let command = failure
+            .command
+            .as_ref()
+            .map(|step| format!(" ({}: {})", step.what, step.output))
+            .unwrap_or_default();
         Some(format!("{}: {}{command}", clause.address, failure.message))
     });
-    let still =
-        report.clauses.iter().flat_map(|clause| clause.still_different.iter().map(|one| format!("still {}: {}", one.property, one.found.words())));
+    let still = report.clauses.iter().flat_map(|clause| {
+        clause.still_different.iter().map(|one| format!("still {}: {}", one.property, one.found.words()))
+    });
     let all: Vec<String> = failures.chain(still).chain(differences(report)).collect();
     Err(format!("{what}; status {:?}; {}", report.status, all.join("; ")))
 }

@@ -50,7 +50,11 @@ pub struct Said {
 impl Said {
     fn of(output: &Output) -> Self {
         let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
-        Self { exit: output.status.code().unwrap_or(-1), stdout: text(&output.stdout), stderr: text(&output.stderr) }
+        Self {
+            exit: output.status.code().unwrap_or(-1),
+            stdout: text(&output.stdout),
+            stderr: text(&output.stderr),
+        }
     }
 
     pub fn both(&self) -> String {
@@ -71,16 +75,32 @@ impl Lab {
 
     /// Starts so many hosts, and serves this repository of packages at http://hub:8080.
     pub fn up(hosts: usize, folder: &Path, repository: &Path) -> Result<Self, Failed> {
-        let lab = Self { script: script(), name: format!("test-{}", std::process::id()), folder: folder.to_owned() };
+        let lab = Self {
+            script: script(),
+            name: format!("test-{}", std::process::id()),
+            folder: folder.to_owned(),
+        };
         let said = lab.command(&["up", &hosts.to_string()]).output();
         let said = Said::of(&said.map_err(|error| error.to_string())?);
         if said.exit != 0 {
             return Err(format!("the hosts did not start: {}", said.both()));
         }
         let repository = repository.display().to_string();
-        let mut serve = lab.command(&["hub", "python3", "-m", "http.server", "--bind", "10.77.0.1", "--directory", &repository, "8080"]);
+        let mut serve = lab.command(&[
+            "hub",
+            "python3",
+            "-m",
+            "http.server",
+            "--bind",
+            "10.77.0.1",
+            "--directory",
+            &repository,
+            "8080",
+        ]);
         serve.stdout(Stdio::null()).stderr(Stdio::null()).spawn().map_err(|error| error.to_string())?;
-        lab.host("h1").shell("for i in $(seq 50); do curl -sf http://hub:8080/ >/dev/null && exit 0; sleep 0.1; done; exit 1")?;
+        lab.host("h1").shell(
+            "for i in $(seq 50); do curl -sf http://hub:8080/ >/dev/null && exit 0; sleep 0.1; done; exit 1",
+        )?;
         Ok(lab)
     }
 
@@ -99,7 +119,11 @@ impl Lab {
     fn must(&self, arguments: &[&str]) -> Result<String, Failed> {
         let output = self.command(arguments).output().map_err(|error| error.to_string())?;
         let said = Said::of(&output);
-        if said.exit == 0 { Ok(said.stdout) } else { Err(format!("{}: {}", arguments.join(" "), said.both())) }
+        if said.exit == 0 {
+            Ok(said.stdout)
+        } else {
+            Err(format!("{}: {}", arguments.join(" "), said.both()))
+        }
     }
 }
 
@@ -125,7 +149,11 @@ impl Host<'_> {
     /// Runs a line of shell that must end well.
     pub fn shell(&self, line: &str) -> Result<String, Failed> {
         let said = self.try_shell(line)?;
-        if said.exit == 0 { Ok(said.stdout) } else { Err(format!("`{line}` on {} exited {}: {}", self.name, said.exit, said.both())) }
+        if said.exit == 0 {
+            Ok(said.stdout)
+        } else {
+            Err(format!("`{line}` on {} exited {}: {}", self.name, said.exit, said.both()))
+        }
     }
 
     /// Waits until a line of shell ends well.
@@ -149,8 +177,18 @@ impl Host<'_> {
     /// Puts a text onto the host.
     pub fn write(&self, path: &str, text: &str) -> Result<(), Failed> {
         let line = format!("mkdir -p \"$(dirname '{path}')\" && cat > '{path}'");
-        let mut child = self.lab.command(&["run", self.name, "sh", "-c", &line]).stdin(Stdio::piped()).spawn().map_err(|error| error.to_string())?;
-        child.stdin.take().ok_or("no input")?.write_all(text.as_bytes()).map_err(|error| error.to_string())?;
+        let mut child = self
+            .lab
+            .command(&["run", self.name, "sh", "-c", &line])
+            .stdin(Stdio::piped())
+            .spawn()
+            .map_err(|error| error.to_string())?;
+        child
+            .stdin
+            .take()
+            .ok_or("no input")?
+            .write_all(text.as_bytes())
+            .map_err(|error| error.to_string())?;
         let status = child.wait().map_err(|error| error.to_string())?;
         if status.success() { Ok(()) } else { Err(format!("{path} could not be written on {}", self.name)) }
     }
@@ -158,7 +196,9 @@ impl Host<'_> {
     /// Runs the agent and returns its report.
     pub fn agent(&self, arguments: &str) -> Result<RunReport, Failed> {
         let said = self.try_shell(&format!("constans-agent {arguments} --output json"))?;
-        serde_json::from_str(&said.stdout).map_err(|error| format!("`constans-agent {arguments}` gave no report ({error}): {}", said.both()))
+        serde_json::from_str(&said.stdout).map_err(|error| {
+            format!("`constans-agent {arguments}` gave no report ({error}): {}", said.both())
+        })
     }
 
     /// Sets or takes away an attribute of one of the host's files, from outside.

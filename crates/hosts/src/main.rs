@@ -47,7 +47,9 @@ fn main() -> ExitCode {
         }
         Ok(Came::NotStarted(why)) => {
             println!("NOT RUN: real hosts cannot be started on this machine, since {why}.");
-            println!("What only they show was not tested: every kind against Debian's own programs, power cuts, services, the network.");
+            println!(
+                "What only they show was not tested: every kind against Debian's own programs, power cuts, services, the network."
+            );
             ExitCode::SUCCESS
         }
         Err(why) => {
@@ -66,7 +68,8 @@ enum Came {
 }
 
 fn run(only: Option<&str>) -> Result<Came, Failed> {
-    let folder = std::env::var_os("HOSTS_DIR").map_or_else(|| PathBuf::from("/var/tmp/constans-hosts"), PathBuf::from);
+    let folder =
+        std::env::var_os("HOSTS_DIR").map_or_else(|| PathBuf::from("/var/tmp/constans-hosts"), PathBuf::from);
     let folder_of_packages = tempfile::tempdir().map_err(|error| error.to_string())?;
     let keys = tempfile::tempdir().map_err(|error| error.to_string())?;
     println!("starting the hosts (the first time Debian is fetched, which takes some minutes)");
@@ -114,7 +117,8 @@ fn kills() -> usize {
 
 /// Returns the agent that was built, without what only a debugger reads.
 fn stripped_agent(folder: &Path) -> Result<PathBuf, Failed> {
-    let program = std::env::current_exe().map_err(|error| error.to_string())?.with_file_name("constans-agent");
+    let program =
+        std::env::current_exe().map_err(|error| error.to_string())?.with_file_name("constans-agent");
     let stripped = folder.join("constans-agent");
     let done = std::process::Command::new("strip").arg("-o").arg(&stripped).arg(&program).status();
     match done {

@@ -41,10 +41,24 @@ fn version_of(host: Host<'_>, name: &str) -> Result<String, Failed> {
 }
 
 fn versions(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
-    for (wish, comes) in [("3.1.0", "3.1.0"), ("3.2.*", "3.2.4"), (">= 3.1, < 3.2", "3.1.0"), ("newest", "3.2.4"), ("3.2.1", "3.2.1")] {
-        let wanted = document(host, "versions", &format!("[[clause]]\nwhat = \"package:kiosk-shell\"\nversion = \"{wish}\"\n"))?;
+    for (wish, comes) in [
+        ("3.1.0", "3.1.0"),
+        ("3.2.*", "3.2.4"),
+        (">= 3.1, < 3.2", "3.1.0"),
+        ("newest", "3.2.4"),
+        ("3.2.1", "3.2.1"),
+    ] {
+        let wanted = document(
+            host,
+            "versions",
+            &format!("[[clause]]\nwhat = \"package:kiosk-shell\"\nversion = \"{wish}\"\n"),
+        )?;
         let report = host.agent(&format!("enforce --yes {wanted}"))?;
-        must(version_of(host, "kiosk-shell")? == comes, &format!("`{wish}` did not come to {comes}"), &report)?;
+        must(
+            version_of(host, "kiosk-shell")? == comes,
+            &format!("`{wish}` did not come to {comes}"),
+            &report,
+        )?;
         let again = host.agent(&format!("enforce --yes {wanted}"))?;
         must(again.status == Status::InLine, "the next run was not idle", &again)?;
     }
@@ -55,23 +69,47 @@ fn all_changes(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
     host.shell("apt-get purge -y kiosk-shell quay-fonts >/dev/null 2>&1")?;
     let wanted = document(host, "all", "[[clause]]\nwhat = \"package:kiosk-shell\"\nversion = \"3.2.4\"\n")?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
-    let told: Vec<String> = report.clauses[0].packages.iter().map(|change| format!("{} {:?}", change.package, change.after.as_deref())).collect();
-    must(told == ["kiosk-shell Some(\"3.2.4\")", "quay-fonts Some(\"1.1\")"], &format!("listed were {told:?}"), &report)
+    let told: Vec<String> = report.clauses[0]
+        .packages
+        .iter()
+        .map(|change| format!("{} {:?}", change.package, change.after.as_deref()))
+        .collect();
+    must(
+        told == ["kiosk-shell Some(\"3.2.4\")", "quay-fonts Some(\"1.1\")"],
+        &format!("listed were {told:?}"),
+        &report,
+    )
 }
 
 fn taken_along(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
     let clause = "[[clause]]\nwhat = \"package:quay-fonts\"\ngone = true\n";
-    let (fonts, alone) = (document(host, "fonts", clause)?, document(host, "alone", &format!("{clause}only_alone = true\n"))?);
+    let (fonts, alone) =
+        (document(host, "fonts", clause)?, document(host, "alone", &format!("{clause}only_alone = true\n"))?);
     let observed = host.agent(&format!("observe {fonts}"))?;
-    let package_preview = observed.package_preview.as_ref().map(|package_preview| package_preview.packages.clone()).unwrap_or_default();
+    let package_preview = observed
+        .package_preview
+        .as_ref()
+        .map(|package_preview| package_preview.packages.clone())
+        .unwrap_or_default();
     let said: Vec<String> = package_preview.iter().map(PackageChange::words).collect();
-    must(said == ["kiosk-shell 3.2.4 is removed", "quay-fonts 1.1 is removed"], &format!("package_preview was {said:?}"), &observed)?;
+    must(
+        said == ["kiosk-shell 3.2.4 is removed", "quay-fonts 1.1 is removed"],
+        &format!("package_preview was {said:?}"),
+        &observed,
+    )?;
     let refused = host.agent(&format!("enforce --yes {alone}"))?;
     must(version_of(host, "quay-fonts")? == "1.1", "it was removed though something goes with it", &refused)?;
     let report = host.agent(&format!("enforce --yes {fonts}"))?;
     // What comes after finds it installed.
-    host.agent(&format!("enforce --yes {}", document(host, "again", "[[clause]]\nwhat = \"package:kiosk-shell\"\nversion = \"3.2.4\"\n")?))?;
-    must(report.clauses[0].packages == package_preview, "something else happened than was package_preview", &report)
+    host.agent(&format!(
+        "enforce --yes {}",
+        document(host, "again", "[[clause]]\nwhat = \"package:kiosk-shell\"\nversion = \"3.2.4\"\n")?
+    ))?;
+    must(
+        report.clauses[0].packages == package_preview,
+        "something else happened than was package_preview",
+        &report,
+    )
 }
 
 fn index_refreshed(host: Host<'_>, repository: &Repository) -> Result<(), Failed> {
@@ -81,7 +119,11 @@ fn index_refreshed(host: Host<'_>, repository: &Repository) -> Result<(), Failed
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
     must(version_of(host, "quay-lamps")? == "1.0", "it was not installed", &report)?;
     let steps: Vec<&str> = report.clauses[0].native.iter().map(|step| step.what.as_str()).collect();
-    must(steps.iter().any(|step| step.starts_with("apt-get update")), &format!("the index was not fetched: {steps:?}"), &report)
+    must(
+        steps.iter().any(|step| step.starts_with("apt-get update")),
+        &format!("the index was not fetched: {steps:?}"),
+        &report,
+    )
 }
 
 fn index_not_fetched(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
@@ -108,12 +150,25 @@ fn held(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
     host.shell("apt-get install -y --allow-downgrades --allow-change-held-packages gate-reader=2.1.4 >/dev/null 2>&1; apt-mark hold gate-reader")?;
     let wanted = document(host, "held", "[[clause]]\nwhat = \"package:gate-reader\"\nversion = \"2.2.0\"\n")?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
-    let remedy = report.clauses[0].failure.as_ref().and_then(|failure| failure.remedy.clone()).unwrap_or_default();
-    must(version_of(host, "gate-reader")? == "2.1.4" && remedy.contains("hold"), &format!("the remedy is `{remedy}`"), &report)?;
-    let wanted = document(host, "held", "[[clause]]\nwhat = \"package:gate-reader\"\nversion = \"2.2.0\"\nhold = true\n")?;
+    let remedy =
+        report.clauses[0].failure.as_ref().and_then(|failure| failure.remedy.clone()).unwrap_or_default();
+    must(
+        version_of(host, "gate-reader")? == "2.1.4" && remedy.contains("hold"),
+        &format!("the remedy is `{remedy}`"),
+        &report,
+    )?;
+    let wanted = document(
+        host,
+        "held",
+        "[[clause]]\nwhat = \"package:gate-reader\"\nversion = \"2.2.0\"\nhold = true\n",
+    )?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
     let holds = host.shell("apt-mark showhold")?;
-    must(version_of(host, "gate-reader")? == "2.2.0" && holds.contains("gate-reader"), "the clause that keeps the hold did not move it", &report)
+    must(
+        version_of(host, "gate-reader")? == "2.2.0" && holds.contains("gate-reader"),
+        "the clause that keeps the hold did not move it",
+        &report,
+    )
 }
 
 fn kept_file(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
@@ -127,18 +182,34 @@ fn kept_file(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
     let wanted = document(host, "games", &clauses("1.1"))?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
     must(version_of(host, "quay-games")? == "1.1", "it was not upgraded", &report)?;
-    must(host.shell("cat /etc/quay-games.conf")? == "high_score = 7\n", "the package's file took the place of the kept one", &report)?;
+    must(
+        host.shell("cat /etc/quay-games.conf")? == "high_score = 7\n",
+        "the package's file took the place of the kept one",
+        &report,
+    )?;
     must(report.clauses.iter().all(|clause| clause.failure.is_none()), "something failed", &report)
 }
 
 fn failing_script(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
-    let wanted =
-        document(host, "voucher", "[[clause]]\nwhat = \"package:voucher-driver\"\n\n[[clause]]\nwhat = \"file:/etc/after\"\ntext = \"x\\n\"\n")?;
+    let wanted = document(
+        host,
+        "voucher",
+        "[[clause]]\nwhat = \"package:voucher-driver\"\n\n[[clause]]\nwhat = \"file:/etc/after\"\ntext = \"x\\n\"\n",
+    )?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
-    let output = report.clauses[0].failure.as_ref().and_then(|failure| failure.command.as_ref()).map(|step| step.output.clone()).unwrap_or_default();
+    let output = report.clauses[0]
+        .failure
+        .as_ref()
+        .and_then(|failure| failure.command.as_ref())
+        .map(|step| step.output.clone())
+        .unwrap_or_default();
     must(output.contains("no voucher printer is connected"), &format!("the output is `{output}`"), &report)?;
     must(report.clauses[1].outcome == Outcome::Corrected, "what came after it was not done", &report)?;
-    let gone = document(host, "voucher", "[[clause]]\nwhat = \"package:voucher-driver\"\ngone = \"with_settings\"\n")?;
+    let gone = document(
+        host,
+        "voucher",
+        "[[clause]]\nwhat = \"package:voucher-driver\"\ngone = \"with_settings\"\n",
+    )?;
     let report = host.agent(&format!("enforce --yes {gone}"))?;
     must(report.clauses[0].outcome == Outcome::Corrected, "what is half-installed was not removed", &report)
 }
@@ -154,7 +225,11 @@ fn cut_off(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
         return Err("it was installed before it could be cut off: the check checks nothing".to_owned());
     }
     let seen = host.agent(&format!("observe {wanted}"))?;
-    must(differences(&seen).iter().any(|told| told.contains("half-installed")), "observe does not say half-installed", &seen)?;
+    must(
+        differences(&seen).iter().any(|told| told.contains("half-installed")),
+        "observe does not say half-installed",
+        &seen,
+    )?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
     must(report.clauses[0].outcome == Outcome::Corrected, "it was not fixed", &report)?;
     must(host.shell("dpkg --audit")?.is_empty(), "dpkg is not in order", &report)
@@ -178,7 +253,12 @@ fn wrong_key(host: Host<'_>, repository: &Repository) -> Result<(), Failed> {
     );
     host.write("/srv/kits/wrong/baselines/one.toml", &format!("[baseline]\nname = \"one\"\n\n{clause}"))?;
     let report = host.agent("enforce --yes --kit /srv/kits/wrong")?;
-    let message = report.clauses[0].failure.as_ref().map(|failure| failure.message.clone()).unwrap_or_default();
+    let message =
+        report.clauses[0].failure.as_ref().map(|failure| failure.message.clone()).unwrap_or_default();
     must(message.contains(&repository.texts.fingerprint), &message, &report)?;
-    must(host.try_shell("ls /etc/apt/sources.list.d/other.sources /etc/apt/keyrings/other.asc")?.exit != 0, "something was written", &report)
+    must(
+        host.try_shell("ls /etc/apt/sources.list.d/other.sources /etc/apt/keyrings/other.asc")?.exit != 0,
+        "something was written",
+        &report,
+    )
 }

@@ -20,7 +20,10 @@ const CHECKS: &[(&str, Check)] = &[
     ("what a removal takes along is known before, is what happens, and a clause may refuse it", taken_along),
     ("no such version: the error says which there are", no_such_version),
     ("what somebody holds is left, and the error says so; the clause that keeps the hold moves it", held),
-    ("settings that somebody changed go with the package where they are to go, into the attic", settings_gone),
+    (
+        "settings that somebody changed go with the package where they are to go, into the attic",
+        settings_gone,
+    ),
     ("a package whose script fails is told with its output", failing_script),
     ("an upgrade that was cut off is told, and fixed by the next run", cut_off),
     ("a lock that another program holds is waited for", lock_held),
@@ -37,7 +40,10 @@ const PACKAGES: &[Package] = &[
     package("quay-fonts", "1.0"),
     package("quay-fonts", "1.1"),
     Package { settings: Some((SETTINGS, "high_score = 0\n")), ..package("quay-games", "1.0") },
-    Package { after_install: "error(\"no voucher printer is connected\")", ..package("voucher-driver", "0.4") },
+    Package {
+        after_install: "error(\"no voucher printer is connected\")",
+        ..package("voucher-driver", "0.4")
+    },
     Package { after_install: "posix.sleep(4)", ..package("quay-tides", "1.0") },
     package("quay-lamps", "1.0"),
 ];
@@ -97,11 +103,15 @@ impl Root {
 
     fn build(&self, package: &Package) -> Result<(), Failed> {
         let Package { name, version, depends, after_install, .. } = package;
-        let mut spec = format!("Name: {name}\nVersion: {version}\nRelease: 1\nSummary: {name} of Skerry Line\nLicense: MIT\nBuildArch: noarch\n");
+        let mut spec = format!(
+            "Name: {name}\nVersion: {version}\nRelease: 1\nSummary: {name} of Skerry Line\nLicense: MIT\nBuildArch: noarch\n"
+        );
         if !depends.is_empty() {
             spec += &format!("Requires: {depends}\n");
         }
-        spec += &format!("%description\n{name}\n%install\nmkdir -p %{{buildroot}}/usr/share/{name} %{{buildroot}}/etc\n");
+        spec += &format!(
+            "%description\n{name}\n%install\nmkdir -p %{{buildroot}}/usr/share/{name} %{{buildroot}}/etc\n"
+        );
         spec += &format!("echo {version} > %{{buildroot}}/usr/share/{name}/version\n");
         if let Some((path, contents)) = package.settings {
             spec += &format!("printf '{}' > %{{buildroot}}{path}\n", contents.replace('\n', "\\n"));
@@ -116,8 +126,14 @@ impl Root {
             spec += &format!("%config(noreplace) {path}\n");
         }
         self.write("spec", &spec)?;
-        let define = |name: &str, folder: &str| ["--define".to_owned(), format!("{name} {}", self.path(folder).display())];
-        run(Command::new("rpmbuild").args(define("_topdir", "build")).args(define("_rpmdir", "repository")).arg("-bb").arg(self.path("spec")))?;
+        let define = |name: &str, folder: &str| {
+            ["--define".to_owned(), format!("{name} {}", self.path(folder).display())]
+        };
+        run(Command::new("rpmbuild")
+            .args(define("_topdir", "build"))
+            .args(define("_rpmdir", "repository"))
+            .arg("-bb")
+            .arg(self.path("spec")))?;
         Ok(())
     }
 
@@ -136,9 +152,15 @@ impl Root {
 
     /// The agent's own command for this root.
     fn command(&self, arguments: &[&str]) -> Result<Command, Failed> {
-        let program = std::env::current_exe().map_err(|error| error.to_string())?.with_file_name("constans-agent");
+        let program =
+            std::env::current_exe().map_err(|error| error.to_string())?.with_file_name("constans-agent");
         let mut command = Command::new(program);
-        command.args(arguments).arg("--root").arg(self.path("root")).arg("--state-dir").arg(self.path("state"));
+        command
+            .args(arguments)
+            .arg("--root")
+            .arg(self.path("root"))
+            .arg("--state-dir")
+            .arg(self.path("state"));
         Ok(command)
     }
 
@@ -147,21 +169,31 @@ impl Root {
         self.agent_from(way, "repository", &self.fingerprint, clauses)
     }
 
-    fn agent_from(&self, way: &str, repository: &str, fingerprint: &str, clauses: &str) -> Result<RunReport, Failed> {
+    fn agent_from(
+        &self,
+        way: &str,
+        repository: &str,
+        fingerprint: &str,
+        clauses: &str,
+    ) -> Result<RunReport, Failed> {
         let url = self.path(repository);
         let source = format!(
             "[[clause]]\nwhat = \"package_source:skerry\"\nurl = \"file://{}\"\nsigned_by = \"skerry.asc\"\nfingerprint = \"{fingerprint}\"\n",
             url.display()
         );
         self.write("kit/kit.toml", "[kit]\nname = \"quay-base\"\nversion = \"1.0.0\"\n")?;
-        self.write("kit/baselines/packages.toml", &format!("[baseline]\nname = \"packages\"\n\n{source}\n{clauses}"))?;
+        self.write(
+            "kit/baselines/packages.toml",
+            &format!("[baseline]\nname = \"packages\"\n\n{source}\n{clauses}"),
+        )?;
         let kit = self.path("kit").display().to_string();
         let mut arguments = vec![way, "--output", "json", "--kit", &kit];
         if way == "enforce" {
             arguments.push("--yes");
         }
         let output = self.command(&arguments)?.output().map_err(|error| error.to_string())?;
-        serde_json::from_slice(&output.stdout).map_err(|error| format!("no report ({error}): {}", String::from_utf8_lossy(&output.stderr)))
+        serde_json::from_slice(&output.stdout)
+            .map_err(|error| format!("no report ({error}): {}", String::from_utf8_lossy(&output.stderr)))
     }
 }
 
@@ -175,23 +207,42 @@ fn remedy_of(report: &RunReport) -> &str {
 
 fn untrusted(root: &Root) -> Result<(), Failed> {
     let report = root.agent_from("enforce", "repository", &"0".repeat(40), &wanted("quay-lamps", "1.0"))?;
-    let message = report.clauses[0].failure.as_ref().map(|failure| failure.message.clone()).unwrap_or_default();
+    let message =
+        report.clauses[0].failure.as_ref().map(|failure| failure.message.clone()).unwrap_or_default();
     must(message.contains(&root.fingerprint), &message, &report)?;
     must(!root.path("root/etc/yum.repos.d/skerry.repo").exists(), "something was written", &report)?;
     // The same repository as somebody would write it who names no key.
-    root.write("root/etc/yum.repos.d/other.repo", &format!("[other]\nname=other\nbaseurl=file://{}\n", root.path("repository").display()))?;
+    root.write(
+        "root/etc/yum.repos.d/other.repo",
+        &format!("[other]\nname=other\nbaseurl=file://{}\n", root.path("repository").display()),
+    )?;
     let report = root.agent_from("enforce", "repository", &"0".repeat(40), &wanted("quay-lamps", "1.0"))?;
     fs::remove_file(root.path("root/etc/yum.repos.d/other.repo")).map_err(|error| error.to_string())?;
-    must(report.clauses[1].outcome == Outcome::Failed && root.version_of("quay-lamps").is_none(), "it was installed", &report)?;
-    let remedy = report.clauses[1].failure.as_ref().and_then(|failure| failure.remedy.clone()).unwrap_or_default();
+    must(
+        report.clauses[1].outcome == Outcome::Failed && root.version_of("quay-lamps").is_none(),
+        "it was installed",
+        &report,
+    )?;
+    let remedy =
+        report.clauses[1].failure.as_ref().and_then(|failure| failure.remedy.clone()).unwrap_or_default();
     must(remedy.contains("signed_by"), &format!("the remedy is `{remedy}`"), &report)
 }
 
 fn versions(root: &Root) -> Result<(), Failed> {
-    let wishes = [("3.1.0", "3.1.0"), ("3.2.*", "3.2.10"), (">= 3.1, < 3.2", "3.1.0"), ("newest", "3.2.10"), ("3.2.1-1", "3.2.1")];
+    let wishes = [
+        ("3.1.0", "3.1.0"),
+        ("3.2.*", "3.2.10"),
+        (">= 3.1, < 3.2", "3.1.0"),
+        ("newest", "3.2.10"),
+        ("3.2.1-1", "3.2.1"),
+    ];
     for (wish, comes) in wishes {
         let report = root.agent("enforce", &wanted("kiosk-shell", wish))?;
-        must(root.version_of("kiosk-shell").as_deref() == Some(comes), &format!("`{wish}` did not come to {comes}"), &report)?;
+        must(
+            root.version_of("kiosk-shell").as_deref() == Some(comes),
+            &format!("`{wish}` did not come to {comes}"),
+            &report,
+        )?;
         let again = root.agent("enforce", &wanted("kiosk-shell", wish))?;
         must(again.status == Status::InLine, &format!("the next run for `{wish}` was not idle"), &again)?;
     }
@@ -201,11 +252,26 @@ fn versions(root: &Root) -> Result<(), Failed> {
 fn all_changes(root: &Root) -> Result<(), Failed> {
     root.agent("enforce", "[[clause]]\nwhat = \"package:quay-fonts\"\ngone = true\n")?;
     let report = root.agent("enforce", &wanted("kiosk-shell", "3.2.10"))?;
-    let told: Vec<String> = report.clauses[1].packages.iter().map(|change| format!("{} {:?}", change.package, change.after.as_deref())).collect();
-    must(told == ["kiosk-shell Some(\"3.2.10-1\")", "quay-fonts Some(\"1.1-1\")"], &format!("listed were {told:?}"), &report)?;
+    let told: Vec<String> = report.clauses[1]
+        .packages
+        .iter()
+        .map(|change| format!("{} {:?}", change.package, change.after.as_deref()))
+        .collect();
+    must(
+        told == ["kiosk-shell Some(\"3.2.10-1\")", "quay-fonts Some(\"1.1-1\")"],
+        &format!("listed were {told:?}"),
+        &report,
+    )?;
     let gone = root.agent("enforce", "[[clause]]\nwhat = \"package:kiosk-shell\"\ngone = true\n")?;
-    must(root.version_of("quay-fonts").is_some() && gone.clauses[1].packages.len() == 1, "more than what the clause names went", &gone)?;
-    let output = root.command(&["inspect", "file", "/usr/share/quay-fonts/version"])?.output().map_err(|error| error.to_string())?;
+    must(
+        root.version_of("quay-fonts").is_some() && gone.clauses[1].packages.len() == 1,
+        "more than what the clause names went",
+        &gone,
+    )?;
+    let output = root
+        .command(&["inspect", "file", "/usr/share/quay-fonts/version"])?
+        .output()
+        .map_err(|error| error.to_string())?;
     let told = String::from_utf8_lossy(&output.stdout).into_owned();
     must(told.contains("the package quay-fonts owns it"), &told, &gone)
 }
@@ -214,7 +280,11 @@ fn taken_along(root: &Root) -> Result<(), Failed> {
     root.agent("enforce", &wanted("kiosk-shell", "3.2.10"))?;
     let clause = "[[clause]]\nwhat = \"package:quay-fonts\"\ngone = true\n";
     let observed = root.agent("observe", clause)?;
-    let package_preview = observed.package_preview.as_ref().map(|package_preview| package_preview.packages.clone()).unwrap_or_default();
+    let package_preview = observed
+        .package_preview
+        .as_ref()
+        .map(|package_preview| package_preview.packages.clone())
+        .unwrap_or_default();
     let said: Vec<String> = package_preview.iter().map(PackageChange::words).collect();
     must(
         said == ["kiosk-shell 3.2.10-1 is removed", "quay-fonts 1.1-1 is removed"],
@@ -224,25 +294,50 @@ fn taken_along(root: &Root) -> Result<(), Failed> {
     let refused = root.agent("enforce", &format!("{clause}only_alone = true\n"))?;
     must(root.version_of("quay-fonts").is_some(), "it was removed though something goes with it", &refused)?;
     let report = root.agent("enforce", clause)?;
-    must(report.clauses[1].packages == package_preview, "something else happened than was package_preview", &report)?;
+    must(
+        report.clauses[1].packages == package_preview,
+        "something else happened than was package_preview",
+        &report,
+    )?;
     let comes = root.agent("observe", &wanted("kiosk-shell", "3.2.10"))?;
-    let said: Vec<String> = comes.package_preview.iter().flat_map(|package_preview| &package_preview.packages).map(PackageChange::words).collect();
-    must(said == ["kiosk-shell 3.2.10-1 is installed", "quay-fonts 1.1-1 is installed"], &format!("package_preview was {said:?}"), &comes)
+    let said: Vec<String> = comes
+        .package_preview
+        .iter()
+        .flat_map(|package_preview| &package_preview.packages)
+        .map(PackageChange::words)
+        .collect();
+    must(
+        said == ["kiosk-shell 3.2.10-1 is installed", "quay-fonts 1.1-1 is installed"],
+        &format!("package_preview was {said:?}"),
+        &comes,
+    )
 }
 
 fn no_such_version(root: &Root) -> Result<(), Failed> {
     let report = root.agent("enforce", &wanted("kiosk-shell", "9.*"))?;
     let remedy = remedy_of(&report);
-    must(remedy.contains("3.1.0-1") && remedy.contains("3.2.10-1"), &format!("the remedy is `{remedy}`"), &report)
+    must(
+        remedy.contains("3.1.0-1") && remedy.contains("3.2.10-1"),
+        &format!("the remedy is `{remedy}`"),
+        &report,
+    )
 }
 
 fn held(root: &Root) -> Result<(), Failed> {
     root.agent("enforce", &format!("{}hold = true\n", wanted("kiosk-shell", "3.1.0")))?;
     let report = root.agent("enforce", &wanted("kiosk-shell", "3.2.10"))?;
     let remedy = remedy_of(&report).to_owned();
-    must(root.version_of("kiosk-shell").as_deref() == Some("3.1.0") && remedy.contains("hold"), &format!("the remedy is `{remedy}`"), &report)?;
+    must(
+        root.version_of("kiosk-shell").as_deref() == Some("3.1.0") && remedy.contains("hold"),
+        &format!("the remedy is `{remedy}`"),
+        &report,
+    )?;
     let report = root.agent("enforce", &format!("{}hold = true\n", wanted("kiosk-shell", "3.2.10")))?;
-    must(root.version_of("kiosk-shell").as_deref() == Some("3.2.10"), "the clause that keeps the hold did not move it", &report)?;
+    must(
+        root.version_of("kiosk-shell").as_deref() == Some("3.2.10"),
+        "the clause that keeps the hold did not move it",
+        &report,
+    )?;
     let again = root.agent("enforce", &format!("{}hold = true\n", wanted("kiosk-shell", "3.2.10")))?;
     must(again.status == Status::InLine, "the next run was not idle", &again)?;
     let free = root.agent("enforce", &format!("{}hold = false\n", wanted("kiosk-shell", "3.2.10")))?;
@@ -252,16 +347,29 @@ fn held(root: &Root) -> Result<(), Failed> {
 fn settings_gone(root: &Root) -> Result<(), Failed> {
     root.agent("enforce", &wanted("quay-games", "1.0"))?;
     root.write("root/etc/quay-games.conf", "high_score = 7\n")?;
-    let report = root.agent("enforce", "[[clause]]\nwhat = \"package:quay-games\"\ngone = \"with_settings\"\n")?;
+    let report =
+        root.agent("enforce", "[[clause]]\nwhat = \"package:quay-games\"\ngone = \"with_settings\"\n")?;
     must(report.clauses[1].outcome == Outcome::Corrected, "it was not removed", &report)?;
     let saved = root.path("root/etc/quay-games.conf.rpmsave");
-    must(!saved.exists() && report.clauses[1].kept.len() == 1, "the changed settings did not go into the attic", &report)
+    must(
+        !saved.exists() && report.clauses[1].kept.len() == 1,
+        "the changed settings did not go into the attic",
+        &report,
+    )
 }
 
 fn failing_script(root: &Root) -> Result<(), Failed> {
-    let clauses = format!("{}\n[[clause]]\nwhat = \"file:/etc/after\"\ntext = \"x\\n\"\n", wanted("voucher-driver", "0.4"));
+    let clauses = format!(
+        "{}\n[[clause]]\nwhat = \"file:/etc/after\"\ntext = \"x\\n\"\n",
+        wanted("voucher-driver", "0.4")
+    );
     let report = root.agent("enforce", &clauses)?;
-    let output = report.clauses[1].failure.as_ref().and_then(|failure| failure.command.as_ref()).map(|step| step.output.clone()).unwrap_or_default();
+    let output = report.clauses[1]
+        .failure
+        .as_ref()
+        .and_then(|failure| failure.command.as_ref())
+        .map(|step| step.output.clone())
+        .unwrap_or_default();
     must(output.contains("no voucher printer is connected"), &format!("the output is `{output}`"), &report)?;
     must(report.clauses[2].outcome == Outcome::Corrected, "what came after it was not done", &report)
 }
@@ -282,7 +390,11 @@ fn cut_off(root: &Root) -> Result<(), Failed> {
         &newer,
     ])?;
     let seen = root.agent("observe", &wanted("kiosk-shell", "3.2.10"))?;
-    must(differences(&seen).iter().any(|told| told.contains("half-installed")), "observe does not say half-installed", &seen)?;
+    must(
+        differences(&seen).iter().any(|told| told.contains("half-installed")),
+        "observe does not say half-installed",
+        &seen,
+    )?;
     let report = root.agent("enforce", &wanted("kiosk-shell", "3.2.10"))?;
     must(report.clauses[1].outcome == Outcome::Corrected, "it was not fixed", &report)?;
     let all = root.rpm(&["--query", "kiosk-shell"])?;
@@ -296,14 +408,20 @@ fn lock_held(root: &Root) -> Result<(), Failed> {
     let waited = began.elapsed();
     slow.wait().map_err(|error| error.to_string())?;
     must(report.clauses[1].outcome == Outcome::Corrected, "it did not wait for the other program", &report)?;
-    must(waited.as_secs() >= 2, &format!("the other program was over before, after {waited:?}: the check checks nothing"), &report)
+    must(
+        waited.as_secs() >= 2,
+        &format!("the other program was over before, after {waited:?}: the check checks nothing"),
+        &report,
+    )
 }
 
 fn index_not_fetched(root: &Root) -> Result<(), Failed> {
     root.agent("enforce", &wanted("quay-lamps", "1.0"))?;
-    fs::rename(root.path("repository/repodata"), root.path("repository/away")).map_err(|error| error.to_string())?;
+    fs::rename(root.path("repository/repodata"), root.path("repository/away"))
+        .map_err(|error| error.to_string())?;
     let report = root.agent("enforce", &wanted("quay-lamps", "9.*"))?;
-    let message = report.clauses[1].failure.as_ref().map(|failure| failure.message.clone()).unwrap_or_default();
+    let message =
+        report.clauses[1].failure.as_ref().map(|failure| failure.message.clone()).unwrap_or_default();
     must(message.contains("the package index could not be refreshed"), &message, &report)
 }
 
@@ -313,12 +431,17 @@ impl Root {
         let document = "[baseline]\nname = \"tides\"\n\n[[clause]]\nwhat = \"package:quay-tides\"\n";
         self.write("tides.toml", document)?;
         let file = self.path("tides.toml").display().to_string();
-        let program = std::env::current_exe().map_err(|error| error.to_string())?.with_file_name("constans-agent");
+        let program =
+            std::env::current_exe().map_err(|error| error.to_string())?.with_file_name("constans-agent");
         let mut command = Command::new(program);
-        command.args(["enforce", "--yes", "--output", "json", "--file", &file]).arg("--root").arg(self.path("root"));
+        command
+            .args(["enforce", "--yes", "--output", "json", "--file", &file])
+            .arg("--root")
+            .arg(self.path("root"));
         command.arg("--state-dir").arg(self.path("state-of-another")).stdout(std::process::Stdio::null());
         let child = command.spawn().map_err(|error| error.to_string())?;
-        let lock = fs::metadata(self.path("root/var/lib/rpm/.rpm.lock")).map_err(|error| error.to_string())?;
+        let lock =
+            fs::metadata(self.path("root/var/lib/rpm/.rpm.lock")).map_err(|error| error.to_string())?;
         for _ in 0..200 {
             let locks = fs::read_to_string("/proc/locks").map_err(|error| error.to_string())?;
             if locks.contains(&format!(":{} ", lock.ino())) {

@@ -10,9 +10,15 @@ const RESTARTED: Duration = Duration::from_secs(60);
 
 /// They follow the steps by which a host joined and is in line.
 pub const STEPS: &[(&str, Step)] = &[
-    ("the part that speaks to the network has an account of its own, and no right to read, write or become anything", network_part),
+    (
+        "the part that speaks to the network has an account of its own, and no right to read, write or become anything",
+        network_part,
+    ),
     ("the journal has fields for each run and each clause that was put right, and no value", journal),
-    ("what the operating system wants a restart for is told, and the node restarted once as its settings say; the agent goes on", restart),
+    (
+        "what the operating system wants a restart for is told, and the node restarted once as its settings say; the agent goes on",
+        restart,
+    ),
 ];
 
 fn network_part(_: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
@@ -22,7 +28,9 @@ fn network_part(_: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     host.cable(true)?;
     let status = looked?;
     let account = host.shell("id -u constans-network")?.trim().to_owned();
-    let has = |line: String| status.lines().any(|known| known.split_whitespace().collect::<Vec<_>>().join(" ") == line);
+    let has = |line: String| {
+        status.lines().any(|known| known.split_whitespace().collect::<Vec<_>>().join(" ") == line)
+    };
     let expected = [
         format!("Uid: {account} {account} {account} {account}"),
         "NoNewPrivs: 1".to_owned(),
@@ -44,7 +52,8 @@ fn looked_at(host: Host<'_>) -> Result<String, Failed> {
     let end = Instant::now() + SOON;
     loop {
         let said = host.try_shell(look)?;
-        if said.exit == 0 && said.stdout.contains("constans-network") | said.stdout.contains("NoNewPrivs:\t1") {
+        if said.exit == 0 && said.stdout.contains("constans-network") | said.stdout.contains("NoNewPrivs:\t1")
+        {
             return Ok(said.stdout);
         }
         if Instant::now() > end {
@@ -60,12 +69,18 @@ fn journal(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     next_round(host)?;
     host.wait_for("journalctl -q CONSTANS_EVENT=run CONSTANS_STATUS=drift_corrected -n 1 --no-pager | grep -q 'drift corrected'", SOON)?;
     let of_clause = host.shell("journalctl -q CONSTANS_ADDRESS=file:/etc/kiosk/shell.conf CONSTANS_OUTCOME=corrected -n 1 -o json --no-pager")?;
-    for part in ["\"CONSTANS_CAUSE\":\"drift\"", "\"CONSTANS_RUN\":", "\"CONSTANS_ATTIC\":", "\"SYSLOG_IDENTIFIER\":\"constans-agent\""] {
+    for part in [
+        "\"CONSTANS_CAUSE\":\"drift\"",
+        "\"CONSTANS_RUN\":",
+        "\"CONSTANS_ATTIC\":",
+        "\"SYSLOG_IDENTIFIER\":\"constans-agent\"",
+    ] {
         if !of_clause.contains(part) {
             return Err(format!("the journal lacks {part}: {of_clause}"));
         }
     }
-    match host.try_shell("journalctl -q -t constans-agent --no-pager -o json | grep put-there-by-hand")?.exit {
+    match host.try_shell("journalctl -q -t constans-agent --no-pager -o json | grep put-there-by-hand")?.exit
+    {
         0 => Err("the journal has what stood in the file".to_owned()),
         _ => Ok(()),
     }
@@ -79,8 +94,14 @@ fn restart(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     host.write("/etc/tmpfiles.d/wants-restart.conf", "f /run/reboot-required 0644 root root - wanted\n")?;
     host.shell("systemd-tmpfiles --create wants-restart.conf")?;
     next_round(host)?;
-    host.wait_for(&format!("[ \"$({boot})\" != '{}' ] && systemctl is-active -q constans-agent", before.trim()), RESTARTED)?;
-    host.wait_for("constans-agent status | grep -q 'still pending after a restart: a person has to look'", SOON)?;
+    host.wait_for(
+        &format!("[ \"$({boot})\" != '{}' ] && systemctl is-active -q constans-agent", before.trim()),
+        RESTARTED,
+    )?;
+    host.wait_for(
+        "constans-agent status | grep -q 'still pending after a restart: a person has to look'",
+        SOON,
+    )?;
     let first_run = host.shell("journalctl -q -b CONSTANS_EVENT=run -o json --no-pager | head -1")?;
     if !first_run.contains("\"CONSTANS_STARTED_BY\":\"boot\"") {
         return Err(format!("its first run is not told as the start of the node: {first_run}"));
@@ -92,5 +113,9 @@ fn restart(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     host.shell("rm /etc/tmpfiles.d/wants-restart.conf /run/reboot-required")?;
     next_round(host)?;
     host.wait_for("! constans-agent status | grep -q '^restart '", SOON)?;
-    if host.shell(boot)? == after { Ok(()) } else { Err("it was restarted a second time for the same".to_owned()) }
+    if host.shell(boot)? == after {
+        Ok(())
+    } else {
+        Err("it was restarted a second time for the same".to_owned())
+    }
 }

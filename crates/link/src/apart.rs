@@ -42,9 +42,14 @@ impl Apart {
     /// # Errors
     ///
     /// Returns why it could not be started.
-    pub async fn start(mut command: Command, fingerprint: &str, identity: Option<&Identity<'_>>) -> Result<Self, LinkError> {
+    pub async fn start(
+        mut command: Command,
+        fingerprint: &str,
+        identity: Option<&Identity<'_>>,
+    ) -> Result<Self, LinkError> {
         command.env_clear().current_dir("/").stdin(Stdio::piped()).stdout(Stdio::piped()).kill_on_drop(true);
-        let mut child = command.spawn().map_err(|error| LinkError::Apart(format!("could not be started: {error}")))?;
+        let mut child =
+            command.spawn().map_err(|error| LinkError::Apart(format!("could not be started: {error}")))?;
         let pipes = child.stdin.take().zip(child.stdout.take());
         let (mut requests, answers) = pipes.ok_or_else(|| LinkError::Apart("has no pipes".to_owned()))?;
         let identity = identity.map(|identity| (identity.certificate.to_owned(), identity.key.to_owned()));
@@ -67,8 +72,8 @@ impl Apart {
             taken = taken.and_then(|()| take(&piece));
         }
         let ended = read_frame(&mut process.answers).await.map_err(broken)?;
-        let ended: Result<(), LinkError> =
-            serde_json::from_slice(&ended).map_err(|error| LinkError::Apart(format!("sent an invalid answer: {error}")))?;
+        let ended: Result<(), LinkError> = serde_json::from_slice(&ended)
+            .map_err(|error| LinkError::Apart(format!("sent an invalid answer: {error}")))?;
         ended?;
         taken.map_err(|error| LinkError::Apart(format!("brought what could not be taken in: {error}")))
     }
@@ -82,7 +87,11 @@ impl Carry for Apart {
 
 #[expect(clippy::needless_pass_by_value, reason = "it is given to map_err")]
 fn broken(error: io::Error) -> LinkError {
-    LinkError::Apart(if error.kind() == io::ErrorKind::UnexpectedEof { "ended before it answered".to_owned() } else { error.to_string() })
+    LinkError::Apart(if error.kind() == io::ErrorKind::UnexpectedEof {
+        "ended before it answered".to_owned()
+    } else {
+        error.to_string()
+    })
 }
 
 /// Carries requests to the server and answers back, until nobody asks any more. This is the network part's whole life.
@@ -112,9 +121,16 @@ pub async fn serve() -> io::Result<()> {
 }
 
 /// Carries one request, and writes the pieces of its answer as they come, a few on their way at a time.
-async fn carry_pieces(client: &Direct, request: NetworkRequest, body: Vec<u8>, answers: &mut tokio::io::Stdout) -> io::Result<Result<(), LinkError>> {
+async fn carry_pieces(
+    client: &Direct,
+    request: NetworkRequest,
+    body: Vec<u8>,
+    answers: &mut tokio::io::Stdout,
+) -> io::Result<Result<(), LinkError>> {
     let (pieces, mut coming) = unbounded_channel::<Vec<u8>>();
-    let mut take = move |piece: &[u8]| if piece.is_empty() { Ok(()) } else { pieces.send(piece.to_vec()).map_err(io::Error::other) };
+    let mut take = move |piece: &[u8]| {
+        if piece.is_empty() { Ok(()) } else { pieces.send(piece.to_vec()).map_err(io::Error::other) }
+    };
     let mut carried = client.carry(request, body, &mut take);
     let ended = loop {
         tokio::select! {
@@ -165,6 +181,9 @@ mod tests {
         write_frame(&mut pipe, b"ferry").await.unwrap();
         assert_eq!(read_frame(&mut pipe.as_slice()).await.unwrap(), b"ferry");
         assert_eq!(read_frame(&mut &pipe[..7]).await.unwrap_err().kind(), io::ErrorKind::UnexpectedEof);
-        assert_eq!(read_frame(&mut u32::MAX.to_le_bytes().as_slice()).await.unwrap_err().kind(), io::ErrorKind::InvalidData);
+        assert_eq!(
+            read_frame(&mut u32::MAX.to_le_bytes().as_slice()).await.unwrap_err().kind(),
+            io::ErrorKind::InvalidData
+        );
     }
 }

@@ -91,14 +91,18 @@ impl LinkError {
 ///
 /// Returns what is wrong with fingerprint or identity.
 pub fn client(fingerprint: &str, identity: Option<&Identity<'_>>) -> Result<Client, LinkError> {
-    let verifier = PinnedVerifier::new(fingerprint).ok_or_else(|| LinkError::NoFingerprint(fingerprint.to_owned()))?;
+    let verifier =
+        PinnedVerifier::new(fingerprint).ok_or_else(|| LinkError::NoFingerprint(fingerprint.to_owned()))?;
     let config = config()?.with_custom_certificate_verifier(Arc::new(verifier));
     let config = match identity {
         None => config.with_no_client_auth(),
         Some(identity) => {
             let certificates: Vec<CertificateDer<'static>> =
-                CertificateDer::pem_slice_iter(identity.certificate.as_bytes()).collect::<Result<_, _>>().map_err(|_| LinkError::Identity)?;
-            let key = PrivateKeyDer::from_pem_slice(identity.key.as_bytes()).map_err(|_| LinkError::Identity)?;
+                CertificateDer::pem_slice_iter(identity.certificate.as_bytes())
+                    .collect::<Result<_, _>>()
+                    .map_err(|_| LinkError::Identity)?;
+            let key =
+                PrivateKeyDer::from_pem_slice(identity.key.as_bytes()).map_err(|_| LinkError::Identity)?;
             config.with_client_auth_cert(certificates, key).map_err(|_| LinkError::Identity)?
         }
     };
@@ -135,9 +139,13 @@ pub async fn send<T: DeserializeOwned>(request: RequestBuilder, fingerprint: &st
 /// # Errors
 ///
 /// Returns why the server was not heard, or what it refused.
-pub async fn send_told<T: DeserializeOwned>(request: RequestBuilder, fingerprint: &str) -> Result<(T, Option<String>), LinkError> {
+pub async fn send_told<T: DeserializeOwned>(
+    request: RequestBuilder,
+    fingerprint: &str,
+) -> Result<(T, Option<String>), LinkError> {
     let answered = answered(request, fingerprint).await?;
-    let answer = serde_json::from_slice(&answered.body).map_err(|error| LinkError::Strange { url: answered.url, because: error.to_string() })?;
+    let answer = serde_json::from_slice(&answered.body)
+        .map_err(|error| LinkError::Strange { url: answered.url, because: error.to_string() })?;
     Ok((answer, answered.person))
 }
 
@@ -153,7 +161,9 @@ pub async fn fingerprint_of(url: &str) -> Result<String, LinkError> {
     match (verifier.seen(), refused) {
         (Some(fingerprint), _) => Ok(fingerprint),
         (None, Err(error)) => Err(not_sent(&error, "")),
-        (None, Ok(_)) => Err(LinkError::Strange { url: url.to_owned(), because: "it was not reached over TLS".to_owned() }),
+        (None, Ok(_)) => {
+            Err(LinkError::Strange { url: url.to_owned(), because: "it was not reached over TLS".to_owned() })
+        }
     }
 }
 
@@ -176,7 +186,8 @@ struct Answered {
 async fn answered(request: RequestBuilder, fingerprint: &str) -> Result<Answered, LinkError> {
     let response = request.send().await.map_err(|error| not_sent(&error, fingerprint))?;
     let (url, status) = (response.url().to_string(), response.status());
-    let person = response.headers().get("Constans-Person").and_then(|person| person.to_str().ok()).map(str::to_owned);
+    let person =
+        response.headers().get("Constans-Person").and_then(|person| person.to_str().ok()).map(str::to_owned);
     let body = response.bytes().await.map_err(|error| not_sent(&error, fingerprint))?;
     Ok(Answered { body: judged(&url, status, body.to_vec())?, url, person })
 }
@@ -207,11 +218,21 @@ fn not_sent(error: &reqwest::Error, fingerprint: &str) -> LinkError {
         }
     }
     match tls {
-        Some(words) if words == pinned::WRONG_AUTHORITY => LinkError::WrongAuthority { expected: fingerprint.to_owned() },
+        Some(words) if words == pinned::WRONG_AUTHORITY => {
+            LinkError::WrongAuthority { expected: fingerprint.to_owned() }
+        }
         Some(words) => LinkError::Tls(words),
         None => {
-            let url = error.url().map_or_else(String::new, |url| format!("{}://{}", url.scheme(), url.authority()));
-            LinkError::NotReached { url, because: if error.is_timeout() { "no answer in time".to_owned() } else { innermost.to_string() } }
+            let url =
+                error.url().map_or_else(String::new, |url| format!("{}://{}", url.scheme(), url.authority()));
+            LinkError::NotReached {
+                url,
+                because: if error.is_timeout() {
+                    "no answer in time".to_owned()
+                } else {
+                    innermost.to_string()
+                },
+            }
         }
     }
 }

@@ -104,11 +104,19 @@ impl Network {
     /// # Errors
     ///
     /// Returns why the server was not heard, what it refused, or why the bytes could not be taken in.
-    pub async fn fetch(&self, url: &str, mut take: impl FnMut(&[u8]) -> io::Result<()> + Send) -> Result<(), LinkError> {
+    pub async fn fetch(
+        &self,
+        url: &str,
+        mut take: impl FnMut(&[u8]) -> io::Result<()> + Send,
+    ) -> Result<(), LinkError> {
         let mut came = 0;
         let mut bounded = |piece: &[u8]| {
             came += piece.len();
-            if came > LARGEST_ANSWER { Err(io::Error::other(format!("more than {LARGEST_ANSWER} bytes came"))) } else { take(piece) }
+            if came > LARGEST_ANSWER {
+                Err(io::Error::other(format!("more than {LARGEST_ANSWER} bytes came")))
+            } else {
+                take(piece)
+            }
         };
         self.carry.carry(NetworkRequest::Get { url: url.to_owned() }, Vec::new(), &mut bounded).await
     }
@@ -117,7 +125,11 @@ impl Network {
         let mut answer = Vec::new();
         let mut take = |piece: &[u8]| {
             answer.extend_from_slice(piece);
-            if answer.len() > LARGEST_ANSWER { Err(io::Error::other(format!("more than {LARGEST_ANSWER} bytes came"))) } else { Ok(()) }
+            if answer.len() > LARGEST_ANSWER {
+                Err(io::Error::other(format!("more than {LARGEST_ANSWER} bytes came")))
+            } else {
+                Ok(())
+            }
         };
         self.carry.carry(request, body, &mut take).await?;
         Ok(answer)
@@ -129,7 +141,8 @@ impl Network {
     ///
     /// Returns why the server was not heard, or what it refused.
     pub async fn post<T: DeserializeOwned>(&self, url: &str, said: &impl Serialize) -> Result<T, LinkError> {
-        let mut body = serde_json::to_vec(said).map_err(|error| LinkError::Apart(format!("cannot say this: {error}")))?;
+        let mut body = serde_json::to_vec(said)
+            .map_err(|error| LinkError::Apart(format!("cannot say this: {error}")))?;
         without_nul(&mut body);
         read_answer(url, &self.whole(NetworkRequest::Post { url: url.to_owned() }, body).await?)
     }
@@ -145,7 +158,8 @@ impl Network {
 }
 
 fn read_answer<T: DeserializeOwned>(url: &str, body: &[u8]) -> Result<T, LinkError> {
-    serde_json::from_slice(body).map_err(|error| LinkError::Strange { url: url.to_owned(), because: error.to_string() })
+    serde_json::from_slice(body)
+        .map_err(|error| LinkError::Strange { url: url.to_owned(), because: error.to_string() })
 }
 
 /// Carries requests from this process.
@@ -172,16 +186,23 @@ impl Direct {
                 return take(&reached).map_err(|error| not_taken(&host, &error));
             }
             NetworkRequest::Get { url } => (url.clone(), self.client.get(url)),
-            NetworkRequest::Post { url } => (url.clone(), self.client.post(url).header("Content-Type", "application/json").body(body)),
+            NetworkRequest::Post { url } => {
+                (url.clone(), self.client.post(url).header("Content-Type", "application/json").body(body))
+            }
         };
         let slow = |because: &str| LinkError::NotReached { url: url.clone(), because: because.to_owned() };
         // The whole may take as long as it moves.
         let sent = timeout(ANSWER_PATIENCE + at_slowest(bytes), request.timeout(LONGEST).send());
-        let mut response = sent.await.map_err(|_| slow("no answer in time"))?.map_err(|error| not_sent(&error, &self.fingerprint))?;
+        let mut response = sent
+            .await
+            .map_err(|_| slow("no answer in time"))?
+            .map_err(|error| not_sent(&error, &self.fingerprint))?;
         let (status, mut came, began) = (response.status(), 0, Instant::now());
         let mut refusal = Vec::new();
         loop {
-            let piece = timeout(PIECE_PATIENCE, response.chunk()).await.map_err(|_| slow("the connection was lost during the answer"))?;
+            let piece = timeout(PIECE_PATIENCE, response.chunk())
+                .await
+                .map_err(|_| slow("the connection was lost during the answer"))?;
             let Some(piece) = piece.map_err(|error| not_sent(&error, &self.fingerprint))? else { break };
             came += piece.len();
             if status.is_success() {
@@ -189,7 +210,10 @@ impl Direct {
             } else if came <= LARGEST_REFUSAL {
                 refusal.extend_from_slice(&piece);
             } else {
-                return Err(LinkError::Strange { url, because: format!("it refuses with more than {LARGEST_REFUSAL} bytes") });
+                return Err(LinkError::Strange {
+                    url,
+                    because: format!("it refuses with more than {LARGEST_REFUSAL} bytes"),
+                });
             }
             if began.elapsed() > PIECE_PATIENCE + at_slowest(came as u64) {
                 return Err(slow("the answer makes no progress"));
@@ -220,7 +244,9 @@ async fn reach(host: &str) -> Reached {
         Ok(Err(error)) => return Reached::NoName(Some(error.to_string())),
         Err(_) => return Reached::NoName(None),
     };
-    let Some(address) = addresses.first().copied() else { return Reached::NoName(Some("it has no address".to_owned())) };
+    let Some(address) = addresses.first().copied() else {
+        return Reached::NoName(Some("it has no address".to_owned()));
+    };
     match timeout(PATIENCE, TcpStream::connect(address)).await {
         Ok(Ok(_)) => Reached::Open(address, addresses),
         Ok(Err(error)) => Reached::NoPort(address, Some(error.to_string())),

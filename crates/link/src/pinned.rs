@@ -37,15 +37,15 @@ fn fingerprint_of(certificate: &CertificateDer<'_>) -> Option<String> {
 pub fn words(error: &Error) -> String {
     match error {
         Error::InvalidCertificate(CertificateError::UnknownIssuer) => WRONG_AUTHORITY.to_owned(),
-        Error::InvalidCertificate(CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. }) => {
-            "the server's certificate is for another name".to_owned()
-        }
+        Error::InvalidCertificate(
+            CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. },
+        ) => "the server's certificate is for another name".to_owned(),
         Error::InvalidCertificate(CertificateError::Expired | CertificateError::ExpiredContext { .. }) => {
             "the server's certificate has ended, or this machine's clock is ahead".to_owned()
         }
-        Error::InvalidCertificate(CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. }) => {
-            "the server's certificate has not begun, or this machine's clock is behind".to_owned()
-        }
+        Error::InvalidCertificate(
+            CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. },
+        ) => "the server's certificate has not begun, or this machine's clock is behind".to_owned(),
         other => other.to_string(),
     }
 }
@@ -59,11 +59,14 @@ impl ServerCertVerifier for PinnedVerifier {
         ocsp_response: &[u8],
         now: UnixTime,
     ) -> Result<ServerCertVerified, Error> {
-        let known = intermediates.iter().find(|certificate| fingerprint_of(certificate).as_ref() == Some(&self.fingerprint));
+        let known = intermediates
+            .iter()
+            .find(|certificate| fingerprint_of(certificate).as_ref() == Some(&self.fingerprint));
         let authority = known.ok_or(Error::InvalidCertificate(CertificateError::UnknownIssuer))?;
         let mut roots = RootCertStore::empty();
         roots.add(authority.clone().into_owned())?;
-        let verifier = WebPkiServerVerifier::builder_with_provider(Arc::new(roots), self.provider.clone()).build();
+        let verifier =
+            WebPkiServerVerifier::builder_with_provider(Arc::new(roots), self.provider.clone()).build();
         let verifier = verifier.map_err(|error| Error::General(error.to_string()))?;
         verifier.verify_server_cert(end_entity, intermediates, server_name, ocsp_response, now)
     }
@@ -123,11 +126,21 @@ impl ServerCertVerifier for RecordingVerifier {
         Err(Error::InvalidCertificate(CertificateError::UnknownIssuer))
     }
 
-    fn verify_tls12_signature(&self, _: &[u8], _: &CertificateDer<'_>, _: &DigitallySignedStruct) -> Result<HandshakeSignatureValid, Error> {
+    fn verify_tls12_signature(
+        &self,
+        _: &[u8],
+        _: &CertificateDer<'_>,
+        _: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, Error> {
         Err(Error::InvalidCertificate(CertificateError::UnknownIssuer))
     }
 
-    fn verify_tls13_signature(&self, _: &[u8], _: &CertificateDer<'_>, _: &DigitallySignedStruct) -> Result<HandshakeSignatureValid, Error> {
+    fn verify_tls13_signature(
+        &self,
+        _: &[u8],
+        _: &CertificateDer<'_>,
+        _: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, Error> {
         Err(Error::InvalidCertificate(CertificateError::UnknownIssuer))
     }
 

@@ -63,7 +63,11 @@ impl<T> NodeBody<T> {
     /// # Errors
     ///
     /// Returns what is wrong with it; but first that the node is not heard, if it is not.
-    pub async fn sent_whole_by(self, shown: &ShownCertificate, db: &PgPool) -> Result<(T, Vec<u8>), ApiError> {
+    pub async fn sent_whole_by(
+        self,
+        shown: &ShownCertificate,
+        db: &PgPool,
+    ) -> Result<(T, Vec<u8>), ApiError> {
         if self.0.is_err() {
             shown.caller(db).await?;
         }
@@ -105,7 +109,10 @@ where
 }
 
 /// Reads a body and returns also its bytes: the one way in for what callers send as JSON, whoever they are.
-async fn read<T: DeserializeOwned + Send + 'static>(data: Data<'_>, largest: ByteUnit) -> Result<(T, Vec<u8>), ApiError> {
+async fn read<T: DeserializeOwned + Send + 'static>(
+    data: Data<'_>,
+    largest: ByteUnit,
+) -> Result<(T, Vec<u8>), ApiError> {
     let body = data.open(largest).into_bytes().await.map_err(ApiError::CutOff)?;
     if !body.is_complete() {
         return Err(ApiError::TooLarge { what: "this request", most_bytes: largest.as_u64() });

@@ -42,10 +42,15 @@ enum Command {
 }
 
 fn main() -> ExitCode {
-    rustls::crypto::ring::default_provider().install_default().expect("no other provider was installed before");
-    let filter =
-        tracing_subscriber::EnvFilter::try_from_env("CONSTANS_LOG").unwrap_or_else(|_| "info,rocket=error,rocket_http=error,sqlx=warn".into());
-    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(std::io::stderr().is_terminal());
+    rustls::crypto::ring::default_provider()
+        .install_default()
+        .expect("no other provider was installed before");
+    let filter = tracing_subscriber::EnvFilter::try_from_env("CONSTANS_LOG")
+        .unwrap_or_else(|_| "info,rocket=error,rocket_http=error,sqlx=warn".into());
+    let log = tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr)
+        .with_ansi(std::io::stderr().is_terminal());
     // One object of JSON a line, for whoever gathers logs.
     if std::env::var("CONSTANS_LOG_FORMAT").is_ok_and(|format| format == "json") {
         log.json().init();
@@ -59,7 +64,8 @@ fn main() -> ExitCode {
         let tried = bounds::bind_this_process().and_then(|()| bounds::check_from(std::io::stdin()));
         return if tried.is_ok() { ExitCode::SUCCESS } else { ExitCode::FAILURE };
     }
-    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime can be started");
+    let runtime =
+        tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime can be started");
     let mut fits = true;
     let result = runtime.block_on(async {
         match command {

@@ -102,21 +102,44 @@ impl Metrics {
         let requests = Family::<Answered, Counter>::default();
         registry.register("requests", "Requests that were answered", requests.clone());
         let resolving = Histogram::new(exponential_buckets(0.001, 4.0, 10));
-        registry.register_with_unit("resolving", "Time to resolve the states that a change affects", Unit::Seconds, resolving.clone());
+        registry.register_with_unit(
+            "resolving",
+            "Time to resolve the states that a change affects",
+            Unit::Seconds,
+            resolving.clone(),
+        );
         let handing_out = Histogram::new(exponential_buckets(0.001, 4.0, 10));
-        registry.register_with_unit("handing_out", "Time for which hand-outs hold the lock of the desired state", Unit::Seconds, handing_out.clone());
+        registry.register_with_unit(
+            "handing_out",
+            "Time for which hand-outs hold the lock of the desired state",
+            Unit::Seconds,
+            handing_out.clone(),
+        );
         let streams = Gauge::<i64, AtomicI64>::default();
         registry.register("event_streams", "Event streams that are open", streams.clone());
         let waiting = Family::<Queue, Gauge>::default();
-        registry.register("waiting", "Check-ins and reports that wait to be taken in together", waiting.clone());
+        registry.register(
+            "waiting",
+            "Check-ins and reports that wait to be taken in together",
+            waiting.clone(),
+        );
         let connections = Family::<Use, Gauge>::default();
         registry.register("database_connections", "Connections to the database", connections.clone());
         let certificate_left = Family::<Whose, Gauge<f64, std::sync::atomic::AtomicU64>>::default();
-        registry.register_with_unit("certificate_left", "Time until a certificate of the server ends", Unit::Seconds, certificate_left.clone());
+        registry.register_with_unit(
+            "certificate_left",
+            "Time until a certificate of the server ends",
+            Unit::Seconds,
+            certificate_left.clone(),
+        );
         let open = Family::<Listener, Gauge>::default();
         registry.register("connections", "Connections of callers that are open", open.clone());
         let turned_away = Family::<Listener, Counter>::default();
-        registry.register("connections_turned_away", "Connections that found no place, because there were too many", turned_away.clone());
+        registry.register(
+            "connections_turned_away",
+            "Connections that found no place, because there were too many",
+            turned_away.clone(),
+        );
         Arc::new(Self {
             registry,
             check_ins,
@@ -173,9 +196,15 @@ pub fn routes() -> Vec<Route> {
 
 /// What the server measures of itself: as OpenMetrics for who asks for it, else as the plain text that came before it.
 #[get("/metrics")]
-fn metrics(metrics: &State<Arc<Metrics>>, db: &State<PgPool>, asked: AsksForOpenMetrics) -> Option<(ContentType, String)> {
+fn metrics(
+    metrics: &State<Arc<Metrics>>,
+    db: &State<PgPool>,
+    asked: AsksForOpenMetrics,
+) -> Option<(ContentType, String)> {
     let text = metrics.text(db).ok()?;
-    let kind = |top, sub, version| ContentType::new(top, sub).with_params([("version", version), ("charset", "utf-8")]);
+    let kind = |top, sub, version| {
+        ContentType::new(top, sub).with_params([("version", version), ("charset", "utf-8")])
+    };
     Some(match asked.0 {
         true => (kind("application", "openmetrics-text", "1.0.0"), text),
         false => (kind("text", "plain", "0.0.4"), plain_text(&text)),
@@ -190,18 +219,23 @@ impl<'r> FromRequest<'r> for AsksForOpenMetrics {
     type Error = std::convert::Infallible;
 
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, Self::Error> {
-        Outcome::Success(Self(request.headers().get("Accept").any(|accepted| accepted.contains("application/openmetrics-text"))))
+        Outcome::Success(Self(
+            request.headers().get("Accept").any(|accepted| accepted.contains("application/openmetrics-text")),
+        ))
     }
 }
 
 /// Returns OpenMetrics as the text format 0.0.4: a counter is called as its samples are, and there are no units and no end.
 fn plain_text(open: &str) -> String {
-    let counters: BTreeSet<&str> = open.lines().filter_map(|line| line.strip_prefix("# TYPE ")?.strip_suffix(" counter")).collect();
+    let counters: BTreeSet<&str> =
+        open.lines().filter_map(|line| line.strip_prefix("# TYPE ")?.strip_suffix(" counter")).collect();
     let mut text = String::with_capacity(open.len());
     for line in open.lines().filter(|line| *line != "# EOF" && !line.starts_with("# UNIT ")) {
         let mut words = line.splitn(4, ' ');
         match (words.next(), words.next(), words.next(), words.next()) {
-            (Some("#"), Some(what), Some(name), Some(rest)) if counters.contains(name) => text.push_str(&format!("# {what} {name}_total {rest}")),
+            (Some("#"), Some(what), Some(name), Some(rest)) if counters.contains(name) => {
+                text.push_str(&format!("# {what} {name}_total {rest}"));
+            }
             _ => text.push_str(line),
         }
         text.push('\n');

@@ -18,7 +18,12 @@ pub fn with_other_methods(mut routes: Vec<Route>) -> Vec<Route> {
         known.entry(route.uri.path().to_owned()).or_default().insert(route.method.as_str());
     }
     for (path, methods) in known {
-        let allow = methods.iter().copied().chain(methods.contains("GET").then_some("HEAD")).collect::<Vec<_>>().join(", ");
+        let allow = methods
+            .iter()
+            .copied()
+            .chain(methods.contains("GET").then_some("HEAD"))
+            .collect::<Vec<_>>()
+            .join(", ");
         for method in METHODS.into_iter().filter(|method| !methods.contains(method.as_str())) {
             routes.push(Route::ranked(RANK, method, &path, Refusing { allow: allow.clone() }));
         }

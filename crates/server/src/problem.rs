@@ -162,7 +162,8 @@ impl From<sqlx::Error> for ApiError {
     fn from(error: sqlx::Error) -> Self {
         // Statements and locks that took longer than they may (PostgreSQL's codes, appendix A).
         let code = error.as_database_error().and_then(sqlx::error::DatabaseError::code);
-        let is_busy = matches!(error, sqlx::Error::PoolTimedOut) || matches!(code.as_deref(), Some("57014" | "55P03" | "40P01" | "53300"));
+        let is_busy = matches!(error, sqlx::Error::PoolTimedOut)
+            || matches!(code.as_deref(), Some("57014" | "55P03" | "40P01" | "53300"));
         if is_busy { Self::Busy(error) } else { Self::Database(error) }
     }
 }
@@ -176,19 +177,35 @@ fn error_words(findings: &[GroupFinding]) -> String {
 
 /// Says findings for who has no document to show them in.
 fn findings_text(findings: &[GroupFinding]) -> String {
-    let hint = |finding: &GroupFinding| finding.hint.as_ref().map(|hint| format!("\nhint: {hint}")).unwrap_or_default();
+    let hint = |finding: &GroupFinding| {
+        finding.hint.as_ref().map(|hint| format!("\nhint: {hint}")).unwrap_or_default()
+    };
     let level = |finding: &GroupFinding| if finding.is_error { "error" } else { "warning" };
-    let said =
-        findings.iter().map(|finding| format!("{} {}: {}\n  --> {}{}\n", level(finding), finding.code, finding.message, finding.at, hint(finding)));
+    let said = findings.iter().map(|finding| {
+        format!(
+            "{} {}: {}\n  --> {}{}\n",
+            level(finding),
+            finding.code,
+            finding.message,
+            finding.at,
+            hint(finding)
+        )
+    });
     said.collect::<Vec<_>>().join("\n")
 }
 
 fn unconfirmed_words(change: i64, takes: u64, takes_from: u64) -> String {
-    let count = |number: u64, one: &str, many: &str| if number == 1 { format!("1 {one}") } else { format!("{number} {many}") };
+    let count = |number: u64, one: &str, many: &str| {
+        if number == 1 { format!("1 {one}") } else { format!("{number} {many}") }
+    };
     if takes == 0 {
         return format!("C{change} affects more nodes than was confirmed");
     }
-    format!("C{change} takes {} from {} and is not confirmed", count(takes, "clause", "clauses"), count(takes_from, "node", "nodes"))
+    format!(
+        "C{change} takes {} from {} and is not confirmed",
+        count(takes, "clause", "clauses"),
+        count(takes_from, "node", "nodes")
+    )
 }
 
 fn size_words(bytes: u64) -> String {
@@ -207,18 +224,28 @@ impl ApiError {
     pub fn status(&self) -> Status {
         match self {
             Self::Unknown(_) | Self::NotSignedIn | Self::WrongPassword => Status::Unauthorized,
-            Self::NotAllowed { .. } | Self::Revoked(_) | Self::Retired(_) | Self::NotOurPage | Self::LinkOver => Status::Forbidden,
+            Self::NotAllowed { .. }
+            | Self::Revoked(_)
+            | Self::Retired(_)
+            | Self::NotOurPage
+            | Self::LinkOver => Status::Forbidden,
             Self::TooOften { .. } => Status::TooManyRequests,
             Self::Missing { .. } => Status::NotFound,
             Self::Conflict { .. } | Self::Unconfirmed { .. } => Status::Conflict,
-            Self::Invalid { .. } | Self::Findings { .. } | Self::Group { .. } | Self::Filter { .. } => Status::UnprocessableEntity,
+            Self::Invalid { .. } | Self::Findings { .. } | Self::Group { .. } | Self::Filter { .. } => {
+                Status::UnprocessableEntity
+            }
             Self::NotUnderstood(error) if error.is_data() => Status::UnprocessableEntity,
             Self::NotUnderstood(_) => Status::BadRequest,
             Self::CutOff(_) => Status::RequestTimeout,
             Self::TooLarge { .. } => Status::PayloadTooLarge,
             Self::Database(_) | Self::Busy(_) => Status::ServiceUnavailable,
             Self::BrokeOff(..) => Status::InternalServerError,
-            Self::Certificate(_) | Self::Protected(_) | Self::Random(_) | Self::Stored { .. } | Self::Failed { .. } => Status::InternalServerError,
+            Self::Certificate(_)
+            | Self::Protected(_)
+            | Self::Random(_)
+            | Self::Stored { .. }
+            | Self::Failed { .. } => Status::InternalServerError,
         }
     }
 
@@ -240,36 +267,65 @@ impl ApiError {
     /// Returns the problem as it is sent. What went wrong inside is for the log only.
     pub fn problem(&self) -> Problem {
         let (kind, hint) = match self {
-            Self::Unknown("token") => ("unknown_caller", Some("constans sign-in URL gets one; for a program: constans-server token make".to_owned())),
-            Self::Unknown(_) => ("unknown_caller", Some("only nodes that joined can use this listener".to_owned())),
-            Self::NotSignedIn => ("not_signed_in", Some("sign in, or send a token".to_owned())),
-            Self::NotOurPage => ("not_our_page", Some("reload the page; another page may have sent this request in your name".to_owned())),
-            Self::WrongPassword => {
-                ("wrong_password", Some("an administrator gives a new one-time link: constans-server link --person NAME".to_owned()))
+            Self::Unknown("token") => (
+                "unknown_caller",
+                Some("constans sign-in URL gets one; for a program: constans-server token make".to_owned()),
+            ),
+            Self::Unknown(_) => {
+                ("unknown_caller", Some("only nodes that joined can use this listener".to_owned()))
             }
+            Self::NotSignedIn => ("not_signed_in", Some("sign in, or send a token".to_owned())),
+            Self::NotOurPage => (
+                "not_our_page",
+                Some("reload the page; another page may have sent this request in your name".to_owned()),
+            ),
+            Self::WrongPassword => (
+                "wrong_password",
+                Some(
+                    "an administrator gives a new one-time link: constans-server link --person NAME"
+                        .to_owned(),
+                ),
+            ),
             Self::TooOften { wait_secs } => ("too_often", Some(format!("try again in {wait_secs} s"))),
-            Self::LinkOver => ("link_over", Some("an administrator makes another: constans-server link --person NAME".to_owned())),
+            Self::LinkOver => (
+                "link_over",
+                Some("an administrator makes another: constans-server link --person NAME".to_owned()),
+            ),
             Self::Random(_) => ("randomness", None),
             Self::NotAllowed { .. } => ("not_allowed", Some("an administrator gives roles".to_owned())),
             Self::Revoked(_) => (REVOKED, Some("an operator can admit it again as this node".to_owned())),
             Self::Retired(_) => (RETIRED, Some("with an invitation it can join as a new node".to_owned())),
             Self::Missing { .. } => ("missing", None),
             Self::Conflict { hint, .. } => ("conflict", Some(hint.clone())),
-            Self::Unconfirmed { change, .. } => {
-                ("unconfirmed", Some(format!("see what it takes: constans change show C{change}; hand it out: constans change confirm C{change}")))
-            }
+            Self::Unconfirmed { change, .. } => (
+                "unconfirmed",
+                Some(format!(
+                    "see what it takes: constans change show C{change}; hand it out: constans change confirm C{change}"
+                )),
+            ),
             Self::Filter { hint, .. } => ("filter", Some(hint.clone())),
             Self::Group { .. } => ("findings", None),
-            Self::Findings { .. } => ("findings", Some("constans kit check finds the same before anything is sent".to_owned())),
+            Self::Findings { .. } => {
+                ("findings", Some("constans kit check finds the same before anything is sent".to_owned()))
+            }
             Self::Invalid { field, .. } => ("invalid", Some(format!("this is about `{field}`"))),
-            Self::NotUnderstood(_) => ("not_understood", Some("see the interface description: constans-server openapi".to_owned())),
+            Self::NotUnderstood(_) => {
+                ("not_understood", Some("see the interface description: constans-server openapi".to_owned()))
+            }
             Self::CutOff(_) => ("cut_off", Some("send it again".to_owned())),
             Self::TooLarge { .. } => ("too_large", Some("send less at once".to_owned())),
-            Self::Failed { .. } => ("failed", Some("the server's log says more; it is a fault of the server".to_owned())),
+            Self::Failed { .. } => {
+                ("failed", Some("the server's log says more; it is a fault of the server".to_owned()))
+            }
             Self::Database(_) => ("database", Some("the server's log says more; try again".to_owned())),
-            Self::Stored { .. } => ("stored", Some("the server's log says more; was its database changed by something else?".to_owned())),
+            Self::Stored { .. } => (
+                "stored",
+                Some("the server's log says more; was its database changed by something else?".to_owned()),
+            ),
             Self::Busy(_) => ("busy", Some("try again in some seconds".to_owned())),
-            Self::BrokeOff(..) => ("broke_off", Some("the server's log says more; it is a fault of the server".to_owned())),
+            Self::BrokeOff(..) => {
+                ("broke_off", Some("the server's log says more; it is a fault of the server".to_owned()))
+            }
             Self::Protected(_) => ("protected_folder", Some("the server's log says more".to_owned())),
             Self::Certificate(_) => ("certificate", Some("the server's log says more".to_owned())),
         };
@@ -279,7 +335,15 @@ impl ApiError {
             _ => (None, Vec::new()),
         };
         let change = if let Self::Unconfirmed { change, .. } = self { Some(*change) } else { None };
-        Problem { kind: kind.to_owned(), title: self.to_string(), status: self.status().code, hint, detail, change, findings }
+        Problem {
+            kind: kind.to_owned(),
+            title: self.to_string(),
+            status: self.status().code,
+            hint,
+            detail,
+            change,
+            findings,
+        }
     }
 }
 
@@ -297,7 +361,14 @@ impl<'r> Responder<'r, 'static> for ApiError {
         if let Self::Stored { because, .. } | Self::Failed { because, .. } = &self {
             tracing::error!(because, "{self}");
         }
-        if matches!(self, Self::Database(_) | Self::Busy(_) | Self::BrokeOff(..) | Self::Certificate(_) | Self::Protected(_)) {
+        if matches!(
+            self,
+            Self::Database(_)
+                | Self::Busy(_)
+                | Self::BrokeOff(..)
+                | Self::Certificate(_)
+                | Self::Protected(_)
+        ) {
             tracing::error!(cause = ?std::error::Error::source(&self), "{self}");
         }
         respond(&self.problem())
@@ -312,7 +383,10 @@ impl<'r> Responder<'r, 'static> for ApiError {
 pub fn respond(problem: &Problem) -> response::Result<'static> {
     let body = serde_json::to_vec(problem).map_err(|_| Status::InternalServerError)?;
     let mut response = Response::build();
-    response.status(Status::new(problem.status)).header(ContentType::new("application", "problem+json")).sized_body(body.len(), Cursor::new(body));
+    response
+        .status(Status::new(problem.status))
+        .header(ContentType::new("application", "problem+json"))
+        .sized_body(body.len(), Cursor::new(body));
     if problem.status == Status::ServiceUnavailable.code {
         response.raw_header("Retry-After", RETRY_AFTER_SECS);
     }
@@ -339,16 +413,38 @@ impl Fairing for BoundedAddress {
     async fn on_request(&self, request: &mut Request<'_>, _: &mut Data<'_>) {
         let uri = request.uri();
         let has_nul = |text: &str| text.contains("%00");
-        let (kind, status, title) = if has_nul(uri.path().as_str()) || uri.query().is_some_and(|query| has_nul(query.as_str())) {
+        let (kind, status, title) = if has_nul(uri.path().as_str())
+            || uri.query().is_some_and(|query| has_nul(query.as_str()))
+        {
             ("not_understood", 400, "the address holds a NUL (%00)".to_owned())
         } else if uri.path().segments().any(|segment| segment.chars().count() > LONGEST_NAME) {
             ("missing", 404, format!("not found: a name has at most {LONGEST_NAME} characters"))
-        } else if uri.query().is_some_and(|query| query.segments().any(|(name, value)| is_too_long(name, value))) {
-            ("invalid", 422, format!("a value behind `?` has at most {LONGEST_VALUE} characters, and `after` {LONGEST_NAME}"))
+        } else if uri
+            .query()
+            .is_some_and(|query| query.segments().any(|(name, value)| is_too_long(name, value)))
+        {
+            (
+                "invalid",
+                422,
+                format!(
+                    "a value behind `?` has at most {LONGEST_VALUE} characters, and `after` {LONGEST_NAME}"
+                ),
+            )
         } else {
             return;
         };
-        refuse_everything(request, Problem { kind: kind.to_owned(), title, status, hint: None, detail: None, change: None, findings: Vec::new() });
+        refuse_everything(
+            request,
+            Problem {
+                kind: kind.to_owned(),
+                title,
+                status,
+                hint: None,
+                detail: None,
+                change: None,
+                findings: Vec::new(),
+            },
+        );
     }
 }
 
@@ -371,7 +467,15 @@ pub struct LeftProblem(pub Problem);
 #[rocket::catch(default)]
 pub fn caught(status: Status, request: &Request<'_>) -> CaughtProblem {
     let left = request.local_cache(|| {
-        LeftProblem(Problem { kind: String::new(), title: String::new(), status: 0, hint: None, detail: None, change: None, findings: Vec::new() })
+        LeftProblem(Problem {
+            kind: String::new(),
+            title: String::new(),
+            status: 0,
+            hint: None,
+            detail: None,
+            change: None,
+            findings: Vec::new(),
+        })
     });
     if left.0.status != 0 {
         return CaughtProblem(left.0.clone());

@@ -88,15 +88,22 @@ impl Fairing for RequestLog {
     async fn on_response<'r>(&self, request: &'r Request<'_>, response: &mut Response<'r>) {
         let took_ms = request.local_cache(|| Began(Instant::now())).0.elapsed().as_millis();
         let status = response.status().code;
-        self.metrics.requests.get_or_create(&Answered { listener: self.listener, status: class_of(status) }).inc();
+        self.metrics
+            .requests
+            .get_or_create(&Answered { listener: self.listener, status: class_of(status) })
+            .inc();
         let caller = caller_of(request);
         let person = request.local_cache(|| CalledBy(None)).0.as_deref();
         let node = caller.and_then(|caller| caller.shown.as_ref()).map(|shown| shown.node);
         // What it is called in the interface; nothing that a caller wrote.
-        let named = request.route().map_or_else(|| "nothing that is there".to_owned(), |route| route.uri.path().to_owned());
+        let named = request
+            .route()
+            .map_or_else(|| "nothing that is there".to_owned(), |route| route.uri.path().to_owned());
         let from = caller.map(|caller| caller.address.ip()).unwrap_or(std::net::Ipv4Addr::LOCALHOST.into());
         // Whoever shows nothing was not signed in yet: the console's first page is no attempt at anything.
-        let shows_something = node.is_some() || request.headers().contains("Authorization") || session::shown(request).is_some();
+        let shows_something = node.is_some()
+            || request.headers().contains("Authorization")
+            || session::shown(request).is_some();
         if status == 403 || status == 401 && shows_something {
             let what = format!("{} {named}", request.method());
             let (person, from_where) = (person.map(str::to_owned), network_text(from));

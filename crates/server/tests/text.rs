@@ -45,7 +45,12 @@ fn whatever_json_is_read_postgres_can_keep() {
         };
         let text = read.as_object().unwrap().values().next().unwrap()[0].as_str().unwrap().to_owned();
         let back: (Value, String) = runtime
-            .block_on(sqlx::query_as("select $1::jsonb, $2::text").bind(&read).bind(&text).fetch_one(&mut *db.borrow_mut()))
+            .block_on(
+                sqlx::query_as("select $1::jsonb, $2::text")
+                    .bind(&read)
+                    .bind(&text)
+                    .fetch_one(&mut *db.borrow_mut()),
+            )
             .map_err(|error| TestCaseError::fail(error.to_string()))?;
         prop_assert_eq!(back, (read, text));
         kept.set(kept.get() + 1);

@@ -3,14 +3,19 @@
 use super::words::{duration, harmless, style, styled, time};
 use constans_core::compare::TextDiffRefusal;
 use constans_core::node_status::span_words;
-use constans_core::run::{Cause, ClauseResult, Decision, Failure, FailureAt, NativeStep, Newness, Outcome, ReactionState};
+use constans_core::run::{
+    Cause, ClauseResult, Decision, Failure, FailureAt, NativeStep, Newness, Outcome, ReactionState,
+};
 use std::fmt::Write as _;
 
 /// Returns what is to be said of one clause, several lines.
 pub fn clause(result: &ClauseResult, verbose: bool) -> String {
     let mut text = String::new();
     let (head_style, head) = headline(result);
-    let severity = serde_json::to_value(result.severity).ok().and_then(|word| word.as_str().map(str::to_owned)).unwrap_or_default();
+    let severity = serde_json::to_value(result.severity)
+        .ok()
+        .and_then(|word| word.as_str().map(str::to_owned))
+        .unwrap_or_default();
     let took = if result.took_us > 0 { format!(" · {}", duration(result.took_us)) } else { String::new() };
     let _ = writeln!(
         text,
@@ -26,7 +31,10 @@ pub fn clause(result: &ClauseResult, verbose: bool) -> String {
     }
     diff(&mut text, result);
     for change in &result.packages {
-        let (before, after) = (change.before.as_deref().unwrap_or("not installed"), change.after.as_deref().unwrap_or("removed"));
+        let (before, after) = (
+            change.before.as_deref().unwrap_or("not installed"),
+            change.after.as_deref().unwrap_or("removed"),
+        );
         let _ = writeln!(text, "   package {}  {before} → {after}", harmless(&change.package));
     }
     let is_left = matches!(result.decision, Decision::Leave { .. });
@@ -52,7 +60,9 @@ pub fn clause(result: &ClauseResult, verbose: bool) -> String {
 fn headline(result: &ClauseResult) -> (anstyle::Style, String) {
     let due = result.would.as_ref().unwrap_or(&result.decision);
     match (result.outcome, due) {
-        (Outcome::InLine, _) if result.already_there => (style::WELL, "in line, and already was at the first look".into()),
+        (Outcome::InLine, _) if result.already_there => {
+            (style::WELL, "in line, and already was at the first look".into())
+        }
         (Outcome::InLine, _) => match &result.changed_by {
             Some(by) => (style::WELL, format!("in line, changed by {by} in this run")),
             None => (style::WELL, "in line".into()),
@@ -60,14 +70,19 @@ fn headline(result: &ClauseResult) -> (anstyle::Style, String) {
         (Outcome::Corrected, _) => (style::WELL, "corrected".into()),
         (Outcome::Idle, _) if result.reaction.is_some() => (style::MUTED, "reacts only".into()),
         (Outcome::Idle, _) => (style::MUTED, "reacts only; nothing triggered it".into()),
-        (Outcome::Unsupported, _) => {
-            (style::ATTENTION, format!("not examined: {}", result.unsupported.as_deref().unwrap_or("no backend on this node")))
+        (Outcome::Unsupported, _) => (
+            style::ATTENTION,
+            format!("not examined: {}", result.unsupported.as_deref().unwrap_or("no backend on this node")),
+        ),
+        (Outcome::Failed, _) => {
+            (style::BAD, format!("failed while {}", result.failed_at().map_or("running", failed_at)))
         }
-        (Outcome::Failed, _) => (style::BAD, format!("failed while {}", result.failed_at().map_or("running", failed_at))),
         (Outcome::Blocked, Decision::Blocked { by }) => (style::BAD, format!("blocked: {}", by.words())),
         (Outcome::Blocked, _) => (style::BAD, "blocked".into()),
         (Outcome::OutOfLine, Decision::Correct) => (style::ATTENTION, "would be corrected".into()),
-        (Outcome::OutOfLine, Decision::Leave { why }) => (style::ATTENTION, format!("not corrected: {}", why.words())),
+        (Outcome::OutOfLine, Decision::Leave { why }) => {
+            (style::ATTENTION, format!("not corrected: {}", why.words()))
+        }
         (Outcome::OutOfLine, _) => (style::ATTENTION, "out of line".into()),
     }
 }
@@ -85,7 +100,12 @@ fn failed_at(at: FailureAt) -> &'static str {
 fn why(result: &ClauseResult) -> Option<String> {
     let window = result.drift_window.map(|window| {
         let secs = window.to.as_second() - window.from.as_second();
-        format!("the node changed between {} and {} (within {})", time(window.from), time(window.to), span_words(secs.max(1)))
+        format!(
+            "the node changed between {} and {} (within {})",
+            time(window.from),
+            time(window.to),
+            span_words(secs.max(1))
+        )
     });
     let wanted = match result.newness {
         Some(Newness::NewHere) => "desired here for the first time".to_owned(),
@@ -99,7 +119,9 @@ fn why(result: &ClauseResult) -> Option<String> {
         Cause::Rollout => format!("rollout: {wanted}"),
         Cause::TargetMoved => match &result.changed_by {
             Some(by) => format!("target changed: {by} changed it in this run"),
-            None => "target changed: the node is unchanged, but no longer matches the desired state".to_owned(),
+            None => {
+                "target changed: the node is unchanged, but no longer matches the desired state".to_owned()
+            }
         },
     })
 }
@@ -107,7 +129,13 @@ fn why(result: &ClauseResult) -> Option<String> {
 fn differences(text: &mut String, prefix: &str, differences: &[constans_core::compare::Difference]) {
     let sides: Vec<(&str, String, String)> = differences
         .iter()
-        .map(|difference| (difference.property.as_str(), harmless(&difference.wanted.words()), harmless(&difference.found.words())))
+        .map(|difference| {
+            (
+                difference.property.as_str(),
+                harmless(&difference.wanted.words()),
+                harmless(&difference.found.words()),
+            )
+        })
         .collect();
     let property_width = sides.iter().map(|(property, _, _)| property.chars().count()).max().unwrap_or(0);
     let wanted_width = sides.iter().map(|(_, wanted, _)| wanted.chars().count()).max().unwrap_or(0).min(40);
@@ -156,7 +184,8 @@ pub(crate) fn failure(text: &mut String, failure: Option<&Failure>) {
     let Some(failure) = failure else { return };
     let _ = writeln!(text, "   {}", styled(style::BAD, harmless(&failure.message)));
     if let Some(command) = &failure.command {
-        let exit = command.exit.map_or_else(|| "did not exit".to_owned(), |exit| format!("exit status {exit}"));
+        let exit =
+            command.exit.map_or_else(|| "did not exit".to_owned(), |exit| format!("exit status {exit}"));
         let _ = writeln!(text, "      $ {}   ({exit})", harmless(&command.what));
         for line in harmless(&command.output).lines() {
             let _ = writeln!(text, "      {}", styled(style::MUTED, line));
@@ -169,7 +198,8 @@ pub(crate) fn failure(text: &mut String, failure: Option<&Failure>) {
 
 fn reaction(text: &mut String, result: &ClauseResult) {
     let Some(reaction) = &result.reaction else { return };
-    let causes: Vec<&str> = reaction.causes.iter().map(constans_core::address::ClauseAddress::as_str).collect();
+    let causes: Vec<&str> =
+        reaction.causes.iter().map(constans_core::address::ClauseAddress::as_str).collect();
     let said = match reaction.state {
         ReactionState::Done => "done",
         ReactionState::NotNeeded => "no longer needed",
@@ -177,16 +207,29 @@ fn reaction(text: &mut String, result: &ClauseResult) {
         ReactionState::Due => "due",
         ReactionState::Failed => "failed, still due",
     };
-    let since =
-        if matches!(reaction.state, ReactionState::Due | ReactionState::Failed) { format!(" since {}", time(reaction.since)) } else { String::new() };
-    let _ = writeln!(text, "   {}: {said}{since}, triggered by {}", reaction.reaction.word(), harmless(&causes.join(", ")));
+    let since = if matches!(reaction.state, ReactionState::Due | ReactionState::Failed) {
+        format!(" since {}", time(reaction.since))
+    } else {
+        String::new()
+    };
+    let _ = writeln!(
+        text,
+        "   {}: {said}{since}, triggered by {}",
+        reaction.reaction.word(),
+        harmless(&causes.join(", "))
+    );
 }
 
 /// Says how it was done natively.
 pub(crate) fn native(text: &mut String, steps: &[NativeStep]) {
     for step in steps {
         let exit = step.exit.map(|exit| format!("   (exit status {exit})")).unwrap_or_default();
-        let _ = writeln!(text, "      {} {}{exit}", if step.exit.is_some() { "$" } else { "·" }, harmless(&step.what));
+        let _ = writeln!(
+            text,
+            "      {} {}{exit}",
+            if step.exit.is_some() { "$" } else { "·" },
+            harmless(&step.what)
+        );
     }
 }
 
@@ -201,6 +244,14 @@ fn details(text: &mut String, result: &ClauseResult) {
     if let Some(stand_in) = &result.stand_in {
         let _ = writeln!(text, "      {stand_in}");
     }
-    let origins: Vec<String> = result.origins.iter().map(|origin| format!("{}@{}/{}", origin.kit, origin.version, origin.baseline)).collect();
-    let _ = writeln!(text, "      {}", styled(style::MUTED, format!("from {}; desired {}", origins.join(", "), result.wanted.short())));
+    let origins: Vec<String> = result
+        .origins
+        .iter()
+        .map(|origin| format!("{}@{}/{}", origin.kit, origin.version, origin.baseline))
+        .collect();
+    let _ = writeln!(
+        text,
+        "      {}",
+        styled(style::MUTED, format!("from {}; desired {}", origins.join(", "), result.wanted.short()))
+    );
 }

@@ -14,8 +14,11 @@ const LISTED: usize = 20;
 pub fn show_impact(impact: &Impact) -> Vec<String> {
     let nodes = |number: u64| count(usize::try_from(number).unwrap_or(usize::MAX), "node", "nodes");
     let mut lines = vec![format!("affects {}", nodes(impact.nodes))];
-    let sorts: [(&str, NodesOf); 3] =
-        [("takes from", |clause| clause.taken), ("changes on", |clause| clause.changed), ("is new on", |clause| clause.new)];
+    let sorts: [(&str, NodesOf); 3] = [
+        ("takes from", |clause| clause.taken),
+        ("changes on", |clause| clause.changed),
+        ("is new on", |clause| clause.new),
+    ];
     for (verb, of) in sorts {
         let all: Vec<&ClauseImpact> = impact.clauses.iter().filter(|clause| of(clause) > 0).collect();
         for clause in all.iter().take(LISTED) {
@@ -23,7 +26,12 @@ pub fn show_impact(impact: &Impact) -> Vec<String> {
             let more = of(clause).saturating_sub(named);
             let more = if more > 0 { format!(" and {more} more") } else { String::new() };
             let names: Vec<String> = clause.examples.iter().map(|name| harmless(name)).collect();
-            lines.push(format!("  {:<22}{}  ({}{more})", format!("{verb} {}", nodes(of(clause))), harmless(&clause.address), names.join(", ")));
+            lines.push(format!(
+                "  {:<22}{}  ({}{more})",
+                format!("{verb} {}", nodes(of(clause))),
+                harmless(&clause.address),
+                names.join(", ")
+            ));
         }
         if all.len() > LISTED {
             lines.push(format!("  {verb} nodes: {} more clauses", all.len() - LISTED));
@@ -35,9 +43,15 @@ pub fn show_impact(impact: &Impact) -> Vec<String> {
     if impact.settings > 0 {
         lines.push(format!("  other settings of the agent on {}", nodes(impact.settings)));
     }
-    lines.extend(impact.restarts.iter().map(|restart| format!("  {} restarts on {}", harmless(&restart.address), nodes(restart.nodes))));
-    lines
-        .extend(impact.not_served.iter().map(|baseline| format!("  {} is assigned, but its stage serves no release of the kit", harmless(baseline))));
+    lines.extend(
+        impact
+            .restarts
+            .iter()
+            .map(|restart| format!("  {} restarts on {}", harmless(&restart.address), nodes(restart.nodes))),
+    );
+    lines.extend(impact.not_served.iter().map(|baseline| {
+        format!("  {} is assigned, but its stage serves no release of the kit", harmless(baseline))
+    }));
     lines
 }
 

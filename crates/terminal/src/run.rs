@@ -2,7 +2,9 @@
 
 use super::clause::{clause, failure, native};
 use super::words::{count, duration, harmless, style, styled, time};
-use constans_core::run::{ClauseResult, Counts, Decision, Mode, Outcome, PackagePreview, ReactionState, Status};
+use constans_core::run::{
+    ClauseResult, Counts, Decision, Mode, Outcome, PackagePreview, ReactionState, Status,
+};
 use constans_core::state::Excluded;
 use constans_wire::report::RunReport;
 use constans_wire::run::RunSummary;
@@ -23,13 +25,22 @@ pub struct Shown<'a> {
 pub fn show_kept_run(node: &str, report: &RunReport, verbose: bool) -> String {
     let opened = if report.now { ", grace and change window opened" } else { "" };
     let reason = report.reason.as_ref().map(|reason| format!(": {}", harmless(reason))).unwrap_or_default();
-    let generation = report.wanted.generation.as_ref().map(|generation| format!(", generation {}", harmless(generation))).unwrap_or_default();
+    let generation = report
+        .wanted
+        .generation
+        .as_ref()
+        .map(|generation| format!(", generation {}", harmless(generation)))
+        .unwrap_or_default();
     format!(
         "{}, run {}\nbegan {}, started by {}{opened}{reason}{generation}\n{}",
         styled(style::STRONG, harmless(node)),
         report.run,
         time(report.began),
-        format_args!("{}{}", report.started_by.words(), report.by.as_ref().map(|by| format!(" ({})", harmless(by))).unwrap_or_default()),
+        format_args!(
+            "{}{}",
+            report.started_by.words(),
+            report.by.as_ref().map(|by| format!(" ({})", harmless(by))).unwrap_or_default()
+        ),
         show_run(report, &Shown { verbose, excluded: &[], is_preview: false })
     )
 }
@@ -40,10 +51,17 @@ pub fn run_line(run: &RunSummary) -> String {
     let part = if run.partial { ", partial" } else { "" };
     let said = match run.run {
         Some(id) if run.did_not_end.is_some() => {
-            format!("{}  {id}", run.did_not_end.as_ref().map(|unended| harmless(&unended.words())).unwrap_or_default())
+            format!(
+                "{}  {id}",
+                run.did_not_end.as_ref().map(|unended| harmless(&unended.words())).unwrap_or_default()
+            )
         }
         Some(id) => format!("{}{part}  {id}", run.counts.as_ref().map(counts_words).unwrap_or_default()),
-        None => format!("{} since {}, uneventful", count(usize::try_from(run.count).unwrap_or(0), "run", "runs"), time(run.began)),
+        None => format!(
+            "{} since {}, uneventful",
+            count(usize::try_from(run.count).unwrap_or(0), "run", "runs"),
+            time(run.began)
+        ),
     };
     format!("{}  {:<18}  {mode}  {said}", time(run.last), run.status.words())
 }
@@ -59,7 +77,11 @@ pub fn counts_words(counts: &Counts) -> String {
         (counts.unsupported, "not examined"),
         (counts.idle, "reacting only"),
     ];
-    all.into_iter().filter(|(number, _)| *number > 0).map(|(number, words)| format!("{number} {words}")).collect::<Vec<_>>().join(", ")
+    all.into_iter()
+        .filter(|(number, _)| *number > 0)
+        .map(|(number, words)| format!("{number} {words}"))
+        .collect::<Vec<_>>()
+        .join(", ")
 }
 
 /// Returns a run as people read it.
@@ -82,8 +104,10 @@ pub fn show_run(report: &RunReport, shown: &Shown<'_>) -> String {
 
 /// Says what changing the packages that are out of line would come to.
 fn packages_ahead(package_preview: &PackagePreview, verbose: bool) -> String {
-    let mut text = format!("{}\n", styled(style::STRONG, "packages that would be installed, removed or changed"));
-    let width = package_preview.packages.iter().map(|change| change.package.chars().count()).max().unwrap_or(0);
+    let mut text =
+        format!("{}\n", styled(style::STRONG, "packages that would be installed, removed or changed"));
+    let width =
+        package_preview.packages.iter().map(|change| change.package.chars().count()).max().unwrap_or(0);
     for change in &package_preview.packages {
         let said = match (&change.before, &change.after) {
             (Some(before), Some(after)) => format!("{before} → {after}"),
@@ -91,7 +115,8 @@ fn packages_ahead(package_preview: &PackagePreview, verbose: bool) -> String {
             (None, after) => format!("{}, is installed", after.as_deref().unwrap_or("-")),
         };
         let style = if change.after.is_none() { style::ATTENTION } else { style::MUTED };
-        let _ = writeln!(text, "   {:<width$}  {}", harmless(&change.package), styled(style, harmless(&said)));
+        let _ =
+            writeln!(text, "   {:<width$}  {}", harmless(&change.package), styled(style, harmless(&said)));
     }
     for why in &package_preview.not_known {
         failure(&mut text, Some(why));
@@ -113,7 +138,12 @@ fn head(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
         Some(root) => format!("{}, in the private root {root}", report.machine),
         None => format!("{}, the machine itself", report.machine),
     };
-    let wanted: Vec<String> = report.wanted.releases.iter().map(|release| format!("{} {}", release.release, release.baselines.join(" "))).collect();
+    let wanted: Vec<String> = report
+        .wanted
+        .releases
+        .iter()
+        .map(|release| format!("{} {}", release.release, release.baselines.join(" ")))
+        .collect();
     let _ = writeln!(text, "{}", styled(style::STRONG, doing));
     let _ = writeln!(text, "on       {}", harmless(&place));
     let wanted = if wanted.is_empty() { "none yet".to_owned() } else { harmless(&wanted.join(", ")) };
@@ -145,7 +175,11 @@ fn summary(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
     };
     if let Some(unended) = &report.did_not_end {
         let words = harmless(&unended.words());
-        let _ = writeln!(text, "result   {}   {words}: the agent was killed or the machine stopped", styled(style::BAD, "failed"));
+        let _ = writeln!(
+            text,
+            "result   {}   {words}: the agent was killed or the machine stopped",
+            styled(style::BAD, "failed")
+        );
         return;
     }
     let total = count(report.clauses.len(), "clause", "clauses");
@@ -162,7 +196,11 @@ fn summary(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
     }
     if let Some(pending) = &report.restart_pending {
         let because = harmless(&pending.because.join(", "));
-        let _ = writeln!(text, "{}", styled(style::ATTENTION, format!("restart pending since {}: {because}", time(pending.since))));
+        let _ = writeln!(
+            text,
+            "{}",
+            styled(style::ATTENTION, format!("restart pending since {}: {because}", time(pending.since)))
+        );
     }
 }
 
@@ -176,34 +214,55 @@ fn style_of(status: Status) -> anstyle::Style {
 
 /// Returns whether there is nothing to say of a clause but that all is well.
 fn is_quiet(result: &ClauseResult) -> bool {
-    let reaction_is_quiet = result.reaction.as_ref().is_none_or(|reaction| reaction.state == ReactionState::NotNeeded);
+    let reaction_is_quiet =
+        result.reaction.as_ref().is_none_or(|reaction| reaction.state == ReactionState::NotNeeded);
     matches!(result.outcome, Outcome::InLine | Outcome::Idle) && reaction_is_quiet && result.missed.is_empty()
 }
 
 fn quiet(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
     let mut remarks = Vec::new();
-    let in_line: Vec<&ClauseResult> = report.clauses.iter().filter(|result| result.outcome == Outcome::InLine && is_quiet(result)).collect();
+    let in_line: Vec<&ClauseResult> = report
+        .clauses
+        .iter()
+        .filter(|result| result.outcome == Outcome::InLine && is_quiet(result))
+        .collect();
     if !shown.verbose && !in_line.is_empty() && in_line.len() < report.clauses.len() {
         remarks.push(format!("{} in line; -v lists them", count(in_line.len(), "clause is", "clauses are")));
     }
     let already = in_line.iter().filter(|result| result.already_there).count();
     let brought = in_line.iter().filter(|result| result.changed_by.is_some()).count();
     if brought > 0 && !shown.verbose {
-        remarks.push(format!("{} changed by other clauses of this run", count(brought, "clause was", "clauses were")));
+        remarks.push(format!(
+            "{} changed by other clauses of this run",
+            count(brought, "clause was", "clauses were")
+        ));
     }
     if already > 0 && !shown.verbose {
-        remarks.push(format!("{} already in line at the first look", count(already, "clause was", "clauses were")));
+        remarks.push(format!(
+            "{} already in line at the first look",
+            count(already, "clause was", "clauses were")
+        ));
     }
     for excluded in shown.excluded.iter().filter(|_| shown.verbose) {
         remarks.push(format!("{} is excluded here: {}", excluded.address, excluded.condition));
     }
-    let left_out: BTreeSet<(&str, &str)> =
-        report.clauses.iter().flat_map(|result| &result.not_examined).map(|left_out| (left_out.property.as_str(), left_out.why.as_str())).collect();
+    let left_out: BTreeSet<(&str, &str)> = report
+        .clauses
+        .iter()
+        .flat_map(|result| &result.not_examined)
+        .map(|left_out| (left_out.property.as_str(), left_out.why.as_str()))
+        .collect();
     if !shown.verbose && !left_out.is_empty() {
         let properties: Vec<&str> = left_out.iter().map(|(property, _)| *property).collect();
-        remarks.push(format!("not examined here: {} ({})", properties.join(", "), left_out.first().map_or("", |(_, why)| why)));
+        remarks.push(format!(
+            "not examined here: {} ({})",
+            properties.join(", "),
+            left_out.first().map_or("", |(_, why)| why)
+        ));
     }
-    if let Some(stand_in) = report.clauses.iter().find_map(|result| result.stand_in.as_deref()).filter(|_| !shown.verbose) {
+    if let Some(stand_in) =
+        report.clauses.iter().find_map(|result| result.stand_in.as_deref()).filter(|_| !shown.verbose)
+    {
         remarks.push(stand_in.to_owned());
     }
     if !remarks.is_empty() {

@@ -52,7 +52,9 @@ pub fn harmless(text: &str) -> String {
     text.chars()
         .flat_map(|c| match c {
             '\n' | '\t' => vec![c],
-            c if c.is_control() || matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}') => c.escape_unicode().collect(),
+            c if c.is_control() || matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}') => {
+                c.escape_unicode().collect()
+            }
             c => vec![c],
         })
         .collect()

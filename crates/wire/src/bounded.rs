@@ -57,7 +57,11 @@ impl LeftOut {
             }
         };
         part(self.clauses, "clause", "clauses");
-        part(self.entries, "difference, step or package of a clause", "differences, steps or packages of clauses");
+        part(
+            self.entries,
+            "difference, step or package of a clause",
+            "differences, steps or packages of clauses",
+        );
         part(self.cut, "text that was cut", "texts that were cut");
         if self.details {
             parts.push("all details, since the node sent as many today as it may".to_owned());
@@ -84,7 +88,12 @@ impl RunReport {
         for clause in &mut self.clauses {
             bound_clause(clause, &mut of_run, &mut left_out);
         }
-        for text in [&mut self.machine, &mut self.agent].into_iter().chain(&mut self.root).chain(&mut self.reason).chain(&mut self.by) {
+        for text in [&mut self.machine, &mut self.agent]
+            .into_iter()
+            .chain(&mut self.root)
+            .chain(&mut self.reason)
+            .chain(&mut self.by)
+        {
             cut_value(text, &mut left_out);
         }
         if let Some(pending) = &mut self.restart_pending {
@@ -136,9 +145,15 @@ fn bound_clause(clause: &mut ClauseResult, of_run: &mut usize, left_out: &mut Le
         }
     }
     let failure = clause.failure.as_mut();
-    let said = failure.map(|failure| [Some(&mut failure.message), failure.remedy.as_mut()].into_iter().flatten());
+    let said =
+        failure.map(|failure| [Some(&mut failure.message), failure.remedy.as_mut()].into_iter().flatten());
     let whys = clause.not_examined.iter_mut().flat_map(|one| [&mut one.property, &mut one.why]);
-    said.into_iter().flatten().chain(whys).chain(&mut clause.unsupported).chain(&mut clause.stand_in).for_each(|text| cut_value(text, left_out));
+    said.into_iter()
+        .flatten()
+        .chain(whys)
+        .chain(&mut clause.unsupported)
+        .chain(&mut clause.stand_in)
+        .for_each(|text| cut_value(text, left_out));
 
     let mut of_clause = MOST_CLAUSE_TEXT.min(*of_run);
     let before = of_clause;
@@ -169,14 +184,21 @@ fn bound_preview(package_preview: &mut PackagePreview, of_run: &mut usize, left_
     let before = of_preview;
     let mut of_failures = Vec::new();
     for failure in package_preview.failure.iter_mut().chain(&mut package_preview.not_known) {
-        [Some(&mut failure.message), failure.remedy.as_mut()].into_iter().flatten().for_each(|text| cut_value(text, left_out));
+        [Some(&mut failure.message), failure.remedy.as_mut()]
+            .into_iter()
+            .flatten()
+            .for_each(|text| cut_value(text, left_out));
         of_failures.extend(failure.command.as_mut());
     }
     bound_steps(of_failures.into_iter().chain(&mut package_preview.native), &mut of_preview, left_out);
     *of_run -= before - of_preview;
 }
 
-fn bound_steps<'s>(steps: impl Iterator<Item = &'s mut NativeStep>, most: &mut usize, left_out: &mut LeftOut) {
+fn bound_steps<'s>(
+    steps: impl Iterator<Item = &'s mut NativeStep>,
+    most: &mut usize,
+    left_out: &mut LeftOut,
+) {
     for NativeStep { what, output, .. } in steps {
         cut_value(what, left_out);
         left_out.cut += u64::from(cut(output, most, CUT_HERE));
@@ -187,7 +209,9 @@ fn bound_difference(difference: &mut Difference, left_out: &mut LeftOut) {
     cut_value(&mut difference.property, left_out);
     for side in [&mut difference.wanted, &mut difference.found] {
         match side {
-            Side::Value { value: Value::String(text) } | Side::Unreadable { reason: text } | Side::Content { digest: text, .. } => {
+            Side::Value { value: Value::String(text) }
+            | Side::Unreadable { reason: text }
+            | Side::Content { digest: text, .. } => {
                 cut_value(text, left_out);
             }
             Side::Value { value } if matches!(value, Value::Array(_) | Value::Object(_)) => {
@@ -220,7 +244,9 @@ fn leave_out_clauses(report: &mut RunReport, left_out: &mut LeftOut) {
         }
         let mut kept = Vec::with_capacity(report.clauses.len());
         for clause in std::mem::take(&mut report.clauses).into_iter().rev() {
-            if size > LARGEST_REPORT && (!is_quiet || matches!(clause.outcome, Outcome::InLine | Outcome::Idle)) {
+            if size > LARGEST_REPORT
+                && (!is_quiet || matches!(clause.outcome, Outcome::InLine | Outcome::Idle))
+            {
                 size -= size_of(&clause).min(size);
                 left_out.clauses += 1;
             } else {

@@ -24,6 +24,10 @@ pub struct HowToChange {
     /// Continue although the desired state of some nodes cannot be resolved.
     #[serde(default)]
     pub although_unusable: bool,
+    /// Refuse it if a document that it edits was edited after the change with this number.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(minimum = 0))]
+    pub unless_changed_after: Option<u32>,
 }
 
 /// How far a change is.

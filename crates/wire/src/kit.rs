@@ -286,15 +286,22 @@ mod tests {
         let unusable = |node: String, because: &str| (node, because.to_owned());
         let gates = (1..=12).map(|at| unusable(format!("gate-auken-{at}"), "two groups disagree"));
         let changed = Changed {
-            unusable: std::iter::once(unusable("depot-print-1".into(), "a parameter is missing")).chain(gates).collect(),
+            unusable: std::iter::once(unusable("depot-print-1".into(), "a parameter is missing"))
+                .chain(gates)
+                .collect(),
             ..Changed::default()
         };
         assert_eq!(
             changed.reasons(),
-            ["gate-auken-1, gate-auken-2, gate-auken-3 and 9 more: two groups disagree", "depot-print-1: a parameter is missing"]
+            [
+                "gate-auken-1, gate-auken-2, gate-auken-3 and 9 more: two groups disagree",
+                "depot-print-1: a parameter is missing"
+            ]
         );
-        let changed =
-            Changed { unusable: (0..13).map(|at| unusable("depot-print-1".into(), &format!("reason {at}"))).collect(), ..Changed::default() };
+        let changed = Changed {
+            unusable: (0..13).map(|at| unusable("depot-print-1".into(), &format!("reason {at}"))).collect(),
+            ..Changed::default()
+        };
         assert_eq!(changed.reasons().last().map(String::as_str), Some("and 3 more reasons"));
     }
 }

@@ -30,7 +30,8 @@ pub fn keep_unknown(stored: &mut Value, sent: &[u8]) -> u64 {
     keep(report, sent, fields_of::<RunReport>());
     let known = fields_of::<ClauseResult>();
     let Some(Value::Array(clauses)) = report.get_mut("clauses") else { return left_out };
-    let sent_clauses = of_clauses.as_ref().and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_object);
+    let sent_clauses =
+        of_clauses.as_ref().and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_object);
     let mut at = 0;
     for sent in sent_clauses {
         // Clauses are in the order in which they came, and some may have been left out.
@@ -56,7 +57,12 @@ struct FieldNames<'a>(&'a mut &'static [&'static str]);
 impl<'de> Deserializer<'de> for FieldNames<'_> {
     type Error = serde::de::value::Error;
 
-    fn deserialize_struct<V: Visitor<'de>>(self, _: &'static str, fields: &'static [&'static str], _: V) -> Result<V::Value, Self::Error> {
+    fn deserialize_struct<V: Visitor<'de>>(
+        self,
+        _: &'static str,
+        fields: &'static [&'static str],
+        _: V,
+    ) -> Result<V::Value, Self::Error> {
         *self.0 = fields;
         Err(Self::Error::custom("only the names are asked for"))
     }

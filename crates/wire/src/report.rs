@@ -3,7 +3,9 @@
 pub use crate::bounded::LeftOut;
 use constans_core::address::ClauseAddress;
 use constans_core::digest::Digest;
-use constans_core::run::{ClauseResult, Counts, DueReaction, Mode, PackagePreview, PartOf, RestartPending, Status};
+use constans_core::run::{
+    ClauseResult, Counts, DueReaction, Mode, PackagePreview, PartOf, RestartPending, Status,
+};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;

@@ -35,7 +35,10 @@ mod tests {
             (r#""\"#, r#""\"#, 0),
         ] {
             let mut json = before.as_bytes().to_vec();
-            assert_eq!((without_nul(&mut json), String::from_utf8(json).unwrap().as_str()), (replaced, after));
+            assert_eq!(
+                (without_nul(&mut json), String::from_utf8(json).unwrap().as_str()),
+                (replaced, after)
+            );
         }
     }
 }

@@ -24,7 +24,9 @@ impl Ports {
     /// Returns 7443 and 7444, or what `DEMO_PORT` says and the next one.
     pub fn of_environment() -> io::Result<Self> {
         let agents = match std::env::var("DEMO_PORT") {
-            Ok(text) => text.parse().map_err(|_| io::Error::other(format!("DEMO_PORT is `{text}`, and no number of a port")))?,
+            Ok(text) => text
+                .parse()
+                .map_err(|_| io::Error::other(format!("DEMO_PORT is `{text}`, and no number of a port")))?,
             Err(_) => 7443,
         };
         Ok(Self { agents, people: agents + 1, metrics: agents + 2 })
@@ -33,8 +35,11 @@ impl Ports {
     /// Says which port is busy, before anything starts.
     pub fn check_free(self) -> io::Result<()> {
         for port in [self.agents, self.people, self.metrics] {
-            TcpListener::bind(("127.0.0.1", port))
-                .map_err(|_| io::Error::other(format!("port {port} is used by another program: end it, or name another port by DEMO_PORT=…")))?;
+            TcpListener::bind(("127.0.0.1", port)).map_err(|_| {
+                io::Error::other(format!(
+                    "port {port} is used by another program: end it, or name another port by DEMO_PORT=…"
+                ))
+            })?;
         }
         Ok(())
     }
@@ -75,7 +80,12 @@ impl Fleet {
         let log = File::create(folder.join("server.log"))?;
         let server = tied(&folder.join("constans-server"), false)
             .args(["serve", "--name", "127.0.0.1", "--title", "Skerry Line · demo", "--colour", "#5B3A6E"])
-            .args(["--agents", &format!("127.0.0.1:{}", ports.agents), "--people", &format!("127.0.0.1:{}", ports.people)])
+            .args([
+                "--agents",
+                &format!("127.0.0.1:{}", ports.agents),
+                "--people",
+                &format!("127.0.0.1:{}", ports.people),
+            ])
             .args(["--metrics", &format!("127.0.0.1:{}", ports.metrics)])
             .arg("--protected")
             .arg(folder.join("protected"))
@@ -85,8 +95,15 @@ impl Fleet {
             .stdout(Stdio::null())
             .stderr(log)
             .spawn()?;
-        let mut fleet =
-            Self { folder: folder.to_owned(), database, ports, server, agents: Vec::new(), ca: String::new(), token: token.trim().to_owned() };
+        let mut fleet = Self {
+            folder: folder.to_owned(),
+            database,
+            ports,
+            server,
+            agents: Vec::new(),
+            ca: String::new(),
+            token: token.trim().to_owned(),
+        };
         fleet.wait()?;
         let log = fs::read_to_string(folder.join("server.log"))?;
         let ca = log.split("fingerprint=\"").nth(1).and_then(|rest| rest.split('"').next());
@@ -121,7 +138,13 @@ impl Fleet {
         let path = self.folder.join("client.env");
         let _ = fs::remove_file(&path);
         let mut file = OpenOptions::new().create_new(true).write(true).mode(0o600).open(path)?;
-        writeln!(file, "export CONSTANS_SERVER={} CONSTANS_CA={} CONSTANS_TOKEN={}", self.people_url(), self.ca, self.token)
+        writeln!(
+            file,
+            "export CONSTANS_SERVER={} CONSTANS_CA={} CONSTANS_TOKEN={}",
+            self.people_url(),
+            self.ca,
+            self.token
+        )
     }
 
     fn people_url(&self) -> String {
@@ -136,7 +159,11 @@ impl Fleet {
     /// Runs the client and returns what it says.
     pub fn client(&self, arguments: &[&str]) -> io::Result<String> {
         let mut command = Command::new(self.folder.join("constans"));
-        command.args(arguments).env("CONSTANS_SERVER", self.people_url()).env("CONSTANS_CA", &self.ca).env("CONSTANS_TOKEN", &self.token);
+        command
+            .args(arguments)
+            .env("CONSTANS_SERVER", self.people_url())
+            .env("CONSTANS_CA", &self.ca)
+            .env("CONSTANS_TOKEN", &self.token);
         said(&mut command)
     }
 
@@ -154,7 +181,8 @@ impl Fleet {
 
     /// Starts the agent of a node as a daemon.
     pub fn start_agent(&mut self, node: &str) -> io::Result<()> {
-        let log = OpenOptions::new().create(true).append(true).open(self.folder.join(node).join("agent.log"))?;
+        let log =
+            OpenOptions::new().create(true).append(true).open(self.folder.join(node).join("agent.log"))?;
         self.agents.push(self.agent(node, &["daemon"]).stdout(log.try_clone()?).stderr(log).spawn()?);
         Ok(())
     }
@@ -199,6 +227,10 @@ fn said(command: &mut Command) -> io::Result<String> {
     if output.status.success() {
         return Ok(String::from_utf8_lossy(&output.stdout).into_owned());
     }
-    let said = String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
-    Err(io::Error::other(format!("{} failed:\n{said}", command.get_args().filter_map(|word| word.to_str()).take(8).collect::<Vec<_>>().join(" "))))
+    let said =
+        String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
+    Err(io::Error::other(format!(
+        "{} failed:\n{said}",
+        command.get_args().filter_map(|word| word.to_str()).take(8).collect::<Vec<_>>().join(" ")
+    )))
 }

@@ -22,7 +22,9 @@ fn main() -> ExitCode {
     match run(Path::new(folder), Path::new(programs)) {
         Ok(()) => ExitCode::SUCCESS,
         Err(error) => {
-            eprintln!("error: the demo ended: {error}\nhint: its logs lie in {folder}; make demo-reset, then make demo, begins anew");
+            eprintln!(
+                "error: the demo ended: {error}\nhint: its logs lie in {folder}; make demo-reset, then make demo, begins anew"
+            );
             ExitCode::FAILURE
         }
     }

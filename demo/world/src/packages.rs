@@ -44,9 +44,15 @@ pub const PACKAGES: &[Package] = &[
     service("gate-reader", "2.1.4"),
     service("gate-reader", "2.2.0"),
     Package { settings: Some(("/etc/quay-games.conf", "high_score = 0\n")), ..package("quay-games", "1.0") },
-    Package { settings: Some(("/etc/quay-games.conf", "high_score = 0\nsound = \"on\"\n")), ..package("quay-games", "1.1") },
+    Package {
+        settings: Some(("/etc/quay-games.conf", "high_score = 0\nsound = \"on\"\n")),
+        ..package("quay-games", "1.1")
+    },
     Package { settings: Some(("/etc/issue", "Welcome to quay-motd\n")), ..package("quay-motd", "1.0") },
-    Package { after_install: "echo 'no voucher printer is connected' >&2\nexit 1\n", ..package("voucher-driver", "0.4") },
+    Package {
+        after_install: "echo 'no voucher printer is connected' >&2\nexit 1\n",
+        ..package("voucher-driver", "0.4")
+    },
 ];
 
 /// Builds the repository: a folder for apt's `file:` scheme.
@@ -70,16 +76,28 @@ pub fn build_packages(folder: &Path, packages: &[Package]) -> io::Result<()> {
         let deb = format!("pool/{}_{}_all.deb", package.name, package.version);
         let tree = folder.join("build").join(format!("{}-{}", package.name, package.version));
         let control = lay_out(package, &tree)?;
-        run(Command::new("dpkg-deb").args(["--root-owner-group", "-Znone", "--build"]).arg(&tree).arg(folder.join(&deb)))?;
+        run(Command::new("dpkg-deb")
+            .args(["--root-owner-group", "-Znone", "--build"])
+            .arg(&tree)
+            .arg(folder.join(&deb)))?;
         let bytes = fs::read(folder.join(&deb))?;
-        let _ = writeln!(index, "{}Filename: {deb}\nSize: {}\nSHA256: {}\n", control, bytes.len(), hex(&Sha256::digest(&bytes)));
+        let _ = writeln!(
+            index,
+            "{}Filename: {deb}\nSize: {}\nSHA256: {}\n",
+            control,
+            bytes.len(),
+            hex(&Sha256::digest(&bytes))
+        );
     }
     fs::remove_dir_all(folder.join("build"))?;
     fs::write(folder.join("Packages"), &index)?;
     let sum = hex(&Sha256::digest(index.as_bytes()));
     fs::write(
         folder.join("Release"),
-        format!("Origin: Skerry Line\nSuite: quay\nDate: Thu, 01 Jan 2026 00:00:00 UTC\nSHA256:\n {sum} {} Packages\n", index.len()),
+        format!(
+            "Origin: Skerry Line\nSuite: quay\nDate: Thu, 01 Jan 2026 00:00:00 UTC\nSHA256:\n {sum} {} Packages\n",
+            index.len()
+        ),
     )
 }
 
@@ -99,8 +117,9 @@ fn lay_out(package: &Package, tree: &Path) -> io::Result<String> {
     write_program(&tree.join(format!("usr/bin/{name}")), &program)?;
     write_program(&tree.join("DEBIAN/postinst"), &format!("#!/bin/sh\n{}", package.after_install))?;
     if package.has_service {
-        let unit =
-            format!("[Unit]\nDescription={name} {version}\n[Service]\nExecStart=/usr/bin/{name} --serve\n[Install]\nWantedBy=multi-user.target\n");
+        let unit = format!(
+            "[Unit]\nDescription={name} {version}\n[Service]\nExecStart=/usr/bin/{name} --serve\n[Install]\nWantedBy=multi-user.target\n"
+        );
         write(&tree.join(format!("lib/systemd/system/{name}.service")), &unit)?;
     }
     if let Some((path, contents)) = package.settings {

@@ -32,7 +32,12 @@ impl Postgres {
             // However this program ends, it ends with it.
             let mut command = Command::new("/usr/bin/setpriv");
             command.args(["--pdeathsig", "INT"]).arg(programs.join(program));
-            command.env_clear().env("PATH", "/usr/bin:/bin").env("LC_ALL", "C.UTF-8").current_dir(folder).stdin(Stdio::null());
+            command
+                .env_clear()
+                .env("PATH", "/usr/bin:/bin")
+                .env("LC_ALL", "C.UTF-8")
+                .current_dir(folder)
+                .stdin(Stdio::null());
             if let Some((uid, gid)) = account {
                 command.uid(uid).gid(gid);
             }
@@ -47,14 +52,27 @@ impl Postgres {
             fs::write(&password, PASSWORD)?;
             fs::set_permissions(&password, fs::Permissions::from_mode(0o644))?;
             let made = as_account("initdb")
-                .args(["-A", "scram-sha-256", "-U", "constans", "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions", "--pwfile"])
+                .args([
+                    "-A",
+                    "scram-sha-256",
+                    "-U",
+                    "constans",
+                    "-E",
+                    "UTF8",
+                    "--locale=C.UTF-8",
+                    "--no-instructions",
+                    "--pwfile",
+                ])
                 .arg(&password)
                 .arg("-D")
                 .arg(&data)
                 .output()?;
             fs::remove_file(&password)?;
             if !made.status.success() {
-                return Err(io::Error::other(format!("initdb failed: {}", String::from_utf8_lossy(&made.stderr))));
+                return Err(io::Error::other(format!(
+                    "initdb failed: {}",
+                    String::from_utf8_lossy(&made.stderr)
+                )));
             }
         }
         // The port is free now; that nobody takes it in between is likely enough, and told if not.
@@ -94,7 +112,10 @@ impl Postgres {
             }
             std::thread::sleep(Duration::from_millis(20));
         }
-        Err(io::Error::other(format!("PostgreSQL did not start within 30 s: see {}", data.with_file_name("log").display())))
+        Err(io::Error::other(format!(
+            "PostgreSQL did not start within 30 s: see {}",
+            data.with_file_name("log").display()
+        )))
     }
 
     /// Returns the URL of a database, which is made at first and kept.
@@ -152,9 +173,16 @@ impl Drop for Postgres {
 
 /// Where Debian puts the server's programs: not on the path.
 fn programs() -> io::Result<PathBuf> {
-    let versions = fs::read_dir("/usr/lib/postgresql").into_iter().flatten().flatten().map(|entry| entry.path().join("bin"));
-    let newest = versions.filter(|folder| folder.join("postgres").exists() && folder.join("initdb").exists()).max();
-    newest.ok_or_else(|| io::Error::other("PostgreSQL's server programs are not installed: apt-get install postgresql"))
+    let versions = fs::read_dir("/usr/lib/postgresql")
+        .into_iter()
+        .flatten()
+        .flatten()
+        .map(|entry| entry.path().join("bin"));
+    let newest =
+        versions.filter(|folder| folder.join("postgres").exists() && folder.join("initdb").exists()).max();
+    newest.ok_or_else(|| {
+        io::Error::other("PostgreSQL's server programs are not installed: apt-get install postgresql")
+    })
 }
 
 /// PostgreSQL refuses root: then it runs as its own account.
@@ -164,8 +192,12 @@ fn account() -> io::Result<Option<(u32, u32)>> {
     }
     let passwd = fs::read_to_string("/etc/passwd")?;
     let of = |name: &str| {
-        let fields: Vec<&str> = passwd.lines().find(|line| line.starts_with(&format!("{name}:")))?.split(':').collect();
+        let fields: Vec<&str> =
+            passwd.lines().find(|line| line.starts_with(&format!("{name}:")))?.split(':').collect();
         Some((fields.get(2)?.parse().ok()?, fields.get(3)?.parse().ok()?))
     };
-    of("postgres").or_else(|| of("nobody")).map(Some).ok_or_else(|| io::Error::other("there is neither an account postgres nor nobody"))
+    of("postgres")
+        .or_else(|| of("nobody"))
+        .map(Some)
+        .ok_or_else(|| io::Error::other("there is neither an account postgres nor nobody"))
 }

@@ -65,15 +65,33 @@ fn wish(fleet: &Fleet) -> io::Result<()> {
     for stage in ["harbour", "open-water"] {
         fleet.client(&["stage", "make", stage])?;
     }
-    fleet.client(&["stage", "serve", "open-water", "quay-base@1.3.0", "kiosk-floor@1.0.0", "gate-reader@2.1.0", "ship-gateway@0.9.0"])?;
+    fleet.client(&[
+        "stage",
+        "serve",
+        "open-water",
+        "quay-base@1.3.0",
+        "kiosk-floor@1.0.0",
+        "gate-reader@2.1.0",
+        "ship-gateway@0.9.0",
+    ])?;
     // The next release of what every node has, which only the harbour has so far.
     let next = kits.join("quay-base");
-    for (file, from, to) in [("kit.toml", "1.3.0", "1.4.0"), ("copies/issue", "Skerry Line", "Skerry Line, five islands")] {
+    for (file, from, to) in
+        [("kit.toml", "1.3.0", "1.4.0"), ("copies/issue", "Skerry Line", "Skerry Line, five islands")]
+    {
         let text = fs::read_to_string(next.join(file))?;
         fs::write(next.join(file), text.replace(from, to))?;
     }
     fleet.client(&["kit", "publish", path(&next)])?;
-    fleet.client(&["stage", "serve", "harbour", "quay-base@1.4.0", "kiosk-floor@1.0.0", "gate-reader@2.1.0", "ship-gateway@0.9.0"])?;
+    fleet.client(&[
+        "stage",
+        "serve",
+        "harbour",
+        "quay-base@1.4.0",
+        "kiosk-floor@1.0.0",
+        "gate-reader@2.1.0",
+        "ship-gateway@0.9.0",
+    ])?;
     let groups = fleet.folder().join("groups");
     fs::create_dir_all(&groups)?;
     for (name, text) in GROUPS {
@@ -101,7 +119,10 @@ const GROUPS: [(&str, &str); 5] = [
         "bridges",
         "name = \"bridges\"\npriority = 10\nfilter = \"labels.role == 'bridge'\"\n\n[[assignments]]\nkit = \"ship-gateway\"\nbaseline = \"store-and-forward\"\n\n[settings]\ninterval_secs = 5\n",
     ),
-    ("brisk-first", "name = \"brisk-first\"\npriority = 20\nfilter = \"labels.site == 'brisk'\"\nstage = \"harbour\"\n"),
+    (
+        "brisk-first",
+        "name = \"brisk-first\"\npriority = 20\nfilter = \"labels.site == 'brisk'\"\nstage = \"harbour\"\n",
+    ),
 ];
 
 fn join_and_run(fleet: &Fleet, machine: &Machine) -> io::Result<()> {
@@ -109,7 +130,11 @@ fn join_and_run(fleet: &Fleet, machine: &Machine) -> io::Result<()> {
     let place = fleet.folder().join(machine.name);
     let _ = fs::remove_dir_all(&place);
     // The package source of this one kiosk is empty: what it is to install cannot be had.
-    let source = if machine.name == "kiosk-brisk-1" { fleet.folder().join("no-packages") } else { fleet.folder().join("packages") };
+    let source = if machine.name == "kiosk-brisk-1" {
+        fleet.folder().join("no-packages")
+    } else {
+        fleet.folder().join("packages")
+    };
     fs::create_dir_all(&source)?;
     if !source.join("Packages").exists() {
         fs::write(source.join("Packages"), "")?;
@@ -155,7 +180,10 @@ fn disturb(fleet: &Fleet) -> io::Result<()> {
     edit("kiosk-auken-1", "etc/kiosk/shell.conf", "idle = 45", "idle = 600")?;
     fleet.on("kiosk-auken-1", &["daemon", "--once"])?;
     let end = Instant::now() + Duration::from_secs(30);
-    while !fleet.client(&["node", "list", "--filter", "node.status == 'drift_found'"])?.contains("gate-auken-1") {
+    while !fleet
+        .client(&["node", "list", "--filter", "node.status == 'drift_found'"])?
+        .contains("gate-auken-1")
+    {
         if Instant::now() > end {
             return Err(io::Error::other("the changed tariffs of gate-auken-1 were not found"));
         }

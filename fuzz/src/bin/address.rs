@@ -12,7 +12,10 @@ fuzz_target!(|text: &str| {
         let _ = fits(pattern, &address);
     }
     if let Ok(wish) = VersionWish::parse(text) {
-        assert_eq!(VersionWish::parse(&wish.to_string()).map(|again| again.to_string()), Ok(wish.to_string()));
+        assert_eq!(
+            VersionWish::parse(&wish.to_string()).map(|again| again.to_string()),
+            Ok(wish.to_string())
+        );
     }
     let _ = duration_secs(text);
 });

@@ -13,7 +13,9 @@ fuzz_target!(|json: &[u8]| {
     let stable = said.about.only_stable();
     assert!(!serde_json::to_string(&stable).expect("it is JSON").contains("\\u0000"));
     let view = NodeView { about: stable, ..NodeView::sample() };
-    for filter in ["about.os.name == \"debian\" && labels.site != \"\"", "has(labels.site) || about.memory.mib > 1"] {
+    for filter in
+        ["about.os.name == \"debian\" && labels.site != \"\"", "has(labels.site) || about.memory.mib > 1"]
+    {
         if let Ok(condition) = Condition::parse_for_group(filter) {
             let _ = condition.holds(&view, &Default::default());
         }

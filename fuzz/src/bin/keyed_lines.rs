@@ -4,4 +4,7 @@
 use constans_core::part::Format;
 use libfuzzer_sys::fuzz_target;
 
-fuzz_target!(|text: &str| constans_fuzz::setting(text, &[Format::Ini, Format::KeyEqualsValue, Format::KeySpaceValue]));
+fuzz_target!(|text: &str| constans_fuzz::setting(
+    text,
+    &[Format::Ini, Format::KeyEqualsValue, Format::KeySpaceValue]
+));

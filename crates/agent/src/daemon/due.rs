@@ -61,7 +61,9 @@ impl Due {
             Rhythm::Every(secs) => secs,
             Rhythm::At(_) => u64::MAX,
         };
-        let wait = SignedDuration::from_millis(i64::try_from(retry_after_ms(self.unanswered, interval, self.chance(now))).unwrap_or(i64::MAX));
+        let wait = SignedDuration::from_millis(
+            i64::try_from(retry_after_ms(self.unanswered, interval, self.chance(now))).unwrap_or(i64::MAX),
+        );
         self.check_in = next.min(now + wait);
     }
 
@@ -80,8 +82,13 @@ impl Due {
     /// A run begins: returns what it is for, and says when the next one is due.
     pub fn begin_run(&mut self, settings: &AgentSettings) -> StartedBy {
         let now = self.clock.now();
-        let follows_check_ins = settings.runs() == settings.check_ins() && self.unanswered == 0 && self.check_in > now;
-        self.run = if follows_check_ins { self.check_in } else { settings.next(settings.runs(), &zone(settings), now, self.chance(now)) };
+        let follows_check_ins =
+            settings.runs() == settings.check_ins() && self.unanswered == 0 && self.check_in > now;
+        self.run = if follows_check_ins {
+            self.check_in
+        } else {
+            settings.next(settings.runs(), &zone(settings), now, self.chance(now))
+        };
         std::mem::replace(&mut self.run_for, StartedBy::Interval)
     }
 
@@ -98,7 +105,12 @@ impl Due {
     }
 
     /// Sleeps until something is due. Returns whether it was asked to end meanwhile.
-    pub async fn sleep(&mut self, ended: &mut Signal, interrupted: &mut Signal, settings: impl Fn() -> AgentSettings) -> bool {
+    pub async fn sleep(
+        &mut self,
+        ended: &mut Signal,
+        interrupted: &mut Signal,
+        settings: impl Fn() -> AgentSettings,
+    ) -> bool {
         let (wall, began) = (self.clock.now(), Instant::now());
         loop {
             let now = self.clock.now();
@@ -107,7 +119,8 @@ impl Due {
                 // The hours that were waited for are further off than they should be.
                 let settings = settings();
                 self.check_in = self.check_in.min(self.next_check_in(&settings));
-                self.run = self.run.min(settings.next(settings.runs(), &zone(&settings), now, self.chance(now)));
+                self.run =
+                    self.run.min(settings.next(settings.runs(), &zone(&settings), now, self.chance(now)));
             }
             let left = self.check_in.min(self.run).duration_since(now);
             let Ok(left) = Duration::try_from(left) else { return false };

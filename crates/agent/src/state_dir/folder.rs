@@ -87,8 +87,10 @@ impl StateDir {
     ///
     /// Returns why it cannot be made or written.
     pub fn open(path: &Path) -> Result<Self, AgentError> {
-        let storage = OnDisk::open(path).map_err(|error| AgentError::own_file("make the folder", path, &error))?;
-        let opened = Self { storage: Arc::new(storage), clock: Clock::system(), most_whole_runs: MOST_WHOLE_RUNS };
+        let storage =
+            OnDisk::open(path).map_err(|error| AgentError::own_file("make the folder", path, &error))?;
+        let opened =
+            Self { storage: Arc::new(storage), clock: Clock::system(), most_whole_runs: MOST_WHOLE_RUNS };
         opened.bring_forward()?;
         Ok(opened)
     }
@@ -97,8 +99,11 @@ impl StateDir {
     fn bring_forward(&self) -> Result<(), AgentError> {
         let format = self.read_text("format")?.and_then(|text| text.trim().parse::<u32>().ok()).unwrap_or(0);
         if format > FORMAT {
-            return Err(AgentError::new(format!("{} has format {format}, and this agent knows {FORMAT}", self.path().display()))
-                .hint("a newer agent wrote it: use that one, or name another folder with --state-dir"));
+            return Err(AgentError::new(format!(
+                "{} has format {format}, and this agent knows {FORMAT}",
+                self.path().display()
+            ))
+            .hint("a newer agent wrote it: use that one, or name another folder with --state-dir"));
         }
         if format < FORMAT {
             self.write("format", format!("{FORMAT}\n").as_bytes())?;
@@ -332,7 +337,12 @@ impl StateDir {
     /// # Errors
     ///
     /// Returns who still runs since when, after `patience`.
-    pub fn lock(&self, what: &str, patience: Duration, mut waiting: impl FnMut(&str)) -> Result<RunLock, AgentError> {
+    pub fn lock(
+        &self,
+        what: &str,
+        patience: Duration,
+        mut waiting: impl FnMut(&str),
+    ) -> Result<RunLock, AgentError> {
         let end = Instant::now() + patience;
         let mut told = false;
         let mut lock = loop {
@@ -352,13 +362,21 @@ impl StateDir {
             std::thread::sleep(Duration::from_millis(100));
         };
         let running = Running { pid: std::process::id(), what: what.to_owned(), since: self.now() };
-        lock.note(&serde_json::to_vec(&running).expect("it is plain data")).map_err(self.failed("write", Path::new("lock")))?;
+        lock.note(&serde_json::to_vec(&running).expect("it is plain data"))
+            .map_err(self.failed("write", Path::new("lock")))?;
         Ok(RunLock { _lock: lock })
     }
 
     fn who_runs(&self) -> String {
-        match self.read("lock").ok().flatten().and_then(|bytes| serde_json::from_slice::<Running>(&bytes).ok()) {
-            Some(running) => format!("{} by process {} since {:.0}", running.what, running.pid, running.since),
+        match self
+            .read("lock")
+            .ok()
+            .flatten()
+            .and_then(|bytes| serde_json::from_slice::<Running>(&bytes).ok())
+        {
+            Some(running) => {
+                format!("{} by process {} since {:.0}", running.what, running.pid, running.since)
+            }
             None => "another process".to_owned(),
         }
     }
@@ -382,7 +400,11 @@ impl StateDir {
     }
 
     fn follow(&self, begun: Option<Begun>) -> Result<RunOrder, AgentError> {
-        let before = self.run_order()?.unwrap_or_else(|| RunOrder { memory_epoch: Uuid::now_v7(), sequence: 0, begun: None });
+        let before = self.run_order()?.unwrap_or_else(|| RunOrder {
+            memory_epoch: Uuid::now_v7(),
+            sequence: 0,
+            begun: None,
+        });
         let order = RunOrder { sequence: before.sequence + 1, begun: begun.or(before.begun), ..before };
         self.rewrite_json(ORDER, &order)?;
         Ok(order)
@@ -434,10 +456,17 @@ mod tests {
     #[test]
     fn a_second_run_is_told_who_runs() {
         let folder = tempfile::tempdir().unwrap();
-        for state_dir in [StateDir::open(folder.path()).unwrap(), StateDir::in_memory(&InMemory::default(), Clock::system(), 1)] {
+        for state_dir in [
+            StateDir::open(folder.path()).unwrap(),
+            StateDir::in_memory(&InMemory::default(), Clock::system(), 1),
+        ] {
             let held = state_dir.lock("enforce", Duration::ZERO, |_| ()).unwrap();
             let error = state_dir.lock("observe", Duration::ZERO, |_| ()).err().unwrap();
-            assert!(error.message.starts_with("another run is in progress: enforce by process"), "{}", error.message);
+            assert!(
+                error.message.starts_with("another run is in progress: enforce by process"),
+                "{}",
+                error.message
+            );
             assert_eq!(error.exit, Exit::Busy);
             drop(held);
             assert!(state_dir.lock("observe", Duration::ZERO, |_| ()).is_ok());
@@ -463,7 +492,10 @@ mod tests {
         }
         let aside = state_dir.all_set_aside();
         assert_eq!((aside.len(), state_dir.list(ASIDE).len()), (MOST_ASIDE, MOST_ASIDE));
-        assert_eq!(state_dir.read_text(&state_dir.list(ASIDE)[MOST_ASIDE - 1].name).unwrap().unwrap(), format!("nonsense {}", MOST_ASIDE + 4));
+        assert_eq!(
+            state_dir.read_text(&state_dir.list(ASIDE)[MOST_ASIDE - 1].name).unwrap().unwrap(),
+            format!("nonsense {}", MOST_ASIDE + 4)
+        );
         assert!(aside[0].name == "due.json" && aside[0].because.starts_with("expected ident"), "{aside:?}");
     }
 
@@ -487,12 +519,22 @@ mod tests {
             let mut lines = state_dir.append("runs/lines").unwrap();
             lines.add(b"one\n").and_then(|()| lines.add(b"two\n")).and_then(|()| lines.sync()).unwrap();
             state_dir.remove("runs/none");
-            let listed: Vec<_> = state_dir.list("runs/whole").into_iter().filter(|listed| !listed.name.ends_with("a.new")).collect();
-            (listed, state_dir.read_text("runs/lines").unwrap(), state_dir.read("runs/none").unwrap(), state_dir.list("none"))
+            let listed: Vec<_> = state_dir
+                .list("runs/whole")
+                .into_iter()
+                .filter(|listed| !listed.name.ends_with("a.new"))
+                .collect();
+            (
+                listed,
+                state_dir.read_text("runs/lines").unwrap(),
+                state_dir.read("runs/none").unwrap(),
+                state_dir.list("none"),
+            )
         };
         let on_disk = all(&StateDir::open(folder.path()).unwrap());
         assert_eq!(on_disk, all(&StateDir::in_memory(&InMemory::default(), Clock::system(), 1)));
-        let names: Vec<_> = on_disk.0.iter().map(|listed| (listed.name.display().to_string(), listed.bytes)).collect();
+        let names: Vec<_> =
+            on_disk.0.iter().map(|listed| (listed.name.display().to_string(), listed.bytes)).collect();
         assert_eq!(names, [("runs/whole/a.json".to_owned(), 2), ("runs/whole/b.json".to_owned(), 1)]);
     }
 }

@@ -119,7 +119,9 @@ impl Storage for OnDisk {
         for entry in entries {
             let entry = entry?;
             match entry.metadata() {
-                Ok(metadata) if metadata.is_file() => listed.push(Listed { name: folder.join(entry.file_name()), bytes: metadata.len() }),
+                Ok(metadata) if metadata.is_file() => {
+                    listed.push(Listed { name: folder.join(entry.file_name()), bytes: metadata.len() });
+                }
                 // A folder, or what was removed meanwhile.
                 _ => {}
             }
@@ -130,7 +132,8 @@ impl Storage for OnDisk {
 
     fn try_lock(&self, name: &Path) -> io::Result<Option<Box<dyn Lock>>> {
         let path = self.folder.join(name);
-        let open = || OpenOptions::new().create(true).truncate(false).read(true).write(true).mode(0o600).open(&path);
+        let open =
+            || OpenOptions::new().create(true).truncate(false).read(true).write(true).mode(0o600).open(&path);
         let file = with_folder(&path, open)?;
         match rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive) {
             Ok(()) => Ok(Some(Box::new(Locked { file }))),

@@ -64,7 +64,9 @@ async fn check_online(arguments: &CheckArguments) -> Result<(), ClientError> {
         match found_by_server(&server, arguments, &read).await {
             Ok(findings) => read.checked.findings = findings,
             Err(error) if error.is_not_permitted() => {
-                anstream::eprintln!("note: only the labels were asked for; what else publishing finds is told to who may publish (kit.publish)");
+                anstream::eprintln!(
+                    "note: only the labels were asked for; what else publishing finds is told to who may publish (kit.publish)"
+                );
             }
             Err(error) => return Err(error),
         }
@@ -76,7 +78,11 @@ async fn check_online(arguments: &CheckArguments) -> Result<(), ClientError> {
 }
 
 /// Returns what the server finds of a kit, published together with those beside it.
-async fn found_by_server(server: &Server, arguments: &CheckArguments, read: &CheckedFolder) -> Result<Vec<Finding>, ClientError> {
+async fn found_by_server(
+    server: &Server,
+    arguments: &CheckArguments,
+    read: &CheckedFolder,
+) -> Result<Vec<Finding>, ClientError> {
     let failed = |error: constans_folder::ReadKitError| ClientError::new(error.to_string(), error.hint());
     let mut kits = vec![prepared(&read.files, None)];
     for folder in &arguments.paths.with {
@@ -87,7 +93,9 @@ async fn found_by_server(server: &Server, arguments: &CheckArguments, read: &Che
     // Only a folder knows how it is called.
     let of_folder = read.checked.findings.iter().filter(|finding| finding.code == Code::FolderName).cloned();
     let mut all: Vec<Finding> = of_folder.chain(found.swap_remove(0)).collect();
-    all.sort_by(|left, right| (left.level, &left.place, left.code).cmp(&(right.level, &right.place, right.code)));
+    all.sort_by(|left, right| {
+        (left.level, &left.place, left.code).cmp(&(right.level, &right.place, right.code))
+    });
     Ok(all)
 }
 
@@ -106,8 +114,11 @@ fn read(arguments: &CheckArguments, labels: Option<&BTreeSet<String>>) -> Result
 }
 
 fn show(arguments: &CheckArguments, CheckedFolder { files, checked, .. }: &CheckedFolder) -> Exit {
-    let folder =
-        if arguments.paths.kit.is_file() { String::new() } else { format!("{}/", arguments.paths.kit.display().to_string().trim_end_matches('/')) };
+    let folder = if arguments.paths.kit.is_file() {
+        String::new()
+    } else {
+        format!("{}/", arguments.paths.kit.display().to_string().trim_end_matches('/'))
+    };
     let fails = checked.has_errors() || (arguments.strict && !checked.findings.is_empty());
     match arguments.output {
         Output::Text => anstream::print!("{}", text(checked, files, &folder, fails)),
@@ -139,7 +150,15 @@ fn text(checked: &Checked, files: &KitFiles, folder: &str, fails: bool) -> Strin
     }
     let Some(kit) = &checked.kit else { return text };
     text += &contents_of(kit);
-    let _ = writeln!(text, "{}", if warnings > 0 { format!("no errors, {}", counted(warnings, "warning")) } else { "no findings".to_owned() });
+    let _ = writeln!(
+        text,
+        "{}",
+        if warnings > 0 {
+            format!("no errors, {}", counted(warnings, "warning"))
+        } else {
+            "no findings".to_owned()
+        }
+    );
     text
 }
 
@@ -158,8 +177,17 @@ fn contents_of(kit: &Kit) -> String {
         let parameters = baseline.parameters.len();
         let _ = writeln!(text, "  baseline {}  {}", baseline.name.value, baseline.summary);
         let clauses = baseline.clauses.len();
-        let parameters = if parameters == 0 { String::new() } else { format!("; {parameters} parameter{}", if parameters == 1 { "" } else { "s" }) };
-        let _ = writeln!(text, "    {clauses} clause{}: {}{parameters}", if clauses == 1 { "" } else { "s" }, kinds.join(", "));
+        let parameters = if parameters == 0 {
+            String::new()
+        } else {
+            format!("; {parameters} parameter{}", if parameters == 1 { "" } else { "s" })
+        };
+        let _ = writeln!(
+            text,
+            "    {clauses} clause{}: {}{parameters}",
+            if clauses == 1 { "" } else { "s" },
+            kinds.join(", ")
+        );
     }
     text
 }
@@ -168,8 +196,12 @@ fn contents_of(kit: &Kit) -> String {
 fn junit(findings: &[Finding], files: &KitFiles, folder: &str, strict: bool) -> String {
     let fails = |finding: &&Finding| strict || finding.level == Level::Error;
     let mut text = String::from("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n");
-    let _ =
-        writeln!(text, "<testsuite name=\"kit check\" tests=\"{}\" failures=\"{}\">", findings.len().max(1), findings.iter().filter(fails).count());
+    let _ = writeln!(
+        text,
+        "<testsuite name=\"kit check\" tests=\"{}\" failures=\"{}\">",
+        findings.len().max(1),
+        findings.iter().filter(fails).count()
+    );
     for finding in findings {
         let name = escaped(&format!("{} {}", finding.code, finding.message));
         let place = escaped(&format!("{folder}{}", finding.place.file));
@@ -181,7 +213,10 @@ fn junit(findings: &[Finding], files: &KitFiles, folder: &str, strict: bool) -> 
                 escaped(&finding.message)
             );
         } else {
-            let _ = writeln!(text, "  <testcase name=\"{name}\" classname=\"{place}\"><system-out>{said}</system-out></testcase>");
+            let _ = writeln!(
+                text,
+                "  <testcase name=\"{name}\" classname=\"{place}\"><system-out>{said}</system-out></testcase>"
+            );
         }
     }
     if findings.is_empty() {

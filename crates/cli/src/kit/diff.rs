@@ -25,7 +25,10 @@ pub struct DiffArguments {
 impl DiffArguments {
     /// Returns the folders among what is compared.
     pub fn folders(&self) -> impl Iterator<Item = &Path> {
-        [&self.from, &self.to].into_iter().map(|named| Path::new(named.as_str())).filter(|folder| folder.is_dir())
+        [&self.from, &self.to]
+            .into_iter()
+            .map(|named| Path::new(named.as_str()))
+            .filter(|folder| folder.is_dir())
     }
 }
 
@@ -67,21 +70,39 @@ async fn read(server: &Server, named: &str) -> Result<Kit, ClientError> {
         let query = percent_encoding::utf8_percent_encode(&file.path, percent_encoding::NON_ALPHANUMERIC);
         files.insert(file.path.clone(), server.get_bytes(&format!("{path}/file?path={query}")).await?);
     }
-    constans_folder::read_files(files).ok_or_else(|| ClientError::new(format!("{named} cannot be read"), "was it published by another version?"))
+    constans_folder::read_files(files).ok_or_else(|| {
+        ClientError::new(format!("{named} cannot be read"), "was it published by another version?")
+    })
 }
 
 fn text(difference: &KitDifference) -> String {
     let mut text = String::new();
-    let _ = writeln!(text, "{}  from {} to {}", styled(style::STRONG, "differences"), difference.from, difference.to);
+    let _ = writeln!(
+        text,
+        "{}  from {} to {}",
+        styled(style::STRONG, "differences"),
+        difference.from,
+        difference.to
+    );
     if difference.is_empty() {
         text += "none\n";
     }
     lines(&mut text, "  ", &difference.kit);
     for baseline in &difference.baselines {
-        let _ = writeln!(text, "baseline {}  {}", styled(style::STRONG, harmless(&baseline.name)), is_words(baseline.is));
+        let _ = writeln!(
+            text,
+            "baseline {}  {}",
+            styled(style::STRONG, harmless(&baseline.name)),
+            is_words(baseline.is)
+        );
         lines(&mut text, "    ", &baseline.differences);
         for clause in &baseline.clauses {
-            let _ = writeln!(text, "  {}  {}", styled(style::STRONG, harmless(&clause.address)), is_words(clause.is));
+            let _ = writeln!(
+                text,
+                "  {}  {}",
+                styled(style::STRONG, harmless(&clause.address)),
+                is_words(clause.is)
+            );
             lines(&mut text, "      ", &clause.differences);
         }
     }

@@ -45,10 +45,16 @@ pub async fn run(arguments: &LogArguments) -> Result<(), ClientError> {
             short(&release.digest)
         );
         if let Some(withdrawn) = &release.withdrawn {
-            println!("  withdrawn {} by {}: {}", time(withdrawn.at), harmless(&withdrawn.by), harmless(&withdrawn.because));
+            println!(
+                "  withdrawn {} by {}: {}",
+                time(withdrawn.at),
+                harmless(&withdrawn.by),
+                harmless(&withdrawn.because)
+            );
         }
         for served in &logged.served {
-            let until = served.until.map_or_else(|| "until now".to_owned(), |until| format!("until {}", time(until)));
+            let until =
+                served.until.map_or_else(|| "until now".to_owned(), |until| format!("until {}", time(until)));
             println!("  {}  from {} {until}, by {}", served.stage, time(served.from), harmless(&served.by));
         }
         if logged.served.is_empty() {
@@ -70,17 +76,24 @@ fn short(digest: &str) -> &str {
 pub async fn withdraw(arguments: &WithdrawArguments) -> Result<(), ClientError> {
     let path = release_path(&arguments.release)?;
     let server = Server::open(&arguments.server)?;
-    let release: Release = server.post(&format!("{path}/withdraw"), &Withdraw { because: arguments.because.clone() }).await?;
+    let release: Release =
+        server.post(&format!("{path}/withdraw"), &Withdraw { because: arguments.because.clone() }).await?;
     if !server.says_json(&release) {
-        println!("withdrawn {}@{}: no stage can serve it again; nodes keep it until another release is served", release.kit, release.version);
+        println!(
+            "withdrawn {}@{}: no stage can serve it again; nodes keep it until another release is served",
+            release.kit, release.version
+        );
     }
     Ok(())
 }
 
 /// Returns where a release stands in the interface.
 pub fn release_path(release: &str) -> Result<String, ClientError> {
-    let (kit, version) = release
-        .split_once('@')
-        .ok_or_else(|| ClientError::new(format!("`{release}` is not a release"), "write KIT@VERSION, for example quay-base@1.3.0"))?;
+    let (kit, version) = release.split_once('@').ok_or_else(|| {
+        ClientError::new(
+            format!("`{release}` is not a release"),
+            "write KIT@VERSION, for example quay-base@1.3.0",
+        )
+    })?;
     Ok(format!("/api/releases/{kit}/{version}"))
 }

@@ -78,7 +78,9 @@ impl KitCommand {
     fn checked(&self) -> Vec<(&Path, &[PathBuf])> {
         match self {
             Self::Check(arguments) => vec![arguments.paths.both()],
-            Self::Show(arguments) => arguments.folder().map(|folder| (folder, [].as_slice())).into_iter().collect(),
+            Self::Show(arguments) => {
+                arguments.folder().map(|folder| (folder, [].as_slice())).into_iter().collect()
+            }
             Self::Order(arguments) => vec![arguments.paths.both()],
             Self::Test(arguments) => vec![arguments.paths.both()],
             Self::Publish(arguments) => arguments.kits(),
@@ -119,7 +121,11 @@ pub fn run(arguments: KitArguments) -> ExitCode {
                 return check::refuse(&format!("{}: {message}", kit.display()), hint).into();
             }
             Err(error) => {
-                return check::refuse(&format!("the check could not be started: {error}"), "check that this machine has free memory").into();
+                return check::refuse(
+                    &format!("the check could not be started: {error}"),
+                    "check that this machine has free memory",
+                )
+                .into();
             }
         }
     }

@@ -19,7 +19,11 @@ pub struct NewArguments {
 
 /// Makes a kit that checks and has a case.
 pub fn run(arguments: &NewArguments) -> Exit {
-    let folder = if arguments.into == Path::new(".") { PathBuf::from(&arguments.name) } else { arguments.into.join(&arguments.name) };
+    let folder = if arguments.into == Path::new(".") {
+        PathBuf::from(&arguments.name)
+    } else {
+        arguments.into.join(&arguments.name)
+    };
     let is_name = arguments.name.starts_with(|c: char| c.is_ascii_lowercase())
         && arguments.name.len() <= 64
         && arguments.name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-');
@@ -30,11 +34,17 @@ pub fn run(arguments: &NewArguments) -> Exit {
         );
     }
     if folder.exists() {
-        return refuse(&format!("{} already exists; nothing was written", folder.display()), "choose another name, or another folder with --into");
+        return refuse(
+            &format!("{} already exists; nothing was written", folder.display()),
+            "choose another name, or another folder with --into",
+        );
     }
     if let Err(error) = write(&folder, &arguments.name) {
         let _ = fs::remove_dir_all(&folder);
-        return refuse(&format!("cannot write {}: {error}", folder.display()), "check the permissions; no partial files were left");
+        return refuse(
+            &format!("cannot write {}: {error}", folder.display()),
+            "check the permissions; no partial files were left",
+        );
     }
     let shown = folder.display();
     println!(
@@ -55,7 +65,8 @@ fn write(folder: &Path, name: &str) -> io::Result<()> {
     for inner in ["baselines", "copies", "renders", "cases"] {
         fs::create_dir_all(folder.join(inner))?;
     }
-    let manifest = format!("[kit]\nname = \"{name}\"\nversion = \"0.1.0\"\nsummary = \"What it is for, in one line\"\n");
+    let manifest =
+        format!("[kit]\nname = \"{name}\"\nversion = \"0.1.0\"\nsummary = \"What it is for, in one line\"\n");
     let baseline = r#"[baseline]
 name = "first"
 summary = "What these clauses are for"

@@ -36,8 +36,11 @@ enum Output {
 
 /// Shows the order. Conditions count as true, so that all clauses are seen.
 pub fn run(arguments: &OrderArguments) -> Exit {
-    let read =
-        if arguments.paths.kit.is_file() { check_document(&arguments.paths.kit) } else { check_folder(&arguments.paths.kit, &arguments.paths.with) };
+    let read = if arguments.paths.kit.is_file() {
+        check_document(&arguments.paths.kit)
+    } else {
+        check_folder(&arguments.paths.kit, &arguments.paths.with)
+    };
     let CheckedFolder { files, checked, beside } = match read {
         Ok(read) => read,
         Err(error) => return super::check::refuse(&error.to_string(), error.hint()),
@@ -49,12 +52,19 @@ pub fn run(arguments: &OrderArguments) -> Exit {
     let names: Vec<&str> = kit.baselines.iter().map(|baseline| baseline.name.value.as_str()).collect();
     let baseline = match (&arguments.baseline, kit.baselines.as_slice()) {
         (None, [only]) => only,
-        (None, _) => return super::check::refuse("the kit has several baselines", &format!("name one: {}", names.join(", "))),
+        (None, _) => {
+            return super::check::refuse(
+                "the kit has several baselines",
+                &format!("name one: {}", names.join(", ")),
+            );
+        }
         (Some(named), _) => match kit.baseline(named) {
             Some(found) => found,
             None => {
-                let hint = nearest_word(named, names.iter().copied())
-                    .map_or_else(|| format!("it has {}", names.join(", ")), |near| format!("did you mean `{near}`?"));
+                let hint = nearest_word(named, names.iter().copied()).map_or_else(
+                    || format!("it has {}", names.join(", ")),
+                    |near| format!("did you mean `{near}`?"),
+                );
                 return super::check::refuse(&format!("the kit has no baseline `{named}`"), &hint);
             }
         },
@@ -72,7 +82,9 @@ pub fn run(arguments: &OrderArguments) -> Exit {
         Output::Text => anstream::print!("{}", text(&resolved)),
         Output::Json => {
             let order: Vec<_> = resolved.state.clauses.iter().map(|clause| &clause.address).collect();
-            let all = |relations: &[Relation]| relations.iter().map(|one| named(&resolved, one)).collect::<Vec<_>>();
+            let all = |relations: &[Relation]| {
+                relations.iter().map(|one| named(&resolved, one)).collect::<Vec<_>>()
+            };
             let said = json!({ "order": order, "moves": all(&resolved.moves), "relations": all(&resolved.relations) });
             println!("{}", serde_json::to_string_pretty(&said).expect("an order is JSON"));
         }
@@ -93,7 +105,9 @@ fn text(resolved: &Resolved) -> String {
     let width = clauses.len().to_string().len();
     for (at, clause) in clauses.iter().enumerate() {
         let moved = resolved.moves.iter().find(|one| one.earlier == at);
-        let why = moved.map(|one| format!("   moved up: {} {} it", clauses[one.later].address, one.why.words())).unwrap_or_default();
+        let why = moved
+            .map(|one| format!("   moved up: {} {} it", clauses[one.later].address, one.why.words()))
+            .unwrap_or_default();
         let address = styled(style::STRONG, harmless(clause.address.as_str()));
         let _ = writeln!(text, "{:>width$}  {address}{}", at + 1, styled(style::ATTENTION, harmless(&why)));
         for relation in resolved.relations.iter().filter(|one| one.later == at) {
@@ -126,7 +140,12 @@ fn dot(resolved: &Resolved) -> String {
     for relation in &resolved.relations {
         let style = if relation.why.is_implied() { ", style = dashed" } else { "" };
         let label = quoted(relation.why.words().trim_end_matches(':'));
-        let _ = writeln!(text, "  {} -> {} [label = {label}{style}];", name(relation.earlier), name(relation.later));
+        let _ = writeln!(
+            text,
+            "  {} -> {} [label = {label}{style}];",
+            name(relation.earlier),
+            name(relation.later)
+        );
     }
     text + "}\n"
 }

@@ -26,7 +26,10 @@ pub struct PublishArguments {
 impl PublishArguments {
     /// Returns the kits that are published, each with those beside it.
     pub fn kits(&self) -> Vec<(&Path, &[PathBuf])> {
-        std::iter::once(&self.kit).chain(&self.with).map(|kit| (kit.as_path(), self.with.as_slice())).collect()
+        std::iter::once(&self.kit)
+            .chain(&self.with)
+            .map(|kit| (kit.as_path(), self.with.as_slice()))
+            .collect()
     }
 }
 
@@ -49,7 +52,11 @@ pub async fn list(arguments: &ListArguments) -> Result<(), ClientError> {
     }
     for release in releases {
         let at = release.published_at.strftime("%Y-%m-%d %H:%M UTC");
-        let served = if release.served_in.is_empty() { String::new() } else { format!("  served in {}", release.served_in.join(", ")) };
+        let served = if release.served_in.is_empty() {
+            String::new()
+        } else {
+            format!("  served in {}", release.served_in.join(", "))
+        };
         let withdrawn = if release.withdrawn.is_some() { "  withdrawn" } else { "" };
         let (by, summary) = (harmless(&release.published_by), harmless(&release.summary));
         println!("{}@{}  by {by} at {at}{served}{withdrawn}  {summary}", release.kit, release.version);
@@ -62,9 +69,12 @@ pub fn read_folder(folder: &Path) -> Result<Kit, ClientError> {
     let failed = |error: constans_folder::ReadKitError| ClientError::new(error.to_string(), error.hint());
     let CheckedFolder { files, checked, .. } = check_folder(folder, &[]).map_err(failed)?;
     let shown = format!("{}/", folder.display().to_string().trim_end_matches('/'));
-    checked
-        .kit
-        .ok_or_else(|| ClientError::new(format!("the kit cannot be read\n\n{}", explain_findings(&checked.findings, &files, &shown)), "fix it first"))
+    checked.kit.ok_or_else(|| {
+        ClientError::new(
+            format!("the kit cannot be read\n\n{}", explain_findings(&checked.findings, &files, &shown)),
+            "fix it first",
+        )
+    })
 }
 
 /// A kit that is to be published.
@@ -96,7 +106,8 @@ pub async fn run(arguments: &PublishArguments) -> Result<(), ClientError> {
     for release in &published.releases {
         println!("published {}@{}  {}", release.kit, release.version, release.digest);
     }
-    let names: Vec<String> = published.releases.iter().map(|release| format!("{}@{}", release.kit, release.version)).collect();
+    let names: Vec<String> =
+        published.releases.iter().map(|release| format!("{}@{}", release.kit, release.version)).collect();
     println!("Next: constans stage serve STAGE {}", names.join(" "));
     Ok(())
 }
@@ -107,7 +118,10 @@ fn prepare(kit: &Path, with: &[PathBuf]) -> Result<Prepared, ClientError> {
     let folder = format!("{}/", kit.display().to_string().trim_end_matches('/'));
     if checked.has_errors() {
         let said = explain_findings(&checked.findings, &files, &folder);
-        return Err(ClientError::new(format!("the kit has errors; nothing was sent\n\n{said}"), "fix the errors, then publish again"));
+        return Err(ClientError::new(
+            format!("the kit has errors; nothing was sent\n\n{said}"),
+            "fix the errors, then publish again",
+        ));
     }
     Ok(prepared(&files, checked.kit))
 }
@@ -117,7 +131,9 @@ pub fn prepared(files: &KitFiles, kit: Option<Kit>) -> Prepared {
     let name = |path: &str| Some(of_contents(files.get(path)?).as_str().to_owned());
     Prepared {
         kit,
-        listed: ReleaseFiles { files: files.paths().filter_map(|path| Some((path.to_owned(), name(path)?))).collect() },
+        listed: ReleaseFiles {
+            files: files.paths().filter_map(|path| Some((path.to_owned(), name(path)?))).collect(),
+        },
         contents: files.paths().filter_map(|path| Some((name(path)?, files.get(path)?.to_vec()))).collect(),
     }
 }
@@ -167,7 +183,9 @@ impl Missing {
     }
 
     fn error(&self, arguments: &PublishArguments) -> ClientError {
-        let by = |(kit, by): (&String, &BTreeSet<String>)| format!("{kit} (required by {})", by.iter().cloned().collect::<Vec<_>>().join(", "));
+        let by = |(kit, by): (&String, &BTreeSet<String>)| {
+            format!("{kit} (required by {})", by.iter().cloned().collect::<Vec<_>>().join(", "))
+        };
         let all: Vec<String> = self.kits.iter().map(by).collect();
         let shown = |folder: &PathBuf| format!(" --with {}", folder.display());
         let with: String = arguments.with.iter().chain(&self.beside).map(shown).collect();
@@ -183,7 +201,11 @@ impl Missing {
 
 /// Returns the folder of this kit beside another one.
 fn beside(folder: &Path, name: &str) -> Option<(PathBuf, Kit)> {
-    let parent = folder.components().next_back().filter(|last| matches!(last, std::path::Component::Normal(_))).and_then(|_| folder.parent());
+    let parent = folder
+        .components()
+        .next_back()
+        .filter(|last| matches!(last, std::path::Component::Normal(_)))
+        .and_then(|_| folder.parent());
     let beside = parent.map_or_else(|| folder.join("..").join(name), |parent| parent.join(name));
     let kit = check_folder(&beside, &[]).ok()?.checked.kit.filter(|kit| kit.name == name)?;
     Some((beside, kit))

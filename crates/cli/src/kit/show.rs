@@ -58,24 +58,42 @@ pub async fn run(arguments: &ShowArguments) -> Result<(), ClientError> {
 }
 
 fn severity(clause: &ClausePage) -> String {
-    serde_json::to_value(clause.severity).ok().and_then(|word| word.as_str().map(str::to_owned)).unwrap_or_default()
+    serde_json::to_value(clause.severity)
+        .ok()
+        .and_then(|word| word.as_str().map(str::to_owned))
+        .unwrap_or_default()
 }
 
 fn text(page: &KitPage) -> String {
-    let mut text = format!("{}  {}\n", styled(style::STRONG, format!("{} {}", page.name, page.version)), harmless(&page.summary));
+    let mut text = format!(
+        "{}  {}\n",
+        styled(style::STRONG, format!("{} {}", page.name, page.version)),
+        harmless(&page.summary)
+    );
     if !page.requires.is_empty() {
         let _ = writeln!(text, "Requires {}.", page.requires.join(", "));
     }
     for baseline in &page.baselines {
-        let _ = writeln!(text, "\n{}  {}", styled(style::STRONG, harmless(&baseline.name)), harmless(&baseline.summary));
+        let _ = writeln!(
+            text,
+            "\n{}  {}",
+            styled(style::STRONG, harmless(&baseline.name)),
+            harmless(&baseline.summary)
+        );
         for line in about(baseline) {
             let _ = writeln!(text, "  {}", harmless(&line));
         }
         for clause in &baseline.clauses {
-            let _ = writeln!(text, "\n  {}  {}", harmless(&clause.wanted), styled(style::MUTED, format!("{} severity", severity(clause))));
+            let _ = writeln!(
+                text,
+                "\n  {}  {}",
+                harmless(&clause.wanted),
+                styled(style::MUTED, format!("{} severity", severity(clause)))
+            );
             let width = clause.details.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
             for (name, value) in &clause.details {
-                let _ = writeln!(text, "     {:<width$}  {}", harmless(name), harmless(value).replace('\n', " "));
+                let _ =
+                    writeln!(text, "     {:<width$}  {}", harmless(name), harmless(value).replace('\n', " "));
             }
             for line in clause.contents.iter().flat_map(|contents| contents.lines()) {
                 let _ = writeln!(text, "     {} {}", styled(style::MUTED, "|"), harmless(line));
@@ -99,7 +117,10 @@ fn about(baseline: &BaselinePage) -> Vec<String> {
     }
     lines.extend(baseline.only_where.as_ref().map(|condition| format!("applies only where {condition}")));
     for parameter in &baseline.parameters {
-        let value = parameter.default.as_ref().map_or_else(|| "required".to_owned(), |default| format!("default {default}"));
+        let value = parameter
+            .default
+            .as_ref()
+            .map_or_else(|| "required".to_owned(), |default| format!("default {default}"));
         let note = if parameter.note.is_empty() { String::new() } else { format!(": {}", parameter.note) };
         lines.push(format!("parameter {}{note} ({value})", parameter.name));
     }
@@ -139,7 +160,11 @@ fn html(page: &KitPage) -> String {
                 safe(&clause.wanted),
                 severity(clause)
             );
-            let details: String = clause.details.iter().map(|(name, value)| format!("<dt>{}</dt><dd>{}</dd>", safe(name), safe(value))).collect();
+            let details: String = clause
+                .details
+                .iter()
+                .map(|(name, value)| format!("<dt>{}</dt><dd>{}</dd>", safe(name), safe(value)))
+                .collect();
             if !details.is_empty() {
                 let _ = write!(text, "<dl>{details}</dl>");
             }

@@ -50,14 +50,21 @@ impl DocumentKey {
 
 /// Whether a text is written as ids of nodes are (RFC 9562).
 fn is_id(text: &str) -> bool {
-    text.len() == 36 && text.chars().enumerate().all(|(at, c)| if matches!(at, 8 | 13 | 18 | 23) { c == '-' } else { c.is_ascii_hexdigit() })
+    text.len() == 36
+        && text
+            .chars()
+            .enumerate()
+            .all(|(at, c)| if matches!(at, 8 | 13 | 18 | 23) { c == '-' } else { c.is_ascii_hexdigit() })
 }
 
 impl TryFrom<String> for DocumentKey {
     type Error = KeyError;
 
     fn try_from(text: String) -> Result<Self, KeyError> {
-        let served = |rest: &str| rest.split_once('/').map(|(stage, kit)| Self::Served { stage: stage.to_owned(), kit: kit.to_owned() });
+        let served = |rest: &str| {
+            rest.split_once('/')
+                .map(|(stage, kit)| Self::Served { stage: stage.to_owned(), kit: kit.to_owned() })
+        };
         let key = match text.split_once(':') {
             None if text == "stages" => Some(Self::Stages),
             Some(("group", name)) if !name.is_empty() => Some(Self::Group(name.to_owned())),
@@ -102,7 +109,8 @@ impl DocumentEdit {
 
     /// Returns what it alters, line by line, with `-` before what goes, `+` before what comes and some lines around them.
     pub fn difference(&self) -> String {
-        let [before, after] = [&self.before, &self.after].map(|value| value.as_ref().map(written).unwrap_or_default());
+        let [before, after] =
+            [&self.before, &self.after].map(|value| value.as_ref().map(written).unwrap_or_default());
         let diff = TextDiff::from_lines(&before, &after);
         let mut lines = String::new();
         for hunk in diff.grouped_ops(AROUND).iter().flatten() {
@@ -124,13 +132,17 @@ impl DocumentEdit {
 const AROUND: usize = 2;
 
 fn written(value: &Value) -> String {
-    let text = value.as_str().map_or_else(|| serde_json::to_string_pretty(value).unwrap_or_default(), str::to_owned);
+    let text =
+        value.as_str().map_or_else(|| serde_json::to_string_pretty(value).unwrap_or_default(), str::to_owned);
     text + "\n"
 }
 
 /// Returns those of the edits whose document is no longer what they found: somebody edited it since. `now` has those that
 /// there are.
-pub fn later_edits<'e>(edits: &'e [DocumentEdit], now: &BTreeMap<DocumentKey, Value>) -> Vec<&'e DocumentEdit> {
+pub fn later_edits<'e>(
+    edits: &'e [DocumentEdit],
+    now: &BTreeMap<DocumentKey, Value>,
+) -> Vec<&'e DocumentEdit> {
     edits.iter().filter(|edit| now.get(&edit.key) != edit.before.as_ref()).collect()
 }
 
@@ -141,14 +153,21 @@ mod tests {
 
     #[test]
     fn keys_are_read_as_they_are_written() {
-        for text in ["stages", "group:kiosks", "served:harbour/quay-base", "node:01977e2c-0000-7000-8000-000000000001"] {
+        for text in [
+            "stages",
+            "group:kiosks",
+            "served:harbour/quay-base",
+            "node:01977e2c-0000-7000-8000-000000000001",
+        ] {
             let key: DocumentKey = serde_json::from_value(json!(text)).unwrap();
             assert_eq!(json!(key), json!(text));
         }
         for text in ["group:", "served:harbour", "kiosks", "stage:harbour", "stages:", "node:kiosk-auken-1"] {
             assert_eq!(
                 DocumentKey::try_from(text.to_owned()).unwrap_err().to_string(),
-                format!("`{text}` names no document; keys are stages, group:NAME, served:STAGE/KIT and node:ID")
+                format!(
+                    "`{text}` names no document; keys are stages, group:NAME, served:STAGE/KIT and node:ID"
+                )
             );
         }
     }
@@ -156,8 +175,15 @@ mod tests {
     #[test]
     fn what_an_edit_alters_is_shown_with_some_lines_around_it() {
         let group = |priority| json!({ "filter": "labels.role == 'kiosk'", "name": "kiosks", "nodes": [], "parameters": {}, "priority": priority });
-        let edit = DocumentEdit { key: DocumentKey::Group("kiosks".into()), before: Some(group(10)), after: Some(group(20)) };
-        assert_eq!(edit.difference(), "    \"nodes\": [],\n    \"parameters\": {},\n-   \"priority\": 10\n+   \"priority\": 20\n  }\n");
+        let edit = DocumentEdit {
+            key: DocumentKey::Group("kiosks".into()),
+            before: Some(group(10)),
+            after: Some(group(20)),
+        };
+        assert_eq!(
+            edit.difference(),
+            "    \"nodes\": [],\n    \"parameters\": {},\n-   \"priority\": 10\n+   \"priority\": 20\n  }\n"
+        );
         let made = DocumentEdit { before: None, ..edit };
         assert!(made.difference().lines().all(|line| line.starts_with("+ ")), "{}", made.difference());
     }
@@ -165,7 +191,8 @@ mod tests {
     #[test]
     fn an_edit_fits_only_what_it_was_made_from_and_can_be_taken_back() {
         let key = DocumentKey::Served { stage: "harbour".into(), kit: "quay-base".into() };
-        let edit = DocumentEdit { key: key.clone(), before: Some(json!("1.2.0")), after: Some(json!("1.3.0")) };
+        let edit =
+            DocumentEdit { key: key.clone(), before: Some(json!("1.2.0")), after: Some(json!("1.3.0")) };
         let serves = |version: &str| BTreeMap::from([(key.clone(), json!(version))]);
         assert_eq!(later_edits(std::slice::from_ref(&edit), &serves("1.2.0")), Vec::<&DocumentEdit>::new());
         assert_eq!(later_edits(std::slice::from_ref(&edit), &serves("1.4.0")), [&edit]);

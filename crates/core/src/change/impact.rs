@@ -83,9 +83,20 @@ pub struct ImpactBuilder {
 impl ImpactBuilder {
     /// Adds nodes that all have one state and are to have another; some of them are named. `before` and `after` need hold no clause
     /// that both states have, and `kept` those that both have and that may restart.
-    pub fn add(&mut self, before: &[ClauseInState], after: &[ClauseInState], kept: &[ClauseInState], nodes: u64, names: &[String]) {
-        let by_address =
-            |clauses: &[ClauseInState]| clauses.iter().map(|clause| (clause.address.clone(), clause.body.clone())).collect::<BTreeMap<_, _>>();
+    pub fn add(
+        &mut self,
+        before: &[ClauseInState],
+        after: &[ClauseInState],
+        kept: &[ClauseInState],
+        nodes: u64,
+        names: &[String],
+    ) {
+        let by_address = |clauses: &[ClauseInState]| {
+            clauses
+                .iter()
+                .map(|clause| (clause.address.clone(), clause.body.clone()))
+                .collect::<BTreeMap<_, _>>()
+        };
         let (had, has) = (by_address(before), by_address(after));
         let mut corrected = BTreeSet::new();
         for (address, body) in &has {
@@ -102,7 +113,11 @@ impl ImpactBuilder {
         }
         self.impact.takes += nodes * taken.len() as u64;
         self.impact.takes_from += if taken.is_empty() { 0 } else { nodes };
-        for clause in after.iter().chain(kept).filter(|clause| clause.restarts_on.iter().any(|on| corrected.contains(on))) {
+        for clause in after
+            .iter()
+            .chain(kept)
+            .filter(|clause| clause.restarts_on.iter().any(|on| corrected.contains(on)))
+        {
             *self.restarts.entry(clause.address.clone()).or_insert(0) += nodes;
         }
     }
@@ -116,13 +131,24 @@ impl ImpactBuilder {
 
     /// Returns what was counted, with the number of nodes that are affected and of those that get other settings.
     pub fn done(self, nodes: u64, settings: u64) -> Impact {
-        let mut clauses: Vec<ClauseImpact> =
-            self.clauses.into_iter().map(|(address, clause)| ClauseImpact { address: address.to_string(), ..clause }).collect();
+        let mut clauses: Vec<ClauseImpact> = self
+            .clauses
+            .into_iter()
+            .map(|(address, clause)| ClauseImpact { address: address.to_string(), ..clause })
+            .collect();
         clauses.sort_by_key(|clause| Reverse((clause.taken, clause.changed, clause.new)));
         let clauses_left_out = clauses.len().saturating_sub(LISTED) as u64;
         clauses.truncate(LISTED);
-        let restarts = self.restarts.into_iter().map(|(address, nodes)| Restart { address: address.to_string(), nodes });
-        Impact { nodes, settings, clauses, clauses_left_out, restarts: restarts.take(LISTED).collect(), ..self.impact }
+        let restarts =
+            self.restarts.into_iter().map(|(address, nodes)| Restart { address: address.to_string(), nodes });
+        Impact {
+            nodes,
+            settings,
+            clauses,
+            clauses_left_out,
+            restarts: restarts.take(LISTED).collect(),
+            ..self.impact
+        }
     }
 }
 
@@ -131,7 +157,11 @@ mod tests {
     use super::*;
 
     fn clause(id: u32, address: &str, restarts_on: &[&str]) -> ClauseInState {
-        ClauseInState { body: id.to_string().into(), address: address.into(), restarts_on: restarts_on.iter().map(|&on| on.into()).collect() }
+        ClauseInState {
+            body: id.to_string().into(),
+            address: address.into(),
+            restarts_on: restarts_on.iter().map(|&on| on.into()).collect(),
+        }
     }
 
     #[test]
@@ -158,10 +188,19 @@ mod tests {
         );
         builder.add(&[], &[service], &[], 1, &names(&["kiosk-tern-1"]));
         let impact = builder.done(8, 0);
-        let counted: Vec<_> = impact.clauses.iter().map(|one| (one.address.as_str(), one.new, one.changed, one.taken)).collect();
+        let counted: Vec<_> = impact
+            .clauses
+            .iter()
+            .map(|one| (one.address.as_str(), one.new, one.changed, one.taken))
+            .collect();
         assert_eq!(
             counted,
-            [("file:/etc/issue", 0, 0, 2), ("file:/etc/kiosk/shell.conf", 0, 2, 0), ("file:/etc/motd", 7, 0, 0), ("service:kiosk-shell", 1, 0, 0)]
+            [
+                ("file:/etc/issue", 0, 0, 2),
+                ("file:/etc/kiosk/shell.conf", 0, 2, 0),
+                ("file:/etc/motd", 7, 0, 0),
+                ("service:kiosk-shell", 1, 0, 0)
+            ]
         );
         assert_eq!((impact.nodes, impact.takes, impact.takes_from), (8, 2, 2));
         assert_eq!(impact.restarts, [Restart { address: "service:kiosk-shell".into(), nodes: 2 }]);
@@ -174,6 +213,9 @@ mod tests {
         let all: Vec<_> = (0..250).map(|at| clause(at, &format!("file:/etc/kiosk/{at}.conf"), &[])).collect();
         builder.add(&all, &[], &[], 10, &[]);
         let impact = builder.done(10, 0);
-        assert_eq!((impact.clauses.len(), impact.clauses_left_out, impact.takes, impact.takes_from), (200, 50, 2_500, 10));
+        assert_eq!(
+            (impact.clauses.len(), impact.clauses_left_out, impact.takes, impact.takes_from),
+            (200, 50, 2_500, 10)
+        );
     }
 }

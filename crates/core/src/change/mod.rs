@@ -41,8 +41,11 @@ pub fn typed_from(fleet: u64) -> u64 {
 /// nodes joined since, and are not counted.
 pub fn must_be_confirmed(impact: &Impact, confirmed: Option<&Confirmed>, joined: u64) -> bool {
     let Some(confirmed) = confirmed else { return impact.takes > 0 };
-    let takes_more = impact.takes_from > confirmed.takes_from || confirmed.takes.is_some_and(|takes| impact.takes > takes);
-    let affects_more = confirmed.nodes.is_some_and(|nodes| impact.nodes.saturating_sub(joined) > nodes + (nodes / 100).max(3));
+    let takes_more =
+        impact.takes_from > confirmed.takes_from || confirmed.takes.is_some_and(|takes| impact.takes > takes);
+    let affects_more = confirmed
+        .nodes
+        .is_some_and(|nodes| impact.nodes.saturating_sub(joined) > nodes + (nodes / 100).max(3));
     takes_more || affects_more
 }
 
@@ -70,6 +73,9 @@ mod tests {
         assert!(!must_be_confirmed(&impact(506, 0, 0), Some(&confirmed(500)), 1), "it joined since");
         assert!(!must_be_confirmed(&impact(13, 0, 0), Some(&confirmed(10)), 0), "3 more at least");
         let any = Confirmed { takes_from: 3, ..Confirmed::default() };
-        assert!(!must_be_confirmed(&impact(90_000, 50, 3), Some(&any), 0), "a number that was not given is not held against it");
+        assert!(
+            !must_be_confirmed(&impact(90_000, 50, 3), Some(&any), 0),
+            "a number that was not given is not held against it"
+        );
     }
 }

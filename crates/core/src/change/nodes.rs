@@ -79,7 +79,11 @@ pub fn edit_nodes(
     for (id, node) in nodes {
         let after = next(node);
         if after.as_ref() != Some(node) {
-            edits.push(DocumentEdit { key: DocumentKey::Node(id.clone()), before: Some(json!(node)), after: after.map(|after| json!(after)) });
+            edits.push(DocumentEdit {
+                key: DocumentKey::Node(id.clone()),
+                before: Some(json!(node)),
+                after: after.map(|after| json!(after)),
+            });
         }
     }
     if edits.is_empty() {
@@ -101,7 +105,12 @@ pub fn edit_nodes(
 }
 
 /// Returns the edit by which a group that names nodes names what they are called next, or no longer names them.
-fn follow(key: &DocumentKey, body: &Value, names: &BTreeSet<&str>, to: Option<&String>) -> Option<DocumentEdit> {
+fn follow(
+    key: &DocumentKey,
+    body: &Value,
+    names: &BTreeSet<&str>,
+    to: Option<&String>,
+) -> Option<DocumentEdit> {
     let DocumentKey::Group(_) = key else { return None };
     let named: BTreeSet<&str> = body["nodes"].as_array()?.iter().filter_map(Value::as_str).collect();
     if named.is_disjoint(names) {
@@ -116,7 +125,8 @@ fn follow(key: &DocumentKey, body: &Value, names: &BTreeSet<&str>, to: Option<&S
 /// Returns the only nodes that edits can alter, if those edit nothing else than nodes.
 pub fn only_nodes(edits: &[DocumentEdit]) -> Option<Vec<&str>> {
     let node = |edit: &'_ DocumentEdit| matches!(edit.key, DocumentKey::Node(_));
-    (!edits.is_empty() && edits.iter().all(node)).then(|| edits.iter().filter_map(|edit| edit.key.node()).collect())
+    (!edits.is_empty() && edits.iter().all(node))
+        .then(|| edits.iter().filter_map(|edit| edit.key.node()).collect())
 }
 
 #[cfg(test)]
@@ -127,8 +137,14 @@ mod tests {
     const GATE: &str = "01977e2c-0000-7000-8000-000000000002";
 
     fn nodes() -> BTreeMap<String, NodeDocument> {
-        let node = |name: &str, role: &str| NodeDocument { name: name.into(), labels: BTreeMap::from([("role".into(), role.into())]) };
-        BTreeMap::from([(KIOSK.into(), node("kiosk-auken-1", "kiosk")), (GATE.into(), node("gate-auken-1", "gate"))])
+        let node = |name: &str, role: &str| NodeDocument {
+            name: name.into(),
+            labels: BTreeMap::from([("role".into(), role.into())]),
+        };
+        BTreeMap::from([
+            (KIOSK.into(), node("kiosk-auken-1", "kiosk")),
+            (GATE.into(), node("gate-auken-1", "gate")),
+        ])
     }
 
     fn label(set: &[(&str, &str)], remove: &[&str]) -> NodeEdit {
@@ -137,8 +153,14 @@ mod tests {
     }
 
     fn groups() -> BTreeMap<DocumentKey, Value> {
-        let group = |name: &str, nodes: Value| (DocumentKey::Group(name.into()), json!({ "name": name, "nodes": nodes }));
-        BTreeMap::from([group("night-trial", json!(["kiosk-auken-1", "till-auken-1"])), group("gates", json!([])), group("all", Value::Null)])
+        let group = |name: &str, nodes: Value| {
+            (DocumentKey::Group(name.into()), json!({ "name": name, "nodes": nodes }))
+        };
+        BTreeMap::from([
+            group("night-trial", json!(["kiosk-auken-1", "till-auken-1"])),
+            group("gates", json!([])),
+            group("all", Value::Null),
+        ])
     }
 
     #[test]
@@ -150,7 +172,10 @@ mod tests {
         assert_eq!(edits[0].after, Some(json!({ "name": "gate-auken-1", "labels": { "role": "kiosk" } })));
         assert_eq!(only_nodes(&edits), Some(vec![GATE]));
         let removed = edit_nodes(&groups(), &nodes(), &label(&[], &["role"])).unwrap();
-        assert!(removed.iter().all(|edit| edit.after.as_ref().unwrap()["labels"] == json!({})) && removed.len() == 2);
+        assert!(
+            removed.iter().all(|edit| edit.after.as_ref().unwrap()["labels"] == json!({}))
+                && removed.len() == 2
+        );
     }
 
     #[test]
@@ -165,12 +190,21 @@ mod tests {
     fn groups_that_name_a_node_follow_its_renaming_and_its_retirement() {
         let kiosk: BTreeMap<_, _> = nodes().into_iter().filter(|(id, _)| id == KIOSK).collect();
         let edits = edit_nodes(&groups(), &kiosk, &NodeEdit::Rename { to: "kiosk-auken-9".into() }).unwrap();
-        assert_eq!(edits.iter().map(DocumentEdit::title).collect::<Vec<_>>(), ["node kiosk-auken-1", "group night-trial"]);
+        assert_eq!(
+            edits.iter().map(DocumentEdit::title).collect::<Vec<_>>(),
+            ["node kiosk-auken-1", "group night-trial"]
+        );
         assert_eq!(edits[1].after.as_ref().unwrap()["nodes"], json!(["kiosk-auken-9", "till-auken-1"]));
         assert_eq!(only_nodes(&edits), None, "the group may have other nodes");
         let edits = edit_nodes(&groups(), &kiosk, &NodeEdit::Retire).unwrap();
-        assert_eq!((&edits[0].after, &edits[1].after.as_ref().unwrap()["nodes"]), (&None, &json!(["till-auken-1"])));
+        assert_eq!(
+            (&edits[0].after, &edits[1].after.as_ref().unwrap()["nodes"]),
+            (&None, &json!(["till-auken-1"]))
+        );
         let same = NodeEdit::Rename { to: "kiosk-auken-1".into() };
-        assert_eq!(edit_nodes(&groups(), &kiosk, &same).unwrap_err().to_string(), "the node is called kiosk-auken-1 already");
+        assert_eq!(
+            edit_nodes(&groups(), &kiosk, &same).unwrap_err().to_string(),
+            "the node is called kiosk-auken-1 already"
+        );
     }
 }

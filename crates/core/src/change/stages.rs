@@ -99,11 +99,16 @@ pub enum StageError {
 /// # Errors
 ///
 /// Returns why it cannot be.
-pub fn edit_stage(documents: &BTreeMap<DocumentKey, Value>, name: &str, edit: &StageEdit) -> Result<Vec<DocumentEdit>, StageError> {
+pub fn edit_stage(
+    documents: &BTreeMap<DocumentKey, Value>,
+    name: &str,
+    edit: &StageEdit,
+) -> Result<Vec<DocumentEdit>, StageError> {
     let before = documents.get(&DocumentKey::Stages).cloned();
     let mut stages = StageEntry::all(before.as_ref());
-    let place =
-        |stages: &[StageEntry], name: &str| stages.iter().position(|stage| stage.name == name).ok_or_else(|| StageError::Missing(name.to_owned()));
+    let place = |stages: &[StageEntry], name: &str| {
+        stages.iter().position(|stage| stage.name == name).ok_or_else(|| StageError::Missing(name.to_owned()))
+    };
     let mut edits = Vec::new();
     match edit {
         StageEdit::Make { before } => {
@@ -137,7 +142,9 @@ pub fn edit_stage(documents: &BTreeMap<DocumentKey, Value>, name: &str, edit: &S
         }
         StageEdit::Remove => {
             stages.remove(place(&stages, name)?);
-            let groups: Vec<String> = groups_of(documents, name).filter_map(|(_, body)| Some(body["name"].as_str()?.to_owned())).collect();
+            let groups: Vec<String> = groups_of(documents, name)
+                .filter_map(|(_, body)| Some(body["name"].as_str()?.to_owned()))
+                .collect();
             if !groups.is_empty() {
                 return Err(StageError::Named { stage: name.to_owned(), groups });
             }
@@ -163,11 +170,17 @@ fn is_free(stages: &[StageEntry], name: &str) -> Result<(), StageError> {
     }
 }
 
-fn groups_of<'d>(documents: &'d BTreeMap<DocumentKey, Value>, stage: &'d str) -> impl Iterator<Item = (&'d DocumentKey, &'d Value)> {
+fn groups_of<'d>(
+    documents: &'d BTreeMap<DocumentKey, Value>,
+    stage: &'d str,
+) -> impl Iterator<Item = (&'d DocumentKey, &'d Value)> {
     documents.iter().filter(move |(key, body)| matches!(key, DocumentKey::Group(_)) && body["stage"] == stage)
 }
 
-fn served_by<'d>(documents: &'d BTreeMap<DocumentKey, Value>, name: &'d str) -> impl Iterator<Item = (&'d DocumentKey, &'d str, &'d Value)> {
+fn served_by<'d>(
+    documents: &'d BTreeMap<DocumentKey, Value>,
+    name: &'d str,
+) -> impl Iterator<Item = (&'d DocumentKey, &'d str, &'d Value)> {
     documents.iter().filter_map(move |(key, version)| match key {
         DocumentKey::Served { stage, kit } if stage == name => Some((key, kit.as_str(), version)),
         _ => None,
@@ -191,19 +204,37 @@ mod tests {
 
     fn edited(name: &str, edit: &StageEdit) -> Result<Vec<(String, Option<Value>)>, String> {
         let edits = edit_stage(&documents(), name, edit).map_err(|error| error.to_string())?;
-        assert!(super::super::later_edits(&edits, &documents()).is_empty(), "what they found is what there is");
+        assert!(
+            super::super::later_edits(&edits, &documents()).is_empty(),
+            "what they found is what there is"
+        );
         Ok(edits.into_iter().map(|edit| (edit.key.to_string(), edit.after)).collect())
     }
 
     #[test]
     fn a_stage_is_made_and_moved_where_it_is_wanted() {
         let stages = |names: &[&str]| Ok(vec![("stages".to_owned(), Some(json!(names)))]);
-        assert_eq!(edited("pilot", &StageEdit::Make { before: None }), stages(&["harbour", "open-water", "pilot"]));
-        assert_eq!(edited("pilot", &StageEdit::Make { before: Some("harbour".into()) }), stages(&["pilot", "harbour", "open-water"]));
-        assert_eq!(edited("open-water", &StageEdit::Move { before: Some("harbour".into()) }), stages(&["open-water", "harbour"]));
+        assert_eq!(
+            edited("pilot", &StageEdit::Make { before: None }),
+            stages(&["harbour", "open-water", "pilot"])
+        );
+        assert_eq!(
+            edited("pilot", &StageEdit::Make { before: Some("harbour".into()) }),
+            stages(&["pilot", "harbour", "open-water"])
+        );
+        assert_eq!(
+            edited("open-water", &StageEdit::Move { before: Some("harbour".into()) }),
+            stages(&["open-water", "harbour"])
+        );
         assert_eq!(edited("harbour", &StageEdit::Move { before: None }), stages(&["open-water", "harbour"]));
-        assert_eq!(edited("harbour", &StageEdit::Make { before: None }), Err("there is a stage `harbour` already".into()));
-        assert_eq!(edited("pilot", &StageEdit::Move { before: None }), Err("there is no stage `pilot`".into()));
+        assert_eq!(
+            edited("harbour", &StageEdit::Make { before: None }),
+            Err("there is a stage `harbour` already".into())
+        );
+        assert_eq!(
+            edited("pilot", &StageEdit::Move { before: None }),
+            Err("there is no stage `pilot`".into())
+        );
         assert!(edited("Pilot 1", &StageEdit::Make { before: None }).is_err());
     }
 
@@ -223,10 +254,16 @@ mod tests {
 
     #[test]
     fn a_stage_that_a_group_names_is_not_removed() {
-        assert_eq!(edited("harbour", &StageEdit::Remove), Err("the stage `harbour` is named by the group night-trial".into()));
+        assert_eq!(
+            edited("harbour", &StageEdit::Remove),
+            Err("the stage `harbour` is named by the group night-trial".into())
+        );
         assert_eq!(
             edited("open-water", &StageEdit::Remove),
-            Ok(vec![("stages".into(), Some(json!(["harbour"]))), ("served:open-water/quay-base".into(), None)])
+            Ok(vec![
+                ("stages".into(), Some(json!(["harbour"]))),
+                ("served:open-water/quay-base".into(), None)
+            ])
         );
     }
 }

@@ -64,18 +64,30 @@ impl Side {
         match self {
             Self::Value { value: Value::String(text) } => text.clone(),
             Self::Value { value: Value::Array(items) } if items.is_empty() => "none".to_owned(),
-            Self::Value { value: Value::Array(items) } => {
-                items.iter().map(|item| item.as_str().map_or_else(|| item.to_string(), str::to_owned)).collect::<Vec<_>>().join(" ")
-            }
+            Self::Value { value: Value::Array(items) } => items
+                .iter()
+                .map(|item| item.as_str().map_or_else(|| item.to_string(), str::to_owned))
+                .collect::<Vec<_>>()
+                .join(" "),
             Self::Value { value: Value::Object(entries) } if entries.is_empty() => "none of it".to_owned(),
             Self::Value { value: Value::Object(entries) } => {
-                let short = |value: &Value| value.as_str().map_or_else(|| value.to_string(), |text| text.get(..19).unwrap_or(text).to_owned());
-                entries.iter().map(|(name, value)| format!("{name} {}", short(value))).collect::<Vec<_>>().join(", ")
+                let short = |value: &Value| {
+                    value
+                        .as_str()
+                        .map_or_else(|| value.to_string(), |text| text.get(..19).unwrap_or(text).to_owned())
+                };
+                entries
+                    .iter()
+                    .map(|(name, value)| format!("{name} {}", short(value)))
+                    .collect::<Vec<_>>()
+                    .join(", ")
             }
             Self::Value { value: Value::Bool(true) } => "yes".to_owned(),
             Self::Value { value: Value::Bool(false) } => "no".to_owned(),
             Self::Value { value } => value.to_string(),
-            Self::Content { digest, bytes } => format!("{bytes} bytes, {}", digest.get(..19).unwrap_or(digest)),
+            Self::Content { digest, bytes } => {
+                format!("{bytes} bytes, {}", digest.get(..19).unwrap_or(digest))
+            }
             Self::Concealed => "(concealed)".to_owned(),
             Self::Absent => "nothing".to_owned(),
             Self::Unreadable { reason } => format!("could not be read: {reason}"),
@@ -92,14 +104,25 @@ pub fn differences(clause: &Clause, found: &Found, content_bytes: Option<u64>) -
 }
 
 /// Returns the same of what is [`Clause::compared`].
-pub(crate) fn differences_in(compared: &[Compared<'_>], clause: &Clause, found: &Found, content_bytes: Option<u64>) -> Vec<Difference> {
+pub(crate) fn differences_in(
+    compared: &[Compared<'_>],
+    clause: &Clause,
+    found: &Found,
+    content_bytes: Option<u64>,
+) -> Vec<Difference> {
     let presence = |wanted: &str, usual: &str| {
         let found = found.words.as_deref().unwrap_or(usual);
-        vec![Difference { property: PRESENCE.to_owned(), wanted: Side::value(wanted), found: Side::value(found) }]
+        vec![Difference {
+            property: PRESENCE.to_owned(),
+            wanted: Side::value(wanted),
+            found: Side::value(found),
+        }]
     };
     let missing = |found: &str| {
         let mut all = presence("present", found);
-        all.extend(compared.iter().filter_map(|(property, wanted, matcher)| missing_property(clause, property, wanted, *matcher, content_bytes)));
+        all.extend(compared.iter().filter_map(|(property, wanted, matcher)| {
+            missing_property(clause, property, wanted, *matcher, content_bytes)
+        }));
         all
     };
     match (clause.gone, found.presence) {
@@ -110,13 +133,27 @@ pub(crate) fn differences_in(compared: &[Compared<'_>], clause: &Clause, found: 
         (Gone::No, Presence::Remnant) => return missing("only its settings"),
         (Gone::Yes, Presence::Present) => return presence("gone", "present"),
         (Gone::WithSettings, Presence::Present) => return presence("gone, with its settings", "present"),
-        (Gone::WithSettings, Presence::Remnant) => return presence("gone, with its settings", "only its settings"),
+        (Gone::WithSettings, Presence::Remnant) => {
+            return presence("gone, with its settings", "only its settings");
+        }
         (Gone::Yes | Gone::WithSettings, Presence::Absent | Presence::Remnant) => return Vec::new(),
     }
-    compared.iter().filter_map(|(property, wanted, matcher)| difference_of(clause, property, wanted, *matcher, found, content_bytes)).collect()
+    compared
+        .iter()
+        .filter_map(|(property, wanted, matcher)| {
+            difference_of(clause, property, wanted, *matcher, found, content_bytes)
+        })
+        .collect()
 }
 
-fn difference_of(clause: &Clause, property: &str, wanted: &Value, matcher: Matcher, found: &Found, content_bytes: Option<u64>) -> Option<Difference> {
+fn difference_of(
+    clause: &Clause,
+    property: &str,
+    wanted: &Value,
+    matcher: Matcher,
+    found: &Found,
+    content_bytes: Option<u64>,
+) -> Option<Difference> {
     let concealed = clause.concealed.contains(property);
     if matcher == Matcher::Never {
         return None;
@@ -125,17 +162,42 @@ fn difference_of(clause: &Clause, property: &str, wanted: &Value, matcher: Match
         Some(FoundValue::NotExaminedHere(_)) => return None,
         Some(FoundValue::Value(value)) if matches(matcher, wanted, value, found) => return None,
         Some(FoundValue::Value(value)) => sides(matcher, property, wanted, value, found, content_bytes),
-        Some(FoundValue::Unreadable(reason)) => (plain_side(matcher, property, wanted, content_bytes), Side::Unreadable { reason: reason.clone() }),
+        Some(FoundValue::Unreadable(reason)) => (
+            plain_side(matcher, property, wanted, content_bytes),
+            Side::Unreadable { reason: reason.clone() },
+        ),
         None => (plain_side(matcher, property, wanted, content_bytes), Side::Absent),
     };
-    let hide = |side: Side| if concealed && !matches!(side, Side::Unreadable { .. } | Side::Absent) { Side::Concealed } else { side };
+    let hide = |side: Side| {
+        if concealed && !matches!(side, Side::Unreadable { .. } | Side::Absent) {
+            Side::Concealed
+        } else {
+            side
+        }
+    };
     Some(Difference { property: property.to_owned(), wanted: hide(wanted_side), found: hide(found_side) })
 }
 
 /// Every wanted property of a thing that is not there is a difference, too: it says what will be.
-fn missing_property(clause: &Clause, property: &str, wanted: &Value, matcher: Matcher, content_bytes: Option<u64>) -> Option<Difference> {
-    let side = || if clause.concealed.contains(property) { Side::Concealed } else { plain_side(matcher, property, wanted, content_bytes) };
-    (matcher != Matcher::Never).then(|| Difference { property: property.to_owned(), wanted: side(), found: Side::Absent })
+fn missing_property(
+    clause: &Clause,
+    property: &str,
+    wanted: &Value,
+    matcher: Matcher,
+    content_bytes: Option<u64>,
+) -> Option<Difference> {
+    let side = || {
+        if clause.concealed.contains(property) {
+            Side::Concealed
+        } else {
+            plain_side(matcher, property, wanted, content_bytes)
+        }
+    };
+    (matcher != Matcher::Never).then(|| Difference {
+        property: property.to_owned(),
+        wanted: side(),
+        found: Side::Absent,
+    })
 }
 
 fn matches(matcher: Matcher, wanted: &Value, value: &Value, found: &Found) -> bool {
@@ -143,7 +205,9 @@ fn matches(matcher: Matcher, wanted: &Value, value: &Value, found: &Found) -> bo
         Matcher::Equal => wanted == value,
         Matcher::Version => {
             let wish = wanted.as_str().and_then(|wish| VersionWish::parse(wish).ok());
-            wish.zip(value.as_str()).is_some_and(|(wish, value)| wish.fits(value, found.candidate.as_deref(), found.version_order))
+            wish.zip(value.as_str()).is_some_and(|(wish, value)| {
+                wish.fits(value, found.candidate.as_deref(), found.version_order)
+            })
         }
         Matcher::Holds => *value == Value::Bool(true),
         Matcher::Nothing => wanted != &Value::Bool(true) || value.as_array().is_some_and(Vec::is_empty),
@@ -151,7 +215,14 @@ fn matches(matcher: Matcher, wanted: &Value, value: &Value, found: &Found) -> bo
     }
 }
 
-fn sides(matcher: Matcher, property: &str, wanted: &Value, value: &Value, found: &Found, content_bytes: Option<u64>) -> (Side, Side) {
+fn sides(
+    matcher: Matcher,
+    property: &str,
+    wanted: &Value,
+    value: &Value,
+    found: &Found,
+    content_bytes: Option<u64>,
+) -> (Side, Side) {
     if let (Value::Object(all_wanted), Value::Object(all_found)) = (wanted, value) {
         let unlike = |one: &Map<String, Value>, other: &Map<String, Value>| {
             Side::value(
@@ -165,11 +236,16 @@ fn sides(matcher: Matcher, property: &str, wanted: &Value, value: &Value, found:
     }
     let found_side = match matcher {
         Matcher::Holds => Side::value(value.as_str().unwrap_or("does not hold")),
-        _ if property == "content" => Side::Content { digest: value.as_str().unwrap_or_default().to_owned(), bytes: found.size.unwrap_or(0) },
+        _ if property == "content" => Side::Content {
+            digest: value.as_str().unwrap_or_default().to_owned(),
+            bytes: found.size.unwrap_or(0),
+        },
         _ => Side::value(value.clone()),
     };
     let wanted_side = match (matcher, found.candidate.as_deref()) {
-        (Matcher::Version, Some(candidate)) if wanted == "newest" => Side::value(format!("newest, which is {candidate}")),
+        (Matcher::Version, Some(candidate)) if wanted == "newest" => {
+            Side::value(format!("newest, which is {candidate}"))
+        }
         _ => plain_side(matcher, property, wanted, content_bytes),
     };
     (wanted_side, found_side)
@@ -183,7 +259,10 @@ fn plain_side(matcher: Matcher, property: &str, wanted: &Value, content_bytes: O
             Value::Object(expected) => expectation_words(expected),
             other => format!("`{}` exits 0", Side::value(other.clone()).words()),
         }),
-        _ if property == "content" => Side::Content { digest: wanted.as_str().unwrap_or_default().to_owned(), bytes: content_bytes.unwrap_or(0) },
+        _ if property == "content" => Side::Content {
+            digest: wanted.as_str().unwrap_or_default().to_owned(),
+            bytes: content_bytes.unwrap_or(0),
+        },
         _ => Side::value(wanted.clone()),
     }
 }
@@ -191,7 +270,8 @@ fn plain_side(matcher: Matcher, property: &str, wanted: &Value, content_bytes: O
 /// Says what a program is expected to do.
 fn expectation_words(expected: &Map<String, Value>) -> String {
     let exit = expected.get("exit").map(|exit| format!("exit status {exit}"));
-    let stdout = expected.get("stdout").and_then(Value::as_str).map(|pattern| format!("output that fits `{pattern}`"));
+    let stdout =
+        expected.get("stdout").and_then(Value::as_str).map(|pattern| format!("output that fits `{pattern}`"));
     exit.into_iter().chain(stdout).collect::<Vec<_>>().join(", and ")
 }
 
@@ -201,9 +281,16 @@ pub fn found_digest(clause: &Clause, found: &Found, key: &DigestKey) -> Digest {
 }
 
 /// Returns the same of what is [`Clause::compared`].
-pub(crate) fn found_digest_of(compared: &[Compared<'_>], clause: &Clause, found: &Found, key: &DigestKey) -> Digest {
+pub(crate) fn found_digest_of(
+    compared: &[Compared<'_>],
+    clause: &Clause,
+    found: &Found,
+    key: &DigestKey,
+) -> Digest {
     let of_property = |name: &str| match found.get(name)? {
-        FoundValue::Value(value) if clause.concealed.contains(name) => Some(DigestedFound::Named(key.digest(&digest::canonical(value)))),
+        FoundValue::Value(value) if clause.concealed.contains(name) => {
+            Some(DigestedFound::Named(key.digest(&digest::canonical(value))))
+        }
         FoundValue::Value(value) => Some(DigestedFound::Plain(Canonical(value))),
         FoundValue::Unreadable(_) => Some(DigestedFound::Unreadable { unreadable: true }),
         FoundValue::NotExaminedHere(_) => None,
@@ -236,31 +323,46 @@ mod tests {
     fn table(differences: &[Difference]) -> String {
         differences
             .iter()
-            .map(|difference| format!("{}  wanted {}, found {}\n", difference.property, difference.wanted.words(), difference.found.words()))
+            .map(|difference| {
+                format!(
+                    "{}  wanted {}, found {}\n",
+                    difference.property,
+                    difference.wanted.words(),
+                    difference.found.words()
+                )
+            })
             .collect()
     }
 
     #[test]
     fn unreadable_property_is_a_difference() {
         let wanted = clause("file:/etc/issue").with("permissions", "0644");
-        let found = Found::present().with_found("permissions", FoundValue::Unreadable("permission denied".into()));
+        let found =
+            Found::present().with_found("permissions", FoundValue::Unreadable("permission denied".into()));
         insta::assert_snapshot!(table(&differences(&wanted, &found, None)), @"permissions  wanted 0644, found could not be read: permission denied");
     }
 
     #[test]
     fn what_cannot_exist_here_is_left_out() {
         let wanted = clause("file:/etc/issue").with("owner", "root").with("permissions", "0644");
-        let found = Found::present().with_found("owner", FoundValue::NotExaminedHere("unprivileged".into())).with("permissions", "0644");
+        let found = Found::present()
+            .with_found("owner", FoundValue::NotExaminedHere("unprivileged".into()))
+            .with("permissions", "0644");
         assert_eq!(differences(&wanted, &found, None), []);
     }
 
     #[test]
     fn differences_stand_in_the_order_of_the_table_and_say_both_sides() {
-        let wanted =
-            clause("file:/etc/issue").with("permissions", "0644").with("owner", "root").with("content", "sha256:aaaaaaaaaaaaaaaaaaaaaaaaaaaaa");
+        let wanted = clause("file:/etc/issue")
+            .with("permissions", "0644")
+            .with("owner", "root")
+            .with("content", "sha256:aaaaaaaaaaaaaaaaaaaaaaaaaaaaa");
         let found = Found {
             size: Some(3),
-            ..Found::present().with("permissions", "0600").with("owner", "ops").with("content", "sha256:bbbbbbbbbbbbbbbbbbbb")
+            ..Found::present()
+                .with("permissions", "0600")
+                .with("owner", "ops")
+                .with("content", "sha256:bbbbbbbbbbbbbbbbbbbb")
         };
         insta::assert_snapshot!(table(&differences(&wanted, &found, Some(12))), @r"
         content  wanted 12 bytes, sha256:aaaaaaaaaaaa, found 3 bytes, sha256:bbbbbbbbbbbb
@@ -291,7 +393,10 @@ mod tests {
         let found = Found::present().with("password_hash", "$y$a$b$d");
         insta::assert_snapshot!(table(&differences(&wanted, &found, None)), @"password_hash  wanted (concealed), found (concealed)");
         let key = DigestKey::new("k");
-        assert_ne!(found_digest(&wanted, &found, &key), found_digest(&wanted, &Found::present().with("password_hash", "$y$a$b$e"), &key));
+        assert_ne!(
+            found_digest(&wanted, &found, &key),
+            found_digest(&wanted, &Found::present().with("password_hash", "$y$a$b$e"), &key)
+        );
     }
 
     #[test]
@@ -311,7 +416,9 @@ mod tests {
 
     #[test]
     fn only_a_commands_condition_is_compared() {
-        let wanted = clause("command:index").with("argv", json!(["/bin/x"])).with("in_line_when", json!(["/bin/test", "-e", "/i"]));
+        let wanted = clause("command:index")
+            .with("argv", json!(["/bin/x"]))
+            .with("in_line_when", json!(["/bin/test", "-e", "/i"]));
         insta::assert_snapshot!(table(&differences(&wanted, &Found::present().with("in_line_when", false), None)), @"in_line_when  wanted `/bin/test -e /i` exits 0, found does not hold");
     }
 }

@@ -50,7 +50,14 @@ pub enum FoundValue {
 impl Found {
     /// Returns a thing that is not there.
     pub fn absent() -> Self {
-        Self { presence: Presence::Absent, properties: Vec::new(), size: None, candidate: None, version_order: VersionOrder::default(), words: None }
+        Self {
+            presence: Presence::Absent,
+            properties: Vec::new(),
+            size: None,
+            candidate: None,
+            version_order: VersionOrder::default(),
+            words: None,
+        }
     }
 
     /// Returns a thing that is there, without properties yet.

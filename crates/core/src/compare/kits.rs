@@ -86,16 +86,31 @@ impl KitDifference {
 /// What is concealed is said to differ, and how is not shown.
 pub fn kit_difference(from: &Kit, to: &Kit) -> KitDifference {
     let manifest = |kit: &Kit| {
-        let requires = kit.requires.iter().map(|one| (format!("requires {}", one.kit), json!(one.releases.value.to_string())));
-        let own = [("name", json!(kit.name)), ("version", json!(kit.version.to_string())), ("summary", json!(kit.summary))];
+        let requires = kit
+            .requires
+            .iter()
+            .map(|one| (format!("requires {}", one.kit), json!(one.releases.value.to_string())));
+        let own = [
+            ("name", json!(kit.name)),
+            ("version", json!(kit.version.to_string())),
+            ("summary", json!(kit.summary)),
+        ];
         own.into_iter().map(|(name, value)| (name.to_owned(), value)).chain(requires).collect::<Properties>()
     };
-    let by_name = |kit: &'_ Kit| kit.baselines.iter().map(|baseline| (baseline.name.value.clone(), baseline.clone())).collect::<BTreeMap<_, _>>();
+    let by_name = |kit: &'_ Kit| {
+        kit.baselines
+            .iter()
+            .map(|baseline| (baseline.name.value.clone(), baseline.clone()))
+            .collect::<BTreeMap<_, _>>()
+    };
     KitDifference {
         from: format!("{}@{}", from.name, from.version),
         to: format!("{}@{}", to.name, to.version),
         kit: differences(&manifest(from), &manifest(to), &[]),
-        baselines: pairs(&by_name(from), &by_name(to)).into_iter().filter_map(|(name, from, to)| baseline_difference(name, from, to)).collect(),
+        baselines: pairs(&by_name(from), &by_name(to))
+            .into_iter()
+            .filter_map(|(name, from, to)| baseline_difference(name, from, to))
+            .collect(),
         files: file_differences(from, to),
     }
 }
@@ -103,7 +118,10 @@ pub fn kit_difference(from: &Kit, to: &Kit) -> KitDifference {
 type Properties = BTreeMap<String, Value>;
 
 /// Returns all keys of both with their values on each side.
-fn pairs<'v, K: Ord + Clone, V>(from: &'v BTreeMap<K, V>, to: &'v BTreeMap<K, V>) -> Vec<(K, Option<&'v V>, Option<&'v V>)> {
+fn pairs<'v, K: Ord + Clone, V>(
+    from: &'v BTreeMap<K, V>,
+    to: &'v BTreeMap<K, V>,
+) -> Vec<(K, Option<&'v V>, Option<&'v V>)> {
     let keys: std::collections::BTreeSet<&K> = from.keys().chain(to.keys()).collect();
     keys.into_iter().map(|key| (key.clone(), from.get(key), to.get(key))).collect()
 }
@@ -123,18 +141,36 @@ fn differences(from: &Properties, to: &Properties, concealed: &[&str]) -> Vec<Di
         Some(value) => Side::value(value.clone()),
     };
     let differing = pairs(from, to).into_iter().filter(|(_, from, to)| from != to);
-    differing.map(|(name, from, to)| Difference { wanted: side(&name, to), found: side(&name, from), property: name }).collect()
+    differing
+        .map(|(name, from, to)| Difference {
+            wanted: side(&name, to),
+            found: side(&name, from),
+            property: name,
+        })
+        .collect()
 }
 
-fn baseline_difference(name: String, from: Option<&Baseline>, to: Option<&Baseline>) -> Option<BaselineDifference> {
+fn baseline_difference(
+    name: String,
+    from: Option<&Baseline>,
+    to: Option<&Baseline>,
+) -> Option<BaselineDifference> {
     let empty = Properties::new();
     let own = |baseline: Option<&Baseline>| baseline.map_or_else(|| empty.clone(), baseline_properties);
-    let differences = if from.is_some() && to.is_some() { differences(&own(from), &own(to), &[]) } else { Vec::new() };
+    let differences =
+        if from.is_some() && to.is_some() { differences(&own(from), &own(to), &[]) } else { Vec::new() };
     let clauses = |baseline: Option<&Baseline>| baseline.map(by_address).unwrap_or_default();
-    let clauses: Vec<ClauseDifference> =
-        pairs(&clauses(from), &clauses(to)).into_iter().filter_map(|((address, _), from, to)| clause_difference(address, from, to)).collect();
+    let clauses: Vec<ClauseDifference> = pairs(&clauses(from), &clauses(to))
+        .into_iter()
+        .filter_map(|((address, _), from, to)| clause_difference(address, from, to))
+        .collect();
     let is = is_where(from, to);
-    (is != Where::Both || !differences.is_empty() || !clauses.is_empty()).then_some(BaselineDifference { name, is, differences, clauses })
+    (is != Where::Both || !differences.is_empty() || !clauses.is_empty()).then_some(BaselineDifference {
+        name,
+        is,
+        differences,
+        clauses,
+    })
 }
 
 /// Clauses by their address as written; equal addresses, which conditions tell apart, are numbered.
@@ -148,14 +184,20 @@ fn by_address(baseline: &Baseline) -> BTreeMap<(String, usize), ClauseDocument> 
     clauses
 }
 
-fn clause_difference(address: String, from: Option<&ClauseDocument>, to: Option<&ClauseDocument>) -> Option<ClauseDifference> {
+fn clause_difference(
+    address: String,
+    from: Option<&ClauseDocument>,
+    to: Option<&ClauseDocument>,
+) -> Option<ClauseDifference> {
     let empty = Properties::new();
     let own = |clause: Option<&ClauseDocument>| clause.map_or_else(|| empty.clone(), clause_properties);
     let concealed: Vec<&str> = from
         .iter()
         .chain(&to)
         .flat_map(|clause| clause.properties.iter().map(move |(name, _)| (*clause, *name)))
-        .filter(|(clause, name)| clause.common.conceal || clause.kind.property(name).is_some_and(|property| property.concealed))
+        .filter(|(clause, name)| {
+            clause.common.conceal || clause.kind.property(name).is_some_and(|property| property.concealed)
+        })
         .map(|(_, name)| name)
         .collect();
     let differences = differences(&own(from), &own(to), &concealed);
@@ -182,7 +224,8 @@ fn baseline_properties(baseline: &Baseline) -> Properties {
 
 fn clause_properties(clause: &ClauseDocument) -> Properties {
     let common = &clause.common;
-    let mut properties: Map<String, Value> = clause.properties.iter().map(|(name, value)| ((*name).to_owned(), value.value.clone())).collect();
+    let mut properties: Map<String, Value> =
+        clause.properties.iter().map(|(name, value)| ((*name).to_owned(), value.value.clone())).collect();
     let mut set = |name: &str, value: Value| drop(properties.insert(name.to_owned(), value));
     set("needs", texts(&common.needs));
     set("reacts_to", texts(&common.reacts_to));
@@ -195,7 +238,10 @@ fn clause_properties(clause: &ClauseDocument) -> Properties {
     set("grace", json!(common.grace_secs));
     set("where", json!(common.condition.as_ref().map(|condition| &condition.value)));
     set("as", json!(common.second_name.as_ref().map(|name| &name.value)));
-    set("for", Value::Object(clause.loops.iter().map(|one| (one.name.clone(), json!(one.over.value))).collect()));
+    set(
+        "for",
+        Value::Object(clause.loops.iter().map(|one| (one.name.clone(), json!(one.over.value))).collect()),
+    );
     let written = if common.gone == crate::kit::Gone::No { Value::Null } else { json!(common.gone) };
     set("gone", common.gone_if.as_ref().map_or(written, |template| json!(template.value)));
     set("conceal", if common.conceal { json!(true) } else { Value::Null });
@@ -223,17 +269,27 @@ fn said(properties: Map<String, Value>) -> Properties {
 
 fn file_differences(from: &Kit, to: &Kit) -> Vec<FileDifference> {
     let files = |kit: &Kit| -> BTreeMap<String, Vec<u8>> {
-        let is_content = |path: &&str| ["copies/", "renders/", "kinds/", "cases/"].iter().any(|folder| path.starts_with(folder));
-        kit.files.paths().filter(is_content).filter_map(|path| Some((path.to_owned(), kit.files.get(path)?.to_vec()))).collect()
+        let is_content = |path: &&str| {
+            ["copies/", "renders/", "kinds/", "cases/"].iter().any(|folder| path.starts_with(folder))
+        };
+        kit.files
+            .paths()
+            .filter(is_content)
+            .filter_map(|path| Some((path.to_owned(), kit.files.get(path)?.to_vec())))
+            .collect()
     };
-    let is_concealed = |path: &str| [from, to].iter().any(|kit| crate::kit::shown_text(kit, path).is_some_and(|(_, concealed)| concealed));
+    let is_concealed = |path: &str| {
+        [from, to].iter().any(|kit| crate::kit::shown_text(kit, path).is_some_and(|(_, concealed)| concealed))
+    };
     let nothing = Vec::new();
     pairs(&files(from), &files(to))
         .into_iter()
         .filter(|(_, from, to)| from != to)
         .map(|(path, from, to)| FileDifference {
             is: is_where(from, to),
-            text: text_diff(from.unwrap_or(&nothing), to.unwrap_or(&nothing), true).ok().filter(|_| !is_concealed(&path)),
+            text: text_diff(from.unwrap_or(&nothing), to.unwrap_or(&nothing), true)
+                .ok()
+                .filter(|_| !is_concealed(&path)),
             path,
         })
         .collect()
@@ -246,7 +302,11 @@ mod tests {
 
     fn kit(version: &str, baseline: &str, copy: &str) -> Kit {
         let manifest = format!("[kit]\nname = \"gate-reader\"\nversion = \"{version}\"\n");
-        let files = [("kit.toml", manifest.as_str()), ("baselines/reader.toml", baseline), ("copies/tariffs.csv", copy)];
+        let files = [
+            ("kit.toml", manifest.as_str()),
+            ("baselines/reader.toml", baseline),
+            ("copies/tariffs.csv", copy),
+        ];
         let files = KitFiles::new(files.map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec())));
         check(files, None, Surroundings::default()).kit.unwrap()
     }
@@ -260,15 +320,19 @@ mod tests {
         let new = format!(
             "{head}severity = \"high\"\n[[clause]]\nwhat = \"package:gate-reader\"\nversion = \"2.2.*\"\nneeds = [\"account:gate\"]\n[[clause]]\nwhat = \"account:gate\"\npassword_hash = \"$y$j9T$salt$new\"\n[[clause]]\nwhat = \"package:gate-fonts\"\n"
         );
-        let difference = kit_difference(&kit("2.1.0", &old, "adult,4.20\n"), &kit("2.2.0", &new, "adult,4.40\n"));
+        let difference =
+            kit_difference(&kit("2.1.0", &old, "adult,4.20\n"), &kit("2.2.0", &new, "adult,4.40\n"));
         let text = serde_json::to_string(&difference).unwrap();
         assert!(!text.contains("j9T"), "{text}");
         let clauses: Vec<String> = difference.baselines[0]
             .clauses
             .iter()
             .map(|clause| {
-                let properties: Vec<String> =
-                    clause.differences.iter().map(|one| format!("{} {} -> {}", one.property, one.found.words(), one.wanted.words())).collect();
+                let properties: Vec<String> = clause
+                    .differences
+                    .iter()
+                    .map(|one| format!("{} {} -> {}", one.property, one.found.words(), one.wanted.words()))
+                    .collect();
                 format!("{:?} {}: {}", clause.is, clause.address, properties.join("; "))
             })
             .collect();

@@ -51,7 +51,11 @@ pub fn text_diff(found: &[u8], wanted: &[u8], readable_by_all: bool) -> Result<T
     if [found, wanted].iter().any(|text| text.contains("PRIVATE KEY")) {
         return Err(TextDiffRefusal::KeyMaterial);
     }
-    let mut text = SimilarDiff::from_lines(found, wanted).unified_diff().context_radius(2).header("actual", "desired").to_string();
+    let mut text = SimilarDiff::from_lines(found, wanted)
+        .unified_diff()
+        .context_radius(2)
+        .header("actual", "desired")
+        .to_string();
     let cut = text.len() > LARGEST_DIFF;
     if cut {
         let end = (0..=LARGEST_DIFF).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);

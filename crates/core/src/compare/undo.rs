@@ -22,14 +22,20 @@ pub fn as_it_was(clause: &Clause, found: &Found) -> Option<Clause> {
             Some(was)
         }
         (Gone::No, Presence::Present) => {
-            for (property, _, _) in clause.compared().into_iter().filter(|(property, ..)| !clause.concealed.contains(*property)) {
+            for (property, _, _) in
+                clause.compared().into_iter().filter(|(property, ..)| !clause.concealed.contains(*property))
+            {
                 match found.get(property) {
-                    Some(FoundValue::Value(Value::String(any))) if any == "any" => drop(was.properties.remove(property)),
+                    Some(FoundValue::Value(Value::String(any))) if any == "any" => {
+                        drop(was.properties.remove(property));
+                    }
                     Some(FoundValue::Value(Value::String(both))) if both.contains(" now, ") => {
                         let now = both.split(" now, ").next().unwrap_or_default();
                         was.properties.insert(property.to_owned(), now.into());
                     }
-                    Some(FoundValue::Value(value)) => drop(was.properties.insert(property.to_owned(), value.clone())),
+                    Some(FoundValue::Value(value)) => {
+                        drop(was.properties.insert(property.to_owned(), value.clone()));
+                    }
                     Some(FoundValue::Unreadable(_) | FoundValue::NotExaminedHere(_)) | None => {}
                 }
             }
@@ -68,9 +74,18 @@ mod tests {
 
     #[test]
     fn what_held_now_holds_again_and_what_is_concealed_stays() {
-        let was = as_it_was(&clause("kernel_setting:net.x").with("value", "0"), &Found::present().with("value", "1 now, not set at boot")).unwrap();
+        let was = as_it_was(
+            &clause("kernel_setting:net.x").with("value", "0"),
+            &Found::present().with("value", "1 now, not set at boot"),
+        )
+        .unwrap();
         assert_eq!(was.text("value"), Some("1"));
         let account = clause("account:ops").with("password_hash", "$y$new").conceal("password_hash");
-        assert_eq!(as_it_was(&account, &Found::present().with("password_hash", "$y$old")).unwrap().text("password_hash"), Some("$y$new"));
+        assert_eq!(
+            as_it_was(&account, &Found::present().with("password_hash", "$y$old"))
+                .unwrap()
+                .text("password_hash"),
+            Some("$y$new")
+        );
     }
 }

@@ -27,7 +27,11 @@ impl Items {
     /// # Errors
     ///
     /// Returns why the expression does not come to at most [`MOST_ITEMS`] items.
-    pub fn of(&self, view: &NodeView, params: &Value) -> Result<Result<Vec<Value>, Vec<String>>, ConditionError> {
+    pub fn of(
+        &self,
+        view: &NodeView,
+        params: &Value,
+    ) -> Result<Result<Vec<Value>, Vec<String>>, ConditionError> {
         let value = match self.0.evaluate(view, params, json!({ "name": view.name }))? {
             Evaluated::Undecidable(missing) => return Ok(Err(missing)),
             Evaluated::Value(value) => from_cel(&value),
@@ -39,10 +43,18 @@ impl Items {
                 pairs.sort_by(|left, right| left.0.cmp(&right.0));
                 pairs.into_iter().map(|(key, value)| json!({ "key": key, "value": value })).collect()
             }
-            _ => return Err(ConditionError::whole("`for` needs a list or a map, and this is neither".into(), 0)),
+            _ => {
+                return Err(ConditionError::whole(
+                    "`for` needs a list or a map, and this is neither".into(),
+                    0,
+                ));
+            }
         };
         if items.len() > MOST_ITEMS {
-            return Err(ConditionError::whole(format!("`for` has {} items, at most {MOST_ITEMS} are allowed", items.len()), 0));
+            return Err(ConditionError::whole(
+                format!("`for` has {} items, at most {MOST_ITEMS} are allowed", items.len()),
+                0,
+            ));
         }
         Ok(Ok(items))
     }
@@ -68,9 +80,12 @@ fn from_cel(value: &CelValue) -> Option<Value> {
         CelValue::Float(number) => json!(number),
         CelValue::String(text) => json!(text.as_str()),
         CelValue::List(items) => Value::Array(items.iter().map(from_cel).collect::<Option<_>>()?),
-        CelValue::Map(map) => {
-            Value::Object(map.map.iter().map(|(key, value)| Some((key.to_string(), from_cel(value)?))).collect::<Option<Map<_, _>>>()?)
-        }
+        CelValue::Map(map) => Value::Object(
+            map.map
+                .iter()
+                .map(|(key, value)| Some((key.to_string(), from_cel(value)?)))
+                .collect::<Option<Map<_, _>>>()?,
+        ),
         _ => return None,
     })
 }
@@ -81,12 +96,16 @@ mod tests {
 
     fn items(source: &str, params: &Value) -> Result<Vec<Value>, String> {
         let parsed = Items::parse(source, &["lanes", "ships"]).map_err(|errors| errors[0].message.clone())?;
-        parsed.of(&NodeView::sample(), params).map_err(|error| error.message)?.map_err(|missing| missing.join(", "))
+        parsed
+            .of(&NodeView::sample(), params)
+            .map_err(|error| error.message)?
+            .map_err(|missing| missing.join(", "))
     }
 
     #[test]
     fn lists_keep_their_order_and_maps_go_by_key() {
-        let params = json!({ "lanes": ["B", "A"], "ships": { "tern": { "mtu": 1400 }, "gannet": { "mtu": 900 } } });
+        let params =
+            json!({ "lanes": ["B", "A"], "ships": { "tern": { "mtu": 1400 }, "gannet": { "mtu": 900 } } });
         assert_eq!(items("params.lanes", &params).unwrap(), [json!("B"), json!("A")]);
         assert_eq!(items("params.lanes.filter(l, l != 'B')", &params).unwrap(), [json!("A")]);
         let ships = items("params.ships", &params).unwrap();
@@ -96,11 +115,24 @@ mod tests {
 
     #[test]
     fn what_is_neither_a_list_nor_a_map_or_too_long_is_refused() {
-        assert_eq!(items("1 + 1", &json!({})).unwrap_err(), "`for` needs a list or a map, and this is neither");
+        assert_eq!(
+            items("1 + 1", &json!({})).unwrap_err(),
+            "`for` needs a list or a map, and this is neither"
+        );
         let many = json!({ "lanes": (0..=MOST_ITEMS).collect::<Vec<_>>() });
-        assert_eq!(items("params.lanes", &many).unwrap_err(), "`for` has 1001 items, at most 1000 are allowed");
+        assert_eq!(
+            items("params.lanes", &many).unwrap_err(),
+            "`for` has 1001 items, at most 1000 are allowed"
+        );
         let much = json!({ "lanes": (0..100).map(|_| "x".repeat(9_000)).collect::<Vec<_>>() });
-        assert!(items("params.lanes.map(a, params.lanes.map(b, a + b))", &much).unwrap_err().contains("bytes: that exceeds the limit"));
-        assert_eq!(items("params.lames", &json!({})).unwrap_err(), "the baseline declares no parameter `lames`");
+        assert!(
+            items("params.lanes.map(a, params.lanes.map(b, a + b))", &much)
+                .unwrap_err()
+                .contains("bytes: that exceeds the limit")
+        );
+        assert_eq!(
+            items("params.lames", &json!({})).unwrap_err(),
+            "the baseline declares no parameter `lames`"
+        );
     }
 }

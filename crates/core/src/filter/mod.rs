@@ -25,7 +25,8 @@ use walk::{Uses, Walk};
 /// The longest condition, in bytes.
 pub const MAX_SOURCE_BYTES: usize = 2 * 1024;
 /// What filters of lists may ask of a node as it is now, below `node`.
-pub const LISTED_FIELDS: [&str; 8] = ["status", "last_contact", "mode", "stage", "groups", "releases", "problems", "open_episodes"];
+pub const LISTED_FIELDS: [&str; 8] =
+    ["status", "last_contact", "mode", "stage", "groups", "releases", "problems", "open_episodes"];
 const MAX_SYNTAX_NODES: usize = 500;
 const MAX_BRACKET_DEPTH: usize = 32;
 /// The most that an evaluation may make, in bytes, if every turn of its loops made all that it is given again.
@@ -102,7 +103,10 @@ impl Condition {
         let condition = Self::parse(source, &[])?;
         let steps = condition.0.steps(condition.0.longest(USUAL_LABELS));
         if steps.is_none_or(|steps| steps > MOST_STEPS_OF_GROUP) {
-            let mut error = ConditionError::whole("the filter takes too long: it is evaluated for every node at every change".into(), source.len());
+            let mut error = ConditionError::whole(
+                "the filter takes too long: it is evaluated for every node at every change".into(),
+                source.len(),
+            );
             error.hint = Some("compare labels with `==` and `in` instead of iterating over them, and use `matches` outside of loops".to_owned());
             return Err(vec![error]);
         }
@@ -141,7 +145,9 @@ impl Condition {
         match self.0.evaluate(view, params, node)? {
             Evaluated::Value(CelValue::Bool(true)) => Ok(Answer::Yes),
             Evaluated::Value(CelValue::Bool(false)) => Ok(Answer::No),
-            Evaluated::Value(_) => Err(ConditionError::whole("the condition does not evaluate to `true` or `false`".into(), 0)),
+            Evaluated::Value(_) => {
+                Err(ConditionError::whole("the condition does not evaluate to `true` or `false`".into(), 0))
+            }
             Evaluated::Undecidable(missing) => Ok(Answer::Undecidable(missing)),
         }
     }
@@ -151,7 +157,11 @@ impl Condition {
         let uses = &self.0.uses;
         // Of a label that is inputs for, the value is an error if it is missing, and no empty text.
         let is_also_read = |label: &String| uses.labels_read.contains(label);
-        if uses.labels_asked_for.iter().any(is_also_read) { None } else { plain::plain(self.0.program.expression()) }
+        if uses.labels_asked_for.iter().any(is_also_read) {
+            None
+        } else {
+            plain::plain(self.0.program.expression())
+        }
     }
 
     /// Returns what the condition asks of a node.
@@ -180,12 +190,17 @@ impl Expression {
     fn parse(source: &str, parameters: &[&str], listed: bool) -> Result<Self, Vec<ConditionError>> {
         let whole = |message: String| vec![ConditionError::whole(message, source.len())];
         if source.len() > MAX_SOURCE_BYTES {
-            return Err(whole(format!("the condition has {} bytes, at most {MAX_SOURCE_BYTES} are read", source.len())));
+            return Err(whole(format!(
+                "the condition has {} bytes, at most {MAX_SOURCE_BYTES} are read",
+                source.len()
+            )));
         }
         if bracket_depth(source) > MAX_BRACKET_DEPTH {
             return Err(whole(format!("the condition is nested deeper than {MAX_BRACKET_DEPTH}")));
         }
-        let program = Program::compile(source).map_err(|errors| errors.errors.iter().map(|error| syntax_error(source, error)).collect::<Vec<_>>())?;
+        let program = Program::compile(source).map_err(|errors| {
+            errors.errors.iter().map(|error| syntax_error(source, error)).collect::<Vec<_>>()
+        })?;
         let mut walk = Walk {
             source,
             info: program.source_info(),
@@ -200,7 +215,9 @@ impl Expression {
         walk.expression(program.expression());
         let Walk { nodes, mut errors, uses, .. } = walk;
         if nodes > MAX_SYNTAX_NODES {
-            errors.extend(whole(format!("the condition has {nodes} parts, at most {MAX_SYNTAX_NODES} are evaluated")));
+            errors.extend(whole(format!(
+                "the condition has {nodes} parts, at most {MAX_SYNTAX_NODES} are evaluated"
+            )));
         }
         if !errors.is_empty() {
             return Err(errors);
@@ -209,7 +226,8 @@ impl Expression {
     }
 
     fn inputs(&self) -> NodeInputs {
-        let keys = |all: bool, some: &BTreeSet<String>| if all { Keys::All } else { Keys::Some(some.clone()) };
+        let keys =
+            |all: bool, some: &BTreeSet<String>| if all { Keys::All } else { Keys::Some(some.clone()) };
         let Uses { name, all_labels, labels, all_about, about, .. } = &self.uses;
         NodeInputs { name: *name, labels: keys(*all_labels, labels), about: keys(*all_about, about) }
     }
@@ -232,17 +250,36 @@ impl Expression {
     /// evaluation itself has no such bound and cannot be interrupted.
     fn check_volume(&self, view: &NodeView, params: &Value, node: &Value) -> Result<(), ConditionError> {
         let used = || self.uses.params.iter().filter_map(|name| params.get(name));
-        let length = |value: &Value| value.as_array().map(Vec::len).or_else(|| value.as_object().map(serde_json::Map::len)).unwrap_or(0);
+        let length = |value: &Value| {
+            value
+                .as_array()
+                .map(Vec::len)
+                .or_else(|| value.as_object().map(serde_json::Map::len))
+                .unwrap_or(0)
+        };
         let of_node = node.as_object().into_iter().flat_map(serde_json::Map::values).map(length);
-        let longest = self.longest(used().map(length).chain(of_node).chain([view.labels.len(), STABLE_FIELDS.len()]).max().unwrap_or(1));
+        let longest = self.longest(
+            used()
+                .map(length)
+                .chain(of_node)
+                .chain([view.labels.len(), STABLE_FIELDS.len()])
+                .max()
+                .unwrap_or(1),
+        );
         if self.steps(longest).is_none_or(|steps| steps > MOST_STEPS) {
-            let message = format!("its loops have up to {longest} items, {} deep: that exceeds the limit", self.uses.depth);
+            let message = format!(
+                "its loops have up to {longest} items, {} deep: that exceeds the limit",
+                self.uses.depth
+            );
             return Err(ConditionError::whole(message, 0));
         }
         let bytes = used().map(|value| value.to_string().len()).sum::<usize>().max(MAX_SOURCE_BYTES);
         let volume = longest.checked_pow(self.uses.depth).and_then(|turns| turns.checked_mul(bytes));
         if volume.is_none_or(|volume| volume > MOST_MADE) {
-            let message = format!("its loops have {longest} items, {} deep, with {bytes} bytes: that exceeds the limit", self.uses.depth);
+            let message = format!(
+                "its loops have {longest} items, {} deep, with {bytes} bytes: that exceeds the limit",
+                self.uses.depth
+            );
             return Err(ConditionError::whole(message, 0));
         }
         Ok(())
@@ -255,15 +292,29 @@ impl Expression {
             labels.entry(label.clone()).or_default();
         }
         let mut context = Context::with_env(STANDARD.clone());
-        for (name, value) in [("labels", json!(labels)), ("about", view.about.nested()), ("params", params.clone()), ("node", node)] {
+        for (name, value) in [
+            ("labels", json!(labels)),
+            ("about", view.about.nested()),
+            ("params", params.clone()),
+            ("node", node),
+        ] {
             context.add_variable_from_value(name, to_cel(&value));
         }
         match self.program.execute(&context) {
             Ok(value) => Ok(Evaluated::Value(value)),
             Err(error) => {
-                let missing: Vec<String> =
-                    self.uses.about.iter().filter(|field| view.about.get(field).is_none()).map(|field| format!("about.{field}")).collect();
-                if missing.is_empty() { Err(ConditionError::whole(error.to_string(), 0)) } else { Ok(Evaluated::Undecidable(missing)) }
+                let missing: Vec<String> = self
+                    .uses
+                    .about
+                    .iter()
+                    .filter(|field| view.about.get(field).is_none())
+                    .map(|field| format!("about.{field}"))
+                    .collect();
+                if missing.is_empty() {
+                    Err(ConditionError::whole(error.to_string(), 0))
+                } else {
+                    Ok(Evaluated::Undecidable(missing))
+                }
             }
         }
     }
@@ -274,12 +325,16 @@ fn to_cel(value: &Value) -> CelValue {
     match value {
         Value::Null => CelValue::Null,
         Value::Bool(boolean) => CelValue::Bool(*boolean),
-        Value::Number(number) => number.as_i64().map_or_else(|| CelValue::Float(number.as_f64().unwrap_or(0.0)), CelValue::Int),
+        Value::Number(number) => {
+            number.as_i64().map_or_else(|| CelValue::Float(number.as_f64().unwrap_or(0.0)), CelValue::Int)
+        }
         Value::String(text) => CelValue::String(std::sync::Arc::new(text.clone())),
         Value::Array(items) => CelValue::List(std::sync::Arc::new(items.iter().map(to_cel).collect())),
-        Value::Object(map) => {
-            CelValue::from(map.iter().map(|(key, value)| (key.clone(), to_cel(value))).collect::<std::collections::HashMap<String, CelValue>>())
-        }
+        Value::Object(map) => CelValue::from(
+            map.iter()
+                .map(|(key, value)| (key.clone(), to_cel(value)))
+                .collect::<std::collections::HashMap<String, CelValue>>(),
+        ),
     }
 }
 
@@ -299,7 +354,11 @@ fn bracket_depth(source: &str) -> usize {
 
 fn syntax_error(source: &str, error: &cel::ParseError) -> ConditionError {
     let (line, column) = error.pos;
-    let line_start: usize = source.split_inclusive('\n').take(usize::try_from(line).unwrap_or(1).saturating_sub(1)).map(str::len).sum();
+    let line_start: usize = source
+        .split_inclusive('\n')
+        .take(usize::try_from(line).unwrap_or(1).saturating_sub(1))
+        .map(str::len)
+        .sum();
     let start = (line_start + usize::try_from(column).unwrap_or(1).saturating_sub(1)).min(source.len());
     let message = error.msg.strip_prefix("Syntax error: ").unwrap_or(&error.msg);
     let plain = message.split(" expecting ").next().unwrap_or(message).replace("'<EOF>'", "the end");
@@ -307,7 +366,12 @@ fn syntax_error(source: &str, error: &cel::ParseError) -> ConditionError {
         .replace("extraneous input", "did not expect")
         .replace("mismatched input", "did not expect")
         .replace("no viable alternative at input", "cannot read");
-    ConditionError { message: format!("{} in the condition", plain.replace('\'', "`")), range: start..start + 1, hint: None, about_a_name: false }
+    ConditionError {
+        message: format!("{} in the condition", plain.replace('\'', "`")),
+        range: start..start + 1,
+        hint: None,
+        about_a_name: false,
+    }
 }
 
 #[cfg(test)]
@@ -318,7 +382,10 @@ mod tests {
         NodeView {
             name: "kiosk-auken-1".into(),
             labels: BTreeMap::from([("role".into(), "kiosk".into()), ("site".into(), "auken".into())]),
-            about: About::new([("os.family".to_owned(), json!("debian")), ("cpu.count".to_owned(), json!(4))]),
+            about: About::new([
+                ("os.family".to_owned(), json!("debian")),
+                ("cpu.count".to_owned(), json!(4)),
+            ]),
         }
     }
 
@@ -350,7 +417,12 @@ mod tests {
         let some = |keys: &[&str]| Keys::Some(keys.iter().map(|key| (*key).to_owned()).collect());
         for (source, name, labels, about) in [
             ("true || params.idle > 2", false, some(&[]), some(&[])),
-            ("labels.site == 'auken' || labels['ship'] == 'tern' || has(labels.role)", false, some(&["role", "ship", "site"]), some(&[])),
+            (
+                "labels.site == 'auken' || labels['ship'] == 'tern' || has(labels.role)",
+                false,
+                some(&["role", "ship", "site"]),
+                some(&[]),
+            ),
             ("labels.all(key, key != 'site')", false, Keys::All, some(&[])),
             ("'site' in labels && labels.site == 'auken'", false, Keys::All, some(&[])),
             ("labels[params.idle] == 'auken'", false, Keys::All, some(&[])),
@@ -368,27 +440,54 @@ mod tests {
     #[test]
     fn names_are_closed_and_the_nearest_is_offered() {
         for (source, message, marked, hint) in [
-            ("lables.role == 'x'", "unknown name `lables` in a condition", "lables.role", "did you mean `labels`?"),
-            ("about.os.famly == 'x'", "`about.os.famly` is not a stable field of a node", "about.os.famly", "did you mean `about.os.family`?"),
-            ("true && params.idel > 2", "the baseline declares no parameter `idel`", "params.idel", "did you mean `params.idle`?"),
+            (
+                "lables.role == 'x'",
+                "unknown name `lables` in a condition",
+                "lables.role",
+                "did you mean `labels`?",
+            ),
+            (
+                "about.os.famly == 'x'",
+                "`about.os.famly` is not a stable field of a node",
+                "about.os.famly",
+                "did you mean `about.os.family`?",
+            ),
+            (
+                "true && params.idel > 2",
+                "the baseline declares no parameter `idel`",
+                "params.idel",
+                "did you mean `params.idle`?",
+            ),
             ("node.ip == ''", "`node.ip` is not known", "node.ip", "the node is known by node.name"),
         ] {
             let errors = Condition::parse(source, &["idle"]).err().unwrap();
-            assert_eq!((errors[0].message.as_str(), &source[errors[0].range.clone()], errors[0].hint.as_deref()), (message, marked, Some(hint)));
+            assert_eq!(
+                (errors[0].message.as_str(), &source[errors[0].range.clone()], errors[0].hint.as_deref()),
+                (message, marked, Some(hint))
+            );
         }
     }
 
     #[test]
     fn a_filter_of_a_list_asks_for_how_nodes_are_now() {
         let now = json!({ "status": "drift_found", "groups": ["everyone", "kiosks"] });
-        for (source, expected) in
-            [("node.status == 'drift_found'", Answer::Yes), ("'gates' in node.groups", Answer::No), ("node.name == 'kiosk-auken-1'", Answer::Yes)]
-        {
-            assert_eq!(Condition::parse_for_list(source).unwrap().holds_now(&kiosk(), now.clone()).unwrap(), expected, "{source}");
+        for (source, expected) in [
+            ("node.status == 'drift_found'", Answer::Yes),
+            ("'gates' in node.groups", Answer::No),
+            ("node.name == 'kiosk-auken-1'", Answer::Yes),
+        ] {
+            assert_eq!(
+                Condition::parse_for_list(source).unwrap().holds_now(&kiosk(), now.clone()).unwrap(),
+                expected,
+                "{source}"
+            );
         }
         let errors = Condition::parse_for_list("node.statsu == 'failed'").err().unwrap();
         assert_eq!(errors[0].hint.as_deref(), Some("did you mean `node.status`?"));
-        assert!(Condition::parse("node.status == 'failed'", &[]).is_err(), "a condition of a document does not depend on how things go");
+        assert!(
+            Condition::parse("node.status == 'failed'", &[]).is_err(),
+            "a condition of a document does not depend on how things go"
+        );
     }
 
     #[test]
@@ -427,22 +526,35 @@ mod tests {
     #[test]
     fn what_takes_too_long_is_refused_before_it_is_evaluated() {
         let nested = |length: usize| {
-            let condition = Condition::parse("params.idle.all(a, params.idle.exists(b, a == b))", &["idle"]).unwrap();
+            let condition =
+                Condition::parse("params.idle.all(a, params.idle.exists(b, a == b))", &["idle"]).unwrap();
             condition.holds(&kiosk(), &json!({ "idle": (0..length).collect::<Vec<_>>() }))
         };
         assert_eq!(nested(100).unwrap(), Answer::Yes);
         assert!(nested(1_000).unwrap_err().message.contains("exceeds the limit"));
-        let grown = format!("({}).all(a, ({}).exists(b, a == b))", ["params.idle"; 40].join(" + "), ["params.idle"; 40].join(" + "));
+        let grown = format!(
+            "({}).all(a, ({}).exists(b, a == b))",
+            ["params.idle"; 40].join(" + "),
+            ["params.idle"; 40].join(" + ")
+        );
         let grown = Condition::parse(&grown, &["idle"]).unwrap();
-        assert!(grown.holds(&kiosk(), &json!({ "idle": (0..50).collect::<Vec<_>>() })).is_err(), "lists that grow are counted as they grow");
+        assert!(
+            grown.holds(&kiosk(), &json!({ "idle": (0..50).collect::<Vec<_>>() })).is_err(),
+            "lists that grow are counted as they grow"
+        );
     }
 
     #[test]
     fn a_filter_of_a_group_is_cheap() {
-        for source in ["labels.role == 'kiosk'", "node.name.matches('^kiosk-')", "labels.exists(l, l.startsWith('x-'))"] {
+        for source in
+            ["labels.role == 'kiosk'", "node.name.matches('^kiosk-')", "labels.exists(l, l.startsWith('x-'))"]
+        {
             assert!(Condition::parse_for_group(source).is_ok(), "{source}");
         }
-        for source in ["labels.exists(l, l.matches('^x'))", "labels.all(a, labels.exists(b, a == b && labels.site == 'auken' || b == 'site'))"] {
+        for source in [
+            "labels.exists(l, l.matches('^x'))",
+            "labels.all(a, labels.exists(b, a == b && labels.site == 'auken' || b == 'site'))",
+        ] {
             let errors = Condition::parse_for_group(source).err().unwrap();
             assert!(errors[0].message.contains("takes too long"), "{source}: {}", errors[0].message);
         }

@@ -72,9 +72,13 @@ impl NodeInputs {
             Keys::All => view.labels.iter().collect(),
             Keys::Some(keys) => keys.iter().filter_map(|key| view.labels.get_key_value(key)).collect(),
         };
-        let is_below = |path: &str, inputs: &str| path.strip_prefix(inputs).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'));
-        let about: BTreeMap<&str, &Value> = view.about.fields().filter(|(path, _)| self.about.any(|inputs| is_below(path, inputs))).collect();
-        serde_json::to_string(&(self.name.then_some(&view.name), labels, about)).expect("texts and numbers can be written")
+        let is_below = |path: &str, inputs: &str| {
+            path.strip_prefix(inputs).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
+        };
+        let about: BTreeMap<&str, &Value> =
+            view.about.fields().filter(|(path, _)| self.about.any(|inputs| is_below(path, inputs))).collect();
+        serde_json::to_string(&(self.name.then_some(&view.name), labels, about))
+            .expect("texts and numbers can be written")
     }
 }
 
@@ -128,7 +132,10 @@ mod tests {
         NodeView {
             name: name.to_owned(),
             labels: labels.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect(),
-            about: About::new([("memory.mib".to_owned(), json!(memory)), ("os.name".to_owned(), json!("debian"))]),
+            about: About::new([
+                ("memory.mib".to_owned(), json!(memory)),
+                ("os.name".to_owned(), json!("debian")),
+            ]),
         }
     }
 
@@ -144,11 +151,27 @@ mod tests {
         let one = node("kiosk-auken-1", &[("site", "auken")], 512);
         let mut remembered = InputCache::default();
         remembered.keep(inputs(&["site", "ship"], &["os"]), &one, 1);
-        assert_eq!(remembered.find(&node("kiosk-auken-2", &[("role", "kiosk"), ("site", "auken")], 4_096)), Some(1), "neither was inputs for");
+        assert_eq!(
+            remembered.find(&node("kiosk-auken-2", &[("role", "kiosk"), ("site", "auken")], 4_096)),
+            Some(1),
+            "neither was inputs for"
+        );
         assert_eq!(remembered.find(&node("kiosk-brisk-1", &[("site", "brisk")], 512)), None);
-        assert_eq!(remembered.find(&node("kiosk-auken-3", &[("site", "auken"), ("ship", "")], 512)), None, "empty is not missing");
-        remembered.keep(inputs(&["site", "ship"], &["memory.mib"]), &node("kiosk-brisk-1", &[("site", "brisk")], 512), 2);
-        assert_eq!(remembered.find(&node("kiosk-brisk-2", &[("site", "brisk")], 512)), Some(2), "it went another way");
+        assert_eq!(
+            remembered.find(&node("kiosk-auken-3", &[("site", "auken"), ("ship", "")], 512)),
+            None,
+            "empty is not missing"
+        );
+        remembered.keep(
+            inputs(&["site", "ship"], &["memory.mib"]),
+            &node("kiosk-brisk-1", &[("site", "brisk")], 512),
+            2,
+        );
+        assert_eq!(
+            remembered.find(&node("kiosk-brisk-2", &[("site", "brisk")], 512)),
+            Some(2),
+            "it went another way"
+        );
         assert_eq!(remembered.find(&node("kiosk-brisk-3", &[("site", "brisk")], 1_024)), None);
     }
 
@@ -160,13 +183,20 @@ mod tests {
         let mut remembered = InputCache::default();
         remembered.keep(all, &node("kiosk-auken-1", &[("site", "auken")], 512), 1);
         assert_eq!(remembered.find(&node("kiosk-auken-2", &[("site", "auken")], 512)), Some(1));
-        assert_eq!(remembered.find(&node("kiosk-auken-3", &[("role", "kiosk"), ("site", "auken")], 512)), None);
+        assert_eq!(
+            remembered.find(&node("kiosk-auken-3", &[("role", "kiosk"), ("site", "auken")], 512)),
+            None
+        );
     }
 
     #[test]
     fn what_asks_for_the_name_is_not_kept_and_what_is_kept_is_bounded() {
         let mut remembered = InputCache::default();
-        remembered.keep(NodeInputs { name: true, ..NodeInputs::default() }, &node("kiosk-auken-1", &[], 512), 1);
+        remembered.keep(
+            NodeInputs { name: true, ..NodeInputs::default() },
+            &node("kiosk-auken-1", &[], 512),
+            1,
+        );
         assert_eq!(remembered.find(&node("kiosk-auken-1", &[], 512)), None);
         for memory in 0..3_000 {
             remembered.keep(inputs(&[], &["memory"]), &node("kiosk-auken-1", &[], memory), 2);

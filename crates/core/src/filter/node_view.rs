@@ -25,7 +25,11 @@ pub enum Sample {
 
 /// All stable fields.
 pub const STABLE_FIELDS: &[StableField] = &[
-    StableField { path: "os.family", note: "The family of the operating system: debian, rhel, …", sample: Sample::Text("debian") },
+    StableField {
+        path: "os.family",
+        note: "The family of the operating system: debian, rhel, …",
+        sample: Sample::Text("debian"),
+    },
     StableField { path: "os.name", note: "Its own name", sample: Sample::Text("debian") },
     StableField { path: "os.version", note: "Its version", sample: Sample::Text("12") },
     StableField { path: "arch", note: "The processor's architecture", sample: Sample::Text("x86_64") },
@@ -33,7 +37,11 @@ pub const STABLE_FIELDS: &[StableField] = &[
     StableField { path: "memory.mib", note: "Its memory in MiB", sample: Sample::Integer(4096) },
     StableField { path: "init", note: "What runs its services", sample: Sample::Text("systemd") },
     StableField { path: "packages", note: "What keeps its packages", sample: Sample::Text("dpkg") },
-    StableField { path: "virtual", note: "What kind of virtual machine it is, or none", sample: Sample::Text("none") },
+    StableField {
+        path: "virtual",
+        note: "What kind of virtual machine it is, or none",
+        sample: Sample::Text("none"),
+    },
 ];
 
 /// What an agent found out about its node, by the paths of [`STABLE_FIELDS`].
@@ -47,7 +55,9 @@ pub struct About {
 impl utoipa::PartialSchema for About {
     fn schema() -> utoipa::openapi::RefOr<utoipa::openapi::schema::Schema> {
         use utoipa::openapi::schema::AdditionalProperties;
-        utoipa::openapi::ObjectBuilder::new().additional_properties(Some(AdditionalProperties::FreeForm(true))).into()
+        utoipa::openapi::ObjectBuilder::new()
+            .additional_properties(Some(AdditionalProperties::FreeForm(true)))
+            .into()
     }
 }
 
@@ -75,7 +85,9 @@ impl About {
     #[must_use]
     pub fn only_stable(&self) -> Self {
         let is_small = |value: &Value| value.is_u64() || value.as_str().is_some_and(|text| text.len() <= 256);
-        let known = self.fields.iter().filter(|(path, value)| STABLE_FIELDS.iter().any(|field| field.path == path.as_str()) && is_small(value));
+        let known = self.fields.iter().filter(|(path, value)| {
+            STABLE_FIELDS.iter().any(|field| field.path == path.as_str()) && is_small(value)
+        });
         Self { fields: known.map(|(path, value)| (path.clone(), value.clone())).collect() }
     }
 
@@ -139,6 +151,9 @@ mod tests {
             ("memory.mib".to_owned(), json!({ "deep": [1, 2] })),
             ("shoe_size".to_owned(), json!(44)),
         ]);
-        assert_eq!(said.only_stable(), About::new([("arch".to_owned(), json!("x86_64")), ("cpu.count".to_owned(), json!(4))]));
+        assert_eq!(
+            said.only_stable(),
+            About::new([("arch".to_owned(), json!("x86_64")), ("cpu.count".to_owned(), json!(4))])
+        );
     }
 }

@@ -116,8 +116,12 @@ pub(super) fn plain(expression: &IdedExpr) -> Option<Plain> {
 
 fn of_call(call: &CallExpr) -> Option<Plain> {
     match (call.func_name.as_str(), call.target.as_deref(), call.args.as_slice()) {
-        (operators::LOGICAL_AND, None, parts) => parts.iter().map(plain).collect::<Option<_>>().map(Plain::All),
-        (operators::LOGICAL_OR, None, parts) => parts.iter().map(plain).collect::<Option<_>>().map(Plain::Any),
+        (operators::LOGICAL_AND, None, parts) => {
+            parts.iter().map(plain).collect::<Option<_>>().map(Plain::All)
+        }
+        (operators::LOGICAL_OR, None, parts) => {
+            parts.iter().map(plain).collect::<Option<_>>().map(Plain::Any)
+        }
         (operators::LOGICAL_NOT, None, [part]) => plain(part).map(|part| Plain::Not(Box::new(part))),
         (operators::IN, None, [item, list]) => one_of(item, list),
         ("startsWith", Some(target), [start]) => match (field(target)?, scalar(start)?) {
@@ -148,7 +152,10 @@ fn one_of(item: &IdedExpr, list: &IdedExpr) -> Option<Plain> {
             let field = field(item).filter(|field| !field.is_number())?;
             Some(Plain::OneOf(field, list.elements.iter().map(text).collect::<Option<_>>()?))
         }
-        Expr::Select(select) if matches!(&select.operand.expr, Expr::Ident(root) if root == "node") && select.field == "groups" => {
+        Expr::Select(select)
+            if matches!(&select.operand.expr, Expr::Ident(root) if root == "node")
+                && select.field == "groups" =>
+        {
             text(item).map(Plain::InGroup)
         }
         _ => None,
@@ -158,7 +165,9 @@ fn one_of(item: &IdedExpr, list: &IdedExpr) -> Option<Plain> {
 fn scalar(expression: &IdedExpr) -> Option<Scalar> {
     match &expression.expr {
         // No database's text has a NUL in it.
-        Expr::Literal(LiteralValue::String(text)) if !text.inner().contains('\0') => Some(Scalar::Text(text.inner().to_owned())),
+        Expr::Literal(LiteralValue::String(text)) if !text.inner().contains('\0') => {
+            Some(Scalar::Text(text.inner().to_owned()))
+        }
         Expr::Literal(LiteralValue::Int(number)) => Some(Scalar::Number(*number.inner())),
         _ => None,
     }
@@ -226,8 +235,14 @@ mod tests {
                 let not_failed = Plain::Not(Box::new(equal(Field::Status, "failed")));
                 Plain::Any(vec![not_failed, equal(Field::Mode, "observe")])
             }),
-            ("2 < about.cpu.count", Plain::Compare(Field::AboutNumber("cpu.count"), Comparison::Greater, Scalar::Number(2))),
-            ("about.os.name in ['debian', 'other']", Plain::OneOf(Field::AboutText("os.name"), vec!["debian".to_owned(), "other".to_owned()])),
+            (
+                "2 < about.cpu.count",
+                Plain::Compare(Field::AboutNumber("cpu.count"), Comparison::Greater, Scalar::Number(2)),
+            ),
+            (
+                "about.os.name in ['debian', 'other']",
+                Plain::OneOf(Field::AboutText("os.name"), vec!["debian".to_owned(), "other".to_owned()]),
+            ),
             ("has(labels.site) && 'kiosks' in node.groups", {
                 Plain::All(vec![Plain::HasLabel("site".to_owned()), Plain::InGroup("kiosks".to_owned())])
             }),

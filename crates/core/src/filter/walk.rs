@@ -90,13 +90,23 @@ impl Walk<'_> {
                 self.depth += 1;
                 self.uses.depth = self.uses.depth.max(u32::try_from(self.depth).unwrap_or(u32::MAX));
                 if self.depth > MAX_COMPREHENSION_DEPTH {
-                    self.error(expression, format!("loops are nested deeper than {MAX_COMPREHENSION_DEPTH}"), None, false);
+                    self.error(
+                        expression,
+                        format!("loops are nested deeper than {MAX_COMPREHENSION_DEPTH}"),
+                        None,
+                        false,
+                    );
                 }
                 let before = self.bound.len();
                 self.bound.push(comprehension.iter_var.clone());
                 self.bound.extend(comprehension.iter_var2.clone());
                 self.bound.push(comprehension.accu_var.clone());
-                for part in [&comprehension.accu_init, &comprehension.loop_cond, &comprehension.loop_step, &comprehension.result] {
+                for part in [
+                    &comprehension.accu_init,
+                    &comprehension.loop_cond,
+                    &comprehension.loop_step,
+                    &comprehension.result,
+                ] {
                     self.expression(part);
                 }
                 self.bound.truncate(before);
@@ -111,15 +121,34 @@ impl Walk<'_> {
         self.uses.weight += PATTERN_WEIGHT;
         let Some(IdedExpr { expr: Expr::Literal(LiteralValue::String(pattern)), .. }) = pattern else {
             let hint = "write it as a text: node.name.matches(\"^kiosk-\")".to_owned();
-            return self.error(expression, "the pattern of `matches` is not written out".to_owned(), Some(hint), false);
+            return self.error(
+                expression,
+                "the pattern of `matches` is not written out".to_owned(),
+                Some(hint),
+                false,
+            );
         };
         if pattern.inner().len() > MAX_PATTERN {
-            return self.error(expression, format!("the pattern of `matches` has more than {MAX_PATTERN} bytes"), None, false);
+            return self.error(
+                expression,
+                format!("the pattern of `matches` has more than {MAX_PATTERN} bytes"),
+                None,
+                false,
+            );
         }
-        if let Err(error) = regex::RegexBuilder::new(pattern.inner()).size_limit(MAX_COMPILED_PATTERN).build() {
+        if let Err(error) = regex::RegexBuilder::new(pattern.inner()).size_limit(MAX_COMPILED_PATTERN).build()
+        {
             let why = match error {
-                regex::Error::CompiledTooBig(_) => format!("takes more than {MAX_COMPILED_PATTERN} bytes when it is compiled"),
-                error => error.to_string().lines().last().unwrap_or("it cannot be read").trim_start_matches("error: ").to_owned(),
+                regex::Error::CompiledTooBig(_) => {
+                    format!("takes more than {MAX_COMPILED_PATTERN} bytes when it is compiled")
+                }
+                error => error
+                    .to_string()
+                    .lines()
+                    .last()
+                    .unwrap_or("it cannot be read")
+                    .trim_start_matches("error: ")
+                    .to_owned(),
             };
             self.error(expression, format!("the pattern of `matches` cannot be used: {why}"), None, false);
         }
@@ -127,7 +156,10 @@ impl Walk<'_> {
 
     /// `labels["key"]` reads like `labels.key`.
     fn labels_by_key(&mut self, arguments: &[IdedExpr]) -> bool {
-        if let [IdedExpr { expr: Expr::Ident(root), .. }, IdedExpr { expr: Expr::Literal(LiteralValue::String(key)), .. }] = arguments
+        if let [
+            IdedExpr { expr: Expr::Ident(root), .. },
+            IdedExpr { expr: Expr::Literal(LiteralValue::String(key)), .. },
+        ] = arguments
             && root == "labels"
         {
             self.uses.labels.insert(key.inner().to_owned());
@@ -149,8 +181,10 @@ impl Walk<'_> {
             "params" => return,
             _ => {}
         }
-        let hint = nearest_word(name, ROOTS)
-            .map_or_else(|| "conditions can use labels, about, params and node".to_owned(), |word| format!("did you mean `{word}`?"));
+        let hint = nearest_word(name, ROOTS).map_or_else(
+            || "conditions can use labels, about, params and node".to_owned(),
+            |word| format!("did you mean `{word}`?"),
+        );
         self.error(expression, format!("unknown name `{name}` in a condition"), Some(hint), true);
     }
 
@@ -177,20 +211,34 @@ impl Walk<'_> {
                 if self.parameters.contains(&path[0]) {
                     self.uses.params.insert(path[0].to_owned());
                 } else {
-                    let hint = nearest_word(path[0], self.parameters.iter().copied()).map(|word| format!("did you mean `params.{word}`?"));
-                    self.error(expression, format!("the baseline declares no parameter `{}`", path[0]), hint, true);
+                    let hint = nearest_word(path[0], self.parameters.iter().copied())
+                        .map(|word| format!("did you mean `params.{word}`?"));
+                    self.error(
+                        expression,
+                        format!("the baseline declares no parameter `{}`", path[0]),
+                        hint,
+                        true,
+                    );
                 }
             }
             Expr::Ident(root) if root == "node" => {
                 self.uses.name = true;
                 let is_listed = self.listed && path.len() == 1 && LISTED_FIELDS.contains(&path[0]);
                 if path != ["name"] && !is_listed {
-                    let hint = match nearest_word(path[0], LISTED_FIELDS.iter().copied()).filter(|_| self.listed) {
-                        Some(near) => format!("did you mean `node.{near}`?"),
-                        None if self.listed => format!("a list knows node.name, node.{}", LISTED_FIELDS.join(", node.")),
-                        None => "the node is known by node.name".to_owned(),
-                    };
-                    self.error(expression, format!("`node.{}` is not known", path.join(".")), Some(hint), true);
+                    let hint =
+                        match nearest_word(path[0], LISTED_FIELDS.iter().copied()).filter(|_| self.listed) {
+                            Some(near) => format!("did you mean `node.{near}`?"),
+                            None if self.listed => {
+                                format!("a list knows node.name, node.{}", LISTED_FIELDS.join(", node."))
+                            }
+                            None => "the node is known by node.name".to_owned(),
+                        };
+                    self.error(
+                        expression,
+                        format!("`node.{}` is not known", path.join(".")),
+                        Some(hint),
+                        true,
+                    );
                 }
             }
             _ => self.expression(at),
@@ -205,7 +253,10 @@ impl Walk<'_> {
         let known = STABLE_FIELDS.iter().map(|known| known.path);
         let hint = match nearest_word(field, known.clone()) {
             Some(near) => format!("did you mean `about.{near}`?"),
-            None => format!("stable fields are {}", known.map(|path| format!("about.{path}")).collect::<Vec<_>>().join(", ")),
+            None => format!(
+                "stable fields are {}",
+                known.map(|path| format!("about.{path}")).collect::<Vec<_>>().join(", ")
+            ),
         };
         self.error(expression, format!("`about.{field}` is not a stable field of a node"), Some(hint), true);
     }
@@ -216,7 +267,8 @@ impl Walk<'_> {
         let byte = self.source.char_indices().nth(at).map_or(self.source.len(), |(byte, _)| byte);
         let is_word = |c: char| c.is_alphanumeric() || c == '_' || c == '.';
         let start = self.source[..byte].rfind(|c: char| !is_word(c)).map_or(0, |before| before + 1);
-        let end = self.source[byte..].find(|c: char| !is_word(c)).map_or(self.source.len(), |after| byte + after);
+        let end =
+            self.source[byte..].find(|c: char| !is_word(c)).map_or(self.source.len(), |after| byte + after);
         self.errors.push(ConditionError { message, range: start..end.max(start + 1), hint, about_a_name });
     }
 }

@@ -60,7 +60,10 @@ impl GroupFinding {
         let files = KitFiles::new(BTreeMap::from([(file.to_owned(), text.as_bytes())]));
         let place = self.place(file, text);
         let level = if self.is_error { Level::Error } else { Level::Warning };
-        let finding = Finding { level, ..Finding::error(Code::WrongValue, place, self.message.clone()).maybe_hint(self.hint.clone()) };
+        let finding = Finding {
+            level,
+            ..Finding::error(Code::WrongValue, place, self.message.clone()).maybe_hint(self.hint.clone())
+        };
         finding.explain_as(&self.code, &files, "")
     }
 
@@ -71,7 +74,9 @@ impl GroupFinding {
         let Some(place) = found else { return Place::of_file(file) };
         match self.part {
             // What is quoted begins behind the quote.
-            Some((start, end)) => Place::new(&place.file, text, place.start + 1 + start..place.start + 1 + end),
+            Some((start, end)) => {
+                Place::new(&place.file, text, place.start + 1 + start..place.start + 1 + end)
+            }
             None => place,
         }
     }
@@ -85,12 +90,20 @@ fn place_of(document: &Node, pointer: &str, of_key: bool) -> Option<Place> {
     for step in pointer.split('/').skip(1) {
         let step = step.replace("~1", "/").replace("~0", "~");
         let next = match &node.value {
-            NodeValue::Table(fields) => fields.iter().find(|(key, ..)| *key == step).map(|(_, key, node)| (key.clone(), node)),
-            NodeValue::List(items) => step.parse().ok().and_then(|at: usize| items.get(at)).map(|node| (node.place.clone(), node)),
+            NodeValue::Table(fields) => {
+                fields.iter().find(|(key, ..)| *key == step).map(|(_, key, node)| (key.clone(), node))
+            }
+            NodeValue::List(items) => {
+                step.parse().ok().and_then(|at: usize| items.get(at)).map(|node| (node.place.clone(), node))
+            }
             NodeValue::Plain(_) => None,
         };
         let Some((key, found)) = next else { return place };
-        place = Some(if of_key || matches!(found.value, NodeValue::Table(_)) { key } else { found.place.clone() });
+        place = Some(if of_key || matches!(found.value, NodeValue::Table(_)) {
+            key
+        } else {
+            found.place.clone()
+        });
         node = found;
     }
     place
@@ -102,12 +115,22 @@ pub fn check_group(group: &Group, around: GroupSurroundings<'_>) -> Vec<GroupFin
     check_filter(group, around, &mut findings);
     if let Some(stage) = group.stage.as_ref().filter(|stage| !around.stages.contains(stage)) {
         let hint = near(stage, around.stages.iter().map(String::as_str), "the stages are");
-        findings.push(GroupFinding::error(Code::WrongValue, "/stage".into(), format!("there is no stage `{stage}`"), Some(hint)));
+        findings.push(GroupFinding::error(
+            Code::WrongValue,
+            "/stage".into(),
+            format!("there is no stage `{stage}`"),
+            Some(hint),
+        ));
     }
     for (at, assignment) in group.assignments.iter().enumerate() {
         if let Err((is_kit, message, hint)) = find_baselines(&assignment.kit, &assignment.baseline, around) {
             let at = format!("/assignments/{at}/{}", if is_kit { "kit" } else { "baseline" });
-            findings.push(GroupFinding::error(if is_kit { Code::UnknownKit } else { Code::UnknownBaseline }, at, message, Some(hint)));
+            findings.push(GroupFinding::error(
+                if is_kit { Code::UnknownKit } else { Code::UnknownBaseline },
+                at,
+                message,
+                Some(hint),
+            ));
         }
     }
     for (name, value) in &group.parameters {
@@ -115,12 +138,22 @@ pub fn check_group(group: &Group, around: GroupSurroundings<'_>) -> Vec<GroupFin
         let split = name.split_once('/').and_then(|(kit, rest)| Some((kit, rest.split_once('.')?)));
         let Some((kit, (baseline, parameter))) = split else {
             let hint = "write it as \"KIT/BASELINE.PARAM\"".to_owned();
-            findings.push(GroupFinding::error(Code::UnknownParameter, at, format!("`{name}` names no parameter"), Some(hint)));
+            findings.push(GroupFinding::error(
+                Code::UnknownParameter,
+                at,
+                format!("`{name}` names no parameter"),
+                Some(hint),
+            ));
             continue;
         };
         match find_baselines(kit, baseline, around) {
             Err((is_kit, message, hint)) => {
-                findings.push(GroupFinding::error(if is_kit { Code::UnknownKit } else { Code::UnknownBaseline }, at, message, Some(hint)));
+                findings.push(GroupFinding::error(
+                    if is_kit { Code::UnknownKit } else { Code::UnknownBaseline },
+                    at,
+                    message,
+                    Some(hint),
+                ));
             }
             Ok(baselines) => check_value(&baselines, parameter, value, at, &mut findings),
         }
@@ -148,7 +181,11 @@ fn check_filter(group: &Group, around: GroupSurroundings<'_>, findings: &mut Vec
 }
 
 /// Returns the baselines of this name, those of the newest release first; or whether the kit is what is not there, and what to say.
-fn find_baselines<'s>(kit: &str, baseline: &str, around: GroupSurroundings<'s>) -> Result<Vec<&'s Baseline>, (bool, String, String)> {
+fn find_baselines<'s>(
+    kit: &str,
+    baseline: &str,
+    around: GroupSurroundings<'s>,
+) -> Result<Vec<&'s Baseline>, (bool, String, String)> {
     if !around.names.contains(kit) {
         let hint = near(kit, around.names.iter().map(String::as_str), "the published kits are");
         return Err((true, format!("no release of a kit `{kit}` is published"), hint));
@@ -156,7 +193,11 @@ fn find_baselines<'s>(kit: &str, baseline: &str, around: GroupSurroundings<'s>) 
     let releases: Vec<&Kit> = around.kits.iter().copied().filter(|one| one.name == kit).collect();
     let found: Vec<&Baseline> = releases.iter().filter_map(|kit| kit.baseline(baseline)).collect();
     if found.is_empty() {
-        let names: BTreeSet<&str> = releases.iter().flat_map(|kit| &kit.baselines).map(|baseline| baseline.name.value.as_str()).collect();
+        let names: BTreeSet<&str> = releases
+            .iter()
+            .flat_map(|kit| &kit.baselines)
+            .map(|baseline| baseline.name.value.as_str())
+            .collect();
         let hint = near(baseline, names, "its baselines are");
         return Err((false, format!("the kit {kit} has no baseline `{baseline}`"), hint));
     }
@@ -164,17 +205,39 @@ fn find_baselines<'s>(kit: &str, baseline: &str, around: GroupSurroundings<'s>) 
 }
 
 /// A value is right if a release takes it that is served, or the newest.
-fn check_value(baselines: &[&Baseline], name: &str, value: &serde_json::Value, at: String, findings: &mut Vec<GroupFinding>) {
-    let declared: Vec<_> = baselines.iter().flat_map(|baseline| &baseline.parameters).filter(|parameter| parameter.name.value == name).collect();
+fn check_value(
+    baselines: &[&Baseline],
+    name: &str,
+    value: &serde_json::Value,
+    at: String,
+    findings: &mut Vec<GroupFinding>,
+) {
+    let declared: Vec<_> = baselines
+        .iter()
+        .flat_map(|baseline| &baseline.parameters)
+        .filter(|parameter| parameter.name.value == name)
+        .collect();
     let Some(newest) = declared.first() else {
-        let names: BTreeSet<&str> =
-            baselines.iter().flat_map(|baseline| &baseline.parameters).map(|parameter| parameter.name.value.as_str()).collect();
-        let message = format!("the baseline {} declares no parameter `{name}`", baselines.first().map_or("", |baseline| &baseline.name.value));
-        let hint = if names.is_empty() { "it has no parameters".to_owned() } else { near(name, names, "its parameters are") };
+        let names: BTreeSet<&str> = baselines
+            .iter()
+            .flat_map(|baseline| &baseline.parameters)
+            .map(|parameter| parameter.name.value.as_str())
+            .collect();
+        let message = format!(
+            "the baseline {} declares no parameter `{name}`",
+            baselines.first().map_or("", |baseline| &baseline.name.value)
+        );
+        let hint = if names.is_empty() {
+            "it has no parameters".to_owned()
+        } else {
+            near(name, names, "its parameters are")
+        };
         findings.push(GroupFinding::error(Code::UnknownParameter, at, message, Some(hint)));
         return;
     };
-    if let (Err(message), true) = (takes(newest, value), declared.iter().all(|parameter| takes(parameter, value).is_err())) {
+    if let (Err(message), true) =
+        (takes(newest, value), declared.iter().all(|parameter| takes(parameter, value).is_err()))
+    {
         findings.push(GroupFinding::error(Code::ParameterValue, at, message, None));
     }
 }
@@ -201,7 +264,8 @@ mod tests {
                 "[baseline]\nname = \"kiosk-lockdown\"\n[params.idle_seconds]\ntype = \"integer\"\nmin = 10\ndefault = 90\n[[clause]]\nwhat = \"file:/etc/idle\"\ntext = \"{{ params.idle_seconds }}\"\n[params.lanes]\ntype = \"list\"\nof = \"string\"\ndefault = [\"A\"]\n",
             ),
         ];
-        let files: BTreeMap<String, &[u8]> = files.map(|(path, text)| (path.to_owned(), text.as_bytes())).into();
+        let files: BTreeMap<String, &[u8]> =
+            files.map(|(path, text)| (path.to_owned(), text.as_bytes())).into();
         check(KitFiles::new(files), None, Surroundings::default()).kit.expect("it is a kit")
     }
 
@@ -210,7 +274,11 @@ mod tests {
         let (kit, stages, labels) = (kit(), ["harbour".to_owned()], BTreeSet::from(["role".to_owned()]));
         let names = BTreeSet::from([kit.name.clone()]);
         let around = GroupSurroundings { names: &names, kits: &[&kit], stages: &stages, labels: &labels };
-        check_group(&group, around).iter().map(|finding| finding.explain("group.toml", text)).collect::<Vec<_>>().join("\n")
+        check_group(&group, around)
+            .iter()
+            .map(|finding| finding.explain("group.toml", text))
+            .collect::<Vec<_>>()
+            .join("\n")
     }
 
     #[test]
@@ -281,9 +349,14 @@ mod tests {
 
     #[test]
     fn a_layer_may_change_the_value_below_it() {
-        let with = |value: &str| format!("name = \"kiosks\"\n[parameters]\n\"kiosk-floor/kiosk-lockdown.lanes\" = {value}\n");
+        let with = |value: &str| {
+            format!("name = \"kiosks\"\n[parameters]\n\"kiosk-floor/kiosk-lockdown.lanes\" = {value}\n")
+        };
         assert_eq!(said(&with("{ add = [\"B\"], remove = [\"A\"] }")), "");
-        assert!(said(&with("{ put = [\"B\"] }")).contains("a layer gives a whole list, or a map of `add` and `remove`"));
+        assert!(
+            said(&with("{ put = [\"B\"] }"))
+                .contains("a layer gives a whole list, or a map of `add` and `remove`")
+        );
         assert!(said(&with("{ add = [1] }")).contains("error C0131"), "{}", said(&with("{ add = [1] }")));
     }
 

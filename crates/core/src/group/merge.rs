@@ -17,12 +17,16 @@ pub(super) fn settings_of(groups: &[&Group]) -> Result<AgentSettings, PlanError>
     let mode = match highest(groups, "the mode", |group| group.settings.mode) {
         Ok(said) => said.map(|(mode, group)| noted(&mut from, "mode", mode, vec![group])),
         // Careful where groups disagree: nothing is changed until a person has decided.
-        Err(PlanError::Disagree { first, second, .. }) => Some(noted(&mut from, "mode", Mode::Observe, vec![first, second])),
+        Err(PlanError::Disagree { first, second, .. }) => {
+            Some(noted(&mut from, "mode", Mode::Observe, vec![first, second]))
+        }
         Err(other) => return Err(other),
     };
     let mut take = Taking { groups, from: &mut from };
-    let check_ins = take.rhythm(["interval_secs", "check_in_at"], |said| (said.interval_secs, said.check_in_at.clone()))?;
-    let runs = take.rhythm(["run_interval_secs", "run_at"], |said| (said.run_interval_secs, said.run_at.clone()))?;
+    let check_ins =
+        take.rhythm(["interval_secs", "check_in_at"], |said| (said.interval_secs, said.check_in_at.clone()))?;
+    let runs =
+        take.rhythm(["run_interval_secs", "run_at"], |said| (said.run_interval_secs, said.run_at.clone()))?;
     Ok(AgentSettings {
         mode: mode.unwrap_or(usual.mode),
         interval_secs: check_ins.0.unwrap_or(usual.interval_secs),
@@ -36,7 +40,9 @@ pub(super) fn settings_of(groups: &[&Group]) -> Result<AgentSettings, PlanError>
         grace_secs: take.of("grace_secs", |said| said.grace_secs)?.unwrap_or(usual.grace_secs),
         change_window: take.of("change_window", |said| said.change_window.clone())?.unwrap_or_default(),
         restart: take.of("restart", |said| said.restart)?.unwrap_or(usual.restart),
-        reach_within_secs: take.of("reach_within_secs", |said| said.reach_within_secs)?.unwrap_or(usual.reach_within_secs),
+        reach_within_secs: take
+            .of("reach_within_secs", |said| said.reach_within_secs)?
+            .unwrap_or(usual.reach_within_secs),
         attic_mib: take.of("attic_mib", |said| said.attic_mib)?.unwrap_or(usual.attic_mib),
         from,
     })
@@ -48,7 +54,11 @@ struct Taking<'a> {
 }
 
 impl Taking<'_> {
-    fn of<T: PartialEq>(&mut self, word: &str, said: impl Fn(&GroupSettings) -> Option<T>) -> Result<Option<T>, PlanError> {
+    fn of<T: PartialEq>(
+        &mut self,
+        word: &str,
+        said: impl Fn(&GroupSettings) -> Option<T>,
+    ) -> Result<Option<T>, PlanError> {
         let top = highest(self.groups, word, |group| said(&group.settings))?;
         Ok(top.map(|(value, group)| noted(self.from, word, value, vec![group])))
     }
@@ -59,7 +69,9 @@ impl Taking<'_> {
         words: [&str; 2],
         said: impl Fn(&GroupSettings) -> (Option<u64>, Option<BTreeSet<HourOfDay>>),
     ) -> Result<(Option<u64>, BTreeSet<HourOfDay>), PlanError> {
-        let top = highest(self.groups, &words.join(" and "), |group| Some(said(&group.settings)).filter(|said| *said != (None, None)))?;
+        let top = highest(self.groups, &words.join(" and "), |group| {
+            Some(said(&group.settings)).filter(|said| *said != (None, None))
+        })?;
         let Some(((interval, hours), group)) = top else { return Ok((None, BTreeSet::new())) };
         let word = if hours.is_some() { words[1] } else { words[0] };
         Ok(noted(self.from, word, (interval, hours.unwrap_or_default()), vec![group]))

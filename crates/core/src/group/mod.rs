@@ -87,7 +87,10 @@ impl Assignment {
             on_rollout: self.on_rollout,
             severity: self.severity,
             satisfies: self.satisfies.clone(),
-            change_windows: Some(self.change_window.clone()).filter(|hours| !hours.is_empty()).into_iter().collect(),
+            change_windows: Some(self.change_window.clone())
+                .filter(|hours| !hours.is_empty())
+                .into_iter()
+                .collect(),
         }
     }
 }
@@ -167,7 +170,11 @@ fn plan_for(mut mine: Vec<&Group>, undecidable: Vec<String>, stages: &[String]) 
 }
 
 /// Returns what the highest group says, and its name; two of one priority must not disagree.
-fn highest<T: PartialEq>(groups: &[&Group], about: &str, said: impl Fn(&Group) -> Option<T>) -> Result<Option<(T, String)>, PlanError> {
+fn highest<T: PartialEq>(
+    groups: &[&Group],
+    about: &str,
+    said: impl Fn(&Group) -> Option<T>,
+) -> Result<Option<(T, String)>, PlanError> {
     let mut top: Option<(&Group, T)> = None;
     for group in groups {
         let Some(value) = said(group) else { continue };
@@ -175,7 +182,11 @@ fn highest<T: PartialEq>(groups: &[&Group], about: &str, said: impl Fn(&Group) -
             && first.priority == group.priority
             && *known != value
         {
-            return Err(PlanError::Disagree { first: first.name.clone(), second: group.name.clone(), about: about.to_owned() });
+            return Err(PlanError::Disagree {
+                first: first.name.clone(),
+                second: group.name.clone(),
+                about: about.to_owned(),
+            });
         }
         top = Some((group, value));
     }
@@ -185,9 +196,16 @@ fn highest<T: PartialEq>(groups: &[&Group], about: &str, said: impl Fn(&Group) -
 fn assignments(groups: &[&Group]) -> Vec<PlannedBaseline> {
     let mut all: Vec<PlannedBaseline> = Vec::new();
     for assignment in groups.iter().flat_map(|group| &group.assignments) {
-        match all.iter_mut().find(|known| known.kit == assignment.kit && known.baseline == assignment.baseline) {
+        match all
+            .iter_mut()
+            .find(|known| known.kit == assignment.kit && known.baseline == assignment.baseline)
+        {
             Some(known) => drop(known.terms.join(&assignment.terms())),
-            None => all.push(PlannedBaseline { kit: assignment.kit.clone(), baseline: assignment.baseline.clone(), terms: assignment.terms() }),
+            None => all.push(PlannedBaseline {
+                kit: assignment.kit.clone(),
+                baseline: assignment.baseline.clone(),
+                terms: assignment.terms(),
+            }),
         }
     }
     all
@@ -197,13 +215,23 @@ fn given(groups: &[&Group]) -> Result<BTreeMap<String, Vec<Given>>, PlanError> {
     let names: BTreeSet<&String> = groups.iter().flat_map(|group| group.parameters.keys()).collect();
     let mut given = BTreeMap::new();
     for name in names {
-        let said: Vec<(&Group, &Value)> = groups.iter().filter_map(|group| Some((*group, group.parameters.get(name)?))).collect();
+        let said: Vec<(&Group, &Value)> =
+            groups.iter().filter_map(|group| Some((*group, group.parameters.get(name)?))).collect();
         for (at, (first, value)) in said.iter().enumerate() {
-            if let Some((second, _)) = said[at + 1..].iter().find(|(second, other)| second.priority == first.priority && disagree(value, other)) {
-                return Err(PlanError::Disagree { first: first.name.clone(), second: second.name.clone(), about: format!("the parameter {name}") });
+            if let Some((second, _)) = said[at + 1..]
+                .iter()
+                .find(|(second, other)| second.priority == first.priority && disagree(value, other))
+            {
+                return Err(PlanError::Disagree {
+                    first: first.name.clone(),
+                    second: second.name.clone(),
+                    about: format!("the parameter {name}"),
+                });
             }
         }
-        let layers = said.into_iter().map(|(group, value)| Given { value: value.clone(), layer: Layer::Group(group.name.clone()) });
+        let layers = said
+            .into_iter()
+            .map(|(group, value)| Given { value: value.clone(), layer: Layer::Group(group.name.clone()) });
         given.insert(name.clone(), layers.collect());
     }
     Ok(given)
@@ -216,7 +244,12 @@ mod tests {
     use serde_json::json;
 
     fn group(name: &str, priority: i32) -> Group {
-        Group { name: name.into(), priority, filter: Some("labels.role == 'kiosk'".into()), ..Group::default() }
+        Group {
+            name: name.into(),
+            priority,
+            filter: Some("labels.role == 'kiosk'".into()),
+            ..Group::default()
+        }
     }
 
     fn everyone() -> Group {
@@ -224,7 +257,11 @@ mod tests {
     }
 
     fn kiosk() -> NodeView {
-        NodeView { name: "kiosk-auken-1".into(), labels: BTreeMap::from([("role".into(), "kiosk".into())]), ..NodeView::default() }
+        NodeView {
+            name: "kiosk-auken-1".into(),
+            labels: BTreeMap::from([("role".into(), "kiosk".into())]),
+            ..NodeView::default()
+        }
     }
 
     fn stages() -> Vec<String> {
@@ -241,7 +278,11 @@ mod tests {
 
     #[test]
     fn a_node_belongs_by_filter_by_name_and_always_to_everyone() {
-        let pinned = Group { name: "night-trial".into(), nodes: BTreeSet::from(["kiosk-auken-1".into()]), ..Group::default() };
+        let pinned = Group {
+            name: "night-trial".into(),
+            nodes: BTreeSet::from(["kiosk-auken-1".into()]),
+            ..Group::default()
+        };
         let ships = Group { filter: Some("labels.role == 'bridge'".into()), ..group("ships", 5) };
         let big = Group { filter: Some("about.cpu.count > 8".into()), ..group("big", 5) };
         let plan = plan(&kiosk(), &[group("kiosks", 10), pinned, ships, everyone(), big], &stages()).unwrap();
@@ -252,31 +293,54 @@ mod tests {
 
     #[test]
     fn the_highest_group_decides_and_layers_are_kept_in_order() {
-        let low = Group { stage: Some("open-water".into()), parameters: BTreeMap::from([("a/b.c".into(), json!(1))]), ..group("low", 1) };
-        let high = Group { stage: Some("harbour".into()), parameters: BTreeMap::from([("a/b.c".into(), json!(2))]), ..group("high", 2) };
+        let low = Group {
+            stage: Some("open-water".into()),
+            parameters: BTreeMap::from([("a/b.c".into(), json!(1))]),
+            ..group("low", 1)
+        };
+        let high = Group {
+            stage: Some("harbour".into()),
+            parameters: BTreeMap::from([("a/b.c".into(), json!(2))]),
+            ..group("high", 2)
+        };
         let plan = plan(&kiosk(), &[high, low], &stages()).unwrap();
         assert_eq!(plan.stage, "harbour");
-        assert_eq!(plan.given["a/b.c"].iter().map(|given| given.value.clone()).collect::<Vec<_>>(), [json!(1), json!(2)]);
+        assert_eq!(
+            plan.given["a/b.c"].iter().map(|given| given.value.clone()).collect::<Vec<_>>(),
+            [json!(1), json!(2)]
+        );
     }
 
     #[test]
     fn a_baseline_that_comes_twice_keeps_its_first_place_and_the_more_careful_switch() {
-        let low = Group { assignments: vec![assignment("login", Some(OnDrift::Correct)), assignment("upkeep", None)], ..group("low", 1) };
-        let high = Group { assignments: vec![assignment("login", Some(OnDrift::Report))], ..group("high", 2) };
+        let low = Group {
+            assignments: vec![assignment("login", Some(OnDrift::Correct)), assignment("upkeep", None)],
+            ..group("low", 1)
+        };
+        let high =
+            Group { assignments: vec![assignment("login", Some(OnDrift::Report))], ..group("high", 2) };
         let plan = plan(&kiosk(), &[low, high], &stages()).unwrap();
-        assert_eq!(plan.assignments, [assignment("login", Some(OnDrift::Report)), assignment("upkeep", None)].map(planned));
+        assert_eq!(
+            plan.assignments,
+            [assignment("login", Some(OnDrift::Report)), assignment("upkeep", None)].map(planned)
+        );
     }
 
     #[test]
     fn a_baseline_that_comes_twice_has_the_higher_severity_all_controls_and_only_the_hours_of_both() {
-        let hours = |from: &str| serde_json::from_value::<WeeklyHours>(json!({ "from": from, "until": "04:00" })).unwrap();
+        let hours = |from: &str| {
+            serde_json::from_value::<WeeklyHours>(json!({ "from": from, "until": "04:00" })).unwrap()
+        };
         let terms = |severity, control: &str, from: &str| Assignment {
             severity: Some(severity),
             satisfies: BTreeSet::from([control.into()]),
             change_window: vec![hours(from)],
             ..assignment("login", None)
         };
-        let low = Group { assignments: vec![terms(Severity::Critical, "SK-3", "22:00"), assignment("upkeep", None)], ..group("low", 1) };
+        let low = Group {
+            assignments: vec![terms(Severity::Critical, "SK-3", "22:00"), assignment("upkeep", None)],
+            ..group("low", 1)
+        };
         let high = Group { assignments: vec![terms(Severity::Low, "SK-7", "23:00")], ..group("high", 2) };
         let joined = &plan(&kiosk(), &[low, high], &stages()).unwrap().assignments[0].terms;
         assert_eq!(joined.severity, Some(Severity::Critical));
@@ -286,10 +350,19 @@ mod tests {
 
     #[test]
     fn equal_priorities_that_disagree_are_named_but_for_the_mode_which_is_observe() {
-        let with = |name: &str, value: i32| Group { parameters: BTreeMap::from([("a/b.c".into(), json!(value))]), ..group(name, 5) };
+        let with = |name: &str, value: i32| Group {
+            parameters: BTreeMap::from([("a/b.c".into(), json!(value))]),
+            ..group(name, 5)
+        };
         let error = plan(&kiosk(), &[with("gates", 1), with("night-trial", 2)], &stages()).unwrap_err();
-        assert_eq!(error.to_string(), "the groups `gates` and `night-trial` have the same priority and conflict in the parameter a/b.c");
-        let mode = |name: &str, mode| Group { settings: GroupSettings { mode: Some(mode), ..GroupSettings::default() }, ..group(name, 5) };
+        assert_eq!(
+            error.to_string(),
+            "the groups `gates` and `night-trial` have the same priority and conflict in the parameter a/b.c"
+        );
+        let mode = |name: &str, mode| Group {
+            settings: GroupSettings { mode: Some(mode), ..GroupSettings::default() },
+            ..group(name, 5)
+        };
         let plan = plan(&kiosk(), &[mode("a", Mode::Enforce), mode("b", Mode::Observe)], &stages()).unwrap();
         assert_eq!(plan.settings.mode, Mode::Observe);
         assert_eq!(plan.settings.from["mode"], ["a", "b"]);

@@ -29,7 +29,10 @@ impl<T: Clone> Planner<T> {
     pub fn new(groups: Vec<Group>, stages: Vec<String>) -> Self {
         let mut inputs = NodeInputs::default();
         let read = |group: Group| {
-            let filter = group.filter.as_ref().map(|filter| Condition::parse(filter, &[]).map_err(|errors| errors[0].message.clone()));
+            let filter = group
+                .filter
+                .as_ref()
+                .map(|filter| Condition::parse(filter, &[]).map_err(|errors| errors[0].message.clone()));
             (group, filter)
         };
         let groups: Vec<_> = groups.into_iter().map(read).collect();
@@ -64,7 +67,13 @@ impl<T: Clone> Planner<T> {
         if let Some(known) = locked(&self.by_membership).get(&membership) {
             return known.clone();
         }
-        let of = |which: Member| self.groups.iter().zip(&membership).filter(move |(_, member)| **member == which).map(|((group, _), _)| group);
+        let of = |which: Member| {
+            self.groups
+                .iter()
+                .zip(&membership)
+                .filter(move |(_, member)| **member == which)
+                .map(|((group, _), _)| group)
+        };
         let undecidable = of(Member::Undecidable).map(|group| group.name.clone()).collect();
         let made = plan_for(of(Member::Yes).collect(), undecidable, &self.stages).map(make);
         // Where another thread was faster, its own is kept: what is made of one plan is one.
@@ -72,7 +81,11 @@ impl<T: Clone> Planner<T> {
     }
 }
 
-fn belongs(view: &NodeView, group: &Group, filter: Option<&Result<Condition, String>>) -> Result<Member, PlanError> {
+fn belongs(
+    view: &NodeView,
+    group: &Group,
+    filter: Option<&Result<Condition, String>>,
+) -> Result<Member, PlanError> {
     if group.name == EVERYONE || group.nodes.contains(&view.name) {
         return Ok(Member::Yes);
     }
@@ -102,15 +115,26 @@ mod tests {
 
     #[test]
     fn nodes_of_the_same_groups_share_one_plan_whatever_they_say_otherwise() {
-        let group = |name: &str, filter: Option<&str>| Group { name: name.into(), filter: filter.map(str::to_owned), ..Group::default() };
-        let trial = Group { nodes: BTreeSet::from(["kiosk-auken-2".into()]), ..group("night-trial", Some("labels.ship == 'tern'")) };
+        let group = |name: &str, filter: Option<&str>| Group {
+            name: name.into(),
+            filter: filter.map(str::to_owned),
+            ..Group::default()
+        };
+        let trial = Group {
+            nodes: BTreeSet::from(["kiosk-auken-2".into()]),
+            ..group("night-trial", Some("labels.ship == 'tern'"))
+        };
         let big = group("big", Some("about.cpu.count > 8"));
         let made = AtomicUsize::new(0);
-        for groups in [vec![trial.clone(), big.clone()], vec![trial, big, group("gates", Some("node.name.startsWith('gate-')"))]] {
+        for groups in [
+            vec![trial.clone(), big.clone()],
+            vec![trial, big, group("gates", Some("node.name.startsWith('gate-')"))],
+        ] {
             let planner = Planner::new(groups, vec!["open-water".into()]);
             made.store(0, Ordering::Relaxed);
             let groups_of = |name: &str, ship: &str, site: &str, cpus: Option<u64>| {
-                let labels = [("ship", ship), ("site", site)].map(|(key, value)| (key.to_owned(), value.to_owned()));
+                let labels =
+                    [("ship", ship), ("site", site)].map(|(key, value)| (key.to_owned(), value.to_owned()));
                 let about = About::new(cpus.map(|cpus| ("cpu.count".to_owned(), json!(cpus))));
                 let view = NodeView { name: name.into(), labels: labels.into(), about };
                 let make = |plan: Plan| {
@@ -120,7 +144,11 @@ mod tests {
                 planner.plan(&view, make).unwrap()
             };
             assert_eq!(groups_of("kiosk-auken-1", "", "auken", Some(2)), "/");
-            assert_eq!(groups_of("kiosk-auken-2", "", "auken", Some(2)), "night-trial/", "pinned by its name");
+            assert_eq!(
+                groups_of("kiosk-auken-2", "", "auken", Some(2)),
+                "night-trial/",
+                "pinned by its name"
+            );
             assert_eq!(groups_of("kiosk-auken-3", "tern", "auken", Some(2)), "night-trial/");
             assert_eq!(groups_of("kiosk-brisk-1", "", "brisk", Some(2)), "/");
             assert_eq!(groups_of("kiosk-brisk-2", "", "brisk", None), "/big");

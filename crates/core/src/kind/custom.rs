@@ -117,7 +117,8 @@ impl CustomKind {
 
     fn into_kind(self) -> Kind {
         let custom: &'static Self = Box::leak(Box::new(self));
-        let properties: Vec<Property> = custom.properties.iter().map(|property| property.declared(custom)).collect();
+        let properties: Vec<Property> =
+            custom.properties.iter().map(|property| property.declared(custom)).collect();
         Kind {
             name: &custom.name,
             noun: &custom.name,
@@ -136,7 +137,11 @@ impl CustomKind {
 
     /// Returns what a clause of this name and these properties claims.
     pub(super) fn claim_of(&self, name: &str, properties: &BTreeMap<String, Value>) -> Claim {
-        let parts: Vec<String> = self.claim.iter().map(|property| properties.get(property).map_or_else(String::new, Value::to_string)).collect();
+        let parts: Vec<String> = self
+            .claim
+            .iter()
+            .map(|property| properties.get(property).map_or_else(String::new, Value::to_string))
+            .collect();
         Claim::Custom(self.name.clone(), if parts.is_empty() { vec![name.to_owned()] } else { parts })
     }
 }

@@ -28,7 +28,9 @@ pub fn nearest_word<'w>(word: &str, candidates: impl IntoIterator<Item = &'w str
     candidates
         .into_iter()
         .map(|candidate| (strsim::damerau_levenshtein(word, candidate), candidate))
-        .filter(|(distance, candidate)| *distance <= 1 + candidate.chars().count().min(word.chars().count()) / 4)
+        .filter(|(distance, candidate)| {
+            *distance <= 1 + candidate.chars().count().min(word.chars().count()) / 4
+        })
         .min_by_key(|(distance, _)| *distance)
         .map(|(_, candidate)| candidate)
 }

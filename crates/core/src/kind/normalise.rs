@@ -31,16 +31,25 @@ impl Refused {
 /// Returns what is wrong with it in the eyes of a person who wrote it for the property `name`.
 pub fn normalise(name: &str, value_type: ValueType, value: &Value) -> Result<Value, Refused> {
     match value_type {
-        ValueType::Text | ValueType::Contents => text(value).map(Value::from).ok_or_else(|| wrong(name, "a text", value)),
+        ValueType::Text | ValueType::Contents => {
+            text(value).map(Value::from).ok_or_else(|| wrong(name, "a text", value))
+        }
         ValueType::KitPath => kit_path(name, value),
-        ValueType::Path => absolute_path(value.as_str().ok_or_else(|| wrong(name, "a path in quotes", value))?).map(Value::from),
+        ValueType::Path => {
+            absolute_path(value.as_str().ok_or_else(|| wrong(name, "a path in quotes", value))?)
+                .map(Value::from)
+        }
         ValueType::LinkTarget => match value.as_str() {
             Some(target) if !target.is_empty() && !target.contains('\0') => Ok(value.clone()),
             _ => Err(wrong(name, "the path that the link points at", value)),
         },
-        ValueType::Boolean => value.as_bool().map(Value::from).ok_or_else(|| wrong(name, "`true` or `false`", value)),
+        ValueType::Boolean => {
+            value.as_bool().map(Value::from).ok_or_else(|| wrong(name, "`true` or `false`", value))
+        }
         ValueType::Id => id(name, value),
-        ValueType::Integer => value.as_i64().map(Value::from).ok_or_else(|| wrong(name, "a whole number", value)),
+        ValueType::Integer => {
+            value.as_i64().map(Value::from).ok_or_else(|| wrong(name, "a whole number", value))
+        }
         ValueType::Permissions => permissions(name, value),
         ValueType::TextSet => text_set(name, value),
         ValueType::Argv => argv(name, value),
@@ -97,16 +106,21 @@ fn text(value: &Value) -> Option<String> {
 
 fn kit_path(name: &str, value: &Value) -> Result<Value, Refused> {
     let path = value.as_str().ok_or_else(|| wrong(name, "a path within the kit, in quotes", value))?;
-    let safe = !path.is_empty() && !path.starts_with('/') && !path.split('/').any(|part| matches!(part, "" | "." | ".."));
+    let safe = !path.is_empty()
+        && !path.starts_with('/')
+        && !path.split('/').any(|part| matches!(part, "" | "." | ".."));
     safe.then(|| value.clone()).ok_or_else(|| {
-        Refused::new(format!("`{path}` leads out of the kit")).hint(format!("`{name}` is a path below the kit's folder for it, without `..`"))
+        Refused::new(format!("`{path}` leads out of the kit"))
+            .hint(format!("`{name}` is a path below the kit's folder for it, without `..`"))
     })
 }
 
 /// Returns an absolute path without doubled slashes, `.` and a slash at its end.
 pub(crate) fn absolute_path(path: &str) -> Result<String, Refused> {
     if !path.starts_with('/') {
-        return Err(Refused::new(format!("`{path}` is not an absolute path")).hint(format!("write `/{path}`")));
+        return Err(
+            Refused::new(format!("`{path}` is not an absolute path")).hint(format!("write `/{path}`"))
+        );
     }
     if path.contains('\0') || path.split('/').any(|part| part == "..") {
         return Err(Refused::new(format!("`{path}` must not hold `..`")).hint("write the path that is meant"));
@@ -133,7 +147,8 @@ fn permissions(name: &str, value: &Value) -> Result<Value, Refused> {
     };
     let octal = (3..=4).contains(&digits.len()) && digits.chars().all(|digit| digit.is_digit(8));
     if !octal {
-        return Err(Refused::new(format!("`{digits}` is not three or four octal digits")).hint(format!("write {name} = \"0644\", or what is meant")));
+        return Err(Refused::new(format!("`{digits}` is not three or four octal digits"))
+            .hint(format!("write {name} = \"0644\", or what is meant")));
     }
     Ok(json!(format!("{digits:0>4}")))
 }
@@ -153,9 +168,8 @@ fn text_set(name: &str, value: &Value) -> Result<Value, Refused> {
 fn argv(name: &str, value: &Value) -> Result<Value, Refused> {
     if let Value::String(line) = value {
         let words: Vec<String> = line.split_whitespace().map(|word| format!("{word:?}")).collect();
-        return Err(
-            Refused::new(format!("`{name}` takes a list: the program, then its arguments")).hint(format!("write {name} = [{}]", words.join(", ")))
-        );
+        return Err(Refused::new(format!("`{name}` takes a list: the program, then its arguments"))
+            .hint(format!("write {name} = [{}]", words.join(", "))));
     }
     let words = texts(name, value)?;
     if words.first().is_none_or(String::is_empty) {
@@ -185,9 +199,12 @@ fn text_map(name: &str, value: &Value) -> Result<Value, Refused> {
 }
 
 fn duration(name: &str, value: &Value) -> Result<Value, Refused> {
-    let written = value.as_str().ok_or_else(|| wrong(name, "a duration in quotes, as \"30s\"", value).hint(format!("write {name} = \"30s\"")))?;
+    let written = value.as_str().ok_or_else(|| {
+        wrong(name, "a duration in quotes, as \"30s\"", value).hint(format!("write {name} = \"30s\""))
+    })?;
     duration_secs(written).map(|secs| json!(secs)).ok_or_else(|| {
-        Refused::new(format!("`{written}` is not a duration of at least one second")).hint("write it as \"30s\", \"5m\", \"2h\" or \"1d\"")
+        Refused::new(format!("`{written}` is not a duration of at least one second"))
+            .hint("write it as \"30s\", \"5m\", \"2h\" or \"1d\"")
     })
 }
 
@@ -209,15 +226,15 @@ fn version(name: &str, value: &Value) -> Result<Value, Refused> {
     let wish = match value {
         Value::String(wish) => wish,
         Value::Number(number) => {
-            return Err(
-                Refused::new(format!("`{name}` takes a version in quotes, and this is a number")).hint(format!("write {name} = \"{number}\""))
-            );
+            return Err(Refused::new(format!("`{name}` takes a version in quotes, and this is a number"))
+                .hint(format!("write {name} = \"{number}\"")));
         }
         other => return Err(wrong(name, "a version in quotes", other)),
     };
     match VersionWish::parse(wish) {
         Ok(wish) => Ok(json!(wish.to_string())),
-        Err(error) => Err(Refused::new(error.to_string()).hint("write a version, a pattern \"3.2.*\", a range \">= 3.2, < 4\", or \"newest\"")),
+        Err(error) => Err(Refused::new(error.to_string())
+            .hint("write a version, a pattern \"3.2.*\", a range \">= 3.2, < 4\", or \"newest\"")),
     }
 }
 
@@ -236,7 +253,10 @@ fn word(name: &str, words: &[&str], value: &Value) -> Result<Value, Refused> {
 
 fn expectation(name: &str, value: &Value) -> Result<Value, Refused> {
     let usage = "write expect = { exit = 0, stdout = \"a regular expression\" }, or one of both";
-    let said = value.as_object().filter(|said| !said.is_empty()).ok_or_else(|| wrong(name, "a map of `exit` and `stdout`", value).hint(usage))?;
+    let said = value
+        .as_object()
+        .filter(|said| !said.is_empty())
+        .ok_or_else(|| wrong(name, "a map of `exit` and `stdout`", value).hint(usage))?;
     for (key, value) in said {
         match key.as_str() {
             "exit" if value.as_u64().is_some_and(|exit| exit < 256) => {}
@@ -252,23 +272,31 @@ fn expectation(name: &str, value: &Value) -> Result<Value, Refused> {
 fn shaped_text(name: &str, shape: ValueType, value: &Value) -> Result<Value, Refused> {
     let said = value.as_str().ok_or_else(|| wrong(name, &format!("{} in quotes", shape.words()), value))?;
     let (fits, example) = match shape {
-        ValueType::Pattern => (regex::RegexBuilder::new(said).size_limit(256 * 1024).build().is_ok(), r"\shub\.skerry\.example$"),
+        ValueType::Pattern => (
+            regex::RegexBuilder::new(said).size_limit(256 * 1024).build().is_ok(),
+            r"\shub\.skerry\.example$",
+        ),
         ValueType::Url => (
-            ["https://", "http://", "file:"].iter().any(|scheme| said.starts_with(scheme)) && !said.contains(char::is_whitespace),
+            ["https://", "http://", "file:"].iter().any(|scheme| said.starts_with(scheme))
+                && !said.contains(char::is_whitespace),
             "https://packages.skerry.example/debian",
         ),
         ValueType::Fingerprint => {
             let digits: String = said.chars().filter(|c| !c.is_whitespace() && *c != ':').collect();
             let fits = matches!(digits.len(), 40 | 64) && digits.chars().all(|c| c.is_ascii_hexdigit());
-            return fits
-                .then(|| json!(digits.to_ascii_uppercase()))
-                .ok_or_else(|| Refused::new(format!("`{name}` takes 40 or 64 hexadecimal digits")).hint("copy the fingerprint whole"));
+            return fits.then(|| json!(digits.to_ascii_uppercase())).ok_or_else(|| {
+                Refused::new(format!("`{name}` takes 40 or 64 hexadecimal digits"))
+                    .hint("copy the fingerprint whole")
+            });
         }
         ValueType::CronTime => (is_cron_time(said), "15 3 * * *"),
         ValueType::SshKey => (is_ssh_key(said), "ssh-ed25519 AAAAC3Nza…"),
-        ValueType::TimeZone => {
-            (said.split('/').all(|part| !part.is_empty() && part.chars().all(|c| c.is_ascii_alphanumeric() || "_+-".contains(c))), "Etc/UTC")
-        }
+        ValueType::TimeZone => (
+            said.split('/').all(|part| {
+                !part.is_empty() && part.chars().all(|c| c.is_ascii_alphanumeric() || "_+-".contains(c))
+            }),
+            "Etc/UTC",
+        ),
         ValueType::HostName => (
             said.len() <= 253
                 && said.split('.').all(|part| {
@@ -282,8 +310,10 @@ fn shaped_text(name: &str, shape: ValueType, value: &Value) -> Result<Value, Ref
         ValueType::Network => (is_network(said), "192.0.2.0/24"),
         _ => (true, ""),
     };
-    fits.then(|| value.clone())
-        .ok_or_else(|| Refused::new(format!("`{name}` takes {}, and `{said}` is none", shape.words())).hint(format!("write it as \"{example}\"")))
+    fits.then(|| value.clone()).ok_or_else(|| {
+        Refused::new(format!("`{name}` takes {}, and `{said}` is none", shape.words()))
+            .hint(format!("write it as \"{example}\""))
+    })
 }
 
 /// Returns whether a text has the five fields of crontab(5): numbers, names, `*`, ranges, lists and steps.
@@ -291,23 +321,40 @@ fn is_cron_time(text: &str) -> bool {
     const LIMITS: [(u32, u32); 5] = [(0, 59), (0, 23), (1, 31), (1, 12), (0, 7)];
     let fields: Vec<&str> = text.split_whitespace().collect();
     let number = |text: &str, (least, most): (u32, u32)| {
-        let is_name = text.len() == 3 && text.chars().all(|c| c.is_ascii_alphabetic()) && matches!((least, most), (1, 12) | (0, 7));
+        let is_name = text.len() == 3
+            && text.chars().all(|c| c.is_ascii_alphabetic())
+            && matches!((least, most), (1, 12) | (0, 7));
         is_name || text.parse::<u32>().is_ok_and(|number| (least..=most).contains(&number))
     };
     let item = |text: &str, limits| {
         let (range, step) = text.split_once('/').map_or((text, None), |(range, step)| (range, Some(step)));
         let ends = range.split_once('-');
         step.is_none_or(|step| step.parse::<u32>().is_ok_and(|step| step > 0))
-            && (range == "*" || ends.map_or_else(|| number(range, limits), |(from, to)| number(from, limits) && number(to, limits)))
+            && (range == "*"
+                || ends.map_or_else(
+                    || number(range, limits),
+                    |(from, to)| number(from, limits) && number(to, limits),
+                ))
     };
-    fields.len() == 5 && fields.iter().zip(LIMITS).all(|(field, limits)| field.split(',').all(|part| item(part, limits)))
+    fields.len() == 5
+        && fields.iter().zip(LIMITS).all(|(field, limits)| field.split(',').all(|part| item(part, limits)))
 }
 
 fn is_ssh_key(text: &str) -> bool {
     let mut words = text.split_whitespace();
-    let known = ["ssh-ed25519", "ssh-rsa", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521", "sk-ssh-ed25519@openssh.com"];
-    let is_base64 = |word: &str| word.len() >= 40 && word.chars().all(|c| c.is_ascii_alphanumeric() || "+/=".contains(c));
-    words.next().is_some_and(|word| known.contains(&word)) && words.next().is_some_and(is_base64) && words.next().is_none()
+    let known = [
+        "ssh-ed25519",
+        "ssh-rsa",
+        "ecdsa-sha2-nistp256",
+        "ecdsa-sha2-nistp384",
+        "ecdsa-sha2-nistp521",
+        "sk-ssh-ed25519@openssh.com",
+    ];
+    let is_base64 =
+        |word: &str| word.len() >= 40 && word.chars().all(|c| c.is_ascii_alphanumeric() || "+/=".contains(c));
+    words.next().is_some_and(|word| known.contains(&word))
+        && words.next().is_some_and(is_base64)
+        && words.next().is_none()
 }
 
 fn is_network(text: &str) -> bool {
@@ -320,10 +367,14 @@ fn is_network(text: &str) -> bool {
 fn password_hash(value: &Value) -> Result<Value, Refused> {
     let hash = value.as_str().unwrap_or_default();
     let fields: Vec<&str> = hash.split('$').collect();
-    let is_hash = fields.len() >= 4 && fields[0].is_empty() && fields.iter().skip(1).all(|field| !field.is_empty()) && !hash.contains([':', '\n']);
+    let is_hash = fields.len() >= 4
+        && fields[0].is_empty()
+        && fields.iter().skip(1).all(|field| !field.is_empty())
+        && !hash.contains([':', '\n']);
     let is_weak = is_hash && ["1", "md5", "sha1", "3"].contains(&fields[1]);
     if is_weak {
-        return Err(Refused::new("this hash is too weak: whoever reads it finds the password").hint("make one with `mkpasswd --method=yescrypt`"));
+        return Err(Refused::new("this hash is too weak: whoever reads it finds the password")
+            .hint("make one with `mkpasswd --method=yescrypt`"));
     }
     // The value itself is never repeated: it may be the password.
     is_hash.then(|| value.clone()).ok_or_else(|| {
@@ -367,17 +418,53 @@ mod tests {
     #[test]
     fn what_is_refused_says_what_to_write_instead() {
         for (value_type, value, reason) in [
-            (ValueType::Permissions, json!(640), "`p` takes octal digits in quotes, and this is a number; write p = \"0640\""),
-            (ValueType::Permissions, json!("0888"), "`0888` is not three or four octal digits; write p = \"0644\", or what is meant"),
-            (ValueType::Version, json!(3), "`p` takes a version in quotes, and this is a number; write p = \"3\""),
-            (ValueType::Argv, json!("ls -l"), "`p` takes a list: the program, then its arguments; write p = [\"ls\", \"-l\"]"),
-            (ValueType::KitPath, json!("../x"), "`../x` leads out of the kit; `p` is a path below the kit's folder for it, without `..`"),
+            (
+                ValueType::Permissions,
+                json!(640),
+                "`p` takes octal digits in quotes, and this is a number; write p = \"0640\"",
+            ),
+            (
+                ValueType::Permissions,
+                json!("0888"),
+                "`0888` is not three or four octal digits; write p = \"0644\", or what is meant",
+            ),
+            (
+                ValueType::Version,
+                json!(3),
+                "`p` takes a version in quotes, and this is a number; write p = \"3\"",
+            ),
+            (
+                ValueType::Argv,
+                json!("ls -l"),
+                "`p` takes a list: the program, then its arguments; write p = [\"ls\", \"-l\"]",
+            ),
+            (
+                ValueType::KitPath,
+                json!("../x"),
+                "`../x` leads out of the kit; `p` is a path below the kit's folder for it, without `..`",
+            ),
             (ValueType::Path, json!("etc/x"), "`etc/x` is not an absolute path; write `/etc/x`"),
-            (ValueType::CronTime, json!("61 3 * * *"), "`p` takes five fields of cron, and `61 3 * * *` is none; write it as \"15 3 * * *\""),
-            (ValueType::Network, json!("192.0.2.0/33"), "`p` takes IP address or network, and `192.0.2.0/33` is none; write it as \"192.0.2.0/24\""),
-            (ValueType::Mebibytes, json!(0), "`p` takes a size in MiB from 1 to 1024, and this is an integer; "),
+            (
+                ValueType::CronTime,
+                json!("61 3 * * *"),
+                "`p` takes five fields of cron, and `61 3 * * *` is none; write it as \"15 3 * * *\"",
+            ),
+            (
+                ValueType::Network,
+                json!("192.0.2.0/33"),
+                "`p` takes IP address or network, and `192.0.2.0/33` is none; write it as \"192.0.2.0/24\"",
+            ),
+            (
+                ValueType::Mebibytes,
+                json!(0),
+                "`p` takes a size in MiB from 1 to 1024, and this is an integer; ",
+            ),
             (ValueType::Port, json!(0), "`p` takes a port from 1 to 65535, and this is an integer; "),
-            (ValueType::Word(&["in", "out"]), json!("ni"), "`p` is one of `in`, `out`, and this is `ni`; did you mean `in`?"),
+            (
+                ValueType::Word(&["in", "out"]),
+                json!("ni"),
+                "`p` is one of `in`, `out`, and this is `ni`; did you mean `in`?",
+            ),
             (ValueType::Boolean, json!("yes"), "`p` takes `true` or `false`, and this is a text; "),
         ] {
             assert_eq!(shown("p", value_type, &value), reason);

@@ -90,12 +90,24 @@ pub fn kind_page(kind: &Kind) -> KindPage {
 pub const COMMON_KEYS: &[(&str, &str, &str)] = &[
     ("what", "text", "The address, kind:name. The name may be rendered, the kind not"),
     ("as", "text", "A second name to be referred to, where the system's own name varies"),
-    ("for", "map of a name and an expression", "Repeats the clause for each item of a list or a map; several names go over each other"),
-    ("needs", "list of addresses or patterns", "Handled after those, and corrected only if those are in line"),
+    (
+        "for",
+        "map of a name and an expression",
+        "Repeats the clause for each item of a list or a map; several names go over each other",
+    ),
+    (
+        "needs",
+        "list of addresses or patterns",
+        "Handled after those, and corrected only if those are in line",
+    ),
     ("reacts_to", "list of addresses or patterns", "Reacts when one of those was corrected; implies order"),
     ("reaction", "\"restart\", \"reload\", \"run\"", "How it reacts, as its kind knows it"),
     ("topics", "list of texts", "Words to select a part of a run by"),
-    ("severity", "\"low\", \"medium\", \"high\", \"critical\"", "How much it matters; the baseline's if left out"),
+    (
+        "severity",
+        "\"low\", \"medium\", \"high\", \"critical\"",
+        "How much it matters; the baseline's if left out",
+    ),
     ("satisfies", "list of texts", "Controls, added to the baseline's"),
     ("on_drift", "\"correct\", \"report\"", "What is done about drift"),
     ("on_rollout", "\"apply\", \"wait\"", "What is done about what is newly wanted"),
@@ -146,21 +158,33 @@ fn as_markdown(page: &KindPage) -> String {
         line("never corrected", "it only looks");
     }
     if !page.reactions.is_empty() {
-        line("reacts by", &page.reactions.iter().map(|word| format!("`{word}`")).collect::<Vec<_>>().join(", "));
+        line(
+            "reacts by",
+            &page.reactions.iter().map(|word| format!("`{word}`")).collect::<Vec<_>>().join(", "),
+        );
     }
     if page.can_be_gone {
         line("`gone`", if page.name == "package" { "`true`, or `\"with_settings\"`" } else { "`true`" });
     }
     if !page.either.is_empty() {
-        line("one at most", &page.either.iter().map(|word| format!("`{word}`")).collect::<Vec<_>>().join(", "));
+        line(
+            "one at most",
+            &page.either.iter().map(|word| format!("`{word}`")).collect::<Vec<_>>().join(", "),
+        );
     }
     text += "\n| property | takes | |\n|---|---|---|\n";
     for property in &page.properties {
-        let default = property.default.as_ref().map(|default| format!("; `{default}` if left out")).unwrap_or_default();
+        let default =
+            property.default.as_ref().map(|default| format!("; `{default}` if left out")).unwrap_or_default();
         let concealed = if property.concealed { "; never shown" } else { "" };
         let required = if property.required { "; required" } else { "" };
         let takes = property.takes.replace('|', "\\|");
-        let _ = writeln!(text, "| `{}` | {takes} | {}{required}{default}{concealed} |", property.name, property.note.replace('|', "\\|"));
+        let _ = writeln!(
+            text,
+            "| `{}` | {takes} | {}{required}{default}{concealed} |",
+            property.name,
+            property.note.replace('|', "\\|")
+        );
     }
     let _ = write!(text, "\n```toml\n{}```\n", page.example);
     text

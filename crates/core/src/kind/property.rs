@@ -75,10 +75,14 @@ impl Naming {
         match self {
             Self::Path | Self::Free => true,
             Self::Plain => name.chars().all(plain) && !name.starts_with('-'),
-            Self::Sysctl => name.chars().all(|c| c.is_ascii_alphanumeric() || "._-/@".contains(c)) && !name.contains(".."),
+            Self::Sysctl => {
+                name.chars().all(|c| c.is_ascii_alphanumeric() || "._-/@".contains(c)) && !name.contains("..")
+            }
             Self::Port => {
                 let parts = name.split_once('/');
-                parts.is_some_and(|(protocol, port)| matches!(protocol, "tcp" | "udp") && port.parse::<u16>().is_ok_and(|port| port > 0))
+                parts.is_some_and(|(protocol, port)| {
+                    matches!(protocol, "tcp" | "udp") && port.parse::<u16>().is_ok_and(|port| port > 0)
+                })
             }
         }
     }
@@ -233,7 +237,9 @@ impl ValueType {
             Self::Duration => "duration: \"30s\", \"5m\", \"2h\", \"1d\"".to_owned(),
             Self::Version => "version, pattern, range or \"newest\"".to_owned(),
             Self::PasswordHash => "crypt(5) hash".to_owned(),
-            Self::Word(words) => words.iter().map(|word| format!("\"{word}\"")).collect::<Vec<_>>().join(", "),
+            Self::Word(words) => {
+                words.iter().map(|word| format!("\"{word}\"")).collect::<Vec<_>>().join(", ")
+            }
             Self::Any => "any value".to_owned(),
             Self::Pattern => "regular expression".to_owned(),
             Self::Url => "URL".to_owned(),

@@ -5,8 +5,8 @@ use super::table::KINDS;
 
 /// Words that say nothing about a kind.
 const EMPTY_WORDS: [&str; 24] = [
-    "a", "an", "the", "to", "of", "in", "on", "my", "is", "it", "that", "this", "with", "by", "for", "and", "or", "be", "have", "i", "want", "how",
-    "do", "some",
+    "a", "an", "the", "to", "of", "in", "on", "my", "is", "it", "that", "this", "with", "by", "for", "and",
+    "or", "be", "have", "i", "want", "how", "do", "some",
 ];
 
 /// Words that people say for what the table calls otherwise.
@@ -32,14 +32,17 @@ const SAME: [(&str, &str); 16] = [
 /// Returns the kinds that fit what one wants to achieve, the best first.
 pub fn search(wanted: &str) -> Vec<&'static Kind> {
     let words: Vec<String> = words(wanted).filter(|word| !EMPTY_WORDS.contains(&word.as_str())).collect();
-    let mut found: Vec<(u32, &'static Kind)> = KINDS.iter().map(|kind| (score(kind, &words), *kind)).filter(|(score, _)| *score > 0).collect();
+    let mut found: Vec<(u32, &'static Kind)> =
+        KINDS.iter().map(|kind| (score(kind, &words), *kind)).filter(|(score, _)| *score > 0).collect();
     found.sort_by_key(|(score, _)| std::cmp::Reverse(*score));
     let best = found.first().map_or(0, |(score, _)| *score);
     found.into_iter().filter(|(score, _)| score * 3 >= best).map(|(_, kind)| kind).collect()
 }
 
 fn words(text: &str) -> impl Iterator<Item = String> + '_ {
-    text.split(|c: char| !c.is_alphanumeric() && c != '_').filter(|word| !word.is_empty()).map(str::to_lowercase)
+    text.split(|c: char| !c.is_alphanumeric() && c != '_')
+        .filter(|word| !word.is_empty())
+        .map(str::to_lowercase)
 }
 
 /// A word counts most in the kind's name, then in what is achieved by it, then in its purpose and properties; all words in
@@ -52,15 +55,25 @@ fn score(kind: &Kind, wanted: &[String]) -> u32 {
         best_phrase = best_phrase.max(matched * matched * 4);
     }
     for word in wanted {
-        whole += if has(kind.name, word) || has(&kind.name.replace('_', " "), word) || has(kind.noun, word) { 6 } else { 0 };
+        whole += if has(kind.name, word) || has(&kind.name.replace('_', " "), word) || has(kind.noun, word) {
+            6
+        } else {
+            0
+        };
         whole += if has(kind.purpose, word) { 2 } else { 0 };
-        whole += if kind.properties.iter().any(|property| has(property.name, word) || has(property.note, word)) { 1 } else { 0 };
+        whole +=
+            if kind.properties.iter().any(|property| has(property.name, word) || has(property.note, word)) {
+                1
+            } else {
+                0
+            };
     }
     whole + best_phrase
 }
 
 fn has(text: &str, wanted: &str) -> bool {
-    let stem = |word: &str| word.trim_end_matches("ing").trim_end_matches('s').trim_end_matches('e').to_owned();
+    let stem =
+        |word: &str| word.trim_end_matches("ing").trim_end_matches('s').trim_end_matches('e').to_owned();
     let same = SAME.iter().find(|(said, _)| *said == wanted).map(|(_, meant)| *meant);
     words(text).any(|word| stem(&word) == stem(wanted) || same.is_some_and(|same| word == same))
 }

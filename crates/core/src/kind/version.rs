@@ -23,17 +23,25 @@ impl VersionOrder {
         match self {
             Self::Dpkg => Some(left.parse::<Version>().ok()?.cmp(&right.parse().ok()?)),
             Self::Rpm => {
-                let [(left_epoch, left_version, left_release), (right_epoch, right_version, right_release)] = [left, right].map(Evr::parse_values);
+                let [(left_epoch, left_version, left_release), (right_epoch, right_version, right_release)] =
+                    [left, right].map(Evr::parse_values);
                 let one_says_no_release = left_release.is_empty() || right_release.is_empty();
-                let [left_release, right_release] = if one_says_no_release { ["", ""] } else { [left_release, right_release] };
-                Some(Evr::new(left_epoch, left_version, left_release).cmp(&Evr::new(right_epoch, right_version, right_release)))
+                let [left_release, right_release] =
+                    if one_says_no_release { ["", ""] } else { [left_release, right_release] };
+                Some(Evr::new(left_epoch, left_version, left_release).cmp(&Evr::new(
+                    right_epoch,
+                    right_version,
+                    right_release,
+                )))
             }
         }
     }
 
     /// Returns the newest of these versions.
     pub fn newest<'v>(self, versions: impl IntoIterator<Item = &'v str>) -> Option<&'v str> {
-        versions.into_iter().reduce(|newest, next| if self.compare(next, newest) == Some(Ordering::Greater) { next } else { newest })
+        versions.into_iter().reduce(|newest, next| {
+            if self.compare(next, newest) == Some(Ordering::Greater) { next } else { newest }
+        })
     }
 }
 
@@ -104,13 +112,19 @@ impl VersionWish {
             Self::Exact(wanted) if order == VersionOrder::Dpkg => found == wanted,
             Self::Exact(wanted) => order.compare(found, wanted) == Some(Ordering::Equal),
             Self::Pattern(pattern) => wildmatch::WildMatch::new(pattern).matches(found),
-            Self::Range(bounds) => bounds.iter().all(|(bound, limit)| order.compare(found, limit).is_some_and(|order| bound.holds(order))),
+            Self::Range(bounds) => bounds
+                .iter()
+                .all(|(bound, limit)| order.compare(found, limit).is_some_and(|order| bound.holds(order))),
             Self::Newest => candidate.is_none_or(|candidate| candidate == found),
         }
     }
 
     /// Returns the newest of the versions that fit.
-    pub fn best<'v>(&self, offered: impl IntoIterator<Item = &'v str>, order: VersionOrder) -> Option<&'v str> {
+    pub fn best<'v>(
+        &self,
+        offered: impl IntoIterator<Item = &'v str>,
+        order: VersionOrder,
+    ) -> Option<&'v str> {
         order.newest(offered.into_iter().filter(|offer| self.fits(offer, None, order)))
     }
 }
@@ -132,7 +146,8 @@ impl fmt::Display for VersionWish {
             Self::Exact(text) | Self::Pattern(text) => f.write_str(text),
             Self::Newest => f.write_str("newest"),
             Self::Range(bounds) => {
-                let words: Vec<String> = bounds.iter().map(|(bound, limit)| format!("{} {limit}", bound.sign())).collect();
+                let words: Vec<String> =
+                    bounds.iter().map(|(bound, limit)| format!("{} {limit}", bound.sign())).collect();
                 f.write_str(&words.join(", "))
             }
         }
@@ -167,7 +182,11 @@ fn parse_bound(text: &str) -> Result<(Bound, String), VersionWishError> {
 fn must_be_version(text: &str) -> Result<(), VersionWishError> {
     let may_be_of_rpm = text.starts_with(|first: char| first.is_ascii_alphanumeric())
         && text.chars().all(|character| character.is_ascii_alphanumeric() || "._+~^:-".contains(character));
-    if may_be_of_rpm || text.parse::<Version>().is_ok() { Ok(()) } else { Err(VersionWishError::Version(text.to_owned())) }
+    if may_be_of_rpm || text.parse::<Version>().is_ok() {
+        Ok(())
+    } else {
+        Err(VersionWishError::Version(text.to_owned()))
+    }
 }
 
 #[cfg(test)]
@@ -187,7 +206,11 @@ mod tests {
             ("> 1:1.0", "9.0", false),
             ("newest", "1.0", true),
         ] {
-            assert_eq!(VersionWish::parse(wish).unwrap().fits(found, None, VersionOrder::Dpkg), fits, "{wish} and {found}");
+            assert_eq!(
+                VersionWish::parse(wish).unwrap().fits(found, None, VersionOrder::Dpkg),
+                fits,
+                "{wish} and {found}"
+            );
         }
     }
 
@@ -204,7 +227,11 @@ mod tests {
             (">= 3.2", "3.2~rc1-1", false),
             ("> 1.0", "1.0^git7-1", true),
         ] {
-            assert_eq!(VersionWish::parse(wish).unwrap().fits(found, None, VersionOrder::Rpm), fits, "{wish} and {found}");
+            assert_eq!(
+                VersionWish::parse(wish).unwrap().fits(found, None, VersionOrder::Rpm),
+                fits,
+                "{wish} and {found}"
+            );
         }
     }
 
@@ -221,7 +248,10 @@ mod tests {
 
     #[test]
     fn what_cannot_be_read_is_named() {
-        assert_eq!(VersionWish::parse(">= 3.2, 4").unwrap_err().to_string(), "`4` is no bound of a version range");
+        assert_eq!(
+            VersionWish::parse(">= 3.2, 4").unwrap_err().to_string(),
+            "`4` is no bound of a version range"
+        );
         assert_eq!(VersionWish::parse("a b").unwrap_err().to_string(), "`a b` is not a version");
     }
 }

@@ -72,7 +72,9 @@ impl<'a> Spot<'a> {
         }
         let line_start = text[..offset].rfind('\n').map_or(0, |at| at + 1);
         let line_end = text[offset..].find('\n').map_or(text.len(), |at| offset + at);
-        let is_header = |line: &str| line.trim_start().starts_with('[') && line.trim_end().ends_with(']') && !line.contains('=');
+        let is_header = |line: &str| {
+            line.trim_start().starts_with('[') && line.trim_end().ends_with(']') && !line.contains('=')
+        };
         let mut header = String::new();
         let mut block_start = 0;
         let mut at = 0;
@@ -83,8 +85,12 @@ impl<'a> Spot<'a> {
             }
             at += line.len();
         }
-        let block: Vec<&str> =
-            text[block_start..].lines().enumerate().take_while(|(number, line)| *number == 0 || !is_header(line)).map(|(_, line)| line).collect();
+        let block: Vec<&str> = text[block_start..]
+            .lines()
+            .enumerate()
+            .take_while(|(number, line)| *number == 0 || !is_header(line))
+            .map(|(_, line)| line)
+            .collect();
         let line = &text[line_start..line_end];
         let before = &text[line_start..offset];
         Self {
@@ -99,7 +105,9 @@ impl<'a> Spot<'a> {
 
     /// Returns the kind of the clause that the cursor is in.
     fn kind(&self) -> Option<&'static Kind> {
-        let what = self.block.iter().find_map(|line| line.trim().strip_prefix("what")?.trim_start().strip_prefix('=')?.trim().strip_prefix('"'))?;
+        let what = self.block.iter().find_map(|line| {
+            line.trim().strip_prefix("what")?.trim_start().strip_prefix('=')?.trim().strip_prefix('"')
+        })?;
         kind::find_among(what.split(':').next()?, self.taught)
     }
 
@@ -120,7 +128,11 @@ impl<'a> Spot<'a> {
 
 /// Returns the key whose value the cursor stands in; a list may have been opened lines before.
 fn key_before<'a>(block: &'a str, line: &'a str) -> Option<&'a str> {
-    let key_of = |line: &'a str| line.split_once('=').map(|(key, _)| key.trim()).filter(|key| !key.is_empty() && !key.contains(['"', '[', '{', ' ']));
+    let key_of = |line: &'a str| {
+        line.split_once('=')
+            .map(|(key, _)| key.trim())
+            .filter(|key| !key.is_empty() && !key.contains(['"', '[', '{', ' ']))
+    };
     if let Some(key) = key_of(line) {
         return Some(key);
     }
@@ -141,7 +153,9 @@ fn word_at(line: &str, column: usize) -> &str {
         }
     }
     let is_word = |c: char| c.is_alphanumeric() || c == '_' || c == '.' || c == '-';
-    let start = before.rfind(|c| !is_word(c)).map_or(0, |at| at + before[at..].chars().next().map_or(1, char::len_utf8));
+    let start = before
+        .rfind(|c| !is_word(c))
+        .map_or(0, |at| at + before[at..].chars().next().map_or(1, char::len_utf8));
     let end = column + after.find(|c| !is_word(c)).unwrap_or(after.len());
     &line[start..end]
 }
@@ -192,16 +206,25 @@ impl Draft<'_> {
         }
         match key {
             "what" if spot.header == "expect" => self.addresses(),
-            "what" => {
-                KINDS.iter().chain(&self.kit.kinds).map(|kind| suggestion(format!("{}:", kind.name), kind.purpose, SuggestionSort::Kind)).collect()
-            }
+            "what" => KINDS
+                .iter()
+                .chain(&self.kit.kinds)
+                .map(|kind| suggestion(format!("{}:", kind.name), kind.purpose, SuggestionSort::Kind))
+                .collect(),
             "needs" | "reacts_to" | "after" => self.addresses(),
             "include" | "baselines" => self.baselines(),
-            "reaction" => words(spot.kind().map(|kind| kind.reactions.iter().map(|reaction| reaction.word()).collect()).unwrap_or_default(), true),
+            "reaction" => words(
+                spot.kind()
+                    .map(|kind| kind.reactions.iter().map(|reaction| reaction.word()).collect())
+                    .unwrap_or_default(),
+                true,
+            ),
             "severity" => words(vec!["low", "medium", "high", "critical"], true),
             "on_drift" => words(vec!["correct", "report"], true),
             "on_rollout" => words(vec!["apply", "wait"], true),
-            "type" if spot.header.starts_with("params.") => words(vec!["string", "integer", "number", "boolean", "list", "map", "secret"], true),
+            "type" if spot.header.starts_with("params.") => {
+                words(vec!["string", "integer", "number", "boolean", "list", "map", "secret"], true)
+            }
             "of" => words(vec!["string", "integer", "number", "boolean"], true),
             "gone" | "conceal" | "literal" | "absent" | "only_these" => words(vec!["true", "false"], false),
             "copy" | "signed_by" => self.files("copies"),
@@ -223,27 +246,51 @@ impl Draft<'_> {
         {
             return Some(about_kind(kind));
         }
-        if let Some(parameter) = word.strip_prefix("params.").and_then(|name| self.parameter(name.split('.').next()?)) {
-            let default = parameter.default.as_ref().map_or_else(|| "required".to_owned(), |default| format!("default `{}`", default.value));
-            return Some(format!("**{}**: {} ({default})", parameter.name.value, parameter.note.as_deref().unwrap_or("a parameter")));
+        if let Some(parameter) =
+            word.strip_prefix("params.").and_then(|name| self.parameter(name.split('.').next()?))
+        {
+            let default = parameter
+                .default
+                .as_ref()
+                .map_or_else(|| "required".to_owned(), |default| format!("default `{}`", default.value));
+            return Some(format!(
+                "**{}**: {} ({default})",
+                parameter.name.value,
+                parameter.note.as_deref().unwrap_or("a parameter")
+            ));
         }
-        if let Some(field) = word.strip_prefix("about.").and_then(|path| STABLE_FIELDS.iter().find(|field| field.path == path)) {
+        if let Some(field) =
+            word.strip_prefix("about.").and_then(|path| STABLE_FIELDS.iter().find(|field| field.path == path))
+        {
             return Some(format!("**about.{}**: {}", field.path, field.note));
         }
         if matches!(spot.key, Some("needs" | "reacts_to" | "after")) {
             let found = self.definition(offset);
             let shown: Vec<String> = found.iter().map(|place| format!("- {place}")).collect();
-            return Some(if found.is_empty() { format!("no clause is called `{word}`") } else { format!("`{word}` is\n{}", shown.join("\n")) });
+            return Some(if found.is_empty() {
+                format!("no clause is called `{word}`")
+            } else {
+                format!("`{word}` is\n{}", shown.join("\n"))
+            });
         }
         let key_here = spot.before.split_once('=').is_none();
         if !key_here {
             return None;
         }
         if let Some(property) = spot.kind().and_then(|kind| kind.property(word)) {
-            let default = property.default.map(|default| format!("; `{default}` if left out")).unwrap_or_default();
-            return Some(format!("**{}**: {}\n\ntakes: {}{default}", property.name, property.note, property.value.words()));
+            let default =
+                property.default.map(|default| format!("; `{default}` if left out")).unwrap_or_default();
+            return Some(format!(
+                "**{}**: {}\n\ntakes: {}{default}",
+                property.name,
+                property.note,
+                property.value.words()
+            ));
         }
-        COMMON_KEYS.iter().find(|(key, _, _)| *key == word).map(|(key, takes, note)| format!("**{key}**: {note}\n\ntakes: {takes}"))
+        COMMON_KEYS
+            .iter()
+            .find(|(key, _, _)| *key == word)
+            .map(|(key, takes, note)| format!("**{key}**: {note}\n\ntakes: {takes}"))
     }
 
     /// Returns where the thing that the word at an offset names is declared.
@@ -253,11 +300,17 @@ impl Draft<'_> {
         match spot.key {
             Some("needs" | "reacts_to" | "after") => self.clauses_called(word),
             Some("what") if spot.header == "expect" => self.clauses_called(word),
-            Some("include" | "baselines") => {
-                self.baseline_called(word).map(|(_, baseline, place)| place.unwrap_or_else(|| baseline.name.place.clone())).into_iter().collect()
+            Some("include" | "baselines") => self
+                .baseline_called(word)
+                .map(|(_, baseline, place)| place.unwrap_or_else(|| baseline.name.place.clone()))
+                .into_iter()
+                .collect(),
+            Some("render") if self.kit.files.get(&format!("renders/{word}")).is_some() => {
+                vec![Place::of_file(&format!("renders/{word}"))]
             }
-            Some("render") if self.kit.files.get(&format!("renders/{word}")).is_some() => vec![Place::of_file(&format!("renders/{word}"))],
-            Some("copy") if self.kit.files.get(&format!("copies/{word}")).is_some() => vec![Place::of_file(&format!("copies/{word}"))],
+            Some("copy") if self.kit.files.get(&format!("copies/{word}")).is_some() => {
+                vec![Place::of_file(&format!("copies/{word}"))]
+            }
             _ => word
                 .strip_prefix("params.")
                 .and_then(|name| self.parameter(name.split('.').next()?))
@@ -275,8 +328,11 @@ impl Draft<'_> {
         if !is_declared_here && self.definition(offset).is_empty() {
             return Vec::new();
         }
-        let documents = self.kit.files.paths().filter(|path| path.ends_with(".toml") || path.starts_with("renders/"));
-        let texts = documents.filter_map(|path| Some((path, if path == self.file { self.text } else { self.kit.files.text(path)? })));
+        let documents =
+            self.kit.files.paths().filter(|path| path.ends_with(".toml") || path.starts_with("renders/"));
+        let texts = documents.filter_map(|path| {
+            Some((path, if path == self.file { self.text } else { self.kit.files.text(path)? }))
+        });
         texts.flat_map(|(path, text)| named_in(path, text, spot.word)).collect()
     }
 
@@ -285,7 +341,9 @@ impl Draft<'_> {
         let mut all = Vec::new();
         for baseline in self.kit.baselines.iter().filter(|baseline| *baseline.name.place.file == *self.file) {
             let within = Some(baseline.name.value.clone());
-            let mut add = |sort, name: &str, place: &Place, within| all.push(Symbol { sort, name: name.to_owned(), place: place.clone(), within });
+            let mut add = |sort, name: &str, place: &Place, within| {
+                all.push(Symbol { sort, name: name.to_owned(), place: place.clone(), within });
+            };
             add(SymbolSort::Baseline, &baseline.name.value, &baseline.name.place, None);
             for parameter in &baseline.parameters {
                 add(SymbolSort::Parameter, &parameter.name.value, &parameter.name.place, within.clone());
@@ -311,10 +369,16 @@ impl Draft<'_> {
 
     /// Returns the baselines that can be referred to from here: the own one and what it includes; for a case all.
     fn in_reach(&self) -> Vec<(&str, &Baseline)> {
-        let Some(own) = self.own_baseline().filter(|_| self.file.starts_with("baselines/") || !self.file.contains('/')) else {
+        let Some(own) =
+            self.own_baseline().filter(|_| self.file.starts_with("baselines/") || !self.file.contains('/'))
+        else {
             return self.kit.baselines.iter().map(|baseline| (self.kit.name.as_str(), baseline)).collect();
         };
-        let included = own.include.iter().filter_map(|include| self.baseline_called(&include.value)).map(|(kit, baseline, _)| (kit, baseline));
+        let included = own
+            .include
+            .iter()
+            .filter_map(|include| self.baseline_called(&include.value))
+            .map(|(kit, baseline, _)| (kit, baseline));
         std::iter::once((self.kit.name.as_str(), own)).chain(included).collect()
     }
 
@@ -335,8 +399,11 @@ impl Draft<'_> {
                 let second = clause.common.second_name.as_ref().map(|second| second.value.as_str());
                 // A rendered address is a pattern of what it will be.
                 let written = pattern_of(&clause.what.value);
-                let meant = |address: &str| if is_pattern(name) { fits_text(name, address) } else { address == name };
-                if meant(&clause.what.value) || second.is_some_and(meant) || (written.contains('*') && (fits_text(&written, name) || meant(&written)))
+                let meant =
+                    |address: &str| if is_pattern(name) { fits_text(name, address) } else { address == name };
+                if meant(&clause.what.value)
+                    || second.is_some_and(meant)
+                    || (written.contains('*') && (fits_text(&written, name) || meant(&written)))
                 {
                     let place = clause.what.place.clone();
                     places.push(if kit == self.kit.name { place } else { place.in_kit(kit) });
@@ -348,12 +415,17 @@ impl Draft<'_> {
 
     fn addresses(&self) -> Vec<Suggestion> {
         let reach = self.in_reach();
-        let clauses = reach.iter().flat_map(|(kit, baseline)| baseline.clauses.iter().map(move |clause| (*kit, baseline, clause)));
+        let clauses = reach
+            .iter()
+            .flat_map(|(kit, baseline)| baseline.clauses.iter().map(move |clause| (*kit, baseline, clause)));
         let mut all: Vec<Suggestion> = clauses
             .flat_map(|(kit, baseline, clause)| {
                 let detail = format!("{kit}/{}", baseline.name.value);
-                let names = std::iter::once(&clause.what.value).chain(clause.common.second_name.as_ref().map(|name| &name.value));
-                names.map(move |name| suggestion(pattern_of(name), &detail, SuggestionSort::Address)).collect::<Vec<_>>()
+                let names = std::iter::once(&clause.what.value)
+                    .chain(clause.common.second_name.as_ref().map(|name| &name.value));
+                names
+                    .map(move |name| suggestion(pattern_of(name), &detail, SuggestionSort::Address))
+                    .collect::<Vec<_>>()
             })
             .collect();
         all.dedup();
@@ -361,22 +433,27 @@ impl Draft<'_> {
     }
 
     fn baselines(&self) -> Vec<Suggestion> {
-        let own = self
-            .kit
-            .baselines
-            .iter()
-            .filter(|baseline| *baseline.name.place.file != *self.file)
-            .map(|baseline| suggestion(baseline.name.value.clone(), &baseline.summary, SuggestionSort::Address));
+        let own = self.kit.baselines.iter().filter(|baseline| *baseline.name.place.file != *self.file).map(
+            |baseline| suggestion(baseline.name.value.clone(), &baseline.summary, SuggestionSort::Address),
+        );
         let others = self.others.iter().flat_map(|kit| {
-            kit.baselines
-                .iter()
-                .map(move |baseline| suggestion(format!("{}/{}", kit.name, baseline.name.value), &baseline.summary, SuggestionSort::Address))
+            kit.baselines.iter().map(move |baseline| {
+                suggestion(
+                    format!("{}/{}", kit.name, baseline.name.value),
+                    &baseline.summary,
+                    SuggestionSort::Address,
+                )
+            })
         });
         own.chain(others).collect()
     }
 
     fn files(&self, folder: &str) -> Vec<Suggestion> {
-        self.kit.files.below(folder).map(|path| suggestion(path.to_owned(), &format!("a file of {folder}/"), SuggestionSort::File)).collect()
+        self.kit
+            .files
+            .below(folder)
+            .map(|path| suggestion(path.to_owned(), &format!("a file of {folder}/"), SuggestionSort::File))
+            .collect()
     }
 
     /// The names that conditions and renders know.
@@ -388,11 +465,22 @@ impl Draft<'_> {
                 suggestion(format!("params.{}", parameter.name.value), note, SuggestionSort::Parameter)
             })
             .collect();
-        all.extend(STABLE_FIELDS.iter().map(|field| suggestion(format!("about.{}", field.path), field.note, SuggestionSort::Value)));
-        all.push(suggestion("labels.".into(), "the labels of the node; a missing one reads as \"\"", SuggestionSort::Value));
+        all.extend(
+            STABLE_FIELDS
+                .iter()
+                .map(|field| suggestion(format!("about.{}", field.path), field.note, SuggestionSort::Value)),
+        );
+        all.push(suggestion(
+            "labels.".into(),
+            "the labels of the node; a missing one reads as \"\"",
+            SuggestionSort::Value,
+        ));
         all.push(suggestion("node.name".into(), "the node's name", SuggestionSort::Value));
         if !matches!(spot.key, Some("where" | "for")) {
-            let loops = spot.block.iter().find_map(|line| line.trim().strip_prefix("for")?.trim_start().strip_prefix('='));
+            let loops = spot
+                .block
+                .iter()
+                .find_map(|line| line.trim().strip_prefix("for")?.trim_start().strip_prefix('='));
             let names = loops
                 .into_iter()
                 .flat_map(|loops| loops.trim().trim_matches(['{', '}']).split(','))
@@ -435,17 +523,27 @@ fn keys(spot: &Spot<'_>) -> Vec<Suggestion> {
     };
     match spot.header.as_str() {
         header if spot.is_clause() => {
-            let own = spot.kind().into_iter().flat_map(|kind| kind.properties).map(|property| (property.name, property.note));
+            let own = spot
+                .kind()
+                .into_iter()
+                .flat_map(|kind| kind.properties)
+                .map(|property| (property.name, property.note));
             let common: Vec<(&str, &str)> = match header {
                 "expect" => {
-                    vec![("what", "The clause that must come out"), ("absent", "It must not come out"), ("after", "Clauses that it must come after")]
+                    vec![
+                        ("what", "The clause that must come out"),
+                        ("absent", "It must not come out"),
+                        ("after", "Clauses that it must come after"),
+                    ]
                 }
                 _ => COMMON_KEYS.iter().map(|(key, _, note)| (*key, *note)).collect(),
             };
             let can_be_gone = spot.kind().is_none_or(|kind| kind.can_be_gone);
             let reacts = spot.kind().is_none_or(|kind| !kind.reactions.is_empty());
-            let all: Vec<(&str, &str)> =
-                own.chain(common).filter(|(key, _)| (can_be_gone || *key != "gone") && (reacts || *key != "reaction")).collect();
+            let all: Vec<(&str, &str)> = own
+                .chain(common)
+                .filter(|(key, _)| (can_be_gone || *key != "gone") && (reacts || *key != "reaction"))
+                .collect();
             of(&all)
         }
         "baseline" => of(&[
@@ -459,14 +557,22 @@ fn keys(spot: &Spot<'_>) -> Vec<Suggestion> {
             ("on_drift", "What is done about drift"),
             ("on_rollout", "What is done about what is newly wanted"),
         ]),
-        "kit" => of(&[("name", "The kit's name"), ("version", "Three numbers (SemVer)"), ("summary", "What it is for, in one line")]),
+        "kit" => of(&[
+            ("name", "The kit's name"),
+            ("version", "Three numbers (SemVer)"),
+            ("summary", "What it is for, in one line"),
+        ]),
         "case" => of(&[
             ("summary", "What it shows"),
             ("baselines", "The baselines that the node is given"),
             ("only_these", "Whether no further clauses may come out"),
             ("finding", "The code that must come out instead of clauses"),
         ]),
-        "node" => of(&[("name", "The node's name"), ("labels", "Its labels"), ("about", "What it found out about itself")]),
+        "node" => of(&[
+            ("name", "The node's name"),
+            ("labels", "Its labels"),
+            ("about", "What it found out about itself"),
+        ]),
         header if header.starts_with("params.") => of(&[
             ("type", "What values it takes"),
             ("of", "What a list or a map holds"),
@@ -482,8 +588,16 @@ fn keys(spot: &Spot<'_>) -> Vec<Suggestion> {
 }
 
 fn about_kind(kind: &Kind) -> String {
-    let properties: Vec<String> = kind.properties.iter().map(|property| format!("`{}`", property.name)).collect();
-    format!("**{}**: {}\n\nclaims {}; has {}\n\n```toml\n{}```", kind.name, kind.purpose, kind.claims, properties.join(", "), kind.example)
+    let properties: Vec<String> =
+        kind.properties.iter().map(|property| format!("`{}`", property.name)).collect();
+    format!(
+        "**{}**: {}\n\nclaims {}; has {}\n\n```toml\n{}```",
+        kind.name,
+        kind.purpose,
+        kind.claims,
+        properties.join(", "),
+        kind.example
+    )
 }
 
 #[cfg(test)]
@@ -502,7 +616,13 @@ mod tests {
             ("kinds/lane_light/kind.toml", kind),
             ("kinds/lane_light/light", "#!/bin/sh\n"),
         ];
-        check(KitFiles::new(files.map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec()))), None, Surroundings::default()).kit.unwrap()
+        check(
+            KitFiles::new(files.map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec()))),
+            None,
+            Surroundings::default(),
+        )
+        .kit
+        .unwrap()
     }
 
     /// Completes where `|` stands.
@@ -520,15 +640,31 @@ mod tests {
         assert!(completed("[[clause]]\nwhat = \"pa|").contains(&"package:".to_owned()));
         let keys = completed("[[clause]]\nwhat = \"service:kiosk-shell\"\nrunning = true\n|");
         assert!(
-            keys.contains(&"enabled".into()) && keys.contains(&"needs".into()) && !keys.contains(&"running".into()) && !keys.contains(&"gone".into())
+            keys.contains(&"enabled".into())
+                && keys.contains(&"needs".into())
+                && !keys.contains(&"running".into())
+                && !keys.contains(&"gone".into())
         );
-        assert_eq!(completed("[[clause]]\nwhat = \"service:x\"\nneeds = [\"|"), ["package:kiosk-shell", "file:/etc/kiosk/lanes/*"]);
-        assert_eq!(completed("[[clause]]\nwhat = \"service:x\"\nneeds = [\n  \"|"), ["package:kiosk-shell", "file:/etc/kiosk/lanes/*"]);
+        assert_eq!(
+            completed("[[clause]]\nwhat = \"service:x\"\nneeds = [\"|"),
+            ["package:kiosk-shell", "file:/etc/kiosk/lanes/*"]
+        );
+        assert_eq!(
+            completed("[[clause]]\nwhat = \"service:x\"\nneeds = [\n  \"|"),
+            ["package:kiosk-shell", "file:/etc/kiosk/lanes/*"]
+        );
         assert_eq!(completed("[[clause]]\nwhat = \"service:x\"\nreaction = \"|"), ["restart", "reload"]);
-        assert_eq!(completed("[[clause]]\nwhat = \"packet_rule:x\"\nthen = \"|"), ["accept", "drop", "reject"]);
+        assert_eq!(
+            completed("[[clause]]\nwhat = \"packet_rule:x\"\nthen = \"|"),
+            ["accept", "drop", "reject"]
+        );
         assert_eq!(completed("[[clause]]\nwhat = \"file:/x\"\ncopy = \"|"), ["issue"]);
-        assert!(completed("[[clause]]\nwhat = \"file:/x\"\ntext = \"{{ pa|").contains(&"params.idle".to_owned()));
-        assert!(completed("[[clause]]\nwhat = \"file:/x\"\nwhere = \"|").contains(&"about.os.family".to_owned()));
+        assert!(
+            completed("[[clause]]\nwhat = \"file:/x\"\ntext = \"{{ pa|").contains(&"params.idle".to_owned())
+        );
+        assert!(
+            completed("[[clause]]\nwhat = \"file:/x\"\nwhere = \"|").contains(&"about.os.family".to_owned())
+        );
         assert_eq!(completed("[params.x]\ntype = \"|").len(), 7);
     }
 
@@ -548,7 +684,9 @@ mod tests {
     #[test]
     fn words_are_explained_and_lead_to_where_they_are_declared() {
         let kit = kit();
-        let text = format!("{BASELINE}[[clause]]\nwhat = \"service:x\"\nneeds = [\"file:/etc/kiosk/lanes/A\"]\nenabled = true\n");
+        let text = format!(
+            "{BASELINE}[[clause]]\nwhat = \"service:x\"\nneeds = [\"file:/etc/kiosk/lanes/A\"]\nenabled = true\n"
+        );
         let draft = Draft { kit: &kit, others: &[], file: "baselines/shell.toml", text: &text };
         let at = |what: &str| text.rfind(what).unwrap() + 1;
         assert_eq!(draft.definition(at("file:/etc/kiosk/lanes/A"))[0].line, 14);

@@ -119,16 +119,27 @@ pub(crate) struct Compiled {
     pub params: KnownParams,
 }
 
-pub(super) const SEVERITIES: &[(&str, Severity)] =
-    &[("low", Severity::Low), ("medium", Severity::Medium), ("high", Severity::High), ("critical", Severity::Critical)];
+pub(super) const SEVERITIES: &[(&str, Severity)] = &[
+    ("low", Severity::Low),
+    ("medium", Severity::Medium),
+    ("high", Severity::High),
+    ("critical", Severity::Critical),
+];
 pub(super) const ON_DRIFT: &[(&str, OnDrift)] = &[("correct", OnDrift::Correct), ("report", OnDrift::Report)];
 pub(super) const ON_ROLLOUT: &[(&str, OnRollout)] = &[("apply", OnRollout::Apply), ("wait", OnRollout::Wait)];
 
-pub(super) fn read(node: &Node, text: &str, taught: &[&'static Kind], findings: &mut Vec<Finding>) -> Option<Baseline> {
+pub(super) fn read(
+    node: &Node,
+    text: &str,
+    taught: &[&'static Kind],
+    findings: &mut Vec<Finding>,
+) -> Option<Baseline> {
     let mut document = Fields::open(node, "the document", findings)?;
     let head = document.require("baseline", "the document", findings);
-    let parameters = document.take("params").map(|node| param::read_declarations(node, findings)).unwrap_or_default();
-    let clauses = document.take("clause").map(|node| read_clauses(node, text, taught, findings)).unwrap_or_default();
+    let parameters =
+        document.take("params").map(|node| param::read_declarations(node, findings)).unwrap_or_default();
+    let clauses =
+        document.take("clause").map(|node| read_clauses(node, text, taught, findings)).unwrap_or_default();
     document.finish("the document", findings);
 
     let mut head = Fields::open(head?, "[baseline]", findings)?;

@@ -74,13 +74,20 @@ pub struct CaseFailure {
 
 impl CaseFailure {
     fn said(about: impl Into<String>, place: &Place, message: impl Into<String>) -> Self {
-        Self { about: about.into(), place: place.clone(), message: Some(message.into()), differences: Vec::new(), text: None }
+        Self {
+            about: about.into(),
+            place: place.clone(),
+            message: Some(message.into()),
+            differences: Vec::new(),
+            text: None,
+        }
     }
 }
 
 /// Reads the cases of a kit; what is wrong with them is added to `findings`.
 pub fn read_cases(kit: &Kit, findings: &mut Vec<Finding>) -> Vec<Case> {
-    let paths: Vec<&str> = kit.files.paths().filter(|path| path.starts_with("cases/") && path.ends_with(".toml")).collect();
+    let paths: Vec<&str> =
+        kit.files.paths().filter(|path| path.starts_with("cases/") && path.ends_with(".toml")).collect();
     paths.into_iter().filter_map(|path| read_case(&kit.files, path, kit, findings)).collect()
 }
 
@@ -90,21 +97,37 @@ fn read_case(files: &KitFiles, path: &str, kit: &Kit, findings: &mut Vec<Finding
     let head = document.require("case", "the case", findings);
     let view = document.take("node").map(|node| read_node(node, findings)).unwrap_or_else(NodeView::sample);
     let params = document.take("params").map(|node| read_params(node, findings)).unwrap_or_default();
-    let expected = document.take("expect").map(|node| read_expectations(node, kit, findings)).unwrap_or_default();
+    let expected =
+        document.take("expect").map(|node| read_expectations(node, kit, findings)).unwrap_or_default();
     document.finish("the case", findings);
     let mut head = Fields::open(head?, "[case]", findings)?;
     let summary = head.text("summary", findings).map(|(text, _)| text.to_owned()).unwrap_or_default();
-    let baselines: Vec<Located<String>> =
-        head.texts("baselines", findings).into_iter().map(|(name, place)| Located { value: name.to_owned(), place: place.clone() }).collect();
-    let finding = head.text("finding", findings).map(|(code, place)| Located { value: code.to_owned(), place: place.clone() });
+    let baselines: Vec<Located<String>> = head
+        .texts("baselines", findings)
+        .into_iter()
+        .map(|(name, place)| Located { value: name.to_owned(), place: place.clone() })
+        .collect();
+    let finding = head
+        .text("finding", findings)
+        .map(|(code, place)| Located { value: code.to_owned(), place: place.clone() });
     let only_these = head.boolean("only_these", findings).unwrap_or(false);
     head.finish("[case]", findings);
     if baselines.is_empty() {
-        findings.push(Finding::error(Code::MissingKey, node.place.clone(), "[case] names no baseline").hint("add baselines = [\"…\"]"));
+        findings.push(
+            Finding::error(Code::MissingKey, node.place.clone(), "[case] names no baseline")
+                .hint("add baselines = [\"…\"]"),
+        );
     }
-    for named in baselines.iter().filter(|named| !named.value.contains('/') && kit.baseline(&named.value).is_none()) {
-        let hint = nearest_word(&named.value, kit.baselines.iter().map(|baseline| baseline.name.value.as_str()));
-        let finding = Finding::error(Code::UnknownBaseline, named.place.clone(), format!("the kit has no baseline `{}`", named.value));
+    for named in
+        baselines.iter().filter(|named| !named.value.contains('/') && kit.baseline(&named.value).is_none())
+    {
+        let hint =
+            nearest_word(&named.value, kit.baselines.iter().map(|baseline| baseline.name.value.as_str()));
+        let finding = Finding::error(
+            Code::UnknownBaseline,
+            named.place.clone(),
+            format!("the kit has no baseline `{}`", named.value),
+        );
         findings.push(finding.maybe_hint(hint.map(|near| format!("did you mean `{near}`?"))));
     }
     Some(Case { file: path.to_owned(), summary, baselines, only_these, finding, view, params, expected })
@@ -127,17 +150,27 @@ fn read_node(node: &Node, findings: &mut Vec<Finding>) -> NodeView {
     if let Some(about) = fields.take("about") {
         let mut said: BTreeMap<String, Value> = BTreeMap::new();
         flatten("", &about.to_json(), &mut said);
-        for field in said.keys().filter(|field| !crate::filter::STABLE_FIELDS.iter().any(|known| known.path == field.as_str())) {
-            let hint = nearest_word(field, crate::filter::STABLE_FIELDS.iter().map(|known| known.path)).map(|near| format!("did you mean `{near}`?"));
+        for field in said
+            .keys()
+            .filter(|field| !crate::filter::STABLE_FIELDS.iter().any(|known| known.path == field.as_str()))
+        {
+            let hint = nearest_word(field, crate::filter::STABLE_FIELDS.iter().map(|known| known.path))
+                .map(|near| format!("did you mean `{near}`?"));
             findings.push(
-                Finding::error(Code::UnknownKey, about.place.clone(), format!("`about.{field}` is not a stable field of a node")).maybe_hint(hint),
+                Finding::error(
+                    Code::UnknownKey,
+                    about.place.clone(),
+                    format!("`about.{field}` is not a stable field of a node"),
+                )
+                .maybe_hint(hint),
             );
         }
-        view.about = About::new(
-            crate::filter::STABLE_FIELDS
-                .iter()
-                .filter_map(|field| Some((field.path.to_owned(), said.get(field.path).or_else(|| view.about.get(field.path))?.clone()))),
-        );
+        view.about = About::new(crate::filter::STABLE_FIELDS.iter().filter_map(|field| {
+            Some((
+                field.path.to_owned(),
+                said.get(field.path).or_else(|| view.about.get(field.path))?.clone(),
+            ))
+        }));
     }
     fields.finish("[node]", findings);
     view
@@ -157,7 +190,9 @@ fn flatten(prefix: &str, value: &Value, into: &mut BTreeMap<String, Value>) {
 
 fn read_params(node: &Node, findings: &mut Vec<Finding>) -> Vec<(Located<String>, Value)> {
     let Some(fields) = Fields::open(node, "[params]", findings) else { return Vec::new() };
-    let named = |(key, place, value): (&str, &Place, &Node)| (Located { value: key.to_owned(), place: place.clone() }, value.to_json());
+    let named = |(key, place, value): (&str, &Place, &Node)| {
+        (Located { value: key.to_owned(), place: place.clone() }, value.to_json())
+    };
     fields.rest().into_iter().map(named).collect()
 }
 
@@ -172,24 +207,36 @@ fn read_expectations(node: &Node, kit: &Kit, findings: &mut Vec<Finding>) -> Vec
 fn read_expectation(node: &Node, kit: &Kit, findings: &mut Vec<Finding>) -> Option<Expected> {
     let mut fields = Fields::open(node, "an expectation", findings)?;
     let Some((what, place)) = fields.text("what", findings) else {
-        findings.push(Finding::error(Code::MissingKey, fields.place.clone(), "the expectation has no `what`").hint("write what = \"kind:name\""));
+        findings.push(
+            Finding::error(Code::MissingKey, fields.place.clone(), "the expectation has no `what`")
+                .hint("write what = \"kind:name\""),
+        );
         return None;
     };
     let absent = fields.boolean("absent", findings).unwrap_or(false);
     let after = fields.texts("after", findings).into_iter().map(|(text, _)| text.to_owned()).collect();
     let Some(kind) = what.split_once(':').and_then(|(kind, _)| kind::find_among(kind, &kit.kinds)) else {
-        let near = what.split(':').next().and_then(kind::nearest).map(|near| format!("did you mean `{near}`?"));
-        findings.push(Finding::error(Code::UnknownKind, place.clone(), format!("`{what}` is of no known kind")).maybe_hint(near));
+        let near =
+            what.split(':').next().and_then(kind::nearest).map(|near| format!("did you mean `{near}`?"));
+        findings.push(
+            Finding::error(Code::UnknownKind, place.clone(), format!("`{what}` is of no known kind"))
+                .maybe_hint(near),
+        );
         return None;
     };
     let mut properties = Vec::new();
     for (key, key_place, value) in fields.rest() {
         let wanted = value.to_json();
         let normal = match kind.property(key) {
-            Some(property) => kind::normalise(key, property.value, &wanted).map_err(|refused| (Code::WrongValue, refused.message, refused.hint)),
+            Some(property) => kind::normalise(key, property.value, &wanted)
+                .map_err(|refused| (Code::WrongValue, refused.message, refused.hint)),
             None if EXPECTED_COMMON.contains(&key) => Ok(wanted),
             None => {
-                let known = kind.properties.iter().map(|property| property.name).chain(EXPECTED_COMMON.iter().copied());
+                let known = kind
+                    .properties
+                    .iter()
+                    .map(|property| property.name)
+                    .chain(EXPECTED_COMMON.iter().copied());
                 let hint = nearest_word(key, known.clone()).map_or_else(
                     || format!("of a {} one can expect {}", kind.name, known.collect::<Vec<_>>().join(", ")),
                     |near| format!("did you mean `{near}`?"),
@@ -198,15 +245,25 @@ fn read_expectation(node: &Node, kit: &Kit, findings: &mut Vec<Finding>) -> Opti
             }
         };
         match normal {
-            Ok(normal) => properties.push((key.to_owned(), Located { value: normal, place: value.place.clone() })),
-            Err((code, message, hint)) => findings.push(Finding::error(code, key_place.clone(), message).maybe_hint(hint)),
+            Ok(normal) => {
+                properties.push((key.to_owned(), Located { value: normal, place: value.place.clone() }));
+            }
+            Err((code, message, hint)) => {
+                findings.push(Finding::error(code, key_place.clone(), message).maybe_hint(hint));
+            }
         }
     }
-    Some(Expected { what: Located { value: what.to_owned(), place: place.clone() }, absent, after, properties })
+    Some(Expected {
+        what: Located { value: what.to_owned(), place: place.clone() },
+        absent,
+        after,
+        properties,
+    })
 }
 
 /// What can be expected of every clause beside its kind's properties.
-const EXPECTED_COMMON: &[&str] = &["gone", "severity", "on_drift", "on_rollout", "topics", "satisfies", "needs", "reacts_to", "reaction"];
+const EXPECTED_COMMON: &[&str] =
+    &["gone", "severity", "on_drift", "on_rollout", "topics", "satisfies", "needs", "reacts_to", "reaction"];
 
 /// Tries a case; `others` are the kits that the kit requires, one release of each.
 pub fn run_case(kit: &Kit, others: &[&Kit], case: &Case) -> CaseResult {
@@ -240,8 +297,9 @@ fn resolve_case(kit: &Kit, others: &[&Kit], case: &Case) -> Result<Outcome, Case
         let (kit_name, baseline) = named.value.split_once('/').unwrap_or((&kit.name, &named.value));
         let found = std::iter::once(kit).chain(others.iter().copied()).find(|kit| kit.name == kit_name);
         let found = found.and_then(|kit| Some((kit, kit.baseline(baseline)?)));
-        let (kit, baseline) =
-            found.ok_or_else(|| CaseFailure::said(&named.value, &named.place, format!("there is no baseline `{}`", named.value)))?;
+        let (kit, baseline) = found.ok_or_else(|| {
+            CaseFailure::said(&named.value, &named.place, format!("there is no baseline `{}`", named.value))
+        })?;
         assigned.push(Assigned::plainly(kit, baseline));
     }
     let mut given: BTreeMap<String, Vec<Given>> = BTreeMap::new();
@@ -274,14 +332,23 @@ fn against_findings(case: &Case, findings: &[Finding]) -> Vec<CaseFailure> {
     {
         return Vec::new();
     }
-    findings.iter().map(|finding| CaseFailure::said(finding.code.to_string(), &finding.place, finding.message.clone())).collect()
+    findings
+        .iter()
+        .map(|finding| CaseFailure::said(finding.code.to_string(), &finding.place, finding.message.clone()))
+        .collect()
 }
 
 fn against(expected: &Expected, resolved: &Resolved) -> Option<CaseFailure> {
     let address = &expected.what.value;
-    let is_it = |clause: &Clause| clause.address.as_str() == address || clause.also.iter().any(|name| name.as_str() == address);
+    let is_it = |clause: &Clause| {
+        clause.address.as_str() == address || clause.also.iter().any(|name| name.as_str() == address)
+    };
     let position = resolved.state.clauses.iter().position(is_it);
-    let presence = |wanted: &str, found: &str| Difference { property: PRESENCE.to_owned(), wanted: Side::value(wanted), found: Side::value(found) };
+    let presence = |wanted: &str, found: &str| Difference {
+        property: PRESENCE.to_owned(),
+        wanted: Side::value(wanted),
+        found: Side::value(found),
+    };
     let fail = |differences: Vec<Difference>, message: Option<String>, text: Option<TextDiff>| CaseFailure {
         about: address.clone(),
         place: expected.what.place.clone(),
@@ -296,7 +363,9 @@ fn against(expected: &Expected, resolved: &Resolved) -> Option<CaseFailure> {
         let near = nearest_word(address, resolved.state.clauses.iter().map(|clause| clause.address.as_str()));
         let excluded = resolved.excluded.iter().find(|excluded| excluded.address.as_str() == address);
         let message = match (excluded, near) {
-            (Some(excluded), _) => Some(format!("its condition does not hold for this node: {}", excluded.condition)),
+            (Some(excluded), _) => {
+                Some(format!("its condition does not hold for this node: {}", excluded.condition))
+            }
             (None, Some(near)) => Some(format!("did you mean `{near}`?")),
             _ => None,
         };
@@ -315,7 +384,11 @@ fn against(expected: &Expected, resolved: &Resolved) -> Option<CaseFailure> {
             if bytes != Some(wanted.as_bytes()) {
                 text = text_diff(bytes.unwrap_or_default(), wanted.as_bytes(), true).ok();
                 let size = |bytes: &[u8]| Side::value(format!("{} bytes", bytes.len()));
-                differences.push(Difference { property: name.clone(), wanted: size(wanted.as_bytes()), found: bytes.map_or(Side::Absent, size) });
+                differences.push(Difference {
+                    property: name.clone(),
+                    wanted: size(wanted.as_bytes()),
+                    found: bytes.map_or(Side::Absent, size),
+                });
             }
             continue;
         }
@@ -326,14 +399,23 @@ fn against(expected: &Expected, resolved: &Resolved) -> Option<CaseFailure> {
                 Some(value) => Side::value(value),
                 None => Side::Absent,
             };
-            differences.push(Difference { property: name.clone(), wanted: shown(Some(wanted.value.clone())), found: shown(found) });
+            differences.push(Difference {
+                property: name.clone(),
+                wanted: shown(Some(wanted.value.clone())),
+                found: shown(found),
+            });
         }
     }
     for earlier in &expected.after {
         let comes_at = resolved.state.clauses.iter().position(|clause| clause.address.as_str() == earlier);
         if comes_at.is_none_or(|earlier_at| earlier_at > at) {
-            let found = comes_at.map_or_else(|| "not among the clauses".to_owned(), |_| "before it".to_owned());
-            differences.push(Difference { property: "after".into(), wanted: Side::value(earlier.clone()), found: Side::value(found) });
+            let found =
+                comes_at.map_or_else(|| "not among the clauses".to_owned(), |_| "before it".to_owned());
+            differences.push(Difference {
+                property: "after".into(),
+                wanted: Side::value(earlier.clone()),
+                found: Side::value(found),
+            });
         }
     }
     (!differences.is_empty()).then(|| fail(differences, None, text))
@@ -368,7 +450,11 @@ fn unexpected(case: &Case, resolved: &Resolved) -> Vec<CaseFailure> {
     if !case.only_these {
         return Vec::new();
     }
-    let is_expected = |clause: &Clause| case.expected.iter().any(|expected| expected.what.value == clause.address.as_str());
-    let further = resolved.state.clauses.iter().zip(&resolved.places).filter(|(clause, _)| !is_expected(clause));
-    further.map(|(clause, place)| CaseFailure::said(clause.address.as_str(), place, "unexpected clause")).collect()
+    let is_expected =
+        |clause: &Clause| case.expected.iter().any(|expected| expected.what.value == clause.address.as_str());
+    let further =
+        resolved.state.clauses.iter().zip(&resolved.places).filter(|(clause, _)| !is_expected(clause));
+    further
+        .map(|(clause, place)| CaseFailure::said(clause.address.as_str(), place, "unexpected clause"))
+        .collect()
 }

@@ -1,6 +1,9 @@
 //! Clauses as documents have them: nothing is rendered yet.
 
-use super::baseline::{Gone, Located, ON_DRIFT, ON_ROLLOUT, OnDrift, OnRollout, SEVERITIES, Severity, located, located_text, owned};
+use super::baseline::{
+    Gone, Located, ON_DRIFT, ON_ROLLOUT, OnDrift, OnRollout, SEVERITIES, Severity, located, located_text,
+    owned,
+};
 use super::codes::Code;
 use super::document::{Fields, Node, NodeValue, wrong_type};
 use super::files::Place;
@@ -74,7 +77,8 @@ pub struct Common {
     pub note: Option<String>,
 }
 
-const REACTIONS: &[(&str, Reaction)] = &[("restart", Reaction::Restart), ("reload", Reaction::Reload), ("run", Reaction::Run)];
+const REACTIONS: &[(&str, Reaction)] =
+    &[("restart", Reaction::Restart), ("reload", Reaction::Reload), ("run", Reaction::Run)];
 
 /// The properties that every clause may have.
 pub const COMMON: &[&str] = &[
@@ -98,15 +102,28 @@ pub const COMMON: &[&str] = &[
     "note",
 ];
 
-pub(super) fn read_clauses(node: &Node, text: &str, taught: &[&'static Kind], findings: &mut Vec<Finding>) -> Vec<ClauseDocument> {
+pub(super) fn read_clauses(
+    node: &Node,
+    text: &str,
+    taught: &[&'static Kind],
+    findings: &mut Vec<Finding>,
+) -> Vec<ClauseDocument> {
     let NodeValue::List(items) = &node.value else {
-        findings.push(Finding::error(Code::WrongValue, node.place.clone(), "clauses are a list").hint("begin each with [[clause]], in two brackets"));
+        findings.push(
+            Finding::error(Code::WrongValue, node.place.clone(), "clauses are a list")
+                .hint("begin each with [[clause]], in two brackets"),
+        );
         return Vec::new();
     };
     items.iter().filter_map(|item| read_clause(item, text, taught, findings)).collect()
 }
 
-fn read_clause(node: &Node, text: &str, taught: &[&'static Kind], findings: &mut Vec<Finding>) -> Option<ClauseDocument> {
+fn read_clause(
+    node: &Node,
+    text: &str,
+    taught: &[&'static Kind],
+    findings: &mut Vec<Finding>,
+) -> Option<ClauseDocument> {
     let mut fields = Fields::open(node, "a clause", findings)?;
     let loops = fields.take("for").map(|node| read_loops(node, findings)).unwrap_or_default();
     let what = fields.text("what", findings);
@@ -153,50 +170,96 @@ fn read_clause(node: &Node, text: &str, taught: &[&'static Kind], findings: &mut
 
 fn read_loops(node: &Node, findings: &mut Vec<Finding>) -> Vec<Loop> {
     let NodeValue::Table(entries) = &node.value else {
-        wrong_type("for", "a table of names and expressions, for example { lane = \"params.lanes\" }", node, findings);
+        wrong_type(
+            "for",
+            "a table of names and expressions, for example { lane = \"params.lanes\" }",
+            node,
+            findings,
+        );
         return Vec::new();
     };
     if entries.is_empty() {
-        findings
-            .push(Finding::error(Code::WrongValue, node.place.clone(), "`for` has no expression").hint("write for = { lane = \"params.lanes\" }"));
+        findings.push(
+            Finding::error(Code::WrongValue, node.place.clone(), "`for` has no expression")
+                .hint("write for = { lane = \"params.lanes\" }"),
+        );
     }
     let mut loops = Vec::new();
     for (name, place, over) in entries {
-        let is_name =
-            name.starts_with(|c: char| c.is_ascii_lowercase()) && name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_');
+        let is_name = name.starts_with(|c: char| c.is_ascii_lowercase())
+            && name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_');
         if !is_name || ["params", "labels", "about", "node"].contains(&name.as_str()) {
-            let hint = "names have lower-case letters, digits and `_`, and are not params, labels, about or node";
-            findings.push(Finding::error(Code::WrongValue, place.clone(), format!("`{name}` cannot be a name of `for`")).hint(hint));
+            let hint =
+                "names have lower-case letters, digits and `_`, and are not params, labels, about or node";
+            findings.push(
+                Finding::error(
+                    Code::WrongValue,
+                    place.clone(),
+                    format!("`{name}` cannot be a name of `for`"),
+                )
+                .hint(hint),
+            );
         }
         match over.as_str() {
-            Some(source) => loops.push(Loop { name: name.clone(), over: Located { value: source.to_owned(), place: over.place.clone() } }),
+            Some(source) => loops.push(Loop {
+                name: name.clone(),
+                over: Located { value: source.to_owned(), place: over.place.clone() },
+            }),
             None => wrong_type(name, "an expression in quotes, as \"params.lanes\"", over, findings),
         }
     }
     loops
 }
 
-fn kind_of(what: &str, place: &Place, text: &str, taught: &[&'static Kind], findings: &mut Vec<Finding>) -> Option<&'static Kind> {
+fn kind_of(
+    what: &str,
+    place: &Place,
+    text: &str,
+    taught: &[&'static Kind],
+    findings: &mut Vec<Finding>,
+) -> Option<&'static Kind> {
     let (kind, name) = match what.split_once(':') {
         Some(parts) => parts,
         None => {
             findings.push(
-                Finding::error(Code::NotAnAddress, place.clone(), format!("`{what}` has no `:` between kind and name"))
-                    .hint("write kind:name, for example \"file:/etc/issue\""),
+                Finding::error(
+                    Code::NotAnAddress,
+                    place.clone(),
+                    format!("`{what}` has no `:` between kind and name"),
+                )
+                .hint("write kind:name, for example \"file:/etc/issue\""),
             );
             return None;
         }
     };
     let found = kind::find_among(kind, taught);
     if found.is_none() {
-        let own = taught.iter().map(|one| one.name).find(|name| name.split_once('/').is_some_and(|(_, short)| short == kind));
-        let near = own.or_else(|| kind::nearest(kind)).or_else(|| nearest_word(kind, taught.iter().map(|one| one.name)));
+        let own = taught
+            .iter()
+            .map(|one| one.name)
+            .find(|name| name.split_once('/').is_some_and(|(_, short)| short == kind));
+        let near = own
+            .or_else(|| kind::nearest(kind))
+            .or_else(|| nearest_word(kind, taught.iter().map(|one| one.name)));
         let hint = match near {
             Some(near) => format!("did you mean `{near}`?"),
-            None if kind.contains('/') => "custom kinds can be used in their own kit only: include a baseline of the other kit".to_owned(),
-            None => format!("kinds are {}", kind::KINDS.iter().map(|kind| kind.name).collect::<Vec<_>>().join(", ")),
+            None if kind.contains('/') => {
+                "custom kinds can be used in their own kit only: include a baseline of the other kit"
+                    .to_owned()
+            }
+            None => format!(
+                "kinds are {}",
+                kind::KINDS.iter().map(|kind| kind.name).collect::<Vec<_>>().join(", ")
+            ),
         };
-        findings.push(Finding::error(Code::UnknownKind, place.within(text, what, 0..kind.len()), format!("unknown kind `{kind}`")).hint(hint));
+        findings.push(
+            Finding::error(
+                Code::UnknownKind,
+                place.within(text, what, 0..kind.len()),
+                format!("unknown kind `{kind}`"),
+            )
+            .hint(hint),
+        );
     } else if name.is_empty() {
         findings.push(Finding::error(Code::NotAnAddress, place.clone(), format!("`{what}` has no name")));
         return None;
@@ -204,28 +267,52 @@ fn kind_of(what: &str, place: &Place, text: &str, taught: &[&'static Kind], find
     found
 }
 
-fn read_properties(kind: &'static Kind, fields: Fields<'_>, findings: &mut Vec<Finding>) -> Vec<(&'static str, Located<Value>)> {
+fn read_properties(
+    kind: &'static Kind,
+    fields: Fields<'_>,
+    findings: &mut Vec<Finding>,
+) -> Vec<(&'static str, Located<Value>)> {
     let mut properties = Vec::new();
     for (key, place, node) in fields.rest() {
         match kind.property(key) {
-            Some(property) => properties.push((property.name, Located { value: node.to_json(), place: node.place.clone() })),
+            Some(property) => {
+                properties
+                    .push((property.name, Located { value: node.to_json(), place: node.place.clone() }));
+            }
             None => {
                 let own = kind.properties.iter().map(|property| property.name);
                 if sounds_secret(key) {
                     // Its value is not shown: it may well be what it sounds like.
                     let near = own.clone().find(|name| name.contains(key)).or_else(|| nearest_word(key, own));
                     let hint = near.map_or_else(
-                        || "everyone who can read the kit can read it; use a parameter of type `secret`".to_owned(),
+                        || {
+                            "everyone who can read the kit can read it; use a parameter of type `secret`"
+                                .to_owned()
+                        },
                         |near| format!("did you mean `{near}`?"),
                     );
-                    findings.push(Finding::error(Code::Password, node.place.clone(), format!("a {} has no property `{key}`", kind.name)).hint(hint));
+                    findings.push(
+                        Finding::error(
+                            Code::Password,
+                            node.place.clone(),
+                            format!("a {} has no property `{key}`", kind.name),
+                        )
+                        .hint(hint),
+                    );
                     continue;
                 }
                 let hint = match nearest_word(key, own.clone().chain(COMMON.iter().copied())) {
                     Some(near) => format!("did you mean `{near}`?"),
                     None => format!("a {} has {}", kind.name, own.collect::<Vec<_>>().join(", ")),
                 };
-                findings.push(Finding::error(Code::UnknownKey, place.clone(), format!("a {} has no property `{key}`", kind.name)).hint(hint));
+                findings.push(
+                    Finding::error(
+                        Code::UnknownKey,
+                        place.clone(),
+                        format!("a {} has no property `{key}`", kind.name),
+                    )
+                    .hint(hint),
+                );
             }
         }
     }
@@ -235,7 +322,9 @@ fn read_properties(kind: &'static Kind, fields: Fields<'_>, findings: &mut Vec<F
 /// Returns whether a key sounds as if its value were a secret.
 fn sounds_secret(key: &str) -> bool {
     let key = key.to_lowercase();
-    ["password", "passwd", "passphrase", "secret", "token", "api_key", "apikey"].iter().any(|word| key.contains(word))
+    ["password", "passwd", "passphrase", "secret", "token", "api_key", "apikey"]
+        .iter()
+        .any(|word| key.contains(word))
 }
 
 /// What a clause may say of how a thing goes.
@@ -244,20 +333,39 @@ const HOW_IT_GOES: [&str; 2] = ["attic", "only_alone"];
 /// Says what does not go together in a clause, as far as that can be seen before anything is rendered.
 fn check_shape(clause: &ClauseDocument, findings: &mut Vec<Finding>) {
     let has = |name: &str| clause.properties.iter().any(|(property, _)| *property == name);
-    let mut say = |code, message: String, hint: &str| findings.push(Finding::error(code, clause.what.place.clone(), message).hint(hint));
+    let mut say = |code, message: String, hint: &str| {
+        findings.push(Finding::error(code, clause.what.place.clone(), message).hint(hint));
+    };
     let kind = clause.kind;
     let is_gone = clause.common.gone != Gone::No;
     if let (Some(template), true) = (&clause.common.gone_if, clause.common.literal) {
         let hint = "write gone = true, or leave out `literal`";
-        findings.push(Finding::error(Code::WrongValue, template.place.clone(), "`literal` turns the template of `gone` off").hint(hint));
+        findings.push(
+            Finding::error(
+                Code::WrongValue,
+                template.place.clone(),
+                "`literal` turns the template of `gone` off",
+            )
+            .hint(hint),
+        );
         return;
     }
     if is_gone || clause.common.gone_if.is_some() {
         if !kind.can_be_gone {
-            let hint = if kind.name == "service" { "a service is kept stopped by running = false, enabled = false" } else { "leave the clause out" };
+            let hint = if kind.name == "service" {
+                "a service is kept stopped by running = false, enabled = false"
+            } else {
+                "leave the clause out"
+            };
             say(Code::CannotBeGone, format!("a {} cannot be `gone`", kind.name), hint);
-        } else if let Some((property, _)) = clause.properties.iter().find(|(property, _)| is_gone && !stays_when_gone(kind, property)) {
-            say(Code::Properties, format!("a clause with `gone` has no `{property}`"), "remove the property, or `gone`");
+        } else if let Some((property, _)) =
+            clause.properties.iter().find(|(property, _)| is_gone && !stays_when_gone(kind, property))
+        {
+            say(
+                Code::Properties,
+                format!("a clause with `gone` has no `{property}`"),
+                "remove the property, or `gone`",
+            );
         }
         if clause.common.gone == Gone::WithSettings && kind.name != "package" {
             say(Code::WrongValue, "only a package can be gone \"with_settings\"".into(), "write gone = true");
@@ -265,10 +373,18 @@ fn check_shape(clause: &ClauseDocument, findings: &mut Vec<Finding>) {
     }
     let given: Vec<&str> = kind.either.iter().copied().filter(|name| has(name)).collect();
     if given.len() > 1 {
-        say(Code::Properties, format!("`{}` and `{}` exclude each other", given[0], given[1]), &format!("keep one of {}", kind.either.join(", ")));
+        say(
+            Code::Properties,
+            format!("`{}` and `{}` exclude each other", given[0], given[1]),
+            &format!("keep one of {}", kind.either.join(", ")),
+        );
     }
     if given.is_empty() && kind.needs_either && !is_gone {
-        say(Code::Properties, format!("the {} has none of {}", kind.noun, kind.either.join(", ")), "add one of them");
+        say(
+            Code::Properties,
+            format!("the {} has none of {}", kind.noun, kind.either.join(", ")),
+            "add one of them",
+        );
     }
     for property in kind.properties.iter().filter(|property| property.required && !has(property.name)) {
         let stands_in = property.name == "text" && is_gone && has("match");
@@ -287,21 +403,34 @@ fn check_shape(clause: &ClauseDocument, findings: &mut Vec<Finding>) {
     match clause.common.reaction {
         Some(reaction) if !kind.reactions.contains(&reaction) => {
             let known: Vec<&str> = kind.reactions.iter().map(|reaction| reaction.word()).collect();
-            let hint =
-                if known.is_empty() { format!("a {} has no reactions", kind.name) } else { format!("a {} knows {}", kind.name, known.join(", ")) };
+            let hint = if known.is_empty() {
+                format!("a {} has no reactions", kind.name)
+            } else {
+                format!("a {} knows {}", kind.name, known.join(", "))
+            };
             say(Code::Reaction, format!("a {} cannot `{}`", kind.name, reaction.word()), &hint);
         }
-        Some(_) if clause.common.reacts_to.is_empty() => say(Code::Reaction, "nothing triggers this `reaction`".into(), "add reacts_to = [\"…\"]"),
+        Some(_) if clause.common.reacts_to.is_empty() => {
+            say(Code::Reaction, "nothing triggers this `reaction`".into(), "add reacts_to = [\"…\"]");
+        }
         None if !clause.common.reacts_to.is_empty() && !kind.reactions.contains(&Reaction::Run) => {
-            say(Code::Reaction, "`reacts_to` has no `reaction`".into(), "add reaction = \"restart\" or \"reload\" to the service that reacts");
+            say(
+                Code::Reaction,
+                "`reacts_to` has no `reaction`".into(),
+                "add reaction = \"restart\" or \"reload\" to the service that reacts",
+            );
         }
         _ => {}
     }
     for (property, value) in &clause.properties {
         if *property == "attic" && value.value == Value::Bool(false) {
             findings.push(
-                Finding::warning(Code::AtticOff, value.place.clone(), format!("contents that {} replaces will not be kept", clause.what.value))
-                    .hint("leave `attic` out unless the contents must not be stored"),
+                Finding::warning(
+                    Code::AtticOff,
+                    value.place.clone(),
+                    format!("contents that {} replaces will not be kept", clause.what.value),
+                )
+                .hint("leave `attic` out unless the contents must not be stored"),
             );
         }
     }
@@ -326,10 +455,17 @@ fn grace(node: &Node, findings: &mut Vec<Finding>) -> Option<u64> {
 
 fn gone(node: &Node, findings: &mut Vec<Finding>) -> (Gone, Option<Located<String>>) {
     match &node.value {
-        NodeValue::Plain(Value::String(text)) if has_markup(text) => (Gone::No, Some(Located { value: text.clone(), place: node.place.clone() })),
+        NodeValue::Plain(Value::String(text)) if has_markup(text) => {
+            (Gone::No, Some(Located { value: text.clone(), place: node.place.clone() }))
+        }
         NodeValue::Plain(value) if Gone::of(value).is_some() => (Gone::of(value).unwrap_or(Gone::No), None),
         _ => {
-            wrong_type("gone", "`true`, a template as \"{{ params.spare }}\", or \"with_settings\" for a package", node, findings);
+            wrong_type(
+                "gone",
+                "`true`, a template as \"{{ params.spare }}\", or \"with_settings\" for a package",
+                node,
+                findings,
+            );
             (Gone::No, None)
         }
     }

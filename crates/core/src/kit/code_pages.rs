@@ -23,11 +23,23 @@ pub struct CodePage {
     pub right: &'static str,
 }
 
-const fn error(code: Code, title: &'static str, meaning: &'static str, wrong: &'static str, right: &'static str) -> CodePage {
+const fn error(
+    code: Code,
+    title: &'static str,
+    meaning: &'static str,
+    wrong: &'static str,
+    right: &'static str,
+) -> CodePage {
     CodePage { code, level: Level::Error, title, meaning, wrong, right }
 }
 
-const fn warning(code: Code, title: &'static str, meaning: &'static str, wrong: &'static str, right: &'static str) -> CodePage {
+const fn warning(
+    code: Code,
+    title: &'static str,
+    meaning: &'static str,
+    wrong: &'static str,
+    right: &'static str,
+) -> CodePage {
     CodePage { level: Level::Warning, ..error(code, title, meaning, wrong, right) }
 }
 
@@ -40,7 +52,13 @@ pub const CODE_PAGES: &[CodePage] = &[
         "[[clause]]\nwhat = \"file:/etc/issue\ntext = \"x\"\n",
         "[[clause]]\nwhat = \"file:/etc/issue\"\ntext = \"x\"\n",
     ),
-    error(Code::Unreadable, "cannot be read as text", "A document is UTF-8. Save the file as UTF-8; other contents belong in copies/.", "", ""),
+    error(
+        Code::Unreadable,
+        "cannot be read as text",
+        "A document is UTF-8. Save the file as UTF-8; other contents belong in copies/.",
+        "",
+        "",
+    ),
     error(
         Code::RefusedValue,
         "a value that kits do not support",
@@ -314,7 +332,13 @@ pub const CODE_PAGES: &[CodePage] = &[
         "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n[requires]\nquay-base = \"^1.0\"\n",
         "--- kit.toml\n[kit]\nname = \"gate\"\nversion = \"1.0.0\"\n",
     ),
-    error(Code::RequiredNotWell, "a required kit has errors", "The required kit has errors; the first one is named. Fix it first.", "", ""),
+    error(
+        Code::RequiredNotWell,
+        "a required kit has errors",
+        "The required kit has errors; the first one is named. Fix it first.",
+        "",
+        "",
+    ),
     error(
         Code::Password,
         "a password, or a hash that is too weak",
@@ -398,7 +422,10 @@ mod tests {
             }
         } else {
             files.insert("kit.toml".into(), b"[kit]\nname = \"quay\"\nversion = \"1.0.0\"\n".to_vec());
-            files.insert("baselines/quay.toml".into(), format!("[baseline]\nname = \"quay\"\n{example}").into_bytes());
+            files.insert(
+                "baselines/quay.toml".into(),
+                format!("[baseline]\nname = \"quay\"\n{example}").into_bytes(),
+            );
         }
         check(KitFiles::new(files), None, Surroundings::default())
     }
@@ -406,13 +433,29 @@ mod tests {
     #[test]
     fn every_example_brings_about_its_code_and_the_other_does_not() {
         for page in CODE_PAGES {
-            let codes = |example: &str| checked(example).findings.iter().map(|finding| (finding.code, finding.level)).collect::<Vec<_>>();
+            let codes = |example: &str| {
+                checked(example)
+                    .findings
+                    .iter()
+                    .map(|finding| (finding.code, finding.level))
+                    .collect::<Vec<_>>()
+            };
             if !page.wrong.is_empty() {
-                assert!(codes(page.wrong).contains(&(page.code, page.level)), "{}: {:?}", page.code, codes(page.wrong));
+                assert!(
+                    codes(page.wrong).contains(&(page.code, page.level)),
+                    "{}: {:?}",
+                    page.code,
+                    codes(page.wrong)
+                );
             }
             if !page.right.is_empty() {
                 assert!(codes(page.right).iter().all(|(code, _)| *code != page.code), "{}", page.code);
-                assert!(!checked(page.right).has_errors(), "{}: {:?}", page.code, checked(page.right).findings);
+                assert!(
+                    !checked(page.right).has_errors(),
+                    "{}: {:?}",
+                    page.code,
+                    checked(page.right).findings
+                );
             }
         }
     }
@@ -420,7 +463,8 @@ mod tests {
     #[test]
     fn every_code_has_its_page_and_is_found_by_how_it_is_written() {
         let source = include_str!("codes.rs");
-        let declared = source.lines().filter(|line| line.trim_end().ends_with(',') && line.contains(" = ")).count();
+        let declared =
+            source.lines().filter(|line| line.trim_end().ends_with(',') && line.contains(" = ")).count();
         assert_eq!(CODE_PAGES.len(), declared);
         for written in ["C0120", "c120", "0120", "120"] {
             assert_eq!(CodePage::find(written).map(|page| page.code), Some(Code::UnknownKind), "{written}");

@@ -110,7 +110,9 @@ impl std::fmt::Display for Code {
 impl<'de> Deserialize<'de> for Code {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         let text = String::deserialize(deserializer)?;
-        CodePage::find(&text).map(|page| page.code).ok_or_else(|| D::Error::custom(format!("`{text}` is no code of a finding")))
+        CodePage::find(&text)
+            .map(|page| page.code)
+            .ok_or_else(|| D::Error::custom(format!("`{text}` is no code of a finding")))
     }
 }
 

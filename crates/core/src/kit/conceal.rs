@@ -24,7 +24,8 @@ pub fn shown_text(kit: &Kit, path: &str) -> Option<(String, bool)> {
     let mut hidden: Vec<Range<usize>> = clauses()
         .flat_map(|clause| clause.properties.iter().map(move |(name, value)| (clause, *name, value)))
         .filter(|(clause, name, value)| {
-            let concealed = clause.common.conceal || clause.kind.property(name).is_some_and(|property| property.concealed);
+            let concealed = clause.common.conceal
+                || clause.kind.property(name).is_some_and(|property| property.concealed);
             concealed && *value.place.file == *path
         })
         .map(|(_, _, value)| value.place.start..value.place.end)

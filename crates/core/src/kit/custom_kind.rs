@@ -25,11 +25,14 @@ const TYPES: &[(&str, CustomType)] = &[
 pub(super) fn read_kinds(files: &KitFiles, kit: &str, findings: &mut Vec<Finding>) -> Vec<&'static Kind> {
     let mut kinds = Vec::new();
     let mut examples = Vec::new();
-    let folders: std::collections::BTreeSet<&str> = files.below("kinds").filter_map(|path| path.split_once('/')).map(|(folder, _)| folder).collect();
+    let folders: std::collections::BTreeSet<&str> =
+        files.below("kinds").filter_map(|path| path.split_once('/')).map(|(folder, _)| folder).collect();
     for path in files.below("kinds").filter(|path| !path.contains('/')) {
         let place = Place::of_file(&format!("kinds/{path}"));
-        findings
-            .push(Finding::error(Code::CustomKind, place, "a kind is a folder").hint("write kinds/NAME/kind.toml, and put its program beside it"));
+        findings.push(
+            Finding::error(Code::CustomKind, place, "a kind is a folder")
+                .hint("write kinds/NAME/kind.toml, and put its program beside it"),
+        );
     }
     for folder in folders {
         let path = format!("kinds/{folder}/kind.toml");
@@ -40,7 +43,11 @@ pub(super) fn read_kinds(files: &KitFiles, kit: &str, findings: &mut Vec<Finding
             continue;
         }
         if files.get(&path).is_none() {
-            findings.push(Finding::error(Code::MissingFile, Place::of_file(&path), format!("the kind {folder} has no kind.toml")));
+            findings.push(Finding::error(
+                Code::MissingFile,
+                Place::of_file(&path),
+                format!("the kind {folder} has no kind.toml"),
+            ));
             continue;
         }
         let Some(node) = document::read(files, &path, findings) else { continue };
@@ -51,7 +58,9 @@ pub(super) fn read_kinds(files: &KitFiles, kit: &str, findings: &mut Vec<Finding
                 kinds.push(kind);
                 examples.extend(example.map(|place| (kind, place)));
             }
-            Err(error) => findings.push(Finding::error(Code::CustomKind, node.place.clone(), error.to_string())),
+            Err(error) => {
+                findings.push(Finding::error(Code::CustomKind, node.place.clone(), error.to_string()));
+            }
         }
     }
     for (kind, place) in examples {
@@ -70,10 +79,14 @@ fn check_example(kind: &Kind, place: &Place, taught: &[&'static Kind], findings:
         .map_or_else(Vec::new, |example| example.clauses);
     if wrong.is_empty() && !clauses.iter().any(|clause| clause.kind.name == kind.name) {
         let hint = format!("write [[clause]], and below it what = \"{}:NAME\" and its properties", kind.name);
-        findings.push(Finding::error(Code::CustomKind, place.clone(), "the example has no clause of the kind").hint(hint));
+        findings.push(
+            Finding::error(Code::CustomKind, place.clone(), "the example has no clause of the kind")
+                .hint(hint),
+        );
     }
     let in_kind = |finding: Finding| {
-        Finding::error(Code::CustomKind, place.clone(), format!("the example is wrong: {}", finding.message)).maybe_hint(finding.hint)
+        Finding::error(Code::CustomKind, place.clone(), format!("the example is wrong: {}", finding.message))
+            .maybe_hint(finding.hint)
     };
     findings.extend(wrong.into_iter().filter(|finding| finding.level == Level::Error).map(in_kind));
 }
@@ -85,11 +98,18 @@ fn is_name(text: &str) -> bool {
 }
 
 /// Reads a kind, and returns with it where its example stands, if it has one.
-fn read_kind(node: &Node, files: &KitFiles, kit: &str, folder: &str, findings: &mut Vec<Finding>) -> Option<(CustomKind, Option<Place>)> {
+fn read_kind(
+    node: &Node,
+    files: &KitFiles,
+    kit: &str,
+    folder: &str,
+    findings: &mut Vec<Finding>,
+) -> Option<(CustomKind, Option<Place>)> {
     let before = findings.len();
     let mut document = Fields::open(node, "kind.toml", findings)?;
     let head = document.require("kind", "kind.toml", findings);
-    let properties = document.take("properties").map(|node| read_properties(node, findings)).unwrap_or_default();
+    let properties =
+        document.take("properties").map(|node| read_properties(node, findings)).unwrap_or_default();
     document.finish("kind.toml", findings);
     let mut head = Fields::open(head?, "[kind]", findings)?;
     let summary = head.text("summary", findings).map(|(text, _)| text.to_owned()).unwrap_or_default();
@@ -98,14 +118,19 @@ fn read_kind(node: &Node, files: &KitFiles, kit: &str, folder: &str, findings: &
     let claim = head.texts("claim", findings);
     let can_be_gone = head.boolean("can_be_gone", findings).unwrap_or(true);
     let correctable = head.boolean("correctable", findings).unwrap_or(true);
-    let timeout_secs = head.take("timeout").and_then(|node| timeout(node, findings)).unwrap_or(USUAL_TIMEOUT_SECS);
-    let program = head.require("program", "[kind]", findings).and_then(|node| program(node, files, folder, findings));
+    let timeout_secs =
+        head.take("timeout").and_then(|node| timeout(node, findings)).unwrap_or(USUAL_TIMEOUT_SECS);
+    let program =
+        head.require("program", "[kind]", findings).and_then(|node| program(node, files, folder, findings));
     head.finish("[kind]", findings);
     for (name, place) in &claim {
         let declared = properties.iter().find(|property| property.name == **name);
         if declared.is_none_or(|property| !property.required) {
             let message = format!("`claim` names `{name}`, which is no required property of the kind");
-            findings.push(Finding::error(Code::CustomKind, (*place).clone(), message).hint("declare it with required = true"));
+            findings.push(
+                Finding::error(Code::CustomKind, (*place).clone(), message)
+                    .hint("declare it with required = true"),
+            );
         }
     }
     let (program, bytes) = program?;
@@ -137,14 +162,24 @@ fn timeout(node: &Node, findings: &mut Vec<Finding>) -> Option<u64> {
     secs
 }
 
-fn program<'f>(node: &Node, files: &'f KitFiles, folder: &str, findings: &mut Vec<Finding>) -> Option<(String, &'f [u8])> {
-    let Some(name) = node.as_str().filter(|name| !name.is_empty() && !name.contains('/') && *name != "kind.toml") else {
+fn program<'f>(
+    node: &Node,
+    files: &'f KitFiles,
+    folder: &str,
+    findings: &mut Vec<Finding>,
+) -> Option<(String, &'f [u8])> {
+    let Some(name) =
+        node.as_str().filter(|name| !name.is_empty() && !name.contains('/') && *name != "kind.toml")
+    else {
         wrong_type("program", "the name of a file beside kind.toml", node, findings);
         return None;
     };
     let path = format!("kinds/{folder}/{name}");
     let Some(bytes) = files.get(&path) else {
-        findings.push(Finding::error(Code::MissingFile, node.place.clone(), format!("the kit has no file {path}")).hint("add the program"));
+        findings.push(
+            Finding::error(Code::MissingFile, node.place.clone(), format!("the kit has no file {path}"))
+                .hint("add the program"),
+        );
         return None;
     };
     let starts = bytes.starts_with(b"#!") || bytes.starts_with(b"\x7fELF");
@@ -154,7 +189,10 @@ fn program<'f>(node: &Node, files: &'f KitFiles, folder: &str, findings: &mut Ve
         (!starts).then(|| format!("{path} is not a program: it begins neither with `#!` nor as an ELF file"))
     };
     if let Some(message) = refused {
-        findings.push(Finding::error(Code::CustomKind, node.place.clone(), message).hint("a script begins with a line as #!/bin/sh"));
+        findings.push(
+            Finding::error(Code::CustomKind, node.place.clone(), message)
+                .hint("a script begins with a line as #!/bin/sh"),
+        );
         return None;
     }
     Some((name.to_owned(), bytes))
@@ -169,7 +207,8 @@ fn read_properties(node: &Node, findings: &mut Vec<Finding>) -> Vec<CustomProper
     for (name, place, node) in entries {
         if !is_name(name) || COMMON.contains(&name.as_str()) || name == "content" {
             let message = format!("`{name}` cannot be a property");
-            let hint = "names have lower-case letters, digits and `_`, and differ from the keys of every clause";
+            let hint =
+                "names have lower-case letters, digits and `_`, and differ from the keys of every clause";
             findings.push(Finding::error(Code::CustomKind, place.clone(), message).hint(hint));
             continue;
         }
@@ -183,11 +222,22 @@ fn read_properties(node: &Node, findings: &mut Vec<Finding>) -> Vec<CustomProper
         let types: Vec<&str> = TYPES.iter().map(|(word, _)| *word).collect();
         if value.is_none() {
             let message = format!("the property `{name}` has no `type`");
-            findings.push(Finding::error(Code::MissingKey, place.clone(), message).hint(format!("types are {}", types.join(", "))));
+            findings.push(
+                Finding::error(Code::MissingKey, place.clone(), message)
+                    .hint(format!("types are {}", types.join(", "))),
+            );
         }
         fields.finish("a property", findings);
         let Some(value) = value else { continue };
-        properties.push(CustomProperty { name: name.clone(), value, one_of, required, concealed, manner, note });
+        properties.push(CustomProperty {
+            name: name.clone(),
+            value,
+            one_of,
+            required,
+            concealed,
+            manner,
+            note,
+        });
     }
     properties
 }

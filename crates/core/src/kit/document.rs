@@ -42,7 +42,9 @@ impl Node {
         match &self.value {
             NodeValue::Plain(value) => value.clone(),
             NodeValue::List(items) => Value::Array(items.iter().map(Node::to_json).collect()),
-            NodeValue::Table(entries) => Value::Object(entries.iter().map(|(key, _, node)| (key.clone(), node.to_json())).collect::<Map<_, _>>()),
+            NodeValue::Table(entries) => Value::Object(
+                entries.iter().map(|(key, _, node)| (key.clone(), node.to_json())).collect::<Map<_, _>>(),
+            ),
         }
     }
 
@@ -82,16 +84,24 @@ pub(super) fn read(files: &KitFiles, path: &str, findings: &mut Vec<Finding>) ->
         Ok(text) => text,
         Err(error) => {
             findings.push(
-                Finding::error(Code::Unreadable, Place::of_file(path), format!("not UTF-8 from byte {} on", error.valid_up_to()))
-                    .hint("save the file as UTF-8"),
+                Finding::error(
+                    Code::Unreadable,
+                    Place::of_file(path),
+                    format!("not UTF-8 from byte {} on", error.valid_up_to()),
+                )
+                .hint("save the file as UTF-8"),
             );
             return None;
         }
     };
     if let Some(deep) = syntax::nesting_too_deep(text) {
         findings.push(
-            Finding::error(Code::TooLarge, Place::new(&file, text, deep..deep + 1), "lists and tables are nested too deep here")
-                .hint("at most 64 levels are read"),
+            Finding::error(
+                Code::TooLarge,
+                Place::new(&file, text, deep..deep + 1),
+                "lists and tables are nested too deep here",
+            )
+            .hint("at most 64 levels are read"),
         );
         return None;
     }
@@ -101,7 +111,12 @@ pub(super) fn read(files: &KitFiles, path: &str, findings: &mut Vec<Finding>) ->
         Some(closed) => DeTable::parse_recoverable(&closed.text),
         None => (table, errors),
     };
-    findings.extend(syntax::findings(&file, text, &errors, closed.as_ref().map_or(&[], |closed| &closed.opened)));
+    findings.extend(syntax::findings(
+        &file,
+        text,
+        &errors,
+        closed.as_ref().map_or(&[], |closed| &closed.opened),
+    ));
     let mut reader = TreeReader { lines: Lines::new(file, text), findings };
     let span = table.span();
     Some(reader.table(table.get_ref(), span))
@@ -142,7 +157,9 @@ impl TreeReader<'_> {
                 .ok()
                 .filter(|integer| integer.abs() <= LARGEST_INTEGER)
                 .map(Value::from)
-                .or_else(|| self.refuse(&place, "integers go from -2^53 to 2^53", "write it as a text, in quotes")),
+                .or_else(|| {
+                    self.refuse(&place, "integers go from -2^53 to 2^53", "write it as a text, in quotes")
+                }),
             DeValue::Float(float) => float
                 .as_str()
                 .replace('_', "")
@@ -151,9 +168,11 @@ impl TreeReader<'_> {
                 .and_then(Number::from_f64)
                 .map(Value::Number)
                 .or_else(|| self.refuse(&place, "NaN and infinity are not allowed here", "write a number")),
-            DeValue::Datetime(datetime) => {
-                self.refuse(&place, "dates and times are not allowed here", &format!("write it as a text: \"{datetime}\""))
-            }
+            DeValue::Datetime(datetime) => self.refuse(
+                &place,
+                "dates and times are not allowed here",
+                &format!("write it as a text: \"{datetime}\""),
+            ),
         };
         plain.map(|value| Node { value: NodeValue::Plain(value), place })
     }
@@ -199,10 +218,19 @@ impl<'n> Fields<'n> {
     }
 
     /// Takes a key that must be there.
-    pub fn require(&mut self, name: &'static str, what: &str, findings: &mut Vec<Finding>) -> Option<&'n Node> {
+    pub fn require(
+        &mut self,
+        name: &'static str,
+        what: &str,
+        findings: &mut Vec<Finding>,
+    ) -> Option<&'n Node> {
         let taken = self.take(name);
         if taken.is_none() {
-            findings.push(Finding::error(Code::MissingKey, self.place.clone(), format!("{what} has no `{name}`")));
+            findings.push(Finding::error(
+                Code::MissingKey,
+                self.place.clone(),
+                format!("{what} has no `{name}`"),
+            ));
         }
         taken
     }
@@ -249,15 +277,25 @@ impl<'n> Fields<'n> {
     }
 
     /// Takes one of several words, if the key is there.
-    pub fn word<T: Copy>(&mut self, name: &'static str, words: &[(&'static str, T)], findings: &mut Vec<Finding>) -> Option<T> {
+    pub fn word<T: Copy>(
+        &mut self,
+        name: &'static str,
+        words: &[(&'static str, T)],
+        findings: &mut Vec<Finding>,
+    ) -> Option<T> {
         let (text, place) = self.text(name, findings)?;
         let found = words.iter().find(|(word, _)| *word == text).map(|(_, value)| *value);
         if found.is_none() {
             let all: Vec<String> = words.iter().map(|(word, _)| format!("`{word}`")).collect();
-            let hint = nearest_word(text, words.iter().map(|(word, _)| *word)).map(|word| format!("did you mean `{word}`?"));
+            let hint = nearest_word(text, words.iter().map(|(word, _)| *word))
+                .map(|word| format!("did you mean `{word}`?"));
             findings.push(
-                Finding::error(Code::WrongValue, place.clone(), format!("`{name}` is one of {}, and this is `{text}`", all.join(", ")))
-                    .maybe_hint(hint),
+                Finding::error(
+                    Code::WrongValue,
+                    place.clone(),
+                    format!("`{name}` is one of {}, and this is `{text}`", all.join(", ")),
+                )
+                .maybe_hint(hint),
             );
         }
         found
@@ -271,9 +309,13 @@ impl<'n> Fields<'n> {
     /// Says of every key that was not taken that it is unknown.
     pub fn finish(self, what: &str, findings: &mut Vec<Finding>) {
         for (key, place, _) in &self.entries {
-            let hint = nearest_word(key, self.known.iter().copied()).map(|word| format!("did you mean `{word}`?"));
+            let hint =
+                nearest_word(key, self.known.iter().copied()).map(|word| format!("did you mean `{word}`?"));
             let hint = hint.unwrap_or_else(|| format!("{what} takes {}", self.known.join(", ")));
-            findings.push(Finding::error(Code::UnknownKey, (*place).clone(), format!("{what} has no key `{key}`")).hint(hint));
+            findings.push(
+                Finding::error(Code::UnknownKey, (*place).clone(), format!("{what} has no key `{key}`"))
+                    .hint(hint),
+            );
         }
     }
 }

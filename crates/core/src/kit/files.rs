@@ -84,7 +84,14 @@ impl Place {
         let (start, end) = (floor(range.start), floor(range.end.max(range.start)));
         let line_start = text[..start].rfind('\n').map_or(0, |newline| newline + 1);
         let line = text[..start].matches('\n').count() + 1;
-        Self { kit: None, file: file.clone(), line, column: text[line_start..start].chars().count() + 1, start, end }
+        Self {
+            kit: None,
+            file: file.clone(),
+            line,
+            column: text[line_start..start].chars().count() + 1,
+            start,
+            end,
+        }
     }
 
     /// Returns the place of a whole file, for what is said of no line in particular.
@@ -110,7 +117,11 @@ impl Place {
     pub fn within(&self, document: &str, value: &str, part: Range<usize>) -> Self {
         let Some(raw) = document.get(self.start..self.end) else { return self.clone() };
         match raw.find(value) {
-            Some(offset) if !value.is_empty() => Self::new(&self.file, document, self.start + offset + part.start..self.start + offset + part.end),
+            Some(offset) if !value.is_empty() => Self::new(
+                &self.file,
+                document,
+                self.start + offset + part.start..self.start + offset + part.end,
+            ),
             _ => self.clone(),
         }
     }
@@ -137,7 +148,9 @@ pub(super) struct Lines<'t> {
 
 impl<'t> Lines<'t> {
     pub fn new(file: Arc<str>, text: &'t str) -> Self {
-        let starts = std::iter::once(0).chain(text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n').map(|(at, _)| at + 1)).collect();
+        let starts = std::iter::once(0)
+            .chain(text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n').map(|(at, _)| at + 1))
+            .collect();
         Self { file, text, starts }
     }
 
@@ -147,7 +160,14 @@ impl<'t> Lines<'t> {
         match self.text.get(self.starts[line - 1]..range.start) {
             Some(before) if range.end <= self.text.len() => {
                 let column = if before.is_ascii() { before.len() } else { before.chars().count() } + 1;
-                Place { kit: None, file: self.file.clone(), line, column, start: range.start, end: range.end.max(range.start) }
+                Place {
+                    kit: None,
+                    file: self.file.clone(),
+                    line,
+                    column,
+                    start: range.start,
+                    end: range.end.max(range.start),
+                }
             }
             _ => Place::new(&self.file, self.text, range),
         }

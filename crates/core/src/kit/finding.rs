@@ -43,7 +43,14 @@ pub struct Finding {
 impl Finding {
     /// Returns an error.
     pub fn error(code: Code, place: Place, message: impl Into<String>) -> Self {
-        Self { code, level: Level::Error, message: one_line(&message.into()), place, hint: None, related: Vec::new() }
+        Self {
+            code,
+            level: Level::Error,
+            message: one_line(&message.into()),
+            place,
+            hint: None,
+            related: Vec::new(),
+        }
     }
 
     /// Returns a warning.
@@ -116,7 +123,8 @@ fn one_line(said: &str) -> String {
     if said.len() <= LONGEST_SAID && !said.chars().any(char::is_control) {
         return said.to_owned();
     }
-    let mut line: String = said.chars().take(LONGEST_SAID).map(|c| if c.is_control() { '·' } else { c }).collect();
+    let mut line: String =
+        said.chars().take(LONGEST_SAID).map(|c| if c.is_control() { '·' } else { c }).collect();
     if said.chars().nth(LONGEST_SAID).is_some() {
         line += " …";
     }
@@ -134,17 +142,34 @@ fn mark(text: &mut String, files: &KitFiles, folder: &str, place: &Place, what: 
     let folder = if place.kit.is_some() { "" } else { folder };
     let _ = writeln!(text, "  --> {folder}{place}{what}");
     let source = files.text(&place.file).filter(|_| place.end > 0 && place.kit.is_none());
-    let Some((source, line)) = source.and_then(|source| Some((source, source.lines().nth(place.line - 1)?))) else { return };
+    let Some((source, line)) = source.and_then(|source| Some((source, source.lines().nth(place.line - 1)?)))
+    else {
+        return;
+    };
     let plain = |line: &str| line.chars().map(|c| if c == '\t' { ' ' } else { c }).collect::<String>();
-    let width = source.get(place.start..place.end.min(source.len())).map_or(1, |marked| marked.lines().next().unwrap_or("").chars().count());
+    let width = source
+        .get(place.start..place.end.min(source.len()))
+        .map_or(1, |marked| marked.lines().next().unwrap_or("").chars().count());
     let (before, after) = (place.column - 1, place.column - 1 + width);
     let shown: String = if hidden {
         let plain = plain(line);
-        plain.chars().take(before).chain(std::iter::repeat_n('•', width)).chain(plain.chars().skip(after)).take(200).collect()
+        plain
+            .chars()
+            .take(before)
+            .chain(std::iter::repeat_n('•', width))
+            .chain(plain.chars().skip(after))
+            .take(200)
+            .collect()
     } else {
         plain(line).chars().take(200).collect()
     };
     let number = place.line.to_string();
     let _ = writeln!(text, "{number} | {shown}");
-    let _ = writeln!(text, "{} | {}{}", " ".repeat(number.len()), " ".repeat(before), "^".repeat(width.clamp(1, 120)));
+    let _ = writeln!(
+        text,
+        "{} | {}{}",
+        " ".repeat(number.len()),
+        " ".repeat(before),
+        "^".repeat(width.clamp(1, 120))
+    );
 }

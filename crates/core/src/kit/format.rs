@@ -68,7 +68,10 @@ fn format_table(table: &mut Table, is_root: Option<bool>) {
             Item::Table(inner) => format_table(inner, None),
             Item::ArrayOfTables(inner) => format_tables(inner),
             Item::Value(value) => {
-                let before = comments(key.leaf_decor().prefix().and_then(|prefix| prefix.as_str()).unwrap_or_default(), false);
+                let before = comments(
+                    key.leaf_decor().prefix().and_then(|prefix| prefix.as_str()).unwrap_or_default(),
+                    false,
+                );
                 *key.leaf_decor_mut() = Decor::new(before, " ");
                 let after = suffix_comment(value.decor());
                 format_value(value);
@@ -86,7 +89,10 @@ fn format_tables(tables: &mut ArrayOfTables) {
 /// Returns the usual order of a table's keys: for a clause what it keeps, the kind's own properties, what every clause may
 /// say.
 fn order_of(table: &Table) -> Vec<&'static str> {
-    let Some((kind, _)) = table.get("what").and_then(Item::as_str).and_then(|what| what.split_once(':')) else { return USUAL.to_vec() };
+    let Some((kind, _)) = table.get("what").and_then(Item::as_str).and_then(|what| what.split_once(':'))
+    else {
+        return USUAL.to_vec();
+    };
     let own: Vec<&str> = match kind::find(kind) {
         Some(kind) => kind.properties.iter().map(|property| property.name).collect(),
         // The properties of a kind that a kit teaches stay in their order.
@@ -111,17 +117,28 @@ fn format_value(value: &mut Value) {
 
 /// Lists stand on one line, unless they were written over several.
 fn format_array(array: &mut Array) {
-    let has_lines =
-        |decor: &Decor| [decor.prefix(), decor.suffix()].into_iter().flatten().any(|text| text.as_str().is_some_and(|text| text.contains('\n')));
+    let has_lines = |decor: &Decor| {
+        [decor.prefix(), decor.suffix()]
+            .into_iter()
+            .flatten()
+            .any(|text| text.as_str().is_some_and(|text| text.contains('\n')))
+    };
     let trailing = array.trailing().as_str().unwrap_or_default().to_owned();
     let over_lines = trailing.contains('\n') || array.iter().any(|value| has_lines(value.decor()));
-    let kept =
-        |text: &str| -> String { text.lines().map(str::trim).filter(|line| line.starts_with('#')).map(|line| format!("\n    {line}")).collect() };
+    let kept = |text: &str| -> String {
+        text.lines()
+            .map(str::trim)
+            .filter(|line| line.starts_with('#'))
+            .map(|line| format!("\n    {line}"))
+            .collect()
+    };
     let last = array.len().saturating_sub(1);
     let mut behind_last = String::new();
     for (at, value) in array.iter_mut().enumerate() {
         format_value(value);
-        let text = |raw: Option<&toml_edit::RawString>| raw.and_then(|text| text.as_str()).unwrap_or_default().to_owned();
+        let text = |raw: Option<&toml_edit::RawString>| {
+            raw.and_then(|text| text.as_str()).unwrap_or_default().to_owned()
+        };
         let (before, after) = (text(value.decor().prefix()), text(value.decor().suffix()));
         let decor = if over_lines {
             // A comment between a value and its comma would swallow the comma.
@@ -136,7 +153,11 @@ fn format_array(array: &mut Array) {
         *value.decor_mut() = decor;
     }
     array.set_trailing_comma(over_lines && !array.is_empty());
-    array.set_trailing(if over_lines { format!("{behind_last}{}\n", kept(&trailing)) } else { String::new() });
+    array.set_trailing(if over_lines {
+        format!("{behind_last}{}\n", kept(&trailing))
+    } else {
+        String::new()
+    });
 }
 
 fn format_inline(table: &mut InlineTable) {

@@ -59,8 +59,12 @@ fn version_of(node: &Node, findings: &mut Vec<Finding>) -> Option<Version> {
     let parsed = node.as_str().and_then(|text| Version::parse(text).ok());
     if parsed.is_none() {
         findings.push(
-            Finding::error(Code::WrongValue, node.place.clone(), "`version` takes three numbers in quotes (SemVer)")
-                .hint("write version = \"1.0.0\""),
+            Finding::error(
+                Code::WrongValue,
+                node.place.clone(),
+                "`version` takes three numbers in quotes (SemVer)",
+            )
+            .hint("write version = \"1.0.0\""),
         );
     }
     parsed
@@ -74,10 +78,17 @@ fn requirements(node: &Node, findings: &mut Vec<Finding>) -> Vec<Requirement> {
     let mut requirements = Vec::new();
     for (kit, _, releases) in entries {
         match releases.as_str().and_then(|text| VersionReq::parse(text).ok()) {
-            Some(value) => requirements.push(Requirement { kit: kit.clone(), releases: Located { value, place: releases.place.clone() } }),
+            Some(value) => requirements.push(Requirement {
+                kit: kit.clone(),
+                releases: Located { value, place: releases.place.clone() },
+            }),
             None => findings.push(
-                Finding::error(Code::WrongValue, releases.place.clone(), format!("`{kit}` takes a SemVer requirement in quotes"))
-                    .hint(format!("write {kit} = \"^1.0\"")),
+                Finding::error(
+                    Code::WrongValue,
+                    releases.place.clone(),
+                    format!("`{kit}` takes a SemVer requirement in quotes"),
+                )
+                .hint(format!("write {kit} = \"^1.0\"")),
             ),
         }
     }

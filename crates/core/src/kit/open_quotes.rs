@@ -79,7 +79,9 @@ impl Closing {
     fn text(&mut self, start: usize, quote: u8) -> Option<usize> {
         let line_end = line_of(&self.bytes, start).end;
         let Some(end) = self.closing_quote(start + 1..line_end, quote) else {
-            let follows_a_word = start.checked_sub(1).is_some_and(|before| self.bytes[before].is_ascii_alphanumeric() || self.bytes[before] == b'_');
+            let follows_a_word = start.checked_sub(1).is_some_and(|before| {
+                self.bytes[before].is_ascii_alphanumeric() || self.bytes[before] == b'_'
+            });
             if follows_a_word {
                 // Its opening quote is missing, not this one's closing one.
                 return None;
@@ -89,7 +91,8 @@ impl Closing {
             return Some(line_end);
         };
         let rest = &self.bytes[end + 1..line_end];
-        let follows_what_may = rest.iter().find(|byte| !byte.is_ascii_whitespace()).is_none_or(|next| b",]}#=.".contains(next));
+        let follows_what_may =
+            rest.iter().find(|byte| !byte.is_ascii_whitespace()).is_none_or(|next| b",]}#=.".contains(next));
         let quotes_behind = rest.iter().filter(|byte| **byte == quote).count();
         if follows_what_may || quotes_behind % 2 == 0 {
             return Some(end + 1);
@@ -129,7 +132,8 @@ impl Closing {
                 self.bytes[last] = quote;
             }
         }
-        let closes = self.bytes[start + 1 + kept..line_end].iter().filter(|byte| b"]}".contains(byte)).count();
+        let closes =
+            self.bytes[start + 1 + kept..line_end].iter().filter(|byte| b"]}".contains(byte)).count();
         self.depth = self.depth.saturating_sub(closes);
     }
 }
@@ -152,13 +156,21 @@ mod tests {
             ("topics = [\"login, \"settings\"]\n", 10, "topics = [\"login, _settings\"]\n"),
             ("topics = ['login, 'settings']\n", 10, "topics = ['login, _settings']\n"),
             ("topics = [\"login, settings]\n", 10, "topics = [\"login, setting\"]\n"),
-            ("topics = [\n  \"login\",\n  \"settings,\n  \"quay\",\n]\n", 24, "topics = [\n  \"login\",\n  \"setting\",\n  \"quay\",\n]\n"),
+            (
+                "topics = [\n  \"login\",\n  \"settings,\n  \"quay\",\n]\n",
+                24,
+                "topics = [\n  \"login\",\n  \"setting\",\n  \"quay\",\n]\n",
+            ),
             ("what = \"file:/etc/issue\ntext = \"x\"\n", 7, "what = \"file:/etc/issu\"\ntext = \"x\"\n"),
             ("text = \"a, b]\nmode = 1\n", 7, "text = \"a, b\"\nmode = 1\n"),
             ("text = \"Kjørefelt é\n", 7, "text = \"Kjørefelt _\"\n"),
             ("topics = [\"]\n", 10, "topics = [ ]\n"),
         ] {
-            assert_eq!(close(written), Some(Closed { opened: vec![opened], text: closed.into() }), "{written}");
+            assert_eq!(
+                close(written),
+                Some(Closed { opened: vec![opened], text: closed.into() }),
+                "{written}"
+            );
         }
     }
 

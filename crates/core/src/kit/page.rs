@@ -87,7 +87,11 @@ pub fn page(kit: &Kit) -> KitPage {
         name: kit.name.clone(),
         version: kit.version.to_string(),
         summary: kit.summary.clone(),
-        requires: kit.requires.iter().map(|required| format!("{} {}", required.kit, required.releases.value)).collect(),
+        requires: kit
+            .requires
+            .iter()
+            .map(|required| format!("{} {}", required.kit, required.releases.value))
+            .collect(),
         baselines: kit.baselines.iter().map(|baseline| baseline_page(kit, baseline)).collect(),
     }
 }
@@ -129,14 +133,30 @@ fn clause_page(files: &KitFiles, baseline: &Baseline, clause: &ClauseDocument) -
 fn wanted(clause: &ClauseDocument) -> String {
     let name = clause.what.value.split_once(':').map_or("", |(_, name)| name);
     let noun = clause.kind.noun;
-    let flag = |name: &str| clause.properties.iter().find(|(property, _)| *property == name).and_then(|(_, value)| value.value.as_bool());
-    let unless =
-        clause.common.gone_if.as_ref().map(|template| format!(", unless {} holds: then it must not exist", template.value)).unwrap_or_default();
-    let many = clause.loops.iter().map(|one| format!(", once for each {} in {}", one.name, one.over.value)).collect::<String>();
+    let flag = |name: &str| {
+        clause
+            .properties
+            .iter()
+            .find(|(property, _)| *property == name)
+            .and_then(|(_, value)| value.value.as_bool())
+    };
+    let unless = clause
+        .common
+        .gone_if
+        .as_ref()
+        .map(|template| format!(", unless {} holds: then it must not exist", template.value))
+        .unwrap_or_default();
+    let many = clause
+        .loops
+        .iter()
+        .map(|one| format!(", once for each {} in {}", one.name, one.over.value))
+        .collect::<String>();
     let said = match (clause.kind.name, clause.common.gone) {
         (_, Gone::Yes) if !clause.kind.correctable => format!("Nothing may be found of the {noun} {name}"),
         (_, Gone::Yes) => format!("The {noun} {name} must not exist"),
-        (_, Gone::WithSettings) => format!("The {noun} {name} must not be installed, and its settings are removed"),
+        (_, Gone::WithSettings) => {
+            format!("The {noun} {name} must not be installed, and its settings are removed")
+        }
         ("package", Gone::No) => format!("The {noun} {name} is installed"),
         ("service", Gone::No) => match (flag("running"), flag("enabled")) {
             (Some(true), Some(true)) => format!("The {noun} {name} runs, and starts at boot"),
@@ -146,7 +166,11 @@ fn wanted(clause: &ClauseDocument) -> String {
             (None, _) => format!("The {noun} {name}"),
         },
         ("command" | "probe", Gone::No) => {
-            format!("{}{}", name.chars().next().map(|c| c.to_uppercase().to_string()).unwrap_or_default(), name.chars().skip(1).collect::<String>())
+            format!(
+                "{}{}",
+                name.chars().next().map(|c| c.to_uppercase().to_string()).unwrap_or_default(),
+                name.chars().skip(1).collect::<String>()
+            )
         }
         _ => format!("The {noun} {name} is there"),
     };
@@ -157,20 +181,30 @@ fn details(clause: &ClauseDocument) -> Vec<(String, String)> {
     let common = &clause.common;
     let mut details: Vec<(String, String)> = Vec::new();
     for (name, value) in &clause.properties {
-        let is_concealed = common.conceal || clause.kind.property(name).is_some_and(|property| property.concealed);
+        let is_concealed =
+            common.conceal || clause.kind.property(name).is_some_and(|property| property.concealed);
         let said = match *name {
             _ if is_concealed => "(concealed)".to_owned(),
             "text" if clause.kind.name == "file" => continue,
-            "copy" | "render" => format!("{} of the kit: {}", if *name == "copy" { "a file" } else { "filled in from a file" }, words(&value.value)),
-            "argv" | "check_with" => {
-                value.value.as_array().map_or_else(|| words(&value.value), |argv| argv.iter().map(words).collect::<Vec<_>>().join(" "))
-            }
+            "copy" | "render" => format!(
+                "{} of the kit: {}",
+                if *name == "copy" { "a file" } else { "filled in from a file" },
+                words(&value.value)
+            ),
+            "argv" | "check_with" => value.value.as_array().map_or_else(
+                || words(&value.value),
+                |argv| argv.iter().map(words).collect::<Vec<_>>().join(" "),
+            ),
             _ => words(&value.value),
         };
         details.push((name.replace('_', " "), said));
     }
-    let list = |texts: &[super::baseline::Located<String>]| texts.iter().map(|text| text.value.clone()).collect::<Vec<_>>().join(", ");
-    let mut add = |name: &str, value: Option<String>| details.extend(value.filter(|value| !value.is_empty()).map(|value| (name.to_owned(), value)));
+    let list = |texts: &[super::baseline::Located<String>]| {
+        texts.iter().map(|text| text.value.clone()).collect::<Vec<_>>().join(", ")
+    };
+    let mut add = |name: &str, value: Option<String>| {
+        details.extend(value.filter(|value| !value.is_empty()).map(|value| (name.to_owned(), value)));
+    };
     add("applies only where", common.condition.as_ref().map(|condition| condition.value.clone()));
     add("only after", Some(list(&common.needs)));
     let reaction = common.reaction.map_or("runs", |reaction| match reaction {
@@ -188,7 +222,13 @@ fn contents(files: &KitFiles, clause: &ClauseDocument) -> Option<String> {
     if clause.common.conceal {
         return None;
     }
-    let find = |name: &str| clause.properties.iter().find(|(property, _)| *property == name).and_then(|(_, value)| value.value.as_str());
+    let find = |name: &str| {
+        clause
+            .properties
+            .iter()
+            .find(|(property, _)| *property == name)
+            .and_then(|(_, value)| value.value.as_str())
+    };
     let text = match clause.kind.name {
         "file" => find("text")
             .or_else(|| files.text(&format!("copies/{}", find("copy")?)))

@@ -42,8 +42,12 @@ impl Unmet {
     pub fn message(&self) -> String {
         let (by, kit, wanted) = (&self.by, self.kit(), &self.wanted);
         match &self.taken {
-            Some((version, for_whom)) if *for_whom == format!("{kit}@{version}") => format!("{by} requires {kit} {wanted}, and not {for_whom}"),
-            Some((version, for_whom)) => format!("{by} requires {kit} {wanted}, and {for_whom} needs {kit}@{version}"),
+            Some((version, for_whom)) if *for_whom == format!("{kit}@{version}") => {
+                format!("{by} requires {kit} {wanted}, and not {for_whom}")
+            }
+            Some((version, for_whom)) => {
+                format!("{by} requires {kit} {wanted}, and {for_whom} needs {kit}@{version}")
+            }
             None => format!("{by} requires {kit} {wanted}, and no release of {kit} matches"),
         }
     }
@@ -59,7 +63,10 @@ impl Unmet {
             .map(|version| format!("{}@{version}", self.kit()))
             .collect();
         match (listed.is_empty(), fitting.is_empty()) {
-            (true, _) => format!("there is no release of {}: publish it first, or publish it together with --with", self.kit()),
+            (true, _) => format!(
+                "there is no release of {}: publish it first, or publish it together with --with",
+                self.kit()
+            ),
             (false, true) => format!("there are {} {}", self.kit(), listed.join(", ")),
             (false, false) => format!("matching releases for {}: {}", self.by, fitting.join(", ")),
         }
@@ -82,9 +89,13 @@ pub fn solve(given: &[Release], pool: &[Release]) -> Result<BTreeMap<String, Ver
         releases.sort_by(|left, right| right.version.cmp(&left.version));
     }
     let mut search = Search { by_kit, steps: 0 };
-    let chosen: BTreeMap<&str, &Release> = given.iter().map(|release| (release.kit.as_str(), release)).collect();
+    let chosen: BTreeMap<&str, &Release> =
+        given.iter().map(|release| (release.kit.as_str(), release)).collect();
     if let Some(chosen) = search.extend(chosen.clone()) {
-        return Ok(chosen.into_iter().map(|(kit, release)| (kit.to_owned(), release.version.clone())).collect());
+        return Ok(chosen
+            .into_iter()
+            .map(|(kit, release)| (kit.to_owned(), release.version.clone()))
+            .collect());
     }
     Err(search.explain(given))
 }
@@ -112,21 +123,28 @@ impl<'r> Search<'r> {
             }
         }
         let Some(kit) = open else { return Some(chosen) };
-        let wanted: Vec<&VersionReq> = chosen.values().filter_map(|release| release.requires.get(kit)).collect();
+        let wanted: Vec<&VersionReq> =
+            chosen.values().filter_map(|release| release.requires.get(kit)).collect();
         let candidates: Vec<&'r Release> = self.by_kit.get(kit).into_iter().flatten().copied().collect();
-        candidates.into_iter().filter(|candidate| wanted.iter().all(|wanted| wanted.matches(&candidate.version))).find_map(|candidate| {
-            let mut chosen = chosen.clone();
-            chosen.insert(kit, candidate);
-            self.extend(chosen)
-        })
+        candidates
+            .into_iter()
+            .filter(|candidate| wanted.iter().all(|wanted| wanted.matches(&candidate.version)))
+            .find_map(|candidate| {
+                let mut chosen = chosen.clone();
+                chosen.insert(kit, candidate);
+                self.extend(chosen)
+            })
     }
 
     /// Says what keeps the given releases from going together, taking the newest that fits at each step.
     fn explain(&self, given: &'r [Release]) -> Vec<Unmet> {
-        let mut chosen: BTreeMap<&str, (&Release, String)> =
-            given.iter().map(|release| (release.kit.as_str(), (release, format!("{}@{}", release.kit, release.version)))).collect();
+        let mut chosen: BTreeMap<&str, (&Release, String)> = given
+            .iter()
+            .map(|release| (release.kit.as_str(), (release, format!("{}@{}", release.kit, release.version))))
+            .collect();
         let mut unmet = Vec::new();
-        let mut open: Vec<(Vec<String>, &Release)> = given.iter().map(|release| (Vec::new(), release)).collect();
+        let mut open: Vec<(Vec<String>, &Release)> =
+            given.iter().map(|release| (Vec::new(), release)).collect();
         let mut seen = BTreeSet::new();
         while let Some((path, release)) = open.pop() {
             let by = format!("{}@{}", release.kit, release.version);
@@ -168,14 +186,23 @@ mod tests {
 
     fn release(name: &str, requires: &[(&str, &str)]) -> Release {
         let (kit, version) = name.split_once('@').unwrap();
-        let requires = requires.iter().map(|(kit, wanted)| ((*kit).to_owned(), wanted.parse().unwrap())).collect();
+        let requires =
+            requires.iter().map(|(kit, wanted)| ((*kit).to_owned(), wanted.parse().unwrap())).collect();
         Release { kit: kit.into(), version: version.parse().unwrap(), requires }
     }
 
     fn solved(given: &[Release], pool: &[Release]) -> Result<String, String> {
         match solve(given, pool) {
-            Ok(chosen) => Ok(chosen.iter().map(|(kit, version)| format!("{kit}@{version}")).collect::<Vec<_>>().join(" ")),
-            Err(unmet) => Err(unmet.iter().map(|unmet| format!("{}; {}", unmet.message(), unmet.hint())).collect::<Vec<_>>().join("\n")),
+            Ok(chosen) => Ok(chosen
+                .iter()
+                .map(|(kit, version)| format!("{kit}@{version}"))
+                .collect::<Vec<_>>()
+                .join(" ")),
+            Err(unmet) => Err(unmet
+                .iter()
+                .map(|unmet| format!("{}; {}", unmet.message(), unmet.hint()))
+                .collect::<Vec<_>>()
+                .join("\n")),
         }
     }
 
@@ -188,9 +215,16 @@ mod tests {
             release("gate-reader@2.0.0", &[("quay-base", "<1.3")]),
             release("gate-reader@2.1.0", &[("quay-base", "^2.0")]),
         ];
-        assert_eq!(solved(&[release("kiosk-floor@1.0.0", &[("quay-base", "^1.0")])], &pool).unwrap(), "kiosk-floor@1.0.0 quay-base@1.3.0");
+        assert_eq!(
+            solved(&[release("kiosk-floor@1.0.0", &[("quay-base", "^1.0")])], &pool).unwrap(),
+            "kiosk-floor@1.0.0 quay-base@1.3.0"
+        );
         let both = [release("kiosk-floor@1.0.0", &[("quay-base", "^1.0"), ("gate-reader", "^2.0")])];
-        assert_eq!(solved(&both, &pool).unwrap(), "gate-reader@2.0.0 kiosk-floor@1.0.0 quay-base@1.2.0", "it goes back to the older gate-reader");
+        assert_eq!(
+            solved(&both, &pool).unwrap(),
+            "gate-reader@2.0.0 kiosk-floor@1.0.0 quay-base@1.2.0",
+            "it goes back to the older gate-reader"
+        );
     }
 
     #[test]
@@ -200,7 +234,8 @@ mod tests {
         kiosk-floor@1.0.0 requires quay-base ^2.0, and no release of quay-base matches; there are quay-base 1.3.0, 1.2.0
         kiosk-floor@1.0.0 requires quay-lights ^1.0, and no release of quay-lights matches; there is no release of quay-lights: publish it first, or publish it together with --with
         ");
-        let served = [release("kiosk-floor@1.0.0", &[("quay-base", "^1.0")]), release("quay-base@2.0.0", &[])];
+        let served =
+            [release("kiosk-floor@1.0.0", &[("quay-base", "^1.0")]), release("quay-base@2.0.0", &[])];
         insta::assert_snapshot!(
             solved(&served, &pool).unwrap_err(),
             @"kiosk-floor@1.0.0 requires quay-base ^1.0, and not quay-base@2.0.0; matching releases for kiosk-floor@1.0.0: quay-base@1.3.0, quay-base@1.2.0"

@@ -13,19 +13,33 @@ const MOST_MISTAKES: usize = 100;
 
 /// Returns one finding for each mistake; what only follows from an earlier one is left out. `quotes` are those that were left open
 /// where these errors were found in the document with them closed.
-pub(super) fn findings(file: &Arc<str>, text: &str, errors: &[toml::de::Error], quotes: &[usize]) -> Vec<Finding> {
-    let mut mistakes: Vec<Mistake> = errors.iter().take(MOST_MISTAKES).map(|error| Mistake::of(text, error)).collect();
+pub(super) fn findings(
+    file: &Arc<str>,
+    text: &str,
+    errors: &[toml::de::Error],
+    quotes: &[usize],
+) -> Vec<Finding> {
+    let mut mistakes: Vec<Mistake> =
+        errors.iter().take(MOST_MISTAKES).map(|error| Mistake::of(text, error)).collect();
     mistakes.retain(|mistake| !open_quotes::is_on_line_of(text, quotes, mistake.range.start));
     mistakes.extend(quotes.iter().map(|at| Mistake::opened(*at, 1, "the text", &text[*at..=*at], false)));
     mistakes.sort_by_key(|mistake| (mistake.range.start, !mistake.opened));
     // What is never closed swallows what follows: complaints from there on are its consequences.
-    if let Some(from) = mistakes.iter().filter(|mistake| mistake.opened && mistake.swallows).map(|mistake| mistake.range.start).min() {
+    if let Some(from) = mistakes
+        .iter()
+        .filter(|mistake| mistake.opened && mistake.swallows)
+        .map(|mistake| mistake.range.start)
+        .min()
+    {
         mistakes.retain(|mistake| mistake.range.start <= from);
     }
     mistakes.dedup_by_key(|mistake| text[..mistake.range.start.min(text.len())].matches('\n').count());
     mistakes
         .into_iter()
-        .map(|mistake| Finding::error(Code::Syntax, Place::new(file, text, mistake.range), mistake.message).maybe_hint(mistake.hint))
+        .map(|mistake| {
+            Finding::error(Code::Syntax, Place::new(file, text, mistake.range), mistake.message)
+                .maybe_hint(mistake.hint)
+        })
         .collect()
 }
 
@@ -73,13 +87,20 @@ impl Mistake {
             return Self::opened(at, 3, "the text", quotes, true);
         }
         if message.starts_with("unclosed array") || message.starts_with("unclosed inline table") {
-            let (open, close, what) = if message.contains("array") { ('[', ']', "the list") } else { ('{', '}', "the table") };
+            let (open, close, what) =
+                if message.contains("array") { ('[', ']', "the list") } else { ('{', '}', "the table") };
             if let Some(at) = never_closed(text, open) {
                 return Self::opened(at, 1, what, &close.to_string(), true);
             }
         }
         let (message, hint) = plain(message);
-        Self { range: span.start..span.end.max(span.start + 1), message, hint, opened: false, swallows: false }
+        Self {
+            range: span.start..span.end.max(span.start + 1),
+            message,
+            hint,
+            opened: false,
+            swallows: false,
+        }
     }
 }
 
@@ -87,9 +108,15 @@ impl Mistake {
 fn plain(message: &str) -> (String, Option<String>) {
     let (what, expected) = message.split_once(", expected ").unwrap_or((message, ""));
     let hint = match (what, expected) {
-        ("string values must be quoted", _) => Some("put the text in quotes, and one `key = value` on a line".to_owned()),
-        ("unexpected leading zero", _) => Some("write octal permissions in quotes, as \"0640\"; other numbers without the zero".to_owned()),
-        ("duplicate key", _) => Some("keep one of the two; a further clause begins with its own `[[clause]]`".to_owned()),
+        ("string values must be quoted", _) => {
+            Some("put the text in quotes, and one `key = value` on a line".to_owned())
+        }
+        ("unexpected leading zero", _) => {
+            Some("write octal permissions in quotes, as \"0640\"; other numbers without the zero".to_owned())
+        }
+        ("duplicate key", _) => {
+            Some("keep one of the two; a further clause begins with its own `[[clause]]`".to_owned())
+        }
         (_, "" | "nothing") => None,
         (_, expected) => Some(format!("expected {expected}")),
     };

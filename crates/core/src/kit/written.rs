@@ -22,7 +22,12 @@ pub struct WrittenClause {
 impl WrittenClause {
     /// Begins with a name of a kind.
     pub fn new(kind: &Kind, name: &str) -> Self {
-        Self { what: format!("{}:{name}", kind.name), properties: Map::new(), remarks: Vec::new(), not_kept: None }
+        Self {
+            what: format!("{}:{name}", kind.name),
+            properties: Map::new(),
+            remarks: Vec::new(),
+            not_kept: None,
+        }
     }
 
     /// Takes a property as it was found. One that no document could say is told as a remark.
@@ -31,17 +36,24 @@ impl WrittenClause {
         if normalise(name, property.value, &value).is_ok_and(|normal| normal == value) {
             self.properties.insert(name.to_owned(), value);
         } else {
-            self.remarks.push(format!("{name}: {}", value.as_str().map_or_else(|| value.to_string(), str::to_owned)));
+            self.remarks
+                .push(format!("{name}: {}", value.as_str().map_or_else(|| value.to_string(), str::to_owned)));
         }
     }
 
     /// Says that the thing cannot be kept unless it has all that its kind asks for.
     pub fn complete(&mut self, kind: &Kind) {
         let has = |name: &str| self.properties.contains_key(name);
-        let missing: Vec<&str> =
-            kind.properties.iter().filter(|property| property.required && !has(property.name)).map(|property| property.name).collect();
+        let missing: Vec<&str> = kind
+            .properties
+            .iter()
+            .filter(|property| property.required && !has(property.name))
+            .map(|property| property.name)
+            .collect();
         if !missing.is_empty() {
-            self.not_kept.get_or_insert_with(|| format!("its {} cannot be expressed in a document", missing.join(", ")));
+            self.not_kept.get_or_insert_with(|| {
+                format!("its {} cannot be expressed in a document", missing.join(", "))
+            });
         } else if kind.needs_either && !kind.either.iter().any(|name| has(name)) {
             self.not_kept.get_or_insert_with(|| format!("it has none of {}", kind.either.join(", ")));
         }
@@ -49,7 +61,8 @@ impl WrittenClause {
 
     /// Writes it as TOML.
     pub fn toml(&self) -> String {
-        let mut text: String = self.remarks.iter().map(|remark| format!("# {}\n", remark.replace(['\n', '\r'], " "))).collect();
+        let mut text: String =
+            self.remarks.iter().map(|remark| format!("# {}\n", remark.replace(['\n', '\r'], " "))).collect();
         let mut clause = format!("[[clause]]\nwhat = {}\n", scalar(&Value::from(self.what.as_str())));
         if has_markup(&self.what) || self.properties.values().any(holds_markup) {
             clause.push_str("literal = true\n");
@@ -91,8 +104,10 @@ fn scalar(value: &Value) -> String {
         Value::String(text) => toml_edit::Value::from(text.as_str()).to_string(),
         Value::Array(items) => format!("[{}]", items.iter().map(scalar).collect::<Vec<_>>().join(", ")),
         Value::Object(map) => {
-            let entries: Vec<String> =
-                map.iter().map(|(name, value)| format!("{} = {}", scalar(&Value::from(name.as_str())), scalar(value))).collect();
+            let entries: Vec<String> = map
+                .iter()
+                .map(|(name, value)| format!("{} = {}", scalar(&Value::from(name.as_str())), scalar(value)))
+                .collect();
             format!("{{ {} }}", entries.join(", "))
         }
         other => other.to_string(),
@@ -109,14 +124,23 @@ mod tests {
     #[test]
     fn what_is_written_is_read_again_with_the_same_values() {
         let kind = find("file").unwrap();
-        for text in ["one\ntwo\n", "\n\nempty first", "it's '''three'''\n", "{{ not rendered }}\n", "tab\there\u{1}\n", "'\n'", ""] {
+        for text in [
+            "one\ntwo\n",
+            "\n\nempty first",
+            "it's '''three'''\n",
+            "{{ not rendered }}\n",
+            "tab\there\u{1}\n",
+            "'\n'",
+            "",
+        ] {
             let mut clause = WrittenClause::new(kind, "/etc/a b");
             clause.take(kind, "text", json!(text));
             clause.take(kind, "permissions", json!("0640"));
             let document = format!("[baseline]\nname = \"x\"\n\n{}", clause.toml());
             let checked = check_single("x.toml", document.clone().into_bytes());
             let kit = checked.kit.unwrap_or_else(|| panic!("{document}\n{:?}", checked.findings));
-            let written = kit.baselines[0].clauses[0].properties.iter().find(|(name, _)| *name == "text").unwrap();
+            let written =
+                kit.baselines[0].clauses[0].properties.iter().find(|(name, _)| *name == "text").unwrap();
             assert_eq!(written.1.value, json!(text), "{document}");
         }
     }

@@ -102,7 +102,8 @@ impl SecretName {
         let (name, version) = text.split_once('@')?;
         let plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
         let version = version.parse().ok().filter(|version| *version > 0)?;
-        let is_name = name.starts_with(|c: char| c.is_ascii_lowercase()) && name.len() <= 64 && name.chars().all(plain);
+        let is_name =
+            name.starts_with(|c: char| c.is_ascii_lowercase()) && name.len() <= 64 && name.chars().all(plain);
         is_name.then(|| Self { name: name.to_owned(), version })
     }
 }
@@ -122,22 +123,40 @@ pub(crate) fn read_declarations(node: &Node, findings: &mut Vec<Finding>) -> Vec
     entries.iter().filter_map(|(name, place, node)| read_declaration(name, place, node, findings)).collect()
 }
 
-fn read_declaration(name: &str, place: &Place, node: &Node, findings: &mut Vec<Finding>) -> Option<Parameter> {
+fn read_declaration(
+    name: &str,
+    place: &Place,
+    node: &Node,
+    findings: &mut Vec<Finding>,
+) -> Option<Parameter> {
     let what = format!("[params.{name}]");
     let mut fields = Fields::open(node, &what, findings)?;
-    if !name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_') || !name.starts_with(|c: char| c.is_ascii_lowercase()) {
+    if !name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_')
+        || !name.starts_with(|c: char| c.is_ascii_lowercase())
+    {
         findings.push(
-            Finding::error(Code::WrongValue, place.clone(), format!("`{name}` is not a valid parameter name"))
-                .hint("names have lower-case letters, digits and `_`, and begin with a letter"),
+            Finding::error(
+                Code::WrongValue,
+                place.clone(),
+                format!("`{name}` is not a valid parameter name"),
+            )
+            .hint("names have lower-case letters, digits and `_`, and begin with a letter"),
         );
     }
     let items = fields.text("of", findings).and_then(|(word, place)| read_item_type(word, place, findings));
     let value_type = read_type(&mut fields, items, &what, findings);
     let limits = read_limits(&mut fields, value_type, findings);
-    let default = fields.take("default").map(|node| Located { value: node.to_json(), place: node.place.clone() });
+    let default =
+        fields.take("default").map(|node| Located { value: node.to_json(), place: node.place.clone() });
     let note = fields.text("note", findings).map(|(text, _)| text.to_owned());
     fields.finish(&what, findings);
-    let parameter = Parameter { name: Located { value: name.to_owned(), place: place.clone() }, value_type: value_type?, default, limits, note };
+    let parameter = Parameter {
+        name: Located { value: name.to_owned(), place: place.clone() },
+        value_type: value_type?,
+        default,
+        limits,
+        note,
+    };
     if let Some(default) = &parameter.default
         && let Err(reason) = parameter.accepts(&default.value)
     {
@@ -147,7 +166,12 @@ fn read_declaration(name: &str, place: &Place, node: &Node, findings: &mut Vec<F
 }
 
 fn read_item_type(word: &str, place: &Place, findings: &mut Vec<Finding>) -> Option<ItemType> {
-    let known = [("string", ItemType::String), ("integer", ItemType::Integer), ("number", ItemType::Number), ("boolean", ItemType::Boolean)];
+    let known = [
+        ("string", ItemType::String),
+        ("integer", ItemType::Integer),
+        ("number", ItemType::Number),
+        ("boolean", ItemType::Boolean),
+    ];
     let found = known.iter().find(|(name, _)| *name == word).map(|(_, item)| *item);
     if found.is_none() {
         findings.push(unknown_type(word, place, &known.map(|(name, _)| name)));
@@ -157,10 +181,16 @@ fn read_item_type(word: &str, place: &Place, findings: &mut Vec<Finding>) -> Opt
 
 const TYPES: [&str; 7] = ["string", "integer", "number", "boolean", "list", "map", "secret"];
 
-fn read_type(fields: &mut Fields<'_>, items: Option<ItemType>, what: &str, findings: &mut Vec<Finding>) -> Option<ParameterType> {
+fn read_type(
+    fields: &mut Fields<'_>,
+    items: Option<ItemType>,
+    what: &str,
+    findings: &mut Vec<Finding>,
+) -> Option<ParameterType> {
     let Some((word, place)) = fields.text("type", findings) else {
         findings.push(
-            Finding::error(Code::MissingKey, fields.place.clone(), format!("{what} has no `type`")).hint(format!("types are {}", TYPES.join(", "))),
+            Finding::error(Code::MissingKey, fields.place.clone(), format!("{what} has no `type`"))
+                .hint(format!("types are {}", TYPES.join(", "))),
         );
         return None;
     };
@@ -179,20 +209,28 @@ fn read_type(fields: &mut Fields<'_>, items: Option<ItemType>, what: &str, findi
     };
     if items.is_some() && !matches!(value_type, ParameterType::List(_) | ParameterType::Map(_)) {
         findings.push(
-            Finding::error(Code::WrongValue, place.clone(), format!("`of` says what a list or a map holds, and `{word}` is neither"))
-                .hint("remove `of`, or write type = \"list\""),
+            Finding::error(
+                Code::WrongValue,
+                place.clone(),
+                format!("`of` says what a list or a map holds, and `{word}` is neither"),
+            )
+            .hint("remove `of`, or write type = \"list\""),
         );
     }
     Some(value_type)
 }
 
 fn unknown_type(word: &str, place: &Place, known: &[&str]) -> Finding {
-    let hint =
-        nearest_word(word, known.iter().copied()).map_or_else(|| format!("types are {}", known.join(", ")), |near| format!("did you mean `{near}`?"));
+    let hint = nearest_word(word, known.iter().copied())
+        .map_or_else(|| format!("types are {}", known.join(", ")), |near| format!("did you mean `{near}`?"));
     Finding::error(Code::WrongValue, place.clone(), format!("unknown type `{word}`")).hint(hint)
 }
 
-fn read_limits(fields: &mut Fields<'_>, value_type: Option<ParameterType>, findings: &mut Vec<Finding>) -> Limits {
+fn read_limits(
+    fields: &mut Fields<'_>,
+    value_type: Option<ParameterType>,
+    findings: &mut Vec<Finding>,
+) -> Limits {
     let bounded = value_type.and_then(ParameterType::of_values);
     let mut number = |key: &'static str, findings: &mut Vec<Finding>| {
         let node = fields.take(key)?;
@@ -209,8 +247,12 @@ fn read_limits(fields: &mut Fields<'_>, value_type: Option<ParameterType>, findi
         && least > most
     {
         findings.push(
-            Finding::error(Code::WrongValue, fields.place.clone(), format!("`min` {least} is greater than `max` {most}"))
-                .hint("write the smaller one as `min`"),
+            Finding::error(
+                Code::WrongValue,
+                fields.place.clone(),
+                format!("`min` {least} is greater than `max` {most}"),
+            )
+            .hint("write the smaller one as `min`"),
         );
     }
     let one_of = fields.take("one_of").and_then(|node| one_of(node, bounded, findings)).unwrap_or_default();
@@ -224,8 +266,12 @@ fn read_limits(fields: &mut Fields<'_>, value_type: Option<ParameterType>, findi
 }
 
 fn does_not_apply(key: &str, to: &str, place: &Place) -> Finding {
-    Finding::error(Code::WrongValue, place.clone(), format!("`{key}` is asked of {to}, and this parameter takes none"))
-        .hint(format!("remove `{key}`, or fix `type` and `of`"))
+    Finding::error(
+        Code::WrongValue,
+        place.clone(),
+        format!("`{key}` is asked of {to}, and this parameter takes none"),
+    )
+    .hint(format!("remove `{key}`, or fix `type` and `of`"))
 }
 
 fn one_of(node: &Node, items: Option<ItemType>, findings: &mut Vec<Finding>) -> Option<Vec<Value>> {
@@ -234,11 +280,18 @@ fn one_of(node: &Node, items: Option<ItemType>, findings: &mut Vec<Finding>) -> 
         return None;
     };
     if listed.is_empty() {
-        findings.push(Finding::error(Code::WrongValue, node.place.clone(), "`one_of` lists no value").hint("list the allowed values, or remove it"));
+        findings.push(
+            Finding::error(Code::WrongValue, node.place.clone(), "`one_of` lists no value")
+                .hint("list the allowed values, or remove it"),
+        );
     }
     for item in listed {
         if items.is_some_and(|items| !items.takes(&item.to_json())) {
-            findings.push(Finding::error(Code::WrongValue, item.place.clone(), "the value does not have the type of the parameter"));
+            findings.push(Finding::error(
+                Code::WrongValue,
+                item.place.clone(),
+                "the value does not have the type of the parameter",
+            ));
         }
     }
     Some(listed.iter().map(Node::to_json).collect())
@@ -250,11 +303,21 @@ fn pattern(source: &str, place: &Place, findings: &mut Vec<Finding>) -> Option<P
         Err(error) => {
             let reason = match error {
                 regex::Error::CompiledTooBig(_) => "it is too large".to_owned(),
-                other => other.to_string().lines().last().unwrap_or_default().trim_start_matches("error: ").to_owned(),
+                other => other
+                    .to_string()
+                    .lines()
+                    .last()
+                    .unwrap_or_default()
+                    .trim_start_matches("error: ")
+                    .to_owned(),
             };
             findings.push(
-                Finding::error(Code::WrongValue, place.clone(), format!("`pattern` cannot be read as a regular expression: {reason}"))
-                    .hint("it must fit the whole text; write a backslash twice, or the pattern in single quotes"),
+                Finding::error(
+                    Code::WrongValue,
+                    place.clone(),
+                    format!("`pattern` cannot be read as a regular expression: {reason}"),
+                )
+                .hint("it must fit the whole text; write a backslash twice, or the pattern in single quotes"),
             );
             None
         }
@@ -267,7 +330,10 @@ mod tests {
 
     #[test]
     fn a_secret_is_named_with_its_version() {
-        assert_eq!(SecretName::parse("ops-password@3").map(|name| name.to_string()), Some("ops-password@3".into()));
+        assert_eq!(
+            SecretName::parse("ops-password@3").map(|name| name.to_string()),
+            Some("ops-password@3".into())
+        );
         for text in ["ops-password", "ops-password@0", "@1", "Ops@1", "ops@x"] {
             assert_eq!(SecretName::parse(text), None, "{text}");
         }

@@ -82,25 +82,45 @@ pub fn resolve(
         match value_of(parameter, given.get(name).map_or(&[], Vec::as_slice)) {
             Ok(Some(value)) => drop(values.insert(name.clone(), value)),
             Ok(None) => findings.push(
-                Finding::error(Code::MissingParameter, parameter.name.place.clone(), format!("`{name}` has no value"))
-                    .hint(format!("set it in a group, with --set {name}=…, or by a default")),
+                Finding::error(
+                    Code::MissingParameter,
+                    parameter.name.place.clone(),
+                    format!("`{name}` has no value"),
+                )
+                .hint(format!("set it in a group, with --set {name}=…, or by a default")),
             ),
-            Err(reason) => findings.push(Finding::error(Code::ParameterValue, parameter.name.place.clone(), reason)),
+            Err(reason) => {
+                findings.push(Finding::error(Code::ParameterValue, parameter.name.place.clone(), reason));
+            }
         }
     }
     for name in given.keys().filter(|name| !declared.iter().any(|parameter| parameter.name.value == **name)) {
-        let hint = nearest_word(name, declared.iter().map(|parameter| parameter.name.value.as_str())).map(|word| format!("did you mean `{word}`?"));
-        findings.push(Finding::error(Code::UnknownParameter, baseline.clone(), format!("the baseline has no parameter `{name}`")).maybe_hint(hint));
+        let hint = nearest_word(name, declared.iter().map(|parameter| parameter.name.value.as_str()))
+            .map(|word| format!("did you mean `{word}`?"));
+        findings.push(
+            Finding::error(
+                Code::UnknownParameter,
+                baseline.clone(),
+                format!("the baseline has no parameter `{name}`"),
+            )
+            .maybe_hint(hint),
+        );
     }
     if findings.is_empty() { Ok(values) } else { Err(findings) }
 }
 
 fn value_of(parameter: &Parameter, given: &[Given]) -> Result<Option<ParameterValue>, String> {
-    let mut value = parameter.default.as_ref().map(|default| ParameterValue { value: default.value.clone(), from: Layer::Default, over: Vec::new() });
+    let mut value = parameter.default.as_ref().map(|default| ParameterValue {
+        value: default.value.clone(),
+        from: Layer::Default,
+        over: Vec::new(),
+    });
     for layer in given {
         let by = |reason: String| format!("{reason} (from {})", layer.layer.words());
         value = Some(match change(parameter, &layer.value).map_err(by)? {
-            None => ParameterValue { value: layer.value.clone(), from: layer.layer.clone(), over: Vec::new() },
+            None => {
+                ParameterValue { value: layer.value.clone(), from: layer.layer.clone(), over: Vec::new() }
+            }
             Some(change) => change.apply(value, &layer.layer).map_err(by)?,
         });
         // The layer that brings what does not fit is the one to name.
@@ -115,7 +135,11 @@ fn value_of(parameter: &Parameter, given: &[Given]) -> Result<Option<ParameterVa
 pub(crate) fn takes(parameter: &Parameter, value: &Value) -> Result<(), String> {
     let Some(change) = change(parameter, value)? else { return parameter.accepts(value) };
     let default = parameter.default.as_ref();
-    let below = default.map(|default| ParameterValue { value: default.value.clone(), from: Layer::Default, over: Vec::new() });
+    let below = default.map(|default| ParameterValue {
+        value: default.value.clone(),
+        from: Layer::Default,
+        over: Vec::new(),
+    });
     parameter.accepts(&change.apply(below, &Layer::Default)?.value)
 }
 
@@ -131,7 +155,9 @@ fn change(parameter: &Parameter, value: &Value) -> Result<Option<Change>, String
     match (parameter.value_type, value) {
         (ParameterType::List(_), Value::Object(said)) => {
             if said.is_empty() || said.keys().any(|key| key != "add" && key != "remove") {
-                return Err(format!("`{name}` is a list: a layer gives a whole list, or a map of `add` and `remove`"));
+                return Err(format!(
+                    "`{name}` is a list: a layer gives a whole list, or a map of `add` and `remove`"
+                ));
             }
             let items = |key: &str| match said.get(key) {
                 None => Ok(Vec::new()),
@@ -181,26 +207,37 @@ pub fn disagree(left: &Value, right: &Value) -> bool {
     if left == right {
         return false;
     }
-    let list = |value: &Value, key: &str| value.get(key).and_then(Value::as_array).cloned().unwrap_or_default();
+    let list =
+        |value: &Value, key: &str| value.get(key).and_then(Value::as_array).cloned().unwrap_or_default();
     let changes_list = |value: &Value| {
-        value
-            .as_object()
-            .is_some_and(|said| !said.is_empty() && said.iter().all(|(key, items)| matches!(key.as_str(), "add" | "remove") && items.is_array()))
+        value.as_object().is_some_and(|said| {
+            !said.is_empty()
+                && said
+                    .iter()
+                    .all(|(key, items)| matches!(key.as_str(), "add" | "remove") && items.is_array())
+        })
     };
     if changes_list(left) && changes_list(right) {
-        let undoes = |one: &Value, other: &Value| list(one, "add").iter().any(|item| list(other, "remove").contains(item));
+        let undoes = |one: &Value, other: &Value| {
+            list(one, "add").iter().any(|item| list(other, "remove").contains(item))
+        };
         return undoes(left, right) || undoes(right, left);
     }
-    let merged = |value: &Value| value.as_object().filter(|said| said.len() == 1)?.get("merge")?.as_object().cloned();
+    let merged =
+        |value: &Value| value.as_object().filter(|said| said.len() == 1)?.get("merge")?.as_object().cloned();
     match (merged(left), merged(right)) {
-        (Some(left), Some(right)) => left.iter().any(|(key, value)| right.get(key).is_some_and(|other| other != value)),
+        (Some(left), Some(right)) => {
+            left.iter().any(|(key, value)| right.get(key).is_some_and(|other| other != value))
+        }
         _ => true,
     }
 }
 
 /// Returns the values alone, as renders and conditions see them.
 pub fn plain(values: &BTreeMap<String, ParameterValue>) -> Value {
-    Value::Object(values.iter().map(|(name, value)| (name.clone(), value.value.clone())).collect::<Map<_, _>>())
+    Value::Object(
+        values.iter().map(|(name, value)| (name.clone(), value.value.clone())).collect::<Map<_, _>>(),
+    )
 }
 
 #[cfg(test)]
@@ -212,25 +249,39 @@ mod tests {
     fn parameter(value_type: ParameterType, default: Option<Value>) -> Parameter {
         let place = Place::of_file("b.toml");
         let default = default.map(|value| Located { value, place: place.clone() });
-        Parameter { name: Located { value: "p".into(), place }, value_type, default, limits: Limits::default(), note: None }
+        Parameter {
+            name: Located { value: "p".into(), place },
+            value_type,
+            default,
+            limits: Limits::default(),
+            note: None,
+        }
     }
 
     fn layers(values: &[Value]) -> BTreeMap<String, Vec<Given>> {
         let names = ["quay", "kiosks", "night-trial"];
-        let given = values.iter().zip(names).map(|(value, name)| Given { value: value.clone(), layer: Layer::Group(name.into()) });
+        let given = values
+            .iter()
+            .zip(names)
+            .map(|(value, name)| Given { value: value.clone(), layer: Layer::Group(name.into()) });
         BTreeMap::from([("p".to_owned(), given.collect())])
     }
 
     fn resolved(parameter: &Parameter, values: &[Value]) -> Result<ParameterValue, String> {
         let place = Place::of_file("b.toml");
-        let mut all = resolve(std::slice::from_ref(parameter), &layers(values), &place).map_err(|findings| findings[0].message.clone())?;
+        let mut all = resolve(std::slice::from_ref(parameter), &layers(values), &place)
+            .map_err(|findings| findings[0].message.clone())?;
         Ok(all.remove("p").unwrap())
     }
 
     #[test]
     fn the_highest_layer_wins_and_is_remembered() {
-        let value = resolved(&parameter(ParameterType::Integer, Some(json!(10))), &[json!(20), json!(30)]).unwrap();
-        assert_eq!(value, ParameterValue { value: json!(30), from: Layer::Group("kiosks".into()), over: vec![] });
+        let value =
+            resolved(&parameter(ParameterType::Integer, Some(json!(10))), &[json!(20), json!(30)]).unwrap();
+        assert_eq!(
+            value,
+            ParameterValue { value: json!(30), from: Layer::Group("kiosks".into()), over: vec![] }
+        );
     }
 
     #[test]
@@ -238,7 +289,10 @@ mod tests {
         let lanes = parameter(ParameterType::List(None), Some(json!(["A", "B"])));
         let value = resolved(&lanes, &[json!({ "add": ["C", "A"] }), json!({ "remove": ["B"] })]).unwrap();
         let over = vec![Layer::Default, Layer::Group("quay".into())];
-        assert_eq!(value, ParameterValue { value: json!(["A", "C"]), from: Layer::Group("kiosks".into()), over });
+        assert_eq!(
+            value,
+            ParameterValue { value: json!(["A", "C"]), from: Layer::Group("kiosks".into()), over }
+        );
         let replaced = resolved(&lanes, &[json!({ "add": ["C"] }), json!(["X"])]).unwrap();
         assert_eq!((replaced.value, replaced.over), (json!(["X"]), vec![]));
     }
@@ -246,7 +300,10 @@ mod tests {
     #[test]
     fn maps_are_merged_key_by_key() {
         let ships = parameter(ParameterType::Map(None), Some(json!({ "tern": 1, "puffin": 2 })));
-        assert_eq!(resolved(&ships, &[json!({ "merge": { "puffin": 3 } })]).unwrap().value, json!({ "tern": 1, "puffin": 3 }));
+        assert_eq!(
+            resolved(&ships, &[json!({ "merge": { "puffin": 3 } })]).unwrap().value,
+            json!({ "tern": 1, "puffin": 3 })
+        );
         assert_eq!(resolved(&ships, &[json!({ "tern": 9 })]).unwrap().value, json!({ "tern": 9 }));
     }
 
@@ -280,7 +337,8 @@ mod tests {
 
     #[test]
     fn all_that_is_wrong_is_said_at_once() {
-        let given = BTreeMap::from([("idel".to_owned(), vec![Given { value: json!(1), layer: Layer::CommandLine }])]);
+        let given =
+            BTreeMap::from([("idel".to_owned(), vec![Given { value: json!(1), layer: Layer::CommandLine }])]);
         let mut idle = parameter(ParameterType::Integer, None);
         idle.name.value = "idle".into();
         let findings = resolve(&[idle], &given, &Place::of_file("b.toml")).unwrap_err();

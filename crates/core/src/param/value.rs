@@ -15,18 +15,36 @@ impl Parameter {
         let name = &self.name.value;
         if self.value_type == ParameterType::Secret {
             let is_name = value.as_str().and_then(SecretName::parse).is_some();
-            return if is_name { Ok(()) } else { Err(format!("`{name}` takes a secret's name and version, as \"ops-password@1\", never its value")) };
+            return if is_name {
+                Ok(())
+            } else {
+                Err(format!(
+                    "`{name}` takes a secret's name and version, as \"ops-password@1\", never its value"
+                ))
+            };
         }
         if !self.value_type.takes(value) {
-            return Err(format!("`{name}` takes {}, and this is {}", self.value_type.words(), what_it_is(self.value_type, value)));
+            return Err(format!(
+                "`{name}` takes {}, and this is {}",
+                self.value_type.words(),
+                what_it_is(self.value_type, value)
+            ));
         }
-        let items = value.as_array().map(Vec::len).or_else(|| value.as_object().map(serde_json::Map::len)).unwrap_or(0);
+        let items = value
+            .as_array()
+            .map(Vec::len)
+            .or_else(|| value.as_object().map(serde_json::Map::len))
+            .unwrap_or(0);
         if items > MOST_ITEMS {
             return Err(format!("`{name}` takes at most {MOST_ITEMS} items, and this has {items}"));
         }
         match value {
-            Value::Array(items) => items.iter().try_for_each(|item| self.limits.accept(&format!("each item of `{name}`"), item)),
-            Value::Object(map) => map.iter().try_for_each(|(key, item)| self.limits.accept(&format!("`{name}.{key}`"), item)),
+            Value::Array(items) => {
+                items.iter().try_for_each(|item| self.limits.accept(&format!("each item of `{name}`"), item))
+            }
+            Value::Object(map) => {
+                map.iter().try_for_each(|(key, item)| self.limits.accept(&format!("`{name}.{key}`"), item))
+            }
             single => self.limits.accept(&format!("`{name}`"), single),
         }
     }
@@ -39,8 +57,13 @@ impl Parameter {
     pub fn read_argument(&self, text: &str) -> Result<Value, String> {
         let value = match self.value_type {
             ParameterType::String | ParameterType::Secret => json!(text),
-            _ => toml_value(text)
-                .ok_or_else(|| format!("`{}` takes {}, and `{text}` cannot be read as one", self.name.value, self.value_type.words()))?,
+            _ => toml_value(text).ok_or_else(|| {
+                format!(
+                    "`{}` takes {}, and `{text}` cannot be read as one",
+                    self.name.value,
+                    self.value_type.words()
+                )
+            })?,
         };
         self.accepts(&value).map(|()| value)
     }
@@ -96,8 +119,14 @@ impl Limits {
 
 fn what_it_is(wanted: ParameterType, value: &Value) -> String {
     let odd = match (wanted.of_values(), value) {
-        (Some(items), Value::Array(list)) => list.iter().find(|item| !items.takes(item)).map(|item| format!("a list with {}", kind_type_word(item))),
-        (Some(items), Value::Object(map)) => map.values().find(|item| !items.takes(item)).map(|item| format!("a map with {}", kind_type_word(item))),
+        (Some(items), Value::Array(list)) => list
+            .iter()
+            .find(|item| !items.takes(item))
+            .map(|item| format!("a list with {}", kind_type_word(item))),
+        (Some(items), Value::Object(map)) => map
+            .values()
+            .find(|item| !items.takes(item))
+            .map(|item| format!("a map with {}", kind_type_word(item))),
         _ => None,
     };
     odd.unwrap_or_else(|| kind_type_word(value).to_owned())
@@ -115,8 +144,12 @@ impl ParameterType {
             Self::Integer => value.is_i64() || value.is_u64(),
             Self::Number => value.is_number(),
             Self::Boolean => value.is_boolean(),
-            Self::List(items) => value.as_array().is_some_and(|list| list.iter().all(|item| items.is_none_or(|items| items.takes(item)))),
-            Self::Map(items) => value.as_object().is_some_and(|map| map.values().all(|item| items.is_none_or(|items| items.takes(item)))),
+            Self::List(items) => value
+                .as_array()
+                .is_some_and(|list| list.iter().all(|item| items.is_none_or(|items| items.takes(item)))),
+            Self::Map(items) => value
+                .as_object()
+                .is_some_and(|map| map.values().all(|item| items.is_none_or(|items| items.takes(item)))),
         }
     }
 
@@ -182,23 +215,44 @@ mod tests {
 
     fn parameter(value_type: ParameterType) -> Parameter {
         let limits = Limits { min: Some(10.0), ..Limits::default() };
-        Parameter { name: Located { value: "idle".into(), place: Place::of_file("b.toml") }, value_type, default: None, limits, note: None }
+        Parameter {
+            name: Located { value: "idle".into(), place: Place::of_file("b.toml") },
+            value_type,
+            default: None,
+            limits,
+            note: None,
+        }
     }
 
     #[test]
     fn arguments_are_read_by_the_declared_type() {
         assert_eq!(parameter(ParameterType::Integer).read_argument("90"), Ok(json!(90)));
         assert_eq!(parameter(ParameterType::String).read_argument("90"), Ok(json!("90")));
-        assert_eq!(parameter(ParameterType::List(None)).read_argument("[\"A\", \"B\"]"), Ok(json!(["A", "B"])));
-        assert_eq!(parameter(ParameterType::Integer).read_argument("soon"), Err("`idle` takes an integer, and `soon` cannot be read as one".into()));
-        assert_eq!(parameter(ParameterType::Integer).read_argument("5"), Err("`idle` is at least 10, and this is 5".into()));
+        assert_eq!(
+            parameter(ParameterType::List(None)).read_argument("[\"A\", \"B\"]"),
+            Ok(json!(["A", "B"]))
+        );
+        assert_eq!(
+            parameter(ParameterType::Integer).read_argument("soon"),
+            Err("`idle` takes an integer, and `soon` cannot be read as one".into())
+        );
+        assert_eq!(
+            parameter(ParameterType::Integer).read_argument("5"),
+            Err("`idle` is at least 10, and this is 5".into())
+        );
     }
 
     #[test]
     fn limits_hold_for_each_item_and_a_secret_is_never_repeated() {
         let list = parameter(ParameterType::List(Some(ItemType::Integer)));
-        assert_eq!(list.accepts(&json!([12, 3])), Err("each item of `idle` is at least 10, and this is 3".into()));
-        assert_eq!(list.accepts(&json!([12, "x"])), Err("`idle` takes a list of integers, and this is a list with a text".into()));
+        assert_eq!(
+            list.accepts(&json!([12, 3])),
+            Err("each item of `idle` is at least 10, and this is 3".into())
+        );
+        assert_eq!(
+            list.accepts(&json!([12, "x"])),
+            Err("`idle` takes a list of integers, and this is a list with a text".into())
+        );
         let refused = parameter(ParameterType::Secret).accepts(&json!("Tern-1234")).unwrap_err();
         assert!(!refused.contains("Tern"), "{refused}");
     }

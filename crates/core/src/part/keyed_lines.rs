@@ -24,7 +24,10 @@ pub fn write(text: &str, format: Format, key: &[&str], value: &str) -> Result<St
             let line = reading.lines[entry.at];
             let start = entry.value.as_ptr() as usize - line.as_ptr() as usize;
             let quote = quote_of(format, entry.value);
-            Lines::of(text).replaced(entry.at, &format!("{}{quote}{value}{quote}{}", &line[..start], &line[start + entry.value.len()..]))
+            Lines::of(text).replaced(
+                entry.at,
+                &format!("{}{quote}{value}{quote}{}", &line[..start], &line[start + entry.value.len()..]),
+            )
         }
         None => reading.inserted(text, value),
     })
@@ -61,14 +64,29 @@ impl<'t> Reading<'t> {
             (Format::Ini, [section, name]) => (Some(*section), *name),
             (_, [name]) => (None, *name),
             (Format::Ini, _) => {
-                return Err(PartError::new("`key` of an ini file has a section and a name").hint("write key = [\"Section\", \"Name\"]"));
+                return Err(PartError::new("`key` of an ini file has a section and a name")
+                    .hint("write key = [\"Section\", \"Name\"]"));
             }
-            _ => return Err(PartError::new("`key` of this format has one name").hint("write key = [\"Name\"]")),
+            _ => {
+                return Err(
+                    PartError::new("`key` of this format has one name").hint("write key = [\"Name\"]")
+                );
+            }
         };
         let lines = Lines::of(text).bare();
         let (reach, has_section) = reach_of(&lines, format, section);
-        let mut reading =
-            Self { format, section, name, reach: reach.clone(), has_section, found: Vec::new(), example: None, spaced: false, quoted: false, lines };
+        let mut reading = Self {
+            format,
+            section,
+            name,
+            reach: reach.clone(),
+            has_section,
+            found: Vec::new(),
+            example: None,
+            spaced: false,
+            quoted: false,
+            lines,
+        };
         for at in reach {
             let line = reading.lines[at];
             if let Some(shown) = comment(line, format) {
@@ -87,15 +105,21 @@ impl<'t> Reading<'t> {
     }
 
     fn is_it(&self, key: &str) -> bool {
-        if self.format == Format::KeySpaceValue { key.eq_ignore_ascii_case(self.name) } else { key == self.name }
+        if self.format == Format::KeySpaceValue {
+            key.eq_ignore_ascii_case(self.name)
+        } else {
+            key == self.name
+        }
     }
 
     fn the_one(&self) -> Result<Option<&Entry<'t>>, PartError> {
         match &self.found[..] {
             [] => Ok(None),
-            [one] if one.value.ends_with('\\') => {
-                Err(PartError::new(format!("the value of {} goes over several lines, from line {}", self.name, one.at + 1)))
-            }
+            [one] if one.value.ends_with('\\') => Err(PartError::new(format!(
+                "the value of {} goes over several lines, from line {}",
+                self.name,
+                one.at + 1
+            ))),
             [one] => Ok(Some(one)),
             several => {
                 let numbers: Vec<String> = several.iter().map(|entry| (entry.at + 1).to_string()).collect();
@@ -114,7 +138,11 @@ impl<'t> Reading<'t> {
         };
         let line = format!("{}{separator}{quote}{value}{quote}", self.name);
         if self.has_section {
-            let after_last = self.reach.clone().rfind(|at| !self.lines[*at].trim().is_empty()).map_or(self.reach.start, |at| at + 1);
+            let after_last = self
+                .reach
+                .clone()
+                .rfind(|at| !self.lines[*at].trim().is_empty())
+                .map_or(self.reach.start, |at| at + 1);
             return Lines::of(text).inserted(self.example.map_or(after_last, |at| at + 1), &[&line]);
         }
         let gap = self.lines.last().filter(|last| !last.trim().is_empty()).map(|_| String::new());
@@ -126,18 +154,31 @@ impl<'t> Reading<'t> {
 
 /// Returns the lines in which a key of the section may stand, and whether there is such a section.
 fn reach_of(lines: &[&str], format: Format, section: Option<&str>) -> (std::ops::Range<usize>, bool) {
-    let heading = |line: &str| line.trim().strip_prefix('[').and_then(|rest| Some(rest.split_once(']')?.0.trim().to_owned()));
+    let heading = |line: &str| {
+        line.trim().strip_prefix('[').and_then(|rest| Some(rest.split_once(']')?.0.trim().to_owned()))
+    };
     match (format, section) {
-        (Format::Ini, Some(section)) => match lines.iter().position(|line| heading(line).as_deref() == Some(section)) {
-            Some(at) => {
-                let end = lines[at + 1..].iter().position(|line| heading(line).is_some()).map_or(lines.len(), |next| at + 1 + next);
-                (at + 1..end, true)
+        (Format::Ini, Some(section)) => {
+            match lines.iter().position(|line| heading(line).as_deref() == Some(section)) {
+                Some(at) => {
+                    let end = lines[at + 1..]
+                        .iter()
+                        .position(|line| heading(line).is_some())
+                        .map_or(lines.len(), |next| at + 1 + next);
+                    (at + 1..end, true)
+                }
+                None => (lines.len()..lines.len(), false),
             }
-            None => (lines.len()..lines.len(), false),
-        },
-        (Format::Ini, None) => (0..lines.iter().position(|line| heading(line).is_some()).unwrap_or(lines.len()), true),
+        }
+        (Format::Ini, None) => {
+            (0..lines.iter().position(|line| heading(line).is_some()).unwrap_or(lines.len()), true)
+        }
         (Format::KeySpaceValue, _) => {
-            let conditional = |line: &&str| line.split_whitespace().next().is_some_and(|word| CONDITIONAL.contains(&word.to_lowercase().as_str()));
+            let conditional = |line: &&str| {
+                line.split_whitespace()
+                    .next()
+                    .is_some_and(|word| CONDITIONAL.contains(&word.to_lowercase().as_str()))
+            };
             (0..lines.iter().position(conditional).unwrap_or(lines.len()), true)
         }
         _ => (0..lines.len(), true),
@@ -162,13 +203,22 @@ fn entry(line: &str, format: Format) -> Option<(&str, &str)> {
             (key.trim(), value.trim())
         }
     };
-    let key = if format == Format::KeyEqualsValue { key.strip_prefix("export ").map_or(key, str::trim_start) } else { key };
+    let key = if format == Format::KeyEqualsValue {
+        key.strip_prefix("export ").map_or(key, str::trim_start)
+    } else {
+        key
+    };
     (!key.is_empty()).then_some((key, value))
 }
 
 /// Returns the quotes around a value.
 fn quote_of(format: Format, value: &str) -> &'static str {
-    let is_in = |quote: char| format == Format::KeyEqualsValue && value.len() >= 2 && value.starts_with(quote) && value.ends_with(quote);
+    let is_in = |quote: char| {
+        format == Format::KeyEqualsValue
+            && value.len() >= 2
+            && value.starts_with(quote)
+            && value.ends_with(quote)
+    };
     if is_in('"') {
         "\""
     } else if is_in('\'') {

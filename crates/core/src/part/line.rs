@@ -32,7 +32,11 @@ impl<'c> Line<'c> {
     /// # Errors
     ///
     /// Returns what is wrong with them.
-    pub fn new(text: Option<&'c str>, replaces: Option<&str>, place: Option<&str>) -> Result<Self, PartError> {
+    pub fn new(
+        text: Option<&'c str>,
+        replaces: Option<&str>,
+        place: Option<&str>,
+    ) -> Result<Self, PartError> {
         if text.is_some_and(|text| text.contains(['\n', '\r'])) {
             return Err(PartError::new("`text` is one line"));
         }
@@ -41,7 +45,11 @@ impl<'c> Line<'c> {
             "start" => Place::Start,
             other => match other.strip_prefix("after ") {
                 Some(pattern) => Place::After(compiled(pattern)?),
-                None => return Err(PartError::new(format!("`place` is `end`, `start` or `after ` and a regular expression, not `{other}`"))),
+                None => {
+                    return Err(PartError::new(format!(
+                        "`place` is `end`, `start` or `after ` and a regular expression, not `{other}`"
+                    )));
+                }
             },
         };
         Ok(Self { text, replaces: replaces.map(compiled).transpose()?, place })
@@ -80,7 +88,10 @@ impl<'c> Line<'c> {
             Place::After(pattern) => {
                 let last = all.iter().rposition(|line| pattern.is_match(line));
                 last.map(|at| at + 1).ok_or_else(|| {
-                    PartError::new(format!("no line matches `{pattern}`, after which the new one should be inserted")).hint("fix `place`")
+                    PartError::new(format!(
+                        "no line matches `{pattern}`, after which the new one should be inserted"
+                    ))
+                    .hint("fix `place`")
                 })?
             }
         };
@@ -97,15 +108,21 @@ impl<'c> Line<'c> {
     }
 
     fn the_one(&self, all: &[&str]) -> Result<Option<usize>, PartError> {
-        let Some(pattern) = &self.replaces else { return Ok(all.iter().position(|line| Some(*line) == self.text)) };
-        let fitting: Vec<usize> = all.iter().enumerate().filter(|(_, line)| pattern.is_match(line)).map(|(at, _)| at).collect();
+        let Some(pattern) = &self.replaces else {
+            return Ok(all.iter().position(|line| Some(*line) == self.text));
+        };
+        let fitting: Vec<usize> =
+            all.iter().enumerate().filter(|(_, line)| pattern.is_match(line)).map(|(at, _)| at).collect();
         match fitting[..] {
             [] => Ok(all.iter().position(|line| Some(*line) == self.text)),
             [at] => Ok(Some(at)),
             _ => {
                 let numbers: Vec<String> = fitting.iter().map(|at| (at + 1).to_string()).collect();
-                Err(PartError::new(format!("`match` matches the lines {}, but may match only one", numbers.join(", ")))
-                    .hint("make the pattern narrower, or remove the extra lines"))
+                Err(PartError::new(format!(
+                    "`match` matches the lines {}, but may match only one",
+                    numbers.join(", ")
+                ))
+                .hint("make the pattern narrower, or remove the extra lines"))
             }
         }
     }

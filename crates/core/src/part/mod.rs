@@ -71,7 +71,9 @@ impl Format {
     /// Returns that the format cannot hold such a value.
     pub fn as_read(self, value: &Value) -> Result<Value, PartError> {
         match self {
-            Self::Toml if holds_null(value) => Err(PartError::new("TOML has no null").hint("leave the key out: gone = true")),
+            Self::Toml if holds_null(value) => {
+                Err(PartError::new("TOML has no null").hint("leave the key out: gone = true"))
+            }
             Self::Toml | Self::Json | Self::Yaml => Ok(value.clone()),
             Self::Ini | Self::KeyEqualsValue | Self::KeySpaceValue => plain_text(value).map(Value::from),
         }
@@ -135,15 +137,26 @@ fn must_have_a_name(key: &[&str]) -> Result<(), PartError> {
     match key.len() {
         0 => Err(PartError::new("`key` is empty").hint("write key = [\"Section\", \"Name\"]")),
         1..=DEEPEST_KEY => Ok(()),
-        deep => Err(PartError::new(format!("`key` goes {deep} names deep, and at most {DEEPEST_KEY} are followed"))),
+        deep => Err(PartError::new(format!(
+            "`key` goes {deep} names deep, and at most {DEEPEST_KEY} are followed"
+        ))),
     }
 }
 
 /// Reads the changed text again: only the one key may differ. What cannot be edited safely is refused by this.
-fn must_differ_only_at(before: &str, after: &str, format: Format, key: &[&str], wanted: Option<&Value>) -> Result<(), PartError> {
+fn must_differ_only_at(
+    before: &str,
+    after: &str,
+    format: Format,
+    key: &[&str],
+    wanted: Option<&Value>,
+) -> Result<(), PartError> {
     let unsafe_change = || {
-        PartError::new(format!("the key {} cannot be changed without touching other parts of the file", key.join(".")))
-            .hint("manage the whole file with a `file` clause")
+        PartError::new(format!(
+            "the key {} cannot be changed without touching other parts of the file",
+            key.join(".")
+        ))
+        .hint("manage the whole file with a `file` clause")
     };
     if read_setting(after, format, key).map_err(|_| unsafe_change())?.as_ref() != wanted {
         return Err(unsafe_change());
@@ -190,7 +203,10 @@ fn plain_text(value: &Value) -> Result<String, PartError> {
         Value::String(text) => text.clone(),
         Value::Number(number) => number.to_string(),
         Value::Bool(boolean) => boolean.to_string(),
-        _ => return Err(PartError::new("this format holds texts only, no lists and maps").hint("write the value as the file has it, in quotes")),
+        _ => {
+            return Err(PartError::new("this format holds texts only, no lists and maps")
+                .hint("write the value as the file has it, in quotes"));
+        }
     };
     if text.contains(['\n', '\r', '\0']) || text.trim() != text {
         return Err(PartError::new("a value of this format is one line, without spaces around it"));
@@ -221,7 +237,8 @@ fn at_key(whole: &Value, key: &[&str]) -> Result<Option<Value>, PartError> {
 
 /// Says that a key leads through something that has no keys.
 fn no_map(key: &[&str], depth: usize) -> PartError {
-    PartError::new(format!("{} has no keys below it", key[..=depth].join("."))).hint("check the spelling of the key against the file")
+    PartError::new(format!("{} has no keys below it", key[..=depth].join(".")))
+        .hint("check the spelling of the key against the file")
 }
 
 #[cfg(test)]

@@ -12,7 +12,8 @@ fn refused(result: Result<String, PartError>) -> String {
     result.unwrap_err().message
 }
 
-const JOURNALD: &str = "# keep what is below\n[Journal]\n#Storage=auto\nCompress=yes ; all\n\n[Other]\nStorage=none\n";
+const JOURNALD: &str =
+    "# keep what is below\n[Journal]\n#Storage=auto\nCompress=yes ; all\n\n[Other]\nStorage=none\n";
 
 #[test]
 fn ini_keeps_comments_sections_and_order() {
@@ -31,19 +32,34 @@ fn ini_keeps_comments_sections_and_order() {
     assert_eq!(remove_setting(&text, Format::Ini, &["Journal", "Storage"]).unwrap(), JOURNALD);
     assert_eq!(set("", Format::Ini, &["Time", "NTP"], "a b"), "[Time]\nNTP=a b\n");
     assert_eq!(set("[A]\nx = 1\r\n", Format::Ini, &["A", "y"], 2), "[A]\nx = 1\r\ny = 2\r\n");
-    assert_eq!(refused(write_setting("[A]\nx=1\nx=2\n", Format::Ini, &["A", "x"], &json!(3))), "x is on the lines 2, 3");
-    assert_eq!(refused(write_setting("", Format::Ini, &["A"], &json!([1]))), "this format holds texts only, no lists and maps");
+    assert_eq!(
+        refused(write_setting("[A]\nx=1\nx=2\n", Format::Ini, &["A", "x"], &json!(3))),
+        "x is on the lines 2, 3"
+    );
+    assert_eq!(
+        refused(write_setting("", Format::Ini, &["A"], &json!([1]))),
+        "this format holds texts only, no lists and maps"
+    );
 }
 
 #[test]
 fn key_value_files_keep_their_quotes_and_never_write_into_a_conditional_part() {
     let shell = "export A=\"x y\"\n# B=1\nC=2\n";
     assert_eq!(set(shell, Format::KeyEqualsValue, &["A"], "z"), "export A=\"z\"\n# B=1\nC=2\n");
-    assert_eq!(set(shell, Format::KeyEqualsValue, &["B"], "z w"), "export A=\"x y\"\n# B=1\nB=\"z w\"\nC=2\n");
+    assert_eq!(
+        set(shell, Format::KeyEqualsValue, &["B"], "z w"),
+        "export A=\"x y\"\n# B=1\nB=\"z w\"\nC=2\n"
+    );
     let sshd = "#PermitRootLogin prohibit-password\nport 22\nMatch User ops\n  PermitRootLogin yes\n";
-    assert_eq!(set(sshd, Format::KeySpaceValue, &["PermitRootLogin"], "no").lines().nth(1), Some("PermitRootLogin no"));
+    assert_eq!(
+        set(sshd, Format::KeySpaceValue, &["PermitRootLogin"], "no").lines().nth(1),
+        Some("PermitRootLogin no")
+    );
     assert_eq!(set(sshd, Format::KeySpaceValue, &["Port"], 2222).lines().nth(1), Some("port 2222"));
-    assert_eq!(set(sshd, Format::KeySpaceValue, &["X11Forwarding"], "no").lines().nth(2), Some("X11Forwarding no"));
+    assert_eq!(
+        set(sshd, Format::KeySpaceValue, &["X11Forwarding"], "no").lines().nth(2),
+        Some("X11Forwarding no")
+    );
 }
 
 #[test]
@@ -63,47 +79,81 @@ fn json_keeps_comments_and_layout() {
     assert_eq!(read_setting(text, Format::Json, &["users"]).unwrap(), Some(json!(["ops"])));
     assert!(!remove_setting(text, Format::Json, &["users"]).unwrap().contains("users"));
     assert_eq!(read_setting("{}", Format::Json, &["a", "b"]).unwrap(), None);
-    assert_eq!(refused(write_setting("{\"a\": 1}", Format::Json, &["a", "b"], &json!(1))), "a has no keys below it");
-    assert!(refused(write_setting("{\"a\" 1}", Format::Json, &["b"], &json!(1))).starts_with("the file is not JSON"));
+    assert_eq!(
+        refused(write_setting("{\"a\": 1}", Format::Json, &["a", "b"], &json!(1))),
+        "a has no keys below it"
+    );
+    assert!(
+        refused(write_setting("{\"a\" 1}", Format::Json, &["b"], &json!(1)))
+            .starts_with("the file is not JSON")
+    );
 }
 
 #[test]
 fn toml_keeps_comments_and_layout() {
     let text = "# top\n[server]\nport = 80 # plain\nhosts = [\"a\"]\n";
     assert_eq!(set(text, Format::Toml, &["server", "port"], 443), text.replace("80", "443"));
-    assert_eq!(set(text, Format::Toml, &["client", "name"], "x"), format!("{text}\n[client]\nname = \"x\"\n"));
-    assert_eq!(remove_setting(text, Format::Toml, &["server", "hosts"]).unwrap(), "# top\n[server]\nport = 80 # plain\n");
-    assert_eq!(refused(write_setting(text, Format::Toml, &["server", "port", "x"], &json!(1))), "server.port has no keys below it");
+    assert_eq!(
+        set(text, Format::Toml, &["client", "name"], "x"),
+        format!("{text}\n[client]\nname = \"x\"\n")
+    );
+    assert_eq!(
+        remove_setting(text, Format::Toml, &["server", "hosts"]).unwrap(),
+        "# top\n[server]\nport = 80 # plain\n"
+    );
+    assert_eq!(
+        refused(write_setting(text, Format::Toml, &["server", "port", "x"], &json!(1))),
+        "server.port has no keys below it"
+    );
 }
 
-const NET: &str =
-    "# who\nnetwork:\n  version: 2   # fixed\n  lan:\n    dhcp: yes\n    names: [a, b]\n    routes:\n      - x\n      - y\n# end\nlast: 'q'\n";
+const NET: &str = "# who\nnetwork:\n  version: 2   # fixed\n  lan:\n    dhcp: yes\n    names: [a, b]\n    routes:\n      - x\n      - y\n# end\nlast: 'q'\n";
 
 #[test]
 fn yaml_keeps_comments_and_layout() {
     assert_eq!(set(NET, Format::Yaml, &["network", "version"], 3), NET.replace("2  ", "3  "));
-    assert_eq!(set(NET, Format::Yaml, &["network", "lan", "names"], json!(["c d"])), NET.replace("[a, b]", "[\"c d\"]"));
-    assert_eq!(set(NET, Format::Yaml, &["network", "lan", "mtu"], 9000), NET.replace("      - y\n", "      - y\n    mtu: 9000\n"));
-    assert_eq!(set(NET, Format::Yaml, &["network", "lan", "routes"], json!(["z"])), NET.replace(":\n      - x\n      - y", ": [z]"));
+    assert_eq!(
+        set(NET, Format::Yaml, &["network", "lan", "names"], json!(["c d"])),
+        NET.replace("[a, b]", "[\"c d\"]")
+    );
+    assert_eq!(
+        set(NET, Format::Yaml, &["network", "lan", "mtu"], 9000),
+        NET.replace("      - y\n", "      - y\n    mtu: 9000\n")
+    );
+    assert_eq!(
+        set(NET, Format::Yaml, &["network", "lan", "routes"], json!(["z"])),
+        NET.replace(":\n      - x\n      - y", ": [z]")
+    );
     assert_eq!(set(NET, Format::Yaml, &["a", "b"], "yes"), format!("{NET}a:\n  b: \"yes\"\n"));
     assert_eq!(set("a:\nb: 1\n", Format::Yaml, &["a", "c"], 1), "a:\n  c: 1\nb: 1\n");
     assert_eq!(set("a: {b: 1}\n", Format::Yaml, &["a", "c"], 1), "a: {b: 1, c: 1}\n");
     assert_eq!(set("# nothing yet\n", Format::Yaml, &["a"], 1), "# nothing yet\na: 1\n");
-    assert_eq!(remove_setting(NET, Format::Yaml, &["network", "lan", "names"]).unwrap(), NET.replace("    names: [a, b]\n", ""));
+    assert_eq!(
+        remove_setting(NET, Format::Yaml, &["network", "lan", "names"]).unwrap(),
+        NET.replace("    names: [a, b]\n", "")
+    );
     assert_eq!(remove_setting("a:\n  b: 1\nc: 2\n", Format::Yaml, &["a", "b"]).unwrap(), "a: {}\nc: 2\n");
     assert_eq!(read_setting(NET, Format::Yaml, &["network", "lan", "dhcp"]).unwrap(), Some(json!("yes")));
-    assert_eq!(refused(write_setting("a: &x 1\nb: *x\n", Format::Yaml, &["b"], &json!(2))), "the value is an alias or has a tag");
-    assert_eq!(refused(write_setting("a: 1\n---\na: 2\n", Format::Yaml, &["a"], &json!(2))), "the file holds several YAML documents");
+    assert_eq!(
+        refused(write_setting("a: &x 1\nb: *x\n", Format::Yaml, &["b"], &json!(2))),
+        "the value is an alias or has a tag"
+    );
+    assert_eq!(
+        refused(write_setting("a: 1\n---\na: 2\n", Format::Yaml, &["a"], &json!(2))),
+        "the file holds several YAML documents"
+    );
 }
 
 #[test]
 fn a_line_replaces_the_one_it_matches_or_goes_to_its_place() {
     let hosts = "127.0.0.1 localhost\n192.0.2.9 hub.skerry.example\n";
-    let line = Line::new(Some("192.0.2.10 hub.skerry.example"), Some(r"\shub\.skerry\.example$"), None).unwrap();
+    let line =
+        Line::new(Some("192.0.2.10 hub.skerry.example"), Some(r"\shub\.skerry\.example$"), None).unwrap();
     assert_eq!(line.read(hosts).unwrap(), Some("192.0.2.9 hub.skerry.example"));
     assert_eq!(line.write(hosts).unwrap(), "127.0.0.1 localhost\n192.0.2.10 hub.skerry.example\n");
     assert_eq!(line.remove(hosts), "127.0.0.1 localhost\n");
-    let place = |place: &str| Line::new(Some("new"), None, Some(place)).unwrap().write("a1\r\nb\r\na2\r\n").unwrap();
+    let place =
+        |place: &str| Line::new(Some("new"), None, Some(place)).unwrap().write("a1\r\nb\r\na2\r\n").unwrap();
     assert_eq!(place("start"), "new\r\na1\r\nb\r\na2\r\n");
     assert_eq!(place("after ^a"), "a1\r\nb\r\na2\r\nnew\r\n");
     let several = Line::new(Some("x"), Some("^a"), None).unwrap().write("a1\nb\na2\n").unwrap_err();
@@ -140,7 +190,11 @@ proptest! {
 fn what_ends_other_lines_is_never_touched() {
     assert_eq!(set("a=1\r\nb=2\n\nc=3", Format::KeyEqualsValue, &["b"], "9"), "a=1\r\nb=9\n\nc=3");
     assert_eq!(set("[s]\r\na=1\nlast=2", Format::Ini, &["s", "b"], "9"), "[s]\r\na=1\nlast=2\r\nb=9\r\n");
-    for (text, format) in [("a=1\r\nb=2\nlast", Format::KeyEqualsValue), ("a = 1\r\nb = 2", Format::Toml), ("{\"a\": 1}", Format::Json)] {
+    for (text, format) in [
+        ("a=1\r\nb=2\nlast", Format::KeyEqualsValue),
+        ("a = 1\r\nb = 2", Format::Toml),
+        ("{\"a\": 1}", Format::Json),
+    ] {
         assert_eq!(remove_setting(text, format, &["not_there"]).unwrap(), text);
     }
     assert_eq!(set("a = 1\r\nb = 2", Format::Toml, &["b"], 3), "a = 1\r\nb = 3");
@@ -154,28 +208,42 @@ fn a_deep_key_takes_no_longer_than_a_shallow_one_whatever_stands_before_the_obje
     let key = ["a"; 32];
     #[expect(clippy::disallowed_methods, reason = "how long it takes is what is asked")]
     let began = std::time::Instant::now();
-    for (text, format) in [("\n {}", Format::Json), ("\n ", Format::Json), ("", Format::Toml), ("", Format::Yaml)] {
+    for (text, format) in
+        [("\n {}", Format::Json), ("\n ", Format::Json), ("", Format::Toml), ("", Format::Yaml)]
+    {
         let written = set(text, format, &key, 1);
         assert_eq!(read_setting(&written, format, &key).unwrap(), Some(json!(1)), "{written}");
     }
     assert!(began.elapsed().as_secs() < 2, "took {:?}", began.elapsed());
-    assert_eq!(refused(write_setting("{}", Format::Json, &["a"; 33], &json!(1))), "`key` goes 33 names deep, and at most 32 are followed");
+    assert_eq!(
+        refused(write_setting("{}", Format::Json, &["a"; 33], &json!(1))),
+        "`key` goes 33 names deep, and at most 32 are followed"
+    );
 }
 
 #[test]
 fn a_comment_after_a_flow_map_is_not_taken_for_a_part_of_it() {
     assert_eq!(set("a: {b: 1} # über\n", Format::Yaml, &["a", "c"], 2), "a: {b: 1, c: 2} # über\n");
     assert_eq!(set("{a: [1, 2]} #ü", Format::Yaml, &["b"], 2), "{a: [1, 2], b: 2} #ü");
-    assert_eq!(set("# Grüße\na: [1] # ä\nb: 2 # ö\n", Format::Yaml, &["a"], 3), "# Grüße\na: 3 # ä\nb: 2 # ö\n");
+    assert_eq!(
+        set("# Grüße\na: [1] # ä\nb: 2 # ö\n", Format::Yaml, &["a"], 3),
+        "# Grüße\na: 3 # ä\nb: 2 # ö\n"
+    );
     let odd = write_setting(" -o$2:\n - {b: y$2,[nets:]} ", Format::Yaml, &["a"], &json!(1));
     assert!(odd.is_err(), "whatever is wrong with it, it is said: {odd:?}");
     let anchored = remove_setting("e:\na: &x {x: 1}\n", Format::Yaml, &["a", "x"]);
     assert_eq!(refused(anchored), "the key shares its line with other parts of the file");
-    assert_eq!(remove_setting("a: {b: {c: 1} # ü\n, d: 2}\n", Format::Yaml, &["a", "d"]).unwrap(), "a: {b: {c: 1} # ü\n}\n");
+    assert_eq!(
+        remove_setting("a: {b: {c: 1} # ü\n, d: 2}\n", Format::Yaml, &["a", "d"]).unwrap(),
+        "a: {b: {c: 1} # ü\n}\n"
+    );
 }
 
 #[test]
 fn below_a_toml_table_on_one_line_new_tables_are_on_it_too() {
-    assert_eq!(set("a = {b = 1}\n", Format::Toml, &["a", "c", "d", "e"], 2), "a = {b = 1, c = { d = { e = 2 } } }\n");
+    assert_eq!(
+        set("a = {b = 1}\n", Format::Toml, &["a", "c", "d", "e"], 2),
+        "a = {b = 1, c = { d = { e = 2 } } }\n"
+    );
     assert!(write_setting("a ={b = 1,}\n", Format::Toml, &["a", "b\"c\"", "d"], &json!(1)).is_ok());
 }

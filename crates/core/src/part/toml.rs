@@ -60,7 +60,8 @@ fn ending_as(mut written: String, before: &str) -> String {
     if !before.is_empty() && !before.ends_with('\n') && written.ends_with('\n') {
         written.pop();
     }
-    let is_with_returns = before.contains('\n') && before.matches('\n').count() == before.matches("\r\n").count();
+    let is_with_returns =
+        before.contains('\n') && before.matches('\n').count() == before.matches("\r\n").count();
     if is_with_returns { written.replace('\n', "\r\n") } else { written }
 }
 

@@ -36,7 +36,10 @@ impl Node {
                 let mut map = Map::new();
                 for (key, value) in entries {
                     if map.insert(key.name()?, value.to_value()?).is_some() {
-                        return Err(PartError::new(format!("the key {} occurs twice in one map", key.name()?)));
+                        return Err(PartError::new(format!(
+                            "the key {} occurs twice in one map",
+                            key.name()?
+                        )));
                     }
                 }
                 Value::Object(map)
@@ -83,7 +86,12 @@ pub fn write(text: &str, key: &[&str], value: &Value) -> Result<String, PartErro
             // `name:` with nothing after it: what lies below is written on the next lines.
             let lines = block(&key[depth + 1..], value, name.column + 2, line_end(text));
             let end = end_of_line(text, name.at.end);
-            return Ok(format!("{}{}{lines}{}", &text[..end], if text[..end].ends_with('\n') { "" } else { line_end(text) }, &text[end..]));
+            return Ok(format!(
+                "{}{}{lines}{}",
+                &text[..end],
+                if text[..end].ends_with('\n') { "" } else { line_end(text) },
+                &text[end..]
+            ));
         }
         node = inner;
     }
@@ -108,11 +116,11 @@ pub fn remove(text: &str, key: &[&str]) -> Result<String, PartError> {
         let start = text[..name.at.start].rfind('\n').map_or(0, |at| at + 1);
         if !text[start..name.at.start].trim().is_empty() {
             // Its line has more than the key, as after an anchor or a tag: that would go with it.
-            return Err(
-                PartError::new("the key shares its line with other parts of the file").hint("write it in block style, or manage the whole file")
-            );
+            return Err(PartError::new("the key shares its line with other parts of the file")
+                .hint("write it in block style, or manage the whole file"));
         }
-        let without = format!("{}{}", &text[..start], &text[end_of_line(text, inner.at.end.max(name.at.end))..]);
+        let without =
+            format!("{}{}", &text[..start], &text[end_of_line(text, inner.at.end.max(name.at.end))..]);
         return Ok(match holder {
             // The last key of a map: what holds it keeps an empty map.
             Some(holder) if entries.len() == 1 => {
@@ -137,7 +145,9 @@ fn find<'n>(entries: &'n [(Node, Node)], wanted: &str) -> Result<Option<(&'n Nod
 /// Puts a new value in the place of an old one.
 fn replace(text: &str, name: &Node, old: &Node, new: &str) -> Result<String, PartError> {
     match &old.value {
-        Is::Alias => Err(PartError::new("the value is an alias or has a tag").hint("change that place by hand")),
+        Is::Alias => {
+            Err(PartError::new("the value is an alias or has a tag").hint("change that place by hand"))
+        }
         Is::Plain(Value::Null) if old.at.is_empty() => {
             let colon = text[name.at.end..].find(':').map_or(name.at.end, |at| name.at.end + at + 1);
             Ok(format!("{} {new}{}", &text[..colon], &text[colon..]))
@@ -153,12 +163,24 @@ fn replace(text: &str, name: &Node, old: &Node, new: &str) -> Result<String, Par
 }
 
 /// Puts a new key after the last one of a map.
-fn insert(text: &str, map: &Node, entries: &[(Node, Node)], key: &[&str], value: &Value) -> Result<String, PartError> {
+fn insert(
+    text: &str,
+    map: &Node,
+    entries: &[(Node, Node)],
+    key: &[&str],
+    value: &Value,
+) -> Result<String, PartError> {
     if is_flow(text, map) {
         let inside = map.at.end - 1;
         let separator = if entries.is_empty() { "" } else { ", " };
         let nested = key[1..].iter().rev().fold(value.clone(), |value, name| json!({ *name: value }));
-        return Ok(format!("{}{separator}{}: {}{}", &text[..inside].trim_end(), scalar(key[0]), inline(&nested), &text[inside..]));
+        return Ok(format!(
+            "{}{separator}{}: {}{}",
+            &text[..inside].trim_end(),
+            scalar(key[0]),
+            inline(&nested),
+            &text[inside..]
+        ));
     }
     let Some((name, last)) = entries.last() else { return Err(PartError::new("the map cannot be read")) };
     let column = entries[0].0.column;
@@ -206,7 +228,8 @@ fn inline(value: &Value) -> String {
         Value::String(text) => scalar(text),
         Value::Array(items) => format!("[{}]", items.iter().map(inline).collect::<Vec<_>>().join(", ")),
         Value::Object(map) => {
-            let entries: Vec<String> = map.iter().map(|(name, value)| format!("{}: {}", scalar(name), inline(value))).collect();
+            let entries: Vec<String> =
+                map.iter().map(|(name, value)| format!("{}: {}", scalar(name), inline(value))).collect();
             format!("{{{}}}", entries.join(", "))
         }
         other => other.to_string(),
@@ -217,7 +240,8 @@ fn inline(value: &Value) -> String {
 fn scalar(text: &str) -> String {
     let plain = text.starts_with(|c: char| c.is_ascii_alphabetic() || c == '/')
         && text.chars().all(|c| c.is_ascii_alphanumeric() || "_./-".contains(c))
-        && !["true", "false", "null", "yes", "no", "on", "off", "y", "n"].contains(&text.to_lowercase().as_str());
+        && !["true", "false", "null", "yes", "no", "on", "off", "y", "n"]
+            .contains(&text.to_lowercase().as_str());
     if plain { text.to_owned() } else { Value::from(text).to_string() }
 }
 
@@ -229,7 +253,8 @@ fn parse(text: &str) -> Result<Option<Node>, PartError> {
         match reader.next()? {
             (Event::StreamEnd, _) => return Ok(root),
             (Event::DocumentStart(_), _) if root.is_some() => {
-                return Err(PartError::new("the file holds several YAML documents").hint("manage the whole file with a `file` clause"));
+                return Err(PartError::new("the file holds several YAML documents")
+                    .hint("manage the whole file with a `file` clause"));
             }
             (Event::DocumentStart(_), _) => {
                 let (event, span) = reader.next()?;
@@ -252,7 +277,10 @@ impl<'t> Reader<'t> {
     fn next(&mut self) -> Result<(Event<'t>, Span), PartError> {
         match self.events.next() {
             Some(Ok(event)) => Ok(event),
-            Some(Err(error)) => Err(PartError::new(format!("the file is not YAML: {error}")).hint("fix the file by hand first")),
+            Some(Err(error)) => {
+                Err(PartError::new(format!("the file is not YAML: {error}"))
+                    .hint("fix the file by hand first"))
+            }
             None => Ok((Event::StreamEnd, Span::default())),
         }
     }
@@ -270,7 +298,9 @@ impl<'t> Reader<'t> {
         let value = match event {
             Event::Alias(_) | Event::Scalar(_, _, _, Some(_)) => Is::Alias,
             Event::Scalar(text, ScalarStyle::Plain, ..) => Is::Plain(plain_value(&text)),
-            Event::Scalar(text, ScalarStyle::Literal | ScalarStyle::Folded, ..) => Is::Block(Value::from(text.into_owned())),
+            Event::Scalar(text, ScalarStyle::Literal | ScalarStyle::Folded, ..) => {
+                Is::Block(Value::from(text.into_owned()))
+            }
             Event::Scalar(text, ..) => Is::Plain(Value::from(text.into_owned())),
             Event::SequenceStart(..) => {
                 let mut items = Vec::new();
@@ -288,7 +318,11 @@ impl<'t> Reader<'t> {
                 loop {
                     let (event, span) = self.next()?;
                     if matches!(event, Event::MappingEnd) {
-                        at.end = self.end_of(span, &at, entries.last().map(|(name, value)| name.at.end.max(value.at.end)))?;
+                        at.end = self.end_of(
+                            span,
+                            &at,
+                            entries.last().map(|(name, value)| name.at.end.max(value.at.end)),
+                        )?;
                         break Is::Map(entries);
                     }
                     let name = self.node(event, span, depth + 1)?;
@@ -313,10 +347,8 @@ impl<'t> Reader<'t> {
         let bracket = self.bytes(span).start;
         match self.text[bracket..].starts_with(['}', ']']) {
             true => Ok(bracket + 1),
-            false => {
-                Err(PartError::new("the end of a map or list in brackets cannot be determined")
-                    .hint("write it in block style, or manage the whole file"))
-            }
+            false => Err(PartError::new("the end of a map or list in brackets cannot be determined")
+                .hint("write it in block style, or manage the whole file")),
         }
     }
 }

@@ -177,8 +177,16 @@ pub struct PartOf {
 impl PartOf {
     /// Returns it in words.
     pub fn words(self) -> String {
-        let others = if self.left_out == 1 { "1 clause was left out".to_owned() } else { format!("{} clauses were left out", self.left_out) };
-        let out = if self.known_out_of_line > 0 { format!(", {} of them known to be out of line", self.known_out_of_line) } else { String::new() };
+        let others = if self.left_out == 1 {
+            "1 clause was left out".to_owned()
+        } else {
+            format!("{} clauses were left out", self.left_out)
+        };
+        let out = if self.known_out_of_line > 0 {
+            format!(", {} of them known to be out of line", self.known_out_of_line)
+        } else {
+            String::new()
+        };
         format!("partial: {others}{out}")
     }
 }

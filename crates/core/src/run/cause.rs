@@ -68,23 +68,34 @@ impl CauseFound {
 ///
 /// Digests of unequal schemes say nothing of drift; they count as a target that moved.
 pub fn cause_of(memory: Option<&Memory>, wanted: &Digest, found: &Digest, now: Timestamp) -> CauseFound {
-    let rollout = |newness| CauseFound { cause: Cause::Rollout, also_drifted: false, window: None, newness: Some(newness) };
+    let rollout = |newness| CauseFound {
+        cause: Cause::Rollout,
+        also_drifted: false,
+        window: None,
+        newness: Some(newness),
+    };
     let Some(memory) = memory else { return rollout(Newness::NewHere) };
     let Some(alike) = &memory.alike else { return rollout(Newness::NewHere) };
     if let Some(until) = memory.closed_at {
         return rollout(Newness::HereBefore { until });
     }
-    let target_moved = CauseFound { cause: Cause::TargetMoved, also_drifted: false, window: None, newness: None };
+    let target_moved =
+        CauseFound { cause: Cause::TargetMoved, also_drifted: false, window: None, newness: None };
     if alike.wanted.scheme() != wanted.scheme() || alike.found.scheme() != found.scheme() {
         return target_moved;
     }
     // The run that found it first says when it had happened; later ones only find it again.
-    let window = Some(DriftWindow { from: alike.at, to: memory.drift.as_ref().map_or(now, |drift| drift.first_found_at) });
+    let window = Some(DriftWindow {
+        from: alike.at,
+        to: memory.drift.as_ref().map_or(now, |drift| drift.first_found_at),
+    });
     match (alike.wanted == *wanted, alike.found == *found) {
         (true, true) => target_moved,
         (true, false) => CauseFound { cause: Cause::Drift, also_drifted: false, window, newness: None },
         (false, true) => rollout(Newness::Changed),
-        (false, false) => CauseFound { cause: Cause::Rollout, also_drifted: true, window, newness: Some(Newness::Changed) },
+        (false, false) => {
+            CauseFound { cause: Cause::Rollout, also_drifted: true, window, newness: Some(Newness::Changed) }
+        }
     }
 }
 
@@ -126,12 +137,18 @@ mod tests {
     fn a_closed_memory_is_a_rollout_of_what_was_here_before() {
         let closed = Memory { closed_at: Some(at(150)), ..remembered() };
         let found = cause_of(Some(&closed), &digest("w1", "wanted"), &digest("f1", "other"), at(200));
-        assert_eq!((found.cause, found.newness), (Cause::Rollout, Some(Newness::HereBefore { until: at(150) })));
+        assert_eq!(
+            (found.cause, found.newness),
+            (Cause::Rollout, Some(Newness::HereBefore { until: at(150) }))
+        );
     }
 
     #[test]
     fn same_wanted_other_found_is_drift_with_its_window() {
-        assert_eq!(cause(Some(&remembered()), "wanted", "other"), "Drift also_drifted=false None Some((100, 200))");
+        assert_eq!(
+            cause(Some(&remembered()), "wanted", "other"),
+            "Drift also_drifted=false None Some((100, 200))"
+        );
     }
 
     #[test]
@@ -141,12 +158,18 @@ mod tests {
 
     #[test]
     fn other_wanted_same_found_is_a_rollout_of_a_change() {
-        assert_eq!(cause(Some(&remembered()), "other", "found"), "Rollout also_drifted=false Some(Changed) None");
+        assert_eq!(
+            cause(Some(&remembered()), "other", "found"),
+            "Rollout also_drifted=false Some(Changed) None"
+        );
     }
 
     #[test]
     fn other_wanted_other_found_is_a_rollout_that_also_drifted() {
-        assert_eq!(cause(Some(&remembered()), "other", "other"), "Rollout also_drifted=true Some(Changed) Some((100, 200))");
+        assert_eq!(
+            cause(Some(&remembered()), "other", "other"),
+            "Rollout also_drifted=true Some(Changed) Some((100, 200))"
+        );
     }
 
     #[test]
@@ -157,9 +180,16 @@ mod tests {
 
     #[test]
     fn the_window_ends_with_the_run_that_found_the_drift_first() {
-        let window = |memory: &Memory| cause_of(Some(memory), &digest("w1", "wanted"), &digest("f1", "other"), at(900)).window;
+        let window = |memory: &Memory| {
+            cause_of(Some(memory), &digest("w1", "wanted"), &digest("f1", "other"), at(900)).window
+        };
         assert_eq!(window(&remembered()), Some(DriftWindow { from: at(100), to: at(900) }));
-        let drift = OpenDrift { first_found_at: at(200), found: digest("f1", "other"), found_so_at: at(200), kept: false };
+        let drift = OpenDrift {
+            first_found_at: at(200),
+            found: digest("f1", "other"),
+            found_so_at: at(200),
+            kept: false,
+        };
         let known = Memory { drift: Some(drift), ..remembered() };
         assert_eq!(window(&known), Some(DriftWindow { from: at(100), to: at(200) }));
     }

@@ -110,11 +110,16 @@ impl Settings {
 
     /// Returns the freeze of a clause that is in force at a moment; of several the longest.
     pub fn freeze_of(&self, clause: &ClauseAddress, now: Timestamp) -> Option<&Freeze> {
-        self.longest_freeze(now, |freeze| freeze.clauses.is_empty() || freeze.clauses.iter().any(|pattern| fits(pattern, clause)))
+        self.longest_freeze(now, |freeze| {
+            freeze.clauses.is_empty() || freeze.clauses.iter().any(|pattern| fits(pattern, clause))
+        })
     }
 
     fn longest_freeze(&self, now: Timestamp, is_meant: impl Fn(&Freeze) -> bool) -> Option<&Freeze> {
-        self.freezes.iter().filter(|freeze| now < freeze.until && is_meant(freeze)).max_by_key(|freeze| freeze.until)
+        self.freezes
+            .iter()
+            .filter(|freeze| now < freeze.until && is_meant(freeze))
+            .max_by_key(|freeze| freeze.until)
     }
 
     /// Returns the node's change window that is closed at a moment, unless a person opened it.
@@ -128,7 +133,9 @@ impl Settings {
         if self.now {
             return None;
         }
-        let open_of = |hours: &Vec<WeeklyHours>, from: Timestamp| window_at(hours, &self.zone, from).map_or(from, |window| window.opens.max(from));
+        let open_of = |hours: &Vec<WeeklyHours>, from: Timestamp| {
+            window_at(hours, &self.zone, from).map_or(from, |window| window.opens.max(from))
+        };
         let open_of_node = |from: Timestamp| match &self.window {
             Some(window) if from < window.closes => window.opens.max(from),
             Some(_) => open_of(&self.change_window, from),
@@ -136,7 +143,8 @@ impl Settings {
         };
         let mut open = now;
         for _ in 0..MOST_OPENINGS {
-            let next = clause.change_windows.iter().fold(open_of_node(open), |from, hours| open_of(hours, from));
+            let next =
+                clause.change_windows.iter().fold(open_of_node(open), |from, hours| open_of(hours, from));
             if next == open {
                 break;
             }
@@ -178,11 +186,16 @@ fn closed_lock(want: &Want<'_>, settings: &Settings, now: Timestamp) -> Option<L
     if let Some(freeze) = settings.freeze_of(&clause.address, now) {
         return Some(Leave::Freeze { no: freeze.no, until: freeze.until, because: freeze.because.clone() });
     }
-    if let Some(put_back) = settings.put_back.get(&clause.address).filter(|put_back| put_back.wanted == clause.wanted && !settings.now) {
+    if let Some(put_back) = settings
+        .put_back
+        .get(&clause.address)
+        .filter(|put_back| put_back.wanted == clause.wanted && !settings.now)
+    {
         return Some(Leave::CutTheWay { at: put_back.at });
     }
     let on_drift = clause.on_drift.unwrap_or(Switch { value: settings.on_drift, from: SwitchFrom::Group });
-    let on_rollout = clause.on_rollout.unwrap_or(Switch { value: settings.on_rollout, from: SwitchFrom::Group });
+    let on_rollout =
+        clause.on_rollout.unwrap_or(Switch { value: settings.on_rollout, from: SwitchFrom::Group });
     if want.cause.has_drift() && on_drift.value == OnDrift::Report {
         return Some(Leave::OnDrift { from: on_drift.from });
     }

@@ -10,10 +10,17 @@ use jiff::Timestamp;
 
 impl Run<'_> {
     /// Notes the present drift, and returns when it was first found as it is now: a further, different change has its own grace.
-    pub(super) fn note_drift(&mut self, at: usize, cause: CauseFound, found: &Digest, now: Timestamp) -> Timestamp {
+    pub(super) fn note_drift(
+        &mut self,
+        at: usize,
+        cause: CauseFound,
+        found: &Digest,
+        now: Timestamp,
+    ) -> Timestamp {
         match &mut self.memories[at] {
             Some(memory) if cause.has_drift() => {
-                let new = || OpenDrift { first_found_at: now, found: found.clone(), found_so_at: now, kept: false };
+                let new =
+                    || OpenDrift { first_found_at: now, found: found.clone(), found_so_at: now, kept: false };
                 let drift = memory.drift.get_or_insert_with(new);
                 if drift.found != *found {
                     (drift.found, drift.found_so_at, drift.kept) = (found.clone(), now, false);
@@ -33,7 +40,13 @@ impl Run<'_> {
         self.memories[at].as_ref().and_then(|memory| memory.drift.as_ref()).is_some_and(|drift| !drift.kept)
     }
 
-    pub(super) fn was_kept(&mut self, at: usize, kept: Result<Vec<KeptOld>, Failure>, took_us: u64, now: Timestamp) -> Vec<Action> {
+    pub(super) fn was_kept(
+        &mut self,
+        at: usize,
+        kept: Result<Vec<KeptOld>, Failure>,
+        took_us: u64,
+        now: Timestamp,
+    ) -> Vec<Action> {
         let result = self.result(at);
         result.took_us += took_us;
         match kept {

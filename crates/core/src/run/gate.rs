@@ -26,8 +26,11 @@ pub(super) fn blocker(address: &ClauseAddress, need: Need<'_>) -> Option<Blocker
         Need::LookedAt { alike: true } => None,
         Need::LookedAt { alike: false } | Need::Unknown => here(Outcome::OutOfLine),
         Need::Handled(result) => match (&result.outcome, &result.would, &result.decision) {
-            (Outcome::InLine | Outcome::Corrected | Outcome::Idle, _, _) | (_, Some(Decision::Correct), _) => None,
-            (_, Some(Decision::Blocked { by }), _) | (_, None, Decision::Blocked { by }) => Some(Blocker { need: address.clone(), ..by.clone() }),
+            (Outcome::InLine | Outcome::Corrected | Outcome::Idle, _, _)
+            | (_, Some(Decision::Correct), _) => None,
+            (_, Some(Decision::Blocked { by }), _) | (_, None, Decision::Blocked { by }) => {
+                Some(Blocker { need: address.clone(), ..by.clone() })
+            }
             (outcome, _, _) => here(*outcome),
         },
     }
@@ -36,7 +39,10 @@ pub(super) fn blocker(address: &ClauseAddress, need: Need<'_>) -> Option<Blocker
 /// Returns whether a need was really seen as wanted: what a clause that cannot be inspected may lean on.
 pub(super) fn is_really_alike(need: Need<'_>) -> bool {
     match need {
-        Need::Handled(result) => result.verdict.is_none_or(|verdict| verdict == Verdict::Alike) || result.outcome == Outcome::Corrected,
+        Need::Handled(result) => {
+            result.verdict.is_none_or(|verdict| verdict == Verdict::Alike)
+                || result.outcome == Outcome::Corrected
+        }
         Need::LookedAt { alike } => alike,
         Need::Unknown => false,
     }

@@ -1,16 +1,23 @@
 //! The run as a state machine: it asks for one inspection, correction or reaction at a time and is told the result.
 
-use super::action::{Action, Correction, Finished, Inspection, OutOfOrder, PackagePreview, Part, PartOf, RunEvent, RunInput, Seen};
+use super::action::{
+    Action, Correction, Finished, Inspection, OutOfOrder, PackagePreview, Part, PartOf, RunEvent, RunInput,
+    Seen,
+};
 use super::cause::{Cause, CauseFound, cause_of};
 use super::decide::{Mode, Settings, Want, decide};
 use super::gate::{Need, blocker, is_really_alike};
 use super::memory::{Memories, Memory};
 use super::react::started_by;
 use super::reaction::DueReaction;
-use super::result::{Blocker, ClauseResult, Decision, Failure, FailureAt, Leave, NativeStep, NotExamined, Outcome, Verdict};
+use super::result::{
+    Blocker, ClauseResult, Decision, Failure, FailureAt, Leave, NativeStep, NotExamined, Outcome, Verdict,
+};
 use super::status::{Counts, status_of};
 use crate::address::ClauseAddress;
-use crate::compare::{Difference, Found, FoundValue, differences, differences_in, found_digest, found_digest_of};
+use crate::compare::{
+    Difference, Found, FoundValue, differences, differences_in, found_digest, found_digest_of,
+};
 use crate::digest::{Digest, DigestKey};
 use crate::kind::Claim;
 use crate::state::{Clause, Compared, EffectiveState};
@@ -94,7 +101,11 @@ impl<'s> Run<'s> {
         };
         let needed = |at: usize| {
             let address = &state.clauses[at].address;
-            state.clauses.iter().enumerate().any(|(other, clause)| chosen(other) && clause.needs.contains(address))
+            state
+                .clauses
+                .iter()
+                .enumerate()
+                .any(|(other, clause)| chosen(other) && clause.needs.contains(address))
         };
         let turns = (0..state.clauses.len())
             .filter_map(|at| match (chosen(at), input.part == Part::Whole) {
@@ -150,17 +161,25 @@ impl<'s> Run<'s> {
     /// Returns [`OutOfOrder`] if the event does not answer what was asked; the run then stays as it is.
     pub fn on_event(&mut self, event: RunEvent, now: Timestamp) -> Result<Vec<Action>, OutOfOrder> {
         match (self.phase.clone(), event) {
-            (Phase::Inspecting(turn), RunEvent::Inspected(inspection, took_us)) => Ok(self.inspected(turn, inspection, took_us, now)),
+            (Phase::Inspecting(turn), RunEvent::Inspected(inspection, took_us)) => {
+                Ok(self.inspected(turn, inspection, took_us, now))
+            }
             (Phase::Previewing(at, different), RunEvent::PackagePreview(package_preview, took_us)) => {
                 Ok(self.alone_previewed(at, different, package_preview, took_us, now))
             }
-            (Phase::PreviewingAll, RunEvent::PackagePreview(package_preview, _)) => Ok(self.all_previewed(package_preview)),
+            (Phase::PreviewingAll, RunEvent::PackagePreview(package_preview, _)) => {
+                Ok(self.all_previewed(package_preview))
+            }
             (Phase::Keeping(at), RunEvent::Kept(kept, took_us)) => Ok(self.was_kept(at, kept, took_us, now)),
-            (Phase::Correcting(at), RunEvent::Corrected(correction, took_us)) => Ok(self.corrected(at, correction, took_us)),
+            (Phase::Correcting(at), RunEvent::Corrected(correction, took_us)) => {
+                Ok(self.corrected(at, correction, took_us))
+            }
             (Phase::Verifying(at, correction), RunEvent::Inspected(inspection, took_us)) => {
                 Ok(self.verified(at, correction, &inspection, took_us, now))
             }
-            (Phase::Reacting(at), RunEvent::Reacted(result, took_us)) => Ok(self.reacted(at, result, took_us, now)),
+            (Phase::Reacting(at), RunEvent::Reacted(result, took_us)) => {
+                Ok(self.reacted(at, result, took_us, now))
+            }
             (Phase::CheckingReaction(at, native), RunEvent::Inspected(inspection, took_us)) => {
                 Ok(self.reaction_checked(at, native, &inspection, took_us, now))
             }
@@ -173,17 +192,33 @@ impl<'s> Run<'s> {
         let untouched = |at: &usize| self.results[*at].is_none();
         let is_known_out = |memory: &Memory| memory.drift.is_some() || memory.alike.is_none();
         let left_out = (0..self.results.len()).filter(untouched).count();
-        let out_of_line = (0..self.results.len()).filter(untouched).filter(|at| self.memories[*at].as_ref().is_some_and(is_known_out)).count();
-        let part = (!self.is_whole).then_some(PartOf { left_out: left_out as u64, known_out_of_line: out_of_line as u64 });
+        let out_of_line = (0..self.results.len())
+            .filter(untouched)
+            .filter(|at| self.memories[*at].as_ref().is_some_and(is_known_out))
+            .count();
+        let part = (!self.is_whole)
+            .then_some(PartOf { left_out: left_out as u64, known_out_of_line: out_of_line as u64 });
         matches!(self.phase, Phase::Over).then(|| {
-            #[expect(clippy::filter_map_identity, reason = "it takes the results over where they stand, and flatten moves them")]
+            #[expect(
+                clippy::filter_map_identity,
+                reason = "it takes the results over where they stand, and flatten moves them"
+            )]
             let results: Vec<ClauseResult> = self.results.into_iter().filter_map(|result| result).collect();
             let mut memories = self.left_behind;
             memories.reserve(self.memories.len());
             let of_clauses = self.state.clauses.iter().zip(self.memories);
-            memories.extend(of_clauses.filter_map(|(clause, memory)| Some((clause.address.clone(), memory?))));
+            memories
+                .extend(of_clauses.filter_map(|(clause, memory)| Some((clause.address.clone(), memory?))));
             let (status, counts) = (status_of(&results, !self.due.is_empty()), Counts::of(&results));
-            Finished { status, counts, results, memories, due: self.due, part, package_preview: self.package_preview }
+            Finished {
+                status,
+                counts,
+                results,
+                memories,
+                due: self.due,
+                part,
+                package_preview: self.package_preview,
+            }
         })
     }
 
@@ -276,11 +311,19 @@ impl<'s> Run<'s> {
         }
     }
 
-    fn seen(&mut self, at: usize, turn: Turn, seen: Seen, before: Option<ClauseResult>, now: Timestamp) -> Vec<Action> {
+    fn seen(
+        &mut self,
+        at: usize,
+        turn: Turn,
+        seen: Seen,
+        before: Option<ClauseResult>,
+        now: Timestamp,
+    ) -> Vec<Action> {
         let clause = self.clause(at);
         let compared = clause.compared();
         let different = differences_in(&compared, clause, &seen.found, seen.content_bytes);
-        let (found, already_there) = self.remember_found(at, &compared, &seen.found, different.is_empty(), now);
+        let (found, already_there) =
+            self.remember_found(at, &compared, &seen.found, different.is_empty(), now);
         let mut actions = self.resolve_causes(&clause.address, &found);
         let changed_by = self.changed.get(&clause.claim).cloned();
         if let Some(since) = seen.running_since {
@@ -327,7 +370,8 @@ impl<'s> Run<'s> {
             self.phase = Phase::Previewing(at, different);
             return vec![Action::Preview(vec![at])];
         }
-        let is_in_grace = self.settings.mode == Mode::Enforce && matches!(self.result(at).decision, Decision::Leave { why: Leave::Grace { .. } });
+        let is_in_grace = self.settings.mode == Mode::Enforce
+            && matches!(self.result(at).decision, Decision::Leave { why: Leave::Grace { .. } });
         if self.result(at).decision == Decision::Correct {
             return self.correct(at, different, found, now);
         }
@@ -338,7 +382,13 @@ impl<'s> Run<'s> {
         self.react_or_go_on(at, now)
     }
 
-    pub(super) fn correct(&mut self, at: usize, different: Vec<Difference>, found: &Digest, now: Timestamp) -> Vec<Action> {
+    pub(super) fn correct(
+        &mut self,
+        at: usize,
+        different: Vec<Difference>,
+        found: &Digest,
+        now: Timestamp,
+    ) -> Vec<Action> {
         let mut actions = Vec::new();
         if self.set_off_reactions(at, found, now) {
             actions.push(Action::KeepDue(self.due.clone()));
@@ -349,9 +399,17 @@ impl<'s> Run<'s> {
     }
 
     /// Returns the digest of what was found; if that is alike, it is remembered, and returned too whether it never was before.
-    fn remember_found(&mut self, at: usize, compared: &[Compared<'_>], found: &Found, is_alike: bool, now: Timestamp) -> (Digest, bool) {
+    fn remember_found(
+        &mut self,
+        at: usize,
+        compared: &[Compared<'_>],
+        found: &Found,
+        is_alike: bool,
+        now: Timestamp,
+    ) -> (Digest, bool) {
         let (clause, memory) = (&self.state.clauses[at], &mut self.memories[at]);
-        let known = memory.as_ref().and_then(|memory| memory.found_when_alike(compared, clause, found)).cloned();
+        let known =
+            memory.as_ref().and_then(|memory| memory.found_when_alike(compared, clause, found)).cloned();
         let digest = known.unwrap_or_else(|| found_digest_of(compared, clause, found, self.key));
         if !is_alike {
             return (digest, false);
@@ -372,7 +430,12 @@ impl<'s> Run<'s> {
         let is_own = matches!(turn, Turn::Again(_)) || self.changed.contains_key(&clause.claim);
         if is_own && cause.cause == Cause::Drift {
             // It was alike before this run: our own package change did this.
-            return CauseFound { cause: Cause::TargetMoved, also_drifted: false, window: None, newness: None };
+            return CauseFound {
+                cause: Cause::TargetMoved,
+                also_drifted: false,
+                window: None,
+                newness: None,
+            };
         }
         cause
     }
@@ -380,7 +443,13 @@ impl<'s> Run<'s> {
     fn decide(&mut self, at: usize, cause: CauseFound, found: &Digest, now: Timestamp) {
         let clause = self.clause(at);
         let drift_found_at = self.note_drift(at, cause, found, now);
-        let want = Want { clause, correctable: clause.kind().correctable, cause, drift_found_at, blocker: self.blocker(at) };
+        let want = Want {
+            clause,
+            correctable: clause.kind().correctable,
+            cause,
+            drift_found_at,
+            blocker: self.blocker(at),
+        };
         let due = decide(&want, &self.settings, now);
         let mode = self.settings.mode;
         let result = self.result(at);
@@ -393,7 +462,11 @@ impl<'s> Run<'s> {
             _ => due.clone(),
         };
         result.would = (mode == Mode::Observe).then_some(due);
-        result.outcome = if matches!(result.decision, Decision::Blocked { .. }) { Outcome::Blocked } else { Outcome::OutOfLine };
+        result.outcome = if matches!(result.decision, Decision::Blocked { .. }) {
+            Outcome::Blocked
+        } else {
+            Outcome::OutOfLine
+        };
     }
 
     fn corrected(&mut self, at: usize, correction: Correction, took_us: u64) -> Vec<Action> {
@@ -406,7 +479,14 @@ impl<'s> Run<'s> {
         vec![Action::Inspect(at)]
     }
 
-    fn verified(&mut self, at: usize, correction: Correction, inspection: &Inspection, took_us: u64, now: Timestamp) -> Vec<Action> {
+    fn verified(
+        &mut self,
+        at: usize,
+        correction: Correction,
+        inspection: &Inspection,
+        took_us: u64,
+        now: Timestamp,
+    ) -> Vec<Action> {
         let clause = self.clause(at);
         let mut actions = Vec::new();
         let (remaining, found) = match inspection {
@@ -433,7 +513,8 @@ impl<'s> Run<'s> {
             if was_started {
                 self.started.insert(at);
             }
-            let memory = Memory::corrected(self.memories[at].as_ref(), clause.wanted.clone(), found, was_started, now);
+            let memory =
+                Memory::corrected(self.memories[at].as_ref(), clause.wanted.clone(), found, was_started, now);
             self.memories[at] = Some(memory.clone());
             actions.push(Action::Remember(clause.address.clone(), memory));
         }
@@ -448,7 +529,9 @@ impl<'s> Run<'s> {
     /// Puts clauses that were handled already and lie in changed packages up for a second look.
     fn look_again(&mut self, at: usize, touched: &BTreeSet<Claim>) {
         for other in (0..self.state.clauses.len()).rev() {
-            let handled = self.results[other].as_ref().is_some_and(|result| result.verdict.is_some() && result.unsupported.is_none());
+            let handled = self.results[other]
+                .as_ref()
+                .is_some_and(|result| result.verdict.is_some() && result.unsupported.is_none());
             if other != at && handled && touched.contains(&self.clause(other).claim) {
                 self.turns.push_front(Turn::Again(other));
             }
@@ -472,7 +555,9 @@ impl<'s> Run<'s> {
 fn verify_failure(inspection: &Inspection) -> Failure {
     let message = match inspection {
         Inspection::Seen(_) => "it still differs after the correction".to_owned(),
-        Inspection::Failed(failure) => format!("it cannot be inspected after the correction: {}", failure.message),
+        Inspection::Failed(failure) => {
+            format!("it cannot be inspected after the correction: {}", failure.message)
+        }
         Inspection::Unsupported(why) => format!("it cannot be inspected after the correction: {why}"),
     };
     Failure { at: FailureAt::Verify, message, command: None, remedy: None }
@@ -480,7 +565,9 @@ fn verify_failure(inspection: &Inspection) -> Failure {
 
 fn not_examined(found: &Found) -> Vec<NotExamined> {
     let here = found.properties.iter().filter_map(|(property, value)| match value {
-        FoundValue::NotExaminedHere(why) => Some(NotExamined { property: property.clone().into_owned(), why: why.clone() }),
+        FoundValue::NotExaminedHere(why) => {
+            Some(NotExamined { property: property.clone().into_owned(), why: why.clone() })
+        }
         _ => None,
     });
     here.collect()

@@ -60,22 +60,45 @@ pub type Memories = Vec<(ClauseAddress, Memory)>;
 impl Memory {
     /// Returns the digest of what was found alike, if it is known without computing it: where every property has the very
     /// value that is wanted, it is the one that was remembered when the same was wanted.
-    pub(super) fn found_when_alike(&self, compared: &[Compared<'_>], clause: &Clause, found: &Found) -> Option<&Digest> {
-        let alike = self.alike.as_ref().filter(|alike| alike.wanted == clause.wanted && alike.found.scheme() == FOUND_SCHEME)?;
+    pub(super) fn found_when_alike(
+        &self,
+        compared: &[Compared<'_>],
+        clause: &Clause,
+        found: &Found,
+    ) -> Option<&Digest> {
+        let alike = self
+            .alike
+            .as_ref()
+            .filter(|alike| alike.wanted == clause.wanted && alike.found.scheme() == FOUND_SCHEME)?;
         let is_the_wanted_value = |(name, wanted, matcher): &Compared<'_>| {
-            *matcher == Matcher::Equal && matches!(found.get(name), Some(FoundValue::Value(value)) if *value == **wanted)
+            *matcher == Matcher::Equal
+                && matches!(found.get(name), Some(FoundValue::Value(value)) if *value == **wanted)
         };
-        let is_so = clause.gone == Gone::No && found.presence == Presence::Present && compared.iter().all(is_the_wanted_value);
+        let is_so = clause.gone == Gone::No
+            && found.presence == Presence::Present
+            && compared.iter().all(is_the_wanted_value);
         is_so.then_some(&alike.found)
     }
 
     /// Returns the memory of a clause that was just found alike.
     pub fn alike(wanted: Digest, found: Digest, at: Timestamp) -> Self {
-        Self { alike: Some(Alike { wanted, found, at }), drift: None, changed_at: None, taken_up_at: None, closed_at: None }
+        Self {
+            alike: Some(Alike { wanted, found, at }),
+            drift: None,
+            changed_at: None,
+            taken_up_at: None,
+            closed_at: None,
+        }
     }
 
     /// Returns the memory of a clause that was just corrected, and started if it is a service.
-    pub(super) fn corrected(before: Option<&Self>, wanted: Digest, found: Digest, was_started: bool, now: Timestamp) -> Self {
+    pub(super) fn corrected(
+        before: Option<&Self>,
+        wanted: Digest,
+        found: Digest,
+        was_started: bool,
+        now: Timestamp,
+    ) -> Self {
         let taken_up_at = if was_started { Some(now) } else { before.and_then(|before| before.taken_up_at) };
         Self { changed_at: Some(now), taken_up_at, ..Self::alike(wanted, found, now) }
     }
@@ -89,7 +112,11 @@ impl Memory {
                 false
             }
             _ => {
-                let alike = Self { changed_at: self.changed_at, taken_up_at: self.taken_up_at, ..Self::alike(wanted.clone(), found.clone(), now) };
+                let alike = Self {
+                    changed_at: self.changed_at,
+                    taken_up_at: self.taken_up_at,
+                    ..Self::alike(wanted.clone(), found.clone(), now)
+                };
                 std::mem::replace(self, alike).alike.is_none()
             }
         }

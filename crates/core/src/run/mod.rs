@@ -20,7 +20,10 @@ mod status;
 mod tests;
 mod way;
 
-pub use action::{Action, Correction, Finished, Inspection, OutOfOrder, PackagePreview, Part, PartOf, RunEvent, RunInput, Seen};
+pub use action::{
+    Action, Correction, Finished, Inspection, OutOfOrder, PackagePreview, Part, PartOf, RunEvent, RunInput,
+    Seen,
+};
 pub use cause::{Cause, CauseFound, DriftWindow, Newness, cause_of};
 pub use decide::{Freeze, Mode, PutBack, Settings, Want, decide};
 pub use machine::Run;
@@ -29,8 +32,8 @@ pub use opening::{next_opening, next_opening_of_reactions};
 pub use reaction::{DueCause, DueReaction};
 pub use restart::{RestartDue, RestartPending, RestartPolicy, restart_due};
 pub use result::{
-    Blocker, ClauseResult, Decision, Failure, FailureAt, KeptOld, Leave, MissedReaction, NativeStep, NotExamined, Outcome, PackageChange,
-    ReactionResult, ReactionState, Verdict,
+    Blocker, ClauseResult, Decision, Failure, FailureAt, KeptOld, Leave, MissedReaction, NativeStep,
+    NotExamined, Outcome, PackageChange, ReactionResult, ReactionState, Verdict,
 };
 pub(crate) use status::remaining;
 pub use status::{Counts, Status, status_of};

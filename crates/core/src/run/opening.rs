@@ -17,11 +17,24 @@ pub fn next_opening(results: &[ClauseResult], settings: &Settings, now: Timestam
 }
 
 /// Returns the same of the reactions of these clauses, which are due.
-pub fn next_opening_of_reactions<'c>(due: impl IntoIterator<Item = &'c Clause>, settings: &Settings, now: Timestamp) -> Option<Timestamp> {
-    let of_clause = |clause: &Clause| settings.freeze_of(&clause.address, now).map(|freeze| freeze.until).max(settings.closed_until(clause, now));
+pub fn next_opening_of_reactions<'c>(
+    due: impl IntoIterator<Item = &'c Clause>,
+    settings: &Settings,
+    now: Timestamp,
+) -> Option<Timestamp> {
+    let of_clause = |clause: &Clause| {
+        settings
+            .freeze_of(&clause.address, now)
+            .map(|freeze| freeze.until)
+            .max(settings.closed_until(clause, now))
+    };
     earliest(due.into_iter().filter_map(of_clause), settings, now)
 }
 
-fn earliest(hours: impl Iterator<Item = Timestamp>, settings: &Settings, now: Timestamp) -> Option<Timestamp> {
+fn earliest(
+    hours: impl Iterator<Item = Timestamp>,
+    settings: &Settings,
+    now: Timestamp,
+) -> Option<Timestamp> {
     if settings.mode == Mode::Observe { None } else { hours.filter(|at| *at > now).min() }
 }

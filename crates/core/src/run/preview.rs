@@ -33,9 +33,14 @@ fn unknown(not_known: &[Failure]) -> Option<Failure> {
     let all: Vec<&str> = not_known.iter().map(|why| why.message.as_str()).collect();
     Some(Failure {
         at: FailureAt::Correct,
-        message: format!("the clause says only_alone = true, but the effect of the change cannot be determined: {}", all.join(", ")),
+        message: format!(
+            "the clause says only_alone = true, but the effect of the change cannot be determined: {}",
+            all.join(", ")
+        ),
         command: first.command.clone(),
-        remedy: Some("refresh the package index (apt-get update, dnf makecache); the next run tries again".to_owned()),
+        remedy: Some(
+            "refresh the package index (apt-get update, dnf makecache); the next run tries again".to_owned(),
+        ),
     })
 }
 
@@ -44,7 +49,9 @@ impl Run<'_> {
     pub(super) fn wants_to_be_alone(&self, at: usize) -> bool {
         let clause = self.clause(at);
         let due = self.results[at].as_ref().map(|result| result.would.as_ref().unwrap_or(&result.decision));
-        clause.address.kind() == "package" && clause.flag("only_alone") == Some(true) && due == Some(&Decision::Correct)
+        clause.address.kind() == "package"
+            && clause.flag("only_alone") == Some(true)
+            && due == Some(&Decision::Correct)
     }
 
     /// Takes in what the change of a clause that wants to be alone would take along.
@@ -57,8 +64,11 @@ impl Run<'_> {
         now: Timestamp,
     ) -> Vec<Action> {
         let name = self.clause(at).name();
-        let others: Vec<PackageChange> =
-            package_preview.packages.into_iter().filter(|change| change.package != name && self.is_taken(change)).collect();
+        let others: Vec<PackageChange> = package_preview
+            .packages
+            .into_iter()
+            .filter(|change| change.package != name && self.is_taken(change))
+            .collect();
         let is_observing = self.settings.mode == Mode::Observe;
         let result = self.result(at);
         result.took_us += took_us;
@@ -80,7 +90,9 @@ impl Run<'_> {
     /// Returns whether something goes or changes that no clause wants gone; what only comes takes nothing away.
     fn is_taken(&self, change: &PackageChange) -> bool {
         let is_wanted_gone = || {
-            let same = |other: &&crate::state::Clause| other.address.kind() == "package" && other.name() == change.package;
+            let same = |other: &&crate::state::Clause| {
+                other.address.kind() == "package" && other.name() == change.package
+            };
             self.state.clauses.iter().find(same).is_some_and(|other| other.gone != Gone::No)
         };
         change.before.is_some() && !(change.after.is_none() && is_wanted_gone())

@@ -5,7 +5,9 @@ use super::decide::Mode;
 use super::gate::Need;
 use super::machine::{Phase, Run, Turn};
 use super::reaction::{DueCause, DueReaction};
-use super::result::{Decision, Failure, FailureAt, MissedReaction, NativeStep, Outcome, ReactionResult, ReactionState};
+use super::result::{
+    Decision, Failure, FailureAt, MissedReaction, NativeStep, Outcome, ReactionResult, ReactionState,
+};
 use crate::address::ClauseAddress;
 use crate::compare::{Difference, differences};
 use crate::digest::Digest;
@@ -19,7 +21,11 @@ impl Run<'_> {
         let address = &self.clause(at).address;
         let mut any = false;
         for (target_at, target) in self.state.clauses.iter().enumerate() {
-            let Some(reaction) = target.reaction.filter(|_| target.reacts_to.contains(address) && !is_pointless(target)) else { continue };
+            let Some(reaction) =
+                target.reaction.filter(|_| target.reacts_to.contains(address) && !is_pointless(target))
+            else {
+                continue;
+            };
             let cause = DueCause { address: address.clone(), found_before: found.clone(), happened: false };
             DueReaction::set_off(&mut self.due, &target.address, reaction, cause, now);
             any = true;
@@ -65,7 +71,8 @@ impl Run<'_> {
             actions.extend(self.next_turn(now));
             return actions;
         }
-        let own_failed = matches!(self.result(at).outcome, Outcome::Failed | Outcome::Blocked | Outcome::Unsupported);
+        let own_failed =
+            matches!(self.result(at).outcome, Outcome::Failed | Outcome::Blocked | Outcome::Unsupported);
         let locked = self.settings.mode == Mode::Observe
             || self.settings.freeze_of(&clause.address, now).is_some()
             || self.settings.closed_until(clause, now).is_some();
@@ -74,7 +81,11 @@ impl Run<'_> {
             return self.next_turn(now);
         }
         if !due.is_tried(&self.state.digest, self.on_demand) {
-            let message = format!("the {} failed {} times; it is retried under a new desired state or on demand", due.reaction.word(), due.attempts);
+            let message = format!(
+                "the {} failed {} times; it is retried under a new desired state or on demand",
+                due.reaction.word(),
+                due.attempts
+            );
             let result = self.result(at);
             result.reaction = Some(said(ReactionState::Failed));
             result.outcome = Outcome::Failed;
@@ -89,7 +100,11 @@ impl Run<'_> {
     /// In an observing run: says that this clause would react, since what it reacts to would be corrected.
     pub(super) fn say_what_would_react(&mut self, at: usize, now: Timestamp) {
         let clause = self.clause(at);
-        let Some(reaction) = clause.reaction.filter(|_| self.settings.mode == Mode::Observe && !is_pointless(clause)) else { return };
+        let Some(reaction) =
+            clause.reaction.filter(|_| self.settings.mode == Mode::Observe && !is_pointless(clause))
+        else {
+            return;
+        };
         let would_correct = |address: &&ClauseAddress| matches!(self.need(address), Need::Handled(result) if result.would == Some(Decision::Correct));
         let causes: Vec<ClauseAddress> = clause.reacts_to.iter().filter(would_correct).cloned().collect();
         if causes.is_empty() || self.blocker(at).is_some() {
@@ -97,8 +112,11 @@ impl Run<'_> {
         }
         let Some(result) = self.results[at].as_mut() else { return };
         let would_start = result.would == Some(Decision::Correct) && started_by(clause, &result.differences);
-        if !would_start && !matches!(result.outcome, Outcome::Failed | Outcome::Blocked | Outcome::Unsupported) {
-            result.reaction = Some(ReactionResult { reaction, causes, since: now, state: ReactionState::Would });
+        if !would_start
+            && !matches!(result.outcome, Outcome::Failed | Outcome::Blocked | Outcome::Unsupported)
+        {
+            result.reaction =
+                Some(ReactionResult { reaction, causes, since: now, state: ReactionState::Would });
         }
     }
 
@@ -127,7 +145,13 @@ impl Run<'_> {
         }
     }
 
-    pub(super) fn reacted(&mut self, at: usize, result: Result<Vec<NativeStep>, Failure>, took_us: u64, now: Timestamp) -> Vec<Action> {
+    pub(super) fn reacted(
+        &mut self,
+        at: usize,
+        result: Result<Vec<NativeStep>, Failure>,
+        took_us: u64,
+        now: Timestamp,
+    ) -> Vec<Action> {
         self.result(at).took_us += took_us;
         match result {
             Err(failure) => self.reaction_failed(at, failure, now),
@@ -156,10 +180,19 @@ impl Run<'_> {
             return self.reaction_done(at, native, now);
         }
         let message = "the service is not in its desired state after the reaction".to_owned();
-        self.reaction_failed(at, Failure { at: FailureAt::React, message, command: native.last().cloned(), remedy: None }, now)
+        self.reaction_failed(
+            at,
+            Failure { at: FailureAt::React, message, command: native.last().cloned(), remedy: None },
+            now,
+        )
     }
 
-    pub(super) fn reaction_done(&mut self, at: usize, native: Vec<NativeStep>, now: Timestamp) -> Vec<Action> {
+    pub(super) fn reaction_done(
+        &mut self,
+        at: usize,
+        native: Vec<NativeStep>,
+        now: Timestamp,
+    ) -> Vec<Action> {
         let address = &self.clause(at).address;
         self.has_taken_up(at, now);
         let result = self.result(at);

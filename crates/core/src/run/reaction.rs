@@ -49,9 +49,22 @@ impl DueReaction {
     }
 
     /// Adds a change; a stronger reaction replaces a weaker one.
-    pub(super) fn set_off(due: &mut Vec<DueReaction>, target: &ClauseAddress, reaction: Reaction, cause: DueCause, now: Timestamp) {
+    pub(super) fn set_off(
+        due: &mut Vec<DueReaction>,
+        target: &ClauseAddress,
+        reaction: Reaction,
+        cause: DueCause,
+        now: Timestamp,
+    ) {
         let Some(known) = due.iter_mut().find(|known| known.target == *target) else {
-            due.push(Self { target: target.clone(), reaction, causes: vec![cause], since: now, attempts: 0, tried_under: None });
+            due.push(Self {
+                target: target.clone(),
+                reaction,
+                causes: vec![cause],
+                since: now,
+                attempts: 0,
+                tried_under: None,
+            });
             return;
         };
         known.reaction = known.reaction.max(reaction);

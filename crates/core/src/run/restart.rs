@@ -67,7 +67,10 @@ pub fn restart_due(
         return left("mode is observe");
     }
     if let Some(freeze) = settings.freeze_at(now) {
-        return RestartDue::Left(format!("frozen by F{} until {:.0} ({})", freeze.no, freeze.until, freeze.because));
+        return RestartDue::Left(format!(
+            "frozen by F{} until {:.0} ({})",
+            freeze.no, freeze.until, freeze.because
+        ));
     }
     if restarted_for.is_some_and(|before| before.because == pending.because) {
         return left("still pending after a restart: a person has to look");
@@ -75,7 +78,9 @@ pub fn restart_due(
     match (policy, &settings.window) {
         (RestartPolicy::InWindow, None) => left("restart = \"in_window\", and no change window is set"),
         (RestartPolicy::InWindow, Some(window)) if now < window.opens => RestartDue::At(window.opens),
-        (RestartPolicy::InWindow, Some(window)) if window.closes <= now => left("the change window has closed"),
+        (RestartPolicy::InWindow, Some(window)) if window.closes <= now => {
+            left("the change window has closed")
+        }
         _ => RestartDue::Now,
     }
 }
@@ -100,28 +105,54 @@ mod tests {
     }
 
     fn with_window(opens: i64, closes: i64) -> Settings {
-        Settings { window: Some(ChangeWindow { opens: at(opens), closes: at(closes) }), ..Settings::of(Mode::Enforce) }
+        Settings {
+            window: Some(ChangeWindow { opens: at(opens), closes: at(closes) }),
+            ..Settings::of(Mode::Enforce)
+        }
     }
 
     #[test]
     fn a_node_is_restarted_as_its_policy_says() {
         assert_eq!(due(RestartPolicy::WhenNeeded, &Settings::of(Mode::Enforce)), RestartDue::Now);
-        assert_eq!(due(RestartPolicy::WhenNeeded, &with_window(20, 22)), RestartDue::Now, "whatever the hour");
+        assert_eq!(
+            due(RestartPolicy::WhenNeeded, &with_window(20, 22)),
+            RestartDue::Now,
+            "whatever the hour"
+        );
         assert_eq!(due(RestartPolicy::InWindow, &with_window(20, 22)), RestartDue::At(at(20)));
         assert_eq!(due(RestartPolicy::InWindow, &with_window(9, 22)), RestartDue::Now);
-        assert!(matches!(due(RestartPolicy::InWindow, &Settings::of(Mode::Enforce)), RestartDue::Left(why) if why.contains("no change window")));
-        assert!(matches!(due(RestartPolicy::Never, &with_window(9, 22)), RestartDue::Left(why) if why.contains("restarts are manual")));
+        assert!(
+            matches!(due(RestartPolicy::InWindow, &Settings::of(Mode::Enforce)), RestartDue::Left(why) if why.contains("no change window"))
+        );
+        assert!(
+            matches!(due(RestartPolicy::Never, &with_window(9, 22)), RestartDue::Left(why) if why.contains("restarts are manual"))
+        );
     }
 
     #[test]
     fn nothing_restarts_a_node_that_observes_or_is_held_or_was_restarted_for_the_same() {
         let held = Settings {
-            freezes: vec![Freeze { no: 3, until: at(11), because: "stocktaking".into(), clauses: BTreeSet::new() }],
+            freezes: vec![Freeze {
+                no: 3,
+                until: at(11),
+                because: "stocktaking".into(),
+                clauses: BTreeSet::new(),
+            }],
             ..Settings::of(Mode::Enforce)
         };
-        assert!(matches!(due(RestartPolicy::WhenNeeded, &held), RestartDue::Left(why) if why.contains("stocktaking")));
-        assert!(matches!(due(RestartPolicy::WhenNeeded, &Settings::of(Mode::Observe)), RestartDue::Left(why) if why.contains("mode is observe")));
-        let again = restart_due(RestartPolicy::WhenNeeded, &Settings::of(Mode::Enforce), &pending("libc6"), Some(&pending("libc6")), at(10));
+        assert!(
+            matches!(due(RestartPolicy::WhenNeeded, &held), RestartDue::Left(why) if why.contains("stocktaking"))
+        );
+        assert!(
+            matches!(due(RestartPolicy::WhenNeeded, &Settings::of(Mode::Observe)), RestartDue::Left(why) if why.contains("mode is observe"))
+        );
+        let again = restart_due(
+            RestartPolicy::WhenNeeded,
+            &Settings::of(Mode::Enforce),
+            &pending("libc6"),
+            Some(&pending("libc6")),
+            at(10),
+        );
         assert!(matches!(again, RestartDue::Left(why) if why.contains("still pending")));
     }
 }

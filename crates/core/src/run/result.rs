@@ -109,7 +109,9 @@ impl Leave {
         };
         let time = |at: &Timestamp| at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string();
         match self {
-            Self::Freeze { no, until, because } => format!("frozen by F{no} until {} ({because})", time(until)),
+            Self::Freeze { no, until, because } => {
+                format!("frozen by F{no} until {} ({because})", time(until))
+            }
             Self::Observing => "mode is observe".into(),
             Self::OnDrift { from } => format!("{} says on_drift = \"report\"", set_by(from)),
             Self::OnRollout { from } => format!("{} says on_rollout = \"wait\"", set_by(from)),

@@ -30,8 +30,16 @@ pub enum Status {
 
 impl Status {
     /// All of them.
-    pub const ALL: [Self; 8] =
-        [Self::Failed, Self::DriftFound, Self::Unmet, Self::RolloutWaiting, Self::DriftCorrected, Self::RolledOut, Self::NotAllSeen, Self::InLine];
+    pub const ALL: [Self; 8] = [
+        Self::Failed,
+        Self::DriftFound,
+        Self::Unmet,
+        Self::RolloutWaiting,
+        Self::DriftCorrected,
+        Self::RolledOut,
+        Self::NotAllSeen,
+        Self::InLine,
+    ];
 
     /// Returns it in words.
     pub fn words(self) -> &'static str {
@@ -95,7 +103,9 @@ fn status_of_clause(result: &ClauseResult) -> Status {
             _ => remaining(result),
         },
         Outcome::OutOfLine => remaining(result),
-        Outcome::Corrected if result.cause == Some(Cause::Drift) || result.also_drifted => Status::DriftCorrected,
+        Outcome::Corrected if result.cause == Some(Cause::Drift) || result.also_drifted => {
+            Status::DriftCorrected
+        }
         Outcome::Corrected => Status::RolledOut,
         Outcome::Unsupported => Status::NotAllSeen,
         Outcome::InLine | Outcome::Idle => Status::InLine,
@@ -115,7 +125,9 @@ pub(crate) fn remaining(result: &ClauseResult) -> Status {
     match due {
         _ if drifted => Status::DriftFound,
         _ if result.cause == Some(Cause::TargetMoved) => Status::RolloutWaiting,
-        Decision::Leave { why: Leave::OnlyAPerson | Leave::OnRollout { from: SwitchFrom::Clause } } => Status::Unmet,
+        Decision::Leave { why: Leave::OnlyAPerson | Leave::OnRollout { from: SwitchFrom::Clause } } => {
+            Status::Unmet
+        }
         _ => Status::RolloutWaiting,
     }
 }

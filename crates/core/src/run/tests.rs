@@ -63,7 +63,9 @@ impl Node {
         }
         let found = match self.things.get(address) {
             None => Found::absent(),
-            Some(properties) => properties.iter().fold(Found::present(), |found, (name, value)| found.with(name.clone(), value.clone())),
+            Some(properties) => properties
+                .iter()
+                .fold(Found::present(), |found, (name, value)| found.with(name.clone(), value.clone())),
         };
         Inspection::Seen(Box::new(Seen {
             found,
@@ -79,7 +81,10 @@ impl Node {
         let address = clause.address.as_str();
         self.log.push(format!("correct {address}"));
         if self.fails.contains(address) {
-            return Correction { failure: Some(failure(FailureAt::Correct, "no such version")), ..Correction::default() };
+            return Correction {
+                failure: Some(failure(FailureAt::Correct, "no such version")),
+                ..Correction::default()
+            };
         }
         if !self.lies.contains(address) {
             if clause.gone == Gone::No {
@@ -90,31 +95,52 @@ impl Node {
         }
         let mut touched = BTreeSet::new();
         if let Some((_, path)) = self.overwrites.take_if(|(package, _)| package == address) {
-            self.things.insert(format!("file:{path}"), BTreeMap::from([("content".into(), json!("from the package"))]));
+            self.things.insert(
+                format!("file:{path}"),
+                BTreeMap::from([("content".into(), json!("from the package"))]),
+            );
             touched.insert(Claim::Path(path));
         }
         if let Some((_, service)) = self.brings.take_if(|(package, _)| package == address) {
-            self.things.insert(format!("service:{service}"), BTreeMap::from([("running".into(), json!(true))]));
+            self.things
+                .insert(format!("service:{service}"), BTreeMap::from([("running".into(), json!(true))]));
             touched.insert(Claim::Service(service));
         }
         Correction { touched, ..Correction::default() }
     }
 
     fn preview(&mut self, clauses: &[&Clause]) -> PackagePreview {
-        self.log.push(format!("preview {}", clauses.iter().map(|clause| clause.address.as_str()).collect::<Vec<_>>().join(" ")));
+        self.log.push(format!(
+            "preview {}",
+            clauses.iter().map(|clause| clause.address.as_str()).collect::<Vec<_>>().join(" ")
+        ));
         let own = |clause: &&Clause| PackageChange {
             package: clause.name().to_owned(),
             before: self.things.get(clause.address.as_str()).map(|_| "1.0".to_owned()),
             after: (clause.gone == Gone::No).then(|| "1.1".to_owned()),
         };
         let taken = clauses.iter().filter_map(|clause| self.takes.get(clause.address.as_str()).cloned());
-        PackagePreview { packages: clauses.iter().map(own).chain(taken).collect(), not_known: self.not_known.clone(), ..PackagePreview::default() }
+        PackagePreview {
+            packages: clauses.iter().map(own).chain(taken).collect(),
+            not_known: self.not_known.clone(),
+            ..PackagePreview::default()
+        }
     }
 
     fn keep(&mut self, clause: &Clause) -> Vec<KeptOld> {
-        let content = self.things.get(clause.address.as_str()).and_then(|thing| thing.get("content")).cloned().unwrap_or_default();
+        let content = self
+            .things
+            .get(clause.address.as_str())
+            .and_then(|thing| thing.get("content"))
+            .cloned()
+            .unwrap_or_default();
         self.log.push(format!("keep {} {content}", clause.address));
-        vec![KeptOld { attic: 1, path: clause.name().to_owned(), digest: crate::digest::of_contents(content.to_string().as_bytes()), bytes: 1 }]
+        vec![KeptOld {
+            attic: 1,
+            path: clause.name().to_owned(),
+            digest: crate::digest::of_contents(content.to_string().as_bytes()),
+            bytes: 1,
+        }]
     }
 
     fn react(&mut self, clause: &Clause, reaction: Reaction) -> Result<Vec<NativeStep>, Failure> {
@@ -156,7 +182,9 @@ impl Node {
                         }
                         Some(RunEvent::Corrected(self.correct(&state.clauses[at]), 1))
                     }
-                    Action::React(at, reaction) => Some(RunEvent::Reacted(self.react(&state.clauses[at], reaction), 1)),
+                    Action::React(at, reaction) => {
+                        Some(RunEvent::Reacted(self.react(&state.clauses[at], reaction), 1))
+                    }
                     Action::KeepDue(due) => {
                         self.due = due;
                         None
@@ -187,7 +215,9 @@ fn file(path: &str, content: &str) -> Clause {
 }
 
 fn service() -> Clause {
-    clause("service:kiosk-shell").with("running", true).reacts("file:/etc/kiosk/shell.conf", Reaction::Restart)
+    clause("service:kiosk-shell")
+        .with("running", true)
+        .reacts("file:/etc/kiosk/shell.conf", Reaction::Restart)
 }
 
 fn conf(content: &str) -> Clause {
@@ -207,12 +237,19 @@ fn table(finished: &Finished) -> String {
     let mut text = format!("{}\n", finished.status.words());
     for result in &finished.results {
         let word = |value: &dyn erased::Word| value.word();
-        text += &format!("{} {} {}", result.address, result.verdict.as_ref().map_or("-".into(), |verdict| word(verdict)), word(&result.outcome));
+        text += &format!(
+            "{} {} {}",
+            result.address,
+            result.verdict.as_ref().map_or("-".into(), |verdict| word(verdict)),
+            word(&result.outcome)
+        );
         if let Some(cause) = &result.cause {
             text += &format!(" {}{}", word(cause), if result.also_drifted { " also_drifted" } else { "" });
         }
         match &result.decision {
-            Decision::Leave { why } => text += &format!(" left:{}", serde_json::to_value(why).unwrap()["reason"].as_str().unwrap()),
+            Decision::Leave { why } => {
+                text += &format!(" left:{}", serde_json::to_value(why).unwrap()["reason"].as_str().unwrap());
+            }
             Decision::Blocked { by } => text += &format!(" by {} first {}", by.need, by.first),
             _ => {}
         }
@@ -325,15 +362,25 @@ fn drift_that_is_only_told_stays_drift_found() {
 
 #[test]
 fn a_rollout_waits_for_the_nodes_switch_and_is_unmet_by_the_clauses_own() {
-    let waiting = Node::default().run(&state(vec![file("/a", "a")]), Settings { on_rollout: OnRollout::Wait, ..enforce() });
+    let waiting = Node::default()
+        .run(&state(vec![file("/a", "a")]), Settings { on_rollout: OnRollout::Wait, ..enforce() });
     let unmet = Node::default().run(&state(vec![file("/a", "a").wait(SwitchFrom::Clause)]), enforce());
-    let of_baseline = Node::default().run(&state(vec![file("/a", "a").wait(SwitchFrom::Baseline)]), enforce());
-    assert_eq!([waiting.status, unmet.status, of_baseline.status], [Status::RolloutWaiting, Status::Unmet, Status::RolloutWaiting]);
+    let of_baseline =
+        Node::default().run(&state(vec![file("/a", "a").wait(SwitchFrom::Baseline)]), enforce());
+    assert_eq!(
+        [waiting.status, unmet.status, of_baseline.status],
+        [Status::RolloutWaiting, Status::Unmet, Status::RolloutWaiting]
+    );
 }
 
 #[test]
 fn a_hold_beats_everything_and_ends_at_its_hour() {
-    let freeze = Freeze { no: 7, until: Timestamp::from_second(150).unwrap(), because: "festival on Auken".into(), clauses: BTreeSet::new() };
+    let freeze = Freeze {
+        no: 7,
+        until: Timestamp::from_second(150).unwrap(),
+        because: "festival on Auken".into(),
+        clauses: BTreeSet::new(),
+    };
     let settings = Settings { freezes: vec![freeze], now: true, ..enforce() };
     let mut node = Node::default();
     insta::assert_snapshot!(table(&node.run(&state(vec![file("/a", "a")]), settings.clone())), @r"
@@ -351,8 +398,14 @@ fn a_freeze_of_a_clause_leaves_the_others_and_the_longest_that_is_meant_is_named
         because: "stocktaking".into(),
         clauses: clauses.iter().map(|clause| (*clause).to_owned()).collect(),
     };
-    let settings =
-        Settings { freezes: vec![freeze(1, 150, &["file:/a"]), freeze(2, 180, &["file:/c*", "file:/d"]), freeze(3, 50, &[])], ..enforce() };
+    let settings = Settings {
+        freezes: vec![
+            freeze(1, 150, &["file:/a"]),
+            freeze(2, 180, &["file:/c*", "file:/d"]),
+            freeze(3, 50, &[]),
+        ],
+        ..enforce()
+    };
     insta::assert_snapshot!(table(&Node::default().run(&state(vec![file("/a", "a"), file("/b", "b")]), settings.clone())), @r"
     rollout waiting
     file:/a different out_of_line rollout left:freeze
@@ -360,9 +413,22 @@ fn a_freeze_of_a_clause_leaves_the_others_and_the_longest_that_is_meant_is_named
     ");
     let now = Timestamp::from_second(100).unwrap();
     assert_eq!(settings.freeze_at(now), None, "that of all clauses is over");
-    assert_eq!(settings.freeze_of(&ClauseAddress::parse("file:/a").unwrap(), now).map(|freeze| freeze.no), Some(1));
-    assert_eq!(settings.freeze_of(&ClauseAddress::parse("file:/a").unwrap(), Timestamp::from_second(20).unwrap()).map(|freeze| freeze.no), Some(1));
-    assert_eq!(settings.freeze_of(&ClauseAddress::parse("file:/b").unwrap(), Timestamp::from_second(20).unwrap()).map(|freeze| freeze.no), Some(3));
+    assert_eq!(
+        settings.freeze_of(&ClauseAddress::parse("file:/a").unwrap(), now).map(|freeze| freeze.no),
+        Some(1)
+    );
+    assert_eq!(
+        settings
+            .freeze_of(&ClauseAddress::parse("file:/a").unwrap(), Timestamp::from_second(20).unwrap())
+            .map(|freeze| freeze.no),
+        Some(1)
+    );
+    assert_eq!(
+        settings
+            .freeze_of(&ClauseAddress::parse("file:/b").unwrap(), Timestamp::from_second(20).unwrap())
+            .map(|freeze| freeze.no),
+        Some(3)
+    );
 }
 
 #[test]
@@ -378,7 +444,10 @@ fn what_cut_the_way_to_the_server_is_not_brought_in_again_until_something_else_i
     file:/a different out_of_line rollout left:cut_the_way
     file:/b different corrected rollout
     ");
-    assert_eq!(node.run(&state(vec![file("/a", "another"), file("/b", "b")]), settings).status, Status::RolledOut);
+    assert_eq!(
+        node.run(&state(vec![file("/a", "another"), file("/b", "b")]), settings).status,
+        Status::RolledOut
+    );
 }
 
 #[test]
@@ -388,9 +457,15 @@ fn grace_counts_from_the_first_run_that_found_the_drift_as_it_is() {
     node.run(&wanted, enforce());
     node = node.with("file:/a", "content", "edited");
     assert_eq!(node.run(&wanted, observe()).status, Status::DriftFound);
-    assert_eq!(memory_of(&node, "file:/a").drift.as_ref().unwrap().found_so_at, Timestamp::from_second(200).unwrap());
+    assert_eq!(
+        memory_of(&node, "file:/a").drift.as_ref().unwrap().found_so_at,
+        Timestamp::from_second(200).unwrap()
+    );
     let left = node.run(&wanted, enforce());
-    assert_eq!(left.results[0].decision, Decision::Leave { why: Leave::Grace { until: Timestamp::from_second(350).unwrap() } });
+    assert_eq!(
+        left.results[0].decision,
+        Decision::Leave { why: Leave::Grace { until: Timestamp::from_second(350).unwrap() } }
+    );
     assert_eq!(node.run(&wanted, enforce()).status, Status::DriftCorrected);
     assert_eq!(memory_of(&node, "file:/a").drift, None);
 }
@@ -406,14 +481,20 @@ fn grace_does_not_hold_back_a_rollout_and_now_opens_it() {
 
 #[test]
 fn outside_the_change_window_nothing_is_begun_unless_it_is_opened() {
-    let window = Some(ChangeWindow { opens: Timestamp::from_second(500).unwrap(), closes: Timestamp::from_second(600).unwrap() });
+    let window = Some(ChangeWindow {
+        opens: Timestamp::from_second(500).unwrap(),
+        closes: Timestamp::from_second(600).unwrap(),
+    });
     let wanted = state(vec![file("/a", "a")]);
     let mut node = Node::default();
     insta::assert_snapshot!(table(&node.run(&wanted, Settings { window, ..enforce() })), @r"
     rollout waiting
     file:/a different out_of_line rollout left:window
     ");
-    assert_eq!(node.clone().run(&wanted, Settings { window, now: true, ..enforce() }).status, Status::RolledOut);
+    assert_eq!(
+        node.clone().run(&wanted, Settings { window, now: true, ..enforce() }).status,
+        Status::RolledOut
+    );
     node.secs = 500;
     assert_eq!(node.clone().run(&wanted, Settings { window, ..enforce() }).status, Status::RolloutWaiting);
     node.secs = 400;
@@ -422,7 +503,9 @@ fn outside_the_change_window_nothing_is_begun_unless_it_is_opened() {
 
 #[test]
 fn a_clause_waits_until_the_windows_of_its_assignments_and_of_the_node_are_all_open() {
-    let hours = |from: &str, until: &str| serde_json::from_value::<WeeklyHours>(json!({ "from": from, "until": until })).unwrap();
+    let hours = |from: &str, until: &str| {
+        serde_json::from_value::<WeeklyHours>(json!({ "from": from, "until": until })).unwrap()
+    };
     let at = |text: &str| text.parse::<Timestamp>().unwrap();
     let windowed = |windows: &[(&str, &str)]| Clause {
         change_windows: windows.iter().map(|(from, until)| vec![hours(from, until)]).collect(),
@@ -443,19 +526,34 @@ fn a_clause_waits_until_the_windows_of_its_assignments_and_of_the_node_are_all_o
         // The assignment's opens while the node's is closed: the node's counts too, on the next day.
         ("2026-11-23T12:00:00Z", &[("05:00", "21:00")], true, Some("2026-11-23T20:00:00Z")),
         ("2026-11-23T21:30:00Z", &[("05:00", "21:00")], true, Some("2026-11-24T05:00:00Z")),
-        ("2026-11-23T12:00:00Z", &[("22:00", "02:00"), ("01:00", "03:00")], true, Some("2026-11-24T01:00:00Z")),
+        (
+            "2026-11-23T12:00:00Z",
+            &[("22:00", "02:00"), ("01:00", "03:00")],
+            true,
+            Some("2026-11-24T01:00:00Z"),
+        ),
     ] {
         let now = at(now);
         let settings = settings(now, if is_node_set { &node } else { &[] });
-        assert_eq!(settings.closed_until(&windowed(windows), now), opens.map(at), "{now} {windows:?} {is_node_set}");
+        assert_eq!(
+            settings.closed_until(&windowed(windows), now),
+            opens.map(at),
+            "{now} {windows:?} {is_node_set}"
+        );
         let open_anyway = Settings { now: true, ..settings };
         assert_eq!(open_anyway.closed_until(&windowed(windows), now), None);
     }
     let never = windowed(&[("01:00", "02:00"), ("03:00", "04:00")]);
     let now = at("2026-11-23T12:00:00Z");
-    assert!(settings(now, &[]).closed_until(&never, now).is_some(), "windows that are never open at once end the search");
+    assert!(
+        settings(now, &[]).closed_until(&never, now).is_some(),
+        "windows that are never open at once end the search"
+    );
     let wanted = EffectiveState::new(
-        vec![Clause { change_windows: vec![vec![hours("05:00", "06:00")]], ..file("/a", "a") }, file("/b", "b")],
+        vec![
+            Clause { change_windows: vec![vec![hours("05:00", "06:00")]], ..file("/a", "a") },
+            file("/b", "b"),
+        ],
         &DigestKey::new("k"),
     );
     insta::assert_snapshot!(table(&Node::default().run(&wanted, enforce())), @r"
@@ -495,14 +593,19 @@ fn a_blocked_clause_counts_by_its_own_cause_if_the_first_one_did_not_fail() {
 
 #[test]
 fn needs_gate_acting_never_looking() {
-    let mut node = Node { fails: BTreeSet::from(["package:p".into()]), ..Node::default() }.with("file:/a", "content", "a");
+    let mut node = Node { fails: BTreeSet::from(["package:p".into()]), ..Node::default() }
+        .with("file:/a", "content", "a");
     let finished = node.run(&state(vec![clause("package:p"), file("/a", "a").needs("package:p")]), enforce());
     assert_eq!(finished.results[1].outcome, Outcome::InLine);
 }
 
 #[test]
 fn what_cannot_be_inspected_fails_unless_a_need_is_missing() {
-    let unreadable = |node: Node| Node { uninspectable: BTreeSet::from(["file:/a".into()]), fails: BTreeSet::from(["package:p".into()]), ..node };
+    let unreadable = |node: Node| Node {
+        uninspectable: BTreeSet::from(["file:/a".into()]),
+        fails: BTreeSet::from(["package:p".into()]),
+        ..node
+    };
     let wanted = state(vec![clause("package:p"), file("/a", "a").needs("package:p")]);
     insta::assert_snapshot!(table(&unreadable(Node::default()).run(&wanted, observe())), @r"
     rollout waiting
@@ -529,7 +632,8 @@ fn corrected_and_still_different_is_a_failure_to_verify() {
 
 #[test]
 fn unsupported_clauses_are_told_and_outrank_only_in_line() {
-    let undecidable = Clause { undecidable: Some("the node did not report about.arch".into()), ..file("/a", "a") };
+    let undecidable =
+        Clause { undecidable: Some("the node did not report about.arch".into()), ..file("/a", "a") };
     let mut node = Node::default().with("file:/b", "content", "b");
     let wanted = state(vec![undecidable, file("/b", "b")]);
     assert_eq!(node.run(&wanted, enforce()).status, Status::NotAllSeen);
@@ -561,7 +665,9 @@ fn a_service_started_in_this_run_is_not_restarted() {
 
 #[test]
 fn a_service_wanted_stopped_does_not_react() {
-    let stopped = clause("service:kiosk-shell").with("running", false).reacts("file:/etc/kiosk/shell.conf", Reaction::Restart);
+    let stopped = clause("service:kiosk-shell")
+        .with("running", false)
+        .reacts("file:/etc/kiosk/shell.conf", Reaction::Restart);
     let mut node = Node::default().with("service:kiosk-shell", "running", false);
     node.run(&state(vec![conf("a"), stopped]), enforce());
     assert_eq!(node.log, ["correct file:/etc/kiosk/shell.conf"]);
@@ -572,7 +678,11 @@ fn restart_includes_reload() {
     let mut due = Vec::new();
     let address = |text: &str| ClauseAddress::parse(text).unwrap();
     for (cause, reaction) in [("file:/a", Reaction::Restart), ("file:/b", Reaction::Reload)] {
-        let cause = DueCause { address: address(cause), found_before: crate::digest::of_contents(b""), happened: false };
+        let cause = DueCause {
+            address: address(cause),
+            found_before: crate::digest::of_contents(b""),
+            happened: false,
+        };
         DueReaction::set_off(&mut due, &address("service:s"), reaction, cause, Timestamp::UNIX_EPOCH);
     }
     assert_eq!((due.len(), due[0].reaction, due[0].causes.len()), (1, Reaction::Restart, 2));
@@ -581,7 +691,11 @@ fn restart_includes_reload() {
 #[test]
 fn a_run_cut_off_before_the_change_forgets_the_reaction() {
     let wanted = state(vec![conf("a"), service()]);
-    let mut node = Node::default().with("service:kiosk-shell", "running", true).with("file:/etc/kiosk/shell.conf", "content", "old");
+    let mut node = Node::default().with("service:kiosk-shell", "running", true).with(
+        "file:/etc/kiosk/shell.conf",
+        "content",
+        "old",
+    );
     node.stop_before = Some("file:/etc/kiosk/shell.conf".into());
     assert!(node.run_part(&wanted, enforce(), &Part::Whole).is_none());
     assert_eq!(node.due.len(), 1, "the reaction is kept before the change");
@@ -593,7 +707,11 @@ fn a_run_cut_off_before_the_change_forgets_the_reaction() {
 #[test]
 fn a_run_cut_off_after_the_change_reacts_in_the_next_one() {
     let wanted = state(vec![conf("a"), service()]);
-    let mut node = Node::default().with("service:kiosk-shell", "running", true).with("file:/etc/kiosk/shell.conf", "content", "old");
+    let mut node = Node::default().with("service:kiosk-shell", "running", true).with(
+        "file:/etc/kiosk/shell.conf",
+        "content",
+        "old",
+    );
     node.stop_before = Some("file:/etc/kiosk/shell.conf".into());
     node.run_part(&wanted, enforce(), &Part::Whole);
     node.stop_before = None;
@@ -613,7 +731,8 @@ fn a_run_cut_off_after_the_change_reacts_in_the_next_one() {
 #[test]
 fn a_failed_reaction_stays_and_is_tried_three_times_then_on_a_new_state() {
     let wanted = state(vec![conf("a"), service()]);
-    let mut node = Node { reactions_fail: true, ..Node::default() }.with("service:kiosk-shell", "running", true);
+    let mut node =
+        Node { reactions_fail: true, ..Node::default() }.with("service:kiosk-shell", "running", true);
     let restarts = |node: &Node| node.log.iter().filter(|line| line.starts_with("restart")).count();
     for tries in [1, 2, 3, 3] {
         let finished = node.run(&wanted, enforce());
@@ -656,14 +775,18 @@ fn a_command_without_a_condition_only_reacts() {
 
 #[test]
 fn what_our_own_package_change_overwrites_is_corrected_once_more_and_is_no_drift() {
-    let mut node = Node { overwrites: Some(("package:kiosk-shell".into(), "/etc/issue".into())), ..Node::default() };
+    let mut node =
+        Node { overwrites: Some(("package:kiosk-shell".into(), "/etc/issue".into())), ..Node::default() };
     let wanted = state(vec![file("/etc/issue", "ours"), clause("package:kiosk-shell").with("version", "1")]);
     insta::assert_snapshot!(table(&node.run(&wanted, enforce())), @r"
     rolled out
     file:/etc/issue different corrected target_moved
     package:kiosk-shell different corrected rollout
     ");
-    assert_eq!(node.log, ["correct file:/etc/issue", "correct package:kiosk-shell", "correct file:/etc/issue"]);
+    assert_eq!(
+        node.log,
+        ["correct file:/etc/issue", "correct package:kiosk-shell", "correct file:/etc/issue"]
+    );
     assert_eq!(node.run(&wanted, enforce()).status, Status::InLine);
 }
 
@@ -671,20 +794,31 @@ fn what_our_own_package_change_overwrites_is_corrected_once_more_and_is_no_drift
 fn what_this_run_brought_along_was_not_there_before_it_looked_and_is_no_drift() {
     let mut node = Node { brings: Some(("package:labsvc".into(), "labsvc".into())), ..Node::default() };
     let service = || clause("service:labsvc").with("running", true);
-    let wanted = state(vec![clause("package:labsvc").with("version", "1"), service(), file("/etc/issue", "ours")]);
+    let wanted =
+        state(vec![clause("package:labsvc").with("version", "1"), service(), file("/etc/issue", "ours")]);
     let finished = node.run(&wanted, enforce());
-    let by = |at: usize| (finished.results[at].already_there, finished.results[at].changed_by.as_ref().map(ClauseAddress::as_str));
+    let by = |at: usize| {
+        (
+            finished.results[at].already_there,
+            finished.results[at].changed_by.as_ref().map(ClauseAddress::as_str),
+        )
+    };
     assert_eq!((by(0), by(1), by(2)), ((false, None), (false, Some("package:labsvc")), (false, None)));
 
     // An upgrade that comes first in the order writes over a file that is looked at later: nobody changed it.
     node.overwrites = Some(("package:labsvc".into(), "/etc/issue".into()));
-    let upgraded = state(vec![clause("package:labsvc").with("version", "2"), service(), file("/etc/issue", "ours")]);
+    let upgraded =
+        state(vec![clause("package:labsvc").with("version", "2"), service(), file("/etc/issue", "ours")]);
     let finished = node.run(&upgraded, enforce());
     let issue = &finished.results[2];
-    assert_eq!((issue.cause, issue.outcome, &issue.drift_window), (Some(Cause::TargetMoved), Outcome::Corrected, &None));
+    assert_eq!(
+        (issue.cause, issue.outcome, &issue.drift_window),
+        (Some(Cause::TargetMoved), Outcome::Corrected, &None)
+    );
     assert_eq!(issue.changed_by.as_ref().unwrap().as_str(), "package:labsvc");
     // What was there already is said to have been.
-    let finished = Node::default().with("service:labsvc", "running", true).run(&state(vec![service()]), enforce());
+    let finished =
+        Node::default().with("service:labsvc", "running", true).run(&state(vec![service()]), enforce());
     assert!(finished.results[0].already_there && finished.results[0].changed_by.is_none());
 }
 
@@ -697,8 +831,14 @@ fn a_partial_run_says_what_it_left_out_and_what_of_it_is_known_to_be_out_of_line
     node.run(&wanted, observe());
     let part = Part::Chosen(BTreeSet::from([ClauseAddress::parse("file:/b").unwrap()]));
     let finished = node.run_part(&wanted, enforce(), &part).unwrap();
-    assert_eq!((finished.status, finished.part), (Status::InLine, Some(PartOf { left_out: 2, known_out_of_line: 1 })));
-    assert_eq!(finished.part.unwrap().words(), "partial: 2 clauses were left out, 1 of them known to be out of line");
+    assert_eq!(
+        (finished.status, finished.part),
+        (Status::InLine, Some(PartOf { left_out: 2, known_out_of_line: 1 }))
+    );
+    assert_eq!(
+        finished.part.unwrap().words(),
+        "partial: 2 clauses were left out, 1 of them known to be out of line"
+    );
 }
 
 #[test]
@@ -728,13 +868,20 @@ fn a_complete_state_without_an_address_closes_its_memory_and_a_partial_run_prune
     let mut node = Node::default();
     node.run(&state(vec![file("/a", "a"), file("/b", "b")]), enforce());
     let only_b = state(vec![file("/b", "b")]);
-    node.run_part(&only_b, enforce(), &Part::Chosen(BTreeSet::from([ClauseAddress::parse("file:/b").unwrap()])));
+    node.run_part(
+        &only_b,
+        enforce(),
+        &Part::Chosen(BTreeSet::from([ClauseAddress::parse("file:/b").unwrap()])),
+    );
     assert_eq!(memory_of(&node, "file:/a").closed_at, None);
     node.run(&only_b, enforce());
     assert_eq!(memory_of(&node, "file:/a").closed_at, Some(Timestamp::from_second(300).unwrap()));
     node.things.remove("file:/a");
     let back = node.run(&state(vec![file("/a", "a"), file("/b", "b")]), enforce());
-    assert_eq!(back.results[0].newness, Some(Newness::HereBefore { until: Timestamp::from_second(300).unwrap() }));
+    assert_eq!(
+        back.results[0].newness,
+        Some(Newness::HereBefore { until: Timestamp::from_second(300).unwrap() })
+    );
 }
 
 #[test]
@@ -759,12 +906,25 @@ fn a_reaction_outside_of_a_partial_run_stays_due() {
 fn an_event_that_was_not_asked_for_changes_nothing() {
     let wanted = state(vec![file("/a", "a")]);
     let key = key();
-    let input =
-        RunInput { state: &wanted, settings: enforce(), memories: Memories::new(), due: Vec::new(), part: Part::Whole, on_demand: false, key: &key };
+    let input = RunInput {
+        state: &wanted,
+        settings: enforce(),
+        memories: Memories::new(),
+        due: Vec::new(),
+        part: Part::Whole,
+        on_demand: false,
+        key: &key,
+    };
     let mut run = Run::new(input);
     run.begin(Timestamp::UNIX_EPOCH);
     assert_eq!(run.on_event(RunEvent::Reacted(Ok(Vec::new()), 0), Timestamp::UNIX_EPOCH), Err(OutOfOrder));
-    assert!(run.on_event(RunEvent::Inspected(Inspection::Unsupported("no backend".into()), 0), Timestamp::UNIX_EPOCH).is_ok());
+    assert!(
+        run.on_event(
+            RunEvent::Inspected(Inspection::Unsupported("no backend".into()), 0),
+            Timestamp::UNIX_EPOCH
+        )
+        .is_ok()
+    );
 }
 
 #[test]
@@ -783,7 +943,10 @@ fn a_target_that_moved_and_remains_counts_as_a_waiting_rollout() {
     assert_eq!(node.run(&wanted(newest.clone()), enforce()).status, Status::InLine);
     // The same is wanted and found, and yet it no longer fits: as if the sources offered a newer one.
     let moved = memory_of(&node, "package:kiosk-shell").clone();
-    let too_old = Clause { wanted: moved.alike.as_ref().unwrap().wanted.clone(), ..newest.wait(SwitchFrom::Clause).with("version", ">= 2") };
+    let too_old = Clause {
+        wanted: moved.alike.as_ref().unwrap().wanted.clone(),
+        ..newest.wait(SwitchFrom::Clause).with("version", ">= 2")
+    };
     let too_old = EffectiveState::new(vec![too_old], &key());
     insta::assert_snapshot!(table(&node.run(&too_old, enforce())), @r"
     rollout waiting
@@ -798,7 +961,12 @@ fn what_only_a_person_can_change_is_unmet() {
     let want = Want {
         clause: &file("/a", "a"),
         correctable: false,
-        cause: CauseFound { cause: Cause::Rollout, also_drifted: false, window: None, newness: Some(Newness::NewHere) },
+        cause: CauseFound {
+            cause: Cause::Rollout,
+            also_drifted: false,
+            window: None,
+            newness: Some(Newness::NewHere),
+        },
         drift_found_at: Timestamp::UNIX_EPOCH,
         blocker: None,
     };
@@ -807,12 +975,17 @@ fn what_only_a_person_can_change_is_unmet() {
     assert_eq!(result.decision, Decision::Leave { why: Leave::OnlyAPerson });
     assert_eq!(status_of(&finished.results, false), Status::Unmet);
     finished.results[0].cause = Some(Cause::Drift);
-    assert_eq!(status_of(&finished.results, false), Status::DriftFound, "a probe that was alike and is not any more has drifted");
+    assert_eq!(
+        status_of(&finished.results, false),
+        Status::DriftFound,
+        "a probe that was alike and is not any more has drifted"
+    );
 }
 
 #[test]
 fn a_reaction_of_what_is_no_longer_wanted_is_dropped() {
-    let mut node = Node { reactions_fail: true, ..Node::default() }.with("service:kiosk-shell", "running", true);
+    let mut node =
+        Node { reactions_fail: true, ..Node::default() }.with("service:kiosk-shell", "running", true);
     node.run(&state(vec![conf("a"), service()]), enforce());
     assert_eq!(node.due.len(), 1);
     let finished = node.run(&state(vec![conf("a")]), enforce());

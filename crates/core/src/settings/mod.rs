@@ -153,7 +153,11 @@ pub enum Rhythm<'s> {
 impl AgentSettings {
     /// Returns when it checks in.
     pub fn check_ins(&self) -> Rhythm<'_> {
-        if self.check_in_at.is_empty() { Rhythm::Every(self.interval_secs) } else { Rhythm::At(&self.check_in_at) }
+        if self.check_in_at.is_empty() {
+            Rhythm::Every(self.interval_secs)
+        } else {
+            Rhythm::At(&self.check_in_at)
+        }
     }
 
     /// Returns when it runs: with its check-ins, unless hours or an interval of their own are set.
@@ -176,9 +180,13 @@ impl AgentSettings {
 
     /// Returns when something of this rhythm is done next. `chance` is any number; it decides where in the spread.
     pub fn next(&self, rhythm: Rhythm<'_>, zone: &TimeZone, after: Timestamp, chance: u64) -> Timestamp {
-        let within = |widest_secs: u64| SignedDuration::from_millis(i64::try_from(chance % (widest_secs * 1_000 + 1)).unwrap_or(0));
+        let within = |widest_secs: u64| {
+            SignedDuration::from_millis(i64::try_from(chance % (widest_secs * 1_000 + 1)).unwrap_or(0))
+        };
         match rhythm {
-            Rhythm::Every(secs) => later(after, seconds(secs)) - within(self.spread_secs.unwrap_or(secs / 10).min(secs / 2)),
+            Rhythm::Every(secs) => {
+                later(after, seconds(secs)) - within(self.spread_secs.unwrap_or(secs / 10).min(secs / 2))
+            }
             Rhythm::At(hours) => later(next_of_day(hours, zone, after), within(self.spread_after_hour())),
         }
     }
@@ -213,7 +221,11 @@ impl AgentSettings {
         };
         let window = match self.change_window.as_slice() {
             [] => "always open".to_owned(),
-            hours => format!("{} {}", hours.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "), self.zone),
+            hours => format!(
+                "{} {}",
+                hours.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "),
+                self.zone
+            ),
         };
         let grace = if self.grace_secs == 0 { "none".to_owned() } else { exact_span(self.grace_secs) };
         let on_drift = if self.on_drift == OnDrift::Correct { "correct" } else { "report" };
@@ -234,14 +246,22 @@ impl AgentSettings {
             ("reach within", exact_span(self.reach_within_secs), &["reach_within_secs"]),
             ("attic", format!("{} MiB", self.attic_mib), &["attic_mib"]),
         ];
-        rows.into_iter().map(|(word, value, from)| DescribedSetting { word: word.to_owned(), value, from: self.origin(from) }).collect()
+        rows.into_iter()
+            .map(|(word, value, from)| DescribedSetting {
+                word: word.to_owned(),
+                value,
+                from: self.origin(from),
+            })
+            .collect()
     }
 
     fn origin(&self, words: &[&str]) -> String {
         match words.iter().find_map(|word| self.from.get(*word)).map(Vec::as_slice) {
             None | Some([]) => "default".to_owned(),
             Some([group]) => format!("the group {group}"),
-            Some(groups) => format!("the groups {} conflict: mode observe until they agree", groups.join(" and ")),
+            Some(groups) => {
+                format!("the groups {} conflict: mode observe until they agree", groups.join(" and "))
+            }
         }
     }
 }
@@ -253,7 +273,8 @@ fn listed(hours: &BTreeSet<HourOfDay>) -> String {
 /// Returns a span in whole units, nothing rounded: `90` is `1 min 30 s`.
 fn exact_span(secs: u64) -> String {
     let units = [(secs / 86_400, "d"), (secs / 3_600 % 24, "h"), (secs / 60 % 60, "min"), (secs % 60, "s")];
-    let said: Vec<String> = units.iter().filter(|(count, _)| *count > 0).map(|(count, unit)| format!("{count} {unit}")).collect();
+    let said: Vec<String> =
+        units.iter().filter(|(count, _)| *count > 0).map(|(count, unit)| format!("{count} {unit}")).collect();
     if said.is_empty() { "0 s".to_owned() } else { said.join(" ") }
 }
 

@@ -39,7 +39,10 @@ fn pair(opens: &str, closes: &str) -> (String, String) {
 fn an_hour_is_written_with_four_digits() {
     assert_eq!(hour("06:30").to_string(), "06:30");
     for wrong in ["6:30", "24:00", "06:60", "0630", "06:3", "+6:30", "aa:bb", ""] {
-        assert_eq!(HourOfDay::try_from(wrong.to_owned()).unwrap_err().to_string(), format!("`{wrong}` is no hour of the day: write it as \"06:30\""));
+        assert_eq!(
+            HourOfDay::try_from(wrong.to_owned()).unwrap_err().to_string(),
+            format!("`{wrong}` is no hour of the day: write it as \"06:30\"")
+        );
     }
 }
 
@@ -50,25 +53,43 @@ fn a_window_over_midnight_belongs_to_the_day_on_which_it_opens() {
     let monday = pair("2026-11-23T22:00:00Z", "2026-11-24T04:00:00Z");
     assert_eq!(window(&night, &zone("UTC"), "2026-11-23T21:59:59Z"), monday);
     assert_eq!(window(&night, &zone("UTC"), "2026-11-24T03:59:59Z"), monday);
-    assert_eq!(window(&night, &zone("UTC"), "2026-11-24T04:00:00Z"), pair("2026-11-30T22:00:00Z", "2026-12-01T04:00:00Z"));
+    assert_eq!(
+        window(&night, &zone("UTC"), "2026-11-24T04:00:00Z"),
+        pair("2026-11-30T22:00:00Z", "2026-12-01T04:00:00Z")
+    );
 }
 
 #[test]
 fn hours_that_touch_are_one_window_and_a_window_follows_the_zone() {
     let weekend = [hours(&[Day::Sat], "20:00", "00:00"), hours(&[Day::Sun], "00:00", "06:00")];
-    assert_eq!(window(&weekend, &zone("CET"), "2026-11-28T12:00:00Z"), pair("2026-11-28T19:00:00Z", "2026-11-29T05:00:00Z"));
+    assert_eq!(
+        window(&weekend, &zone("CET"), "2026-11-28T12:00:00Z"),
+        pair("2026-11-28T19:00:00Z", "2026-11-29T05:00:00Z")
+    );
     // In summer the same hours are an hour earlier.
-    assert_eq!(window(&weekend, &zone("CET"), "2026-07-04T12:00:00Z"), pair("2026-07-04T18:00:00Z", "2026-07-05T04:00:00Z"));
+    assert_eq!(
+        window(&weekend, &zone("CET"), "2026-07-04T12:00:00Z"),
+        pair("2026-07-04T18:00:00Z", "2026-07-05T04:00:00Z")
+    );
     assert_eq!(window_at(&[], &zone("UTC"), at("2026-11-23T00:00:00Z")), None);
 }
 
 #[test]
 fn an_hour_that_the_clocks_leave_out_comes_as_long_after_midnight() {
     let early = BTreeSet::from([hour("02:30")]);
-    assert_eq!(next_of_day(&early, &zone("CET"), at("2026-03-29T00:00:00Z")).to_string(), "2026-03-29T01:30:00Z");
+    assert_eq!(
+        next_of_day(&early, &zone("CET"), at("2026-03-29T00:00:00Z")).to_string(),
+        "2026-03-29T01:30:00Z"
+    );
     // One that comes twice is taken once, the first.
-    assert_eq!(next_of_day(&early, &zone("CET"), at("2026-10-25T00:00:00Z")).to_string(), "2026-10-25T00:30:00Z");
-    assert_eq!(next_of_day(&early, &zone("CET"), at("2026-10-25T00:30:00Z")).to_string(), "2026-10-26T01:30:00Z");
+    assert_eq!(
+        next_of_day(&early, &zone("CET"), at("2026-10-25T00:00:00Z")).to_string(),
+        "2026-10-25T00:30:00Z"
+    );
+    assert_eq!(
+        next_of_day(&early, &zone("CET"), at("2026-10-25T00:30:00Z")).to_string(),
+        "2026-10-26T01:30:00Z"
+    );
 }
 
 #[test]
@@ -105,7 +126,13 @@ proptest! {
 }
 
 fn group(name: &str, priority: i32, settings: GroupSettings) -> Group {
-    Group { name: name.into(), priority, nodes: BTreeSet::from(["gate-auken-1".into()]), settings, ..Group::default() }
+    Group {
+        name: name.into(),
+        priority,
+        nodes: BTreeSet::from(["gate-auken-1".into()]),
+        settings,
+        ..Group::default()
+    }
 }
 
 fn settled(groups: &[Group]) -> AgentSettings {
@@ -121,10 +148,22 @@ fn every_setting_says_which_group_it_comes_from() {
         check_in_at: Some(BTreeSet::from([hour("06:00")])),
         ..GroupSettings::default()
     };
-    let gates = GroupSettings { on_drift: Some(OnDrift::Correct), interval_secs: Some(60), ..GroupSettings::default() };
-    let settings = settled(&[Group { name: EVERYONE.into(), settings: everyone, ..Group::default() }, group("gates", 5, gates)]);
+    let gates = GroupSettings {
+        on_drift: Some(OnDrift::Correct),
+        interval_secs: Some(60),
+        ..GroupSettings::default()
+    };
+    let settings = settled(&[
+        Group { name: EVERYONE.into(), settings: everyone, ..Group::default() },
+        group("gates", 5, gates),
+    ]);
     let told = settings.described();
-    let of = |word: &str| told.iter().find(|told| told.word == word).map(|told| (told.value.as_str(), told.from.as_str())).unwrap();
+    let of = |word: &str| {
+        told.iter()
+            .find(|told| told.word == word)
+            .map(|told| (told.value.as_str(), told.from.as_str()))
+            .unwrap()
+    };
     assert_eq!(of("grace"), ("1 h", "the group everyone"));
     assert_eq!(of("on_drift"), ("correct", "the group gates"));
     // An interval of a higher group replaces the hours of a lower one.

@@ -54,7 +54,9 @@ pub(super) fn join_windows(into: &mut Vec<Vec<WeeklyHours>>, from: &[Vec<WeeklyH
 
 fn first_set<T>(clause: Option<T>, assignment: Option<T>, baseline: Option<T>) -> Option<Switch<T>> {
     let set = |value: Option<T>, from| value.map(|value| Switch { value, from });
-    set(clause, SwitchFrom::Clause).or_else(|| set(assignment, SwitchFrom::Assignment)).or_else(|| set(baseline, SwitchFrom::Baseline))
+    set(clause, SwitchFrom::Clause)
+        .or_else(|| set(assignment, SwitchFrom::Assignment))
+        .or_else(|| set(baseline, SwitchFrom::Baseline))
 }
 
 /// A baseline that is wanted of the node.

@@ -24,7 +24,9 @@ pub(super) fn merge(drafts: Vec<Draft>, conditions: Conditions, findings: &mut V
         let either_undecidable = first.clause.undecidable.is_some() || draft.clause.undecidable.is_some();
         if want_the_same(&first.clause, &draft.clause) {
             join(first, draft);
-        } else if either_undecidable || (conditions == Conditions::CountAsTrue && (first.conditional || draft.conditional)) {
+        } else if either_undecidable
+            || (conditions == Conditions::CountAsTrue && (first.conditional || draft.conditional))
+        {
             // Which of the two counts is decided on a node; here both are only looked at.
             merged.push(draft);
         } else {
@@ -37,7 +39,11 @@ pub(super) fn merge(drafts: Vec<Draft>, conditions: Conditions, findings: &mut V
 /// Returns for each clause the first one with its claim; none if each has its own.
 fn first_of_each_claim(drafts: &[Draft]) -> Option<Vec<usize>> {
     let mut known: HashMap<&Claim, usize> = HashMap::with_capacity(drafts.len());
-    let first_of: Vec<usize> = drafts.iter().enumerate().map(|(at, draft)| *known.entry(&draft.clause.claim).or_insert(at)).collect();
+    let first_of: Vec<usize> = drafts
+        .iter()
+        .enumerate()
+        .map(|(at, draft)| *known.entry(&draft.clause.claim).or_insert(at))
+        .collect();
     (known.len() < drafts.len()).then_some(first_of)
 }
 
@@ -48,13 +54,20 @@ pub(super) fn parts_of_whole(drafts: &[Draft], conditions: Conditions, findings:
     }
     let whole: HashMap<&str, &Draft> = drafts
         .iter()
-        .filter(|draft| draft.clause.address.kind() != "file" || draft.clause.get("content").is_some() || draft.clause.gone != Gone::No)
+        .filter(|draft| {
+            draft.clause.address.kind() != "file"
+                || draft.clause.get("content").is_some()
+                || draft.clause.gone != Gone::No
+        })
         .filter_map(|draft| Some((path_of(&draft.clause)?, draft)))
         .collect();
     for draft in drafts {
         let Some(first) = draft.clause.claim.part_of().and_then(|path| whole.get(path)) else { continue };
         if conditions == Conditions::Decide || !(first.conditional || draft.conditional) {
-            let message = format!("{} manages a part of a file that {} manages as a whole", draft.clause.address, first.clause.address);
+            let message = format!(
+                "{} manages a part of a file that {} manages as a whole",
+                draft.clause.address, first.clause.address
+            );
             findings.push(
                 Finding::error(Code::ClaimConflict, place(draft), message)
                     .related("the other one", place(first))
@@ -71,9 +84,14 @@ pub(super) fn tell_apart(drafts: &[Draft], conditions: Conditions, findings: &mu
     for draft in drafts {
         for name in std::iter::once(&draft.clause.address).chain(&draft.clause.also) {
             let Some(first) = known.insert(name, draft) else { continue };
-            let either_conditional = conditions == Conditions::CountAsTrue && (first.conditional || draft.conditional);
+            let either_conditional =
+                conditions == Conditions::CountAsTrue && (first.conditional || draft.conditional);
             let either_undecidable = first.clause.undecidable.is_some() || draft.clause.undecidable.is_some();
-            if first.place != draft.place && first.clause.claim != draft.clause.claim && !either_conditional && !either_undecidable {
+            if first.place != draft.place
+                && first.clause.claim != draft.clause.claim
+                && !either_conditional
+                && !either_undecidable
+            {
                 findings.push(
                     Finding::error(Code::SameName, place(draft), format!("two clauses are called `{name}`"))
                         .related("the other one", place(first))
@@ -85,7 +103,9 @@ pub(super) fn tell_apart(drafts: &[Draft], conditions: Conditions, findings: &mu
 }
 
 fn want_the_same(left: &Clause, right: &Clause) -> bool {
-    left.address.kind() == right.address.kind() && left.gone == right.gone && left.described() == right.described()
+    left.address.kind() == right.address.kind()
+        && left.gone == right.gone
+        && left.described() == right.described()
 }
 
 fn conflict(first: &Draft, second: &Draft) -> Finding {
@@ -97,9 +117,13 @@ fn conflict(first: &Draft, second: &Draft) -> Finding {
         .map(|(name, _, _)| format!("`{name}`"))
         .collect();
     let about = if differing.is_empty() { String::new() } else { format!(", in {}", differing.join(", ")) };
-    Finding::error(Code::ClaimConflict, place(second), format!("conflicting clauses for {}{about}", first.clause.claim))
-        .related("the other one", place(first))
-        .hint("keep one of them, or tell them apart by `where`")
+    Finding::error(
+        Code::ClaimConflict,
+        place(second),
+        format!("conflicting clauses for {}{about}", first.clause.claim),
+    )
+    .related("the other one", place(first))
+    .hint("keep one of them, or tell them apart by `where`")
 }
 
 fn join(first: &mut Draft, second: Draft) {

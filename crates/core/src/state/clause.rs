@@ -112,14 +112,20 @@ pub struct Clause {
 impl Clause {
     /// Returns the names of the contents and sealed values that the clause refers to.
     pub fn names(&self) -> Vec<String> {
-        let sealed = self.properties.values().filter_map(|value| value.get(SEALED)?.as_str().map(str::to_owned));
+        let sealed =
+            self.properties.values().filter_map(|value| value.get(SEALED)?.as_str().map(str::to_owned));
         self.content_names().into_iter().chain(sealed).collect()
     }
 
     fn content_names(&self) -> Vec<String> {
         let mut names: Vec<String> = self.text("content").map(str::to_owned).into_iter().collect();
         if matches!(self.address.kind(), "tree" | "package_source") {
-            let copies = self.get("copy").and_then(Value::as_object).into_iter().flatten().filter_map(|(_, digest)| digest.as_str());
+            let copies = self
+                .get("copy")
+                .and_then(Value::as_object)
+                .into_iter()
+                .flatten()
+                .filter_map(|(_, digest)| digest.as_str());
             names.extend(copies.chain(self.text("signed_by")).map(str::to_owned));
         }
         names.extend(self.custom.as_ref().map(|custom| custom.program_digest.to_string()));
@@ -129,7 +135,11 @@ impl Clause {
     /// Returns a clause that asks for all that its kind can tell of a thing: inspecting it finds what there is.
     /// `known` are the properties without which the thing cannot be told from others.
     pub fn asking(address: ClauseAddress, kind: &Kind, known: &BTreeMap<String, Value>) -> Self {
-        let asked = kind.properties.iter().filter(|property| property.describes_node).map(|property| (property.name.to_owned(), Value::Null));
+        let asked = kind
+            .properties
+            .iter()
+            .filter(|property| property.describes_node)
+            .map(|property| (property.name.to_owned(), Value::Null));
         let mut properties: BTreeMap<String, Value> = asked.collect();
         properties.extend(known.clone());
         Self {
@@ -193,14 +203,22 @@ impl Clause {
 
     /// Returns a property that is a list of texts.
     pub fn list(&self, property: &str) -> Vec<&str> {
-        self.get(property).and_then(Value::as_array).map(|items| items.iter().filter_map(Value::as_str).collect()).unwrap_or_default()
+        self.get(property)
+            .and_then(Value::as_array)
+            .map(|items| items.iter().filter_map(Value::as_str).collect())
+            .unwrap_or_default()
     }
 
     /// Returns the properties that describe the node, in the order of the kind's table.
     pub fn described(&self) -> Vec<(&str, &Value, Matcher)> {
         let content = self.properties.get("content").map(|value| ("content", value, Matcher::Equal));
         let own = self.kind().properties.iter().filter(|property| property.describes_node);
-        content.into_iter().chain(own.filter_map(|property| Some((property.name, self.properties.get(property.name)?, property.matcher)))).collect()
+        content
+            .into_iter()
+            .chain(own.filter_map(|property| {
+                Some((property.name, self.properties.get(property.name)?, property.matcher))
+            }))
+            .collect()
     }
 
     /// Returns the properties that are compared with what is found: those that describe the node, and what left-out ones
@@ -211,7 +229,9 @@ impl Clause {
         let content = self.properties.get("content").filter(|_| !by_condition);
         let mut compared = Vec::with_capacity(self.properties.len());
         compared.extend(content.map(|value| ("content", Cow::Borrowed(value), Matcher::Equal)));
-        for property in own.iter().filter(|property| property.describes_node && (!by_condition || property.matcher == Matcher::Holds)) {
+        for property in own.iter().filter(|property| {
+            property.describes_node && (!by_condition || property.matcher == Matcher::Holds)
+        }) {
             let left_out = || Some(Cow::Owned(Value::Bool(property.default?.parse().ok()?)));
             let value = self.properties.get(property.name).map(Cow::Borrowed).or_else(left_out);
             compared.extend(value.map(|value| (property.name, value, property.matcher)));
@@ -314,12 +334,17 @@ mod tests {
     #[test]
     fn a_sealed_state_is_known_by_its_digest_and_a_changed_one_is_not() {
         let key = DigestKey::new("key");
-        let concealed = Clause { concealed: BTreeSet::from(["password_hash".into()]), ..clause("account:ops").with("password_hash", "$y$j9T$x") };
+        let concealed = Clause {
+            concealed: BTreeSet::from(["password_hash".into()]),
+            ..clause("account:ops").with("password_hash", "$y$j9T$x")
+        };
         let mut state = EffectiveState::new(vec![full(), concealed], &key);
         state.seal(&key);
         assert!(state.is_as_named());
         let sent = serde_json::to_string(&state).unwrap();
-        assert!(!sent.contains("$y$") && serde_json::from_str::<EffectiveState>(&sent).unwrap().is_as_named());
+        assert!(
+            !sent.contains("$y$") && serde_json::from_str::<EffectiveState>(&sent).unwrap().is_as_named()
+        );
         let changed: EffectiveState = serde_json::from_str(&sent.replace("0644", "0666")).unwrap();
         assert!(!changed.is_as_named());
     }

@@ -58,7 +58,9 @@ impl Clause {
     /// Returns the same of one that is not sealed yet, by the key of what is concealed.
     fn digest_by(&self, key: Option<&DigestKey>) -> Digest {
         let compute = || digest::of_sorted(CLAUSE_SCHEME, &self.whole(key));
-        let Some(last) = self.last_digest.0.as_ref().filter(|_| self.concealed.is_empty()) else { return compute() };
+        let Some(last) = self.last_digest.0.as_ref().filter(|_| self.concealed.is_empty()) else {
+            return compute();
+        };
         let mut last = last.lock().unwrap_or_else(PoisonError::into_inner);
         match &*last {
             Some((clause, digest)) if clause == self => digest.clone(),
@@ -72,14 +74,20 @@ impl Clause {
 
     /// Computes the wanted digest: over the address, `gone`, and the properties that describe the node.
     pub(crate) fn wanted_digest(&self, key: &DigestKey) -> Digest {
-        let properties = self.described().into_iter().map(|(name, value, _)| (name, self.digestable(name, value, Some(key)))).collect();
+        let properties = self
+            .described()
+            .into_iter()
+            .map(|(name, value, _)| (name, self.digestable(name, value, Some(key))))
+            .collect();
         digest::of_sorted(WANTED_SCHEME, &WantedWhole { address: &self.address, gone: self.gone, properties })
     }
 
     /// Returns a value as it is digested: what is concealed by its name, which a sealed value has already.
     fn digestable<'c>(&self, name: &str, value: &'c Value, key: Option<&DigestKey>) -> Digestable<'c> {
         match key {
-            Some(key) if self.concealed.contains(name) && name != "content" => Digestable::Named(key.digest(&digest::canonical(value))),
+            Some(key) if self.concealed.contains(name) && name != "content" => {
+                Digestable::Named(key.digest(&digest::canonical(value)))
+            }
             None if value.get(SEALED).is_some() => Digestable::Plain(Canonical(&value[SEALED])),
             _ => Digestable::Plain(Canonical(value)),
         }
@@ -100,7 +108,11 @@ impl Clause {
             on_drift: self.on_drift.map(SwitchWhole::of),
             on_rollout: self.on_rollout.map(SwitchWhole::of),
             origins: self.origins.iter().map(OriginWhole::of).collect(),
-            properties: self.properties.iter().map(|(name, value)| (name.as_str(), self.digestable(name, value, key))).collect(),
+            properties: self
+                .properties
+                .iter()
+                .map(|(name, value)| (name.as_str(), self.digestable(name, value, key)))
+                .collect(),
             reaction: self.reaction,
             reacts_to: &self.reacts_to,
             satisfies: &self.satisfies,
@@ -208,10 +220,19 @@ pub(super) mod tests {
             reaction: Some(Reaction::Restart),
             on_drift: Some(own(OnDrift::Report)),
             on_rollout: Some(Switch { value: OnRollout::Wait, from: SwitchFrom::Clause }),
-            change_windows: vec![serde_json::from_value(json!([{ "days": ["sat", "sun"], "from": "22:00", "until": "04:00" }])).unwrap()],
+            change_windows: vec![
+                serde_json::from_value(
+                    json!([{ "days": ["sat", "sun"], "from": "22:00", "until": "04:00" }]),
+                )
+                .unwrap(),
+            ],
             grace_secs: Some(60),
             via: Some("systemd".into()),
-            origins: vec![Origin { kit: "quay-base".into(), version: semver::Version::new(1, 3, 0), baseline: "login".into() }],
+            origins: vec![Origin {
+                kit: "quay-base".into(),
+                version: semver::Version::new(1, 3, 0),
+                baseline: "login".into(),
+            }],
             undecidable: Some("about.virtual".into()),
             topics: BTreeSet::from(["settings".into(), "login".into()]),
             satisfies: BTreeSet::from(["SK-7".into(), "SK-3".into()]),
@@ -226,10 +247,20 @@ pub(super) mod tests {
         let key = DigestKey::new("key");
         let clause = full();
         let whole = clause.whole(Some(&key));
-        assert_eq!(String::from_utf8(digest::written(&whole)).unwrap(), serde_json_canonicalizer::to_string(&whole).unwrap());
-        let properties = clause.properties.iter().map(|(name, value)| (name.as_str(), clause.digestable(name, value, Some(&key)))).collect();
+        assert_eq!(
+            String::from_utf8(digest::written(&whole)).unwrap(),
+            serde_json_canonicalizer::to_string(&whole).unwrap()
+        );
+        let properties = clause
+            .properties
+            .iter()
+            .map(|(name, value)| (name.as_str(), clause.digestable(name, value, Some(&key))))
+            .collect();
         let wanted = WantedWhole { address: &clause.address, gone: Gone::Yes, properties };
-        assert_eq!(String::from_utf8(digest::written(&wanted)).unwrap(), serde_json_canonicalizer::to_string(&wanted).unwrap());
+        assert_eq!(
+            String::from_utf8(digest::written(&wanted)).unwrap(),
+            serde_json_canonicalizer::to_string(&wanted).unwrap()
+        );
     }
 
     #[test]
@@ -238,7 +269,10 @@ pub(super) mod tests {
         let shared = Clause { last_digest: LastDigest::shared(), ..full() };
         let moved = Clause { needs: Vec::new(), ..shared.clone() };
         for clause in [&shared, &moved, &shared, &moved.clone(), &shared] {
-            assert_eq!(clause.digest(), Clause { last_digest: LastDigest::default(), ..clause.clone() }.digest());
+            assert_eq!(
+                clause.digest(),
+                Clause { last_digest: LastDigest::default(), ..clause.clone() }.digest()
+            );
         }
         assert_ne!(shared.digest(), moved.digest());
         let one = EffectiveState::new(vec![shared.clone(), moved.clone()], &key);
@@ -249,7 +283,10 @@ pub(super) mod tests {
     fn a_state_that_was_named_in_the_older_way_is_still_known_by_its_name() {
         let key = DigestKey::new("key");
         let state = EffectiveState::new(vec![full()], &key);
-        let older = EffectiveState { digest: state_digest(OLDER_STATE_SCHEME, &state.clauses, Some(&key)), ..state.clone() };
+        let older = EffectiveState {
+            digest: state_digest(OLDER_STATE_SCHEME, &state.clauses, Some(&key)),
+            ..state.clone()
+        };
         assert!(state.digest.as_str().starts_with("s2:") && older.digest.as_str().starts_with("s1:"));
         let key_less = |state: &EffectiveState| {
             let mut state = state.clone();

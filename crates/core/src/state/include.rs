@@ -58,22 +58,39 @@ impl<'a> Inclusion<'a, '_> {
     fn find(&mut self, own: &'a Kit, include: &'a Located<String>) -> Option<(&'a Kit, &'a Baseline)> {
         let place = include.place.clone().in_kit(&own.name);
         let (kit_name, baseline) = include.value.split_once('/').unwrap_or((&own.name, &include.value));
-        let kit = if kit_name == own.name { Some(own) } else { self.kits.iter().copied().find(|kit| kit.name == kit_name) };
+        let kit = if kit_name == own.name {
+            Some(own)
+        } else {
+            self.kits.iter().copied().find(|kit| kit.name == kit_name)
+        };
         let required = kit_name == own.name || own.requires.iter().any(|required| required.kit == kit_name);
         let finding = match kit {
-            _ if !required => Finding::error(Code::NotRequired, place, format!("the kit does not require `{kit_name}`"))
-                .hint(format!("add {kit_name} = \"^1.0\" to [requires] in kit.toml")),
+            _ if !required => {
+                Finding::error(Code::NotRequired, place, format!("the kit does not require `{kit_name}`"))
+                    .hint(format!("add {kit_name} = \"^1.0\" to [requires] in kit.toml"))
+            }
             // A check said so of the requirement already; a node must not go without what is included.
             None if self.conditions == Conditions::CountAsTrue => return None,
-            None => Finding::error(Code::NotAtHand, place, format!("`{kit_name}` is not available, and `{baseline}` is included from it"))
-                .hint(format!("name its folder: --with ../{kit_name}")),
+            None => Finding::error(
+                Code::NotAtHand,
+                place,
+                format!("`{kit_name}` is not available, and `{baseline}` is included from it"),
+            )
+            .hint(format!("name its folder: --with ../{kit_name}")),
             Some(kit) => match kit.baseline(baseline) {
                 Some(found) => return Some((kit, found)),
                 None => {
                     let names = kit.baselines.iter().map(|baseline| baseline.name.value.as_str());
-                    let hint = nearest_word(baseline, names.clone())
-                        .map_or_else(|| format!("it has {}", names.collect::<Vec<_>>().join(", ")), |near| format!("did you mean `{near}`?"));
-                    Finding::error(Code::UnknownBaseline, place, format!("{}@{} has no baseline `{baseline}`", kit.name, kit.version)).hint(hint)
+                    let hint = nearest_word(baseline, names.clone()).map_or_else(
+                        || format!("it has {}", names.collect::<Vec<_>>().join(", ")),
+                        |near| format!("did you mean `{near}`?"),
+                    );
+                    Finding::error(
+                        Code::UnknownBaseline,
+                        place,
+                        format!("{}@{} has no baseline `{baseline}`", kit.name, kit.version),
+                    )
+                    .hint(hint)
                 }
             },
         };
@@ -85,11 +102,18 @@ impl<'a> Inclusion<'a, '_> {
 
     fn circle(&mut self, from: usize) {
         let round = &self.open[from..];
-        let names: Vec<&str> = round.iter().chain(round.first()).map(|(one, _)| one.baseline.name.value.as_str()).collect();
-        let place = |include: Option<&Located<String>>, kit: &Kit| include.map(|include| include.place.clone().in_kit(&kit.name));
+        let names: Vec<&str> =
+            round.iter().chain(round.first()).map(|(one, _)| one.baseline.name.value.as_str()).collect();
+        let place = |include: Option<&Located<String>>, kit: &Kit| {
+            include.map(|include| include.place.clone().in_kit(&kit.name))
+        };
         let Some(first) = place(round[0].1, round[0].0.kit) else { return };
-        let mut finding = Finding::error(Code::IncludeCircle, first, format!("cycle of includes: {}", names.join(" includes ")))
-            .hint("remove one of these includes");
+        let mut finding = Finding::error(
+            Code::IncludeCircle,
+            first,
+            format!("cycle of includes: {}", names.join(" includes ")),
+        )
+        .hint("remove one of these includes");
         for (one, include) in &round[1..] {
             if let Some(place) = place(*include, one.kit) {
                 finding = finding.related(format!("`{}`", one.baseline.name.value), place);

@@ -55,7 +55,11 @@ impl<'a> Instantiation<'a> {
             Conditions::CountAsTrue => Scope::guessing(input.view, params),
         };
         let kit: Arc<str> = assigned.kit.name.as_str().into();
-        let origin = Origin { kit: kit.clone(), version: assigned.kit.version.clone(), baseline: assigned.baseline.name.value.as_str().into() };
+        let origin = Origin {
+            kit: kit.clone(),
+            version: assigned.kit.version.clone(),
+            baseline: assigned.baseline.name.value.as_str().into(),
+        };
         Self {
             assigned,
             input,
@@ -77,7 +81,8 @@ impl<'a> Instantiation<'a> {
     /// Returns what a clause of a document comes to here: one clause, or one for each turn of its loops.
     pub fn clause(&mut self, document: &'a ClauseDocument) -> Result<Vec<Draft>, Vec<Finding>> {
         let (excluded_by, undecidable) = self.condition(document).map_err(|finding| vec![finding])?;
-        if excluded_by.is_some() || undecidable.is_some() || self.input.conditions == Conditions::CountAsTrue {
+        if excluded_by.is_some() || undecidable.is_some() || self.input.conditions == Conditions::CountAsTrue
+        {
             let mut drafts = self.all_turns(document, excluded_by, undecidable)?;
             for draft in &mut drafts {
                 self.assigned.terms.lay_over(&mut draft.clause, document, self.assigned.baseline);
@@ -112,7 +117,12 @@ impl<'a> Instantiation<'a> {
         }
         let (drafts, is_fixed) = (Arc::new(drafts), is_fixed(document));
         if is_fixed || self.params_number.is_some() {
-            document.made.keep(self.params_number.filter(|_| !is_fixed), inputs, self.input.view, drafts.clone());
+            document.made.keep(
+                self.params_number.filter(|_| !is_fixed),
+                inputs,
+                self.input.view,
+                drafts.clone(),
+            );
         }
         Ok(drafts)
     }
@@ -141,11 +151,21 @@ impl<'a> Instantiation<'a> {
         if findings.is_empty() { Ok(drafts) } else { Err(findings) }
     }
 
-    fn rendered(&self, document: &ClauseDocument, excluded_by: Option<String>, undecidable: Option<String>) -> Result<Draft, Vec<Finding>> {
+    fn rendered(
+        &self,
+        document: &ClauseDocument,
+        excluded_by: Option<String>,
+        undecidable: Option<String>,
+    ) -> Result<Draft, Vec<Finding>> {
         let address = self.address(document).map_err(|finding| vec![finding])?;
         let common = &document.common;
         let baseline = self.assigned.baseline;
-        let second_name = common.second_name.as_ref().map(|name| second_name(name, &address)).transpose().map_err(|finding| vec![finding])?;
+        let second_name = common
+            .second_name
+            .as_ref()
+            .map(|name| second_name(name, &address))
+            .transpose()
+            .map_err(|finding| vec![finding])?;
         let gone = self.gone(document).map_err(|finding| vec![finding])?;
         let mut clause = Clause {
             claim: document.kind.claim_of(address.name(), &BTreeMap::new()),
@@ -159,9 +179,10 @@ impl<'a> Instantiation<'a> {
             needs: Vec::new(),
             dropped_needs: Vec::new(),
             reacts_to: Vec::new(),
-            reaction: common
-                .reaction
-                .or_else(|| (document.kind.reactions == [kind::Reaction::Run] && !common.reacts_to.is_empty()).then_some(kind::Reaction::Run)),
+            reaction: common.reaction.or_else(|| {
+                (document.kind.reactions == [kind::Reaction::Run] && !common.reacts_to.is_empty())
+                    .then_some(kind::Reaction::Run)
+            }),
             on_drift: None,
             on_rollout: None,
             change_windows: Vec::new(),
@@ -186,7 +207,8 @@ impl<'a> Instantiation<'a> {
             contents = self.properties(document, &mut clause)?;
             clause.claim = document.kind.claim_of(clause.address.name(), &clause.properties);
         }
-        let in_kit = |one: &Located<String>| Located { value: one.value.clone(), place: self.in_kit(&one.place) };
+        let in_kit =
+            |one: &Located<String>| Located { value: one.value.clone(), place: self.in_kit(&one.place) };
         Ok(Draft {
             place: self.in_kit(&document.what.place),
             excluded_by,
@@ -204,13 +226,18 @@ impl<'a> Instantiation<'a> {
 
     /// Returns the values of the loops' names, turn by turn; the last name changes fastest.
     fn turns(&self, document: &ClauseDocument) -> Result<Vec<Vec<Value>>, Finding> {
-        let names: Vec<&str> = self.assigned.baseline.parameters.iter().map(|parameter| parameter.name.value.as_str()).collect();
+        let names: Vec<&str> =
+            self.assigned.baseline.parameters.iter().map(|parameter| parameter.name.value.as_str()).collect();
         let mut turns: Vec<Vec<Value>> = vec![Vec::new()];
         for one in &document.loops {
-            let failed = |error: ConditionError| Finding::error(Code::Loop, one.over.place.clone(), error.message).maybe_hint(error.hint);
+            let failed = |error: ConditionError| {
+                Finding::error(Code::Loop, one.over.place.clone(), error.message).maybe_hint(error.hint)
+            };
             let parsed = match self.assigned.baseline.compiled.items.get(&one.over.value) {
                 Some(parsed) => parsed.clone(),
-                None => Arc::new(Items::parse(&one.over.value, &names).map_err(|mut errors| failed(errors.remove(0)))?),
+                None => Arc::new(
+                    Items::parse(&one.over.value, &names).map_err(|mut errors| failed(errors.remove(0)))?,
+                ),
             };
             self.scope.note(&parsed.inputs());
             let items = parsed.of(self.input.view, &self.params).map_err(failed)?;
@@ -221,9 +248,13 @@ impl<'a> Instantiation<'a> {
             if items.is_empty() && self.input.conditions == Conditions::CountAsTrue {
                 items.push(self.sample_item(&parsed));
             }
-            turns = turns.iter().flat_map(|turn| items.iter().map(|item| [turn.clone(), vec![item.clone()]].concat())).collect();
+            turns = turns
+                .iter()
+                .flat_map(|turn| items.iter().map(|item| [turn.clone(), vec![item.clone()]].concat()))
+                .collect();
             if turns.len() > MOST_ITEMS {
-                let message = format!("the loops expand to {} clauses, at most {MOST_ITEMS} are allowed", turns.len());
+                let message =
+                    format!("the loops expand to {} clauses, at most {MOST_ITEMS} are allowed", turns.len());
                 return Err(Finding::error(Code::Loop, one.over.place.clone(), message));
             }
         }
@@ -232,14 +263,20 @@ impl<'a> Instantiation<'a> {
 
     /// Returns what stands for the items of an empty list, so that a check sees the clause.
     fn sample_item(&self, items: &Items) -> Value {
-        let parameter = items.parameters().next().and_then(|name| self.assigned.baseline.parameters.iter().find(|one| one.name.value == name));
+        let parameter = items
+            .parameters()
+            .next()
+            .and_then(|name| self.assigned.baseline.parameters.iter().find(|one| one.name.value == name));
         parameter.and_then(Parameter::sample_item).unwrap_or(Value::Null)
     }
 
     fn address(&self, document: &ClauseDocument) -> Result<ClauseAddress, Finding> {
         let written = &document.what;
         let text = if has_markup(&written.value) && !document.common.literal {
-            let value = self.renderer.value(&written.value, &self.scope).map_err(|error| self.render_finding(&error, written, None))?;
+            let value = self
+                .renderer
+                .value(&written.value, &self.scope)
+                .map_err(|error| self.render_finding(&error, written, None))?;
             value.as_str().map(str::to_owned).unwrap_or_else(|| value.to_string())
         } else {
             written.value.clone()
@@ -251,15 +288,21 @@ impl<'a> Instantiation<'a> {
         }
         let naming = document.kind.naming;
         if naming == Naming::Path {
-            let path = kind::absolute_path(address.name()).map_err(|refused| refuse(refused.message).maybe_hint(refused.hint))?;
+            let path = kind::absolute_path(address.name())
+                .map_err(|refused| refuse(refused.message).maybe_hint(refused.hint))?;
             if path == address.name() {
                 return Ok(address);
             }
-            return ClauseAddress::parse(&format!("{}:{path}", address.kind())).map_err(|error| refuse(error.to_string()));
+            return ClauseAddress::parse(&format!("{}:{path}", address.kind()))
+                .map_err(|error| refuse(error.to_string()));
         }
         if !naming.fits(address.name()) {
             let message = format!("`{}` is not a valid name of a {}", address.name(), address.kind());
-            return Err(refuse(message).hint(format!("names of a {} are {}", address.kind(), naming.words())));
+            return Err(refuse(message).hint(format!(
+                "names of a {} are {}",
+                address.kind(),
+                naming.words()
+            )));
         }
         Ok(address)
     }
@@ -286,7 +329,10 @@ impl<'a> Instantiation<'a> {
     }
 
     /// Returns the condition that excludes the clause, and what the node did not report.
-    fn condition(&mut self, document: &'a ClauseDocument) -> Result<(Option<String>, Option<String>), Finding> {
+    fn condition(
+        &mut self,
+        document: &'a ClauseDocument,
+    ) -> Result<(Option<String>, Option<String>), Finding> {
         if self.input.conditions == Conditions::CountAsTrue {
             return Ok((None, None));
         }
@@ -303,7 +349,9 @@ impl<'a> Instantiation<'a> {
             }
             self.answered.insert(&condition.value, answer);
         }
-        let undecidable = (!missing.is_empty()).then(|| format!("the node did not report {}", missing.into_iter().collect::<Vec<_>>().join(", ")));
+        let undecidable = (!missing.is_empty()).then(|| {
+            format!("the node did not report {}", missing.into_iter().collect::<Vec<_>>().join(", "))
+        });
         Ok((None, undecidable))
     }
 
@@ -313,8 +361,12 @@ impl<'a> Instantiation<'a> {
         let parsed = match baseline.compiled.conditions.get(&condition.value) {
             Some(parsed) => parsed.clone(),
             None => {
-                let names: Vec<&str> = baseline.parameters.iter().map(|parameter| parameter.name.value.as_str()).collect();
-                Arc::new(Condition::parse(&condition.value, &names).map_err(|errors| failed(errors[0].message.clone()))?)
+                let names: Vec<&str> =
+                    baseline.parameters.iter().map(|parameter| parameter.name.value.as_str()).collect();
+                Arc::new(
+                    Condition::parse(&condition.value, &names)
+                        .map_err(|errors| failed(errors[0].message.clone()))?,
+                )
             }
         };
         self.scope.note(&parsed.inputs());
@@ -322,10 +374,18 @@ impl<'a> Instantiation<'a> {
     }
 
     /// Sets the clause's properties and returns the contents that they refer to.
-    fn properties(&self, document: &ClauseDocument, clause: &mut Clause) -> Result<Vec<Content>, Vec<Finding>> {
+    fn properties(
+        &self,
+        document: &ClauseDocument,
+        clause: &mut Clause,
+    ) -> Result<Vec<Content>, Vec<Finding>> {
         let mut findings = Vec::new();
         let is_made_gone = document.common.gone_if.is_some() && clause.gone != Gone::No;
-        for (name, written) in document.properties.iter().filter(|(name, _)| !is_made_gone || stays_when_gone(document.kind, name)) {
+        for (name, written) in document
+            .properties
+            .iter()
+            .filter(|(name, _)| !is_made_gone || stays_when_gone(document.kind, name))
+        {
             match self.property(document, name, written) {
                 Ok(Some(value)) => drop(clause.properties.insert((*name).to_owned(), value)),
                 Ok(None) => {}
@@ -335,26 +395,40 @@ impl<'a> Instantiation<'a> {
         if !findings.is_empty() {
             return Err(findings);
         }
-        let concealed = document.kind.properties.iter().filter(|property| property.concealed || document.common.conceal);
-        clause.concealed =
-            concealed.filter(|property| clause.properties.contains_key(property.name)).map(|property| property.name.to_owned()).collect();
+        let concealed =
+            document.kind.properties.iter().filter(|property| property.concealed || document.common.conceal);
+        clause.concealed = concealed
+            .filter(|property| clause.properties.contains_key(property.name))
+            .map(|property| property.name.to_owned())
+            .collect();
         let contents = match clause.address.kind() {
             "file" | "trust_anchor" | "tree" | "package_source" if is_made_gone => Vec::new(),
-            "file" | "trust_anchor" => self.content(document, clause).map_err(|finding| vec![finding])?.into_iter().collect(),
+            "file" | "trust_anchor" => {
+                self.content(document, clause).map_err(|finding| vec![finding])?.into_iter().collect()
+            }
             "tree" | "package_source" => self.copies(document, clause).map_err(|finding| vec![finding])?,
             _ => self.program(clause).into_iter().collect(),
         };
         if clause.flag("shell") == Some(true) && clause.list("argv").len() != 1 {
             return Err(vec![
-                Finding::error(Code::Properties, document.what.place.clone(), "with `shell`, argv is one text")
-                    .hint("write argv = [\"the whole line\"]"),
+                Finding::error(
+                    Code::Properties,
+                    document.what.place.clone(),
+                    "with `shell`, argv is one text",
+                )
+                .hint("write argv = [\"the whole line\"]"),
             ]);
         }
         Ok(contents)
     }
 
     /// Returns a property's value in normal form; none if a check can only guess at it.
-    fn property(&self, document: &ClauseDocument, name: &'static str, written: &Located<Value>) -> Result<Option<Value>, Finding> {
+    fn property(
+        &self,
+        document: &ClauseDocument,
+        name: &'static str,
+        written: &Located<Value>,
+    ) -> Result<Option<Value>, Finding> {
         let property = document.kind.property(name).expect("reading a document refuses unknown properties");
         let value = if document.common.literal {
             written.value.clone()
@@ -369,15 +443,23 @@ impl<'a> Instantiation<'a> {
         if normal.is_err() && self.scope.guessed() {
             return Ok(None);
         }
-        let code = if property.value == kind::ValueType::PasswordHash { Code::Password } else { Code::WrongValue };
-        normal.map(Some).map_err(|refused| Finding::error(code, written.place.clone(), refused.message).maybe_hint(refused.hint))
+        let code =
+            if property.value == kind::ValueType::PasswordHash { Code::Password } else { Code::WrongValue };
+        normal.map(Some).map_err(|refused| {
+            Finding::error(code, written.place.clone(), refused.message).maybe_hint(refused.hint)
+        })
     }
 
     /// Replaces what a file's contents come from by the contents' digest.
     fn content(&self, document: &ClauseDocument, clause: &mut Clause) -> Result<Option<Content>, Finding> {
         let files = &self.assigned.kit.files;
-        let place_of =
-            |name: &str| document.properties.iter().find(|(property, _)| *property == name).map_or(&document.what.place, |(_, value)| &value.place);
+        let place_of = |name: &str| {
+            document
+                .properties
+                .iter()
+                .find(|(property, _)| *property == name)
+                .map_or(&document.what.place, |(_, value)| &value.place)
+        };
         let text = clause.properties.remove("text").or_else(|| clause.properties.remove("pem"));
         let copy = clause.properties.remove("copy");
         let render = clause.properties.remove("render");
@@ -421,11 +503,14 @@ impl<'a> Instantiation<'a> {
     fn copies(&self, document: &ClauseDocument, clause: &mut Clause) -> Result<Vec<Content>, Finding> {
         let files = &self.assigned.kit.files;
         let mut contents = Vec::new();
-        for (name, written) in document.properties.iter().filter(|(name, _)| matches!(*name, "copy" | "signed_by")) {
+        for (name, written) in
+            document.properties.iter().filter(|(name, _)| matches!(*name, "copy" | "signed_by"))
+        {
             let Some(path) = clause.text(name).map(|path| format!("copies/{path}")) else { continue };
             let mut found: BTreeMap<String, Value> = BTreeMap::new();
             let below = files.below(&path).map(|inner| (inner.to_owned(), format!("{path}/{inner}")));
-            let single = files.get(&path).map(|_| (String::new(), path.clone())).filter(|_| *name == "signed_by");
+            let single =
+                files.get(&path).map(|_| (String::new(), path.clone())).filter(|_| *name == "signed_by");
             for (inner, path) in below.filter(|_| *name == "copy").chain(single) {
                 let bytes = files.get(&path).unwrap_or_default();
                 let digest = digest::of_contents(bytes);
@@ -445,28 +530,41 @@ impl<'a> Instantiation<'a> {
     fn program(&self, clause: &Clause) -> Option<Content> {
         let custom = clause.custom.as_ref()?;
         let folder = custom.name.rsplit('/').next().unwrap_or_default();
-        let bytes = self.assigned.kit.files.get(&format!("kinds/{folder}/{}", custom.program)).unwrap_or_default();
+        let bytes =
+            self.assigned.kit.files.get(&format!("kinds/{folder}/{}", custom.program)).unwrap_or_default();
         Some((custom.program_digest.clone(), bytes.into()))
     }
 
     fn render_finding(&self, error: &RenderError, written: &Located<String>, file: Option<&str>) -> Finding {
         let files = &self.assigned.kit.files;
-        let in_file = error.file.as_deref().or(file).map(|file| format!("renders/{file}")).filter(|path| files.get(path).is_some());
+        let in_file = error
+            .file
+            .as_deref()
+            .or(file)
+            .map(|file| format!("renders/{file}"))
+            .filter(|path| files.get(path).is_some());
         let place = match in_file {
             Some(path) => {
                 let text = files.text(&path).unwrap_or_default();
                 let line_range = || {
-                    let start: usize = text.split_inclusive('\n').take(error.line.unwrap_or(1).saturating_sub(1)).map(str::len).sum();
+                    let start: usize = text
+                        .split_inclusive('\n')
+                        .take(error.line.unwrap_or(1).saturating_sub(1))
+                        .map(str::len)
+                        .sum();
                     start..start + text[start..].lines().next().map_or(0, str::len)
                 };
                 Place::new(&Arc::from(path), text, error.range.clone().unwrap_or_else(line_range))
             }
             None => match (&error.range, files.text(&written.place.file)) {
-                (Some(range), Some(document)) => written.place.within(document, &written.value, range.clone()),
+                (Some(range), Some(document)) => {
+                    written.place.within(document, &written.value, range.clone())
+                }
                 _ => written.place.clone(),
             },
         };
-        Finding::error(Code::Render, place, error.message.clone()).hint("in scope are params, labels, about and node.name, and in a loop its names")
+        Finding::error(Code::Render, place, error.message.clone())
+            .hint("in scope are params, labels, about and node.name, and in a loop its names")
     }
 }
 
@@ -477,22 +575,28 @@ fn is_fixed(document: &ClauseDocument) -> bool {
     document.loops.is_empty()
         && !has_a_render
         && document.common.gone_if.is_none()
-        && (document.common.literal || !(has_markup(&document.what.value) || properties.any(|(_, written)| mentions_markup(&written.value))))
+        && (document.common.literal
+            || !(has_markup(&document.what.value)
+                || properties.any(|(_, written)| mentions_markup(&written.value))))
 }
 
 fn mentions_markup(value: &Value) -> bool {
     match value {
         Value::String(text) => has_markup(text),
         Value::Array(items) => items.iter().any(mentions_markup),
-        Value::Object(entries) => entries.iter().any(|(name, value)| has_markup(name) || mentions_markup(value)),
+        Value::Object(entries) => {
+            entries.iter().any(|(name, value)| has_markup(name) || mentions_markup(value))
+        }
         Value::Null | Value::Bool(_) | Value::Number(_) => false,
     }
 }
 
 /// Reads a second name: an address of the clause's own kind.
 fn second_name(written: &Located<String>, own: &ClauseAddress) -> Result<ClauseAddress, Finding> {
-    let refuse =
-        |message: String| Finding::error(Code::NotAnAddress, written.place.clone(), message).hint(format!("write as = \"{}:name\"", own.kind()));
+    let refuse = |message: String| {
+        Finding::error(Code::NotAnAddress, written.place.clone(), message)
+            .hint(format!("write as = \"{}:name\"", own.kind()))
+    };
     let name = ClauseAddress::parse(&written.value).map_err(|error| refuse(error.to_string()))?;
     if name.kind() != own.kind() || crate::address::is_pattern(name.as_str()) {
         return Err(refuse(format!("`as` gives a {} a second name, and `{name}` is none", own.kind())));
@@ -507,14 +611,24 @@ fn as_text(written: &Located<Value>) -> Located<String> {
 fn missing_file(files: &crate::kit::KitFiles, path: &str, place: &Place) -> Finding {
     let folder = path.split('/').next().unwrap_or_default();
     let near = kind::nearest_word(path, files.paths().filter(|known| known.starts_with(folder)));
-    let hint = near.map_or_else(|| format!("put the file there: {path}"), |near| format!("did you mean `{}`?", &near[folder.len() + 1..]));
+    let hint = near.map_or_else(
+        || format!("put the file there: {path}"),
+        |near| format!("did you mean `{}`?", &near[folder.len() + 1..]),
+    );
     Finding::error(Code::MissingFile, place.clone(), format!("the kit has no file {path}")).hint(hint)
 }
 
 /// Puts the line that says who keeps a file before its contents, or after a first line that names an interpreter.
 fn with_banner(bytes: &[u8], sign: &str, origin: &Origin) -> Vec<u8> {
-    let line = format!("{sign} Managed by Constans, baseline {}/{}: manual changes are detected and may be undone.\n", origin.kit, origin.baseline);
-    let at = if bytes.starts_with(b"#!") { bytes.iter().position(|byte| *byte == b'\n').map_or(bytes.len(), |newline| newline + 1) } else { 0 };
+    let line = format!(
+        "{sign} Managed by Constans, baseline {}/{}: manual changes are detected and may be undone.\n",
+        origin.kit, origin.baseline
+    );
+    let at = if bytes.starts_with(b"#!") {
+        bytes.iter().position(|byte| *byte == b'\n').map_or(bytes.len(), |newline| newline + 1)
+    } else {
+        0
+    };
     [&bytes[..at], line.as_bytes(), &bytes[at..]].concat()
 }
 

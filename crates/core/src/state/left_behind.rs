@@ -74,9 +74,13 @@ mod tests {
             (vec![&["-file:/a"]], &[], ""),
             (vec![&["file:/a"]], &["file:/a"], ""),
         ] {
-            let past: Vec<(EffectiveState, Timestamp)> = past.iter().zip(1..).map(|(addresses, secs)| (state(addresses), at(secs))).collect();
+            let past: Vec<(EffectiveState, Timestamp)> =
+                past.iter().zip(1..).map(|(addresses, secs)| (state(addresses), at(secs))).collect();
             let left = left_behind(&past, &state(present));
-            let words: Vec<String> = left.iter().map(|one| format!("{} until {}", one.address, one.wanted_until.as_second())).collect();
+            let words: Vec<String> = left
+                .iter()
+                .map(|one| format!("{} until {}", one.address, one.wanted_until.as_second()))
+                .collect();
             assert_eq!(words.join(", "), expected);
         }
     }

@@ -38,7 +38,11 @@ impl Clone for Made {
 
 impl Made {
     /// Returns what it came to with these parameters for a node that says the same, and what was inputs for it.
-    pub(super) fn find(&self, params: Option<usize>, view: &NodeView) -> Option<(Arc<Vec<Draft>>, NodeInputs)> {
+    pub(super) fn find(
+        &self,
+        params: Option<usize>,
+        view: &NodeView,
+    ) -> Option<(Arc<Vec<Draft>>, NodeInputs)> {
         let kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         let mut said: Option<(&NodeInputs, String)> = None;
         kept.all.iter().filter(|one| one.params.is_none() || one.params == params).find_map(|one| {
@@ -52,15 +56,24 @@ impl Made {
 
     /// Keeps what it came to; without parameters, what it comes to everywhere. What asks for the node's name is of no use to
     /// another node, and what is concealed is not kept.
-    pub(super) fn keep(&self, params: Option<usize>, inputs: NodeInputs, view: &NodeView, drafts: Arc<Vec<Draft>>) {
+    pub(super) fn keep(
+        &self,
+        params: Option<usize>,
+        inputs: NodeInputs,
+        view: &NodeView,
+        drafts: Arc<Vec<Draft>>,
+    ) {
         let size = |draft: &Draft| draft.contents.iter().map(|(_, bytes)| bytes.len()).sum::<usize>();
-        let is_kept = |draft: &Draft| draft.clause.concealed.is_empty() && (params.is_none() || size(draft) <= LARGEST_KEPT);
+        let is_kept = |draft: &Draft| {
+            draft.clause.concealed.is_empty() && (params.is_none() || size(draft) <= LARGEST_KEPT)
+        };
         if inputs.name || !drafts.iter().all(is_kept) {
             return;
         }
         let one = One { params, said: inputs.values_of(view), inputs, drafts };
         let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let is_same = |known: &One| known.params == one.params && known.inputs == one.inputs && known.said == one.said;
+        let is_same =
+            |known: &One| known.params == one.params && known.inputs == one.inputs && known.said == one.said;
         if kept.all.iter().any(is_same) {
             // Another thread was quicker.
         } else if kept.all.len() < MOST_KEPT {

@@ -76,13 +76,25 @@ pub(super) fn in_order(drafts: Vec<Draft>) -> Result<Ordered, Finding> {
     let mut order = Vec::with_capacity(drafts.len());
     let mut asked = Vec::new();
     for at in 0..drafts.len() {
-        visit(at, &before, &mut marks, &mut order, &mut asked).map_err(|circle| circle_finding(&drafts, &circle))?;
+        visit(at, &before, &mut marks, &mut order, &mut asked)
+            .map_err(|circle| circle_finding(&drafts, &circle))?;
     }
     let mut position = vec![0; drafts.len()];
     order.iter().enumerate().for_each(|(at, draft)| position[*draft] = at);
-    let relation = |earlier: usize, later: usize, why: Why| Relation { earlier: position[earlier], later: position[later], why };
-    let moves = asked.iter().filter(|(moved, by, _)| moved > by).map(|(moved, by, why)| relation(*moved, *by, *why)).collect();
-    let all = before.iter().enumerate().flat_map(|(later, earlier)| earlier.iter().map(move |(earlier, why)| (*earlier, later, *why)));
+    let relation = |earlier: usize, later: usize, why: Why| Relation {
+        earlier: position[earlier],
+        later: position[later],
+        why,
+    };
+    let moves = asked
+        .iter()
+        .filter(|(moved, by, _)| moved > by)
+        .map(|(moved, by, why)| relation(*moved, *by, *why))
+        .collect();
+    let all = before
+        .iter()
+        .enumerate()
+        .flat_map(|(later, earlier)| earlier.iter().map(move |(earlier, why)| (*earlier, later, *why)));
     let relations = all.map(|(earlier, later, why)| relation(earlier, later, why)).collect();
     let mut unordered: Vec<Option<Draft>> = drafts.into_iter().map(Some).collect();
     let (mut clauses, mut places) = (Vec::with_capacity(order.len()), Vec::with_capacity(order.len()));
@@ -142,12 +154,16 @@ fn visit(
 
 /// Returns what comes before each clause.
 fn predecessors(drafts: &[Draft]) -> Predecessors {
-    let by_address: HashMap<&ClauseAddress, usize> = drafts.iter().enumerate().map(|(at, draft)| (&draft.clause.address, at)).collect();
+    let by_address: HashMap<&ClauseAddress, usize> =
+        drafts.iter().enumerate().map(|(at, draft)| (&draft.clause.address, at)).collect();
     let holders = Holders::of(drafts);
     let said = |draft: &Draft| {
         let needs = draft.clause.needs.iter().map(|address| (address, Why::Needs));
         let reacts = draft.clause.reacts_to.iter().map(|address| (address, Why::ReactsTo));
-        needs.chain(reacts).filter_map(|(address, why)| Some((*by_address.get(address)?, why))).collect::<Vec<_>>()
+        needs
+            .chain(reacts)
+            .filter_map(|(address, why)| Some((*by_address.get(address)?, why)))
+            .collect::<Vec<_>>()
     };
     let mut before: Predecessors = drafts.iter().map(said).collect();
     let outright = before.clone();
@@ -195,10 +211,19 @@ struct Holders<'d> {
 impl<'d> Holders<'d> {
     fn of(drafts: &'d [Draft]) -> Self {
         let of_kind = |kind: &str| {
-            drafts.iter().enumerate().filter(|(_, draft)| draft.clause.address.kind() == kind).map(|(at, draft)| (draft.clause.name(), at)).collect()
+            drafts
+                .iter()
+                .enumerate()
+                .filter(|(_, draft)| draft.clause.address.kind() == kind)
+                .map(|(at, draft)| (draft.clause.name(), at))
+                .collect()
         };
         Self {
-            paths: drafts.iter().enumerate().filter_map(|(at, draft)| Some((path_of(&draft.clause)?, at))).collect(),
+            paths: drafts
+                .iter()
+                .enumerate()
+                .filter_map(|(at, draft)| Some((path_of(&draft.clause)?, at)))
+                .collect(),
             accounts: of_kind("account"),
             account_groups: of_kind("account_group"),
         }
@@ -209,8 +234,11 @@ impl<'d> Holders<'d> {
 fn implied(at: usize, clause: &Clause, drafts: &[Draft], holders: &Holders<'_>) -> Vec<(usize, usize, Why)> {
     let mut relations = Vec::new();
     if let Some(path) = path_of(clause) {
-        let parents = std::iter::successors(path.rsplit_once('/'), |(parent, _)| parent.rsplit_once('/')).map(|(parent, _)| parent);
-        if let Some(&holder) = parents.filter(|parent| !parent.is_empty()).find_map(|parent| holders.paths.get(parent)) {
+        let parents = std::iter::successors(path.rsplit_once('/'), |(parent, _)| parent.rsplit_once('/'))
+            .map(|(parent, _)| parent);
+        if let Some(&holder) =
+            parents.filter(|parent| !parent.is_empty()).find_map(|parent| holders.paths.get(parent))
+        {
             let removed = is_gone(&drafts[holder].clause);
             relations.push(if removed { (at, holder, Why::GoesWithIt) } else { (holder, at, Why::LiesIn) });
         }
@@ -218,7 +246,11 @@ fn implied(at: usize, clause: &Clause, drafts: &[Draft], holders: &Holders<'_>) 
     let mut belongs = |known: &HashMap<&str, usize>, name: Option<&str>| {
         if let Some(&other) = name.and_then(|name| known.get(name)) {
             let removed = is_gone(&drafts[other].clause);
-            relations.push(if removed { (at, other, Why::GoesAfterIts) } else { (other, at, Why::BelongsTo) });
+            relations.push(if removed {
+                (at, other, Why::GoesAfterIts)
+            } else {
+                (other, at, Why::BelongsTo)
+            });
         }
     };
     if !holders.accounts.is_empty() {
@@ -236,10 +268,15 @@ fn implied(at: usize, clause: &Clause, drafts: &[Draft], holders: &Holders<'_>) 
 }
 
 fn circle_finding(drafts: &[Draft], circle: &[usize]) -> Finding {
-    let names: Vec<&str> = circle.iter().chain(circle.first()).map(|at| drafts[*at].clause.address.as_str()).collect();
+    let names: Vec<&str> =
+        circle.iter().chain(circle.first()).map(|at| drafts[*at].clause.address.as_str()).collect();
     let first = &drafts[circle[0]];
-    let mut finding = Finding::error(Code::Circle, first.place.clone(), format!("cycle of clauses: {}", names.join(" after ")))
-        .hint("remove one of these needs or reactions");
+    let mut finding = Finding::error(
+        Code::Circle,
+        first.place.clone(),
+        format!("cycle of clauses: {}", names.join(" after ")),
+    )
+    .hint("remove one of these needs or reactions");
     for at in &circle[1..] {
         finding = finding.related(drafts[*at].clause.address.as_str(), drafts[*at].place.clone());
     }

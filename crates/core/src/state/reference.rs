@@ -13,7 +13,8 @@ pub(super) fn connect(drafts: &mut [Draft], left_out: &[Draft], findings: &mut V
         drafts.iter().enumerate().map(|(at, draft)| reach.connect(at, draft, findings)).collect()
     };
     for (draft, connected) in drafts.iter_mut().zip(connected) {
-        (draft.clause.needs, draft.clause.dropped_needs, draft.clause.reacts_to) = (connected.needs, connected.dropped, connected.reacts_to);
+        (draft.clause.needs, draft.clause.dropped_needs, draft.clause.reacts_to) =
+            (connected.needs, connected.dropped, connected.reacts_to);
     }
 }
 
@@ -38,7 +39,10 @@ impl<'d> Reach<'d> {
         let mut named: HashMap<&str, (usize, Vec<usize>)> = HashMap::with_capacity(drafts.len());
         for (at, draft) in drafts.iter().enumerate() {
             for name in names_of(draft) {
-                named.entry(name.as_str()).and_modify(|(_, others)| others.push(at)).or_insert((at, Vec::new()));
+                named
+                    .entry(name.as_str())
+                    .and_modify(|(_, others)| others.push(at))
+                    .or_insert((at, Vec::new()));
             }
         }
         Self { drafts, named, left_out }
@@ -59,13 +63,22 @@ impl<'d> Reach<'d> {
     }
 
     /// Returns the clauses that are meant, and those that are meant and do not count on this node.
-    fn meant(&self, own: usize, written: &Located<String>, key: &str, findings: &mut Vec<Finding>) -> (Vec<ClauseAddress>, Vec<ClauseAddress>) {
+    fn meant(
+        &self,
+        own: usize,
+        written: &Located<String>,
+        key: &str,
+        findings: &mut Vec<Finding>,
+    ) -> (Vec<ClauseAddress>, Vec<ClauseAddress>) {
         let pattern = &written.value;
-        let meant = |address: &ClauseAddress| if is_pattern(pattern) { fits(pattern, address) } else { address.as_str() == pattern };
+        let meant = |address: &ClauseAddress| {
+            if is_pattern(pattern) { fits(pattern, address) } else { address.as_str() == pattern }
+        };
         let address = |at: usize| self.drafts[at].clause.address.clone();
         // A pattern may well fit the clause that it stands in; that one is not meant.
         let found: Vec<ClauseAddress> = if is_pattern(pattern) {
-            let fitting = (0..self.drafts.len()).filter(|at| *at != own && names_of(&self.drafts[*at]).any(meant));
+            let fitting =
+                (0..self.drafts.len()).filter(|at| *at != own && names_of(&self.drafts[*at]).any(meant));
             fitting.map(address).collect()
         } else {
             self.named
@@ -75,14 +88,22 @@ impl<'d> Reach<'d> {
                 .map(|at| address(*at))
                 .collect()
         };
-        let dropped: Vec<ClauseAddress> = self.left_out.iter().flat_map(names_of).filter(|name| meant(name)).cloned().collect();
+        let dropped: Vec<ClauseAddress> =
+            self.left_out.iter().flat_map(names_of).filter(|name| meant(name)).cloned().collect();
         if found.is_empty() && dropped.is_empty() {
-            let hint = nearest_word(pattern, self.drafts.iter().flat_map(names_of).map(ClauseAddress::as_str)).map_or_else(
-                || "it must be the address of a clause, or a pattern that fits one".to_owned(),
-                |near| format!("did you mean `{near}`?"),
-            );
+            let hint =
+                nearest_word(pattern, self.drafts.iter().flat_map(names_of).map(ClauseAddress::as_str))
+                    .map_or_else(
+                        || "it must be the address of a clause, or a pattern that fits one".to_owned(),
+                        |near| format!("did you mean `{near}`?"),
+                    );
             findings.push(
-                Finding::error(Code::NothingFits, written.place.clone(), format!("`{key}` names `{pattern}`, which matches no clause")).hint(hint),
+                Finding::error(
+                    Code::NothingFits,
+                    written.place.clone(),
+                    format!("`{key}` names `{pattern}`, which matches no clause"),
+                )
+                .hint(hint),
             );
         }
         (found, dropped)

@@ -60,10 +60,18 @@ impl Scope {
     /// The same for a check, which has no node and not all values: what a map does not hold is guessed at.
     pub fn guessing(view: &NodeView, params: &Value) -> Self {
         let guesses = Arc::new(Guesses::default());
-        let known: BTreeMap<String, JinjaValue> =
-            params.as_object().into_iter().flatten().map(|(name, value)| (name.clone(), guessable(value, &guesses))).collect();
+        let known: BTreeMap<String, JinjaValue> = params
+            .as_object()
+            .into_iter()
+            .flatten()
+            .map(|(name, value)| (name.clone(), guessable(value, &guesses)))
+            .collect();
         let inputs = Noted::default();
-        Self { context: context(view, JinjaValue::from_object(known), &inputs), guesses: Some(guesses), inputs }
+        Self {
+            context: context(view, JinjaValue::from_object(known), &inputs),
+            guesses: Some(guesses),
+            inputs,
+        }
     }
 
     /// Adds the names of loops.
@@ -132,7 +140,9 @@ struct Guessed {
 fn guessable(value: &Value, guesses: &Arc<Guesses>) -> JinjaValue {
     let known = match value {
         Value::Null => BTreeMap::new(),
-        Value::Object(map) => map.iter().map(|(key, value)| (key.clone(), guessable(value, guesses))).collect(),
+        Value::Object(map) => {
+            map.iter().map(|(key, value)| (key.clone(), guessable(value, guesses))).collect()
+        }
         other => return JinjaValue::from(Serde(other)),
     };
     JinjaValue::from_object(Guessed { known, guesses: guesses.clone() })
@@ -145,7 +155,9 @@ impl Object for Guessed {
         }
         self.guesses.made.store(true, Ordering::Relaxed);
         let usual = self.known.values().next().cloned();
-        Some(usual.unwrap_or_else(|| JinjaValue::from_object(Self { known: BTreeMap::new(), guesses: self.guesses.clone() })))
+        Some(usual.unwrap_or_else(|| {
+            JinjaValue::from_object(Self { known: BTreeMap::new(), guesses: self.guesses.clone() })
+        }))
     }
 
     fn enumerate(self: &Arc<Self>) -> Enumerator {
@@ -231,9 +243,12 @@ impl Renderer {
     ///
     /// Returns what is wrong and where in which file.
     pub fn file(&self, name: &str, scope: &Scope) -> Result<String, RenderError> {
-        let template = self.environment.get_template(name).map_err(|error| render_error(&error, Some(name)))?;
+        let template =
+            self.environment.get_template(name).map_err(|error| render_error(&error, Some(name)))?;
         let mut output = Bounded(Vec::new());
-        template.render_captured_to(scope.context.clone(), &mut output).map_err(|error| guess(render_error(&error, Some(name)), scope))?;
+        template
+            .render_captured_to(scope.context.clone(), &mut output)
+            .map_err(|error| guess(render_error(&error, Some(name)), scope))?;
         Ok(String::from_utf8(output.0).expect("templates and values are texts"))
     }
 
@@ -250,12 +265,16 @@ impl Renderer {
                 error.range = Some(at..at + inner.len());
                 error
             };
-            let value =
-                self.environment.compile_expression(inner).and_then(|expression| expression.eval(&scope.context)).map_err(|error| moved(&error))?;
+            let value = self
+                .environment
+                .compile_expression(inner)
+                .and_then(|expression| expression.eval(&scope.context))
+                .map_err(|error| moved(&error))?;
             if value.is_undefined() {
                 return Err(moved(&Error::from(ErrorKind::UndefinedError)));
             }
-            return serde_json::to_value(&value).map_err(|error| moved(&Error::new(ErrorKind::BadSerialization, error.to_string())));
+            return serde_json::to_value(&value)
+                .map_err(|error| moved(&Error::new(ErrorKind::BadSerialization, error.to_string())));
         }
         let mut output = Bounded(Vec::new());
         let rendered = self
@@ -274,9 +293,15 @@ impl Renderer {
     pub fn deep(&self, value: &Value, scope: &Scope) -> Result<Value, RenderError> {
         Ok(match value {
             Value::String(text) if has_markup(text) => self.value(text, scope)?,
-            Value::Array(items) => Value::Array(items.iter().map(|item| self.deep(item, scope)).collect::<Result<_, _>>()?),
+            Value::Array(items) => {
+                Value::Array(items.iter().map(|item| self.deep(item, scope)).collect::<Result<_, _>>()?)
+            }
             Value::Object(map) => {
-                Value::Object(map.iter().map(|(key, item)| Ok((key.clone(), self.deep(item, scope)?))).collect::<Result<_, RenderError>>()?)
+                Value::Object(
+                    map.iter()
+                        .map(|(key, item)| Ok((key.clone(), self.deep(item, scope)?)))
+                        .collect::<Result<_, RenderError>>()?,
+                )
             }
             other => other.clone(),
         })
@@ -285,7 +310,11 @@ impl Renderer {
     /// Returns the names that a text speaks of, with their fields (`params.lanes`), as far as they can be seen in it;
     /// none if it cannot be read.
     pub fn names_in(&self, source: &str) -> BTreeSet<String> {
-        let names = self.environment.template_from_str(source).map(|template| template.undeclared_variables(true)).unwrap_or_default();
+        let names = self
+            .environment
+            .template_from_str(source)
+            .map(|template| template.undeclared_variables(true))
+            .unwrap_or_default();
         let is_given = |name: &str| self.environment.globals().any(|(global, _)| global == name);
         names.into_iter().filter(|name| !is_given(name)).collect()
     }
@@ -298,7 +327,8 @@ pub fn has_markup(text: &str) -> bool {
 
 fn only_expression(source: &str) -> Option<&str> {
     let inner = source.trim().strip_prefix("{{")?.strip_suffix("}}")?;
-    (source.trim().len() == source.len() && !inner.contains("}}") && !inner.contains("{{")).then(|| inner.trim_matches('-').trim())
+    (source.trim().len() == source.len() && !inner.contains("}}") && !inner.contains("{{"))
+        .then(|| inner.trim_matches('-').trim())
 }
 
 fn guess(error: RenderError, scope: &Scope) -> RenderError {
@@ -310,12 +340,17 @@ fn render_error(error: &Error, file: Option<&str>) -> RenderError {
         ErrorKind::UndefinedError => "uses an unknown name".to_owned(),
         ErrorKind::OutOfFuel => format!("takes more than {MAX_STEPS} steps"),
         ErrorKind::WriteFailure => format!("makes more than {MAX_OUTPUT_BYTES} bytes"),
-        ErrorKind::TemplateNotFound => error.detail().map_or_else(|| "is not there".to_owned(), str::to_owned),
+        ErrorKind::TemplateNotFound => {
+            error.detail().map_or_else(|| "is not there".to_owned(), str::to_owned)
+        }
         kind => error.detail().map_or_else(|| kind.to_string(), str::to_owned),
     };
-    let marked = error.range().and_then(|range| Some((error.template_source()?.get(range)?.to_owned(), what.clone())));
+    let marked =
+        error.range().and_then(|range| Some((error.template_source()?.get(range)?.to_owned(), what.clone())));
     let message = match marked {
-        Some((part, what)) if error.kind() == ErrorKind::UndefinedError => format!("the render {what}: `{}`", part.trim()),
+        Some((part, what)) if error.kind() == ErrorKind::UndefinedError => {
+            format!("the render {what}: `{}`", part.trim())
+        }
         _ => format!("the render {what}"),
     };
     let file = error.name().filter(|name| !name.starts_with('<')).or(file).map(str::to_owned);
@@ -347,7 +382,8 @@ mod tests {
 
     fn rendered(source: &str) -> Result<Value, RenderError> {
         let files = KitFiles::default();
-        let view = NodeView { labels: BTreeMap::from([("site".into(), "auken".into())]), ..NodeView::sample() };
+        let view =
+            NodeView { labels: BTreeMap::from([("site".into(), "auken".into())]), ..NodeView::sample() };
         Renderer::new(&files).value(source, &Scope::new(&view, &json!({ "idle": 90, "lanes": ["A", "B"] })))
     }
 
@@ -366,21 +402,30 @@ mod tests {
     #[test]
     fn a_missing_label_is_empty_and_any_other_missing_name_an_error() {
         assert_eq!(rendered("ship={{ labels.ship }}").unwrap(), json!("ship="));
-        assert_eq!(rendered("x {{ params.idel }}").unwrap_err().message, "the render uses an unknown name: `params.idel`");
+        assert_eq!(
+            rendered("x {{ params.idel }}").unwrap_err().message,
+            "the render uses an unknown name: `params.idel`"
+        );
         assert!(rendered("{{ params.idel }}").is_err());
     }
 
     #[test]
     fn what_is_asked_of_the_node_is_noted() {
         let inputs = |source: &str| {
-            let view = NodeView { labels: BTreeMap::from([("site".into(), "auken".into())]), ..NodeView::sample() };
+            let view =
+                NodeView { labels: BTreeMap::from([("site".into(), "auken".into())]), ..NodeView::sample() };
             let scope = Scope::new(&view, &json!({ "idle": 90, "which": "site" }));
             let turn = scope.with(std::iter::once(("lane", json!("A"))));
-            let rendered = Renderer::new(&KitFiles::default()).value(source, &turn).map(|_| ()).map_err(|error| error.message);
+            let rendered = Renderer::new(&KitFiles::default())
+                .value(source, &turn)
+                .map(|_| ())
+                .map_err(|error| error.message);
             rendered.map(|()| scope.inputs())
         };
         let of = |name: bool, labels: Option<&[&str]>, about: Option<&[&str]>| {
-            let keys = |keys: Option<&[&str]>| keys.map_or(Keys::All, |keys| Keys::Some(keys.iter().map(|key| (*key).to_owned()).collect()));
+            let keys = |keys: Option<&[&str]>| {
+                keys.map_or(Keys::All, |keys| Keys::Some(keys.iter().map(|key| (*key).to_owned()).collect()))
+            };
             NodeInputs { name, labels: keys(labels), about: keys(about) }
         };
         let none: Option<&[&str]> = Some(&[]);
@@ -405,7 +450,9 @@ mod tests {
     #[test]
     fn endless_and_growing_renders_end() {
         assert_eq!(
-            rendered("{% for a in range(9999) %}{% for b in range(9999) %}{% endfor %}{% endfor %}x").unwrap_err().message,
+            rendered("{% for a in range(9999) %}{% for b in range(9999) %}{% endfor %}{% endfor %}x")
+                .unwrap_err()
+                .message,
             "the render takes more than 1000000 steps"
         );
         assert_eq!(

@@ -95,18 +95,21 @@ pub fn resolve_noting(input: &ResolveInput<'_>, inputs: &mut NodeInputs) -> Resu
     let mut findings = Vec::new();
     let mut parameters = BTreeMap::new();
     let assigned = include::with_includes(&input.assigned, input.kits, input.conditions, &mut findings);
-    let mut drafts: Vec<Draft> = Vec::with_capacity(assigned.iter().map(|assigned| assigned.baseline.clauses.len()).sum());
+    let mut drafts: Vec<Draft> =
+        Vec::with_capacity(assigned.iter().map(|assigned| assigned.baseline.clauses.len()).sum());
     for assigned in &assigned {
         let (kit, baseline) = (assigned.kit, assigned.baseline);
         let in_kit = |errors: Vec<Finding>| errors.into_iter().map(|error| error.in_kit(&kit.name));
         let prefix = format!("{}/{}.", kit.name, baseline.name.value);
-        let values = match param::resolve(&baseline.parameters, &given_to(input.given, &prefix), &baseline.name.place) {
-            Ok(values) => values,
-            Err(errors) => {
-                findings.extend(in_kit(errors));
-                continue;
-            }
-        };
+        let values =
+            match param::resolve(&baseline.parameters, &given_to(input.given, &prefix), &baseline.name.place)
+            {
+                Ok(values) => values,
+                Err(errors) => {
+                    findings.extend(in_kit(errors));
+                    continue;
+                }
+            };
         if input.conditions == Conditions::Decide {
             findings.extend(in_kit(secrets_that_are_not_there(baseline, &values)));
         }
@@ -124,7 +127,8 @@ pub fn resolve_noting(input: &ResolveInput<'_>, inputs: &mut NodeInputs) -> Resu
         findings.extend(touches_agent(draft, input.untouchable));
     }
     let left_out: Vec<Draft> = drafts.extract_if(.., |draft| draft.excluded_by.is_some()).collect();
-    let contents: BTreeMap<_, _> = drafts.iter_mut().flat_map(|draft| std::mem::take(&mut draft.contents)).collect();
+    let contents: BTreeMap<_, _> =
+        drafts.iter_mut().flat_map(|draft| std::mem::take(&mut draft.contents)).collect();
     let mut merged = claims::merge(drafts, input.conditions, &mut findings);
     claims::parts_of_whole(&merged, input.conditions, &mut findings);
     claims::tell_apart(&merged, input.conditions, &mut findings);
@@ -132,32 +136,50 @@ pub fn resolve_noting(input: &ResolveInput<'_>, inputs: &mut NodeInputs) -> Resu
     if !findings.is_empty() {
         return Err(findings);
     }
-    let excluded = left_out.into_iter().filter_map(|draft| Some(Excluded { address: draft.clause.address, condition: draft.excluded_by? })).collect();
+    let excluded = left_out
+        .into_iter()
+        .filter_map(|draft| Some(Excluded { address: draft.clause.address, condition: draft.excluded_by? }))
+        .collect();
     know_entries(&mut merged);
     // A check looks at what comes out, and needs no name for it.
     let is_named = input.conditions == Conditions::Decide;
-    for draft in merged.iter_mut().filter(|draft| is_named && (!draft.clause.wanted.is_named() || !draft.clause.concealed.is_empty())) {
+    for draft in merged
+        .iter_mut()
+        .filter(|draft| is_named && (!draft.clause.wanted.is_named() || !draft.clause.concealed.is_empty()))
+    {
         draft.clause.wanted = draft.clause.wanted_digest(input.key);
     }
-    let order::Ordered { clauses, places, moves, relations } = order::in_order(merged).map_err(|circle| vec![circle])?;
-    let state = if is_named { EffectiveState::new(clauses, input.key) } else { EffectiveState::unnamed(clauses) };
+    let order::Ordered { clauses, places, moves, relations } =
+        order::in_order(merged).map_err(|circle| vec![circle])?;
+    let state =
+        if is_named { EffectiveState::new(clauses, input.key) } else { EffectiveState::unnamed(clauses) };
     Ok(Resolved { state, contents: Arc::new(contents), excluded, parameters, places, moves, relations })
 }
 
 fn given_to(given: &BTreeMap<String, Vec<Given>>, prefix: &str) -> BTreeMap<String, Vec<Given>> {
     let from_prefix = given.range::<str, _>((std::ops::Bound::Included(prefix), std::ops::Bound::Unbounded));
-    from_prefix.map_while(|(name, layers)| Some((name.strip_prefix(prefix)?.to_owned(), layers.clone()))).collect()
+    from_prefix
+        .map_while(|(name, layers)| Some((name.strip_prefix(prefix)?.to_owned(), layers.clone())))
+        .collect()
 }
 
 /// Values of secrets are kept by no server of this version: what asks for one cannot be brought about.
-fn secrets_that_are_not_there(baseline: &Baseline, values: &BTreeMap<String, ParameterValue>) -> Vec<Finding> {
-    let secrets = baseline.parameters.iter().filter(|parameter| parameter.value_type == ParameterType::Secret);
+fn secrets_that_are_not_there(
+    baseline: &Baseline,
+    values: &BTreeMap<String, ParameterValue>,
+) -> Vec<Finding> {
+    let secrets =
+        baseline.parameters.iter().filter(|parameter| parameter.value_type == ParameterType::Secret);
     let given = secrets.filter_map(|parameter| Some((parameter, values.get(&parameter.name.value)?)));
     given
         .map(|(parameter, value)| {
             let name = value.value.as_str().unwrap_or_default();
-            Finding::error(Code::UnknownSecret, parameter.name.place.clone(), format!("there is no secret `{name}` (from {})", value.from.words()))
-                .hint("this version of Constans has no secret store yet; remove the value of the parameter")
+            Finding::error(
+                Code::UnknownSecret,
+                parameter.name.place.clone(),
+                format!("there is no secret `{name}` (from {})", value.from.words()),
+            )
+            .hint("this version of Constans has no secret store yet; remove the value of the parameter")
         })
         .collect()
 }
@@ -167,14 +189,19 @@ fn know_entries(drafts: &mut [Draft]) {
     if drafts.iter().all(|draft| draft.clause.flag("only_known") != Some(true)) {
         return;
     }
-    let paths: Vec<String> = drafts.iter().filter_map(|draft| path_of(&draft.clause).map(str::to_owned)).collect();
+    let paths: Vec<String> =
+        drafts.iter().filter_map(|draft| path_of(&draft.clause).map(str::to_owned)).collect();
     for draft in drafts {
         if draft.clause.flag("only_known") != Some(true) {
             continue;
         }
         let below = format!("{}/", draft.clause.name().trim_end_matches('/'));
-        let mut known: Vec<String> =
-            paths.iter().filter_map(|path| path.strip_prefix(&below)).filter_map(|rest| rest.split('/').next()).map(str::to_owned).collect();
+        let mut known: Vec<String> = paths
+            .iter()
+            .filter_map(|path| path.strip_prefix(&below))
+            .filter_map(|rest| rest.split('/').next())
+            .map(str::to_owned)
+            .collect();
         known.sort();
         known.dedup();
         draft.clause.properties.insert("known_entries".into(), known.into());
@@ -190,21 +217,29 @@ pub(super) fn path_of(clause: &Clause) -> Option<&str> {
 
 fn touches_agent(draft: &Draft, untouchable: &Untouchable) -> Option<Finding> {
     let clause = &draft.clause;
-    let within =
-        |inner: &str, outer: &str| inner == outer || inner.strip_prefix(outer.trim_end_matches('/')).is_some_and(|rest| rest.starts_with('/'));
+    let within = |inner: &str, outer: &str| {
+        inner == outer
+            || inner.strip_prefix(outer.trim_end_matches('/')).is_some_and(|rest| rest.starts_with('/'))
+    };
     let touches = match path_of(clause) {
-        Some(path) => untouchable
-            .paths
-            .iter()
-            .any(|own| within(path, own) || (within(own, path) && (clause.gone != Gone::No || clause.address.kind() != "directory"))),
+        Some(path) => untouchable.paths.iter().any(|own| {
+            within(path, own)
+                || (within(own, path) && (clause.gone != Gone::No || clause.address.kind() != "directory"))
+        }),
         None => {
             untouchable.names.iter().any(|own| own == clause.name())
-                && (clause.gone != Gone::No || clause.flag("running") == Some(false) || clause.flag("enabled") == Some(false))
+                && (clause.gone != Gone::No
+                    || clause.flag("running") == Some(false)
+                    || clause.flag("enabled") == Some(false))
         }
     };
     touches.then(|| {
-        Finding::error(Code::TouchesAgent, draft.place.clone(), format!("{} would stop, remove or change the agent itself", clause.address))
-            .hint("the agent cannot be managed by clauses; remove this one")
+        Finding::error(
+            Code::TouchesAgent,
+            draft.place.clone(),
+            format!("{} would stop, remove or change the agent itself", clause.address),
+        )
+        .hint("the agent cannot be managed by clauses; remove this one")
     })
 }
 

@@ -12,7 +12,11 @@ use std::collections::BTreeMap;
 pub fn clause(address: &str) -> Clause {
     let address = ClauseAddress::parse(address).unwrap();
     let kind = kind::find(address.kind()).unwrap();
-    Clause { properties: BTreeMap::new(), wanted: digest::of_contents(b""), ..Clause::asking(address, kind, &BTreeMap::new()) }
+    Clause {
+        properties: BTreeMap::new(),
+        wanted: digest::of_contents(b""),
+        ..Clause::asking(address, kind, &BTreeMap::new())
+    }
 }
 
 impl Clause {
@@ -61,6 +65,7 @@ impl Clause {
 /// Puts clauses together as they stand.
 pub fn state(clauses: Vec<Clause>) -> EffectiveState {
     let key = DigestKey::new("test");
-    let clauses = clauses.into_iter().map(|clause| Clause { wanted: clause.wanted_digest(&key), ..clause }).collect();
+    let clauses =
+        clauses.into_iter().map(|clause| Clause { wanted: clause.wanted_digest(&key), ..clause }).collect();
     EffectiveState::new(clauses, &key)
 }

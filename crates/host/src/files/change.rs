@@ -14,9 +14,19 @@ use std::path::Path;
 impl Files {
     fn note_unfinished(&self, path: &str) -> Result<(), HostError> {
         let Some(note) = &self.unfinished else { return Ok(()) };
-        let written = OpenOptions::new().create(true).append(true).mode(0o600).open(note).and_then(|mut note| writeln!(note, "{path}"));
-        written
-            .map_err(|error| HostError::io("note in the agent's own folder what is about to be changed: write", &note.display().to_string(), &error))
+        let written = OpenOptions::new()
+            .create(true)
+            .append(true)
+            .mode(0o600)
+            .open(note)
+            .and_then(|mut note| writeln!(note, "{path}"));
+        written.map_err(|error| {
+            HostError::io(
+                "note in the agent's own folder what is about to be changed: write",
+                &note.display().to_string(),
+                &error,
+            )
+        })
     }
 
     /// Removes what runs that were cut off left beside the paths that they were about to replace.
@@ -75,13 +85,15 @@ impl Files {
     ) -> Result<(), HostError> {
         let (folder, name) = self.folder_of(path)?.ok_or_else(|| no_folder(path))?;
         let candidate = candidate_name(&name);
-        let written = self.write_candidate(&folder, (&candidate, &name), path, contents, ownership).and_then(|()| {
-            steps::reached("candidate written", path);
-            accept(&self.outside(&beside(path, &candidate)))
-        });
+        let written =
+            self.write_candidate(&folder, (&candidate, &name), path, contents, ownership).and_then(|()| {
+                steps::reached("candidate written", path);
+                accept(&self.outside(&beside(path, &candidate)))
+            });
         let renamed = written.and_then(|()| {
             steps::reached("candidate accepted", path);
-            rustix::fs::renameat(&folder, candidate.as_str(), &folder, name.as_str()).map_err(|error| HostError::io("replace", path, &error.into()))
+            rustix::fs::renameat(&folder, candidate.as_str(), &folder, name.as_str())
+                .map_err(|error| HostError::io("replace", path, &error.into()))
         });
         if let Err(error) = renamed {
             let _ = rustix::fs::unlinkat(&folder, candidate.as_str(), AtFlags::empty());
@@ -103,13 +115,17 @@ impl Files {
         // One that an earlier run left behind when it was cut off.
         let _ = rustix::fs::unlinkat(folder, candidate, AtFlags::empty());
         let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        let doing = |doing: &'static str| move |error: rustix::io::Errno| HostError::io(doing, path, &error.into());
-        let fd = rustix::fs::openat(folder, candidate, flags, Mode::from_raw_mode(0o600)).map_err(doing("write"))?;
+        let doing =
+            |doing: &'static str| move |error: rustix::io::Errno| HostError::io(doing, path, &error.into());
+        let fd = rustix::fs::openat(folder, candidate, flags, Mode::from_raw_mode(0o600))
+            .map_err(doing("write"))?;
         steps::reached("candidate opened", path);
         carry_attributes(folder, old, &fd).map_err(doing("carry over the extended attributes of"))?;
         set_ownership(&fd, ownership).map_err(doing("set the ownership of"))?;
         let mut file = File::from(fd);
-        io::copy(contents, &mut file).and_then(|_| file.sync_all()).map_err(|error| HostError::io("write", path, &error))
+        io::copy(contents, &mut file)
+            .and_then(|_| file.sync_all())
+            .map_err(|error| HostError::io("write", path, &error))
     }
 
     /// Sets ownership and permissions of what stands at a path, tightening before anything is widened.
@@ -120,13 +136,20 @@ impl Files {
     pub fn set_ownership(&self, path: &str, ownership: Ownership) -> Result<(), HostError> {
         let (folder, name) = self.folder_of(path)?.ok_or_else(|| no_folder(path))?;
         let doing = |error: rustix::io::Errno| HostError::io("set the ownership of", path, &error.into());
-        let fd = rustix::fs::openat(&folder, name.as_str(), OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty()).map_err(doing)?;
+        let fd = rustix::fs::openat(
+            &folder,
+            name.as_str(),
+            OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC,
+            Mode::empty(),
+        )
+        .map_err(doing)?;
         let entry = Entry::of(&rustix::fs::fstat(&fd).map_err(doing)?);
         if entry.what == What::Link {
             return Err(HostError::new(format!("{path} is a symbolic link, and links are not followed")));
         }
         let wanted = ownership.permissions.unwrap_or(entry.permissions);
-        let changes_owner = ownership.uid.is_some_and(|uid| uid != entry.uid) || ownership.gid.is_some_and(|gid| gid != entry.gid);
+        let changes_owner = ownership.uid.is_some_and(|uid| uid != entry.uid)
+            || ownership.gid.is_some_and(|gid| gid != entry.gid);
         if changes_owner {
             chmod(&fd, entry.permissions & wanted).map_err(doing)?;
             steps::reached("tightened", path);
@@ -144,9 +167,13 @@ impl Files {
     /// Returns what failed.
     pub fn make_directory(&self, path: &str, ownership: Ownership) -> Result<(), HostError> {
         let (folder, name) = self.folder_of(path)?.ok_or_else(|| no_folder(path))?;
-        rustix::fs::mkdirat(&folder, name.as_str(), Mode::from_raw_mode(0o700)).map_err(|error| HostError::io("make", path, &error.into()))?;
+        rustix::fs::mkdirat(&folder, name.as_str(), Mode::from_raw_mode(0o700))
+            .map_err(|error| HostError::io("make", path, &error.into()))?;
         steps::reached("directory made", path);
-        self.set_ownership(path, Ownership { permissions: Some(ownership.permissions.unwrap_or(0o755)), ..ownership })?;
+        self.set_ownership(
+            path,
+            Ownership { permissions: Some(ownership.permissions.unwrap_or(0o755)), ..ownership },
+        )?;
         flush(&folder, path)
     }
 
@@ -178,7 +205,11 @@ impl Files {
         let flags = if what == What::Directory { AtFlags::REMOVEDIR } else { AtFlags::empty() };
         rustix::fs::unlinkat(&folder, name.as_str(), flags).map_err(|error| {
             let error = HostError::io("remove", path, &error.into());
-            if what == What::Directory { error.remedy("only empty directories are removed: inspect and remove its contents") } else { error }
+            if what == What::Directory {
+                error.remedy("only empty directories are removed: inspect and remove its contents")
+            } else {
+                error
+            }
         })?;
         steps::reached("removed", path);
         flush(&folder, path)
@@ -193,7 +224,8 @@ impl Files {
 
 fn no_folder(path: &str) -> HostError {
     let parent = path.rsplit_once('/').map_or("/", |(parent, _)| parent);
-    HostError::new(format!("the folder {parent} does not exist")).remedy(format!("add a clause `directory:{parent}`, or install what creates it"))
+    HostError::new(format!("the folder {parent} does not exist"))
+        .remedy(format!("add a clause `directory:{parent}`, or install what creates it"))
 }
 
 /// Returns the name under which new contents are written beside a file.
@@ -259,17 +291,38 @@ mod tests {
         let path = folder.path().join("etc/issue");
         std::fs::write(&path, "old").unwrap();
         // A list that lets the account 4242 read, as setxattr(2) takes it: version 2, then tag, rights and number of each entry.
-        let entry =
-            |tag: u16, rights: u16, number: u32| [tag.to_le_bytes().to_vec(), rights.to_le_bytes().to_vec(), number.to_le_bytes().to_vec()].concat();
+        let entry = |tag: u16, rights: u16, number: u32| {
+            [tag.to_le_bytes().to_vec(), rights.to_le_bytes().to_vec(), number.to_le_bytes().to_vec()]
+                .concat()
+        };
         let none = u32::MAX;
-        let list =
-            [2u32.to_le_bytes().to_vec(), entry(1, 6, none), entry(2, 4, 4242), entry(4, 4, none), entry(16, 4, none), entry(32, 4, none)].concat();
-        let set = |name: &str, value: &[u8]| rustix::fs::setxattr(&path, name, value, rustix::fs::XattrFlags::empty());
+        let list = [
+            2u32.to_le_bytes().to_vec(),
+            entry(1, 6, none),
+            entry(2, 4, 4242),
+            entry(4, 4, none),
+            entry(16, 4, none),
+            entry(32, 4, none),
+        ]
+        .concat();
+        let set = |name: &str, value: &[u8]| {
+            rustix::fs::setxattr(&path, name, value, rustix::fs::XattrFlags::empty())
+        };
         if set("user.note", b"kept").is_err() || set("system.posix_acl_access", &list).is_err() {
-            eprintln!("not tested: the file system of {} has no extended attributes", folder.path().display());
+            eprintln!(
+                "not tested: the file system of {} has no extended attributes",
+                folder.path().display()
+            );
             return;
         }
-        files.replace("/etc/issue", b"new", Ownership { permissions: Some(0o644), ..Ownership::default() }, |_| Ok(())).unwrap();
+        files
+            .replace(
+                "/etc/issue",
+                b"new",
+                Ownership { permissions: Some(0o644), ..Ownership::default() },
+                |_| Ok(()),
+            )
+            .unwrap();
         let value = |name: &str| {
             let mut buffer = vec![0; 256];
             let length = rustix::fs::getxattr(&path, name, &mut buffer[..]).unwrap();

@@ -23,11 +23,19 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
         let value = match property {
             "uid" => json!(account.uid),
             "primary_group" => {
-                json!(groups.iter().find(|group| group.gid == account.gid).map_or_else(|| account.gid.to_string(), |group| group.name.clone()))
+                json!(
+                    groups
+                        .iter()
+                        .find(|group| group.gid == account.gid)
+                        .map_or_else(|| account.gid.to_string(), |group| group.name.clone())
+                )
             }
             "groups" => {
-                let mut names: Vec<&str> =
-                    groups.iter().filter(|group| group.members.iter().any(|member| member == name)).map(|group| group.name.as_str()).collect();
+                let mut names: Vec<&str> = groups
+                    .iter()
+                    .filter(|group| group.members.iter().any(|member| member == name))
+                    .map(|group| group.name.as_str())
+                    .collect();
                 names.sort_unstable();
                 json!(names)
             }
@@ -45,9 +53,10 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
 
 fn with_password(machine: &Machine, clause: &Clause, mut found: Found) -> Found {
     let (locked, hash) = match machine.accounts.password(clause.name()) {
-        Ok(Some(password)) => {
-            (FoundValue::Value(json!(password.starts_with(['!', '*']))), FoundValue::Value(json!(password.trim_start_matches('!'))))
-        }
+        Ok(Some(password)) => (
+            FoundValue::Value(json!(password.starts_with(['!', '*']))),
+            FoundValue::Value(json!(password.trim_start_matches('!'))),
+        ),
         Ok(None) => (FoundValue::Value(json!(false)), FoundValue::Value(json!(""))),
         Err(error) => (FoundValue::Unreadable(error.message.clone()), FoundValue::Unreadable(error.message)),
     };
@@ -59,7 +68,12 @@ fn with_password(machine: &Machine, clause: &Clause, mut found: Found) -> Found 
     found
 }
 
-pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Difference], work: &mut Work<'_>) -> Result<(), HostError> {
+pub(super) fn correct(
+    machine: &mut Machine,
+    clause: &Clause,
+    differences: &[Difference],
+    work: &mut Work<'_>,
+) -> Result<(), HostError> {
     let name = clause.name();
     if clause.gone != Gone::No {
         // The home directory stays: what a person left there is not ours to delete.
@@ -78,14 +92,19 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
         work.done.native.push(step);
     }
     let is_new = presence_differs(differences);
-    if let Some(hash) = clause.text("password_hash").filter(|_| is_new || differs(differences, "password_hash")) {
+    if let Some(hash) =
+        clause.text("password_hash").filter(|_| is_new || differs(differences, "password_hash"))
+    {
         let step = machine.accounts.set_password(name, hash)?;
         work.done.native.push(step);
     }
     if let Some(locked) = clause.flag("locked").filter(|_| is_new || differs(differences, "locked")) {
-        let is_locked = machine.accounts.password(name)?.is_some_and(|password| password.starts_with(['!', '*']));
+        let is_locked =
+            machine.accounts.password(name)?.is_some_and(|password| password.starts_with(['!', '*']));
         if is_locked != locked {
-            let step = machine.accounts.tool("usermod", &[if locked { "--lock" } else { "--unlock" }.to_owned(), name.to_owned()])?;
+            let step = machine
+                .accounts
+                .tool("usermod", &[if locked { "--lock" } else { "--unlock" }.to_owned(), name.to_owned()])?;
             work.done.native.push(step);
         }
     }
@@ -94,7 +113,8 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
 
 /// An account whose programs run is not removed: ending them unasked could lose somebody's work.
 fn in_use(error: HostError) -> HostError {
-    let is_used = error.command.as_ref().is_some_and(|step| step.output.contains("currently used by process"));
+    let is_used =
+        error.command.as_ref().is_some_and(|step| step.output.contains("currently used by process"));
     if is_used {
         error.remedy("programs of this account run: end them, or stop the service that starts them, and the next run removes it")
     } else {
@@ -107,13 +127,18 @@ fn add_arguments(machine: &Machine, clause: &Clause) -> Vec<String> {
     if clause.flag("system") == Some(true) {
         arguments.push("--system".into());
     }
-    let makes_home = clause.flag("system") != Some(true) && (is_root() || !machine.acted_on.is_private_root());
+    let makes_home =
+        clause.flag("system") != Some(true) && (is_root() || !machine.acted_on.is_private_root());
     arguments.push(if makes_home { "--create-home" } else { "--no-create-home" }.into());
     arguments.push(clause.name().to_owned());
     arguments
 }
 
-fn change_arguments(machine: &Machine, clause: &Clause, differences: &[Difference]) -> Result<Vec<String>, HostError> {
+fn change_arguments(
+    machine: &Machine,
+    clause: &Clause,
+    differences: &[Difference],
+) -> Result<Vec<String>, HostError> {
     if presence_differs(differences) {
         return Ok(Vec::new());
     }
@@ -127,9 +152,14 @@ fn change_arguments(machine: &Machine, clause: &Clause, differences: &[Differenc
 /// Returns the arguments that useradd and usermod share, for the properties that are asked for.
 fn property_arguments(clause: &Clause, asked: &dyn Fn(&str) -> bool) -> Vec<String> {
     let mut arguments = Vec::new();
-    for (property, option) in
-        [("uid", "--uid"), ("primary_group", "--gid"), ("groups", "--groups"), ("home", "--home"), ("shell", "--shell"), ("comment", "--comment")]
-    {
+    for (property, option) in [
+        ("uid", "--uid"),
+        ("primary_group", "--gid"),
+        ("groups", "--groups"),
+        ("home", "--home"),
+        ("shell", "--shell"),
+        ("comment", "--comment"),
+    ] {
         let Some(value) = clause.get(property).filter(|_| asked(property)) else { continue };
         let text = match property {
             "groups" => clause.list("groups").join(","),
@@ -152,7 +182,12 @@ pub(super) fn inspect_group(machine: &Machine, clause: &Clause) -> Result<Seen, 
     Ok(seen(found))
 }
 
-pub(super) fn correct_group(machine: &mut Machine, clause: &Clause, differences: &[Difference], work: &mut Work<'_>) -> Result<(), HostError> {
+pub(super) fn correct_group(
+    machine: &mut Machine,
+    clause: &Clause,
+    differences: &[Difference],
+    work: &mut Work<'_>,
+) -> Result<(), HostError> {
     let name = clause.name().to_owned();
     let mut run = |program: &str, arguments: &[String]| {
         let step = machine.accounts.tool(program, arguments)?;

@@ -37,7 +37,9 @@ pub(super) fn inspect(machine: &Machine, _: &Clause) -> Result<Seen, NotSeen> {
         Keeper::Chrony => {
             let mut servers = Vec::new();
             for path in chrony_files(machine)? {
-                servers.extend(machine.files.read_text(&path)?.lines().filter_map(chrony_source).map(str::to_owned));
+                servers.extend(
+                    machine.files.read_text(&path)?.lines().filter_map(chrony_source).map(str::to_owned),
+                );
             }
             servers
         }
@@ -51,7 +53,9 @@ fn chrony_files(machine: &Machine) -> Result<Vec<String>, HostError> {
     let mut files = vec![CHRONY.to_owned()];
     for (folder, end) in [("/etc/chrony/conf.d", ".conf"), ("/etc/chrony/sources.d", ".sources")] {
         let names = machine.files.list(folder)?.unwrap_or_default();
-        files.extend(names.into_iter().filter(|name| name.ends_with(end)).map(|name| format!("{folder}/{name}")));
+        files.extend(
+            names.into_iter().filter(|name| name.ends_with(end)).map(|name| format!("{folder}/{name}")),
+        );
     }
     Ok(files)
 }
@@ -63,8 +67,12 @@ pub(super) fn chrony_source(line: &str) -> Option<&str> {
 
 fn timesyncd_servers(machine: &Machine) -> Result<Vec<String>, HostError> {
     let drop_ins = machine.files.list(TIMESYNCD_DROP_INS)?.unwrap_or_default();
-    let paths = std::iter::once(TIMESYNCD.to_owned())
-        .chain(drop_ins.into_iter().filter(|name| name.ends_with(".conf")).map(|name| format!("{TIMESYNCD_DROP_INS}/{name}")));
+    let paths = std::iter::once(TIMESYNCD.to_owned()).chain(
+        drop_ins
+            .into_iter()
+            .filter(|name| name.ends_with(".conf"))
+            .map(|name| format!("{TIMESYNCD_DROP_INS}/{name}")),
+    );
     let mut servers: Vec<String> = Vec::new();
     for path in paths {
         for said in ntp_lines(&machine.files.read_text(&path)?) {
@@ -85,7 +93,9 @@ pub(super) fn ntp_lines(text: &str) -> Vec<&str> {
     for line in text.lines().map(str::trim) {
         match line.strip_prefix('[') {
             Some(heading) => in_section = heading.starts_with("Time]"),
-            None if in_section => said.extend(line.split_once('=').filter(|(key, _)| key.trim() == "NTP").map(|(_, value)| value.trim())),
+            None if in_section => said.extend(
+                line.split_once('=').filter(|(key, _)| key.trim() == "NTP").map(|(_, value)| value.trim()),
+            ),
             None => {}
         }
     }
@@ -104,7 +114,11 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_
             for path in chrony_files(machine)?.iter().filter(|path| *path != CHRONY_OWN) {
                 let text = machine.files.read_text(path)?;
                 if text.lines().any(|line| chrony_source(line).is_some()) {
-                    let kept: String = text.lines().filter(|line| chrony_source(line).is_none()).flat_map(|line| [line, "\n"]).collect();
+                    let kept: String = text
+                        .lines()
+                        .filter(|line| chrony_source(line).is_none())
+                        .flat_map(|line| [line, "\n"])
+                        .collect();
                     put(machine, work, &clause.address, path, kept.as_bytes(), Ownership::default())?;
                 }
             }

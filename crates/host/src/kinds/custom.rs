@@ -54,7 +54,10 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Re
         return Ok(Seen { native, ..seen(Found::absent()) });
     }
     if let Some(unknown) = said.properties.keys().find(|name| clause.kind().property(name).is_none()) {
-        return Err(NotSeen::Failed(lies(custom, &format!("it reports the property `{unknown}`, which the kind does not declare"))));
+        return Err(NotSeen::Failed(lies(
+            custom,
+            &format!("it reports the property `{unknown}`, which the kind does not declare"),
+        )));
     }
     let mut found = Found::present();
     for (name, wanted, _) in clause.compared() {
@@ -63,7 +66,10 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Re
             Some(value) => match normalise(name, property.value, value) {
                 Ok(normal) => FoundValue::Value(normal),
                 Err(_) if clause.concealed.contains(name) => {
-                    return Err(NotSeen::Failed(lies(custom, &format!("its value of `{name}` has the wrong type"))));
+                    return Err(NotSeen::Failed(lies(
+                        custom,
+                        &format!("its value of `{name}` has the wrong type"),
+                    )));
                 }
                 Err(refused) => return Err(NotSeen::Failed(lies(custom, &refused.message))),
             },
@@ -75,7 +81,12 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Re
     Ok(Seen { native, ..seen(found) })
 }
 
-pub(super) fn correct(machine: &Machine, clause: &Clause, differences: &[Difference], work: &mut Work<'_>) -> Result<(), HostError> {
+pub(super) fn correct(
+    machine: &Machine,
+    clause: &Clause,
+    differences: &[Difference],
+    work: &mut Work<'_>,
+) -> Result<(), HostError> {
     let custom = declared(clause)?;
     let ended = run(machine, clause, custom, "correct", differences, work.contents)?;
     let did = if ended.stdout.trim().is_empty() { Did::default() } else { reply(custom, &ended)? };
@@ -87,15 +98,20 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, differences: &[Differe
 }
 
 fn declared(clause: &Clause) -> Result<&CustomKind, HostError> {
-    clause.custom.as_deref().ok_or_else(|| HostError::new(format!("no kit has the custom kind {}", clause.address.kind())))
+    clause
+        .custom
+        .as_deref()
+        .ok_or_else(|| HostError::new(format!("no kit has the custom kind {}", clause.address.kind())))
 }
 
 fn lies(custom: &CustomKind, why: &str) -> HostError {
-    HostError::new(format!("the program of the kind {} is not as it declares: {why}", custom.name)).remedy("fix the kit of the kind")
+    HostError::new(format!("the program of the kind {} is not as it declares: {why}", custom.name))
+        .remedy("fix the kit of the kind")
 }
 
 fn reply<T: for<'d> Deserialize<'d>>(custom: &CustomKind, ended: &Ended) -> Result<T, HostError> {
-    serde_json::from_str(&ended.stdout).map_err(|error| lies(custom, &format!("its output is not the expected JSON: {error}")))
+    serde_json::from_str(&ended.stdout)
+        .map_err(|error| lies(custom, &format!("its output is not the expected JSON: {error}")))
 }
 
 /// Runs the kind's program. It is told all on its standard input, and the plain values in its environment, too, so that a
@@ -129,7 +145,9 @@ fn run(
         .env("CONSTANS_ROOT", &machine.acted_on.root)
         .env("CONSTANS_NAME", clause.name())
         .env("CONSTANS_GONE", if is_gone { "yes" } else { "no" });
-    for property in clause.kind().properties.iter().filter(|property| !clause.concealed.contains(property.name)) {
+    for property in
+        clause.kind().properties.iter().filter(|property| !clause.concealed.contains(property.name))
+    {
         let text = match clause.get(property.name) {
             Some(Value::String(text)) => text.clone(),
             Some(Value::Null | Value::Array(_) | Value::Object(_)) | None => continue,
@@ -144,8 +162,14 @@ fn run(
     if ended.is_well {
         return Ok(ended);
     }
-    let message = format!("the program of the kind {} failed with exit status {}", custom.name, ended.step.exit.unwrap_or(-1));
-    Err(HostError::new(message).command(ended.step).remedy("its output says why; fix the kit of the kind if it does not"))
+    let message = format!(
+        "the program of the kind {} failed with exit status {}",
+        custom.name,
+        ended.step.exit.unwrap_or(-1)
+    );
+    Err(HostError::new(message)
+        .command(ended.step)
+        .remedy("its output says why; fix the kit of the kind if it does not"))
 }
 
 /// Puts the program into the agent's own folder under its digest, where nobody else can change it.
@@ -158,14 +182,24 @@ fn program(machine: &Machine, custom: &CustomKind, contents: &dyn Contents) -> R
     if std::fs::read(&path).is_ok_and(|bytes| of_contents(&bytes) == custom.program_digest) {
         return Ok(path);
     }
-    let bytes = contents.get(digest).ok_or_else(|| HostError::new(format!("the program of the kind {} is missing", custom.name)))?;
+    let bytes = contents
+        .get(digest)
+        .ok_or_else(|| HostError::new(format!("the program of the kind {} is missing", custom.name)))?;
     if of_contents(&bytes) != custom.program_digest {
-        return Err(HostError::new(format!("the program of the kind {} differs from the published one", custom.name)));
+        return Err(HostError::new(format!(
+            "the program of the kind {} differs from the published one",
+            custom.name
+        )));
     }
     std::fs::create_dir_all(&folder).map_err(failed)?;
     let candidate = path.with_extension("new");
     let _ = std::fs::remove_file(&candidate);
-    let mut file = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o700).open(&candidate).map_err(failed)?;
+    let mut file = std::fs::OpenOptions::new()
+        .write(true)
+        .create_new(true)
+        .mode(0o700)
+        .open(&candidate)
+        .map_err(failed)?;
     file.write_all(&bytes).and_then(|()| file.sync_all()).map_err(failed)?;
     drop(file);
     std::fs::rename(&candidate, &path).map_err(failed)?;

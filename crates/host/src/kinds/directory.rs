@@ -47,7 +47,12 @@ fn unknown_entries(machine: &Machine, clause: &Clause) -> Result<Vec<String>, Ho
     Ok(unknown)
 }
 
-pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Difference], work: &mut Work<'_>) -> Result<(), HostError> {
+pub(super) fn correct(
+    machine: &mut Machine,
+    clause: &Clause,
+    differences: &[Difference],
+    work: &mut Work<'_>,
+) -> Result<(), HostError> {
     let path = clause.name();
     if clause.gone != Gone::No {
         machine.files.remove(path, What::Directory)?;
@@ -71,7 +76,11 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
 fn remove_unknown(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -> Result<(), HostError> {
     let unknown = unknown_entries(machine, clause)?;
     if unknown.len() > MOST_REMOVED {
-        let message = format!("{} entries of {} are unknown, and at most {MOST_REMOVED} are removed at once", unknown.len(), clause.name());
+        let message = format!(
+            "{} entries of {} are unknown, and at most {MOST_REMOVED} are removed at once",
+            unknown.len(),
+            clause.name()
+        );
         return Err(HostError::new(message).remedy("check them first: this can be a wrong folder"));
     }
     for name in unknown {

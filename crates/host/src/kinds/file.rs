@@ -1,6 +1,8 @@
 //! Files: whole contents, ownership and permissions.
 
-use super::{differs, kept_ownership, must_be, note_replaced, presence_differs, wanted_ownership, with_ownership};
+use super::{
+    differs, kept_ownership, must_be, note_replaced, presence_differs, wanted_ownership, with_ownership,
+};
 use crate::error::HostError;
 use crate::files::{Entry, LARGEST_FILE, PIECE, What, unread};
 use crate::machine::{Contents, Look, Machine, NotSeen, Opened, Work, seen};
@@ -32,7 +34,9 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -
     let Some(entry) = entry else {
         let text_diff = match wanted.filter(|_| !is_concealed) {
             Some(_) if is_long(0) => Some(Err(TextDiffRefusal::TooLarge)),
-            Some(name) => Some(text_diff(b"", &wanted_content(look.contents, name, path)?, is_for_all(clause))),
+            Some(name) => {
+                Some(text_diff(b"", &wanted_content(look.contents, name, path)?, is_for_all(clause)))
+            }
             None => None,
         };
         return Ok(Seen { content_bytes: wanted_size, text_diff, ..seen(Found::absent()) });
@@ -40,7 +44,8 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -
     if clause.gone == Gone::No {
         must_be(What::File, &entry, path)?;
     }
-    let found = with_ownership(machine, clause, &entry, Found { size: Some(entry.size), ..Found::present() })?;
+    let found =
+        with_ownership(machine, clause, &entry, Found { size: Some(entry.size), ..Found::present() })?;
     let Some(wanted) = wanted else { return Ok(seen(found)) };
     let content_bytes = wanted_size;
     if is_long(entry.size) {
@@ -63,7 +68,12 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -
 
 /// Returns the digest of a file that is not held in memory. The contents that a concealed name stands for are only known by
 /// comparing: where they are the same, it is that name.
-fn digest_of_long(machine: &Machine, clause: &Clause, entry: &Entry, look: &Look<'_>) -> Result<Digest, HostError> {
+fn digest_of_long(
+    machine: &Machine,
+    clause: &Clause,
+    entry: &Entry,
+    look: &Look<'_>,
+) -> Result<Digest, HostError> {
     let (path, most) = (clause.name(), most_bytes(clause));
     if entry.size > most {
         return Ok(unread(entry.size));
@@ -73,10 +83,17 @@ fn digest_of_long(machine: &Machine, clause: &Clause, entry: &Entry, look: &Look
         return Ok(machine.files.digest(path, most)?.unwrap_or_else(|| unread(entry.size)));
     }
     let failed = |error: io::Error| HostError::io("read", path, &error);
-    let open = || machine.files.open(path)?.ok_or_else(|| HostError::new(format!("{path} disappeared while it was read")));
+    let open = || {
+        machine
+            .files
+            .open(path)?
+            .ok_or_else(|| HostError::new(format!("{path} disappeared while it was read")))
+    };
     let (kept, size) = opened(look.contents, wanted)?;
     if size == entry.size && are_same(kept, open()?.take(most)).map_err(failed)? {
-        return wanted.parse().map_err(|_| HostError::new(format!("the name {wanted} of contents is no digest")));
+        return wanted
+            .parse()
+            .map_err(|_| HostError::new(format!("the name {wanted} of contents is no digest")));
     }
     look.key.digest_of(open()?.take(most)).map_err(failed)
 }
@@ -100,7 +117,10 @@ fn are_same(one: impl Read, other: impl Read) -> io::Result<bool> {
 
 /// Returns how many bytes of a file a clause lets be read.
 pub(crate) fn most_bytes(clause: &Clause) -> u64 {
-    clause.get("largest_mib").and_then(serde_json::Value::as_u64).map_or(LARGEST_FILE, |mib| mib * 1024 * 1024)
+    clause
+        .get("largest_mib")
+        .and_then(serde_json::Value::as_u64)
+        .map_or(LARGEST_FILE, |mib| mib * 1024 * 1024)
 }
 
 fn opened<'c>(contents: &'c dyn Contents, name: &str) -> Result<Opened<'c>, HostError> {
@@ -120,15 +140,24 @@ fn wanted_digest(clause: &Clause) -> Option<&str> {
 /// Returns what is seen of a file that has the wanted contents; none if they differ or have to be compared otherwise.
 fn seen_by_digest(machine: &mut Machine, clause: &Clause, entry: &Entry) -> Result<Option<Seen>, NotSeen> {
     let Some(wanted) = wanted_digest(clause).filter(|_| entry.what == What::File) else { return Ok(None) };
-    let (digest, read_at) = machine.seen_files.digest(&machine.files, (clause.name(), most_bytes(clause)), entry, machine.run_began)?;
+    let (digest, read_at) = machine.seen_files.digest(
+        &machine.files,
+        (clause.name(), most_bytes(clause)),
+        entry,
+        machine.run_began,
+    )?;
     if digest.as_str() != wanted {
         return Ok(None);
     }
-    let found = with_ownership(machine, clause, entry, Found { size: Some(entry.size), ..Found::present() })?.with("content", wanted);
+    let found = with_ownership(machine, clause, entry, Found { size: Some(entry.size), ..Found::present() })?
+        .with("content", wanted);
     let mut seen = seen(found);
     if let Some(at) = read_at.filter(|at| *at < machine.run_began) {
         seen.native.push(NativeStep {
-            what: format!("its contents were read at {}; its metadata is the same since", at.strftime("%Y-%m-%d %H:%M:%S UTC")),
+            what: format!(
+                "its contents were read at {}; its metadata is the same since",
+                at.strftime("%Y-%m-%d %H:%M:%S UTC")
+            ),
             exit: None,
             output: String::new(),
         });
@@ -143,16 +172,29 @@ fn is_for_all(clause: &Clause) -> bool {
 
 /// Returns the wanted contents of a path. What is there is compared with them and they get there, so they must be what they
 /// are called.
-fn wanted_content<'c>(contents: &'c dyn Contents, name: &str, path: &str) -> Result<Cow<'c, [u8]>, HostError> {
-    let bytes = contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are missing yet")))?;
-    if name.starts_with("sha256:") && of_contents(&bytes).as_str() != name { Err(not_as_named(name, path)) } else { Ok(bytes) }
+fn wanted_content<'c>(
+    contents: &'c dyn Contents,
+    name: &str,
+    path: &str,
+) -> Result<Cow<'c, [u8]>, HostError> {
+    let bytes =
+        contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are missing yet")))?;
+    if name.starts_with("sha256:") && of_contents(&bytes).as_str() != name {
+        Err(not_as_named(name, path))
+    } else {
+        Ok(bytes)
+    }
 }
 
 /// Opens the wanted contents of a path once they were read and found to be what they are called.
 fn checked_content<'c>(contents: &'c dyn Contents, name: &str, path: &str) -> Result<Opened<'c>, HostError> {
     if name.starts_with("sha256:") {
         let (kept, size) = opened(contents, name)?;
-        if of_reader(kept, size, &mut vec![0; PIECE], None).map_err(|error| HostError::io("read the contents for", path, &error))?.as_str() != name {
+        if of_reader(kept, size, &mut vec![0; PIECE], None)
+            .map_err(|error| HostError::io("read the contents for", path, &error))?
+            .as_str()
+            != name
+        {
             return Err(not_as_named(name, path));
         }
     }
@@ -164,7 +206,12 @@ fn not_as_named(name: &str, path: &str) -> HostError {
         .remedy("something changed the state folder of the agent: delete its folder `contents`; the next check-in downloads it again")
 }
 
-pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Difference], work: &mut Work<'_>) -> Result<(), HostError> {
+pub(super) fn correct(
+    machine: &mut Machine,
+    clause: &Clause,
+    differences: &[Difference],
+    work: &mut Work<'_>,
+) -> Result<(), HostError> {
     let path = clause.name();
     let entry = machine.files.look(path)?;
     if clause.gone != Gone::No {
@@ -176,7 +223,8 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
     let ownership = wanted_ownership(machine, clause)?;
     let Some(name) = clause.text("content") else {
         if entry.is_none() {
-            return Err(HostError::new(format!("{path} does not exist, and the clause has no contents")).remedy("add text, copy or render"));
+            return Err(HostError::new(format!("{path} does not exist, and the clause has no contents"))
+                .remedy("add text, copy or render"));
         }
         machine.files.set_ownership(path, ownership)?;
         work.note(format!("set the ownership of {path}"));
@@ -195,14 +243,20 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
     let ownership = kept_ownership(machine, entry.as_ref(), ownership);
     let check_with = clause.list("check_with");
     let is_checked = !check_with.is_empty();
-    let accept = |candidate: &Path| if is_checked { accept(machine, clause, &check_with, candidate) } else { Ok(()) };
+    let accept =
+        |candidate: &Path| if is_checked { accept(machine, clause, &check_with, candidate) } else { Ok(()) };
     machine.files.replace_by(path, &mut *wanted, ownership, accept)?;
     note_replaced(work, path, size, entry.as_ref());
     Ok(())
 }
 
 /// Asks the clause's own program whether new contents are good.
-fn accept(machine: &Machine, clause: &Clause, check_with: &[&str], candidate: &Path) -> Result<(), HostError> {
+fn accept(
+    machine: &Machine,
+    clause: &Clause,
+    check_with: &[&str],
+    candidate: &Path,
+) -> Result<(), HostError> {
     let path = clause.name();
     let name = candidate.file_name().unwrap_or_default().to_string_lossy();
     let parent = path.rsplit_once('/').map_or("", |(parent, _)| parent);
@@ -220,7 +274,10 @@ fn accept(machine: &Machine, clause: &Clause, check_with: &[&str], candidate: &P
     if ended.is_well {
         return Ok(());
     }
-    let message = format!("check_with refused the new contents of {path}: exit status {}", ended.step.exit.unwrap_or(-1));
+    let message = format!(
+        "check_with refused the new contents of {path}: exit status {}",
+        ended.step.exit.unwrap_or(-1)
+    );
     Err(HostError::new(message).command(ended.step).remedy("the old contents are intact: fix the document"))
 }
 

@@ -12,7 +12,12 @@ const FILE: &str = "/etc/hostname";
 
 pub(super) fn inspect(machine: &Machine, _: &Clause) -> Result<Seen, NotSeen> {
     let text = machine.files.read_text(FILE)?;
-    let at_boot = text.lines().map(str::trim).find(|line| !line.is_empty() && !line.starts_with('#')).unwrap_or("none").to_owned();
+    let at_boot = text
+        .lines()
+        .map(str::trim)
+        .find(|line| !line.is_empty() && !line.starts_with('#'))
+        .unwrap_or("none")
+        .to_owned();
     if machine.acted_on.is_private_root() {
         return Ok(seen(Found::present().with("name", at_boot)));
     }
@@ -26,10 +31,18 @@ fn now() -> String {
 pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -> Result<(), HostError> {
     let name = clause.text("name").unwrap_or_default();
     if machine.files.read_text(FILE)?.trim() != name {
-        put(machine, work, &clause.address, FILE, format!("{name}\n").as_bytes(), Ownership { permissions: Some(0o644), ..Ownership::default() })?;
+        put(
+            machine,
+            work,
+            &clause.address,
+            FILE,
+            format!("{name}\n").as_bytes(),
+            Ownership { permissions: Some(0o644), ..Ownership::default() },
+        )?;
     }
     if !machine.acted_on.is_private_root() && now() != name {
-        rustix::system::sethostname(name.as_bytes()).map_err(|error| HostError::io("set", "the host name", &error.into()))?;
+        rustix::system::sethostname(name.as_bytes())
+            .map_err(|error| HostError::io("set", "the host name", &error.into()))?;
         work.note(format!("set the host name to {name}"));
     }
     Ok(())

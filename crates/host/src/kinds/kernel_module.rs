@@ -66,7 +66,12 @@ fn loaded_now(machine: &Machine, name: &str) -> Result<Option<Loaded>, HostError
     }
     let release = rustix::system::uname().release().to_string_lossy().into_owned();
     let built_in = machine.files.read_text(&format!("/lib/modules/{release}/modules.builtin"))?;
-    let is_it = |line: &str| line.rsplit('/').next().and_then(|file| file.split('.').next()).is_some_and(|stem| underscored(stem) == name);
+    let is_it = |line: &str| {
+        line.rsplit('/')
+            .next()
+            .and_then(|file| file.split('.').next())
+            .is_some_and(|stem| underscored(stem) == name)
+    };
     Ok(Some(if built_in.lines().any(is_it) { Loaded::BuiltIn } else { Loaded::No }))
 }
 
@@ -74,11 +79,14 @@ fn loaded_now(machine: &Machine, name: &str) -> Result<Option<Loaded>, HostError
 pub(super) fn names(machine: &Machine) -> Result<Vec<String>, HostError> {
     let mut names: Vec<String> = Vec::new();
     for (_, text) in texts(machine, AT_BOOT)? {
-        let lines = text.lines().map(str::trim).filter(|line| !line.is_empty() && !line.starts_with(['#', ';']));
+        let lines =
+            text.lines().map(str::trim).filter(|line| !line.is_empty() && !line.starts_with(['#', ';']));
         names.extend(lines.map(underscored));
     }
     for (_, text) in texts(machine, RULES)? {
-        names.extend(text.lines().filter_map(|line| line.trim().strip_prefix("install ")?.split_whitespace().next().map(underscored)));
+        names.extend(text.lines().filter_map(|line| {
+            line.trim().strip_prefix("install ")?.split_whitespace().next().map(underscored)
+        }));
     }
     names.sort();
     names.dedup();
@@ -100,7 +108,11 @@ fn texts(machine: &Machine, folder: &str) -> Result<Vec<(String, String)>, HostE
 
 fn who_loads(machine: &Machine, name: &str) -> Result<Vec<String>, HostError> {
     let names_it = |text: &str| text.lines().any(|line| underscored(line.trim()) == name);
-    Ok(texts(machine, AT_BOOT)?.into_iter().filter(|(_, text)| names_it(text)).map(|(path, _)| path).collect())
+    Ok(texts(machine, AT_BOOT)?
+        .into_iter()
+        .filter(|(_, text)| names_it(text))
+        .map(|(path, _)| path)
+        .collect())
 }
 
 /// A module is barred by an `install` rule that fails: `blacklist` alone still lets it be loaded by its name.
@@ -131,14 +143,21 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
             modprobe(machine, work, &["--remove", &name], Loaded::No, &name)
         }
         (_, Some(true)) => {
-            let text = format!("# Managed by Constans, {}.\ninstall {name} /bin/false\nblacklist {name}\n", clause.address);
+            let text = format!(
+                "# Managed by Constans, {}.\ninstall {name} /bin/false\nblacklist {name}\n",
+                clause.address
+            );
             machine.files.make_way(&own_rule)?;
             put(machine, work, &clause.address, &own_rule, text.as_bytes(), readable)?;
             modprobe(machine, work, &["--remove", &name], Loaded::No, &name)
         }
         _ => {
             take_away(machine, work, &clause.address, &own_rule)?;
-            let others: Vec<String> = texts(machine, RULES)?.into_iter().filter(|(_, text)| text.contains(&name)).map(|(path, _)| path).collect();
+            let others: Vec<String> = texts(machine, RULES)?
+                .into_iter()
+                .filter(|(_, text)| text.contains(&name))
+                .map(|(path, _)| path)
+                .collect();
             if barred_by(machine, &name)? { refuse_others(&others, "bars it") } else { Ok(()) }
         }
     }
@@ -146,18 +165,27 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
 
 fn refuse_others(paths: &[String], what: &str) -> Result<(), HostError> {
     let Some(path) = paths.first() else { return Ok(()) };
-    Err(HostError::new(format!("{path} {what}, and is not managed by Constans")).remedy("remove the line with a `line` clause, or by hand"))
+    Err(HostError::new(format!("{path} {what}, and is not managed by Constans"))
+        .remedy("remove the line with a `line` clause, or by hand"))
 }
 
 /// Loads or unloads the module unless it is so already, or this kernel takes none.
-fn modprobe(machine: &Machine, work: &mut Work<'_>, arguments: &[&str], wanted: Loaded, name: &str) -> Result<(), HostError> {
+fn modprobe(
+    machine: &Machine,
+    work: &mut Work<'_>,
+    arguments: &[&str],
+    wanted: Loaded,
+    name: &str,
+) -> Result<(), HostError> {
     match loaded_now(machine, name)? {
         None | Some(Loaded::BuiltIn) => return Ok(()),
         Some(loaded) if loaded == wanted => return Ok(()),
         Some(_) => {}
     }
     if text_of(machine, "/proc/sys/kernel/modules_disabled")?.is_some_and(|text| text.trim() == "1") {
-        return Err(HostError::new("the kernel lets no modules be loaded or removed until the next boot (kernel.modules_disabled is 1)"));
+        return Err(HostError::new(
+            "the kernel lets no modules be loaded or removed until the next boot (kernel.modules_disabled is 1)",
+        ));
     }
     let ended = Native::new("modprobe", arguments).must().map_err(|error| {
         let told = error.command.as_ref().map(|step| step.output.to_lowercase()).unwrap_or_default();

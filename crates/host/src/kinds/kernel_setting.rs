@@ -11,7 +11,8 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 /// The folders of sysctl.d(5); a file of the same name in an earlier one hides those in later ones.
-const FOLDERS: [&str; 5] = ["/etc/sysctl.d", "/run/sysctl.d", "/usr/local/lib/sysctl.d", "/usr/lib/sysctl.d", "/lib/sysctl.d"];
+const FOLDERS: [&str; 5] =
+    ["/etc/sysctl.d", "/run/sysctl.d", "/usr/local/lib/sysctl.d", "/usr/lib/sysctl.d", "/lib/sysctl.d"];
 /// Read after all others, so that what stands in it counts.
 const OWN: &str = "/etc/sysctl.d/zz-constans.conf";
 
@@ -19,26 +20,43 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     let name = dotted(clause.name());
     let at_boot = at_boot(machine, &name)?;
     if machine.acted_on.is_private_root() {
-        let value = at_boot.map_or_else(|| told(clause, "the kernel's own".to_owned()), |value| FoundValue::Value(value.into()));
+        let value = at_boot.map_or_else(
+            || told(clause, "the kernel's own".to_owned()),
+            |value| FoundValue::Value(value.into()),
+        );
         let stand_in = Some("in a private root only the boot configuration is managed: the running kernel belongs to the host".to_owned());
         return Ok(Seen { stand_in, ..seen(Found::present().with_found("value", value)) });
     }
     let now = now(&name)?;
-    let Some(now) = now else { return Err(NotSeen::Unsupported(format!("this kernel has no setting {name}"))) };
+    let Some(now) = now else {
+        return Err(NotSeen::Unsupported(format!("this kernel has no setting {name}")));
+    };
     // What nobody sets at boot stays as the kernel itself begins with, which cannot be known while it is set otherwise.
     let at_boot = at_boot.unwrap_or_else(|| "not set".to_owned());
-    let value = if now == at_boot { FoundValue::Value(now.into()) } else { told(clause, now_and_at_boot(&now, &at_boot)) };
+    let value = if now == at_boot {
+        FoundValue::Value(now.into())
+    } else {
+        told(clause, now_and_at_boot(&now, &at_boot))
+    };
     Ok(seen(Found::present().with_found("value", value)))
 }
 
 /// Returns what holds where it is not one value: told beside a wanted one; to who only asks what there is, no value at all.
 fn told(clause: &Clause, words: String) -> FoundValue {
-    if clause.text("value").is_some() { FoundValue::Value(words.into()) } else { FoundValue::Unreadable(words) }
+    if clause.text("value").is_some() {
+        FoundValue::Value(words.into())
+    } else {
+        FoundValue::Unreadable(words)
+    }
 }
 
 /// Returns the settings that some file sets at boot: all others are the kernel's own.
 pub(super) fn names(machine: &Machine) -> Result<Vec<String>, HostError> {
-    let mut names: Vec<String> = settings_at_boot(machine)?.into_iter().map(|(name, _)| name).filter(|name| !name.contains('*')).collect();
+    let mut names: Vec<String> = settings_at_boot(machine)?
+        .into_iter()
+        .map(|(name, _)| name)
+        .filter(|name| !name.contains('*'))
+        .collect();
     names.sort();
     names.dedup();
     Ok(names)
@@ -86,7 +104,9 @@ fn at_boot(machine: &Machine, name: &str) -> Result<Option<String>, HostError> {
 fn settings_at_boot(machine: &Machine) -> Result<Vec<(String, String)>, HostError> {
     let mut files: BTreeMap<String, String> = BTreeMap::new();
     for folder in FOLDERS {
-        for file in machine.files.list(folder)?.unwrap_or_default().into_iter().filter(|file| file.ends_with(".conf")) {
+        for file in
+            machine.files.list(folder)?.unwrap_or_default().into_iter().filter(|file| file.ends_with(".conf"))
+        {
             files.entry(file.clone()).or_insert_with(|| format!("{folder}/{file}"));
         }
     }
@@ -130,13 +150,22 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     let value = clause.text("value").unwrap_or_default();
     if at_boot(machine, &name)?.as_deref() != Some(value) {
         let text = machine.files.read_text(OWN)?;
-        let mut lines: Vec<String> = text.lines().filter(|line| !line.starts_with('#')).map(str::to_owned).collect();
+        let mut lines: Vec<String> =
+            text.lines().filter(|line| !line.starts_with('#')).map(str::to_owned).collect();
         lines.retain(|line| assignment(line).is_none_or(|(key, _)| key != name));
         lines.push(format!("{name} = {value}"));
         lines.sort();
-        let text = format!("# Managed by Constans, a line each clause kernel_setting.\n{}\n", lines.join("\n"));
+        let text =
+            format!("# Managed by Constans, a line each clause kernel_setting.\n{}\n", lines.join("\n"));
         machine.files.make_way(OWN)?;
-        put(machine, work, &clause.address, OWN, text.as_bytes(), Ownership { permissions: Some(0o644), ..Ownership::default() })?;
+        put(
+            machine,
+            work,
+            &clause.address,
+            OWN,
+            text.as_bytes(),
+            Ownership { permissions: Some(0o644), ..Ownership::default() },
+        )?;
     }
     if machine.acted_on.is_private_root() || now(&name)?.as_deref() == Some(value) {
         return Ok(());
@@ -165,8 +194,14 @@ mod tests {
     #[test]
     fn names_with_slashes_and_with_dots_are_the_same_setting() {
         assert_eq!(dotted("net/ipv4/conf/eth0.1/forwarding"), "net.ipv4.conf.eth0/1.forwarding");
-        assert_eq!(file_of("net.ipv4.conf.eth0/1.forwarding"), PathBuf::from("/proc/sys/net/ipv4/conf/eth0.1/forwarding"));
-        assert_eq!(assignment(" -net.ipv4.tcp_rmem=4096\t131072  6291456 "), Some(("net.ipv4.tcp_rmem".into(), "4096 131072 6291456".into())));
+        assert_eq!(
+            file_of("net.ipv4.conf.eth0/1.forwarding"),
+            PathBuf::from("/proc/sys/net/ipv4/conf/eth0.1/forwarding")
+        );
+        assert_eq!(
+            assignment(" -net.ipv4.tcp_rmem=4096\t131072  6291456 "),
+            Some(("net.ipv4.tcp_rmem".into(), "4096 131072 6291456".into()))
+        );
         assert_eq!(assignment("# a = b"), None);
     }
 }

@@ -24,7 +24,11 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_
         return Ok(());
     }
     let target = clause.text("target").unwrap_or_default();
-    let before = machine.files.link_target(path)?.map(|before| format!(", which pointed at {before}")).unwrap_or_default();
+    let before = machine
+        .files
+        .link_target(path)?
+        .map(|before| format!(", which pointed at {before}"))
+        .unwrap_or_default();
     machine.files.make_link(path, target)?;
     work.note(format!("make the link {path} to {target}{before}"));
     Ok(())

@@ -3,7 +3,9 @@
 use super::{schedule, ssh_key};
 use crate::describe::{NotTold, Thing};
 use crate::error::HostError;
-use crate::kinds::{kernel_module, kernel_setting, listening, mount, package_source, packet_rule, trust_anchor};
+use crate::kinds::{
+    kernel_module, kernel_setting, listening, mount, package_source, packet_rule, trust_anchor,
+};
 use crate::machine::Machine;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
@@ -41,7 +43,8 @@ fn ssh_keys(machine: &Machine) -> Result<Vec<Thing>, HostError> {
         // A home that cannot be looked into, or is none, has no keys that count.
         let Ok(text) = machine.files.read_text(&ssh_key::path(&account)) else { continue };
         for (at, key) in text.lines().filter_map(ssh_key::read).enumerate() {
-            let known: BTreeMap<String, Value> = [("account".to_owned(), json!(account.name)), ("key".to_owned(), json!(key.key))].into();
+            let known: BTreeMap<String, Value> =
+                [("account".to_owned(), json!(account.name)), ("key".to_owned(), json!(key.key))].into();
             let mut name = key.comment.trim().to_owned();
             if name.is_empty() || all.iter().any(|thing| thing.name == name) {
                 name = format!("{} {}", account.name, at + 1);

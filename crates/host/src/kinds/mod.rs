@@ -72,7 +72,12 @@ pub(crate) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -
     }
 }
 
-pub(crate) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Difference], work: &mut Work<'_>) -> Result<(), HostError> {
+pub(crate) fn correct(
+    machine: &mut Machine,
+    clause: &Clause,
+    differences: &[Difference],
+    work: &mut Work<'_>,
+) -> Result<(), HostError> {
     match clause.address.kind() {
         "file" => file::correct(machine, clause, differences, work),
         "directory" => directory::correct(machine, clause, differences, work),
@@ -118,7 +123,14 @@ pub(crate) fn keep(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -> R
 }
 
 /// Writes a file whole: what stood there goes into the attic, what is not said of its ownership stays as it was.
-fn put(machine: &Machine, work: &mut Work<'_>, clause: &ClauseAddress, path: &str, contents: &[u8], ownership: Ownership) -> Result<(), HostError> {
+fn put(
+    machine: &Machine,
+    work: &mut Work<'_>,
+    clause: &ClauseAddress,
+    path: &str,
+    contents: &[u8],
+    ownership: Ownership,
+) -> Result<(), HostError> {
     let entry = machine.files.look(path)?;
     if let Some(entry) = &entry {
         must_be(What::File, entry, path)?;
@@ -135,7 +147,9 @@ fn note_replaced(work: &mut Work<'_>, path: &str, bytes: u64, old: Option<&Entry
     let names = match others {
         0 => String::new(),
         1 => "; another name of the old file (a hard link) still has the old contents".to_owned(),
-        several => format!("; {several} other names of the old file (hard links) still have the old contents"),
+        several => {
+            format!("; {several} other names of the old file (hard links) still have the old contents")
+        }
     };
     work.note(format!("replace {path} by {bytes} bytes{names}"));
 }
@@ -151,7 +165,12 @@ fn kept_ownership(machine: &Machine, entry: Option<&Entry>, ownership: Ownership
 }
 
 /// Puts a file into the attic and removes it; nothing if it is not there.
-fn take_away(machine: &Machine, work: &mut Work<'_>, clause: &ClauseAddress, path: &str) -> Result<(), HostError> {
+fn take_away(
+    machine: &Machine,
+    work: &mut Work<'_>,
+    clause: &ClauseAddress,
+    path: &str,
+) -> Result<(), HostError> {
     let Some(entry) = machine.files.look(path)? else { return Ok(()) };
     if entry.what == What::File {
         work.keep(&machine.files, path, &entry, clause)?;
@@ -166,7 +185,8 @@ fn text_of(machine: &Machine, path: &str) -> Result<Option<String>, HostError> {
     let Some(bytes) = machine.files.read(path)? else { return Ok(None) };
     match String::from_utf8(bytes) {
         Ok(text) => Ok(Some(text)),
-        Err(_) => Err(HostError::new(format!("{path} is no UTF-8 text")).remedy("manage the whole file with a `file` clause")),
+        Err(_) => Err(HostError::new(format!("{path} is no UTF-8 text"))
+            .remedy("manage the whole file with a `file` clause")),
     }
 }
 
@@ -177,7 +197,10 @@ fn as_told(machine: &Machine, path: &str, found: &str, look: &Look<'_>) -> Resul
         return Ok(found.to_owned());
     }
     let digest = look.key.digest(found.as_bytes());
-    Ok(format!("differs, not shown because not everybody may read the file ({})", digest.as_str().chars().take(11).collect::<String>()))
+    Ok(format!(
+        "differs, not shown because not everybody may read the file ({})",
+        digest.as_str().chars().take(11).collect::<String>()
+    ))
 }
 
 /// Says where a part of a file could not be read or changed.
@@ -191,7 +214,8 @@ fn in_file(path: &str, error: PartError) -> HostError {
 
 /// Returns a name as a file name that no two names share: what is readable of it, and the beginning of its digest.
 fn file_name(name: &str) -> String {
-    let plain: String = name.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' }).collect();
+    let plain: String =
+        name.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' }).collect();
     let digest = constans_core::digest::of_contents(name.as_bytes());
     let short: String = digest.as_str().rsplit(':').next().unwrap_or_default().chars().take(8).collect();
     format!("constans-{}-{short}", plain.trim_matches('-').chars().take(40).collect::<String>())
@@ -222,15 +246,22 @@ fn must_be(what: What, entry: &Entry, path: &str) -> Result<(), HostError> {
 }
 
 /// Adds owner, group and permissions as found, as far as they are wanted.
-fn with_ownership(machine: &Machine, clause: &Clause, entry: &Entry, mut found: Found) -> Result<Found, HostError> {
+fn with_ownership(
+    machine: &Machine,
+    clause: &Clause,
+    entry: &Entry,
+    mut found: Found,
+) -> Result<Found, HostError> {
     if clause.get("owner").is_some() || clause.get("group").is_some() {
         let names = machine.names()?;
         let name = |known: Option<&String>, number: u32| known.cloned().unwrap_or_else(|| number.to_string());
-        for (property, value) in
-            [("owner", name(names.accounts.get(&entry.uid), entry.uid)), ("group", name(names.groups.get(&entry.gid), entry.gid))]
-        {
+        for (property, value) in [
+            ("owner", name(names.accounts.get(&entry.uid), entry.uid)),
+            ("group", name(names.groups.get(&entry.gid), entry.gid)),
+        ] {
             if clause.get(property).is_some() {
-                let value = machine.no_owners().map_or(FoundValue::Value(value.into()), FoundValue::NotExaminedHere);
+                let value =
+                    machine.no_owners().map_or(FoundValue::Value(value.into()), FoundValue::NotExaminedHere);
                 found = found.with_found(property, value);
             }
         }

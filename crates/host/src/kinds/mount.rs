@@ -24,14 +24,17 @@ pub(super) struct Entry {
 }
 
 pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSeen> {
-    let at_boot = entries(&machine.files.read_text(FSTAB)?).into_iter().find(|entry| entry.path == clause.name());
+    let at_boot =
+        entries(&machine.files.read_text(FSTAB)?).into_iter().find(|entry| entry.path == clause.name());
     let now = if machine.acted_on.is_private_root() { None } else { now(clause.name())? };
     let Some(entry) = at_boot.as_ref().or(now.as_ref()) else { return Ok(seen(Found::absent())) };
     let mut found = Found::present();
     for property in ["device", "fs", "options"] {
         let Some(wanted) = clause.get(property) else { continue };
         let differs_now = now.as_ref().and_then(|now| match property {
-            "device" => (!same_device(wanted.as_str().unwrap_or_default(), &now.device)).then(|| now.device.clone()),
+            "device" => {
+                (!same_device(wanted.as_str().unwrap_or_default(), &now.device)).then(|| now.device.clone())
+            }
             "fs" => (wanted.as_str() != Some(&now.fs)).then(|| now.fs.clone()),
             _ => not_in_force(&clause.list("options"), now),
         });
@@ -56,16 +59,25 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     } else {
         FoundValue::Value(now.is_some().into())
     };
-    Ok(seen(found.with_found("mounted", mounted).with("at_boot", at_boot.is_some_and(|entry| !entry.options.contains(&"noauto".to_owned())))))
+    Ok(seen(
+        found
+            .with_found("mounted", mounted)
+            .with("at_boot", at_boot.is_some_and(|entry| !entry.options.contains(&"noauto".to_owned()))),
+    ))
 }
 
 /// Returns the mount points of fstab.
 pub(super) fn names(machine: &Machine) -> Result<Vec<String>, HostError> {
-    Ok(entries(&machine.files.read_text(FSTAB)?).into_iter().map(|entry| entry.path).filter(|path| path.starts_with('/')).collect())
+    Ok(entries(&machine.files.read_text(FSTAB)?)
+        .into_iter()
+        .map(|entry| entry.path)
+        .filter(|path| path.starts_with('/'))
+        .collect())
 }
 
 fn now(path: &str) -> Result<Option<Entry>, HostError> {
-    let table = std::fs::read_to_string("/proc/self/mounts").map_err(|error| HostError::io("read", "/proc/self/mounts", &error))?;
+    let table = std::fs::read_to_string("/proc/self/mounts")
+        .map_err(|error| HostError::io("read", "/proc/self/mounts", &error))?;
     // What was mounted last lies on top.
     Ok(entries(&table).into_iter().rfind(|entry| entry.path == path))
 }
@@ -81,7 +93,11 @@ fn entry(line: &str) -> Option<Entry> {
         device: device.clone(),
         path: path.clone(),
         fs: fs.clone(),
-        options: options.split(',').filter(|option| !matches!(*option, "" | "defaults")).map(str::to_owned).collect(),
+        options: options
+            .split(',')
+            .filter(|option| !matches!(*option, "" | "defaults"))
+            .map(str::to_owned)
+            .collect(),
     })
 }
 
@@ -105,7 +121,9 @@ fn same_device(wanted: &str, mounted: &str) -> bool {
         Some(("PARTLABEL", name)) => by("by-partlabel", name),
         _ => wanted.to_owned(),
     };
-    let real = |path: &str| Path::new(path).canonicalize().map_or_else(|_| path.to_owned(), |path| path.display().to_string());
+    let real = |path: &str| {
+        Path::new(path).canonicalize().map_or_else(|_| path.to_owned(), |path| path.display().to_string())
+    };
     wanted == mounted || (path.starts_with('/') && real(&path) == real(mounted))
 }
 
@@ -125,12 +143,21 @@ fn not_in_force(wanted: &[&str], now: &Entry) -> Option<String> {
     let missing: Vec<&str> = wanted
         .iter()
         .copied()
-        .filter(|option| FLAGS.iter().any(|(flag, opposite)| (option == flag && !has(flag)) || (option == opposite && has(flag))))
+        .filter(|option| {
+            FLAGS
+                .iter()
+                .any(|(flag, opposite)| (option == flag && !has(flag)) || (option == opposite && has(flag)))
+        })
         .collect();
     (!missing.is_empty()).then(|| format!("without {}", missing.join(", ")))
 }
 
-pub(super) fn correct(machine: &Machine, clause: &Clause, differences: &[Difference], work: &mut Work<'_>) -> Result<(), HostError> {
+pub(super) fn correct(
+    machine: &Machine,
+    clause: &Clause,
+    differences: &[Difference],
+    work: &mut Work<'_>,
+) -> Result<(), HostError> {
     let path = clause.name();
     let is_gone = clause.gone != Gone::No;
     let at_boot = !is_gone && clause.flag("at_boot") != Some(false);
@@ -151,8 +178,9 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, differences: &[Differe
     }
     let options = clause.list("options").join(",");
     if now.is_some() && (differs(differences, "device") || differs(differences, "fs")) {
-        return Err(HostError::new(format!("another file system is mounted at {path}"))
-            .remedy("unmounting it could break its users: unmount it by hand; the next run mounts the desired one"));
+        return Err(HostError::new(format!("another file system is mounted at {path}")).remedy(
+            "unmounting it could break its users: unmount it by hand; the next run mounts the desired one",
+        ));
     }
     if now.is_some() && differs(differences, "options") {
         return native(work, "mount", &["-o", &format!("remount,{options}"), path]);
@@ -166,11 +194,22 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, differences: &[Differe
 }
 
 /// Puts the one line of the mount point into fstab, or takes it out; all other lines stay.
-fn write_fstab(machine: &Machine, clause: &Clause, wanted: bool, work: &mut Work<'_>) -> Result<(), HostError> {
+fn write_fstab(
+    machine: &Machine,
+    clause: &Clause,
+    wanted: bool,
+    work: &mut Work<'_>,
+) -> Result<(), HostError> {
     let text = machine.files.read_text(FSTAB)?;
     let options = clause.list("options").join(",");
     let options = if options.is_empty() { "defaults" } else { &options };
-    let fields = [clause.text("device").unwrap_or_default(), clause.name(), clause.text("fs").unwrap_or_default(), options].map(escaped);
+    let fields = [
+        clause.text("device").unwrap_or_default(),
+        clause.name(),
+        clause.text("fs").unwrap_or_default(),
+        options,
+    ]
+    .map(escaped);
     let mut new = wanted.then(|| format!("{} 0 0", fields.join(" ")));
     let mut lines: Vec<String> = Vec::new();
     for line in text.lines() {
@@ -191,7 +230,9 @@ fn write_fstab(machine: &Machine, clause: &Clause, wanted: bool, work: &mut Work
 }
 
 fn same_entry(entry: &Entry, clause: &Clause) -> bool {
-    clause.text("device") == Some(&entry.device) && clause.text("fs") == Some(&entry.fs) && clause.list("options") == entry.options
+    clause.text("device") == Some(&entry.device)
+        && clause.text("fs") == Some(&entry.fs)
+        && clause.list("options") == entry.options
 }
 
 fn native(work: &mut Work<'_>, program: &str, arguments: &[&str]) -> Result<(), HostError> {
@@ -202,5 +243,9 @@ fn native(work: &mut Work<'_>, program: &str, arguments: &[&str]) -> Result<(), 
 
 fn busy(error: HostError) -> HostError {
     let is_busy = error.command.as_ref().is_some_and(|step| step.output.contains("busy"));
-    if is_busy { error.remedy("a program uses it (its folder, or a file in it): end that first; it is not mounted at the next boot") } else { error }
+    if is_busy {
+        error.remedy("a program uses it (its folder, or a file in it): end that first; it is not mounted at the next boot")
+    } else {
+        error
+    }
 }

@@ -23,7 +23,8 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause) -> Result<Seen, No
         PackageFound::HalfInstalled => Found { presence: Presence::Broken, ..Found::absent() },
         PackageFound::OnlySettings => Found { presence: Presence::Remnant, ..Found::absent() },
         PackageFound::Installed { version, held } => {
-            let candidate = if clause.text("version") == Some("newest") { packages.candidate(name)? } else { None };
+            let candidate =
+                if clause.text("version") == Some("newest") { packages.candidate(name)? } else { None };
             let mut found = Found { candidate, version_order, ..Found::present() };
             if clause.get("version").is_some() {
                 found = found.with("version", version);
@@ -38,7 +39,11 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause) -> Result<Seen, No
 }
 
 /// Adds what changing these packages together would take along, by their package manager's own reckoning.
-pub(crate) fn preview(packages: &mut Packages, clauses: &[&Clause], package_preview: &mut PackagePreview) -> Result<(), HostError> {
+pub(crate) fn preview(
+    packages: &mut Packages,
+    clauses: &[&Clause],
+    package_preview: &mut PackagePreview,
+) -> Result<(), HostError> {
     let mut changes = Vec::new();
     for clause in clauses {
         let name = clause.name();
@@ -47,9 +52,17 @@ pub(crate) fn preview(packages: &mut Packages, clauses: &[&Clause], package_prev
             changes.push(Planned { name: name.to_owned(), version: None });
             continue;
         }
-        let wish = clause.text("version").and_then(|wish| VersionWish::parse(wish).ok()).unwrap_or(VersionWish::Newest);
-        let fits = |version: &str| clause.text("version").is_none() || wish.best([version], packages.manager().order()) == Some(version);
-        if clause.text("version") != Some("newest") && matches!(&found, PackageFound::Installed { version, .. } if fits(version)) {
+        let wish = clause
+            .text("version")
+            .and_then(|wish| VersionWish::parse(wish).ok())
+            .unwrap_or(VersionWish::Newest);
+        let fits = |version: &str| {
+            clause.text("version").is_none()
+                || wish.best([version], packages.manager().order()) == Some(version)
+        };
+        if clause.text("version") != Some("newest")
+            && matches!(&found, PackageFound::Installed { version, .. } if fits(version))
+        {
             // Only whether it is held differs.
             continue;
         }
@@ -64,19 +77,30 @@ pub(crate) fn preview(packages: &mut Packages, clauses: &[&Clause], package_prev
     Ok(())
 }
 
-pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Difference], work: &mut Work<'_>) -> Result<(), HostError> {
+pub(super) fn correct(
+    machine: &mut Machine,
+    clause: &Clause,
+    differences: &[Difference],
+    work: &mut Work<'_>,
+) -> Result<(), HostError> {
     let name = clause.name();
     let accounts_before = machine.accounts.names()?;
     let packages = machine.packages_of(clause);
     let mut left = Vec::new();
     if clause.gone != Gone::No || presence_differs(differences) || differs(differences, "version") {
-        if clause.flag("hold").is_some() && matches!(packages.inspect(name)?, PackageFound::Installed { held: true, .. }) {
+        if clause.flag("hold").is_some()
+            && matches!(packages.inspect(name)?, PackageFound::Installed { held: true, .. })
+        {
             // The clause keeps the hold, so it may lift it for its own change; it is set again below.
             let step = packages.hold(name, false)?;
             work.done.native.push(step);
         }
         let wish = clause.text("version").and_then(|wish| VersionWish::parse(wish).ok());
-        let changed = if clause.gone == Gone::No { packages.install(name, wish.as_ref())? } else { packages.remove(name, clause.gone)? };
+        let changed = if clause.gone == Gone::No {
+            packages.install(name, wish.as_ref())?
+        } else {
+            packages.remove(name, clause.gone)?
+        };
         work.done.native.extend(changed.native);
         work.done.packages = changed.packages;
         work.done.touched = changed.touched;
@@ -91,9 +115,17 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Dif
     }
     let accounts_after = machine.accounts.names()?;
     let came = |before: &BTreeMap<u32, String>, after: &BTreeMap<u32, String>| {
-        after.iter().filter(|(id, name)| before.get(id) != Some(name)).map(|(_, name)| name.clone()).collect::<Vec<_>>()
+        after
+            .iter()
+            .filter(|(id, name)| before.get(id) != Some(name))
+            .map(|(_, name)| name.clone())
+            .collect::<Vec<_>>()
     };
-    work.done.touched.extend(came(&accounts_before.accounts, &accounts_after.accounts).into_iter().map(Claim::Account));
-    work.done.touched.extend(came(&accounts_before.groups, &accounts_after.groups).into_iter().map(Claim::AccountGroup));
+    work.done
+        .touched
+        .extend(came(&accounts_before.accounts, &accounts_after.accounts).into_iter().map(Claim::Account));
+    work.done
+        .touched
+        .extend(came(&accounts_before.groups, &accounts_after.groups).into_iter().map(Claim::AccountGroup));
     left.iter().try_for_each(|path| take_away(machine, work, &clause.address, path))
 }

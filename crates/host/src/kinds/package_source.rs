@@ -70,13 +70,21 @@ fn file_name(name: &str) -> String {
 pub(super) fn names(machine: &Machine) -> Result<Vec<String>, HostError> {
     let format = Format::by_name(machine.package_manager().name());
     let files = machine.files.list(format.folder)?.unwrap_or_default();
-    Ok(files.iter().filter_map(|file| file.strip_suffix(format.extension)?.strip_suffix('.')).map(str::to_owned).collect())
+    Ok(files
+        .iter()
+        .filter_map(|file| file.strip_suffix(format.extension)?.strip_suffix('.'))
+        .map(str::to_owned)
+        .collect())
 }
 
 pub(super) fn inspect(machine: &mut Machine, clause: &Clause) -> Result<Seen, NotSeen> {
     let format = Format::of(machine, clause);
     if machine.files.look(format.needs)?.is_none() {
-        return Err(NotSeen::Unsupported(format!("there is no {} here ({})", machine.packages_of(clause).manager().name(), format.needs)));
+        return Err(NotSeen::Unsupported(format!(
+            "there is no {} here ({})",
+            machine.packages_of(clause).manager().name(),
+            format.needs
+        )));
     }
     let (path, _) = format.paths(clause.name());
     let Some(text) = text_of(machine, &path)? else { return Ok(seen(Found::absent())) };
@@ -119,7 +127,11 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_
         Some(digest) => Some(put_key(machine, clause, digest, &keys, readable, work)?),
         None => None,
     };
-    let text = format!("# Managed by Constans, {}.\n{}", clause.address, (format.write)(clause, signed_by.as_deref())?);
+    let text = format!(
+        "# Managed by Constans, {}.\n{}",
+        clause.address,
+        (format.write)(clause, signed_by.as_deref())?
+    );
     machine.files.make_way(&path)?;
     put(machine, work, &clause.address, &path, text.as_bytes(), readable)
 }
@@ -133,11 +145,18 @@ fn put_key(
     readable: Ownership,
     work: &mut Work<'_>,
 ) -> Result<String, HostError> {
-    let key = work.contents.get(digest).ok_or_else(|| HostError::new(format!("the contents {digest} are missing")))?.to_vec();
+    let key = work
+        .contents
+        .get(digest)
+        .ok_or_else(|| HostError::new(format!("the contents {digest} are missing")))?
+        .to_vec();
     let found = fingerprint(&key)?;
     if let Some(wanted) = clause.text("fingerprint").filter(|wanted| *wanted != found) {
-        return Err(HostError::new(format!("the key of {} has the fingerprint {found}, not {wanted}", clause.name()))
-            .remedy("nothing was changed: find out which fingerprint is right before you trust its packages"));
+        return Err(HostError::new(format!(
+            "the key of {} has the fingerprint {found}, not {wanted}",
+            clause.name()
+        ))
+        .remedy("nothing was changed: find out which fingerprint is right before you trust its packages"));
     }
     // apt knows by the name whether a key is armoured.
     let (path, other) = if key.starts_with(b"-----") { (&keys[0], &keys[1]) } else { (&keys[1], &keys[0]) };

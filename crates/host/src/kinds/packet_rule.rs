@@ -69,7 +69,11 @@ impl Rule {
 
 /// Returns how a rule is known to the kernel: by what is readable of its name, and the beginning of its digest.
 fn comment(name: &str) -> String {
-    let readable: String = name.chars().filter(|c| c.is_ascii() && !c.is_ascii_control() && !"\"\\".contains(*c)).take(LONGEST_NAME).collect();
+    let readable: String = name
+        .chars()
+        .filter(|c| c.is_ascii() && !c.is_ascii_control() && !"\"\\".contains(*c))
+        .take(LONGEST_NAME)
+        .collect();
     let digest = of_contents(name.as_bytes());
     let short: String = digest.as_str().rsplit(':').next().unwrap_or_default().chars().take(8).collect();
     format!("{readable} [{short}]")
@@ -77,14 +81,18 @@ fn comment(name: &str) -> String {
 
 /// Returns the file with these rules, which also takes the place of what the kernel has.
 fn file_of(rules: &[Rule]) -> String {
-    let mut text = format!("# Managed by Constans, from clauses packet_rule.\ntable inet {TABLE}\ndelete table inet {TABLE}\n");
+    let mut text = format!(
+        "# Managed by Constans, from clauses packet_rule.\ntable inet {TABLE}\ndelete table inet {TABLE}\n"
+    );
     if rules.is_empty() {
         return text;
     }
     text.push_str(&format!("table inet {TABLE} {{\n"));
     for (direction, hook) in [("in", "input"), ("out", "output"), ("forward", "forward")] {
         let of_chain = rules.iter().filter(|rule| rule.direction == direction);
-        text.push_str(&format!("\tchain {direction} {{\n\t\ttype filter hook {hook} priority filter - 5; policy accept;\n"));
+        text.push_str(&format!(
+            "\tchain {direction} {{\n\t\ttype filter hook {hook} priority filter - 5; policy accept;\n"
+        ));
         for rule in of_chain {
             text.push_str(&format!("\t\t# {}\n\t\t{}\n", json!(rule), rule.as_nft()));
         }
@@ -96,7 +104,8 @@ fn file_of(rules: &[Rule]) -> String {
 
 /// Reads the rules back; none if somebody changed the file.
 pub(super) fn rules_of(text: &str) -> Option<Vec<Rule>> {
-    let said = text.lines().filter_map(|line| line.trim().strip_prefix("# {").map(|rest| format!("{{{rest}")));
+    let said =
+        text.lines().filter_map(|line| line.trim().strip_prefix("# {").map(|rest| format!("{{{rest}")));
     let rules: Vec<Rule> = said.map(|line| serde_json::from_str(&line)).collect::<Result<_, _>>().ok()?;
     (file_of(&rules) == text).then_some(rules)
 }
@@ -133,7 +142,9 @@ fn look(machine: &mut Machine) -> Result<Rules, NotSeen> {
     let now = match listed(&ended.stdout) {
         Ok(rules) => rules,
         Err(error) if ended.is_well => {
-            return Err(NotSeen::Failed(HostError::new(format!("what nft lists cannot be read: {error}")).command(ended.step)));
+            return Err(NotSeen::Failed(
+                HostError::new(format!("what nft lists cannot be read: {error}")).command(ended.step),
+            ));
         }
         // There is no table of ours yet.
         Err(_) => Vec::new(),
@@ -151,7 +162,12 @@ pub(super) fn names(machine: &mut Machine) -> Result<Vec<String>, NotSeen> {
 /// Reads the rules of what `nft --json list` prints (libnftables-json(5)).
 pub(super) fn listed(text: &str) -> serde_json::Result<Vec<Rule>> {
     let listed: Value = serde_json::from_str(text)?;
-    Ok(listed["nftables"].as_array().into_iter().flatten().filter_map(|item| rule_of_kernel(&item["rule"])).collect())
+    Ok(listed["nftables"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .filter_map(|item| rule_of_kernel(&item["rule"]))
+        .collect())
 }
 
 /// Reads a rule as the kernel lists it. Its name is its comment; what nobody but somebody else wrote shows in `then`.
@@ -177,10 +193,13 @@ fn rule_of_kernel(rule: &Value) -> Option<Rule> {
                 };
             }
             (Some("th"), Some("dport")) => (read.protocol, read.port) = (None, right.as_u64()),
-            (Some(protocol), Some("dport")) => (read.protocol, read.port) = (Some(protocol.to_owned()), right.as_u64()),
+            (Some(protocol), Some("dport")) => {
+                (read.protocol, read.port) = (Some(protocol.to_owned()), right.as_u64());
+            }
             _ if matched["left"]["meta"]["key"] == "l4proto" => {
                 let is_icmp = right["set"].as_array().is_some_and(|set| set.iter().any(|one| one == "icmp"));
-                read.protocol = if is_icmp { Some("icmp".to_owned()) } else { right.as_str().map(str::to_owned) };
+                read.protocol =
+                    if is_icmp { Some("icmp".to_owned()) } else { right.as_str().map(str::to_owned) };
             }
             _ => match ["accept", "drop", "reject"].iter().find(|verdict| part.get(**verdict).is_some()) {
                 Some(verdict) if read.then.is_empty() => read.then = (*verdict).to_owned(),
@@ -194,7 +213,9 @@ fn rule_of_kernel(rule: &Value) -> Option<Rule> {
 /// Returns a network without the bits that do not count, as the kernel lists it.
 fn masked(network: &str) -> String {
     let Some((address, bits)) = network.split_once('/') else { return network.to_owned() };
-    let (Ok(address), Ok(bits)) = (address.parse::<IpAddr>(), bits.parse::<u32>()) else { return network.to_owned() };
+    let (Ok(address), Ok(bits)) = (address.parse::<IpAddr>(), bits.parse::<u32>()) else {
+        return network.to_owned();
+    };
     match address {
         IpAddr::V4(_) if bits >= 32 => address.to_string(),
         IpAddr::V6(_) if bits >= 128 => address.to_string(),
@@ -224,13 +245,18 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause) -> Result<Seen, No
         (Some(None), true) => Found::half("at boot, not now"),
         (Some(Some(_)), false) => Found::half(format!("now, not at boot: {}", why())),
         (None, false) if at_boot.is_some() => Found::half(why()),
-        (Some(None), false) if at_boot.is_some() => Found::half(format!("neither now nor at boot: {}", why())),
+        (Some(None), false) if at_boot.is_some() => {
+            Found::half(format!("neither now nor at boot: {}", why()))
+        }
         (Some(None) | None, false) => Found::absent(),
-        (Some(Some(rule)), true) => properties(clause, rule, out_of_order(machine, clause, rules.now.as_deref().unwrap_or_default())),
+        (Some(Some(rule)), true) => {
+            properties(clause, rule, out_of_order(machine, clause, rules.now.as_deref().unwrap_or_default()))
+        }
         (None, true) => at_boot.map_or_else(Found::absent, |rule| properties(clause, rule, None)),
     };
-    let stand_in =
-        machine.acted_on.is_private_root().then(|| "in a private root no packets are filtered: only the boot configuration is managed".to_owned());
+    let stand_in = machine.acted_on.is_private_root().then(|| {
+        "in a private root no packets are filtered: only the boot configuration is managed".to_owned()
+    });
     Ok(Seen { native: rules.native, stand_in, ..seen(found) })
 }
 
@@ -240,7 +266,8 @@ fn properties(clause: &Clause, rule: &Rule, out_of_order: Option<String>) -> Fou
         (Some(wanted), Some(found)) if masked(wanted) == masked(found) => Some(wanted.to_owned()),
         (_, found) => found.clone(),
     };
-    let then = out_of_order.map_or_else(|| rule.then.clone(), |after| format!("{}, but it is after {after}", rule.then));
+    let then = out_of_order
+        .map_or_else(|| rule.then.clone(), |after| format!("{}, but it is after {after}", rule.then));
     let any = || json!("any");
     let all = [
         ("direction", json!(rule.direction)),
@@ -254,7 +281,13 @@ fn properties(clause: &Clause, rule: &Rule, out_of_order: Option<String>) -> Fou
             found = found.with(property, value);
         } else if value != any() {
             // What the clause leaves out means any: a rule that is narrower does something else.
-            found = found.with("then", format!("{then}, only for {property} {}", value.as_str().map_or_else(|| value.to_string(), str::to_owned)));
+            found = found.with(
+                "then",
+                format!(
+                    "{then}, only for {property} {}",
+                    value.as_str().map_or_else(|| value.to_string(), str::to_owned)
+                ),
+            );
         }
     }
     found
@@ -265,7 +298,10 @@ fn out_of_order(machine: &Machine, clause: &Clause, now: &[Rule]) -> Option<Stri
     let place = |known: &str| machine.packet_rules.iter().position(|name| comment(name) == known);
     let own = comment(clause.name());
     let own_place = place(&own)?;
-    let before = now.iter().take_while(|rule| rule.name != own).filter(|rule| Some(rule.direction.as_str()) == clause.text("direction"));
+    let before = now
+        .iter()
+        .take_while(|rule| rule.name != own)
+        .filter(|rule| Some(rule.direction.as_str()) == clause.text("direction"));
     let later = before.filter_map(|rule| place(&rule.name)).find(|place| *place > own_place);
     later.map(|place| format!("`{}`", machine.packet_rules[place]))
 }
@@ -281,7 +317,8 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_
     if clause.gone == Gone::No {
         all.push(Rule::of(clause));
     }
-    let place = |rule: &Rule| machine.packet_rules.iter().position(|name| *name == rule.name).unwrap_or(usize::MAX);
+    let place =
+        |rule: &Rule| machine.packet_rules.iter().position(|name| *name == rule.name).unwrap_or(usize::MAX);
     all.sort_by_key(place);
     let text = file_of(&all);
     if !machine.acted_on.is_private_root() {
@@ -322,16 +359,26 @@ mod tests {
     use super::*;
 
     fn rule(name: &str, port: Option<u64>, from: Option<&str>) -> Rule {
-        Rule { name: name.into(), direction: "in".into(), protocol: Some("tcp".into()), port, from: from.map(Into::into), then: "drop".into() }
+        Rule {
+            name: name.into(),
+            direction: "in".into(),
+            protocol: Some("tcp".into()),
+            port,
+            from: from.map(Into::into),
+            then: "drop".into(),
+        }
     }
 
     #[test]
     fn the_file_is_read_as_it_was_written_and_changes_are_noticed() {
-        let rules = [rule("nobody prints \"from\" outside", Some(631), Some("192.0.2.0/24")), rule("b", None, None)];
+        let rules =
+            [rule("nobody prints \"from\" outside", Some(631), Some("192.0.2.0/24")), rule("b", None, None)];
         let text = file_of(&rules);
         assert_eq!(rules_of(&text).unwrap(), rules);
         assert!(rules_of(&text.replace("drop comment", "accept comment")).is_none());
-        assert!(text.contains("ip saddr 192.0.2.0/24 tcp dport 631 drop comment \"nobody prints from outside ["));
+        assert!(
+            text.contains("ip saddr 192.0.2.0/24 tcp dport 631 drop comment \"nobody prints from outside [")
+        );
     }
 
     #[test]

@@ -16,10 +16,11 @@ const TIMEOUT: Duration = Duration::from_secs(60);
 const TOLD: usize = 200;
 
 pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSeen> {
-    let native = machine.programs.native(&clause.list("argv"), false, None).map_err(|not_run| match not_run {
-        NotRun::Unsupported(why) => NotSeen::Unsupported(why),
-        NotRun::Failed(error) => NotSeen::Failed(error),
-    })?;
+    let native =
+        machine.programs.native(&clause.list("argv"), false, None).map_err(|not_run| match not_run {
+            NotRun::Unsupported(why) => NotSeen::Unsupported(why),
+            NotRun::Failed(error) => NotSeen::Failed(error),
+        })?;
     let ended = native.timeout(TIMEOUT).run()?;
     let expected = clause.get("expect").and_then(Value::as_object);
     let exit = expected.and_then(|expected| expected.get("exit")).and_then(Value::as_i64);
@@ -30,7 +31,10 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
         unlike.push(format!("exit status {found_exit}"));
     }
     if let Some(pattern) = pattern {
-        let pattern = RegexBuilder::new(pattern).size_limit(256 * 1024).build().map_err(|error| HostError::new(error.to_string()))?;
+        let pattern = RegexBuilder::new(pattern)
+            .size_limit(256 * 1024)
+            .build()
+            .map_err(|error| HostError::new(error.to_string()))?;
         if !pattern.is_match(&ended.stdout) {
             unlike.push(told(&ended.stdout));
         }

@@ -15,12 +15,22 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause) -> Result<Seen, No
         found = found.with("running", service.running);
     }
     if clause.get("enabled").is_some() {
-        found = found.with_found("enabled", service.enabled.map_or_else(FoundValue::NotExaminedHere, |enabled| FoundValue::Value(enabled.into())));
+        found = found.with_found(
+            "enabled",
+            service
+                .enabled
+                .map_or_else(FoundValue::NotExaminedHere, |enabled| FoundValue::Value(enabled.into())),
+        );
     }
     Ok(Seen { native: service.native, stand_in, running_since: service.since, ..seen(found) })
 }
 
-pub(super) fn correct(machine: &mut Machine, clause: &Clause, differences: &[Difference], work: &mut Work<'_>) -> Result<(), HostError> {
+pub(super) fn correct(
+    machine: &mut Machine,
+    clause: &Clause,
+    differences: &[Difference],
+    work: &mut Work<'_>,
+) -> Result<(), HostError> {
     // Enabled before it runs: if the second fails, the next boot still comes out right.
     if let Some(enabled) = clause.flag("enabled").filter(|_| differs(differences, "enabled")) {
         work.done.native.push(machine.services_of(clause)?.set_enabled(clause.name(), enabled)?);

@@ -20,10 +20,14 @@ pub(super) struct AuthorizedKey {
 
 pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSeen> {
     let name = clause.text("account").unwrap_or_default();
-    let Some(account) = machine.accounts.account(name)? else { return Ok(seen(Found::absent().in_words(format!("no account {name}")))) };
+    let Some(account) = machine.accounts.account(name)? else {
+        return Ok(seen(Found::absent().in_words(format!("no account {name}"))));
+    };
     let text = machine.files.read_text(&path(&account))?;
     let wanted = clause.text("key").unwrap_or_default();
-    let Some(line) = text.lines().filter_map(read).find(|line| line.key == wanted) else { return Ok(seen(Found::absent())) };
+    let Some(line) = text.lines().filter_map(read).find(|line| line.key == wanted) else {
+        return Ok(seen(Found::absent()));
+    };
     let found = Found::present().with("account", name).with("key", line.key);
     Ok(seen(if clause.get("options").is_some() { found.with("options", json!(line.options)) } else { found }))
 }
@@ -35,7 +39,8 @@ pub(super) fn path(account: &Account) -> String {
 pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -> Result<(), HostError> {
     let name = clause.text("account").unwrap_or_default();
     let account = machine.accounts.account(name)?.ok_or_else(|| {
-        HostError::new(format!("the account {name} does not exist")).remedy(format!("add a clause for it, and needs = [\"account:{name}\"]"))
+        HostError::new(format!("the account {name} does not exist"))
+            .remedy(format!("add a clause for it, and needs = [\"account:{name}\"]"))
     })?;
     let path = path(&account);
     let whose = |permissions| {
@@ -56,7 +61,11 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     let options = clause.list("options");
     let before = text.lines().find(|line| is_it(line)).and_then(read);
     let new = (clause.gone == Gone::No).then(|| {
-        let options = if clause.get("options").is_some() { options.join(",") } else { before.map(|line| line.options.join(",")).unwrap_or_default() };
+        let options = if clause.get("options").is_some() {
+            options.join(",")
+        } else {
+            before.map(|line| line.options.join(",")).unwrap_or_default()
+        };
         let separator = if options.is_empty() { "" } else { " " };
         format!("{options}{separator}{key} {}", clause.name())
     });
@@ -80,7 +89,8 @@ pub(super) fn read(line: &str) -> Option<AuthorizedKey> {
     if line.is_empty() || line.starts_with('#') {
         return None;
     }
-    let is_type = |word: &str| word.starts_with("ssh-") || word.starts_with("ecdsa-") || word.starts_with("sk-");
+    let is_type =
+        |word: &str| word.starts_with("ssh-") || word.starts_with("ecdsa-") || word.starts_with("sk-");
     let words = split_unquoted(line, ' ');
     let (options, rest) = match words.first() {
         Some(first) if is_type(first) => (Vec::new(), &words[..]),
@@ -117,7 +127,10 @@ mod tests {
 
     #[test]
     fn options_with_quotes_and_commas_are_taken_apart() {
-        let line = read("restrict,command=\"/bin/echo \\\"a, b\\\"\",from=\"192.0.2.0/24\" ssh-ed25519 AAAA ilse at hub").unwrap();
+        let line = read(
+            "restrict,command=\"/bin/echo \\\"a, b\\\"\",from=\"192.0.2.0/24\" ssh-ed25519 AAAA ilse at hub",
+        )
+        .unwrap();
         assert_eq!(line.options, ["restrict", "command=\"/bin/echo \\\"a, b\\\"\"", "from=\"192.0.2.0/24\""]);
         assert_eq!((line.key.as_str(), line.comment.as_str()), ("ssh-ed25519 AAAA", "ilse at hub"));
         assert!(read("# ssh-ed25519 AAAA").is_none());

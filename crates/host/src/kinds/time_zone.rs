@@ -19,9 +19,13 @@ pub(super) fn inspect(machine: &Machine, _: &Clause) -> Result<Seen, NotSeen> {
     // Debian keeps the name beside the link; programs that read it should not be told otherwise.
     let named = machine.files.read(NAME)?.map(|text| String::from_utf8_lossy(&text).trim().to_owned());
     Ok(seen(match (zone, named) {
-        (None, _) if machine.files.look(LINK)?.is_some() => Found::present().with("zone", format!("{LINK} is no link to a zone")),
+        (None, _) if machine.files.look(LINK)?.is_some() => {
+            Found::present().with("zone", format!("{LINK} is no link to a zone"))
+        }
         (None, _) => Found::present().with("zone", format!("none: there is no {LINK}")),
-        (Some(zone), Some(named)) if named != zone => Found::present().with("zone", format!("{zone}, but {named} in {NAME}")),
+        (Some(zone), Some(named)) if named != zone => {
+            Found::present().with("zone", format!("{zone}, but {named} in {NAME}"))
+        }
         (Some(zone), _) => Found::present().with("zone", zone),
     }))
 }
@@ -47,8 +51,13 @@ fn no_such_zone(machine: &Machine, zone: &str) -> Result<HostError, HostError> {
     let (folder, _) = zone.rsplit_once('/').unwrap_or(("", zone));
     let names = machine.files.list(format!("{ZONES}/{folder}").trim_end_matches('/'))?;
     let error = HostError::new(format!("there is no time zone {zone} here"));
-    let Some(names) = names else { return Ok(error.remedy("check that the package tzdata is installed, and the spelling of the zone")) };
-    let known: Vec<String> = names.iter().map(|name| if folder.is_empty() { name.clone() } else { format!("{folder}/{name}") }).collect();
+    let Some(names) = names else {
+        return Ok(error.remedy("check that the package tzdata is installed, and the spelling of the zone"));
+    };
+    let known: Vec<String> = names
+        .iter()
+        .map(|name| if folder.is_empty() { name.clone() } else { format!("{folder}/{name}") })
+        .collect();
     Ok(match nearest_word(zone, known.iter().map(String::as_str)) {
         Some(near) => error.remedy(format!("did you mean {near}?")),
         None => error.remedy(format!("{ZONES} lists them")),

@@ -30,7 +30,12 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
         let whole = format!("{top}/{path}");
         if let Some(entry) = machine.files.look(&whole)? {
             must_be(What::File, &entry, &whole)?;
-            files.insert(path.clone(), Value::from(machine.files.digest(&whole, LARGEST_FILE)?.unwrap_or_else(|| of_contents(b"")).as_str()));
+            files.insert(
+                path.clone(),
+                Value::from(
+                    machine.files.digest(&whole, LARGEST_FILE)?.unwrap_or_else(|| of_contents(b"")).as_str(),
+                ),
+            );
         }
     }
     let mut found = Found::present().with("copy", files);
@@ -54,27 +59,38 @@ struct Wanted {
 impl Wanted {
     fn of(clause: &Clause) -> Self {
         let copy = clause.get("copy").and_then(Value::as_object).into_iter().flatten();
-        let files: BTreeMap<String, String> = copy.filter_map(|(path, digest)| Some((path.clone(), digest.as_str()?.to_owned()))).collect();
+        let files: BTreeMap<String, String> =
+            copy.filter_map(|(path, digest)| Some((path.clone(), digest.as_str()?.to_owned()))).collect();
         let ways = files.keys().flat_map(|path| path.match_indices('/').map(|(at, _)| path[..at].to_owned()));
         Self { folders: ways.collect(), files }
     }
 }
 
 /// Returns owner, group and permissions as they are wanted if all entries have them so, else which have others.
-fn unlike(machine: &Machine, clause: &Clause, wanted: &Wanted) -> Result<Vec<(&'static str, FoundValue)>, HostError> {
+fn unlike(
+    machine: &Machine,
+    clause: &Clause,
+    wanted: &Wanted,
+) -> Result<Vec<(&'static str, FoundValue)>, HostError> {
     let names = machine.accounts.names()?;
     let top = clause.name();
     let mut others: BTreeMap<&'static str, Vec<String>> = BTreeMap::new();
-    let folders = std::iter::once(String::new()).chain(wanted.folders.iter().cloned()).map(|path| (path, true));
+    let folders =
+        std::iter::once(String::new()).chain(wanted.folders.iter().cloned()).map(|path| (path, true));
     for (path, is_folder) in folders.chain(wanted.files.keys().cloned().map(|path| (path, false))) {
-        let Some(entry) = machine.files.look(format!("{top}/{path}").trim_end_matches('/'))? else { continue };
+        let Some(entry) = machine.files.look(format!("{top}/{path}").trim_end_matches('/'))? else {
+            continue;
+        };
         let permissions = format!("{:04o}", entry.permissions);
         let owner = names.accounts.get(&entry.uid).cloned().unwrap_or_else(|| entry.uid.to_string());
         let group = names.groups.get(&entry.gid).cloned().unwrap_or_else(|| entry.gid.to_string());
         let of_permissions = if is_folder { "dir_permissions" } else { "file_permissions" };
         for (property, value) in [("owner", owner), ("group", group), (of_permissions, permissions)] {
             if clause.text(property).is_some_and(|wanted| wanted != value) {
-                others.entry(property).or_default().push(format!("{value} of {}", if path.is_empty() { top } else { &path }));
+                others
+                    .entry(property)
+                    .or_default()
+                    .push(format!("{value} of {}", if path.is_empty() { top } else { &path }));
             }
         }
     }
@@ -83,7 +99,9 @@ fn unlike(machine: &Machine, clause: &Clause, wanted: &Wanted) -> Result<Vec<(&'
         let Some(wanted) = clause.text(property) else { continue };
         let value = match others.get(property) {
             None => Value::from(wanted),
-            Some(several) if several.len() > 3 => Value::from(format!("{}, and {} more", several[..3].join(", "), several.len() - 3)),
+            Some(several) if several.len() > 3 => {
+                Value::from(format!("{}, and {} more", several[..3].join(", "), several.len() - 3))
+            }
             Some(few) => Value::from(few.join(", ")),
         };
         let not_here = machine.no_owners().filter(|_| matches!(property, "owner" | "group"));
@@ -121,7 +139,9 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     let octal = |property: &str| clause.text(property).and_then(|digits| u32::from_str_radix(digits, 8).ok());
     let of_folders = Ownership { permissions: octal("dir_permissions"), ..whose };
     let of_files = Ownership { permissions: octal("file_permissions"), ..whose };
-    for path in std::iter::once(top.to_owned()).chain(wanted.folders.iter().map(|path| format!("{top}/{path}"))) {
+    for path in
+        std::iter::once(top.to_owned()).chain(wanted.folders.iter().map(|path| format!("{top}/{path}")))
+    {
         match machine.files.look(&path)? {
             None => {
                 machine.files.make_directory(&path, of_folders)?;
@@ -135,7 +155,11 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     }
     for (path, digest) in &wanted.files {
         let whole = format!("{top}/{path}");
-        let contents = work.contents.get(digest).ok_or_else(|| HostError::new(format!("the contents {digest} are missing")))?.to_vec();
+        let contents = work
+            .contents
+            .get(digest)
+            .ok_or_else(|| HostError::new(format!("the contents {digest} are missing")))?
+            .to_vec();
         if machine.files.digest(&whole, LARGEST_FILE)?.is_some_and(|found| found.as_str() == digest) {
             machine.files.set_ownership(&whole, of_files)?;
         } else {
@@ -143,20 +167,29 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
         }
     }
     if clause.flag("only_known") == Some(true) {
-        let surplus: Vec<String> = unknown(machine, top, &wanted)?.iter().map(|path| format!("{top}/{path}")).collect();
+        let surplus: Vec<String> =
+            unknown(machine, top, &wanted)?.iter().map(|path| format!("{top}/{path}")).collect();
         remove_whole(machine, clause, work, &surplus, MOST_REMOVED)?;
     }
     Ok(())
 }
 
 /// Removes these paths with all that lies below them; files go into the attic. Nothing is removed if there is too much.
-fn remove_whole(machine: &Machine, clause: &Clause, work: &mut Work<'_>, tops: &[String], most: usize) -> Result<(), HostError> {
+fn remove_whole(
+    machine: &Machine,
+    clause: &Clause,
+    work: &mut Work<'_>,
+    tops: &[String],
+    most: usize,
+) -> Result<(), HostError> {
     let mut all = Vec::new();
     let mut to_see: Vec<String> = tops.to_vec();
     while let Some(path) = to_see.pop() {
         let Some(entry) = machine.files.look(&path)? else { continue };
         if entry.what == What::Directory {
-            to_see.extend(machine.files.list(&path)?.unwrap_or_default().iter().map(|name| format!("{path}/{name}")));
+            to_see.extend(
+                machine.files.list(&path)?.unwrap_or_default().iter().map(|name| format!("{path}/{name}")),
+            );
         }
         all.push((path, entry.what));
         if all.len() > most {

@@ -22,7 +22,12 @@ struct Store {
 /// The program that can be told where everything lies.
 const DEBIANS: &str = "update-ca-certificates";
 const STORES: [Store; 2] = [
-    Store { folder: "/usr/local/share/ca-certificates", end: "crt", bundle: "/etc/ssl/certs/ca-certificates.crt", program: DEBIANS },
+    Store {
+        folder: "/usr/local/share/ca-certificates",
+        end: "crt",
+        bundle: "/etc/ssl/certs/ca-certificates.crt",
+        program: DEBIANS,
+    },
     Store {
         folder: "/etc/pki/ca-trust/source/anchors",
         end: "pem",
@@ -38,12 +43,17 @@ fn store(machine: &Machine) -> Result<&'static Store, NotSeen> {
                 continue;
             }
             if machine.acted_on.is_private_root() && store.program != DEBIANS {
-                return Err(NotSeen::Unsupported(format!("{} acts on the machine itself, not below a private root", store.program)));
+                return Err(NotSeen::Unsupported(format!(
+                    "{} acts on the machine itself, not below a private root",
+                    store.program
+                )));
             }
             return Ok(store);
         }
     }
-    Err(NotSeen::Unsupported("no store of trusted certificates is installed (Debian's package ca-certificates)".to_owned()))
+    Err(NotSeen::Unsupported(
+        "no store of trusted certificates is installed (Debian's package ca-certificates)".to_owned(),
+    ))
 }
 
 /// Returns where the certificate of this name is put; none if there is no store.
@@ -55,7 +65,11 @@ pub(crate) fn path_of(machine: &Machine, name: &str) -> Option<String> {
 pub(super) fn names(machine: &Machine) -> Result<Vec<String>, NotSeen> {
     let store = store(machine)?;
     let files = machine.files.list(store.folder)?.unwrap_or_default();
-    Ok(files.iter().filter_map(|file| file.strip_suffix(store.end)?.strip_suffix('.')).map(str::to_owned).collect())
+    Ok(files
+        .iter()
+        .filter_map(|file| file.strip_suffix(store.end)?.strip_suffix('.'))
+        .map(str::to_owned)
+        .collect())
 }
 
 impl Store {
@@ -75,12 +89,18 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Re
     if all.is_empty() || !all.iter().all(|certificate| bundle.contains(certificate)) {
         return seen(Found::half("in its folder, not in the store that programs read"));
     }
-    seen(Found { size: Some(pem.len() as u64), ..Found::present().with("content", of_contents(&pem).as_str()) })
+    seen(Found {
+        size: Some(pem.len() as u64),
+        ..Found::present().with("content", of_contents(&pem).as_str())
+    })
 }
 
 /// Returns the certificates of a PEM text, without their line ends.
 pub(super) fn certificates(pem: &str) -> Vec<String> {
-    let bodies = pem.split("-----BEGIN CERTIFICATE-----").skip(1).filter_map(|rest| rest.split("-----END CERTIFICATE-----").next());
+    let bodies = pem
+        .split("-----BEGIN CERTIFICATE-----")
+        .skip(1)
+        .filter_map(|rest| rest.split("-----END CERTIFICATE-----").next());
     bodies.map(|body| body.split_whitespace().collect()).collect()
 }
 
@@ -92,12 +112,24 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     let path = store.path(clause.name());
     if clause.gone == Gone::No {
         let name = clause.text("content").unwrap_or_default();
-        let pem = work.contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are missing yet")))?.to_vec();
+        let pem = work
+            .contents
+            .get(name)
+            .ok_or_else(|| HostError::new(format!("the contents {name} are missing yet")))?
+            .to_vec();
         if certificates(&String::from_utf8_lossy(&pem)).is_empty() {
-            return Err(HostError::new("the contents hold no certificate in PEM form").remedy("they begin with -----BEGIN CERTIFICATE-----"));
+            return Err(HostError::new("the contents hold no certificate in PEM form")
+                .remedy("they begin with -----BEGIN CERTIFICATE-----"));
         }
         machine.files.make_way(&path)?;
-        put(machine, work, &clause.address, &path, &pem, Ownership { permissions: Some(0o644), ..Ownership::default() })?;
+        put(
+            machine,
+            work,
+            &clause.address,
+            &path,
+            &pem,
+            Ownership { permissions: Some(0o644), ..Ownership::default() },
+        )?;
     } else {
         take_away(machine, work, &clause.address, &path)?;
     }
@@ -119,5 +151,10 @@ fn folders_below(machine: &Machine, store: &Store) -> Vec<String> {
         ("--etccertsdir", "/etc/ssl/certs"),
         ("--hooksdir", "/etc/ca-certificates/update.d"),
     ];
-    folders.iter().flat_map(|(option, folder)| [(*option).to_owned(), machine.files.outside(folder).display().to_string()]).collect()
+    folders
+        .iter()
+        .flat_map(|(option, folder)| {
+            [(*option).to_owned(), machine.files.outside(folder).display().to_string()]
+        })
+        .collect()
 }

@@ -38,7 +38,13 @@ impl Apt {
     }
 
     fn lists(&self) -> Result<Vec<String>, HostError> {
-        Ok(self.files.list(LISTS)?.unwrap_or_default().into_iter().filter(|name| name.ends_with(".list")).collect())
+        Ok(self
+            .files
+            .list(LISTS)?
+            .unwrap_or_default()
+            .into_iter()
+            .filter(|name| name.ends_with(".list"))
+            .collect())
     }
 
     /// Runs apt to look or to fetch: it may be ended.
@@ -48,10 +54,16 @@ impl Apt {
 
     /// Runs apt to look: what it has read it keeps in the agent's own folder, and the machine stays as it is.
     fn look(&self, program: &str, arguments: impl IntoIterator<Item = String>) -> Result<Ended, HostError> {
-        let own = |cache: &str| format!("Dir::Cache::{cache} \"{}\";\n", self.scratch.join(format!("{cache}.bin")).display());
+        let own = |cache: &str| {
+            format!("Dir::Cache::{cache} \"{}\";\n", self.scratch.join(format!("{cache}.bin")).display())
+        };
         let rest = if self.is_private_root { self.configuration() } else { String::new() };
         let native = Native::new(program, arguments.into_iter().collect::<Vec<_>>()).while_it_moves();
-        self.configured(native, "apt-look.conf", &format!("{rest}{}{}{NO_LOGS}", own("pkgcache"), own("srcpkgcache")))
+        self.configured(
+            native,
+            "apt-look.conf",
+            &format!("{rest}{}{}{NO_LOGS}", own("pkgcache"), own("srcpkgcache")),
+        )
     }
 
     /// Runs apt to change packages: it is never ended.
@@ -69,7 +81,8 @@ impl Apt {
     /// Runs apt by a configuration that is read before the machine's own (apt.conf(5)).
     fn configured(&self, native: Native, name: &str, configuration: &str) -> Result<Ended, HostError> {
         let path = self.scratch.join(name);
-        std::fs::write(&path, configuration).map_err(|error| HostError::io("write", &path.display().to_string(), &error))?;
+        std::fs::write(&path, configuration)
+            .map_err(|error| HostError::io("write", &path.display().to_string(), &error))?;
         native.env("APT_CONFIG", &path).run()
     }
 
@@ -90,7 +103,8 @@ impl Apt {
     /// files nor change its root; maintainer scripts then run with DPKG_ROOT set, as dpkg(1) says.
     fn configuration(&self) -> String {
         let root = self.files.root().display();
-        let unprivileged = if is_root() { "" } else { "\"--force-not-root\"; \"--force-script-chrootless\"; " };
+        let unprivileged =
+            if is_root() { "" } else { "\"--force-not-root\"; \"--force-script-chrootless\"; " };
         format!(
             "Dir \"{root}\";\nDir::State::status \"{root}/var/lib/dpkg/status\";\nDir::Bin::Methods \"/usr/lib/apt/methods\";\n\
              Dir::Bin::dpkg \"/usr/bin/dpkg\";\nAPT::Sandbox::User \"\";\n\
@@ -126,7 +140,8 @@ impl PackageManager for Apt {
     fn read_database(&self) -> Result<Known, HostError> {
         let database = self.files.outside("/var/lib/dpkg").display().to_string();
         let format = "${Package}\\t${Version}\\t${db:Status-Want}\\t${db:Status-Status}\\n";
-        let ended = Native::new("dpkg-query", ["--admindir", &database, "--show", "--showformat", format]).run()?;
+        let ended =
+            Native::new("dpkg-query", ["--admindir", &database, "--show", "--showformat", format]).run()?;
         // An empty database makes dpkg-query exit 1 with nothing on its output.
         if !ended.is_well && !ended.step.output.contains("no packages found") {
             return Err(HostError::new("dpkg-query could not read the package database").command(ended.step));
@@ -135,21 +150,36 @@ impl PackageManager for Apt {
     }
 
     fn index_fetched_at(&self) -> Option<SystemTime> {
-        let entries = std::fs::read_dir(self.files.outside("/var/lib/apt/lists")).into_iter().flatten().flatten();
-        entries.map(|entry| entry.path()).filter(|path| path.is_file()).filter_map(|path| path.metadata().ok()?.modified().ok()).max()
+        let entries =
+            std::fs::read_dir(self.files.outside("/var/lib/apt/lists")).into_iter().flatten().flatten();
+        entries
+            .map(|entry| entry.path())
+            .filter(|path| path.is_file())
+            .filter_map(|path| path.metadata().ok()?.modified().ok())
+            .max()
     }
 
     fn fetch_index(&self) -> Result<Fetched, HostError> {
-        let Ended { step, is_well, .. } = self.apt("apt-get", ["update".to_owned(), "--quiet".to_owned(), LOCK_PATIENCE.to_owned()])?;
-        let said = step.output.lines().find(|line| line.contains("Failed to fetch") || line.starts_with("E: "));
+        let Ended { step, is_well, .. } =
+            self.apt("apt-get", ["update".to_owned(), "--quiet".to_owned(), LOCK_PATIENCE.to_owned()])?;
+        let said =
+            step.output.lines().find(|line| line.contains("Failed to fetch") || line.starts_with("E: "));
         let failed = !is_well || said.is_some() || step.output.contains("index files failed");
-        let lacking = failed.then(|| said.map_or("apt-get update says why", |line| line.trim_start_matches(['E', 'W', ':', ' '])).to_owned());
+        let lacking = failed.then(|| {
+            said.map_or("apt-get update says why", |line| line.trim_start_matches(['E', 'W', ':', ' ']))
+                .to_owned()
+        });
         Ok(Fetched { step, lacking })
     }
 
     fn offered(&self, name: &str) -> Result<(Vec<String>, NativeStep), HostError> {
         let ended = self.look("apt-cache", ["madison".to_owned(), name.to_owned()])?;
-        let versions = ended.stdout.lines().filter_map(|line| line.split('|').nth(1)).map(|version| version.trim().to_owned()).collect();
+        let versions = ended
+            .stdout
+            .lines()
+            .filter_map(|line| line.split('|').nth(1))
+            .map(|version| version.trim().to_owned())
+            .collect();
         Ok((versions, ended.step))
     }
 
@@ -169,7 +199,14 @@ impl PackageManager for Apt {
 
     /// What is to be gone ends with a minus sign (apt-get(8)), so that all is one reckoning.
     fn reckon(&self, changes: &[Planned]) -> Result<Reckoned, HostError> {
-        let options = ["--simulate", "--quiet", "--option=Debug::NoLocking=true", "--allow-downgrades", "--allow-change-held-packages", "install"];
+        let options = [
+            "--simulate",
+            "--quiet",
+            "--option=Debug::NoLocking=true",
+            "--allow-downgrades",
+            "--allow-change-held-packages",
+            "install",
+        ];
         let packages = changes.iter().map(|change| match &change.version {
             Some(version) => format!("{}={version}", change.name),
             None => format!("{}-", change.name),
@@ -178,7 +215,10 @@ impl PackageManager for Apt {
         if !ended.is_well {
             return Err(HostError::new("apt could not simulate the change").command(ended.step));
         }
-        Ok(Reckoned { after: ended.stdout.lines().filter_map(reckoned_of_line).collect(), native: vec![ended.step] })
+        Ok(Reckoned {
+            after: ended.stdout.lines().filter_map(reckoned_of_line).collect(),
+            native: vec![ended.step],
+        })
     }
 
     fn hold(&self, name: &str, hold: bool) -> Result<Ended, HostError> {
@@ -197,7 +237,9 @@ impl PackageManager for Apt {
     fn paths_of(&self, package: &str) -> Result<Vec<String>, HostError> {
         // For a package of several architectures the list is named after one of them, too.
         match self.lists()?.iter().find(|list| package_of(list) == package) {
-            Some(list) => Ok(self.files.read_text(&format!("{LISTS}/{list}"))?.lines().map(str::to_owned).collect()),
+            Some(list) => {
+                Ok(self.files.read_text(&format!("{LISTS}/{list}"))?.lines().map(str::to_owned).collect())
+            }
             None => Ok(Vec::new()),
         }
     }
@@ -215,7 +257,12 @@ impl PackageManager for Apt {
         let mut owned = BTreeSet::new();
         for list in self.lists()? {
             let text = self.files.read_text(&format!("{LISTS}/{list}"))?;
-            owned.extend(text.lines().filter_map(|path| path.strip_prefix(folder)).filter_map(|rest| rest.split('/').next()).map(str::to_owned));
+            owned.extend(
+                text.lines()
+                    .filter_map(|path| path.strip_prefix(folder))
+                    .filter_map(|rest| rest.split('/').next())
+                    .map(str::to_owned),
+            );
         }
         Ok(owned)
     }
@@ -224,13 +271,21 @@ impl PackageManager for Apt {
         let known: &[(&str, &str)] = &[
             ("could not get lock", "another program is changing packages: the next run retries"),
             ("is locked", "another program is changing packages: the next run retries"),
-            ("held packages were changed", "the package is held at its version: set hold in the clause, or apt-mark unhold it"),
+            (
+                "held packages were changed",
+                "the package is held at its version: set hold in the clause, or apt-mark unhold it",
+            ),
             ("no space left", "the disk is full: free space, then run again"),
             ("unmet dependencies", "the sources do not offer the dependencies of this package"),
             ("failed to fetch", "the package source does not answer, or its index is old"),
             ("script subprocess returned error", "a script of the package failed: see its output"),
         ];
-        let holder = step.output.split("held by process ").nth(1).and_then(|rest| rest.lines().next()).map(|rest| rest.trim_end_matches(['.', ' ']));
+        let holder = step
+            .output
+            .split("held by process ")
+            .nth(1)
+            .and_then(|rest| rest.lines().next())
+            .map(|rest| rest.trim_end_matches(['.', ' ']));
         let remedy = known_remedy(&step.output, known).map(|remedy| match holder {
             Some(holder) => format!("{remedy}; it is the process {holder}"),
             None => remedy,
@@ -244,7 +299,9 @@ impl PackageManager for Apt {
             .map(str::to_owned);
         let message = match culprit {
             Some(other) if other.split(':').next() != Some(name) => {
-                format!("apt could not change {name}, because the package {other} is broken: exit status {exit}")
+                format!(
+                    "apt could not change {name}, because the package {other} is broken: exit status {exit}"
+                )
             }
             _ => format!("apt could not change {name}: exit status {exit}"),
         };
@@ -261,7 +318,12 @@ fn install_arguments(name: &str, version: &str, more: &[&str]) -> Vec<String> {
         "--option=Dpkg::Options::=--force-confold",
         "install",
     ];
-    options.iter().chain(more).map(|option| (*option).to_owned()).chain([format!("{name}={version}")]).collect()
+    options
+        .iter()
+        .chain(more)
+        .map(|option| (*option).to_owned())
+        .chain([format!("{name}={version}")])
+        .collect()
 }
 
 /// Reads a line of a simulated change: `Inst name [old] (new where [arch])`, `Remv name [old]`.
@@ -320,19 +382,34 @@ mod tests {
     fn a_simulated_change_is_read_line_by_line() {
         let said = "Reading package lists...\nRemv kiosk-tools [1.0]\nInst kiosk-shell [3.1.9] (3.2.4 Skerry Line:stable [all])\n\
                     Inst libquay1:amd64 (2.0-1 Skerry Line:stable [amd64]) []\nConf kiosk-shell (3.2.4 Skerry Line:stable [all])\nInst\n";
-        let told: Vec<String> = said.lines().filter_map(reckoned_of_line).map(|(name, after)| format!("{name} {after:?}")).collect();
+        let told: Vec<String> = said
+            .lines()
+            .filter_map(reckoned_of_line)
+            .map(|(name, after)| format!("{name} {after:?}"))
+            .collect();
         assert_eq!(told, ["kiosk-tools None", "kiosk-shell Some(\"3.2.4\")", "libquay1 Some(\"2.0-1\")"]);
     }
 
     #[test]
     fn all_that_came_went_or_changed_is_listed() {
-        let database = |lines: &[&str]| lines.iter().filter_map(|line| known_of_line(line)).collect::<Known>();
-        let before = database(&["a\t1.0\tinstall\tinstalled", "b\t1.0\tinstall\tinstalled", "c\t1.0\tinstall\tinstalled"]);
-        let after =
-            database(&["a\t1.1\tinstall\tinstalled", "b\t1.0\tinstall\tinstalled", "c\t1.0\tdeinstall\tconfig-files", "d\t1.0\tinstall\tinstalled"]);
+        let database =
+            |lines: &[&str]| lines.iter().filter_map(|line| known_of_line(line)).collect::<Known>();
+        let before = database(&[
+            "a\t1.0\tinstall\tinstalled",
+            "b\t1.0\tinstall\tinstalled",
+            "c\t1.0\tinstall\tinstalled",
+        ]);
+        let after = database(&[
+            "a\t1.1\tinstall\tinstalled",
+            "b\t1.0\tinstall\tinstalled",
+            "c\t1.0\tdeinstall\tconfig-files",
+            "d\t1.0\tinstall\tinstalled",
+        ]);
         let told: Vec<String> = changes(&before, &after)
             .iter()
-            .map(|change| format!("{} {:?} {:?}", change.package, change.before.as_deref(), change.after.as_deref()))
+            .map(|change| {
+                format!("{} {:?} {:?}", change.package, change.before.as_deref(), change.after.as_deref())
+            })
             .collect();
         assert_eq!(told, ["a Some(\"1.0\") Some(\"1.1\")", "c Some(\"1.0\") None", "d None Some(\"1.0\")"]);
     }

@@ -24,7 +24,13 @@ struct Reading {
 ///
 /// Returns why the database could not be read.
 pub(super) fn read(note: &Path, files: &Files, manager: &dyn PackageManager) -> Result<Known, HostError> {
-    let stamps = || manager.database_files().iter().map(|path| Ok(files.look(path)?.map(|entry| entry.stamp))).collect::<Result<Vec<_>, HostError>>();
+    let stamps = || {
+        manager
+            .database_files()
+            .iter()
+            .map(|path| Ok(files.look(path)?.map(|entry| entry.stamp)))
+            .collect::<Result<Vec<_>, HostError>>()
+    };
     let (root, now, before) = (files.root().display().to_string(), Timestamp::now(), stamps()?);
     if let Some((kept, known)) = kept(note)
         && kept.root == root
@@ -56,5 +62,12 @@ fn kept(note: &Path) -> Option<(Reading, Known)> {
 fn package(line: &str) -> Option<(String, KnownPackage)> {
     let mut fields = line.split('\t');
     let (name, version) = (fields.next()?.to_owned(), fields.next()?.to_owned());
-    Some((name, KnownPackage { version, state: PackageState::of_word(fields.next()?)?, held: fields.next()?.parse().ok()? }))
+    Some((
+        name,
+        KnownPackage {
+            version,
+            state: PackageState::of_word(fields.next()?)?,
+            held: fields.next()?.parse().ok()?,
+        },
+    ))
 }

@@ -68,14 +68,21 @@ impl Rpm {
     /// Runs dnf; while another program changes packages, that is waited for.
     fn run(&self, arguments: &[&str], patience: impl Fn(Native) -> Native) -> Result<Ended, HostError> {
         let home = self.scratch.join("rpm-home");
-        let write = |path: &Path, text: &str| std::fs::write(path, text).map_err(|error| HostError::io("write", &path.display().to_string(), &error));
-        std::fs::create_dir_all(&home).map_err(|error| HostError::io("make", &home.display().to_string(), &error))?;
+        let write = |path: &Path, text: &str| {
+            std::fs::write(path, text)
+                .map_err(|error| HostError::io("write", &path.display().to_string(), &error))
+        };
+        std::fs::create_dir_all(&home)
+            .map_err(|error| HostError::io("make", &home.display().to_string(), &error))?;
         // dnf and rpm shall mean the same database.
         write(&home.join(".rpmmacros"), &format!("%_dbpath {}\n", self.folder()?))?;
         let mut all = vec!["--setopt=exit_on_lock=True".to_owned()];
         if self.is_private_root {
             let root = self.files.root().display();
-            write(&home.join("versionlock.conf"), &format!("[main]\nenabled = 1\nlocklist = {root}{HELD}\n"))?;
+            write(
+                &home.join("versionlock.conf"),
+                &format!("[main]\nenabled = 1\nlocklist = {root}{HELD}\n"),
+            )?;
             all.extend([
                 format!("--installroot={root}"),
                 format!("--releasever={}", self.release()?),
@@ -101,20 +108,28 @@ impl Rpm {
     /// The operating system's version, which stands in the addresses of many sources.
     fn release(&self) -> Result<String, HostError> {
         let text = crate::about::os_release(&self.files)?;
-        let version = text.lines().find_map(|line| line.strip_prefix("VERSION_ID=")).map(|value| value.trim_matches('"').to_owned());
+        let version = text
+            .lines()
+            .find_map(|line| line.strip_prefix("VERSION_ID="))
+            .map(|value| value.trim_matches('"').to_owned());
         Ok(version.unwrap_or_else(|| "unknown".to_owned()))
     }
 
     /// dnf reads the keys of its sources from the machine's own root, whatever the root of the installation.
     fn keys_of_sources(&self) -> Result<Vec<String>, HostError> {
         let mut options = Vec::new();
-        for file in self.files.list(SOURCES)?.unwrap_or_default().iter().filter(|file| file.ends_with(".repo")) {
+        for file in
+            self.files.list(SOURCES)?.unwrap_or_default().iter().filter(|file| file.ends_with(".repo"))
+        {
             let mut section = String::new();
             for line in self.files.read_text(&format!("{SOURCES}/{file}"))?.lines().map(str::trim) {
                 if let Some(name) = line.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')) {
                     section = name.to_owned();
                 } else if let Some(key) = line.strip_prefix("gpgkey=file://") {
-                    options.push(format!("--setopt={section}.gpgkey=file://{}", self.files.outside(key).display()));
+                    options.push(format!(
+                        "--setopt={section}.gpgkey=file://{}",
+                        self.files.outside(key).display()
+                    ));
                 }
             }
         }
@@ -127,7 +142,8 @@ impl Rpm {
             return Ok(BTreeSet::new());
         }
         let text = self.files.read_text(HELD)?;
-        let lines = text.lines().map(str::trim).filter(|line| !line.is_empty() && !line.starts_with(['#', '!']));
+        let lines =
+            text.lines().map(str::trim).filter(|line| !line.is_empty() && !line.starts_with(['#', '!']));
         Ok(lines.map(|line| Nevra::parse(line).name().to_owned()).collect())
     }
 }
@@ -156,7 +172,12 @@ impl PackageManager for Rpm {
     }
 
     fn read_database(&self) -> Result<Known, HostError> {
-        let ended = self.rpm(&["--query", "--all", "--queryformat", "%{NAME}\\t%|EPOCH?{%{EPOCH}:}|%{VERSION}-%{RELEASE}\\t%{ARCH}\\n"])?;
+        let ended = self.rpm(&[
+            "--query",
+            "--all",
+            "--queryformat",
+            "%{NAME}\\t%|EPOCH?{%{EPOCH}:}|%{VERSION}-%{RELEASE}\\t%{ARCH}\\n",
+        ])?;
         if !ended.is_well {
             return Err(HostError::new("rpm could not read the package database").command(ended.step));
         }
@@ -164,7 +185,11 @@ impl PackageManager for Rpm {
     }
 
     fn index_fetched_at(&self) -> Option<SystemTime> {
-        let entries = std::fs::read_dir(self.files.outside(CACHE)).into_iter().flatten().flatten().map(|entry| entry.path());
+        let entries = std::fs::read_dir(self.files.outside(CACHE))
+            .into_iter()
+            .flatten()
+            .flatten()
+            .map(|entry| entry.path());
         let indexes = entries.filter(|path| path.extension().is_some_and(|extension| extension == "solv"));
         indexes.filter_map(|path| path.metadata().ok()?.modified().ok()).max()
     }
@@ -172,9 +197,15 @@ impl PackageManager for Rpm {
     fn fetch_index(&self) -> Result<Fetched, HostError> {
         let Ended { step, is_well, .. } = self.dnf(&["makecache", "--refresh"])?;
         // A source that does not answer is left out by dnf, and all is well.
-        let said = step.output.lines().map(str::trim).find(|line| line.contains("Curl error") || line.starts_with("Error:"));
+        let said = step
+            .output
+            .lines()
+            .map(str::trim)
+            .find(|line| line.contains("Curl error") || line.starts_with("Error:"));
         let failed = !is_well || said.is_some();
-        let lacking = failed.then(|| said.map_or("dnf makecache says why", |line| line.trim_start_matches(['-', ' '])).to_owned());
+        let lacking = failed.then(|| {
+            said.map_or("dnf makecache says why", |line| line.trim_start_matches(['-', ' '])).to_owned()
+        });
         Ok(Fetched { step, lacking })
     }
 
@@ -207,7 +238,12 @@ impl PackageManager for Rpm {
         let mut settings = Vec::new();
         if gone == Gone::WithSettings {
             let listed = self.rpm(&["--query", "--configfiles", name])?;
-            settings = listed.stdout.lines().filter(|line| line.starts_with('/')).map(|path| format!("{path}.rpmsave")).collect();
+            settings = listed
+                .stdout
+                .lines()
+                .filter(|line| line.starts_with('/'))
+                .map(|path| format!("{path}.rpmsave"))
+                .collect();
         }
         // Only what a clause names goes: what came along with it stays.
         Ok((self.change(&["--assumeyes", "--noautoremove", "remove", name])?, settings))
@@ -215,15 +251,24 @@ impl PackageManager for Rpm {
 
     /// dnf reckons what comes and what goes apart.
     fn reckon(&self, changes: &[Planned]) -> Result<Reckoned, HostError> {
-        let comes = changes.iter().filter_map(|change| Some(format!("{}-{}", change.name, change.version.as_ref()?))).collect();
-        let goes = changes.iter().filter(|change| change.version.is_none()).map(|change| change.name.clone()).collect();
+        let comes = changes
+            .iter()
+            .filter_map(|change| Some(format!("{}-{}", change.name, change.version.as_ref()?)))
+            .collect();
+        let goes = changes
+            .iter()
+            .filter(|change| change.version.is_none())
+            .map(|change| change.name.clone())
+            .collect();
         let mut reckoned = Reckoned { native: Vec::new(), after: BTreeMap::new() };
         for (verb, packages) in [("install", comes), ("remove", goes)] as [(&str, Vec<String>); 2] {
             if packages.is_empty() {
                 continue;
             }
-            let options = ["--cacheonly", "--assumeno", "--noautoremove", "--disableplugin=versionlock", verb];
-            let ended = self.dnf(&options.into_iter().chain(packages.iter().map(String::as_str)).collect::<Vec<_>>())?;
+            let options =
+                ["--cacheonly", "--assumeno", "--noautoremove", "--disableplugin=versionlock", verb];
+            let ended = self
+                .dnf(&options.into_iter().chain(packages.iter().map(String::as_str)).collect::<Vec<_>>())?;
             // Having said no for us, dnf says so and fails.
             if !ended.is_well && !ended.step.output.contains("Operation aborted") {
                 return Err(HostError::new("dnf could not reckon what would come along").command(ended.step));
@@ -263,7 +308,13 @@ impl PackageManager for Rpm {
 
     fn owned_below(&self, folder: &str) -> Result<BTreeSet<String>, HostError> {
         let listed = self.rpm(&["--query", "--all", "--list"])?;
-        Ok(listed.stdout.lines().filter_map(|path| path.strip_prefix(folder)).filter_map(|rest| rest.split('/').next()).map(str::to_owned).collect())
+        Ok(listed
+            .stdout
+            .lines()
+            .filter_map(|path| path.strip_prefix(folder))
+            .filter_map(|rest| rest.split('/').next())
+            .map(str::to_owned)
+            .collect())
     }
 
     fn failure(&self, name: &str, step: NativeStep) -> HostError {
@@ -272,8 +323,14 @@ impl PackageManager for Rpm {
             ("permission denied", "changing packages needs root's rights: run the agent as root"),
             ("already locked by", "another program is changing packages: the next run retries"),
             ("transaction lock", "another program is changing packages: the next run retries"),
-            ("exclude filtering", "the package is held at its version: set hold in the clause, or dnf versionlock delete it"),
-            ("no such command: versionlock", "holding needs dnf's versionlock, which is a package of its own (python3-dnf-plugin-versionlock)"),
+            (
+                "exclude filtering",
+                "the package is held at its version: set hold in the clause, or dnf versionlock delete it",
+            ),
+            (
+                "no such command: versionlock",
+                "holding needs dnf's versionlock, which is a package of its own (python3-dnf-plugin-versionlock)",
+            ),
             ("no space left", "the disk is full: free space, then run again"),
             ("more space needed", "the disk is full: free space, then run again"),
             ("nothing provides", "the sources do not offer the dependencies of this package"),
@@ -283,13 +340,17 @@ impl PackageManager for Rpm {
             ("failed to download", "the package source does not answer, or its index is old"),
             ("scriptlet", "a script of the package failed: see its output"),
         ];
-        let holder = step.output.split("already locked by ").nth(1).and_then(|rest| rest.split_whitespace().next());
+        let holder =
+            step.output.split("already locked by ").nth(1).and_then(|rest| rest.split_whitespace().next());
         let remedy = known_remedy(&step.output, known).map(|remedy| match holder {
             Some(holder) => format!("{remedy}; it is the process {holder}"),
             None => remedy,
         });
         let exit = step.exit.unwrap_or(-1);
-        HostError { remedy, ..HostError::new(format!("dnf could not change {name}: exit status {exit}")).command(step) }
+        HostError {
+            remedy,
+            ..HostError::new(format!("dnf could not change {name}: exit status {exit}")).command(step)
+        }
     }
 }
 
@@ -334,7 +395,9 @@ fn known_of(lines: &str, held: &BTreeSet<String>) -> Known {
             Entry::Vacant(vacant) => drop(vacant.insert(package)),
             Entry::Occupied(mut there) => {
                 let there = there.get_mut();
-                if VersionOrder::Rpm.newest([package.version.as_str(), there.version.as_str()]) == Some(&package.version) {
+                if VersionOrder::Rpm.newest([package.version.as_str(), there.version.as_str()])
+                    == Some(&package.version)
+                {
                     there.version = package.version;
                 }
                 if is_twice {
@@ -367,7 +430,8 @@ fn reckoned_of(table: &str) -> BTreeMap<String, Option<String>> {
             left if left < line.len() && !line.contains("replacing ") => row.extend(words),
             left if left < line.len() => {}
             _ => {
-                comes = match line.trim_end().strip_suffix(':').and_then(|heading| heading.split(' ').next()) {
+                comes = match line.trim_end().strip_suffix(':').and_then(|heading| heading.split(' ').next())
+                {
                     Some("Installing" | "Upgrading" | "Downgrading" | "Reinstalling") => Some(true),
                     Some("Removing") => Some(false),
                     _ => None,
@@ -393,7 +457,10 @@ mod tests {
                      a-package-with-a-name-that-is-far-too-long-for-one-line\n                noarch   2:1.0-1   skerry   30  \n     replacing  old-fonts.noarch 1.0-1\nRemoving:\n \
                      quay-fonts   noarch   1.1-1   @skerry   30  \nRemoving dependent packages:\n kiosk-tools   noarch   1.0-1   @skerry   30  \n\n\
                      Transaction Summary\n=====\nRemove  2 Packages\n\nOperation aborted.\n";
-        let told: Vec<String> = reckoned_of(table).into_iter().map(|(name, after)| format!("{name} {}", after.unwrap_or_default())).collect();
+        let told: Vec<String> = reckoned_of(table)
+            .into_iter()
+            .map(|(name, after)| format!("{name} {}", after.unwrap_or_default()))
+            .collect();
         let long = "a-package-with-a-name-that-is-far-too-long-for-one-line 2:1.0-1";
         assert_eq!(told, [long, "kiosk-shell 3.2.10-1", "kiosk-tools ", "quay-fonts "]);
     }
@@ -403,8 +470,17 @@ mod tests {
         let lines = "kiosk-shell\t3.1.0-1\tnoarch\nkiosk-shell\t3.2.4-1\tnoarch\nkernel-core\t6.9-1\tx86_64\nkernel-core\t6.10-1\tx86_64\n\
                      quay-fonts\t0:1.1-1\tx86_64\nquay-fonts\t1.1-1\ti686\ngpg-pubkey\t1-1\t(none)\n";
         let known = known_of(lines, &BTreeSet::from(["quay-fonts".to_owned()]));
-        let told: Vec<String> =
-            known.iter().map(|(name, package)| format!("{name} {} {:?} {}", package.version, package.state, package.held)).collect();
-        assert_eq!(told, ["kernel-core 6.10-1 Installed false", "kiosk-shell 3.2.4-1 Broken false", "quay-fonts 1.1-1 Installed true"]);
+        let told: Vec<String> = known
+            .iter()
+            .map(|(name, package)| format!("{name} {} {:?} {}", package.version, package.state, package.held))
+            .collect();
+        assert_eq!(
+            told,
+            [
+                "kernel-core 6.10-1 Installed false",
+                "kiosk-shell 3.2.4-1 Broken false",
+                "quay-fonts 1.1-1 Installed true"
+            ]
+        );
     }
 }

@@ -19,7 +19,9 @@ use constans_core::digest::{DigestKey, of_contents};
 use constans_core::filter::About;
 use constans_core::kind::Reaction;
 use constans_core::kit::Gone;
-use constans_core::run::{Correction, Failure, FailureAt, Inspection, KeptOld, NativeStep, PackagePreview, RestartPending, Seen};
+use constans_core::run::{
+    Correction, Failure, FailureAt, Inspection, KeptOld, NativeStep, PackagePreview, RestartPending, Seen,
+};
 use constans_core::state::{Clause, EffectiveState};
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, BTreeSet};
@@ -46,7 +48,15 @@ impl SimulatedHost {
     /// Returns a freshly installed host of this name, whose packages come from a repository.
     pub fn new(name: &str, about: About, repository: Arc<Repository>) -> Self {
         let acted_on = ActedOn { machine: name.to_owned(), root: PathBuf::from("/") };
-        Self { acted_on, about, repository, things: Things::default(), failing: BTreeMap::new(), restarts: BTreeMap::new(), runs: 0 }
+        Self {
+            acted_on,
+            about,
+            repository,
+            things: Things::default(),
+            failing: BTreeMap::new(),
+            restarts: BTreeMap::new(),
+            runs: 0,
+        }
     }
 
     /// Returns the thing at an address, as `file:/etc/issue`.
@@ -82,37 +92,65 @@ impl SimulatedHost {
         self.runs
     }
 
-    fn look(&self, clause: &Clause, contents: &dyn Contents, key: &DigestKey) -> Result<Option<Seen>, HostError> {
+    fn look(
+        &self,
+        clause: &Clause,
+        contents: &dyn Contents,
+        key: &DigestKey,
+    ) -> Result<Option<Seen>, HostError> {
         let thing = self.things.get(clause.address.as_str());
         Ok(Some(match clause.address.kind() {
             "file" => look_at_file(thing, clause, contents, key)?,
             "package" => seen(package::found(thing, clause, &self.repository)),
             "service" => {
                 let flag = |property: &str| json!(thing.is_some_and(|thing| thing.flag(property)));
-                let wanted = ["running", "enabled"].into_iter().filter(|property| clause.get(property).is_some());
+                let wanted =
+                    ["running", "enabled"].into_iter().filter(|property| clause.get(property).is_some());
                 seen(wanted.fold(Found::present(), |found, property| found.with(property, flag(property))))
             }
             kind if things::is_only_properties(kind) => seen(match thing {
                 None => Found::absent(),
                 Some(thing) => clause.compared().iter().fold(Found::present(), |found, (property, ..)| {
-                    found.with((*property).to_owned(), thing.properties.get(*property).cloned().unwrap_or(Value::Null))
+                    found.with(
+                        (*property).to_owned(),
+                        thing.properties.get(*property).cloned().unwrap_or(Value::Null),
+                    )
                 }),
             }),
             _ => return Ok(None),
         }))
     }
 
-    fn put_right(&mut self, clause: &Clause, contents: &dyn Contents, attic: &mut dyn Attic, done: &mut Correction) -> Result<(), HostError> {
+    fn put_right(
+        &mut self,
+        clause: &Clause,
+        contents: &dyn Contents,
+        attic: &mut dyn Attic,
+        done: &mut Correction,
+    ) -> Result<(), HostError> {
         let address = clause.address.as_str();
         if let Some(says) = self.failing.get(address) {
-            let step = NativeStep { what: format!("correct {address} (simulated)"), exit: Some(100), output: says.clone() };
+            let step = NativeStep {
+                what: format!("correct {address} (simulated)"),
+                exit: Some(100),
+                output: says.clone(),
+            };
             return Err(HostError::new(says.lines().next().unwrap_or("it failed")).command(step));
         }
-        done.native.push(NativeStep { what: format!("correct {address} (simulated)"), exit: Some(0), output: String::new() });
+        done.native.push(NativeStep {
+            what: format!("correct {address} (simulated)"),
+            exit: Some(0),
+            output: String::new(),
+        });
         if let ("file", Some(thing)) = (clause.address.kind(), self.things.get(address))
             && clause.flag("attic") != Some(false)
         {
-            done.kept.push(attic.keep(clause.name(), &mut thing.contents.as_slice(), &entry_of(thing), &clause.address)?);
+            done.kept.push(attic.keep(
+                clause.name(),
+                &mut thing.contents.as_slice(),
+                &entry_of(thing),
+                &clause.address,
+            )?);
         }
         if clause.address.kind() == "package" {
             return package::put_right(&mut self.things, clause, &self.repository, done);
@@ -125,14 +163,23 @@ impl SimulatedHost {
             return Err(HostError::new(format!("Unit {}.service not found.", clause.name())));
         }
         let content = match clause.text("content").filter(|_| clause.address.kind() == "file") {
-            Some(name) => Some(contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are missing yet")))?),
+            Some(name) => Some(
+                contents
+                    .get(name)
+                    .ok_or_else(|| HostError::new(format!("the contents {name} are missing yet")))?,
+            ),
             None => None,
         };
         let thing = self.things.made(address);
         if let Some(content) = content {
             thing.contents = content.into_owned();
         }
-        thing.properties.extend(clause.compared().into_iter().map(|(property, value, _)| (property.to_owned(), value.into_owned())));
+        thing.properties.extend(
+            clause
+                .compared()
+                .into_iter()
+                .map(|(property, value, _)| (property.to_owned(), value.into_owned())),
+        );
         Ok(())
     }
 }
@@ -162,7 +209,9 @@ impl Host for SimulatedHost {
 
     fn inspect(&mut self, clause: &Clause, contents: &dyn Contents, key: &DigestKey) -> Inspection {
         match self.look(clause, contents, key) {
-            Ok(Some(seen)) => Inspection::Seen(Box::new(Seen { stand_in: Some(STAND_IN.to_owned()), ..seen })),
+            Ok(Some(seen)) => {
+                Inspection::Seen(Box::new(Seen { stand_in: Some(STAND_IN.to_owned()), ..seen }))
+            }
             Ok(None) => Inspection::Unsupported(format!("a simulated node has no {}", clause.address.kind())),
             Err(error) => Inspection::Failed(error.failure(FailureAt::Inspect)),
         }
@@ -170,39 +219,76 @@ impl Host for SimulatedHost {
 
     /// Its packages take nothing along.
     fn preview(&mut self, clauses: &[&Clause]) -> PackagePreview {
-        let packages = clauses.iter().filter_map(|clause| package::change(&self.things, clause, &self.repository)).collect();
+        let packages = clauses
+            .iter()
+            .filter_map(|clause| package::change(&self.things, clause, &self.repository))
+            .collect();
         PackagePreview { packages, ..PackagePreview::default() }
     }
 
     fn keep(&mut self, clause: &Clause, attic: &mut dyn Attic) -> Result<Vec<KeptOld>, Failure> {
-        let Some(thing) = self.things.get(clause.address.as_str()).filter(|_| clause.address.kind() == "file") else { return Ok(Vec::new()) };
-        let kept = attic.keep(clause.name(), &mut thing.contents.as_slice(), &entry_of(thing), &clause.address);
+        let Some(thing) =
+            self.things.get(clause.address.as_str()).filter(|_| clause.address.kind() == "file")
+        else {
+            return Ok(Vec::new());
+        };
+        let kept =
+            attic.keep(clause.name(), &mut thing.contents.as_slice(), &entry_of(thing), &clause.address);
         kept.map(|kept| vec![kept]).map_err(|error| error.failure(FailureAt::Correct))
     }
 
-    fn correct(&mut self, clause: &Clause, _differences: &[Difference], contents: &dyn Contents, attic: &mut dyn Attic) -> Correction {
+    fn correct(
+        &mut self,
+        clause: &Clause,
+        _differences: &[Difference],
+        contents: &dyn Contents,
+        attic: &mut dyn Attic,
+    ) -> Correction {
         let mut done = Correction::default();
-        done.failure = self.put_right(clause, contents, attic, &mut done).err().map(|error| error.failure(FailureAt::Correct));
+        done.failure = self
+            .put_right(clause, contents, attic, &mut done)
+            .err()
+            .map(|error| error.failure(FailureAt::Correct));
         done
     }
 
     fn react(&mut self, clause: &Clause, reaction: Reaction) -> Result<Vec<NativeStep>, Failure> {
         *self.restarts.entry(clause.name().to_owned()).or_default() += 1;
-        Ok(vec![NativeStep { what: format!("{} {} (simulated)", reaction.word(), clause.address), exit: Some(0), output: String::new() }])
+        Ok(vec![NativeStep {
+            what: format!("{} {} (simulated)", reaction.word(), clause.address),
+            exit: Some(0),
+            output: String::new(),
+        }])
     }
 }
 
-fn look_at_file(thing: Option<&Thing>, clause: &Clause, contents: &dyn Contents, key: &DigestKey) -> Result<Seen, HostError> {
+fn look_at_file(
+    thing: Option<&Thing>,
+    clause: &Clause,
+    contents: &dyn Contents,
+    key: &DigestKey,
+) -> Result<Seen, HostError> {
     let wanted = match clause.text("content") {
-        Some(name) => Some((name, contents.get(name).ok_or_else(|| HostError::new(format!("the contents {name} are missing yet")))?)),
+        Some(name) => Some((
+            name,
+            contents
+                .get(name)
+                .ok_or_else(|| HostError::new(format!("the contents {name} are missing yet")))?,
+        )),
         None => None,
     };
     let content_bytes = wanted.as_ref().map(|(_, bytes)| bytes.len() as u64);
     let is_concealed = clause.concealed.contains("content");
-    let diff = |found: &[u8]| wanted.as_ref().filter(|_| !is_concealed).map(|(_, wanted)| text_diff(found, wanted, true));
-    let Some(thing) = thing else { return Ok(Seen { content_bytes, text_diff: diff(b""), ..seen(Found::absent()) }) };
+    let diff = |found: &[u8]| {
+        wanted.as_ref().filter(|_| !is_concealed).map(|(_, wanted)| text_diff(found, wanted, true))
+    };
+    let Some(thing) = thing else {
+        return Ok(Seen { content_bytes, text_diff: diff(b""), ..seen(Found::absent()) });
+    };
     let mut found = Found { size: Some(thing.contents.len() as u64), ..Found::present() };
-    for property in ["owner", "group", "permissions"].into_iter().filter(|property| clause.get(property).is_some()) {
+    for property in
+        ["owner", "group", "permissions"].into_iter().filter(|property| clause.get(property).is_some())
+    {
         found = found.with(property, thing.properties.get(property).cloned().unwrap_or(Value::Null));
     }
     let Some((name, wanted_bytes)) = &wanted else { return Ok(seen(found)) };
@@ -210,11 +296,19 @@ fn look_at_file(thing: Option<&Thing>, clause: &Clause, contents: &dyn Contents,
         return Ok(Seen { content_bytes, ..seen(found.with("content", *name)) });
     }
     let digest = if is_concealed { key.digest(&thing.contents) } else { of_contents(&thing.contents) };
-    Ok(Seen { content_bytes, text_diff: diff(&thing.contents), ..seen(found.with("content", digest.as_str())) })
+    Ok(Seen {
+        content_bytes,
+        text_diff: diff(&thing.contents),
+        ..seen(found.with("content", digest.as_str()))
+    })
 }
 
 fn entry_of(thing: &Thing) -> Entry {
-    let permissions = thing.properties.get("permissions").and_then(Value::as_str).and_then(|digits| u32::from_str_radix(digits, 8).ok());
+    let permissions = thing
+        .properties
+        .get("permissions")
+        .and_then(Value::as_str)
+        .and_then(|digits| u32::from_str_radix(digits, 8).ok());
     Entry {
         what: What::File,
         uid: 0,

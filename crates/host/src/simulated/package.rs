@@ -83,7 +83,12 @@ fn chosen<'r>(clause: &Clause, repository: &'r Repository) -> Result<&'r str, Ho
     }
 }
 
-pub(super) fn put_right(things: &mut Things, clause: &Clause, repository: &Repository, done: &mut Correction) -> Result<(), HostError> {
+pub(super) fn put_right(
+    things: &mut Things,
+    clause: &Clause,
+    repository: &Repository,
+    done: &mut Correction,
+) -> Result<(), HostError> {
     let (name, address) = (clause.name(), clause.address.as_str());
     let offer = repository.offer(name);
     let service = offer.and_then(|offer| offer.service.as_ref()).map(|service| format!("service:{service}"));
@@ -101,7 +106,11 @@ pub(super) fn put_right(things: &mut Things, clause: &Clause, repository: &Repos
         thing.set("hold", hold);
     }
     if before.as_deref() != Some(version) {
-        done.packages.push(PackageChange { package: name.to_owned(), before: before.clone(), after: Some(version.to_owned()) });
+        done.packages.push(PackageChange {
+            package: name.to_owned(),
+            before: before.clone(),
+            after: Some(version.to_owned()),
+        });
     }
     if let (Some(service), None) = (service, before) {
         let thing = things.made(&service);

@@ -17,17 +17,29 @@ impl Contents for Texts {
 struct Loft(Vec<(String, Vec<u8>)>);
 
 impl Attic for Loft {
-    fn keep(&mut self, path: &str, contents: &mut dyn std::io::Read, _entry: &Entry, _clause: &ClauseAddress) -> Result<KeptOld, HostError> {
+    fn keep(
+        &mut self,
+        path: &str,
+        contents: &mut dyn std::io::Read,
+        _entry: &Entry,
+        _clause: &ClauseAddress,
+    ) -> Result<KeptOld, HostError> {
         let mut bytes = Vec::new();
         contents.read_to_end(&mut bytes).unwrap();
-        let kept = KeptOld { attic: 1, path: path.to_owned(), digest: of_contents(&bytes), bytes: bytes.len() as u64 };
+        let kept = KeptOld {
+            attic: 1,
+            path: path.to_owned(),
+            digest: of_contents(&bytes),
+            bytes: bytes.len() as u64,
+        };
         self.0.push((path.to_owned(), bytes));
         Ok(kept)
     }
 }
 
 fn host() -> SimulatedHost {
-    let repository = Repository::default().with("kiosk-shell", &["3.1.9", "3.2.0", "3.2.4"], Some("kiosk-shell"));
+    let repository =
+        Repository::default().with("kiosk-shell", &["3.1.9", "3.2.0", "3.2.4"], Some("kiosk-shell"));
     SimulatedHost::new("kiosk-auken-10", About::default(), Arc::new(repository))
 }
 
@@ -35,14 +47,20 @@ fn clause(address: &str, properties: &[(&str, Value)]) -> Clause {
     let address = ClauseAddress::parse(address).unwrap();
     let kind = find(address.kind()).unwrap();
     let mut clause = Clause::asking(address, kind, &BTreeMap::new());
-    clause.properties = properties.iter().map(|(property, value)| ((*property).to_owned(), value.clone())).collect();
+    clause.properties =
+        properties.iter().map(|(property, value)| ((*property).to_owned(), value.clone())).collect();
     clause
 }
 
 /// Returns the names of the properties that differ.
 fn differing(host: &mut SimulatedHost, clause: &Clause, texts: &Texts) -> Vec<String> {
-    let Inspection::Seen(seen) = host.inspect(clause, texts, &DigestKey::new("k")) else { panic!("it is not seen") };
-    differences(clause, &seen.found, seen.content_bytes).into_iter().map(|difference| difference.property).collect()
+    let Inspection::Seen(seen) = host.inspect(clause, texts, &DigestKey::new("k")) else {
+        panic!("it is not seen")
+    };
+    differences(clause, &seen.found, seen.content_bytes)
+        .into_iter()
+        .map(|difference| difference.property)
+        .collect()
 }
 
 #[test]
@@ -75,9 +93,17 @@ fn what_was_corrected_is_in_line_and_old_contents_go_into_the_attic() {
 #[test]
 fn what_cannot_be_put_right_or_seen_says_so() {
     let (mut host, mut loft, texts) = (host(), Loft::default(), Texts(BTreeMap::new()));
-    let failure = |host: &mut SimulatedHost, loft: &mut Loft, clause: &Clause| host.correct(clause, &[], &texts, loft).failure.unwrap().message;
-    assert_eq!(failure(&mut host, &mut loft, &clause("package:quay-games", &[])), "E: Unable to locate package quay-games");
-    assert_eq!(failure(&mut host, &mut loft, &clause("service:gate-reader", &[("running", json!(true))])), "Unit gate-reader.service not found.");
+    let failure = |host: &mut SimulatedHost, loft: &mut Loft, clause: &Clause| {
+        host.correct(clause, &[], &texts, loft).failure.unwrap().message
+    };
+    assert_eq!(
+        failure(&mut host, &mut loft, &clause("package:quay-games", &[])),
+        "E: Unable to locate package quay-games"
+    );
+    assert_eq!(
+        failure(&mut host, &mut loft, &clause("service:gate-reader", &[("running", json!(true))])),
+        "Unit gate-reader.service not found."
+    );
     host.fail("package:kiosk-shell", Some("E: dpkg was interrupted\n"));
     assert_eq!(failure(&mut host, &mut loft, &clause("package:kiosk-shell", &[])), "E: dpkg was interrupted");
     host.fail("package:kiosk-shell", None);

@@ -58,5 +58,15 @@ impl Things {
 
 /// Kinds of which a simulated host keeps the properties and nothing else.
 pub(super) fn is_only_properties(kind: &str) -> bool {
-    matches!(kind, "account" | "account_group" | "directory" | "link" | "kernel_setting" | "time_zone" | "host_name" | "schedule")
+    matches!(
+        kind,
+        "account"
+            | "account_group"
+            | "directory"
+            | "link"
+            | "kernel_setting"
+            | "time_zone"
+            | "host_name"
+            | "schedule"
+    )
 }

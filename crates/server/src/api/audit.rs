@@ -23,7 +23,14 @@ pub async fn list(
     let rows = audit::list(db.inner(), before.0.map_or(i64::MAX, i64::from), who, subject).await?;
     let shown = rows.into_iter().map(|row| {
         let at = row.at.to_jiff();
-        let entry = AuditEntry { id: row.id, at_micros: at.as_microsecond(), who: row.who, did: row.did, subject: row.subject, detail: row.detail };
+        let entry = AuditEntry {
+            id: row.id,
+            at_micros: at.as_microsecond(),
+            who: row.who,
+            did: row.did,
+            subject: row.subject,
+            detail: row.detail,
+        };
         ShownEntry { entry, at, digest: row.digest }
     });
     Ok(Json(shown.collect()))
@@ -45,9 +52,14 @@ async fn verified(db: &PgPool) -> Result<AuditVerification, ApiError> {
             let is_next = link.place == place + 1;
             place = link.place;
             let entry = match (link.at, link.who, link.did, link.subject, link.detail) {
-                (Some(at), Some(who), Some(did), Some(subject), Some(detail)) => {
-                    Some(AuditEntry { id: link.entry, at_micros: at.to_jiff().as_microsecond(), who, did, subject, detail })
-                }
+                (Some(at), Some(who), Some(did), Some(subject), Some(detail)) => Some(AuditEntry {
+                    id: link.entry,
+                    at_micros: at.to_jiff().as_microsecond(),
+                    who,
+                    did,
+                    subject,
+                    detail,
+                }),
                 _ => None,
             };
             let reckoned = entry.map(|entry| chained(&digest, &entry));

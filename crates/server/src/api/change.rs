@@ -12,7 +12,9 @@ use crate::store::{audit, node, wanted};
 use crate::trust::{Allowed, Asker, ChangeDecide, MayAsk, NodeRead, Permission as _};
 use constans_core::change::{Confirmed, Impact, asks_for_second_person, later_edits, typed_from};
 use constans_core::words::check_reason;
-use constans_wire::change::{ChangeShown, ChangeStatus, ChangeSummary, ChangedNode, DenyChange, HowToChange, ShownEdit};
+use constans_wire::change::{
+    ChangeShown, ChangeStatus, ChangeSummary, ChangedNode, DenyChange, HowToChange, ShownEdit,
+};
 use constans_wire::kit::Changed;
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
@@ -24,10 +26,19 @@ use uuid::Uuid;
 /// The changes, the newest first, 100 per page; or those that altered one node.
 #[utoipa::path(tag = "changes", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("before" = Option<u32>, Query, description = "Only those before this number")), responses((status = 200, body = Vec<ChangeSummary>)))]
 #[get("/api/changes?<before>&<of_node>")]
-pub async fn list(before: Number, of_node: Option<&str>, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<ChangeSummary>> {
+pub async fn list(
+    before: Number,
+    of_node: Option<&str>,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+) -> Answer<Vec<ChangeSummary>> {
     let node = match of_node {
         None => None,
-        Some(name) => Some(node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?),
+        Some(name) => Some(
+            node::by_name(db.inner(), name)
+                .await?
+                .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?,
+        ),
     };
     let rows = change::list(db.inner(), before.0.map_or(i64::MAX, i64::from), node).await?;
     Ok(Json(rows.into_iter().map(summary).collect::<Result<_, _>>()?))
@@ -39,7 +50,10 @@ pub async fn list(before: Number, of_node: Option<&str>, _caller: Allowed<NodeRe
 pub async fn show(no: u32, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<ChangeShown> {
     let db = db.inner();
     let row = by_no(db, i64::from(no)).await?;
-    let edits = read_edits(&row)?.into_iter().map(|edit| ShownEdit { title: edit.title(), difference: edit.difference(), edit }).collect();
+    let edits = read_edits(&row)?
+        .into_iter()
+        .map(|edit| ShownEdit { title: edit.title(), difference: edit.difference(), edit })
+        .collect();
     let impact = read_impact(&row)?;
     let nodes: Vec<ChangedNode> = change::nodes(db, row.no)
         .await?
@@ -52,13 +66,26 @@ pub async fn show(no: u32, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> An
         })
         .collect();
     let without = || nodes.iter().filter(|node| node.taken.is_none() && !node.is_later);
-    let last_by = if without().all(|node| node.next_check_in.is_some()) { without().filter_map(|node| node.next_check_in).max() } else { None };
+    let last_by = if without().all(|node| node.next_check_in.is_some()) {
+        without().filter_map(|node| node.next_check_in).max()
+    } else {
+        None
+    };
     let ahead = if row.status == "waiting" { job::ahead_of(db, row.no).await? } else { None };
     let behind = ahead.map(|(no, who, done, total)| format!("C{no}, {who}: {done} of {total} nodes"));
     let typed_from = typed_from(wanted::node_count(db).await?.unsigned_abs());
     let documents = read_documents_of(&mut *db.acquire().await?, &[]).await?;
     let asks = asks_for_second_person(&documents, &read_edits(&row)?).into_iter().collect();
-    Ok(Json(ChangeShown { change: summary(row)?, behind, impact, edits, nodes, last_by, asks_for_second_person: asks, typed_from }))
+    Ok(Json(ChangeShown {
+        change: summary(row)?,
+        behind,
+        impact,
+        edits,
+        nodes,
+        last_by,
+        asks_for_second_person: asks,
+        typed_from,
+    }))
 }
 
 /// Hands out a change that was previewed, or that waits for confirmation since it takes clauses from nodes.
@@ -81,8 +108,23 @@ pub async fn confirm(
         });
     }
     // All its nodes are prepared already, up to its snapshot.
-    job::queue(&mut *transaction, JobKind::Change, row.no, &format!("C{no}: {}", row.what), &caller.person, Some(Uuid::max())).await?;
-    audit::add(&mut *transaction, &caller.person, "confirmed a change", &row.what, &json!({ "change": no, "confirmed": *confirmed })).await?;
+    job::queue(
+        &mut *transaction,
+        JobKind::Change,
+        row.no,
+        &format!("C{no}: {}", row.what),
+        &caller.person,
+        Some(Uuid::max()),
+    )
+    .await?;
+    audit::add(
+        &mut *transaction,
+        &caller.person,
+        "confirmed a change",
+        &row.what,
+        &json!({ "change": no, "confirmed": *confirmed }),
+    )
+    .await?;
     transaction.commit().await?;
     answer(wait(db, &here.nudge, row.no).await?)
 }
@@ -112,7 +154,15 @@ pub async fn approve(
             hint: format!("constans change show C{no}"),
         });
     }
-    job::queue(&mut *transaction, JobKind::Change, row.no, &format!("C{no}: {}", row.what), &caller.person, Some(Uuid::max())).await?;
+    job::queue(
+        &mut *transaction,
+        JobKind::Change,
+        row.no,
+        &format!("C{no}: {}", row.what),
+        &caller.person,
+        Some(Uuid::max()),
+    )
+    .await?;
     let detail = json!({ "change": no, "requested_by": row.who, "confirmed": *confirmed });
     audit::add(&mut *transaction, &caller.person, "approved a change", &row.what, &detail).await?;
     transaction.commit().await?;
@@ -122,7 +172,12 @@ pub async fn approve(
 /// Denies a change that another person requested, with a reason.
 #[utoipa::path(tag = "changes", security(("token" = ["change.decide"]), ("session" = ["change.decide"])), request_body = DenyChange, responses((status = 200, body = ChangeSummary)))]
 #[post("/api/changes/<no>/deny", data = "<denied>")]
-pub async fn deny(no: u32, denied: JsonBody<DenyChange>, caller: Allowed<ChangeDecide>, db: &State<PgPool>) -> Answer<ChangeSummary> {
+pub async fn deny(
+    no: u32,
+    denied: JsonBody<DenyChange>,
+    caller: Allowed<ChangeDecide>,
+    db: &State<PgPool>,
+) -> Answer<ChangeSummary> {
     check_reason(&denied.because).map_err(|wrong| ApiError::invalid("because", wrong))?;
     let row = by_no(db, i64::from(no)).await?;
     if row.status != "requested" {
@@ -134,7 +189,13 @@ pub async fn deny(no: u32, denied: JsonBody<DenyChange>, caller: Allowed<ChangeD
     let mut transaction = db.begin().await?;
     change::drop_nodes(&mut *transaction, row.no).await?;
     let message = format!("{} denied it: {}", caller.person, denied.because);
-    change::set_status(&mut *transaction, row.no, "refused", Some((&message, "talk to each other, then ask for it again"))).await?;
+    change::set_status(
+        &mut *transaction,
+        row.no,
+        "refused",
+        Some((&message, "talk to each other, then ask for it again")),
+    )
+    .await?;
     let detail = json!({ "change": no, "requested_by": row.who, "because": denied.because });
     audit::add(&mut *transaction, &caller.person, "denied a change", &row.what, &detail).await?;
     transaction.commit().await?;
@@ -145,7 +206,7 @@ pub async fn deny(no: u32, denied: JsonBody<DenyChange>, caller: Allowed<ChangeD
 #[utoipa::path(tag = "changes", security(("token" = ["change.decide"]), ("session" = ["change.decide"])), responses((status = 200, body = ChangeSummary)))]
 #[post("/api/changes/<no>/stop")]
 pub async fn stop(no: u32, caller: MayAsk<ChangeDecide>, db: &State<PgPool>) -> Answer<ChangeSummary> {
-    let Asker { person, may_hand_out } = caller.asker;
+    let Asker { person, may_hand_out, .. } = caller.asker;
     let row = by_no(db, i64::from(no)).await?;
     if !may_hand_out && row.who != person {
         return Err(ApiError::NotAllowed { person, permission: ChangeDecide::NAME });
@@ -157,11 +218,16 @@ pub async fn stop(no: u32, caller: MayAsk<ChangeDecide>, db: &State<PgPool>) -> 
     } else if matches!(row.status.as_str(), "previewed" | "unconfirmed" | "requested") {
         change::drop_nodes(&mut *transaction, row.no).await?;
         let stopped = format!("C{no} was stopped by {person}");
-        change::set_status(&mut *transaction, row.no, "stopped", Some((&stopped, "ask for it again"))).await?;
+        change::set_status(&mut *transaction, row.no, "stopped", Some((&stopped, "ask for it again")))
+            .await?;
     } else {
         return Err(ApiError::Conflict {
             message: format!("C{no} is {} already", row.status.replace('_', " ")),
-            hint: if row.status == "handed_out" { format!("take it back: constans change go-back C{no}") } else { "nothing to stop".to_owned() },
+            hint: if row.status == "handed_out" {
+                format!("take it back: constans change go-back C{no}")
+            } else {
+                "nothing to stop".to_owned()
+            },
         });
     }
     audit::add(&mut *transaction, &person, "stopped a change", &row.what, &json!({ "change": no })).await?;
@@ -179,10 +245,17 @@ pub async fn go_back(
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
+    if let Some(changed) = repeated(db, here, &caller.asker).await? {
+        return Ok(Json(changed));
+    }
     let row = by_no(db, i64::from(no)).await?;
     let edits: Vec<_> = read_edits(&row)?.into_iter().map(|edit| edit.reversed()).collect();
     if row.status != "handed_out" || edits.is_empty() {
-        let why = if edits.is_empty() && row.status == "handed_out" { "edits no document" } else { "was not handed out" };
+        let why = if edits.is_empty() && row.status == "handed_out" {
+            "edits no document"
+        } else {
+            "was not handed out"
+        };
         return Err(ApiError::Conflict {
             message: format!("C{no} {why}: there is nothing to take back"),
             hint: format!("constans change show C{no}"),
@@ -191,7 +264,10 @@ pub async fn go_back(
     let mut connection = db.acquire().await?;
     if let Some(retired) = edits.iter().find(|edit| edit.before.is_none() && edit.key.node().is_some()) {
         return Err(ApiError::Conflict {
-            message: format!("C{no} cannot be taken back: the {} is retired, and its agent has ended", retired.title()),
+            message: format!(
+                "C{no} cannot be taken back: the {} is retired, and its agent has ended",
+                retired.title()
+            ),
             hint: "let the machine join again, as a new node: constans invite".to_owned(),
         });
     }
@@ -216,6 +292,8 @@ pub async fn go_back(
         is_request: how.request || !caller.asker.may_hand_out,
         confirmed: confirmed(&how),
         goes_back: Some(row.no),
+        unless_changed_after: how.unless_changed_after,
+        request_key: caller.asker.request_key.as_deref(),
     };
     ask(db, here, &draft).await
 }
@@ -223,6 +301,17 @@ pub async fn go_back(
 /// Returns what was confirmed beforehand.
 pub fn confirmed(how: &HowToChange) -> Option<Confirmed> {
     how.confirm.map(|takes_from| Confirmed { takes_from, ..Confirmed::default() })
+}
+
+/// Returns what became of the change that a request made before, if this one repeats it by its key.
+///
+/// # Errors
+///
+/// Returns why that was not handed out.
+pub async fn repeated(db: &PgPool, here: &Here, asker: &Asker) -> Result<Option<Changed>, ApiError> {
+    let Some(key) = &asker.request_key else { return Ok(None) };
+    let Some(no) = change::by_request(db, &asker.person, key).await? else { return Ok(None) };
+    Ok(Some(answer(wait(db, &here.nudge, no).await?)?.into_inner()))
 }
 
 /// Queues a change, waits for it, and answers what became of it.
@@ -256,9 +345,13 @@ fn answer(row: ChangeRow) -> Answer<Changed> {
             impact,
             findings: Vec::new(),
         })),
-        "unconfirmed" => Err(ApiError::Unconfirmed { change: row.no, takes: impact.takes, takes_from: impact.takes_from }),
+        "unconfirmed" => {
+            Err(ApiError::Unconfirmed { change: row.no, takes: impact.takes, takes_from: impact.takes_from })
+        }
         _ => Err(ApiError::Conflict {
-            message: row.refused.unwrap_or_else(|| format!("C{} was dropped: the server is recovering", row.no)),
+            message: row
+                .refused
+                .unwrap_or_else(|| format!("C{} was dropped: the server is recovering", row.no)),
             hint: row.hint.unwrap_or_else(|| format!("constans change show C{}", row.no)),
         }),
     }

@@ -18,13 +18,22 @@ use std::collections::BTreeMap;
 #[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = NodeClauses)))]
 #[get("/api/nodes/<name>/clauses")]
 pub async fn list(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<NodeClauses> {
-    let id = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
-    let Some((run_id, digest)) = run::last_full(db.inner(), id).await? else { return Ok(Json(NodeClauses::default())) };
-    let state = effective_state::by_digest(db.inner(), &digest).await?.map(|state| read_state(&digest, state)).transpose()?;
+    let id = node::by_name(db.inner(), name)
+        .await?
+        .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    let Some((run_id, digest)) = run::last_full(db.inner(), id).await? else {
+        return Ok(Json(NodeClauses::default()));
+    };
+    let state = effective_state::by_digest(db.inner(), &digest)
+        .await?
+        .map(|state| read_state(&digest, state))
+        .transpose()?;
     let report = whole_report(db.inner(), id, &run_id.to_string()).await?;
     let since = run::exceptions_since(db.inner(), id).await?;
     let clauses = match (&report, &state) {
-        (Some(report), _) => report.clauses.iter().map(|result| of_result(result, state.as_ref(), &since)).collect(),
+        (Some(report), _) => {
+            report.clauses.iter().map(|result| of_result(result, state.as_ref(), &since)).collect()
+        }
         // A run that was not kept whole had nothing to say: all of its state was in line.
         (None, Some(state)) => state.clauses.iter().map(all_is_well).collect(),
         (None, None) => Vec::new(),
@@ -36,12 +45,21 @@ pub async fn list(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) ->
 #[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<LeftBehind>)))]
 #[get("/api/nodes/<name>/left-behind")]
 pub async fn left(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<LeftBehind>> {
-    let id = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
-    let Some(digest) = wanted::of(db.inner(), id).await?.and_then(|row| row.state) else { return Ok(Json(Vec::new())) };
-    let Some(present) = effective_state::by_digest(db.inner(), &digest).await? else { return Ok(Json(Vec::new())) };
+    let id = node::by_name(db.inner(), name)
+        .await?
+        .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    let Some(digest) = wanted::of(db.inner(), id).await?.and_then(|row| row.state) else {
+        return Ok(Json(Vec::new()));
+    };
+    let Some(present) = effective_state::by_digest(db.inner(), &digest).await? else {
+        return Ok(Json(Vec::new()));
+    };
     let read = |body| read_stored::<EffectiveState>(|| format!("state that {name} had"), body);
     let past = effective_state::past(db.inner(), id).await?;
-    let past = past.into_iter().map(|(body, until)| Ok((read(body)?, until.to_jiff()))).collect::<Result<Vec<_>, ApiError>>()?;
+    let past = past
+        .into_iter()
+        .map(|(body, until)| Ok((read(body)?, until.to_jiff())))
+        .collect::<Result<Vec<_>, ApiError>>()?;
     Ok(Json(left_behind(&past, &read_state(&digest, present)?)))
 }
 
@@ -49,7 +67,11 @@ fn read_state(digest: &str, state: serde_json::Value) -> Result<EffectiveState, 
     read_stored(|| format!("state {digest}"), state)
 }
 
-fn of_result(result: &ClauseResult, state: Option<&EffectiveState>, since: &BTreeMap<String, jiff::Timestamp>) -> NodeClause {
+fn of_result(
+    result: &ClauseResult,
+    state: Option<&EffectiveState>,
+    since: &BTreeMap<String, jiff::Timestamp>,
+) -> NodeClause {
     let clause = state.and_then(|state| state.clauses.iter().find(|clause| clause.address == result.address));
     NodeClause {
         address: result.address.to_string(),
@@ -81,7 +103,8 @@ fn all_is_well(clause: &Clause) -> NodeClause {
 }
 
 fn window_words(clause: &Clause) -> Vec<String> {
-    let words = |hours: &Vec<WeeklyHours>| hours.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ");
+    let words =
+        |hours: &Vec<WeeklyHours>| hours.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ");
     clause.change_windows.iter().map(words).collect()
 }
 

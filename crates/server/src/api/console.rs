@@ -57,8 +57,15 @@ pub fn page(path: PathBuf) -> Option<Page> {
 #[rocket::get("/assets/<name>", rank = 10)]
 pub fn part(name: &str) -> Option<Part> {
     let built = Built::get(&format!("assets/{name}"))?;
-    let kind = name.rsplit_once('.').and_then(|(_, ending)| ContentType::from_extension(ending)).unwrap_or(ContentType::Binary);
-    Some(Part { body: built.data.into_owned(), kind, keep: Header::new("Cache-Control", "public, max-age=31536000, immutable") })
+    let kind = name
+        .rsplit_once('.')
+        .and_then(|(_, ending)| ContentType::from_extension(ending))
+        .unwrap_or(ContentType::Binary);
+    Some(Part {
+        body: built.data.into_owned(),
+        kind,
+        keep: Header::new("Cache-Control", "public, max-age=31536000, immutable"),
+    })
 }
 
 /// Smaller bodies are not worth it, in bytes.
@@ -66,8 +73,13 @@ const LEAST_COMPRESSED: usize = 1_024;
 
 /// Compresses an answer of some size for whoever can read it; what goes on and on (events) has no size.
 fn compress<'r>(request: &Request<'_>, response: &mut Response<'r>) {
-    let accepts = request.headers().get("Accept-Encoding").any(|codings| codings.split(',').any(|coding| coding.trim().starts_with("gzip")));
-    let is_text = response.content_type().is_some_and(|kind| kind.top() == "text" || kind.is_json() || kind.is_javascript() || kind.is_svg());
+    let accepts = request
+        .headers()
+        .get("Accept-Encoding")
+        .any(|codings| codings.split(',').any(|coding| coding.trim().starts_with("gzip")));
+    let is_text = response
+        .content_type()
+        .is_some_and(|kind| kind.top() == "text" || kind.is_json() || kind.is_javascript() || kind.is_svg());
     if accepts && is_text && response.body().preset_size().is_some_and(|size| size >= LEAST_COMPRESSED) {
         let body = response.body_mut().take();
         response.set_streamed_body(GzipEncoder::new(BufReader::new(body)));

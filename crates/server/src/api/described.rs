@@ -1,6 +1,7 @@
 //! What is said of every operation alike: how each may be refused and by which problem types, and how names are written.
 
 use crate::problem::{LONGEST_NAME, LONGEST_VALUE};
+use crate::trust::LONGEST_REQUEST_KEY;
 use serde_json::{Map, Value, json};
 
 /// What an operation is like, as far as its refusals depend on it.
@@ -22,19 +23,29 @@ type Refusal = (&'static str, &'static str, fn(&Shape) -> bool);
 
 const REFUSALS: [Refusal; 14] = [
     ("400", "`not_understood`: the body is not JSON, or the address is invalid", |_| true),
-    ("401", "`unknown_caller`, `not_signed_in`; signing in: `wrong_password`", |shape| shape.asks_who || shape.signs_in),
+    ("401", "`unknown_caller`, `not_signed_in`; signing in: `wrong_password`", |shape| {
+        shape.asks_who || shape.signs_in
+    }),
     ("403", "`not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door`", |_| true),
     ("404", "`missing`: there is nothing of this name", |shape| shape.names || shape.changes),
     ("408", "`too_slow`, `cut_off`: the body did not arrive completely", |shape| shape.has_body),
-    ("409", "`conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation", |shape| {
-        shape.changes
-    }),
+    (
+        "409",
+        "`conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation",
+        |shape| shape.changes,
+    ),
     ("413", "`too_large`: a limit is exceeded", |shape| shape.has_body),
     ("414", "The address is too long", |shape| shape.names),
     ("421", "`not_this_server`: unknown host name", |_| true),
-    ("422", "`not_understood`, `invalid`, `filter`, `findings`: a value is invalid", |shape| shape.names || shape.has_body),
+    ("422", "`not_understood`, `invalid`, `filter`, `findings`: a value is invalid", |shape| {
+        shape.names || shape.has_body
+    }),
     ("429", "`too_often`: the hint says when to retry", |shape| shape.signs_in),
-    ("500", "`stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more", |_| true),
+    (
+        "500",
+        "`stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more",
+        |_| true,
+    ),
     ("431", "Address and header fields are too long", |_| true),
     ("503", "`busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds", |_| true),
 ];
@@ -88,7 +99,11 @@ pub fn complete(document: &mut Value) {
         .flat_map(Map::values)
         .filter_map(|operation| operation["tags"][0].as_str())
         .collect();
-    document["tags"] = TAGS.iter().filter(|(tag, _)| used.contains(tag)).map(|(name, what)| json!({ "name": name, "description": what })).collect();
+    document["tags"] = TAGS
+        .iter()
+        .filter(|(tag, _)| used.contains(tag))
+        .map(|(name, what)| json!({ "name": name, "description": what }))
+        .collect();
     say_exactly(document);
 }
 
@@ -101,12 +116,31 @@ fn complete_operation(path: &str, method: &str, operation: &mut Value) {
     for parameter in operation.get_mut("parameters").and_then(Value::as_array_mut).into_iter().flatten() {
         let rules = written(parameter["name"].as_str().unwrap_or_default(), parameter["in"] == "path");
         let is_plain = parameter["schema"]["type"] == "string" && parameter["schema"]["format"].is_null();
-        if let (true, Some(schema), Value::Object(rules)) = (is_plain, parameter["schema"].as_object_mut(), rules) {
+        if let (true, Some(schema), Value::Object(rules)) =
+            (is_plain, parameter["schema"].as_object_mut(), rules)
+        {
             schema.extend(rules);
         }
     }
+    let makes_a_change = operation["responses"]["200"]["content"]["application/json"]["schema"]["$ref"]
+        .as_str()
+        .is_some_and(|schema| schema.ends_with("/Changed"));
+    // Who confirms or approves a change names it: that is repeated without harm.
+    if makes_a_change && !path.ends_with("/confirm") && !path.ends_with("/approve") {
+        let key = json!({
+            "name": "Idempotency-Key", "in": "header", "required": false,
+            "description": "A key that the caller chooses: the same request repeated with it makes no second change and has the same answer",
+            "schema": { "type": "string", "minLength": 1, "maxLength": LONGEST_REQUEST_KEY, "pattern": "^[!-~]+$" },
+        });
+        match operation["parameters"].as_array_mut() {
+            Some(parameters) => parameters.push(key),
+            None => operation["parameters"] = json!([key]),
+        }
+    }
     let shape = Shape {
-        asks_who: operation["security"].as_array().is_some_and(|ways| ways.iter().any(|way| way.as_object().is_some_and(|way| !way.is_empty()))),
+        asks_who: operation["security"]
+            .as_array()
+            .is_some_and(|ways| ways.iter().any(|way| way.as_object().is_some_and(|way| !way.is_empty()))),
         names: operation["parameters"].as_array().is_some_and(|parameters| !parameters.is_empty()),
         has_body: operation["requestBody"].is_object(),
         changes: method != "get",
@@ -115,8 +149,11 @@ fn complete_operation(path: &str, method: &str, operation: &mut Value) {
     let Some(responses) = operation.get_mut("responses").and_then(Value::as_object_mut) else { return };
     for response in responses.values_mut() {
         // A text or a number is sent as JSON too, but for what probes ask.
-        let plain = response.get_mut("content").and_then(Value::as_object_mut).filter(|_| path.starts_with("/api"));
-        if let Some((content, text)) = plain.and_then(|content| content.remove("text/plain").map(|text| (content, text))) {
+        let plain =
+            response.get_mut("content").and_then(Value::as_object_mut).filter(|_| path.starts_with("/api"));
+        if let Some((content, text)) =
+            plain.and_then(|content| content.remove("text/plain").map(|text| (content, text)))
+        {
             content.insert("application/json".to_owned(), text);
         }
         if response["description"].as_str().is_none_or(str::is_empty) {
@@ -124,8 +161,13 @@ fn complete_operation(path: &str, method: &str, operation: &mut Value) {
         }
     }
     for (status, kinds, _) in REFUSALS.iter().filter(|(_, _, answers_so)| answers_so(&shape)) {
-        let content = json!({ "application/problem+json": { "schema": { "$ref": "#/components/schemas/Problem" } } });
-        let answer = if UNREAD.contains(status) { json!({ "description": kinds }) } else { json!({ "description": kinds, "content": content }) };
+        let content =
+            json!({ "application/problem+json": { "schema": { "$ref": "#/components/schemas/Problem" } } });
+        let answer = if UNREAD.contains(status) {
+            json!({ "description": kinds })
+        } else {
+            json!({ "description": kinds, "content": content })
+        };
         responses.entry(*status).or_insert(answer);
     }
 }
@@ -134,7 +176,9 @@ fn complete_operation(path: &str, method: &str, operation: &mut Value) {
 fn say_exactly(value: &mut Value) {
     match value {
         Value::Object(fields) => {
-            if let (Some(Value::Array(items)), Some(Value::Bool(false))) = (fields.get("prefixItems"), fields.get("items")) {
+            if let (Some(Value::Array(items)), Some(Value::Bool(false))) =
+                (fields.get("prefixItems"), fields.get("items"))
+            {
                 let count = items.len();
                 let mut kinds = items.clone();
                 kinds.dedup();
@@ -151,7 +195,11 @@ fn say_exactly(value: &mut Value) {
                 fields.insert("maxItems".to_owned(), count.into());
             }
             // Numbers without a sign are larger than the formats that there are words for.
-            let largest = match fields.get("format").and_then(Value::as_str).filter(|_| fields.get("minimum") == Some(&json!(0))) {
+            let largest = match fields
+                .get("format")
+                .and_then(Value::as_str)
+                .filter(|_| fields.get("minimum") == Some(&json!(0)))
+            {
                 Some("int64") => Some(u64::MAX),
                 Some("int32") => Some(u64::from(u32::MAX)),
                 _ => None,

@@ -2,8 +2,8 @@
 
 use super::described::complete;
 use super::{
-    activity, audit, change, clauses, events, freeze, group, health, invitation, joining, node, node_edit, overview, page_error, person, recovery,
-    release, run, sign_in, stage, token,
+    activity, audit, change, clauses, events, freeze, group, health, invitation, joining, node, node_edit,
+    overview, page_error, person, recovery, release, run, sign_in, stage, token,
 };
 use crate::checkin::{check_in, join, wanted};
 use constans_wire::check_in::Problem;
@@ -39,9 +39,18 @@ struct Schemes;
 impl Modify for Schemes {
     fn modify(&self, document: &mut utoipa::openapi::OpenApi) {
         let components = document.components.get_or_insert_default();
-        components.add_security_scheme("token", SecurityScheme::Http(HttpBuilder::new().scheme(HttpAuthScheme::Bearer).build()));
-        components.add_security_scheme("session", SecurityScheme::ApiKey(ApiKey::Cookie(ApiKeyValue::new("__Host-constans"))));
-        components.add_security_scheme("node", SecurityScheme::MutualTls { description: None, deprecated: None, extensions: None });
+        components.add_security_scheme(
+            "token",
+            SecurityScheme::Http(HttpBuilder::new().scheme(HttpAuthScheme::Bearer).build()),
+        );
+        components.add_security_scheme(
+            "session",
+            SecurityScheme::ApiKey(ApiKey::Cookie(ApiKeyValue::new("__Host-constans"))),
+        );
+        components.add_security_scheme(
+            "node",
+            SecurityScheme::MutualTls { description: None, deprecated: None, extensions: None },
+        );
     }
 }
 
@@ -68,21 +77,33 @@ mod tests {
     #[test]
     fn every_route_is_in_the_document_and_nothing_else() {
         let routes = crate::api::routes().into_iter().chain(crate::checkin::routes());
-        let mounted: BTreeSet<String> =
-            routes.map(|route| format!("{} {}", route.method, route.uri.path().replace('<', "{").replace('>', "}"))).collect();
+        let mounted: BTreeSet<String> = routes
+            .map(|route| format!("{} {}", route.method, route.uri.path().replace('<', "{").replace('>', "}")))
+            .collect();
         let document: serde_json::Value = serde_json::from_str(&document_text()).unwrap();
         let described: BTreeSet<String> = document["paths"]
             .as_object()
             .unwrap()
             .iter()
-            .flat_map(|(path, methods)| methods.as_object().unwrap().keys().map(move |method| format!("{} {path}", method.to_uppercase())))
+            .flat_map(|(path, methods)| {
+                methods
+                    .as_object()
+                    .unwrap()
+                    .keys()
+                    .map(move |method| format!("{} {path}", method.to_uppercase()))
+            })
             .collect();
         assert_eq!(described, mounted);
     }
 
     #[test]
     fn the_consoles_copy_of_the_document_is_current() {
-        let copy = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/openapi.json")).unwrap();
-        assert!(copy.trim_end() == document_text(), "run: constans-server openapi > console/openapi.json; then npm run schema in console/");
+        let copy =
+            std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/openapi.json"))
+                .unwrap();
+        assert!(
+            copy.trim_end() == document_text(),
+            "run: constans-server openapi > console/openapi.json; then npm run schema in console/"
+        );
     }
 }

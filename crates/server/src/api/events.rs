@@ -63,7 +63,13 @@ async fn listen(db: PgPool, sender: Sender<String>) {
 /// or ended.
 #[utoipa::path(tag = "overview", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, content_type = "text/event-stream", body = String)))]
 #[get("/api/events")]
-pub fn events(caller: Allowed<NodeRead>, changes: &State<Changes>, db: &State<PgPool>, here: &State<Arc<Here>>, mut end: Shutdown) -> EventStream![] {
+pub fn events(
+    caller: Allowed<NodeRead>,
+    changes: &State<Changes>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+    mut end: Shutdown,
+) -> EventStream![] {
     let mut receiver = changes.0.subscribe();
     let (db, open) = (db.inner().clone(), Open::counted(&here.metrics));
     EventStream! {

@@ -26,7 +26,11 @@ const MOST_IN_FORCE: i64 = 100;
 /// The freezes that are in force, or also those that are over, the newest first; at most 200.
 #[utoipa::path(tag = "freezes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<FreezeShown>)))]
 #[get("/api/freezes?<how..>")]
-pub async fn list(how: ListAsQuery, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<FreezeShown>> {
+pub async fn list(
+    how: ListAsQuery,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+) -> Answer<Vec<FreezeShown>> {
     Ok(Json(freeze::list(db.inner(), how.also_over, None).await?.into_iter().map(shown).collect()))
 }
 
@@ -43,19 +47,30 @@ pub struct ListAsQuery {
 /// Sets a freeze: from their next check-in on, the nodes change nothing of these clauses until its hour.
 #[utoipa::path(tag = "freezes", security(("token" = ["freeze.set"]), ("session" = ["freeze.set"])), request_body = NewFreeze, responses((status = 200, body = FreezeShown)))]
 #[post("/api/freezes", data = "<wanted>")]
-pub async fn set(wanted: JsonBody<NewFreeze>, caller: Allowed<FreezeSet>, db: &State<PgPool>) -> Answer<FreezeShown> {
+pub async fn set(
+    wanted: JsonBody<NewFreeze>,
+    caller: Allowed<FreezeSet>,
+    db: &State<PgPool>,
+) -> Answer<FreezeShown> {
     let NewFreeze { nodes, clauses, for_secs, because } = wanted.0;
     check_reason(&because).map_err(|wrong| ApiError::invalid("because", wrong))?;
     if !(1..=LONGEST_SECS).contains(&for_secs) {
         return Err(ApiError::invalid("for_secs", "a freeze lasts from 1 s to 90 days"));
     }
     if nodes.len() > MOST_NODES {
-        return Err(ApiError::invalid("nodes", format!("a freeze names at most {MOST_NODES} nodes; without any it is for all")));
+        return Err(ApiError::invalid(
+            "nodes",
+            format!("a freeze names at most {MOST_NODES} nodes; without any it is for all"),
+        ));
     }
-    let is_clause =
-        |text: &String| text.split_once(':').is_some_and(|(kind, name)| !kind.is_empty() && !name.is_empty()) && text.len() <= LONGEST_CLAUSE;
+    let is_clause = |text: &String| {
+        text.split_once(':').is_some_and(|(kind, name)| !kind.is_empty() && !name.is_empty())
+            && text.len() <= LONGEST_CLAUSE
+    };
     if clauses.len() > MOST_CLAUSES || !clauses.iter().all(is_clause) {
-        let form = format!("a freeze names at most {MOST_CLAUSES} clauses, each as kind:name or as a pattern of that, for example file:/etc/ssh/*");
+        let form = format!(
+            "a freeze names at most {MOST_CLAUSES} clauses, each as kind:name or as a pattern of that, for example file:/etc/ssh/*"
+        );
         return Err(ApiError::invalid("clauses", form));
     }
     let mut transaction = db.begin().await?;
@@ -72,30 +87,47 @@ pub async fn set(wanted: JsonBody<NewFreeze>, caller: Allowed<FreezeSet>, db: &S
     }
     let until = crate::clock::now() + SignedDuration::from_secs(i64::try_from(for_secs).unwrap_or(i64::MAX));
     let ids: Vec<_> = ids.into_values().collect();
-    let new = freeze::NewFreeze { who: &caller.person, because: &because, nodes: &ids, clauses: &clauses, until };
+    let new =
+        freeze::NewFreeze { who: &caller.person, because: &because, nodes: &ids, clauses: &clauses, until };
     let no = freeze::add(&mut transaction, &new).await?;
-    let detail = json!({ "freeze": no, "nodes": names, "clauses": clauses, "until": until, "because": because });
+    let detail =
+        json!({ "freeze": no, "nodes": names, "clauses": clauses, "until": until, "because": because });
     audit::add(&mut *transaction, &caller.person, "set a freeze", &format!("F{no}"), &detail).await?;
     notice::tell(&mut *transaction, "nodes").await?;
     transaction.commit().await?;
     let shown = by_no(db, no).await?;
     // What the brake does not stop is said, and found out after it holds.
-    let unknown_clauses = freeze::unknown(db.inner(), &shown.clauses, &shown.clauses.iter().map(|clause| as_like(clause)).collect::<Vec<_>>()).await;
+    let unknown_clauses = freeze::unknown(
+        db.inner(),
+        &shown.clauses,
+        &shown.clauses.iter().map(|clause| as_like(clause)).collect::<Vec<_>>(),
+    )
+    .await;
     Ok(Json(FreezeShown { unknown_clauses: unknown_clauses.unwrap_or_default(), ..shown }))
 }
 
 /// Ends a freeze before its hour.
 #[utoipa::path(tag = "freezes", security(("token" = ["freeze.set"]), ("session" = ["freeze.set"])), request_body = EndFreeze, responses((status = 200, body = FreezeShown)))]
 #[post("/api/freezes/<no>/end", data = "<wanted>")]
-pub async fn end(no: u32, wanted: JsonBody<EndFreeze>, caller: Allowed<FreezeSet>, db: &State<PgPool>) -> Answer<FreezeShown> {
+pub async fn end(
+    no: u32,
+    wanted: JsonBody<EndFreeze>,
+    caller: Allowed<FreezeSet>,
+    db: &State<PgPool>,
+) -> Answer<FreezeShown> {
     if let Some(because) = &wanted.because {
         check_reason(because).map_err(|wrong| ApiError::invalid("because", wrong))?;
     }
     let before = by_no(db, i64::from(no)).await?;
     let mut transaction = db.begin().await?;
     if !freeze::end(&mut *transaction, before.no, &caller.person, wanted.because.as_deref()).await? {
-        let ended = before.ended_by.map_or_else(|| "it lasted until its hour".to_owned(), |by| format!("{by} ended it"));
-        return Err(ApiError::Conflict { message: format!("F{no} is over: {ended}"), hint: "constans freeze list shows those in force".to_owned() });
+        let ended = before
+            .ended_by
+            .map_or_else(|| "it lasted until its hour".to_owned(), |by| format!("{by} ended it"));
+        return Err(ApiError::Conflict {
+            message: format!("F{no} is over: {ended}"),
+            hint: "constans freeze list shows those in force".to_owned(),
+        });
     }
     let detail = json!({ "freeze": no, "because": wanted.because });
     audit::add(&mut *transaction, &caller.person, "ended a freeze", &format!("F{no}"), &detail).await?;
@@ -105,7 +137,11 @@ pub async fn end(no: u32, wanted: JsonBody<EndFreeze>, caller: Allowed<FreezeSet
 }
 
 async fn by_no(db: &PgPool, no: i64) -> Result<FreezeShown, ApiError> {
-    freeze::list(db, true, Some(no)).await?.pop().map(shown).ok_or_else(|| ApiError::Missing { what: "freeze", name: format!("F{no}") })
+    freeze::list(db, true, Some(no))
+        .await?
+        .pop()
+        .map(shown)
+        .ok_or_else(|| ApiError::Missing { what: "freeze", name: format!("F{no}") })
 }
 
 /// Returns a pattern as SQL's `like` has it, with `\` before what is meant as it stands.

@@ -1,6 +1,6 @@
 //! Groups.
 
-use super::change::{ask, confirmed};
+use super::change::{ask, confirmed, repeated};
 use crate::body::{JsonBody, Number};
 use crate::change::documents::{read_documents, read_groups};
 use crate::change::draft::Draft;
@@ -12,7 +12,9 @@ use crate::trust::{Allowed, Asker, GroupEdit, MayAsk, NodeRead};
 use constans_core::change::{DocumentEdit, DocumentKey};
 use constans_core::group::{EVERYONE, Group, GroupFinding, GroupSurroundings, check_group};
 use constans_core::kit::Kit;
-use constans_core::settings::{GroupSettings, LONGEST_GRACE_SECS, LONGEST_INTERVAL_SECS, SHORTEST_INTERVAL_SECS, SMALLEST_ATTIC_MIB};
+use constans_core::settings::{
+    GroupSettings, LONGEST_GRACE_SECS, LONGEST_INTERVAL_SECS, SHORTEST_INTERVAL_SECS, SMALLEST_ATTIC_MIB,
+};
 use constans_core::words::check_name;
 use constans_wire::change::HowToChange;
 use constans_wire::kit::Changed;
@@ -42,6 +44,9 @@ pub async fn set(
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
+    if let Some(changed) = repeated(db, here, &caller.asker).await? {
+        return Ok(Json(changed));
+    }
     check_form(&wanted)?;
     let mut connection = db.acquire().await?;
     let findings = find(&mut connection, here, &wanted).await?;
@@ -57,14 +62,16 @@ pub async fn set(
 /// Checks a group against what is published, served and labelled.
 async fn find(db: &mut PgConnection, here: &Here, group: &Group) -> Result<Vec<GroupFinding>, ApiError> {
     let stages = stage::names(&mut *db).await?;
-    let labels: BTreeSet<String> = wanted::labels(&mut *db).await?.into_iter().map(|(label, _)| label).collect();
+    let labels: BTreeSet<String> =
+        wanted::labels(&mut *db).await?.into_iter().map(|(label, _)| label).collect();
     let mut published = solvable(&mut *db).await?;
     published.sort_by(|left, right| right.version.cmp(&left.version));
     let names: BTreeSet<String> = published.iter().map(|release| release.kit.clone()).collect();
     let served = stage::served(&mut *db).await?;
     let mut kits: Vec<Arc<Kit>> = Vec::new();
     for name in group.kits() {
-        let newest = published.iter().find(|release| release.kit == name).map(|release| release.version.to_string());
+        let newest =
+            published.iter().find(|release| release.kit == name).map(|release| release.version.to_string());
         let served = served.iter().filter(|(_, kit, _)| kit == name).map(|(.., version)| version.clone());
         for version in newest.into_iter().chain(served) {
             if let Some(row) = release::find(&mut *db, name, &version).await? {
@@ -75,7 +82,10 @@ async fn find(db: &mut PgConnection, here: &Here, group: &Group) -> Result<Vec<G
     let group = group.clone();
     on_thread(move || {
         let kits: Vec<&Kit> = kits.iter().map(Arc::as_ref).collect();
-        check_group(&group, GroupSurroundings { names: &names, kits: &kits, stages: &stages, labels: &labels })
+        check_group(
+            &group,
+            GroupSurroundings { names: &names, kits: &kits, stages: &stages, labels: &labels },
+        )
     })
     .await
 }
@@ -83,7 +93,16 @@ async fn find(db: &mut PgConnection, here: &Here, group: &Group) -> Result<Vec<G
 /// Removes a group: its nodes are no longer given what it gives.
 #[utoipa::path(tag = "groups", security(("token" = ["group.edit"]), ("session" = ["group.edit"])), params(HowAsQuery), responses((status = 200, body = Changed)))]
 #[delete("/api/groups/<name>?<how..>")]
-pub async fn remove(name: &str, how: HowAsQuery, caller: MayAsk<GroupEdit>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
+pub async fn remove(
+    name: &str,
+    how: HowAsQuery,
+    caller: MayAsk<GroupEdit>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
+    if let Some(changed) = repeated(db, here, &caller.asker).await? {
+        return Ok(Json(changed));
+    }
     if name == EVERYONE {
         return Err(ApiError::Conflict {
             message: "`everyone` cannot be removed: it has all nodes".to_owned(),
@@ -114,16 +133,34 @@ pub struct HowAsQuery {
     #[field(default = false)]
     #[param(required = false)]
     although_unusable: bool,
+    /// Refuse it if a document that it edits was edited after the change with this number.
+    #[param(required = false, value_type = u32)]
+    unless_changed_after: Number,
 }
 
 impl From<HowAsQuery> for HowToChange {
     fn from(query: HowAsQuery) -> Self {
-        let HowAsQuery { because, preview, request, confirm, although_unusable } = query;
-        Self { because, preview, request, confirm: confirm.0.map(u64::from), although_unusable }
+        let HowAsQuery { because, preview, request, confirm, although_unusable, unless_changed_after } =
+            query;
+        Self {
+            unless_changed_after: unless_changed_after.0,
+            because,
+            preview,
+            request,
+            confirm: confirm.0.map(u64::from),
+            although_unusable,
+        }
     }
 }
 
-async fn edit(name: &str, after: Option<Value>, how: &HowToChange, asker: &Asker, db: &PgPool, here: &Here) -> Answer<Changed> {
+async fn edit(
+    name: &str,
+    after: Option<Value>,
+    how: &HowToChange,
+    asker: &Asker,
+    db: &PgPool,
+    here: &Here,
+) -> Answer<Changed> {
     let key = DocumentKey::Group(name.to_owned());
     let before = read_documents(&mut *db.acquire().await?).await?.remove(&key);
     if before.is_none() && after.is_none() {
@@ -145,17 +182,22 @@ async fn edit(name: &str, after: Option<Value>, how: &HowToChange, asker: &Asker
         is_request: how.request || !asker.may_hand_out,
         confirmed: confirmed(how),
         goes_back: None,
+        unless_changed_after: how.unless_changed_after,
+        request_key: asker.request_key.as_deref(),
     };
     ask(db, here, &draft).await
 }
 
 fn check_settings(settings: &GroupSettings) -> Result<(), String> {
-    let between = |secs: Option<u64>, least: u64, most: u64| secs.is_none_or(|secs| (least..=most).contains(&secs));
+    let between =
+        |secs: Option<u64>, least: u64, most: u64| secs.is_none_or(|secs| (least..=most).contains(&secs));
     let interval = |secs| between(secs, SHORTEST_INTERVAL_SECS, LONGEST_INTERVAL_SECS);
     if !interval(settings.interval_secs) || !interval(settings.run_interval_secs) {
         return Err("an interval lasts from 5 s to 7 days".to_owned());
     }
-    if settings.interval_secs.is_some() && settings.check_in_at.is_some() || settings.run_interval_secs.is_some() && settings.run_at.is_some() {
+    if settings.interval_secs.is_some() && settings.check_in_at.is_some()
+        || settings.run_interval_secs.is_some() && settings.run_at.is_some()
+    {
         return Err("a group sets an interval or fixed hours, not both: interval_secs or check_in_at, run_interval_secs or run_at".to_owned());
     }
     if !between(settings.spread_secs, 0, 86_400) {
@@ -171,7 +213,9 @@ fn check_settings(settings: &GroupSettings) -> Result<(), String> {
         return Err("attic_mib is from 1 to 1048576, a TiB".to_owned());
     }
     match &settings.zone {
-        Some(zone) if TimeZone::get(zone).is_err() => Err(format!("the time zone `{zone}` is not known; write it as \"Europe/Oslo\" or \"UTC\"")),
+        Some(zone) if TimeZone::get(zone).is_err() => {
+            Err(format!("the time zone `{zone}` is not known; write it as \"Europe/Oslo\" or \"UTC\""))
+        }
         _ => Ok(()),
     }
 }
@@ -182,20 +226,29 @@ const MOST_HOURS: usize = 50;
 
 /// Checks what stands in a group by itself.
 fn check_form(group: &Group) -> Result<(), ApiError> {
-    let name_is_fine =
-        !group.name.is_empty() && group.name.len() <= 64 && group.name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-');
+    let name_is_fine = !group.name.is_empty()
+        && group.name.len() <= 64
+        && group.name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-');
     if !name_is_fine {
-        return Err(ApiError::invalid("name", "a group's name has lower-case letters, digits and `-`, at most 64"));
+        return Err(ApiError::invalid(
+            "name",
+            "a group's name has lower-case letters, digits and `-`, at most 64",
+        ));
     }
     if group.name == EVERYONE && (group.priority != 0 || group.filter.is_some()) {
         return Err(ApiError::invalid("priority", "`everyone` has all nodes and priority 0"));
     }
     for assignment in &group.assignments {
         if assignment.satisfies.len() > MOST_CONTROLS || assignment.change_window.len() > MOST_HOURS {
-            let most = format!("an assignment names at most {MOST_CONTROLS} controls and {MOST_HOURS} times a week");
+            let most =
+                format!("an assignment names at most {MOST_CONTROLS} controls and {MOST_HOURS} times a week");
             return Err(ApiError::invalid("assignments", most));
         }
-        assignment.satisfies.iter().try_for_each(|control| check_name(control)).map_err(|because| ApiError::invalid("satisfies", because))?;
+        assignment
+            .satisfies
+            .iter()
+            .try_for_each(|control| check_name(control))
+            .map_err(|because| ApiError::invalid("satisfies", because))?;
     }
     check_settings(&group.settings).map_err(|because| ApiError::invalid("settings", because))
 }

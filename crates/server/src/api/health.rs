@@ -22,7 +22,12 @@ pub fn healthy() -> &'static str {
 #[utoipa::path(tag = "server", security(()), responses((status = 200, body = String, content_type = "text/plain")))]
 #[get("/ready")]
 pub async fn ready(db: &State<PgPool>, here: &State<Arc<Here>>) -> (Status, &'static str) {
-    let schema = sqlx::query_scalar::<_, bool>("select bool_and(success) from _sqlx_migrations").fetch_one(db.inner());
+    let schema =
+        sqlx::query_scalar::<_, bool>("select bool_and(success) from _sqlx_migrations").fetch_one(db.inner());
     let is_answering = matches!(timeout(PATIENCE, schema).await, Ok(Ok(true)));
-    if is_answering && here.handed_out.is_usable() { (Status::Ok, "ready\n") } else { (Status::ServiceUnavailable, "not ready\n") }
+    if is_answering && here.handed_out.is_usable() {
+        (Status::Ok, "ready\n")
+    } else {
+        (Status::ServiceUnavailable, "not ready\n")
+    }
 }

@@ -38,17 +38,35 @@ pub async fn make(
     if wanted.labels.len() > MOST_LABELS {
         return Err(ApiError::invalid("labels", format!("an invitation has at most {MOST_LABELS} labels")));
     }
-    wanted.labels.iter().try_for_each(|(key, value)| check_label(key, value)).map_err(|because| ApiError::invalid("labels", because))?;
+    wanted
+        .labels
+        .iter()
+        .try_for_each(|(key, value)| check_label(key, value))
+        .map_err(|because| ApiError::invalid("labels", because))?;
     let id = Uuid::now_v7();
     let secret = Secret::make().map_err(ApiError::Random)?;
-    let expires_at = crate::clock::now() + SignedDuration::from_secs(i64::try_from(wanted.for_secs).unwrap_or(0));
+    let expires_at =
+        crate::clock::now() + SignedDuration::from_secs(i64::try_from(wanted.for_secs).unwrap_or(0));
     let labels = json!(wanted.labels);
     let uses = i32::try_from(wanted.uses).unwrap_or(1);
-    let row = invitation::NewRow { id, secret_digest: &secret.digest(), labels: &labels, uses, made_by: &caller.person, expires_at };
+    let row = invitation::NewRow {
+        id,
+        secret_digest: &secret.digest(),
+        labels: &labels,
+        uses,
+        made_by: &caller.person,
+        expires_at,
+    };
     let mut transaction = db.begin().await?;
     invitation::add(&mut *transaction, &row).await?;
-    audit::add(&mut *transaction, &caller.person, "invited", &id.to_string(), &json!({ "uses": uses, "labels": labels, "until": expires_at }))
-        .await?;
+    audit::add(
+        &mut *transaction,
+        &caller.person,
+        "invited",
+        &id.to_string(),
+        &json!({ "uses": uses, "labels": labels, "until": expires_at }),
+    )
+    .await?;
     transaction.commit().await?;
     let invitation = Invitation {
         form: INVITATION_FORM,
@@ -57,7 +75,8 @@ pub async fn make(
         secret: secret.text().to_owned(),
         ca: here.authority.fingerprint().to_owned(),
     };
-    let text = URL_SAFE_NO_PAD.encode(serde_json::to_vec(&invitation).map_err(|error| ApiError::failed("writing JSON", &error))?);
+    let text = URL_SAFE_NO_PAD
+        .encode(serde_json::to_vec(&invitation).map_err(|error| ApiError::failed("writing JSON", &error))?);
     Ok(Json(MadeInvitation { id, text, expires_at }))
 }
 
@@ -90,7 +109,8 @@ pub async fn withdraw(id: &str, caller: Allowed<InvitationMake>, db: &State<PgPo
     if !invitation::withdraw(&mut *transaction, id, &caller.person).await? {
         return Err(missing());
     }
-    audit::add(&mut *transaction, &caller.person, "withdrew an invitation", &id.to_string(), &json!({})).await?;
+    audit::add(&mut *transaction, &caller.person, "withdrew an invitation", &id.to_string(), &json!({}))
+        .await?;
     transaction.commit().await?;
     Ok(Json(true))
 }

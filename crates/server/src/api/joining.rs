@@ -28,7 +28,8 @@ pub async fn waiting(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<V
 }
 
 fn shown(row: RequestRow, in_use: &[String]) -> Result<JoiningRequest, ApiError> {
-    let labels = row.labels.map(|labels| read_stored(|| format!("labels of the request of {}", row.name), labels));
+    let labels =
+        row.labels.map(|labels| read_stored(|| format!("labels of the request of {}", row.name), labels));
     Ok(JoiningRequest {
         id: row.id,
         fingerprint: hex(&row.spki_digest),
@@ -47,7 +48,13 @@ fn shown(row: RequestRow, in_use: &[String]) -> Result<JoiningRequest, ApiError>
 /// The request becomes a node, or a known node on a new machine.
 #[utoipa::path(tag = "joining", security(("token" = ["join.approve"]), ("session" = ["join.approve"])), request_body = Approve, responses((status = 200, body = String)))]
 #[post("/api/joining-requests/<id>/approve", data = "<how>")]
-pub async fn approve(id: Uuid, how: JsonBody<Approve>, caller: Allowed<JoinDecide>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<String> {
+pub async fn approve(
+    id: Uuid,
+    how: JsonBody<Approve>,
+    caller: Allowed<JoinDecide>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<String> {
     let mut transaction = db.begin().await?;
     fleet::share(&mut *transaction).await?;
     let request = undecided(&mut transaction, id).await?;
@@ -66,7 +73,8 @@ pub async fn approve(id: Uuid, how: JsonBody<Approve>, caller: Allowed<JoinDecid
         None => (new_node(&mut transaction, &request).await?, request.name.clone()),
     };
     let issued = here.authority.issue_node(node_id, ReadRequest::read(&request.request)?)?;
-    node::add_key(&mut *transaction, node_id, &request.spki_digest, &issued.certificate, issued.ends_at).await?;
+    node::add_key(&mut *transaction, node_id, &request.spki_digest, &issued.certificate, issued.ends_at)
+        .await?;
     notice::tell(&mut *transaction, "joining").await?;
     joining::approve(&mut *transaction, id, node_id, &caller.person).await?;
     let occasion = Occasion { kind: "join", what: &format!("{name} joins"), who: &caller.person };
@@ -80,12 +88,21 @@ pub async fn approve(id: Uuid, how: JsonBody<Approve>, caller: Allowed<JoinDecid
 /// Lets a node that was revoked, or that is on a new machine, be heard again, by this key alone.
 async fn let_back(db: &mut PgConnection, node: Uuid, spki: &[u8], here: &Here) -> Result<(), ApiError> {
     let keys = node::let_back(&mut *db, node, spki).await?.iter().map(|key| hex(key)).collect();
-    here.refusals.add(&Refusal { at: crate::clock::now(), node, refused: false, keys }).map_err(ApiError::Protected)?;
+    here.refusals
+        .add(&Refusal { at: crate::clock::now(), node, refused: false, keys })
+        .map_err(ApiError::Protected)?;
     Ok(check_in::forget(db, node).await?)
 }
 
 /// Gives a known node a new certificate for the key that it has; one that was revoked is heard again.
-async fn approve_again(db: &mut PgConnection, node: Uuid, request: &RequestRow, how: &Approve, by: &str, here: &Here) -> Result<String, ApiError> {
+async fn approve_again(
+    db: &mut PgConnection,
+    node: Uuid,
+    request: &RequestRow,
+    how: &Approve,
+    by: &str,
+    here: &Here,
+) -> Result<String, ApiError> {
     if how.as_node.as_ref().is_some_and(|other| *other != request.name) {
         return Err(ApiError::Conflict {
             message: format!("this is {} with its existing key", request.name),
@@ -94,7 +111,8 @@ async fn approve_again(db: &mut PgConnection, node: Uuid, request: &RequestRow, 
     }
     if request.revoked_at.is_some() {
         let_back(db, node, &request.spki_digest, here).await?;
-        let occasion = Occasion { kind: "join", what: &format!("{} is admitted again", request.name), who: by };
+        let occasion =
+            Occasion { kind: "join", what: &format!("{} is admitted again", request.name), who: by };
         resolve_single(db, here, node, &occasion).await?;
     }
     let issued = here.authority.issue_node(node, ReadRequest::read(&request.request)?)?;
@@ -112,14 +130,19 @@ async fn new_node(db: &mut PgConnection, request: &RequestRow) -> Result<Uuid, A
     if node::locked_by_name(&mut *db, &request.name).await?.is_some() {
         return Err(ApiError::Conflict {
             message: format!("the name {} is in use", request.name),
-            hint: format!("if this is that node on a new machine: --as {}; otherwise deny it and let it join under another name", request.name),
+            hint: format!(
+                "if this is that node on a new machine: --as {}; otherwise deny it and let it join under another name",
+                request.name
+            ),
         });
     }
     let id = Uuid::now_v7();
     node::add(&mut *db, id, &request.name).await?;
-    for (what, value) in
-        [("name", json!(request.name)), ("labels", request.labels.clone().unwrap_or_else(|| json!({}))), ("about", request.about.clone())]
-    {
+    for (what, value) in [
+        ("name", json!(request.name)),
+        ("labels", request.labels.clone().unwrap_or_else(|| json!({}))),
+        ("about", request.about.clone()),
+    ] {
         node_attribute::set(&mut *db, id, what, &value).await?;
     }
     Ok(id)
@@ -128,24 +151,41 @@ async fn new_node(db: &mut PgConnection, request: &RequestRow) -> Result<Uuid, A
 /// The request is refused.
 #[utoipa::path(tag = "joining", security(("token" = ["join.approve"]), ("session" = ["join.approve"])), request_body = Deny, responses((status = 200, body = String)))]
 #[post("/api/joining-requests/<id>/deny", data = "<why>")]
-pub async fn deny(id: Uuid, why: JsonBody<Deny>, caller: Allowed<JoinDecide>, db: &State<PgPool>) -> Answer<String> {
+pub async fn deny(
+    id: Uuid,
+    why: JsonBody<Deny>,
+    caller: Allowed<JoinDecide>,
+    db: &State<PgPool>,
+) -> Answer<String> {
     check_reason(&why.because).map_err(|because| ApiError::invalid("because", because))?;
     let mut transaction = db.begin().await?;
     let request = undecided(&mut transaction, id).await?;
     notice::tell(&mut *transaction, "joining").await?;
     joining::deny(&mut *transaction, id, &why.because, &caller.person).await?;
-    audit::add(&mut *transaction, &caller.person, "denied", &request.name, &json!({ "request": id, "because": why.because })).await?;
+    audit::add(
+        &mut *transaction,
+        &caller.person,
+        "denied",
+        &request.name,
+        &json!({ "request": id, "because": why.because }),
+    )
+    .await?;
     transaction.commit().await?;
     Ok(Json(request.name))
 }
 
 async fn undecided(db: &mut PgConnection, id: Uuid) -> Result<RequestRow, ApiError> {
-    let request = joining::by_id(db, id).await?.ok_or_else(|| ApiError::Missing { what: "joining request", name: id.to_string() })?;
+    let request = joining::by_id(db, id)
+        .await?
+        .ok_or_else(|| ApiError::Missing { what: "joining request", name: id.to_string() })?;
     match &request.decision {
         None => Ok(request),
         Some(decision) => {
             let message = format!("the request of {} was {decision} already", request.name);
-            Err(ApiError::Conflict { message, hint: "constans join list shows the waiting requests".to_owned() })
+            Err(ApiError::Conflict {
+                message,
+                hint: "constans join list shows the waiting requests".to_owned(),
+            })
         }
     }
 }

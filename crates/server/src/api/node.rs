@@ -24,10 +24,16 @@ use std::sync::Arc;
 /// The nodes by name, 1,000 per page, or those that match a filter.
 #[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = NodePage)))]
 #[get("/api/nodes?<after>&<filter>")]
-pub async fn list(after: Option<&str>, filter: Option<&str>, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<NodePage> {
+pub async fn list(
+    after: Option<&str>,
+    filter: Option<&str>,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+) -> Answer<NodePage> {
     let (db, now) = (db.inner(), crate::clock::now());
     let Narrowed { by, undecidable } = narrowed(db, filter, now).await?;
-    let (nodes, unknown) = tokio::try_join!(summaries(db, &by, after.unwrap_or_default(), now), undecided(db, &by))?;
+    let (nodes, unknown) =
+        tokio::try_join!(summaries(db, &by, after.unwrap_or_default(), now), undecided(db, &by))?;
     Ok(Json(NodePage { next: next_page(&nodes), nodes, undecidable: undecidable + unknown }))
 }
 
@@ -43,11 +49,19 @@ fn next_page(nodes: &[NodeSummary]) -> Option<String> {
 #[get("/api/nodes/<name>")]
 pub async fn show(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<NodeSummary> {
     let now = crate::clock::now();
-    let row = listing::one(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    let row = listing::one(db.inner(), name)
+        .await?
+        .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     let missing = || ApiError::Missing { what: "node", name: name.to_owned() };
     let summary = summarised(db.inner(), vec![row], now).await?.pop().ok_or_else(missing)?;
     let last = change::last_of_node(db.inner(), summary.id).await?;
-    let changed_by = last.map(|row| ChangedBy { no: row.no, what: row.what, who: row.who, because: row.because, at: row.ended_at.to_jiff() });
+    let changed_by = last.map(|row| ChangedBy {
+        no: row.no,
+        what: row.what,
+        who: row.who,
+        because: row.because,
+        at: row.ended_at.to_jiff(),
+    });
     let in_force = freeze::in_force(db.inner(), &[summary.id]).await?;
     let freeze = |row: freeze::InForceRow| Freeze {
         no: row.no,
@@ -66,7 +80,8 @@ pub async fn show(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) ->
 pub async fn all_summaries(db: &PgPool, now: Timestamp) -> Result<Vec<NodeSummary>, ApiError> {
     let mut all: Vec<NodeSummary> = Vec::new();
     loop {
-        let page = summaries(db, &Narrowing::All, all.last().map_or("", |last| last.name.as_str()), now).await?;
+        let page =
+            summaries(db, &Narrowing::All, all.last().map_or("", |last| last.name.as_str()), now).await?;
         let is_last = page.len() < PAGE;
         all.extend(page);
         if is_last {
@@ -75,15 +90,22 @@ pub async fn all_summaries(db: &PgPool, now: Timestamp) -> Result<Vec<NodeSummar
     }
 }
 
-async fn summaries(db: &PgPool, by: &Narrowing, after: &str, now: Timestamp) -> Result<Vec<NodeSummary>, ApiError> {
+async fn summaries(
+    db: &PgPool,
+    by: &Narrowing,
+    after: &str,
+    now: Timestamp,
+) -> Result<Vec<NodeSummary>, ApiError> {
     summarised(db, listing::all(db, by, after, PAGE as i64).await?, now).await
 }
 
 async fn summarised(db: &PgPool, rows: Vec<NodeRow>, now: Timestamp) -> Result<Vec<NodeSummary>, ApiError> {
-    let mut digests: Vec<String> = rows.iter().flat_map(|row| [&row.state, &row.full_state]).flatten().cloned().collect();
+    let mut digests: Vec<String> =
+        rows.iter().flat_map(|row| [&row.state, &row.full_state]).flatten().cloned().collect();
     digests.sort_unstable();
     digests.dedup();
-    let releases: BTreeMap<String, Vec<String>> = effective_state::releases(db, &digests).await?.into_iter().collect();
+    let releases: BTreeMap<String, Vec<String>> =
+        effective_state::releases(db, &digests).await?.into_iter().collect();
     rows.into_iter().map(|row| summary(row, &releases, now)).collect()
 }
 
@@ -91,8 +113,12 @@ async fn summarised(db: &PgPool, rows: Vec<NodeRow>, now: Timestamp) -> Result<V
 #[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = StateSources)))]
 #[get("/api/nodes/<name>/why")]
 pub async fn why(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<StateSources> {
-    let id = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
-    let stored = wanted::sources(db.inner(), id).await?.map(|stored| read_stored(|| format!("sources of {name}"), stored));
+    let id = node::by_name(db.inner(), name)
+        .await?
+        .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    let stored = wanted::sources(db.inner(), id)
+        .await?
+        .map(|stored| read_stored(|| format!("sources of {name}"), stored));
     let sources: StateSources = stored.transpose()?.unwrap_or_default();
     Ok(Json(StateSources { settings_described: sources.settings.described(), ..sources }))
 }
@@ -100,13 +126,25 @@ pub async fn why(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> 
 /// The node is refused from its next request on.
 #[utoipa::path(tag = "nodes", security(("token" = ["node.revoke"]), ("session" = ["node.revoke"])), responses((status = 200, body = String)))]
 #[post("/api/nodes/<name>/revoke")]
-pub async fn revoke(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<String> {
+pub async fn revoke(
+    name: &str,
+    caller: Allowed<NodeRevoke>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<String> {
     let mut transaction = db.begin().await?;
-    let id = node::locked_by_name(&mut *transaction, name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    let id = node::locked_by_name(&mut *transaction, name)
+        .await?
+        .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     if !node::revoke(&mut *transaction, id).await? {
-        return Err(ApiError::Conflict { message: format!("{name} is already revoked"), hint: "constans node list shows since when".to_owned() });
+        return Err(ApiError::Conflict {
+            message: format!("{name} is already revoked"),
+            hint: "constans node list shows since when".to_owned(),
+        });
     }
-    here.refusals.add(&Refusal { at: crate::clock::now(), node: id, refused: true, keys: Vec::new() }).map_err(ApiError::Protected)?;
+    here.refusals
+        .add(&Refusal { at: crate::clock::now(), node: id, refused: true, keys: Vec::new() })
+        .map_err(ApiError::Protected)?;
     notice::tell(&mut *transaction, "nodes").await?;
     audit::add(&mut *transaction, &caller.person, "revoked", name, &json!({ "node": id })).await?;
     transaction.commit().await?;
@@ -116,11 +154,20 @@ pub async fn revoke(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>,
 /// Resolves a duplicate identity: the machine that checks in next is the node.
 #[utoipa::path(tag = "nodes", security(("token" = ["node.revoke"]), ("session" = ["node.revoke"])), responses((status = 200, body = String)))]
 #[post("/api/nodes/<name>/resolve-duplicate")]
-pub async fn resolve_duplicate(name: &str, caller: Allowed<NodeRevoke>, db: &State<PgPool>) -> Answer<String> {
+pub async fn resolve_duplicate(
+    name: &str,
+    caller: Allowed<NodeRevoke>,
+    db: &State<PgPool>,
+) -> Answer<String> {
     let mut transaction = db.begin().await?;
-    let id = node::locked_by_name(&mut *transaction, name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    let id = node::locked_by_name(&mut *transaction, name)
+        .await?
+        .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     if !check_in::resolve_duplicate(&mut transaction, id).await? {
-        return Err(ApiError::Conflict { message: format!("{name} has no duplicate identity"), hint: "nothing to resolve".to_owned() });
+        return Err(ApiError::Conflict {
+            message: format!("{name} has no duplicate identity"),
+            hint: "nothing to resolve".to_owned(),
+        });
     }
     notice::tell(&mut *transaction, "nodes").await?;
     audit::add(&mut *transaction, &caller.person, "resolved duplicate", name, &json!({ "node": id })).await?;
@@ -128,12 +175,23 @@ pub async fn resolve_duplicate(name: &str, caller: Allowed<NodeRevoke>, db: &Sta
     Ok(Json(name.to_owned()))
 }
 
-fn summary(row: NodeRow, releases: &BTreeMap<String, Vec<String>>, now: Timestamp) -> Result<NodeSummary, ApiError> {
-    fn read<T: DeserializeOwned>(row: &NodeRow, what: &str, value: Option<Value>) -> Result<Option<T>, ApiError> {
+fn summary(
+    row: NodeRow,
+    releases: &BTreeMap<String, Vec<String>>,
+    now: Timestamp,
+) -> Result<NodeSummary, ApiError> {
+    fn read<T: DeserializeOwned>(
+        row: &NodeRow,
+        what: &str,
+        value: Option<Value>,
+    ) -> Result<Option<T>, ApiError> {
         value.map(|value| read_stored(|| format!("{what} of {}", row.name), value)).transpose()
     }
-    let of = |digest: &Option<String>| digest.as_ref().and_then(|digest| releases.get(digest)).cloned().unwrap_or_default();
-    let last_contact = read_stored(|| format!("last contact of {}", row.name), row.last_contact.clone().into())?;
+    let of = |digest: &Option<String>| {
+        digest.as_ref().and_then(|digest| releases.get(digest)).cloned().unwrap_or_default()
+    };
+    let last_contact =
+        read_stored(|| format!("last contact of {}", row.name), row.last_contact.clone().into())?;
     let inputs = problem_inputs(&row, last_contact);
     let run_status = read(&row, "status", row.full_status.clone().map(Value::from))?;
     Ok(NodeSummary {
@@ -158,7 +216,11 @@ fn summary(row: NodeRow, releases: &BTreeMap<String, Vec<String>>, now: Timestam
         unusable: row.unusable.clone(),
         duplicate_identity_since: row.duplicate_identity_since.map(|at| at.to_jiff()),
         memory_lost_at: row.memory_lost_at.map(|at| at.to_jiff()),
-        restart_pending: read(&row, "pending restart", row.restart_pending.clone().filter(|pending| !pending.is_null()))?,
+        restart_pending: read(
+            &row,
+            "pending restart",
+            row.restart_pending.clone().filter(|pending| !pending.is_null()),
+        )?,
         run: row.full_run,
         run_status,
         run_began: row.full_began.map(|at| at.to_jiff()),

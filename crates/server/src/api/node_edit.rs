@@ -1,6 +1,6 @@
 //! Labels and names of nodes, and their retirement.
 
-use super::change::{ask, confirmed};
+use super::change::{ask, confirmed, repeated};
 use crate::body::JsonBody;
 use crate::change::documents::read_documents;
 use crate::change::draft::Draft;
@@ -12,6 +12,7 @@ use constans_core::change::{NodeEdit, NodeEditError, edit_nodes};
 use constans_core::words::check_node_name;
 use constans_wire::change::{HowToChange, LabelNodes, RenameNode};
 use constans_wire::kit::Changed;
+use rocket::serde::json::Json;
 use rocket::{State, post};
 use sqlx::PgPool;
 use std::slice;
@@ -23,7 +24,12 @@ const MOST_NODES: usize = 1_000;
 /// Sets and removes labels of nodes.
 #[utoipa::path(tag = "nodes", security(("token" = ["node.edit"]), ("session" = ["node.edit"])), request_body = LabelNodes, responses((status = 200, body = Changed)))]
 #[post("/api/labels", data = "<wanted>")]
-pub async fn label(wanted: JsonBody<LabelNodes>, caller: MayAsk<MayEditNodes>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
+pub async fn label(
+    wanted: JsonBody<LabelNodes>,
+    caller: MayAsk<MayEditNodes>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
     let LabelNodes { nodes, set, remove, how } = wanted.0;
     if nodes.is_empty() || nodes.len() > MOST_NODES {
         return Err(ApiError::invalid("nodes", format!("from 1 to {MOST_NODES} nodes are labelled at once")));
@@ -32,7 +38,10 @@ pub async fn label(wanted: JsonBody<LabelNodes>, caller: MayAsk<MayEditNodes>, d
         return Err(ApiError::invalid("set", "no label is set or removed"));
     }
     let of = if let [one] = nodes.as_slice() { one.clone() } else { format!("{} nodes", nodes.len()) };
-    let labels = set.iter().map(|(key, value)| format!("{key}={value}")).chain(remove.iter().map(|key| format!("without {key}")));
+    let labels = set
+        .iter()
+        .map(|(key, value)| format!("{key}={value}"))
+        .chain(remove.iter().map(|key| format!("without {key}")));
     let what = format!("label {of}: {}", labels.collect::<Vec<_>>().join(", "));
     edit(&nodes, &NodeEdit::Label { set, remove }, what, &how, &caller.asker, db, here).await
 }
@@ -49,8 +58,14 @@ pub async fn rename(
 ) -> Answer<Changed> {
     let RenameNode { to, how } = wanted.0;
     check_node_name(&to).map_err(|because| ApiError::invalid("to", because))?;
+    if let Some(changed) = repeated(db, here, &caller.asker).await? {
+        return Ok(Json(changed));
+    }
     if to != name && !node::names_in_use(db.inner(), slice::from_ref(&to)).await?.is_empty() {
-        return Err(ApiError::Conflict { message: format!("there is a node {to} already"), hint: format!("constans node show {to}") });
+        return Err(ApiError::Conflict {
+            message: format!("there is a node {to} already"),
+            hint: format!("constans node show {to}"),
+        });
     }
     let what = format!("rename the node {name} to {to}");
     edit(&[name.to_owned()], &NodeEdit::Rename { to }, what, &how, &caller.asker, db, here).await
@@ -66,10 +81,30 @@ pub async fn retire(
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
-    edit(&[name.to_owned()], &NodeEdit::Retire, format!("retire the node {name}"), &how, &caller.asker, db, here).await
+    edit(
+        &[name.to_owned()],
+        &NodeEdit::Retire,
+        format!("retire the node {name}"),
+        &how,
+        &caller.asker,
+        db,
+        here,
+    )
+    .await
 }
 
-async fn edit(names: &[String], edit: &NodeEdit, what: String, how: &HowToChange, asker: &Asker, db: &PgPool, here: &Here) -> Answer<Changed> {
+async fn edit(
+    names: &[String],
+    edit: &NodeEdit,
+    what: String,
+    how: &HowToChange,
+    asker: &Asker,
+    db: &PgPool,
+    here: &Here,
+) -> Answer<Changed> {
+    if let Some(changed) = repeated(db, here, asker).await? {
+        return Ok(Json(changed));
+    }
     let mut connection = db.acquire().await?;
     let ids = node::ids(&mut *connection, names).await?;
     if let Some(missing) = names.iter().find(|name| !ids.contains_key(*name)) {
@@ -94,6 +129,8 @@ async fn edit(names: &[String], edit: &NodeEdit, what: String, how: &HowToChange
         is_request: how.request || !asker.may_hand_out,
         confirmed: confirmed(how),
         goes_back: None,
+        unless_changed_after: how.unless_changed_after,
+        request_key: asker.request_key.as_deref(),
     };
     ask(db, here, &draft).await
 }

@@ -33,17 +33,37 @@ const LONGEST_DECISION: Duration = Duration::from_secs(5);
 /// The overview of the fleet, or of the nodes that match a filter: statuses, what needs attention, recent activity.
 #[utoipa::path(tag = "overview", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("filter" = Option<String>, Query, description = "CEL over labels, about and node")), responses((status = 200, body = Overview)))]
 #[get("/api/overview?<filter>")]
-pub async fn overview(filter: Option<&str>, _caller: Allowed<NodeRead>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Overview> {
+pub async fn overview(
+    filter: Option<&str>,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Overview> {
     let (db, now) = (db.inner(), crate::clock::now());
     let Narrowed { by, undecidable } = narrowed(db, filter, now).await?;
     let total = async |by: &Narrowing| Ok(count(listing::total(db, by).await?));
-    let ((mut statuses, attention), meant, total, unknown, recent_activity, (stages, joining, recovering_since)) = tokio::try_join!(
+    let (
+        (mut statuses, attention),
+        meant,
+        total,
+        unknown,
+        recent_activity,
+        (stages, joining, recovering_since),
+    ) = tokio::try_join!(
         signs_and_attention(db, &by, now),
         async { if by.asks_for_now() { Ok(None) } else { total(&by).await.map(Some) } },
-        async { if matches!(by, Narrowing::All) { Ok(None) } else { total(&Narrowing::All).await.map(Some) } },
+        async {
+            if matches!(by, Narrowing::All) { Ok(None) } else { total(&Narrowing::All).await.map(Some) }
+        },
         undecided(db, &by),
         async { Ok(run::latest(db, &by, LATELY).await?) },
-        async { Ok((super::stage::stages(db).await?, joining::waiting(db).await?.len(), recovery::since(db).await?)) },
+        async {
+            Ok((
+                super::stage::stages(db).await?,
+                joining::waiting(db).await?.len(),
+                recovery::since(db).await?,
+            ))
+        },
     )?;
     let shown = count_quiet(&mut statuses, meant);
     let ticks = if shown > MOST_TICKS { Vec::new() } else { listing::ticks(db, &by).await? };
@@ -61,7 +81,11 @@ pub async fn overview(filter: Option<&str>, _caller: Allowed<NodeRead>, db: &Sta
         recent_activity: recent_activity.into_iter().map(recent_run).collect::<Result<_, _>>()?,
         joining,
         recovering_since: recovering_since.map(|at| at.to_jiff()),
-        server_problems: here.certificates.iter().filter_map(|certificate| certificate.problem(now)).collect(),
+        server_problems: here
+            .certificates
+            .iter()
+            .filter_map(|certificate| certificate.problem(now))
+            .collect(),
     }))
 }
 
@@ -103,12 +127,19 @@ pub async fn undecided(db: &PgPool, by: &Narrowing) -> Result<usize, ApiError> {
 
 fn parse(filter: &str) -> Result<Condition, ApiError> {
     Condition::parse_for_list(filter).map_err(|errors| {
-        let said: Vec<String> =
-            errors.iter().map(|error| format!("{} (at `{}`)", error.message, filter.get(error.range.clone()).unwrap_or(""))).collect();
+        let said: Vec<String> = errors
+            .iter()
+            .map(|error| {
+                format!("{} (at `{}`)", error.message, filter.get(error.range.clone()).unwrap_or(""))
+            })
+            .collect();
         let hint = errors.into_iter().find_map(|error| error.hint);
         ApiError::Filter {
             message: said.join("; "),
-            hint: hint.unwrap_or_else(|| "a filter is CEL, for example labels.site == \"auken\" && node.status == \"failed\"".to_owned()),
+            hint: hint.unwrap_or_else(|| {
+                "a filter is CEL, for example labels.site == \"auken\" && node.status == \"failed\""
+                    .to_owned()
+            }),
         }
     })
 }
@@ -123,13 +154,17 @@ fn decide(nodes: &[NodeSummary], filter: &str, until: Instant) -> Result<Narrowe
                 hint: "compare labels, names and statuses with `==`, `in` and `startsWith`, which the database evaluates".to_owned(),
             });
         }
-        let view = NodeView { name: node.name.clone(), labels: node.labels.clone(), about: node.about.clone() };
+        let view =
+            NodeView { name: node.name.clone(), labels: node.labels.clone(), about: node.about.clone() };
         match condition.holds_now(&view, listed_fields(node)) {
             Ok(Decided::Yes) => named.push(node.id),
             Ok(Decided::No) => {}
             Ok(Decided::Undecidable(_)) => undecidable += 1,
             Err(error) => {
-                return Err(ApiError::Filter { message: error.message, hint: "compare texts with texts and numbers with numbers".to_owned() });
+                return Err(ApiError::Filter {
+                    message: error.message,
+                    hint: "compare texts with texts and numbers with numbers".to_owned(),
+                });
             }
         }
     }
@@ -161,7 +196,8 @@ fn count(nodes: i64) -> usize {
 /// Adds those of the nodes that are meant of which nothing is to be said to those in line; all are counted if it is not told
 /// how many are meant. Returns how many nodes there are that are not revoked.
 fn count_quiet(statuses: &mut Vec<StatusCount>, meant: Option<usize>) -> usize {
-    let said: usize = statuses.iter().filter(|count| count.status != NodeStatus::Revoked).map(|count| count.nodes).sum();
+    let said: usize =
+        statuses.iter().filter(|count| count.status != NodeStatus::Revoked).map(|count| count.nodes).sum();
     let quiet = meant.map_or(0, |meant| meant.saturating_sub(said));
     match statuses.iter_mut().find(|count| count.status == NodeStatus::InLine) {
         Some(in_line) => in_line.nodes += quiet,
@@ -172,19 +208,30 @@ fn count_quiet(statuses: &mut Vec<StatusCount>, meant: Option<usize>) -> usize {
     said + quiet
 }
 
-async fn signs_and_attention(db: &PgPool, by: &Narrowing, now: Timestamp) -> Result<(Vec<StatusCount>, Vec<Attention>), ApiError> {
+async fn signs_and_attention(
+    db: &PgPool,
+    by: &Narrowing,
+    now: Timestamp,
+) -> Result<(Vec<StatusCount>, Vec<Attention>), ApiError> {
     let statuses_and_problems = async {
         let statuses = listing::statuses(db, by).await?;
-        let with_problems = listing::with_problems(db, by, statuses.iter().flat_map(|row| &row.with_problems).copied().collect()).await?;
+        let with_problems = listing::with_problems(
+            db,
+            by,
+            statuses.iter().flat_map(|row| &row.with_problems).copied().collect(),
+        )
+        .await?;
         Ok((statuses, with_problems))
     };
     let ((statuses, with_problems), exceptions, recurring) =
-        tokio::try_join!(statuses_and_problems, exception::all(db, by), exception::recurring_drifts(db, by)).map_err(ApiError::from)?;
+        tokio::try_join!(statuses_and_problems, exception::all(db, by), exception::recurring_drifts(db, by))
+            .map_err(ApiError::from)?;
     let statuses = statuses
         .into_iter()
         .map(|row| Ok(StatusCount { status: read(row.status.into())?, nodes: count(row.nodes) }))
         .collect::<Result<_, ApiError>>()?;
-    let nodes: Vec<AttentionNode> = with_problems.into_iter().map(|row| attention_node(row, now)).collect::<Result<_, _>>()?;
+    let nodes: Vec<AttentionNode> =
+        with_problems.into_iter().map(|row| attention_node(row, now)).collect::<Result<_, _>>()?;
     let exceptions: Vec<Exception> = exceptions
         .into_iter()
         .map(|row| {
@@ -192,7 +239,12 @@ async fn signs_and_attention(db: &PgPool, by: &Narrowing, now: Timestamp) -> Res
             Ok(Exception { node, address, sort: read(row.outcome.into())?, said, since })
         })
         .collect::<Result<_, ApiError>>()?;
-    let drift = |(node, address, times, since): (String, String, i64, SqlTimestamp)| RecurringDrift { node, address, times, since: since.to_jiff() };
+    let drift = |(node, address, times, since): (String, String, i64, SqlTimestamp)| RecurringDrift {
+        node,
+        address,
+        times,
+        since: since.to_jiff(),
+    };
     Ok((statuses, attention(&nodes, &exceptions, &recurring.into_iter().map(drift).collect::<Vec<_>>(), now)))
 }
 

@@ -21,9 +21,14 @@ const LINES_A_MINUTE: NonZeroU32 = NonZeroU32::new(30).expect("it is not 0");
 #[utoipa::path(tag = "server", security(("token" = ["session.own"]), ("session" = ["session.own"])), request_body = PageError, responses((status = 200, body = bool)))]
 #[post("/api/page-errors", data = "<failed>")]
 pub fn report(failed: SmallBody<PageError>, caller: Allowed<SessionOwn>) -> Answer<bool> {
-    static LINES: LazyLock<DefaultDirectRateLimiter> = LazyLock::new(|| RateLimiter::direct(Quota::per_minute(LINES_A_MINUTE)));
+    static LINES: LazyLock<DefaultDirectRateLimiter> =
+        LazyLock::new(|| RateLimiter::direct(Quota::per_minute(LINES_A_MINUTE)));
     let (PageError { page, message, stack }, person) = (failed.0, caller.person);
-    for (field, text, longest) in [("page", &page, LONGEST_MESSAGE), ("message", &message, LONGEST_MESSAGE), ("stack", &stack, LONGEST_STACK)] {
+    for (field, text, longest) in [
+        ("page", &page, LONGEST_MESSAGE),
+        ("message", &message, LONGEST_MESSAGE),
+        ("stack", &stack, LONGEST_STACK),
+    ] {
         if text.chars().count() > longest {
             return Err(ApiError::invalid(field, format!("`{field}` has at most {longest} characters")));
         }

@@ -33,7 +33,12 @@ fn shown(row: ListedRow) -> Person {
 /// Grants a role to a person; a new name adds a person.
 #[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), responses((status = 200, body = Granted)))]
 #[put("/api/people/<name>/roles/<role>")]
-pub async fn grant(name: &str, role: &str, caller: Allowed<PeopleManage>, db: &State<PgPool>) -> Answer<Granted> {
+pub async fn grant(
+    name: &str,
+    role: &str,
+    caller: Allowed<PeopleManage>,
+    db: &State<PgPool>,
+) -> Answer<Granted> {
     let role = role_called(role)?;
     let mut transaction = db.begin().await?;
     let granted = people::grant(&mut transaction, &caller.person, name, role).await?;
@@ -60,7 +65,11 @@ pub async fn remove(name: &str, caller: Allowed<PeopleManage>, db: &State<PgPool
     let ended = people::remove(&mut transaction, &caller.person, name).await?;
     transaction.commit().await?;
     let count = |count: i64| count.unsigned_abs();
-    Ok(Json(RemovedPerson { sessions: count(ended.sessions), tokens: count(ended.tokens), invitations: count(ended.invitations) }))
+    Ok(Json(RemovedPerson {
+        sessions: count(ended.sessions),
+        tokens: count(ended.tokens),
+        invitations: count(ended.invitations),
+    }))
 }
 
 fn role_called(word: &str) -> Result<Role, ApiError> {

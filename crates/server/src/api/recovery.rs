@@ -25,7 +25,8 @@ async fn now(db: &mut PgConnection) -> Result<Option<Recovering>, ApiError> {
         let freeze = read_stored(|| format!("freezes of {}", row.node), row.held)?;
         Ok(ForgottenFreeze { nodes: row.nodes.unsigned_abs(), node: row.node, freeze })
     });
-    let names = |rows: Vec<&recovery::NodeRow>| rows.into_iter().map(|row| row.name.clone()).collect::<Vec<String>>();
+    let names =
+        |rows: Vec<&recovery::NodeRow>| rows.into_iter().map(|row| row.name.clone()).collect::<Vec<String>>();
     let differs = |row: &&recovery::NodeRow| row.heard && row.has.is_some() && row.has != row.wanted;
     Ok(Some(Recovering {
         since: since.to_jiff(),
@@ -39,11 +40,16 @@ async fn now(db: &mut PgConnection) -> Result<Option<Recovering>, ApiError> {
 /// Ends the recovery: nodes receive the desired state of this database from now on.
 #[utoipa::path(tag = "server", security(("token" = ["server.recover"]), ("session" = ["server.recover"])), request_body = EndRecovery, responses((status = 200, body = Recovering)))]
 #[post("/api/recovery/end", data = "<wish>")]
-pub async fn end(wish: JsonBody<EndRecovery>, caller: Allowed<ServerRecover>, db: &State<PgPool>) -> Answer<Recovering> {
+pub async fn end(
+    wish: JsonBody<EndRecovery>,
+    caller: Allowed<ServerRecover>,
+    db: &State<PgPool>,
+) -> Answer<Recovering> {
     let mut transaction = db.begin().await?;
-    let before = now(&mut transaction)
-        .await?
-        .ok_or_else(|| ApiError::Conflict { message: "the server is not recovering".to_owned(), hint: "nothing to end".to_owned() })?;
+    let before = now(&mut transaction).await?.ok_or_else(|| ApiError::Conflict {
+        message: "the server is not recovering".to_owned(),
+        hint: "nothing to end".to_owned(),
+    })?;
     if !before.not_heard.is_empty() && !wish.although_not_heard {
         return Err(ApiError::Conflict {
             message: format!("{} of {} nodes have had no contact since: {}", before.not_heard.len(), before.nodes, before.not_heard.join(", ")),

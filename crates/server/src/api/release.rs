@@ -1,7 +1,9 @@
 //! Publishing kits, reading and comparing releases, withdrawing them.
 
 use crate::body::JsonBody;
-use crate::change::publish::{LARGEST_FILE, check_releases, find_releases, is_named_right, on_thread, read_release};
+use crate::change::publish::{
+    LARGEST_FILE, check_releases, find_releases, is_named_right, on_thread, read_release,
+};
 use crate::launch::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::release::{self, ReleaseRow};
@@ -11,7 +13,8 @@ use constans_core::compare::{KitDifference, kit_difference};
 use constans_core::kind::{KINDS, KindPage, kind_page};
 use constans_core::kit::{Finding, page, shown_text};
 use constans_wire::kit::{
-    Lacking, Logged, Publish, Published, Release, ReleaseFile, ReleaseFiles, ReleaseShown, ReleaseText, ServedFor, Withdraw, Withdrawn,
+    Lacking, Logged, Publish, Published, Release, ReleaseFile, ReleaseFiles, ReleaseShown, ReleaseText,
+    ServedFor, Withdraw, Withdrawn,
 };
 use rocket::data::{Data, ToByteUnit as _};
 use rocket::http::ContentType;
@@ -28,7 +31,11 @@ const LARGEST_TEXT: usize = 256 * 1024;
 /// Asks which contents of a kit the server lacks.
 #[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body = ReleaseFiles, responses((status = 200, body = Lacking)))]
 #[post("/api/releases/prepare", data = "<kit>")]
-pub async fn prepare(kit: JsonBody<ReleaseFiles>, _caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Lacking> {
+pub async fn prepare(
+    kit: JsonBody<ReleaseFiles>,
+    _caller: Allowed<KitPublish>,
+    db: &State<PgPool>,
+) -> Answer<Lacking> {
     let names: Vec<String> = kit.files.iter().map(|(_, name)| name.clone()).collect();
     Ok(Json(Lacking { contents: release::lacking(db.inner(), &names).await? }))
 }
@@ -36,7 +43,12 @@ pub async fn prepare(kit: JsonBody<ReleaseFiles>, _caller: Allowed<KitPublish>, 
 /// Contents, by their digest.
 #[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 200, body = bool)))]
 #[put("/api/contents/<name>", data = "<body>")]
-pub async fn put_content(name: &str, body: Data<'_>, _caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<bool> {
+pub async fn put_content(
+    name: &str,
+    body: Data<'_>,
+    _caller: Allowed<KitPublish>,
+    db: &State<PgPool>,
+) -> Answer<bool> {
     let read = body.open(LARGEST_FILE.bytes()).into_bytes().await.map_err(ApiError::CutOff)?;
     if !read.is_complete() {
         return Err(ApiError::TooLarge { what: "a file of a kit", most_bytes: LARGEST_FILE });
@@ -51,7 +63,11 @@ pub async fn put_content(name: &str, body: Data<'_>, _caller: Allowed<KitPublish
 /// Publishes kits together. The server checks them again, and publishes all or none.
 #[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body = Publish, responses((status = 200, body = Published)))]
 #[post("/api/releases", data = "<kits>")]
-pub async fn publish(kits: JsonBody<Publish>, caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Published> {
+pub async fn publish(
+    kits: JsonBody<Publish>,
+    caller: Allowed<KitPublish>,
+    db: &State<PgPool>,
+) -> Answer<Published> {
     let mut transaction = db.begin().await?;
     let (rows, warnings) = check_releases(&mut transaction, kits.0.kits, &caller.person).await?;
     let mut releases = Vec::new();
@@ -68,7 +84,8 @@ pub async fn publish(kits: JsonBody<Publish>, caller: Allowed<KitPublish>, db: &
         }
         release::add(&mut *transaction, &row).await?;
         let name = format!("{}@{}", row.kit, row.version);
-        audit::add(&mut *transaction, &caller.person, "published", &name, &json!({ "digest": row.digest })).await?;
+        audit::add(&mut *transaction, &caller.person, "published", &name, &json!({ "digest": row.digest }))
+            .await?;
         releases.push(row);
     }
     notice::tell(&mut *transaction, "kits").await?;
@@ -81,7 +98,11 @@ pub async fn publish(kits: JsonBody<Publish>, caller: Allowed<KitPublish>, db: &
 /// What publishing these kits together would find, kit by kit in the order in which they are sent. Nothing is published.
 #[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body = Publish, responses((status = 200, body = Vec<Vec<Finding>>)))]
 #[post("/api/check/releases", data = "<kits>")]
-pub async fn check(kits: JsonBody<Publish>, _caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Vec<Vec<Finding>>> {
+pub async fn check(
+    kits: JsonBody<Publish>,
+    _caller: Allowed<KitPublish>,
+    db: &State<PgPool>,
+) -> Answer<Vec<Vec<Finding>>> {
     Ok(Json(find_releases(&mut *db.acquire().await?, kits.0.kits).await?))
 }
 
@@ -90,20 +111,36 @@ pub async fn check(kits: JsonBody<Publish>, _caller: Allowed<KitPublish>, db: &S
 #[get("/api/releases")]
 pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Release>> {
     let served = stage::served(db.inner()).await?;
-    Ok(Json(release::all(db.inner()).await?.into_iter().map(|row| shown(row, &served)).collect::<Result<_, _>>()?))
+    Ok(Json(
+        release::all(db.inner())
+            .await?
+            .into_iter()
+            .map(|row| shown(row, &served))
+            .collect::<Result<_, _>>()?,
+    ))
 }
 
 /// One release: its data, its files, and its desired state in words.
 #[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = ReleaseShown)))]
 #[get("/api/releases/<kit>/<version>")]
-pub async fn show(kit: &str, version: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<ReleaseShown> {
+pub async fn show(
+    kit: &str,
+    version: &str,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<ReleaseShown> {
     let mut connection = db.acquire().await?;
     let (row, read) = read_release(&mut connection, here, &format!("{kit}@{version}")).await?;
-    let listed: Vec<(String, String)> = read_stored(|| format!("list of files of {kit}@{version}"), row.files.clone())?;
+    let listed: Vec<(String, String)> =
+        read_stored(|| format!("list of files of {kit}@{version}"), row.files.clone())?;
     let names: Vec<String> = listed.iter().map(|(_, name)| name.clone()).collect();
     let sizes: BTreeMap<String, i64> = release::sizes(&mut *connection, &names).await?.into_iter().collect();
     let bytes = |name: &str| sizes.get(name).and_then(|bytes| u64::try_from(*bytes).ok()).unwrap_or(0);
-    let files = listed.into_iter().map(|(path, content)| ReleaseFile { bytes: bytes(&content), path, content }).collect();
+    let files = listed
+        .into_iter()
+        .map(|(path, content)| ReleaseFile { bytes: bytes(&content), path, content })
+        .collect();
     let served = stage::served(&mut *connection).await?;
     Ok(Json(ReleaseShown { release: shown(row, &served)?, files, page: page(&read) }))
 }
@@ -121,7 +158,10 @@ pub async fn text(
 ) -> Answer<ReleaseText> {
     let mut connection = db.acquire().await?;
     let (_, read) = read_release(&mut connection, here, &format!("{kit}@{version}")).await?;
-    let bytes = read.files.get(path).ok_or_else(|| ApiError::Missing { what: "file of the release", name: path.to_owned() })?;
+    let bytes = read
+        .files
+        .get(path)
+        .ok_or_else(|| ApiError::Missing { what: "file of the release", name: path.to_owned() })?;
     let shown = if bytes.len() > LARGEST_TEXT { None } else { shown_text(&read, path) };
     let concealed = shown.as_ref().is_some_and(|(_, concealed)| *concealed);
     Ok(Json(ReleaseText { text: shown.map(|(text, _)| text), concealed }))
@@ -130,7 +170,13 @@ pub async fn text(
 /// Two releases side by side: clause by clause, property by property.
 #[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("from" = String, Query), ("to" = String, Query)), responses((status = 200, body = KitDifference)))]
 #[get("/api/compare/releases?<from>&<to>")]
-pub async fn compare(from: &str, to: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<KitDifference> {
+pub async fn compare(
+    from: &str,
+    to: &str,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<KitDifference> {
     let mut connection = db.acquire().await?;
     let (_, from) = read_release(&mut connection, here, from).await?;
     let (_, to) = read_release(&mut connection, here, to).await?;
@@ -157,14 +203,21 @@ pub async fn log(kit: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> A
             })
             .collect()
     };
-    let logged = |row: ReleaseRow| Ok(Logged { served: served_for(&row.version), release: shown(row, &served)? });
+    let logged =
+        |row: ReleaseRow| Ok(Logged { served: served_for(&row.version), release: shown(row, &served)? });
     Ok(Json(releases.into_iter().map(logged).collect::<Result<_, ApiError>>()?))
 }
 
 /// Withdraws a release: no stage can serve it again.
 #[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body = Withdraw, responses((status = 200, body = Release)))]
 #[post("/api/releases/<kit>/<version>/withdraw", data = "<why>")]
-pub async fn withdraw(kit: &str, version: &str, why: JsonBody<Withdraw>, caller: Allowed<KitPublish>, db: &State<PgPool>) -> Answer<Release> {
+pub async fn withdraw(
+    kit: &str,
+    version: &str,
+    why: JsonBody<Withdraw>,
+    caller: Allowed<KitPublish>,
+    db: &State<PgPool>,
+) -> Answer<Release> {
     let name = format!("{kit}@{version}");
     if why.because.trim().is_empty() {
         return Err(ApiError::invalid("because", "give the reason in `because`"));
@@ -173,7 +226,11 @@ pub async fn withdraw(kit: &str, version: &str, why: JsonBody<Withdraw>, caller:
     let missing = || ApiError::Missing { what: "release", name: name.clone() };
     release::find(&mut *transaction, kit, version).await?.ok_or_else(missing)?;
     let served = stage::served(&mut *transaction).await?;
-    let by: Vec<&str> = served.iter().filter(|(_, one, release)| one == kit && release == version).map(|(stage, _, _)| stage.as_str()).collect();
+    let by: Vec<&str> = served
+        .iter()
+        .filter(|(_, one, release)| one == kit && release == version)
+        .map(|(stage, _, _)| stage.as_str())
+        .collect();
     if let Some(first) = by.first() {
         return Err(ApiError::Conflict {
             message: format!("{name} is served in {}", by.join(", ")),
@@ -181,7 +238,14 @@ pub async fn withdraw(kit: &str, version: &str, why: JsonBody<Withdraw>, caller:
         });
     }
     release::withdraw(&mut *transaction, kit, version, &caller.person, why.because.trim()).await?;
-    audit::add(&mut *transaction, &caller.person, "withdrew", &name, &json!({ "because": why.because.trim() })).await?;
+    audit::add(
+        &mut *transaction,
+        &caller.person,
+        "withdrew",
+        &name,
+        &json!({ "because": why.because.trim() }),
+    )
+    .await?;
     notice::tell(&mut *transaction, "kits").await?;
     let row = release::find(&mut *transaction, kit, version).await?.ok_or_else(missing)?;
     transaction.commit().await?;
@@ -215,7 +279,10 @@ pub async fn file(
 ) -> Result<(ContentType, Vec<u8>), ApiError> {
     let mut connection = db.acquire().await?;
     let (_, read) = read_release(&mut connection, here, &format!("{kit}@{version}")).await?;
-    let bytes = read.files.get(path).ok_or_else(|| ApiError::Missing { what: "file of the release", name: path.to_owned() })?;
+    let bytes = read
+        .files
+        .get(path)
+        .ok_or_else(|| ApiError::Missing { what: "file of the release", name: path.to_owned() })?;
     Ok((ContentType::Binary, bytes.to_vec()))
 }
 
@@ -226,7 +293,11 @@ fn shown(row: ReleaseRow, served: &[(String, String, String)]) -> Result<Release
     };
     Ok(Release {
         requires: read_stored(|| format!("requirements of {}@{}", row.kit, row.version), row.requires)?,
-        served_in: served.iter().filter(|(_, kit, version)| *kit == row.kit && *version == row.version).map(|(stage, _, _)| stage.clone()).collect(),
+        served_in: served
+            .iter()
+            .filter(|(_, kit, version)| *kit == row.kit && *version == row.version)
+            .map(|(stage, _, _)| stage.clone())
+            .collect(),
         kit: row.kit,
         version: row.version,
         digest: row.digest,

@@ -18,7 +18,9 @@ use uuid::Uuid;
 #[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<RunSummary>)))]
 #[get("/api/nodes/<name>/runs")]
 pub async fn list(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<RunSummary>> {
-    let id = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    let id = node::by_name(db.inner(), name)
+        .await?
+        .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     let rows = run::of_node(db.inner(), id).await?;
     rows.into_iter().map(shown).collect::<Result<Vec<_>, _>>().map(Json)
 }
@@ -27,7 +29,9 @@ pub async fn list(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) ->
 #[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = RunReport)))]
 #[get("/api/nodes/<name>/runs/<id>")]
 pub async fn show(name: &str, id: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Value> {
-    let node = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    let node = node::by_name(db.inner(), name)
+        .await?
+        .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     let missing = || ApiError::Missing { what: "run kept whole", name: id.to_owned() };
     // As it is stored: what a newer agent said beside what this version knows is in it.
     Ok(Json(stored_report(db.inner(), node, id).await?.ok_or_else(missing)?))
@@ -54,8 +58,15 @@ async fn stored_report(db: &PgPool, node: Uuid, id: &str) -> Result<Option<Value
 #[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<Episode>)))]
 #[get("/api/nodes/<name>/episodes")]
 pub async fn episodes(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Episode>> {
-    let node = node::by_name(db.inner(), name).await?.ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
-    episode::of_node(db.inner(), node).await?.into_iter().map(shown_episode).collect::<Result<Vec<_>, _>>().map(Json)
+    let node = node::by_name(db.inner(), name)
+        .await?
+        .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    episode::of_node(db.inner(), node)
+        .await?
+        .into_iter()
+        .map(shown_episode)
+        .collect::<Result<Vec<_>, _>>()
+        .map(Json)
 }
 
 fn shown_episode(row: episode::EpisodeRow) -> Result<Episode, ApiError> {

@@ -43,7 +43,14 @@ pub async fn sign_in(
     let roles = check_password(db, &by.0, from).await?;
     let mut transaction = db.begin().await?;
     let answer = begin_session(&mut transaction, &by.0.name, roles, from, cookies, here).await?;
-    audit::add(&mut *transaction, &by.0.name, "signed in", &by.0.name, &json!({ "from": from.0.to_string(), "by": "password" })).await?;
+    audit::add(
+        &mut *transaction,
+        &by.0.name,
+        "signed in",
+        &by.0.name,
+        &json!({ "from": from.0.to_string(), "by": "password" }),
+    )
+    .await?;
     transaction.commit().await?;
     Ok(Json(answer))
 }
@@ -51,24 +58,53 @@ pub async fn sign_in(
 /// Returns a token for a person to the client, valid for 12 hours.
 #[utoipa::path(tag = "people", security(()), request_body = SignIn, responses((status = 200, body = ClientToken)))]
 #[post("/api/sign-in/client", data = "<by>")]
-pub async fn client_token(by: SmallBody<SignIn>, from: CallerAddress, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<ClientToken> {
+pub async fn client_token(
+    by: SmallBody<SignIn>,
+    from: CallerAddress,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<ClientToken> {
     check_password(db, &by.0, from).await?;
     let secret = Secret::make().map_err(ApiError::Random)?;
     let mut transaction = db.begin().await?;
     let (digest, person) = (secret.digest(), &by.0.name);
-    let row = token::NewRow { id: Uuid::now_v7(), person, name: "client", made_for: "client", digest: &digest, for_secs: Some(CLIENT_TOKEN_SECS) };
+    let row = token::NewRow {
+        id: Uuid::now_v7(),
+        person,
+        name: "client",
+        made_for: "client",
+        digest: &digest,
+        for_secs: Some(CLIENT_TOKEN_SECS),
+    };
     let ends = token::add(&mut *transaction, &row).await?;
-    audit::add(&mut *transaction, &by.0.name, "signed in", &by.0.name, &json!({ "from": from.0.to_string(), "by": "password, client" })).await?;
+    audit::add(
+        &mut *transaction,
+        &by.0.name,
+        "signed in",
+        &by.0.name,
+        &json!({ "from": from.0.to_string(), "by": "password, client" }),
+    )
+    .await?;
     transaction.commit().await?;
     let expires_at = ends.map_or(jiff::Timestamp::MAX, |ends| ends.to_jiff());
-    Ok(Json(ClientToken { person: by.0.name.clone(), token: Concealed(secret.text().to_owned()), expires_at, server: about(here) }))
+    Ok(Json(ClientToken {
+        person: by.0.name.clone(),
+        token: Concealed(secret.text().to_owned()),
+        expires_at,
+        server: about(here),
+    }))
 }
 
 /// Returns the person of a one-time link.
 #[utoipa::path(tag = "people", security(()), request_body = Concealed, responses((status = 200, body = WelcomeFor)))]
 #[post("/api/welcome/for", data = "<secret>")]
-pub async fn welcome_for(secret: SmallBody<Concealed>, _our_page: OurPage, db: &State<PgPool>) -> Answer<WelcomeFor> {
-    let name = person::link(db.inner(), &digest_of(secret.0.0.as_bytes())).await?.ok_or(ApiError::LinkOver)?;
+pub async fn welcome_for(
+    secret: SmallBody<Concealed>,
+    _our_page: OurPage,
+    db: &State<PgPool>,
+) -> Answer<WelcomeFor> {
+    let name =
+        person::link(db.inner(), &digest_of(secret.0.0.as_bytes())).await?.ok_or(ApiError::LinkOver)?;
     Ok(Json(WelcomeFor { name }))
 }
 
@@ -91,7 +127,9 @@ pub async fn welcome(
         if let Some(refusal) = password::refusal(&name, &by.0.password.0) {
             return Err(ApiError::invalid("password", refusal));
         }
-        password::hash(by.0.password.0.clone()).await.ok_or_else(|| ApiError::failed("hashing the password", &"argon2 refused"))?
+        password::hash(by.0.password.0.clone())
+            .await
+            .ok_or_else(|| ApiError::failed("hashing the password", &"argon2 refused"))?
     };
     let mut transaction = db.begin().await?;
     // Looked up again, now locked: of two who use the link at once only one gets in.
@@ -104,7 +142,14 @@ pub async fn welcome(
     person::set_password(&mut transaction, &name, &hash).await?;
     let roles = person::roles(&mut *transaction, &name).await?.unwrap_or_default();
     let answer = begin_session(&mut transaction, &name, roles, from, cookies, here).await?;
-    audit::add(&mut *transaction, &name, "signed in", &name, &json!({ "from": from.0.to_string(), "by": "one-time link" })).await?;
+    audit::add(
+        &mut *transaction,
+        &name,
+        "signed in",
+        &name,
+        &json!({ "from": from.0.to_string(), "by": "one-time link" }),
+    )
+    .await?;
     transaction.commit().await?;
     Ok(Json(answer))
 }
@@ -119,7 +164,12 @@ pub async fn own_session(caller: Allowed<SessionOwn>, here: &State<Arc<Here>>) -
 /// Signs out: ends the session, or the token of the client.
 #[utoipa::path(tag = "people", security(("token" = ["session.own"]), ("session" = ["session.own"])), responses((status = 200, body = String)))]
 #[post("/api/sign-out")]
-pub async fn sign_out(caller: Allowed<SessionOwn>, shown: ShownToken, cookies: &CookieJar<'_>, db: &State<PgPool>) -> Answer<String> {
+pub async fn sign_out(
+    caller: Allowed<SessionOwn>,
+    shown: ShownToken,
+    cookies: &CookieJar<'_>,
+    db: &State<PgPool>,
+) -> Answer<String> {
     let mut transaction = db.begin().await?;
     match (&caller.session, &shown.0) {
         (Some(session), _) => person::end_session(&mut *transaction, session).await?,
@@ -143,26 +193,33 @@ async fn check_password(db: &PgPool, by: &SignIn, from: CallerAddress) -> Result
         return Err(ApiError::TooOften { wait_secs });
     }
     let hash = person::password(db, &name).await?;
-    let given: String = if by.password.0.len() > password::LONGEST { String::new() } else { by.password.0.clone() };
+    let given: String =
+        if by.password.0.len() > password::LONGEST { String::new() } else { by.password.0.clone() };
     if password::is_right(given, hash).await {
         return Ok(person::roles(db, &name).await?.unwrap_or_default());
     }
     let mut connection = db.acquire().await?;
     person::note_failure(&mut connection, &name, &address).await?;
-    audit::add(&mut *connection, &address, "failed to sign in", "server", &json!({ "from": address })).await?;
+    audit::add(&mut *connection, &address, "failed to sign in", "server", &json!({ "from": address }))
+        .await?;
     Err(ApiError::WrongPassword)
 }
 
 /// Returns for how many seconds nobody is let try from where failures came from. Nobody is locked out: what others do elsewhere
 /// never keeps a person from signing in.
 fn wait_secs(failures: &FailuresRow, now: Timestamp) -> Option<u64> {
-    let of_both = u32::try_from(failures.of_both.saturating_sub(FREE_FAILURES)).ok().map(|more| 1u64 << more.min(6)).unwrap_or(0);
+    let of_both = u32::try_from(failures.of_both.saturating_sub(FREE_FAILURES))
+        .ok()
+        .map(|more| 1u64 << more.min(6))
+        .unwrap_or(0);
     let of_address = if failures.of_address >= MANY_FROM_ADDRESS { LONGEST_WAIT_SECS } else { 0 };
     let left = |last: Option<SqlTimestamp>, wait: u64| {
-        let over = last?.to_jiff() + SignedDuration::from_secs(i64::try_from(wait.min(LONGEST_WAIT_SECS)).ok()?);
+        let over =
+            last?.to_jiff() + SignedDuration::from_secs(i64::try_from(wait.min(LONGEST_WAIT_SECS)).ok()?);
         u64::try_from(over.duration_since(now).as_secs()).ok().filter(|left| *left > 0)
     };
-    left(failures.last_of_both, if failures.of_both >= FREE_FAILURES { of_both } else { 0 }).max(left(failures.last_of_address, of_address))
+    left(failures.last_of_both, if failures.of_both >= FREE_FAILURES { of_both } else { 0 })
+        .max(left(failures.last_of_address, of_address))
 }
 
 async fn first_administrator(db: &mut PgConnection, name: &str) -> Result<String, ApiError> {
@@ -190,7 +247,13 @@ async fn begin_session(
 
 fn described(person: &str, roles: Vec<String>, session: Option<&[u8]>, here: &Here) -> Session {
     let permissions = permissions_of(&roles).into_iter().map(str::to_owned).collect();
-    Session { person: person.to_owned(), permissions, roles, token: session.map(session::token), server: about(here) }
+    Session {
+        person: person.to_owned(),
+        permissions,
+        roles,
+        token: session.map(session::token),
+        server: about(here),
+    }
 }
 
 fn about(here: &Here) -> ServerAbout {
@@ -216,7 +279,10 @@ mod tests {
         };
         let waits: Vec<Option<u64>> = (0..12).map(|of_both| failures(of_both, of_both, 0)).collect();
         assert_eq!(waits, [0, 0, 0, 0, 1, 2, 4, 8, 16, 32, 60, 60].map(|wait| (wait > 0).then_some(wait)));
-        assert_eq!((failures(20, 20, 59), failures(20, 20, 61), failures(0, 40, 10)), (Some(1), None, Some(50)));
+        assert_eq!(
+            (failures(20, 20, 59), failures(20, 20, 61), failures(0, 40, 10)),
+            (Some(1), None, Some(50))
+        );
         let network = |address: &str| network_text(address.parse().unwrap());
         assert_eq!(network("2001:db8:1:2:3:4:5:6"), network("2001:db8:1:2::1"));
         assert_ne!(network("2001:db8:1:3::1"), network("2001:db8:1:2::1"));

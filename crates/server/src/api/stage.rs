@@ -1,6 +1,6 @@
 //! Stages and what they serve.
 
-use super::change::{ask, confirmed};
+use super::change::{ask, confirmed, repeated};
 use super::group::HowAsQuery;
 use crate::body::JsonBody;
 use crate::change::documents::read_documents;
@@ -35,7 +35,13 @@ pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<
 /// Returns why the database does not answer.
 pub async fn stages(db: &PgPool) -> Result<Vec<Stage>, ApiError> {
     let served = stage::served(db).await?;
-    let of = |name: &str| served.iter().filter(|(stage, _, _)| stage == name).map(|(_, kit, version)| format!("{kit}@{version}")).collect();
+    let of = |name: &str| {
+        served
+            .iter()
+            .filter(|(stage, _, _)| stage == name)
+            .map(|(_, kit, version)| format!("{kit}@{version}"))
+            .collect()
+    };
     Ok(stage::all(db)
         .await?
         .into_iter()
@@ -53,7 +59,16 @@ pub async fn make(
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
-    edit(name, &StageChange::Make { before: wanted.before.clone() }, format!("make the stage {name}"), &wanted.how, &caller.asker, db, here).await
+    edit(
+        name,
+        &StageChange::Make { before: wanted.before.clone() },
+        format!("make the stage {name}"),
+        &wanted.how,
+        &caller.asker,
+        db,
+        here,
+    )
+    .await
 }
 
 /// Moves a stage before another one, or to the end.
@@ -66,7 +81,16 @@ pub async fn shift(
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
-    edit(name, &StageChange::Move { before: wanted.before.clone() }, format!("move the stage {name}"), &wanted.how, &caller.asker, db, here).await
+    edit(
+        name,
+        &StageChange::Move { before: wanted.before.clone() },
+        format!("move the stage {name}"),
+        &wanted.how,
+        &caller.asker,
+        db,
+        here,
+    )
+    .await
 }
 
 /// Renames a stage: groups that name it and the releases that it serves follow.
@@ -80,7 +104,8 @@ pub async fn rename(
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
     let what = format!("rename the stage {name} to {}", wanted.to.escape_debug());
-    edit(name, &StageChange::Rename { to: wanted.to.clone() }, what, &wanted.how, &caller.asker, db, here).await
+    edit(name, &StageChange::Rename { to: wanted.to.clone() }, what, &wanted.how, &caller.asker, db, here)
+        .await
 }
 
 /// Lets changes of what a stage serves ask for a second person, or no longer.
@@ -94,26 +119,51 @@ pub async fn second_person(
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
     let required = wanted.required;
-    let what = format!("changes of the stage {name} {}", if required { "need a second person" } else { "no longer need a second person" });
+    let what = format!(
+        "changes of the stage {name} {}",
+        if required { "need a second person" } else { "no longer need a second person" }
+    );
     edit(name, &StageChange::SecondPerson { required }, what, &wanted.how, &caller.asker, db, here).await
 }
 
 /// Removes a stage that no group names.
 #[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"])), params(HowAsQuery), responses((status = 200, body = Changed)))]
 #[delete("/api/stages/<name>?<how..>")]
-pub async fn remove(name: &str, how: HowAsQuery, caller: MayAsk<StageEdit>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
-    edit(name, &StageChange::Remove, format!("remove the stage {name}"), &how.into(), &caller.asker, db, here).await
+pub async fn remove(
+    name: &str,
+    how: HowAsQuery,
+    caller: MayAsk<StageEdit>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
+    edit(name, &StageChange::Remove, format!("remove the stage {name}"), &how.into(), &caller.asker, db, here)
+        .await
 }
 
-async fn edit(name: &str, edit: &StageChange, what: String, how: &HowToChange, asker: &Asker, db: &PgPool, here: &Here) -> Answer<Changed> {
+async fn edit(
+    name: &str,
+    edit: &StageChange,
+    what: String,
+    how: &HowToChange,
+    asker: &Asker,
+    db: &PgPool,
+    here: &Here,
+) -> Answer<Changed> {
+    if let Some(changed) = repeated(db, here, asker).await? {
+        return Ok(Json(changed));
+    }
     let documents = read_documents(&mut *db.acquire().await?).await?;
     let edits = edit_stage(&documents, name, edit).map_err(|error| match error {
         StageError::Missing(name) => ApiError::Missing { what: "stage", name },
         StageError::Name => ApiError::invalid("name", error.to_string()),
-        StageError::Exists(_) => ApiError::Conflict { message: error.to_string(), hint: "constans stage list shows the stages".to_owned() },
-        StageError::Named { .. } => {
-            ApiError::Conflict { message: error.to_string(), hint: "let the group name another stage first: constans group set".to_owned() }
-        }
+        StageError::Exists(_) => ApiError::Conflict {
+            message: error.to_string(),
+            hint: "constans stage list shows the stages".to_owned(),
+        },
+        StageError::Named { .. } => ApiError::Conflict {
+            message: error.to_string(),
+            hint: "let the group name another stage first: constans group set".to_owned(),
+        },
     })?;
     let draft = Draft {
         kind: "stage",
@@ -126,6 +176,8 @@ async fn edit(name: &str, edit: &StageChange, what: String, how: &HowToChange, a
         is_request: how.request || !asker.may_hand_out,
         confirmed: confirmed(how),
         goes_back: None,
+        unless_changed_after: how.unless_changed_after,
+        request_key: asker.request_key.as_deref(),
     };
     ask(db, here, &draft).await
 }
@@ -133,21 +185,43 @@ async fn edit(name: &str, edit: &StageChange, what: String, how: &HowToChange, a
 /// Serves releases in a stage, all or none.
 #[utoipa::path(tag = "kits", security(("token" = ["stage.serve"]), ("session" = ["stage.serve"])), request_body = Serve, responses((status = 200, body = Changed)))]
 #[post("/api/stages/<name>/serve", data = "<wanted>")]
-pub async fn serve(name: &str, wanted: JsonBody<Serve>, caller: MayAsk<StageServe>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Changed> {
+pub async fn serve(
+    name: &str,
+    wanted: JsonBody<Serve>,
+    caller: MayAsk<StageServe>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
     serve_releases(name, &wanted.releases, &wanted.how, &caller.asker, db, here).await
 }
 
-async fn serve_releases(name: &str, releases: &[String], how: &HowToChange, asker: &Asker, db: &PgPool, here: &Here) -> Answer<Changed> {
+async fn serve_releases(
+    name: &str,
+    releases: &[String],
+    how: &HowToChange,
+    asker: &Asker,
+    db: &PgPool,
+    here: &Here,
+) -> Answer<Changed> {
+    if let Some(changed) = repeated(db, here, asker).await? {
+        return Ok(Json(changed));
+    }
     let mut connection = db.acquire().await?;
     if !stage::names(&mut *connection).await?.iter().any(|known| known == name) {
         return Err(ApiError::Missing { what: "stage", name: name.to_owned() });
     }
-    let mut served: BTreeMap<String, String> =
-        stage::served(&mut *connection).await?.into_iter().filter(|(stage, ..)| stage == name).map(|(_, kit, version)| (kit, version)).collect();
+    let mut served: BTreeMap<String, String> = stage::served(&mut *connection)
+        .await?
+        .into_iter()
+        .filter(|(stage, ..)| stage == name)
+        .map(|(_, kit, version)| (kit, version))
+        .collect();
     let mut edits = Vec::new();
     for wanted in releases {
         let missing = || ApiError::Missing { what: "release", name: wanted.clone() };
-        let (kit, version) = wanted.split_once('@').ok_or_else(|| ApiError::invalid("release", format!("`{wanted}` is not KIT@VERSION")))?;
+        let (kit, version) = wanted
+            .split_once('@')
+            .ok_or_else(|| ApiError::invalid("release", format!("`{wanted}` is not KIT@VERSION")))?;
         let found = release::find(&mut *connection, kit, version).await?.ok_or_else(missing)?;
         if let (Some(by), Some(because)) = (found.withdrawn_by, found.withdrawn_because) {
             return Err(ApiError::Conflict {
@@ -172,6 +246,8 @@ async fn serve_releases(name: &str, releases: &[String], how: &HowToChange, aske
         is_request: how.request || !asker.may_hand_out,
         confirmed: confirmed(how),
         goes_back: None,
+        unless_changed_after: how.unless_changed_after,
+        request_key: asker.request_key.as_deref(),
     };
     ask(db, here, &draft).await
 }
@@ -179,38 +255,69 @@ async fn serve_releases(name: &str, releases: &[String], how: &HowToChange, aske
 /// Serves the previous release of a kit again.
 #[utoipa::path(tag = "kits", security(("token" = ["stage.serve"]), ("session" = ["stage.serve"])), request_body = GoBack, responses((status = 200, body = WentBack)))]
 #[post("/api/stages/<name>/back", data = "<wanted>")]
-pub async fn back(name: &str, wanted: JsonBody<GoBack>, caller: MayAsk<StageServe>, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<WentBack> {
+pub async fn back(
+    name: &str,
+    wanted: JsonBody<GoBack>,
+    caller: MayAsk<StageServe>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<WentBack> {
     let kit = &wanted.kit;
     let served = stage::served(db.inner()).await?;
-    let present = served.into_iter().find(|(stage, one, _)| stage == name && one == kit).map(|(_, _, version)| version);
-    let present = present.ok_or_else(|| ApiError::Missing { what: "kit that the stage serves", name: kit.clone() })?;
+    let present =
+        served.into_iter().find(|(stage, one, _)| stage == name && one == kit).map(|(_, _, version)| version);
+    let present =
+        present.ok_or_else(|| ApiError::Missing { what: "kit that the stage serves", name: kit.clone() })?;
     let before = stage::before(db.inner(), name, kit, &present).await?.ok_or_else(|| ApiError::Conflict {
-        message: format!("{name} has no earlier release of {kit} before {kit}@{present} that is not withdrawn"),
+        message: format!(
+            "{name} has no earlier release of {kit} before {kit}@{present} that is not withdrawn"
+        ),
         hint: format!("list the releases: constans kit log {kit}"),
     })?;
     let to = format!("{kit}@{before}");
-    let changed = serve_releases(name, std::slice::from_ref(&to), &wanted.how, &caller.asker, db, here).await?.into_inner();
+    let changed = serve_releases(name, std::slice::from_ref(&to), &wanted.how, &caller.asker, db, here)
+        .await?
+        .into_inner();
     Ok(Json(WentBack { from: format!("{kit}@{present}"), to, changed }))
 }
 
 /// Refuses a set of releases in which something is required that is not there: says all of it, and what would do.
-async fn check_requirements(db: &mut PgConnection, name: &str, served: &BTreeMap<String, String>, named: &[String]) -> Result<(), ApiError> {
+async fn check_requirements(
+    db: &mut PgConnection,
+    name: &str,
+    served: &BTreeMap<String, String>,
+    named: &[String],
+) -> Result<(), ApiError> {
     let all = solvable(&mut *db).await?;
-    let find = |kit: &str, version: &str| all.iter().find(|release| release.kit == kit && release.version.to_string() == version).cloned();
-    let served: Vec<require::Release> = served.iter().filter_map(|(kit, version)| find(kit, version)).collect();
+    let find = |kit: &str, version: &str| {
+        all.iter().find(|release| release.kit == kit && release.version.to_string() == version).cloned()
+    };
+    let served: Vec<require::Release> =
+        served.iter().filter_map(|(kit, version)| find(kit, version)).collect();
     // What the stage serves must go together as it is: nothing is chosen for it.
     let Err(unmet) = require::solve(&served, &served) else { return Ok(()) };
     let message: Vec<String> = unmet
         .iter()
         .map(|unmet| match &unmet.taken {
-            Some((version, _)) => format!("{} requires {} {}, and the stage serves {version}", unmet.by, unmet.kit(), unmet.wanted),
-            None => format!("{} requires {} {}, and the stage serves none", unmet.by, unmet.kit(), unmet.wanted),
+            Some((version, _)) => format!(
+                "{} requires {} {}, and the stage serves {version}",
+                unmet.by,
+                unmet.kit(),
+                unmet.wanted
+            ),
+            None => {
+                format!("{} requires {} {}, and the stage serves none", unmet.by, unmet.kit(), unmet.wanted)
+            }
         })
         .collect();
-    let given: Vec<require::Release> = named.iter().filter_map(|name| name.split_once('@').and_then(|(kit, version)| find(kit, version))).collect();
+    let given: Vec<require::Release> = named
+        .iter()
+        .filter_map(|name| name.split_once('@').and_then(|(kit, version)| find(kit, version)))
+        .collect();
     let hint = match require::solve(&given, &all) {
         Ok(chosen) => {
-            let together: Vec<String> = chosen.iter().map(|(kit, version)| format!("{kit}@{version}")).collect();
+            let together: Vec<String> =
+                chosen.iter().map(|(kit, version)| format!("{kit}@{version}")).collect();
             format!("serve them together: constans stage serve {name} {}", together.join(" "))
         }
         Err(unmet) => unmet.iter().map(require::Unmet::hint).collect::<Vec<_>>().join("; "),

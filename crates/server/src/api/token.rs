@@ -38,9 +38,15 @@ fn shown(row: TokenRow) -> Token {
 /// Creates a token for a program; it is returned only once.
 #[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), request_body = NewToken, responses((status = 200, body = MadeToken)))]
 #[post("/api/tokens", data = "<wanted>")]
-pub async fn make(wanted: JsonBody<NewToken>, caller: Allowed<PeopleManage>, db: &State<PgPool>) -> Answer<MadeToken> {
+pub async fn make(
+    wanted: JsonBody<NewToken>,
+    caller: Allowed<PeopleManage>,
+    db: &State<PgPool>,
+) -> Answer<MadeToken> {
     let mut transaction = db.begin().await?;
-    let made = people::make_token(&mut transaction, &caller.person, &wanted.person, &wanted.name, wanted.for_secs).await?;
+    let made =
+        people::make_token(&mut transaction, &caller.person, &wanted.person, &wanted.name, wanted.for_secs)
+            .await?;
     transaction.commit().await?;
     Ok(Json(made))
 }

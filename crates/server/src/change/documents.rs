@@ -22,11 +22,17 @@ pub type Documents = BTreeMap<DocumentKey, Value>;
 ///
 /// Returns why the database does not answer.
 pub async fn read_documents(db: &mut PgConnection) -> Result<Documents, ApiError> {
-    let group = |body: Value| (DocumentKey::Group(body["name"].as_str().unwrap_or_default().to_owned()), body);
-    let served = |(stage, kit, version): (String, String, String)| (DocumentKey::Served { stage, kit }, json!(version));
+    let group =
+        |body: Value| (DocumentKey::Group(body["name"].as_str().unwrap_or_default().to_owned()), body);
+    let served = |(stage, kit, version): (String, String, String)| {
+        (DocumentKey::Served { stage, kit }, json!(version))
+    };
     let stages = (DocumentKey::Stages, json!(stage::all(&mut *db).await?));
     let groups = group::all(&mut *db).await?.into_iter().map(group);
-    Ok(std::iter::once(stages).chain(groups).chain(stage::served(db).await?.into_iter().map(served)).collect())
+    Ok(std::iter::once(stages)
+        .chain(groups)
+        .chain(stage::served(db).await?.into_iter().map(served))
+        .collect())
 }
 
 /// Reads all documents as they are now, and those of the nodes that edits are about.
@@ -38,7 +44,12 @@ pub async fn read_documents_of(db: &mut PgConnection, edits: &[DocumentEdit]) ->
     let mut documents = read_documents(&mut *db).await?;
     let nodes = nodes_of(edits);
     if !nodes.is_empty() {
-        documents.extend(node::documents(db, &nodes).await?.into_iter().map(|(id, body)| (DocumentKey::Node(id.to_string()), json!(body))));
+        documents.extend(
+            node::documents(db, &nodes)
+                .await?
+                .into_iter()
+                .map(|(id, body)| (DocumentKey::Node(id.to_string()), json!(body))),
+        );
     }
     Ok(documents)
 }
@@ -65,13 +76,19 @@ pub fn edited(mut documents: Documents, edits: &[DocumentEdit]) -> Documents {
 /// # Errors
 ///
 /// Returns why the database does not take them.
-pub async fn store_edits(db: &mut PgConnection, edits: &[DocumentEdit], by: &str, change: i64) -> sqlx::Result<()> {
+pub async fn store_edits(
+    db: &mut PgConnection,
+    edits: &[DocumentEdit],
+    by: &str,
+    change: i64,
+) -> sqlx::Result<()> {
     for edit in edits {
         match &edit.key {
             DocumentKey::Stages => stage::set(&mut *db, &StageEntry::all(edit.after.as_ref())).await?,
             DocumentKey::Group(name) => group::set(&mut *db, name, edit.after.as_ref(), by, change).await?,
             DocumentKey::Served { stage, kit } => {
-                stage::serve(&mut *db, stage, kit, edit.after.as_ref().and_then(Value::as_str), by, change).await?;
+                stage::serve(&mut *db, stage, kit, edit.after.as_ref().and_then(Value::as_str), by, change)
+                    .await?;
             }
             DocumentKey::Node(_) => {}
         }
@@ -123,7 +140,11 @@ pub struct Served {
 /// # Errors
 ///
 /// Returns why the database does not answer, or which release cannot be read.
-pub async fn read_served(db: &mut PgConnection, here: &Here, documents: &Documents) -> Result<Served, ApiError> {
+pub async fn read_served(
+    db: &mut PgConnection,
+    here: &Here,
+    documents: &Documents,
+) -> Result<Served, ApiError> {
     let mut all = Served::default();
     for (key, version) in documents {
         let (DocumentKey::Served { stage, kit }, Some(version)) = (key, version.as_str()) else { continue };

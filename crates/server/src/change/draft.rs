@@ -32,6 +32,10 @@ pub struct Draft<'a> {
     pub confirmed: Option<Confirmed>,
     /// The change that it takes back.
     pub goes_back: Option<i64>,
+    /// It is refused if a document that it edits was edited after this change.
+    pub unless_changed_after: Option<u32>,
+    /// The key of the request, if it has one: repeated, it makes no second change.
+    pub request_key: Option<&'a str>,
 }
 
 /// Queues a change and returns its number. It is worked at when the transaction is committed.
@@ -41,6 +45,9 @@ pub struct Draft<'a> {
 /// Returns that the server is recovering, or why it could not be stored.
 pub async fn queue(db: &mut PgConnection, draft: &Draft<'_>) -> Result<i64, ApiError> {
     refuse_while_recovering(&mut *db).await?;
+    if let Some(newest) = draft.unless_changed_after {
+        refuse_later(&mut *db, &draft.edits, i64::from(newest)).await?;
+    }
     let epoch = fleet::read(&mut *db).await?.epoch;
     let confirmed = draft.confirmed.as_ref().map(|confirmed| json!(confirmed));
     let new = NewChange {
@@ -56,11 +63,26 @@ pub async fn queue(db: &mut PgConnection, draft: &Draft<'_>) -> Result<i64, ApiE
         goes_back: draft.goes_back,
         epoch,
         status: "waiting",
+        request_key: draft.request_key,
     };
     let no = change::add(&mut *db, &new).await?;
     let kind = if draft.is_preview || draft.is_request { JobKind::Preview } else { JobKind::Change };
     job::queue(db, kind, no, &format!("C{no}: {}", draft.what), draft.who, None).await?;
     Ok(no)
+}
+
+async fn refuse_later(db: &mut PgConnection, edits: &[DocumentEdit], newest: i64) -> Result<(), ApiError> {
+    for edit in edits {
+        if let Some((no, who)) =
+            change::last_of_key(&mut *db, &edit.key).await?.filter(|(no, _)| *no > newest)
+        {
+            return Err(ApiError::Conflict {
+                message: format!("{} was changed after C{newest}, by C{no}, {who}", edit.title()),
+                hint: format!("look at it as it is now: constans change show C{no}; then try again"),
+            });
+        }
+    }
+    Ok(())
 }
 
 /// Refuses what would be handed out while nothing is.

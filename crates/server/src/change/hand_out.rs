@@ -31,7 +31,11 @@ pub enum HandOut {
 /// # Errors
 ///
 /// Returns why that ended early.
-pub async fn hand_out(db: &mut PgConnection, work: &Work<'_>, prepared: &mut Prepared) -> Result<HandOut, Ended> {
+pub async fn hand_out(
+    db: &mut PgConnection,
+    work: &Work<'_>,
+    prepared: &mut Prepared,
+) -> Result<HandOut, Ended> {
     let no = work.change.no;
     let mut transaction = db.begin().await?;
     if let Err(error) = fleet::lock(&mut transaction).await {
@@ -79,14 +83,20 @@ pub async fn hand_out(db: &mut PgConnection, work: &Work<'_>, prepared: &mut Pre
     change::hand_out(&mut transaction, no, now.epoch).await?;
     change::set_handed_out(&mut *transaction, no, before, &json!(prepared.impact)).await?;
     let detail = json!({ "change": no, "because": work.change.because, "approved_by": work.change.approved_by, "nodes": prepared.impact.nodes, "edits": work.change.edits });
-    audit::add(&mut *transaction, &work.change.who, "handed out a change", &work.change.what, &detail).await?;
+    audit::add(&mut *transaction, &work.change.who, "handed out a change", &work.change.what, &detail)
+        .await?;
     for what in ["groups", "kits", "nodes"] {
         notice::tell(&mut *transaction, what).await?;
     }
     stop_at("handing_out");
     transaction.commit().await?;
     work.here.metrics.handing_out.observe(locked.elapsed().as_secs_f64());
-    tracing::info!(change = no, nodes = prepared.impact.nodes, locked_ms = locked.elapsed().as_millis() as u64, "handed out a change");
+    tracing::info!(
+        change = no,
+        nodes = prepared.impact.nodes,
+        locked_ms = locked.elapsed().as_millis() as u64,
+        "handed out a change"
+    );
     stop_at("handed_out");
     Ok(HandOut::Done)
 }
@@ -100,21 +110,34 @@ pub fn refusal(work: &Work<'_>, impact: &Impact) -> Option<Ended> {
     let changed = Changed { unusable: impact.unusable.clone(), ..Changed::default() };
     let of = if nodes == 1 { "a node".to_owned() } else { format!("{nodes} nodes") };
     Some(Ended::Refused(
-        format!("after this change the desired state of {of} cannot be resolved: {}", changed.reasons().join("; ")),
+        format!(
+            "after this change the desired state of {of} cannot be resolved: {}",
+            changed.reasons().join("; ")
+        ),
         "fix it first; with --although-unusable these nodes keep their last usable state".to_owned(),
     ))
 }
 
 /// Returns as what a change waits for a person, if it does.
-async fn must_wait(db: &mut PgConnection, work: &Work<'_>, impact: &Impact) -> Result<Option<&'static str>, ApiError> {
+async fn must_wait(
+    db: &mut PgConnection,
+    work: &Work<'_>,
+    impact: &Impact,
+) -> Result<Option<&'static str>, ApiError> {
     if work.change.kind == "resolver" {
         return Ok(None);
     }
-    if work.change.approved_by.is_none() && !asks_for_second_person(&read_documents(&mut *db).await?, &work.edits).is_empty() {
+    if work.change.approved_by.is_none()
+        && !asks_for_second_person(&read_documents(&mut *db).await?, &work.edits).is_empty()
+    {
         return Ok(Some("requested"));
     }
     let joined = change::affected(db, work.change.no).await?.joined.unsigned_abs();
-    let confirmed = work.change.confirmed.clone().map(|stored| read_stored(|| format!("confirmation of C{}", work.change.no), stored));
+    let confirmed = work
+        .change
+        .confirmed
+        .clone()
+        .map(|stored| read_stored(|| format!("confirmation of C{}", work.change.no), stored));
     let confirmed: Option<Confirmed> = confirmed.transpose()?;
     // What an approved change takes more than it did is asked of who approves, once more.
     let waits_as = if work.change.approved_by.is_some() { "requested" } else { "unconfirmed" };

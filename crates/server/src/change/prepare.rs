@@ -11,7 +11,9 @@ use crate::store::change::{self, ChangeRow, NewChangeNode};
 use crate::store::job::{self, Claim, JobRow};
 use crate::store::wanted::{self, NodeViewRow};
 use crate::store::{fleet, notice};
-use constans_core::change::{ClauseInState, DocumentEdit, DocumentKey, Impact, ImpactBuilder, NodeDocument, later_edits, only_nodes};
+use constans_core::change::{
+    ClauseInState, DocumentEdit, DocumentKey, Impact, ImpactBuilder, NodeDocument, later_edits, only_nodes,
+};
 use serde_json::json;
 use sqlx::{Connection as _, PgConnection};
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -78,7 +80,11 @@ pub async fn prepare(db: &mut PgConnection, work: &Work<'_>) -> Result<Prepared,
         return Err(refused_for_later(&mut *db, later).await?);
     }
     let documents = edited(documents, &work.edits);
-    let mut prepared = Prepared { base, resolver: Resolver::new(&mut *db, work.here, &documents).await?, impact: Impact::default() };
+    let mut prepared = Prepared {
+        base,
+        resolver: Resolver::new(&mut *db, work.here, &documents).await?,
+        impact: Impact::default(),
+    };
     stop_at("drafted");
     let only = only_nodes(&work.edits).map(|_| nodes_of(&work.edits));
     let total = match &only {
@@ -118,7 +124,13 @@ async fn begin(db: &mut PgConnection, work: &Work<'_>) -> Result<(fleet::FleetRo
     Ok((now, None))
 }
 
-async fn note(db: &mut PgConnection, work: &Work<'_>, reached: Option<Uuid>, done: i64, total: i64) -> Result<(), Ended> {
+async fn note(
+    db: &mut PgConnection,
+    work: &Work<'_>,
+    reached: Option<Uuid>,
+    done: i64,
+    total: i64,
+) -> Result<(), Ended> {
     match job::note(db, &work.job, reached, done, total).await? {
         Claim::Held => Ok(()),
         Claim::Lost => Err(Ended::Lost),
@@ -132,15 +144,27 @@ async fn refused_for_later(db: &mut PgConnection, later: &DocumentEdit) -> sqlx:
         DocumentKey::Stages | DocumentKey::Served { .. } => "constans stage list",
         DocumentKey::Node(_) => "constans node list",
     };
-    let by = change::last_of_key(db, &later.key).await?.map_or_else(|| "meanwhile".to_owned(), |(no, who)| format!("meanwhile by C{no}, {who}"));
-    Ok(Ended::Refused(format!("{} was changed {by}", later.title()), format!("look at it as it is now: {list}; then try again")))
+    let by = change::last_of_key(db, &later.key)
+        .await?
+        .map_or_else(|| "meanwhile".to_owned(), |(no, who)| format!("meanwhile by C{no}, {who}"));
+    Ok(Ended::Refused(
+        format!("{} was changed {by}", later.title()),
+        format!("look at it as it is now: {list}; then try again"),
+    ))
 }
 
-async fn prepare_nodes(db: &mut PgConnection, work: &Work<'_>, resolver: &mut Resolver, mut nodes: Vec<NodeViewRow>) -> Result<(), ApiError> {
+async fn prepare_nodes(
+    db: &mut PgConnection,
+    work: &Work<'_>,
+    resolver: &mut Resolver,
+    mut nodes: Vec<NodeViewRow>,
+) -> Result<(), ApiError> {
     let retired = edit_views(&work.edits, &mut nodes)?;
-    let known: Vec<_> = nodes.iter().map(|node| (node.placement, node.sources, node.unusable.clone())).collect();
+    let known: Vec<_> =
+        nodes.iter().map(|node| (node.placement, node.sources, node.unusable.clone())).collect();
     let rows = resolver.resolve(&mut *db, nodes).await?;
-    let (different, same): (Vec<_>, Vec<_>) = rows.into_iter().zip(known).partition(|(row, known)| differs(row, known));
+    let (different, same): (Vec<_>, Vec<_>) =
+        rows.into_iter().zip(known).partition(|(row, known)| differs(row, known));
     let different: Vec<NewChangeNode> = different.into_iter().map(|(row, _)| row).collect();
     let same: Vec<Uuid> = same.into_iter().map(|(row, _)| row.node).chain(retired).collect();
     Ok(change::set_nodes(db, work.change.no, &different, &same).await?)
@@ -148,7 +172,8 @@ async fn prepare_nodes(db: &mut PgConnection, work: &Work<'_>, resolver: &mut Re
 
 /// Gives nodes the names and labels that edits give them, and leaves those out that they retire. Returns these.
 fn edit_views(edits: &[DocumentEdit], nodes: &mut Vec<NodeViewRow>) -> Result<Vec<Uuid>, ApiError> {
-    let by_node: HashMap<Uuid, &DocumentEdit> = edits.iter().filter_map(|edit| Some((edit.key.node()?.parse().ok()?, edit))).collect();
+    let by_node: HashMap<Uuid, &DocumentEdit> =
+        edits.iter().filter_map(|edit| Some((edit.key.node()?.parse().ok()?, edit))).collect();
     let is_retired = |id: &Uuid| by_node.get(id).is_some_and(|edit| edit.after.is_none());
     let retired = nodes.iter().map(|node| node.id).filter(is_retired).collect();
     nodes.retain(|node| !is_retired(&node.id));
@@ -163,7 +188,12 @@ fn edit_views(edits: &[DocumentEdit], nodes: &mut Vec<NodeViewRow>) -> Result<Ve
 
 /// Prepares the nodes that were edited by what the snapshot does not see. Returns whether there were more than `few`; fewer are
 /// left as they are, with their snapshot.
-async fn catch_up(db: &mut PgConnection, work: &Work<'_>, prepared: &mut Prepared, few: usize) -> Result<bool, Ended> {
+async fn catch_up(
+    db: &mut PgConnection,
+    work: &Work<'_>,
+    prepared: &mut Prepared,
+    few: usize,
+) -> Result<bool, Ended> {
     let next = fleet::read(&mut *db).await?.snapshot;
     let edited = wanted::edited_since(&mut *db, &prepared.base.snapshot).await?;
     if edited.len() <= few {
@@ -187,7 +217,11 @@ async fn catch_up(db: &mut PgConnection, work: &Work<'_>, prepared: &mut Prepare
 /// # Errors
 ///
 /// Returns why that could not be done.
-pub async fn prepare_rest(db: &mut PgConnection, work: &Work<'_>, prepared: &mut Prepared) -> Result<bool, ApiError> {
+pub async fn prepare_rest(
+    db: &mut PgConnection,
+    work: &Work<'_>,
+    prepared: &mut Prepared,
+) -> Result<bool, ApiError> {
     let edited = wanted::edited_since(&mut *db, &prepared.base.snapshot).await?;
     for part in edited.chunks(TOGETHER as usize) {
         prepare_these(&mut *db, work, &mut prepared.resolver, part).await?;
@@ -195,7 +229,12 @@ pub async fn prepare_rest(db: &mut PgConnection, work: &Work<'_>, prepared: &mut
     Ok(!edited.is_empty())
 }
 
-async fn prepare_these(db: &mut PgConnection, work: &Work<'_>, resolver: &mut Resolver, nodes: &[Uuid]) -> Result<(), ApiError> {
+async fn prepare_these(
+    db: &mut PgConnection,
+    work: &Work<'_>,
+    resolver: &mut Resolver,
+    nodes: &[Uuid],
+) -> Result<(), ApiError> {
     let views = wanted::node_views(&mut *db, nodes).await?;
     prepare_nodes(db, work, resolver, views).await
 }
@@ -216,15 +255,26 @@ pub async fn impact(db: &mut PgConnection, no: i64) -> Result<Impact, ApiError> 
         if clauses.len() > MOST_CLAUSES {
             clauses.clear();
         }
-        let ids: BTreeSet<i64> = transitions.iter().flat_map(|one| one.before.iter().chain(&one.after)).copied().collect();
+        let ids: BTreeSet<i64> =
+            transitions.iter().flat_map(|one| one.before.iter().chain(&one.after)).copied().collect();
         let unknown: Vec<i64> = ids.into_iter().filter(|id| !clauses.contains_key(id)).collect();
         let read = |(id, body, address, restarts_on): (i64, String, String, Vec<String>)| {
-            (id, ClauseInState { body: body.into(), address: address.into(), restarts_on: restarts_on.into_iter().map(Arc::from).collect() })
+            (
+                id,
+                ClauseInState {
+                    body: body.into(),
+                    address: address.into(),
+                    restarts_on: restarts_on.into_iter().map(Arc::from).collect(),
+                },
+            )
         };
         clauses.extend(change::clauses(&mut *db, &unknown).await?.into_iter().map(read));
         for one in &transitions {
-            let [before, after] = [&one.before, &one.after].map(|ids| ids.iter().copied().collect::<HashSet<i64>>());
-            let of = |ids: &mut dyn Iterator<Item = &i64>| ids.filter_map(|id| clauses.get(id).cloned()).collect::<Vec<_>>();
+            let [before, after] =
+                [&one.before, &one.after].map(|ids| ids.iter().copied().collect::<HashSet<i64>>());
+            let of = |ids: &mut dyn Iterator<Item = &i64>| {
+                ids.filter_map(|id| clauses.get(id).cloned()).collect::<Vec<_>>()
+            };
             let mut kept = of(&mut after.intersection(&before));
             kept.retain(|clause| !clause.restarts_on.is_empty());
             let (gone, come) = (of(&mut before.difference(&after)), of(&mut after.difference(&before)));
@@ -233,7 +283,11 @@ pub async fn impact(db: &mut PgConnection, no: i64) -> Result<Impact, ApiError> 
     }
     let affected = change::affected(&mut *db, no).await?;
     let impact = builder.done(affected.nodes.unsigned_abs(), affected.settings.unsigned_abs());
-    Ok(Impact { unusable: change::unusable(&mut *db, no).await?, not_served: change::not_served(db, no).await?, ..impact })
+    Ok(Impact {
+        unusable: change::unusable(&mut *db, no).await?,
+        not_served: change::not_served(db, no).await?,
+        ..impact
+    })
 }
 
 /// Reads the edits of a change.

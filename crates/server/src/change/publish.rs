@@ -5,7 +5,9 @@ use crate::problem::{ApiError, read_stored};
 use crate::store::release::{self, ReleaseRow};
 use crate::store::wanted;
 use constans_core::digest::{of_contents, of_value};
-use constans_core::kit::{Checked, Finding, Kit, KitFiles, Level, Surroundings, check, explain_findings, require};
+use constans_core::kit::{
+    Checked, Finding, Kit, KitFiles, Level, Surroundings, check, explain_findings, require,
+};
 use constans_folder::{MOST_BYTES, MOST_FILES, bounds, on_large_stack};
 use constans_wire::kit::ReleaseFiles;
 use jiff_sqlx::ToSqlx as _;
@@ -27,14 +29,17 @@ pub const LARGEST_FILE: u64 = 64 * 1024 * 1024;
 ///
 /// Returns which contents are lacking.
 pub async fn files_of(db: &mut PgConnection, listed: &Value) -> Result<KitFiles, ApiError> {
-    let listed: Vec<(String, String)> = read_stored(|| "list of files of a release".to_owned(), listed.clone())?;
+    let listed: Vec<(String, String)> =
+        read_stored(|| "list of files of a release".to_owned(), listed.clone())?;
     let names: Vec<String> = listed.iter().map(|(_, name)| name.clone()).collect();
-    let contents: BTreeMap<String, Arc<[u8]>> = release::contents(db, &names).await?.into_iter().map(|(name, bytes)| (name, bytes.into())).collect();
+    let contents: BTreeMap<String, Arc<[u8]>> =
+        release::contents(db, &names).await?.into_iter().map(|(name, bytes)| (name, bytes.into())).collect();
     let mut files = BTreeMap::new();
     // A small content under many paths is as much to check as a large kit.
     let mut bytes_of_all = 0;
     for (path, name) in listed {
-        let bytes = contents.get(&name).ok_or_else(|| ApiError::Missing { what: "content", name: name.clone() })?;
+        let bytes =
+            contents.get(&name).ok_or_else(|| ApiError::Missing { what: "content", name: name.clone() })?;
         bytes_of_all += bytes.len() as u64;
         if bytes_of_all > MOST_BYTES {
             return Err(ApiError::TooLarge { what: "a kit", most_bytes: MOST_BYTES });
@@ -69,14 +74,24 @@ pub struct CheckedKit {
 /// # Errors
 ///
 /// Returns all findings if one of them is an error, or what is wrong with the lists.
-pub async fn check_releases(db: &mut PgConnection, kits: Vec<ReleaseFiles>, by: &str) -> Result<(Vec<ReleaseRow>, String), ApiError> {
+pub async fn check_releases(
+    db: &mut PgConnection,
+    kits: Vec<ReleaseFiles>,
+    by: &str,
+) -> Result<(Vec<ReleaseRow>, String), ApiError> {
     let kits = check_kits(db, kits).await?;
-    let errors = kits.iter().flat_map(|one| &one.checked.findings).filter(|finding| finding.level == Level::Error).count();
+    let errors = kits
+        .iter()
+        .flat_map(|one| &one.checked.findings)
+        .filter(|finding| finding.level == Level::Error)
+        .count();
     let text: String = kits.iter().map(CheckedKit::explain).collect();
-    let rows: Vec<ReleaseRow> = kits.iter().filter_map(|one| Some(row_of(one.checked.kit.as_ref()?, &one.listed, by))).collect();
+    let rows: Vec<ReleaseRow> =
+        kits.iter().filter_map(|one| Some(row_of(one.checked.kit.as_ref()?, &one.listed, by))).collect();
     if errors > 0 || rows.is_empty() {
         let what = if kits.len() > 1 { "the kits were" } else { "the kit was" };
-        let message = format!("{what} refused whole: {errors} {}", if errors == 1 { "error" } else { "errors" });
+        let message =
+            format!("{what} refused whole: {errors} {}", if errors == 1 { "error" } else { "errors" });
         return Err(ApiError::Findings { message, text });
     }
     Ok((rows, text))
@@ -87,7 +102,10 @@ pub async fn check_releases(db: &mut PgConnection, kits: Vec<ReleaseFiles>, by: 
 /// # Errors
 ///
 /// Returns what is wrong with the lists.
-pub async fn find_releases(db: &mut PgConnection, kits: Vec<ReleaseFiles>) -> Result<Vec<Vec<Finding>>, ApiError> {
+pub async fn find_releases(
+    db: &mut PgConnection,
+    kits: Vec<ReleaseFiles>,
+) -> Result<Vec<Vec<Finding>>, ApiError> {
     let mut kits = check_kits(db, kits).await?;
     kits.sort_by_key(|one| one.at);
     Ok(kits.into_iter().map(|one| one.checked.findings).collect())
@@ -109,14 +127,24 @@ async fn check_kits(db: &mut PgConnection, kits: Vec<ReleaseFiles>) -> Result<Ve
     let published = solvable(&mut *db).await?;
     let at_hand: Vec<Kit> = brought.iter().filter_map(|one| one.kit.clone()).collect();
     let mut all = Vec::new();
-    let labels: BTreeSet<String> = wanted::labels(&mut *db).await?.into_iter().map(|(label, _)| label).collect();
+    let labels: BTreeSet<String> =
+        wanted::labels(&mut *db).await?.into_iter().map(|(label, _)| label).collect();
     for one in in_order(brought) {
         let others = required_by(&mut *db, &one, &at_hand, &published).await?;
-        try_check(std::iter::once(one.files.clone()).chain(others.iter().map(|kit| kit.files.clone())).collect()).await?;
+        try_check(
+            std::iter::once(one.files.clone()).chain(others.iter().map(|kit| kit.files.clone())).collect(),
+        )
+        .await?;
         let (files, pool, labels) = (one.files.clone(), published.clone(), labels.clone());
         let checked = on_thread(move || {
             let secrets = BTreeSet::new();
-            let known = Surroundings { kits: &others, releases: &pool, complete: true, labels: Some(&labels), secrets: Some(&secrets) };
+            let known = Surroundings {
+                kits: &others,
+                releases: &pool,
+                complete: true,
+                labels: Some(&labels),
+                secrets: Some(&secrets),
+            };
             check(files, None, known)
         })
         .await?;
@@ -125,16 +153,25 @@ async fn check_kits(db: &mut PgConnection, kits: Vec<ReleaseFiles>) -> Result<Ve
     Ok(all)
 }
 
-async fn read_brought(db: &mut PgConnection, at: usize, mut listed: Vec<(String, String)>) -> Result<Brought, ApiError> {
+async fn read_brought(
+    db: &mut PgConnection,
+    at: usize,
+    mut listed: Vec<(String, String)>,
+) -> Result<Brought, ApiError> {
     listed.sort();
     listed.dedup_by(|left, right| left.0 == right.0);
     if listed.len() > MOST_FILES {
         return Err(ApiError::invalid("files", format!("a kit has at most {MOST_FILES} files")));
     }
     for (path, _) in &listed {
-        let is_safe = !path.starts_with('/') && !path.split('/').any(|part| matches!(part, "" | "." | "..")) && !path.chars().any(char::is_control);
+        let is_safe = !path.starts_with('/')
+            && !path.split('/').any(|part| matches!(part, "" | "." | ".."))
+            && !path.chars().any(char::is_control);
         if !is_safe {
-            return Err(ApiError::invalid("files", format!("`{}` leads out of the kit", path.escape_debug())));
+            return Err(ApiError::invalid(
+                "files",
+                format!("`{}` leads out of the kit", path.escape_debug()),
+            ));
         }
     }
     let files = files_of(db, &json!(listed)).await?;
@@ -149,7 +186,10 @@ async fn try_check(kits: Vec<KitFiles>) -> Result<(), ApiError> {
     let failed = |error: &dyn std::fmt::Display| ApiError::failed("trying the check", &error);
     let tried = tokio::task::spawn_blocking(move || {
         let program = std::env::current_exe()?;
-        bounds::ends_by_itself(std::process::Command::new(program).arg("try-check"), &bounds::as_input(kits.iter()))
+        bounds::ends_by_itself(
+            std::process::Command::new(program).arg("try-check"),
+            &bounds::as_input(kits.iter()),
+        )
     });
     if tried.await.map_err(|error| failed(&error))?.map_err(|error| failed(&error))? {
         return Ok(());
@@ -167,9 +207,15 @@ pub async fn solvable(db: &mut PgConnection) -> Result<Vec<require::Release>, Ap
     let read = |(kit, version, requires): (String, String, Value)| {
         let what = format!("requirements of {kit}@{version}");
         let requires: BTreeMap<String, String> = read_stored(|| what.clone(), requires)?;
-        let wanted = |(kit, wanted): (String, String)| Ok((kit, wanted.parse().map_err(|error| ApiError::stored(&*what, &error))?));
+        let wanted = |(kit, wanted): (String, String)| {
+            Ok((kit, wanted.parse().map_err(|error| ApiError::stored(&*what, &error))?))
+        };
         let requires = requires.into_iter().map(wanted).collect::<Result<_, ApiError>>()?;
-        Ok(require::Release { version: version.parse().map_err(|error| ApiError::stored(&*what, &error))?, kit, requires })
+        Ok(require::Release {
+            version: version.parse().map_err(|error| ApiError::stored(&*what, &error))?,
+            kit,
+            requires,
+        })
     };
     release::solvable(db).await?.into_iter().map(read).collect()
 }
@@ -178,8 +224,13 @@ pub async fn solvable(db: &mut PgConnection) -> Result<Vec<require::Release>, Ap
 fn in_order(mut brought: Vec<Brought>) -> Vec<Brought> {
     let mut ordered: Vec<Brought> = Vec::new();
     while !brought.is_empty() {
-        let names: BTreeSet<String> = brought.iter().filter_map(|one| one.kit.as_ref().map(|kit| kit.name.clone())).collect();
-        let is_free = |one: &Brought| one.kit.as_ref().is_none_or(|kit| !kit.requires.iter().any(|required| names.contains(&required.kit)));
+        let names: BTreeSet<String> =
+            brought.iter().filter_map(|one| one.kit.as_ref().map(|kit| kit.name.clone())).collect();
+        let is_free = |one: &Brought| {
+            one.kit
+                .as_ref()
+                .is_none_or(|kit| !kit.requires.iter().any(|required| names.contains(&required.kit)))
+        };
         let at = brought.iter().position(is_free).unwrap_or(0);
         ordered.push(brought.remove(at));
     }
@@ -187,10 +238,20 @@ fn in_order(mut brought: Vec<Brought>) -> Vec<Brought> {
 }
 
 /// Returns the kits that one requires: brought along, or read from what is published.
-async fn required_by(db: &mut PgConnection, one: &Brought, at_hand: &[Kit], published: &[require::Release]) -> Result<Vec<Kit>, ApiError> {
-    let mut kits: Vec<Kit> = at_hand.iter().filter(|kit| one.kit.as_ref().is_none_or(|own| own.name != kit.name)).cloned().collect();
+async fn required_by(
+    db: &mut PgConnection,
+    one: &Brought,
+    at_hand: &[Kit],
+    published: &[require::Release],
+) -> Result<Vec<Kit>, ApiError> {
+    let mut kits: Vec<Kit> = at_hand
+        .iter()
+        .filter(|kit| one.kit.as_ref().is_none_or(|own| own.name != kit.name))
+        .cloned()
+        .collect();
     let Some(own) = &one.kit else { return Ok(kits) };
-    let pool: Vec<require::Release> = published.iter().cloned().chain(kits.iter().map(Kit::as_release)).collect();
+    let pool: Vec<require::Release> =
+        published.iter().cloned().chain(kits.iter().map(Kit::as_release)).collect();
     let Ok(chosen) = require::solve(&[own.as_release()], &pool) else { return Ok(kits) };
     for (kit, version) in chosen {
         if kit == own.name || kits.iter().any(|known| known.name == kit && known.version == version) {
@@ -204,7 +265,8 @@ async fn required_by(db: &mut PgConnection, one: &Brought, at_hand: &[Kit], publ
 }
 
 fn row_of(kit: &Kit, listed: &[(String, String)], by: &str) -> ReleaseRow {
-    let requires: BTreeMap<String, String> = kit.requires.iter().map(|one| (one.kit.clone(), one.releases.value.to_string())).collect();
+    let requires: BTreeMap<String, String> =
+        kit.requires.iter().map(|one| (one.kit.clone(), one.releases.value.to_string())).collect();
     ReleaseRow {
         kit: kit.name.clone(),
         version: kit.version.to_string(),
@@ -225,9 +287,15 @@ fn row_of(kit: &Kit, listed: &[(String, String)], by: &str) -> ReleaseRow {
 /// # Errors
 ///
 /// Returns that there is none, or that its contents cannot be read.
-pub async fn read_release(db: &mut PgConnection, here: &Here, name: &str) -> Result<(ReleaseRow, Arc<Kit>), ApiError> {
+pub async fn read_release(
+    db: &mut PgConnection,
+    here: &Here,
+    name: &str,
+) -> Result<(ReleaseRow, Arc<Kit>), ApiError> {
     let missing = || ApiError::Missing { what: "release", name: name.to_owned() };
-    let (kit, version) = name.split_once('@').ok_or_else(|| ApiError::invalid("release", format!("`{name}` is not KIT@VERSION")))?;
+    let (kit, version) = name
+        .split_once('@')
+        .ok_or_else(|| ApiError::invalid("release", format!("`{name}` is not KIT@VERSION")))?;
     let row = release::find(&mut *db, kit, version).await?.ok_or_else(missing)?;
     let kit = kit_of(db, here, &row).await?.ok_or_else(missing)?;
     Ok((row, kit))
@@ -268,12 +336,17 @@ pub fn known_kits() -> KnownKits {
 /// # Errors
 ///
 /// Returns that its contents are lacking.
-pub async fn kit_of(db: &mut PgConnection, here: &Here, row: &ReleaseRow) -> Result<Option<Arc<Kit>>, ApiError> {
+pub async fn kit_of(
+    db: &mut PgConnection,
+    here: &Here,
+    row: &ReleaseRow,
+) -> Result<Option<Arc<Kit>>, ApiError> {
     if let Some(known) = here.kits.get(&row.digest) {
         return Ok(Some(known.kit));
     }
     let files = files_of(db, &row.files).await?;
-    let bytes = files.paths().map(|path| path.len() + files.get(path).map_or(0, <[u8]>::len)).sum::<usize>() as u64;
+    let bytes =
+        files.paths().map(|path| path.len() + files.get(path).map_or(0, <[u8]>::len)).sum::<usize>() as u64;
     let read = on_thread(move || check(files, None, Surroundings::default()).kit).await?.map(Arc::new);
     if let Some(kit) = &read {
         here.kits.insert(row.digest.clone(), KnownKit { kit: kit.clone(), bytes });

@@ -63,7 +63,11 @@ impl Watch {
     /// Returns why database or folder cannot be used.
     pub async fn put_right(&self, db: &mut PgConnection) -> io::Result<()> {
         let mut transaction = db.begin().await.map_err(io::Error::other)?;
-        sqlx::query("select pg_advisory_xact_lock($1)").bind(ONE_AT_A_TIME).execute(&mut *transaction).await.map_err(io::Error::other)?;
+        sqlx::query("select pg_advisory_xact_lock($1)")
+            .bind(ONE_AT_A_TIME)
+            .execute(&mut *transaction)
+            .await
+            .map_err(io::Error::other)?;
         self.refuse_again(&mut transaction).await?;
         let (last, newest) = (self.last.last()?, self.handed_out.newest()?);
         let now = database(&mut transaction).await?;
@@ -74,15 +78,20 @@ impl Watch {
             // The numbers of transactions are another database's.
             fleet::begin_epoch(&mut transaction, epoch).await.map_err(io::Error::other)?;
             let detail = json!({ "before": last, "now": seen(&now) });
-            audit::add(&mut *transaction, "constans", "found another database", "server", &detail).await.map_err(io::Error::other)?;
+            audit::add(&mut *transaction, "constans", "found another database", "server", &detail)
+                .await
+                .map_err(io::Error::other)?;
             tracing::warn!(before = ?last, now = ?seen(&now), "the database was restored, moved or failed over");
         }
         if now.counter < newest.counter {
             epoch += 1;
             recovery::begin(&mut transaction, epoch, newest.counter).await.map_err(io::Error::other)?;
             recovery::forgive_marks(&mut *transaction).await.map_err(io::Error::other)?;
-            let detail = json!({ "handed_out": newest.counter, "database_knows": now.counter, "epoch": epoch });
-            audit::add(&mut *transaction, "constans", "began recovering", "server", &detail).await.map_err(io::Error::other)?;
+            let detail =
+                json!({ "handed_out": newest.counter, "database_knows": now.counter, "epoch": epoch });
+            audit::add(&mut *transaction, "constans", "began recovering", "server", &detail)
+                .await
+                .map_err(io::Error::other)?;
             tracing::warn!(
                 handed_out = newest.counter,
                 database_knows = now.counter,
@@ -106,11 +115,14 @@ impl Watch {
         }
         let (keys, since): (Vec<_>, Vec<_>) = keys.into_iter().unzip();
         recovery::refuse_keys(&mut *db, &keys, &since).await.map_err(io::Error::other)?;
-        let (nodes, since): (Vec<_>, Vec<_>) = last.into_values().filter(|line| line.refused).map(|line| (line.node, line.at.to_sqlx())).unzip();
+        let (nodes, since): (Vec<_>, Vec<_>) =
+            last.into_values().filter(|line| line.refused).map(|line| (line.node, line.at.to_sqlx())).unzip();
         let names = recovery::refuse_again(&mut *db, &nodes, &since).await.map_err(io::Error::other)?;
         for name in names {
             let detail = json!({ "because": "it was refused before the database was put back" });
-            audit::add(&mut *db, "constans", "revoked again", &name, &detail).await.map_err(io::Error::other)?;
+            audit::add(&mut *db, "constans", "revoked again", &name, &detail)
+                .await
+                .map_err(io::Error::other)?;
         }
         Ok(())
     }

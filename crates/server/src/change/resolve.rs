@@ -13,7 +13,9 @@ use constans_core::filter::{InputCache, NodeInputs, NodeView};
 use constans_core::group::{Plan, Planner};
 use constans_core::kit::Kit;
 use constans_core::node_status::overdue_after;
-use constans_core::state::{Assigned, Clause, Conditions, EffectiveState, ResolveInput, Untouchable, resolve_noting};
+use constans_core::state::{
+    Assigned, Clause, Conditions, EffectiveState, ResolveInput, Untouchable, resolve_noting,
+};
 use constans_folder::on_large_stack;
 use constans_wire::check_in::StateSources;
 use serde::de::DeserializeOwned;
@@ -96,7 +98,11 @@ impl Resolver {
     ///
     /// Returns why groups or kits could not be read.
     pub async fn new(db: &mut PgConnection, here: &Here, documents: &Documents) -> Result<Self, ApiError> {
-        let groups = documents.iter().filter(|(key, _)| matches!(key, DocumentKey::Group(_))).map(|(_, body)| body.clone()).collect();
+        let groups = documents
+            .iter()
+            .filter(|(key, _)| matches!(key, DocumentKey::Group(_)))
+            .map(|(_, body)| body.clone())
+            .collect();
         let groups = read_groups(groups)?;
         let served = read_served(db, here, documents).await?;
         let stages = stages_of(documents.get(&DocumentKey::Stages));
@@ -114,13 +120,18 @@ impl Resolver {
     /// # Errors
     ///
     /// Returns why something could not be stored.
-    pub async fn resolve(&mut self, db: &mut PgConnection, nodes: Vec<NodeViewRow>) -> Result<Vec<NewChangeNode>, ApiError> {
+    pub async fn resolve(
+        &mut self,
+        db: &mut PgConnection,
+        nodes: Vec<NodeViewRow>,
+    ) -> Result<Vec<NewChangeNode>, ApiError> {
         let inputs = self.inputs.clone();
         let computed = tokio::task::spawn_blocking(move || {
             let outcomes = compute(&inputs, &nodes);
             (nodes, outcomes)
         });
-        let (nodes, outcomes) = computed.await.map_err(|error| ApiError::BrokeOff("resolving states", error))?;
+        let (nodes, outcomes) =
+            computed.await.map_err(|error| ApiError::BrokeOff("resolving states", error))?;
         self.store_states(&mut *db, &outcomes).await?;
         self.store_placements(&mut *db, &outcomes).await?;
         self.store_sources(&mut *db, &outcomes).await?;
@@ -129,12 +140,18 @@ impl Resolver {
 
     fn row(&self, before: &NodeViewRow, outcome: &Outcome) -> Result<NewChangeNode, ApiError> {
         let known = |ids: &HashMap<String, i64>, digest: &str| {
-            ids.get(digest).copied().ok_or_else(|| ApiError::stored(format!("result {digest}"), &"it is missing after it was stored"))
+            ids.get(digest).copied().ok_or_else(|| {
+                ApiError::stored(format!("result {digest}"), &"it is missing after it was stored")
+            })
         };
         let placement = known(&self.placements, &outcome.planned.digest)?;
         let has_other_settings = before.settings_digest.as_ref() != Some(&outcome.planned.settings_digest);
         let (state, sources, unusable) = match &outcome.result {
-            Ok(made) => (Some(known(&self.states, &made.digest)?), Some(known(&self.sources, &made.sources_digest)?), None),
+            Ok(made) => (
+                Some(known(&self.states, &made.digest)?),
+                Some(known(&self.sources, &made.sources_digest)?),
+                None,
+            ),
             // It keeps its last good one, and gets its mode and settings all the same.
             Err(because) => (before.state, before.sources, Some(because.clone())),
         };
@@ -152,7 +169,11 @@ impl Resolver {
 
     /// Stores the states that are new, with the clauses and contents that are.
     async fn store_states(&mut self, db: &mut PgConnection, outcomes: &[Outcome]) -> Result<(), ApiError> {
-        let made = || outcomes.iter().filter_map(|outcome| Some((&**outcome.result.as_ref().ok()?, outcome.new.as_ref())));
+        let made = || {
+            outcomes
+                .iter()
+                .filter_map(|outcome| Some((&**outcome.result.as_ref().ok()?, outcome.new.as_ref())))
+        };
         let new: Vec<(&Made, &NewState)> = made().filter_map(|(made, new)| Some((made, new?))).collect();
         for (name, bytes, sealed) in new.iter().flat_map(|(_, new)| &new.new_contents) {
             release::store_content(&mut *db, name, bytes, *sealed).await?;
@@ -164,21 +185,33 @@ impl Resolver {
         let named = new.iter().flat_map(|(_, new)| &new.clauses).map(Digest::as_str);
         let unknown: HashSet<&str> = named.filter(|digest| !self.clauses.contains_key(*digest)).collect();
         if !unknown.is_empty() {
-            self.clauses.extend(effective_state::clause_ids(&mut *db, &unknown.into_iter().collect::<Vec<_>>()).await?);
+            self.clauses.extend(
+                effective_state::clause_ids(&mut *db, &unknown.into_iter().collect::<Vec<_>>()).await?,
+            );
         }
         for (made, new) in new {
-            let clauses: Option<Vec<i64>> = new.clauses.iter().map(|digest| self.clauses.get(digest.as_str()).copied()).collect();
-            let clauses = clauses.ok_or_else(|| ApiError::stored(format!("state {}", made.digest), &"one of its clauses is missing"))?;
+            let clauses: Option<Vec<i64>> =
+                new.clauses.iter().map(|digest| self.clauses.get(digest.as_str()).copied()).collect();
+            let clauses = clauses.ok_or_else(|| {
+                ApiError::stored(format!("state {}", made.digest), &"one of its clauses is missing")
+            })?;
             effective_state::store(&mut *db, &made.digest, &clauses, &made.releases).await?;
         }
-        let unknown: HashSet<&str> = made().map(|(made, _)| made.digest.as_str()).filter(|digest| !self.states.contains_key(*digest)).collect();
+        let unknown: HashSet<&str> = made()
+            .map(|(made, _)| made.digest.as_str())
+            .filter(|digest| !self.states.contains_key(*digest))
+            .collect();
         if !unknown.is_empty() {
             self.states.extend(effective_state::ids(db, &unknown.into_iter().collect::<Vec<_>>()).await?);
         }
         Ok(())
     }
 
-    async fn store_placements(&mut self, db: &mut PgConnection, outcomes: &[Outcome]) -> Result<(), ApiError> {
+    async fn store_placements(
+        &mut self,
+        db: &mut PgConnection,
+        outcomes: &[Outcome],
+    ) -> Result<(), ApiError> {
         let unknown: BTreeMap<&str, &Planned> = outcomes
             .iter()
             .map(|outcome| (outcome.planned.digest.as_str(), &*outcome.planned))
@@ -193,8 +226,10 @@ impl Resolver {
 
     async fn store_sources(&mut self, db: &mut PgConnection, outcomes: &[Outcome]) -> Result<(), ApiError> {
         let made = outcomes.iter().filter_map(|outcome| outcome.result.as_ref().ok());
-        let unknown: BTreeMap<&str, &Value> =
-            made.map(|made| (made.sources_digest.as_str(), &made.sources)).filter(|(digest, _)| !self.sources.contains_key(*digest)).collect();
+        let unknown: BTreeMap<&str, &Value> = made
+            .map(|made| (made.sources_digest.as_str(), &made.sources))
+            .filter(|(digest, _)| !self.sources.contains_key(*digest))
+            .collect();
         if !unknown.is_empty() {
             self.sources.extend(wanted::sources_ids(db, &unknown.into_iter().collect::<Vec<_>>()).await?);
         }
@@ -207,9 +242,16 @@ fn compute(inputs: &Inputs, nodes: &[NodeViewRow]) -> Vec<Outcome> {
     let threads = std::thread::available_parallelism().map_or(1, NonZero::get);
     let parts = nodes.chunks(nodes.len().div_ceil(threads).max(1));
     std::thread::scope(|scope| {
-        let all: Vec<_> =
-            parts.map(|part| scope.spawn(|| on_large_stack(|| part.iter().map(|node| compute_node(inputs, node)).collect::<Vec<_>>()))).collect();
-        all.into_iter().flat_map(|part| part.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))).collect()
+        let all: Vec<_> = parts
+            .map(|part| {
+                scope.spawn(|| {
+                    on_large_stack(|| part.iter().map(|node| compute_node(inputs, node)).collect::<Vec<_>>())
+                })
+            })
+            .collect();
+        all.into_iter()
+            .flat_map(|part| part.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+            .collect()
     })
 }
 
@@ -219,10 +261,15 @@ fn compute_node(inputs: &Inputs, node: &NodeViewRow) -> Outcome {
     }
     let view = NodeView { name: node.name.clone(), labels: read(&node.labels), about: read(&node.about) };
     match inputs.planner.plan(&view, |plan| Arc::new(Planned::new(plan))) {
-        Err(error) => Outcome { planned: Arc::new(Planned::new(Plan::default())), result: Err(error.to_string()), new: None },
+        Err(error) => Outcome {
+            planned: Arc::new(Planned::new(Plan::default())),
+            result: Err(error.to_string()),
+            new: None,
+        },
         Ok(planned) => {
             let known = planned.known().find(&view);
-            let (result, new) = known.map_or_else(|| make_and_keep(inputs, &view, &planned), |known| (known, None));
+            let (result, new) =
+                known.map_or_else(|| make_and_keep(inputs, &view, &planned), |known| (known, None));
             Outcome { planned, result, new }
         }
     }
@@ -259,7 +306,11 @@ impl Planned {
     }
 }
 
-fn make_and_keep(inputs: &Inputs, view: &NodeView, planned: &Planned) -> (Result<Arc<Made>, String>, Option<NewState>) {
+fn make_and_keep(
+    inputs: &Inputs,
+    view: &NodeView,
+    planned: &Planned,
+) -> (Result<Arc<Made>, String>, Option<NewState>) {
     let mut node_inputs = NodeInputs::default();
     let (result, new) = match make(inputs, view, &planned.plan, &mut node_inputs) {
         Ok((made, new)) => (Ok(Arc::new(made)), new),
@@ -269,7 +320,12 @@ fn make_and_keep(inputs: &Inputs, view: &NodeView, planned: &Planned) -> (Result
     (result, new)
 }
 
-fn make(inputs: &Inputs, view: &NodeView, plan: &Plan, node_inputs: &mut NodeInputs) -> Result<(Made, Option<NewState>), String> {
+fn make(
+    inputs: &Inputs,
+    view: &NodeView,
+    plan: &Plan,
+    node_inputs: &mut NodeInputs,
+) -> Result<(Made, Option<NewState>), String> {
     let none = BTreeMap::new();
     let served = inputs.served.versions.get(&plan.stage).unwrap_or(&none);
     let mut assigned = Vec::new();
@@ -305,12 +361,26 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan, node_inputs: &mut NodeInp
         paths: vec!["/var/lib/constans".to_owned(), "/usr/bin/constans-agent".to_owned()],
         names: vec!["constans-agent".to_owned(), "constans-agent.service".to_owned()],
     };
-    let kits: Vec<&Kit> =
-        served.iter().filter_map(|(kit, version)| inputs.served.kits.get(&(kit.clone(), version.clone())).map(Arc::as_ref)).collect();
-    let input =
-        ResolveInput { assigned, kits: &kits, given: &plan.given, view, key: &inputs.key, conditions: Conditions::Decide, untouchable: &untouchable };
-    let resolved = resolve_noting(&input, node_inputs)
-        .map_err(|findings| findings.iter().map(|finding| format!("{} ({})", finding.message, finding.place)).collect::<Vec<_>>().join("; "))?;
+    let kits: Vec<&Kit> = served
+        .iter()
+        .filter_map(|(kit, version)| inputs.served.kits.get(&(kit.clone(), version.clone())).map(Arc::as_ref))
+        .collect();
+    let input = ResolveInput {
+        assigned,
+        kits: &kits,
+        given: &plan.given,
+        view,
+        key: &inputs.key,
+        conditions: Conditions::Decide,
+        untouchable: &untouchable,
+    };
+    let resolved = resolve_noting(&input, node_inputs).map_err(|findings| {
+        findings
+            .iter()
+            .map(|finding| format!("{} ({})", finding.message, finding.place))
+            .collect::<Vec<_>>()
+            .join("; ")
+    })?;
     let mut state = resolved.state;
     for origin in state.clauses.iter().flat_map(|clause| &clause.origins) {
         let release = format!("{}@{}", origin.kit, origin.version);
@@ -318,12 +388,18 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan, node_inputs: &mut NodeInp
             releases.push(release);
         }
     }
-    sources.excluded = resolved.excluded.into_iter().map(|excluded| (excluded.address.to_string(), excluded.condition)).collect();
+    sources.excluded = resolved
+        .excluded
+        .into_iter()
+        .map(|excluded| (excluded.address.to_string(), excluded.condition))
+        .collect();
     sources.parameters = resolved.parameters;
     sources.clauses = state.clauses.len();
     let sealed = state.seal(&inputs.key);
     let digest = state.digest.as_str().to_owned();
-    let contents = Arc::unwrap_or_clone(resolved.contents).into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes, name.scheme() == "h1"));
+    let contents = Arc::unwrap_or_clone(resolved.contents)
+        .into_iter()
+        .map(|(name, bytes)| (name.as_str().to_owned(), bytes, name.scheme() == "h1"));
     let sealed = sealed.into_iter().map(|(name, bytes)| (name.as_str().to_owned(), bytes.into(), true));
     let is_new = inputs.seen().states.insert(digest.clone());
     let new = is_new.then(|| new_state(inputs, &state, contents.chain(sealed)));
@@ -332,12 +408,20 @@ fn make(inputs: &Inputs, view: &NodeView, plan: &Plan, node_inputs: &mut NodeInp
     Ok((Made { digest, releases, sources, sources_digest }, new))
 }
 
-fn new_state(inputs: &Inputs, state: &EffectiveState, contents: impl Iterator<Item = (String, Arc<[u8]>, bool)>) -> NewState {
+fn new_state(
+    inputs: &Inputs,
+    state: &EffectiveState,
+    contents: impl Iterator<Item = (String, Arc<[u8]>, bool)>,
+) -> NewState {
     let clauses: Vec<Digest> = state.clauses.iter().map(Clause::digest).collect();
     let mut seen = inputs.seen();
     let new_contents = contents.filter(|(name, ..)| seen.contents.insert(name.clone())).collect();
-    let new_clauses: Vec<(&Clause, &Digest)> =
-        state.clauses.iter().zip(&clauses).filter(|(_, digest)| seen.clauses.insert((*digest).clone())).collect();
+    let new_clauses: Vec<(&Clause, &Digest)> = state
+        .clauses
+        .iter()
+        .zip(&clauses)
+        .filter(|(_, digest)| seen.clauses.insert((*digest).clone()))
+        .collect();
     drop(seen);
     let write = |(clause, digest): (&Clause, &Digest)| NewClause {
         digest: digest.clone(),

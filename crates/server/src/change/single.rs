@@ -28,7 +28,12 @@ pub struct Occasion<'a> {
 /// # Errors
 ///
 /// Returns why documents or the node could not be read or stored.
-pub async fn resolve_single(db: &mut PgConnection, here: &Here, node: Uuid, occasion: &Occasion<'_>) -> Result<(), ApiError> {
+pub async fn resolve_single(
+    db: &mut PgConnection,
+    here: &Here,
+    node: Uuid,
+    occasion: &Occasion<'_>,
+) -> Result<(), ApiError> {
     let began = Instant::now();
     wanted::lock_node(&mut *db, node).await?;
     let documents = read_documents(&mut *db).await?;
@@ -55,6 +60,7 @@ pub async fn resolve_single(db: &mut PgConnection, here: &Here, node: Uuid, occa
         goes_back: None,
         epoch: fleet.epoch,
         status: "handed_out",
+        request_key: None,
     };
     let no = change::add(&mut *db, &new).await?;
     change::set_nodes(&mut *db, no, &[row], &[]).await?;
@@ -87,7 +93,11 @@ async fn resolve_all_pending(db: &PgPool, here: &Here) -> Result<(), ApiError> {
         if !fleet::try_share(&mut *transaction).await? {
             return Ok(());
         }
-        let occasion = Occasion { kind: "reported", what: "the node reported something else about itself", who: "the node" };
+        let occasion = Occasion {
+            kind: "reported",
+            what: "the node reported something else about itself",
+            who: "the node",
+        };
         resolve_single(&mut transaction, here, node, &occasion).await?;
         transaction.commit().await?;
     }

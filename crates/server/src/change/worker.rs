@@ -58,7 +58,13 @@ pub async fn work(db: PgPool, here: Arc<Here>, kind: JobKind) {
     }
 }
 
-async fn work_at(db: &PgPool, here: &Here, job: JobRow, kind: JobKind, failures: u32) -> Result<(), ApiError> {
+async fn work_at(
+    db: &PgPool,
+    here: &Here,
+    job: JobRow,
+    kind: JobKind,
+    failures: u32,
+) -> Result<(), ApiError> {
     let began = Instant::now();
     let missing = || ApiError::Missing { what: "change", name: format!("C{}", job.change) };
     let change = change::by_no(db, job.change).await?.ok_or_else(missing)?;
@@ -74,7 +80,10 @@ async fn work_at(db: &PgPool, here: &Here, job: JobRow, kind: JobKind, failures:
     notice::tell(db, notice::ACTIVITIES).await?;
     match ended {
         Ok(()) | Err(Ended::Lost) => Ok(()),
-        Err(Ended::Stopped(by)) => end(db, &work, "stopped", &format!("C{} was stopped by {by}", work.change.no), "ask for it again").await,
+        Err(Ended::Stopped(by)) => {
+            end(db, &work, "stopped", &format!("C{} was stopped by {by}", work.change.no), "ask for it again")
+                .await
+        }
         Err(Ended::Refused(message, hint)) => end(db, &work, "refused", &message, &hint).await,
         Err(Ended::Failed(error)) if is_passing(&error) && failures < MOST_TRIES => Err(error),
         Err(Ended::Failed(error)) => {
@@ -183,10 +192,14 @@ pub async fn follow_resolver(db: &PgPool) -> Result<(), ApiError> {
     if before < RESOLVER {
         if wanted::node_count(&mut *transaction).await? == 0 {
             fleet::raise(&mut *transaction, RESOLVER).await?;
-        } else if !change::is_open(&mut *transaction, "resolver").await? && recovering(&mut transaction).await?.is_none() {
+        } else if !change::is_open(&mut *transaction, "resolver").await?
+            && recovering(&mut transaction).await?.is_none()
+        {
             let draft = draft::Draft {
                 kind: "resolver",
-                what: format!("this version of the server resolves by its rules {RESOLVER}, the one before by {before}"),
+                what: format!(
+                    "this version of the server resolves by its rules {RESOLVER}, the one before by {before}"
+                ),
                 who: "constans",
                 because: None,
                 edits: Vec::new(),
@@ -195,6 +208,8 @@ pub async fn follow_resolver(db: &PgPool) -> Result<(), ApiError> {
                 is_request: false,
                 confirmed: None,
                 goes_back: None,
+                unless_changed_after: None,
+                request_key: None,
             };
             draft::queue(&mut transaction, &draft).await?;
         }

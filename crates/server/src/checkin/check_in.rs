@@ -44,7 +44,8 @@ impl Batched for ShownCheckIn {
 
     async fn take(db: &PgPool, all: &[Self]) -> sqlx::Result<HashMap<Uuid, Self::Done>> {
         let rows = stored::take_plain(db, all).await?;
-        let in_force: Arc<[InForceRow]> = freeze::in_force(db, &rows.iter().map(|row| row.node).collect::<Vec<_>>()).await?.into();
+        let in_force: Arc<[InForceRow]> =
+            freeze::in_force(db, &rows.iter().map(|row| row.node).collect::<Vec<_>>()).await?.into();
         Ok(rows.into_iter().map(|row| (row.node, (row, in_force.clone()))).collect())
     }
 }
@@ -108,23 +109,39 @@ struct OfItself {
 
 impl OfItself {
     fn said(said: &CheckIn) -> Result<Self, ApiError> {
-        let about = serde_json::to_value(said.about.only_stable()).map_err(|error| ApiError::failed("writing JSON", &error))?;
+        let about = serde_json::to_value(said.about.only_stable())
+            .map_err(|error| ApiError::failed("writing JSON", &error))?;
         let restart_pending = json!(said.restart_pending.as_ref().map(bounded));
-        Ok(Self { agent: json!(said.agent), about, restart_pending, freezes: json!(said.freezes.as_ref().map(freezes::bounded)) })
+        Ok(Self {
+            agent: json!(said.agent),
+            about,
+            restart_pending,
+            freezes: json!(said.freezes.as_ref().map(freezes::bounded)),
+        })
     }
 
     fn digest(&self) -> Result<Vec<u8>, ApiError> {
-        serde_json::to_vec(self).map(|bytes| digest_of(&bytes)).map_err(|error| ApiError::failed("writing JSON", &error))
+        serde_json::to_vec(self)
+            .map(|bytes| digest_of(&bytes))
+            .map_err(|error| ApiError::failed("writing JSON", &error))
     }
 }
 
 /// Takes in a check-in that may bring news, and returns the desired state of the node.
-async fn take_in(db: &PgPool, here: &Here, name: &str, new: &NewCheckIn, of_itself: &OfItself) -> Result<Option<WantedRow>, ApiError> {
+async fn take_in(
+    db: &PgPool,
+    here: &Here,
+    name: &str,
+    new: &NewCheckIn,
+    of_itself: &OfItself,
+) -> Result<Option<WantedRow>, ApiError> {
     let node = new.node;
     let mut transaction = db.begin().await?;
     wanted::lock_node(&mut *transaction, node).await?;
     let last = stored::last(&mut *transaction, node).await?;
-    let span = last.heard_span.filter(|_| last.on_time_until.is_some_and(|until| until.to_jiff() >= new.promise.heard_at));
+    let span = last
+        .heard_span
+        .filter(|_| last.on_time_until.is_some_and(|until| until.to_jiff() >= new.promise.heard_at));
     stored::note(&mut transaction, new, span, shows_two_machines(&last, new.shown)).await?;
     if span.is_none() {
         // It was away or new; who keeps its promises changes no page.
@@ -137,7 +154,11 @@ async fn take_in(db: &PgPool, here: &Here, name: &str, new: &NewCheckIn, of_itse
         if node_attribute::set(&mut transaction, node, "about", &of_itself.about).await? {
             // What the node is may decide what it should be. While something is handed out that is found out a little later.
             if fleet::try_share(&mut *transaction).await? {
-                let occasion = Occasion { kind: "reported", what: &format!("{name} reported something else about itself"), who: name };
+                let occasion = Occasion {
+                    kind: "reported",
+                    what: &format!("{name} reported something else about itself"),
+                    who: name,
+                };
                 resolve_single(&mut transaction, here, node, &occasion).await?;
             } else {
                 wanted::set_pending(&mut *transaction, node).await?;
@@ -158,7 +179,8 @@ fn shows_two_machines(last: &LastRow, shown: Option<Uuid>) -> bool {
 
 /// Returns what a node says of a pending restart, as much of it as people read.
 fn bounded(pending: &RestartPending) -> RestartPending {
-    let because = pending.because.iter().take(MOST_CAUSES).map(|cause| cause.chars().take(MOST_CAUSE_TEXT).collect());
+    let because =
+        pending.because.iter().take(MOST_CAUSES).map(|cause| cause.chars().take(MOST_CAUSE_TEXT).collect());
     RestartPending { since: pending.since, because: because.collect() }
 }
 
@@ -171,13 +193,20 @@ async fn note_handed_out(db: &PgPool, here: &Arc<Here>, generation: Generation) 
     let newest = Generation { epoch: generation.epoch, counter: recovery::newest_counter(db).await? };
     let here = here.clone();
     let noted = tokio::task::spawn_blocking(move || here.handed_out.note(newest.max(generation))).await;
-    noted.map_err(|error| ApiError::BrokeOff("noting what was handed out", error))?.map_err(ApiError::Protected)
+    noted
+        .map_err(|error| ApiError::BrokeOff("noting what was handed out", error))?
+        .map_err(ApiError::Protected)
 }
 
 /// A node that never had a usable state is offered none, and while the server recovers nobody is.
 fn offer(row: WantedRow) -> Result<Option<WantedOffer>, ApiError> {
     let Some(state) = row.state.filter(|_| !row.recovering) else { return Ok(None) };
     let settings = read_stored(|| "settings of a node".to_owned(), row.settings)?;
-    let digest = state.parse().map_err(|_| ApiError::stored("state of a node", &format!("{state} is no digest")))?;
-    Ok(Some(WantedOffer { digest, generation: Generation { epoch: row.epoch, counter: row.counter }, settings }))
+    let digest =
+        state.parse().map_err(|_| ApiError::stored("state of a node", &format!("{state} is no digest")))?;
+    Ok(Some(WantedOffer {
+        digest,
+        generation: Generation { epoch: row.epoch, counter: row.counter },
+        settings,
+    }))
 }

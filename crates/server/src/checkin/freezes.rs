@@ -37,19 +37,33 @@ pub async fn offer(
     if offered.is_empty() && held.is_none_or(|held| held.freezes.is_empty()) {
         return Ok(None);
     }
-    let mut ends: Vec<Timestamp> = in_force.iter().filter(|freeze| freeze.is_for(node)).map(|freeze| freeze.until_at.to_jiff()).collect();
+    let mut ends: Vec<Timestamp> = in_force
+        .iter()
+        .filter(|freeze| freeze.is_for(node))
+        .map(|freeze| freeze.until_at.to_jiff())
+        .collect();
     if is_recovering {
         let forgotten = held.iter().flat_map(|held| &held.freezes).take(MOST_HELD);
-        for freeze in
-            forgotten.filter(|held| held.until > said.now && !in_force.iter().any(|known| known.no == held.no && known.because == held.because))
-        {
+        for freeze in forgotten.filter(|held| {
+            held.until > said.now
+                && !in_force.iter().any(|known| known.no == held.no && known.because == held.because)
+        }) {
             let for_secs = secs_until(freeze.until, said.now);
-            offered.push(OfferedFreeze { no: freeze.no, for_secs, because: freeze.because.clone(), clauses: freeze.clauses.clone() });
+            offered.push(OfferedFreeze {
+                no: freeze.no,
+                for_secs,
+                because: freeze.because.clone(),
+                clauses: freeze.clauses.clone(),
+            });
             // The node keeps it as it is: by its number and reason it is told from others.
             ends.push(Timestamp::UNIX_EPOCH);
         }
     }
-    let named: Vec<_> = offered.iter().zip(&ends).map(|(freeze, until)| (freeze.no, until.as_second(), &freeze.because, &freeze.clauses)).collect();
+    let named: Vec<_> = offered
+        .iter()
+        .zip(&ends)
+        .map(|(freeze, until)| (freeze.no, until.as_second(), &freeze.because, &freeze.clauses))
+        .collect();
     let digest = of_value(FREEZES_SCHEME, &named);
     if held.is_some_and(|held| held.digest == digest) {
         return Ok(None);

@@ -29,18 +29,30 @@ pub fn greeting() -> Json<Greeting> {
 /// Asks to be a node of this fleet, or what became of it.
 #[utoipa::path(tag = "agents", security(()), request_body = JoinRequest, responses((status = 200, body = JoinAnswer)))]
 #[post("/join", data = "<asked>")]
-pub async fn join(asked: SmallBody<JoinRequest>, from: CallerAddress, db: &State<PgPool>) -> Answer<JoinAnswer> {
+pub async fn join(
+    asked: SmallBody<JoinRequest>,
+    from: CallerAddress,
+    db: &State<PgPool>,
+) -> Answer<JoinAnswer> {
     let asked = asked.0;
     let read = read_certificate_request(&asked.request)?;
     check_node_name(&asked.name).map_err(|because| ApiError::invalid("name", because))?;
     let mut transaction = db.begin().await?;
-    let status = invitation::status(&mut *transaction, asked.invitation, &digest_of(asked.secret.as_bytes())).await?;
+    let status =
+        invitation::status(&mut *transaction, asked.invitation, &digest_of(asked.secret.as_bytes())).await?;
     let last = joining::by_key(&mut *transaction, &read.spki).await?;
-    let revoked = node::of_key(&mut *transaction, &read.spki).await?.filter(|node| node.is_revoked && !node.is_key_revoked && !node.is_retired);
+    let revoked = node::of_key(&mut *transaction, &read.spki)
+        .await?
+        .filter(|node| node.is_revoked && !node.is_key_revoked && !node.is_retired);
     // Who holds the key of a known request may ask what became of it, also when the invitation is over.
-    let is_asked_by = |last: &RequestRow| status != InvitationStatus::Unknown && last.invitation == Some(asked.invitation);
+    let is_asked_by =
+        |last: &RequestRow| status != InvitationStatus::Unknown && last.invitation == Some(asked.invitation);
     let answer = match (last, revoked) {
-        (Some(last), Some(_)) if is_asked_by(&last) && last.known_node.is_some() && last.decision.as_deref() != Some("approved") => {
+        (Some(last), Some(_))
+            if is_asked_by(&last)
+                && last.known_node.is_some()
+                && last.decision.as_deref() != Some("approved") =>
+        {
             state_of(&mut transaction, &last).await?
         }
         (_, Some(node)) => ask(&mut transaction, &asked, &read.spki, status, from, Some(&node)).await?,
@@ -53,14 +65,20 @@ pub async fn join(asked: SmallBody<JoinRequest>, from: CallerAddress, db: &State
 }
 
 fn read_certificate_request(pem: &str) -> Result<ReadRequest, ApiError> {
-    ReadRequest::read(pem).map_err(|error| ApiError::invalid("request", format!("the certificate request cannot be read: {error}")))
+    ReadRequest::read(pem).map_err(|error| {
+        ApiError::invalid("request", format!("the certificate request cannot be read: {error}"))
+    })
 }
 
 /// A known node whose certificate ended asks for another, or what became of that. Its request is
 /// signed by the key that it has.
 #[utoipa::path(tag = "agents", security(()), request_body = AskAgain, responses((status = 200, body = JoinAnswer)))]
 #[post("/ask-again", data = "<asked>")]
-pub async fn ask_again(asked: SmallBody<AskAgain>, from: CallerAddress, db: &State<PgPool>) -> Answer<JoinAnswer> {
+pub async fn ask_again(
+    asked: SmallBody<AskAgain>,
+    from: CallerAddress,
+    db: &State<PgPool>,
+) -> Answer<JoinAnswer> {
     let asked = asked.0;
     let spki = read_certificate_request(&asked.request)?.spki;
     let mut transaction = db.begin().await?;
@@ -76,9 +94,19 @@ pub async fn ask_again(asked: SmallBody<AskAgain>, from: CallerAddress, db: &Sta
         Some(last) => state_of(&mut transaction, &last).await?,
         None => {
             let id = Uuid::now_v7();
-            let about = serde_json::to_value(asked.about.only_stable()).map_err(|error| ApiError::failed("writing JSON", &error))?;
+            let about = serde_json::to_value(asked.about.only_stable())
+                .map_err(|error| ApiError::failed("writing JSON", &error))?;
             let (name, request, address) = (&known.name, &asked.request, &from.0.to_string());
-            let row = joining::NewRow { id, invitation: None, known_node: Some(known.node), spki: &spki, name, request, address, about: &about };
+            let row = joining::NewRow {
+                id,
+                invitation: None,
+                known_node: Some(known.node),
+                spki: &spki,
+                name,
+                request,
+                address,
+                about: &about,
+            };
             joining::add(&mut *transaction, &row).await?;
             notice::tell(&mut *transaction, "joining").await?;
             audit::add(&mut *transaction, address, "asked again", name, &json!({ "request": id })).await?;
@@ -92,7 +120,12 @@ pub async fn ask_again(asked: SmallBody<AskAgain>, from: CallerAddress, db: &Sta
 /// A newer certificate for the key that the node has.
 #[utoipa::path(tag = "agents", security(("node" = [])), request_body = Renew, responses((status = 200, body = Renewed)))]
 #[post("/renew", data = "<wish>")]
-pub async fn renew(wish: Json<Renew>, node: NodeCaller, db: &State<PgPool>, here: &State<Arc<Here>>) -> Answer<Renewed> {
+pub async fn renew(
+    wish: Json<Renew>,
+    node: NodeCaller,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Renewed> {
     let read = read_certificate_request(&wish.request)?;
     let spki = read.spki.clone();
     let issued = here.authority.issue_node(node.id, read)?;
@@ -100,9 +133,20 @@ pub async fn renew(wish: Json<Renew>, node: NodeCaller, db: &State<PgPool>, here
     if !node::renew(&mut *transaction, node.id, &spki, &issued.certificate, issued.ends_at).await? {
         return Err(ApiError::invalid("request", "the request is for another key than the node has"));
     }
-    audit::add(&mut *transaction, &node.name, "renewed its certificate", &node.name, &json!({ "until": issued.ends_at })).await?;
+    audit::add(
+        &mut *transaction,
+        &node.name,
+        "renewed its certificate",
+        &node.name,
+        &json!({ "until": issued.ends_at }),
+    )
+    .await?;
     transaction.commit().await?;
-    Ok(Json(Renewed { certificate: issued.certificate, renew_after: renew_after(issued.ends_at), ends_at: issued.ends_at }))
+    Ok(Json(Renewed {
+        certificate: issued.certificate,
+        renew_after: renew_after(issued.ends_at),
+        ends_at: issued.ends_at,
+    }))
 }
 
 /// Adds a request: of a machine that nobody knows, or of a node that was revoked.
@@ -114,7 +158,10 @@ async fn ask(
     from: CallerAddress,
     revoked: Option<&KeyRow>,
 ) -> Result<JoinAnswer, ApiError> {
-    let over = |message: &str| ApiError::Conflict { message: message.to_owned(), hint: "ask an operator for a new one: constans invite".to_owned() };
+    let over = |message: &str| ApiError::Conflict {
+        message: message.to_owned(),
+        hint: "ask an operator for a new one: constans invite".to_owned(),
+    };
     match status {
         InvitationStatus::Open => {}
         InvitationStatus::Unknown => return Err(ApiError::Unknown("invitation")),
@@ -123,7 +170,8 @@ async fn ask(
         InvitationStatus::UsedUp => return Err(over("the invitation has no uses left")),
     }
     let id = Uuid::now_v7();
-    let about = serde_json::to_value(asked.about.only_stable()).map_err(|error| ApiError::failed("writing JSON", &error))?;
+    let about = serde_json::to_value(asked.about.only_stable())
+        .map_err(|error| ApiError::failed("writing JSON", &error))?;
     let address = from.0.to_string();
     let row = joining::NewRow {
         id,
@@ -145,8 +193,10 @@ async fn ask(
 async fn state_of(db: &mut PgConnection, known: &RequestRow) -> Result<JoinAnswer, ApiError> {
     match known.decision.as_deref() {
         Some("approved") => {
-            let missing = || ApiError::Missing { what: "certificate for the request", name: known.id.to_string() };
-            let (node, name, certificate, ends_at) = node::certificate(db, &known.spki_digest).await?.ok_or_else(missing)?;
+            let missing =
+                || ApiError::Missing { what: "certificate for the request", name: known.id.to_string() };
+            let (node, name, certificate, ends_at) =
+                node::certificate(db, &known.spki_digest).await?.ok_or_else(missing)?;
             let ends_at = ends_at.to_jiff();
             Ok(JoinAnswer::Approved { node, name, certificate, renew_after: renew_after(ends_at), ends_at })
         }

@@ -9,5 +9,14 @@ use rocket::Route;
 
 /// Returns the routes of the agents' listener.
 pub fn routes() -> Vec<Route> {
-    rocket::routes![join::greeting, join::join, join::ask_again, join::renew, check_in::check_in, wanted::state, wanted::content, wanted::report]
+    rocket::routes![
+        join::greeting,
+        join::join,
+        join::ask_again,
+        join::renew,
+        check_in::check_in,
+        wanted::state,
+        wanted::content,
+        wanted::report
+    ]
 }

@@ -4,7 +4,8 @@
 use super::certificate::CertificateError;
 use crate::trust::put_whole;
 use instant_acme::{
-    Account, AccountCredentials, AuthorizationStatus, ChallengeType, Identifier, NewAccount, NewOrder, Order, OrderStatus, RetryPolicy,
+    Account, AccountCredentials, AuthorizationStatus, ChallengeType, Identifier, NewAccount, NewOrder, Order,
+    OrderStatus, RetryPolicy,
 };
 use rcgen::{CertificateParams, CustomExtension, KeyPair};
 use rustls::crypto::ring::default_provider;
@@ -52,8 +53,16 @@ impl Acme {
 
     /// Returns the proof that a caller looks for; none within, if it looks for one that is not there.
     pub fn proof(&self, hello: &ClientHello<'_>) -> Option<Option<Arc<CertifiedKey>>> {
-        let looks = hello.alpn().is_some_and(|mut protocols| protocols.any(|protocol| protocol == PROOF_PROTOCOL.as_bytes()));
-        looks.then(|| self.proofs.lock().unwrap_or_else(PoisonError::into_inner).get(&hello.server_name()?.to_ascii_lowercase()).cloned())
+        let looks = hello
+            .alpn()
+            .is_some_and(|mut protocols| protocols.any(|protocol| protocol == PROOF_PROTOCOL.as_bytes()));
+        looks.then(|| {
+            self.proofs
+                .lock()
+                .unwrap_or_else(PoisonError::into_inner)
+                .get(&hello.server_name()?.to_ascii_lowercase())
+                .cloned()
+        })
     }
 
     /// Returns chain and key that were issued before, PEM.
@@ -69,8 +78,10 @@ impl Acme {
     /// Returns what the ACME server said, or what could not be kept.
     pub async fn obtain(&self, names: &[String]) -> Result<(String, String), CertificateError> {
         let account = self.account().await?;
-        let identifiers: Vec<Identifier> =
-            names.iter().map(|name| name.parse::<IpAddr>().map_or_else(|_| Identifier::Dns(name.clone()), Identifier::Ip)).collect();
+        let identifiers: Vec<Identifier> = names
+            .iter()
+            .map(|name| name.parse::<IpAddr>().map_or_else(|_| Identifier::Dns(name.clone()), Identifier::Ip))
+            .collect();
         let mut order = account.new_order(&NewOrder::new(&identifiers)).await?;
         let obtained = self.prove_and_finish(&mut order).await;
         self.proofs.lock().unwrap_or_else(PoisonError::into_inner).clear();
@@ -87,13 +98,15 @@ impl Acme {
             if authorization.status == AuthorizationStatus::Valid {
                 continue;
             }
-            let mut challenge = authorization.challenge(ChallengeType::TlsAlpn01).ok_or(CertificateError::NoProof)?;
+            let mut challenge =
+                authorization.challenge(ChallengeType::TlsAlpn01).ok_or(CertificateError::NoProof)?;
             let name = challenge.identifier().to_string();
             let proof = proof(&name, challenge.key_authorization().digest().as_ref())?;
             self.proofs.lock().unwrap_or_else(PoisonError::into_inner).insert(asked_as(&name), proof);
             challenge.set_ready().await?;
         }
-        let retries = RetryPolicy::new().initial_delay(Duration::from_millis(500)).backoff(1.5).timeout(PATIENCE);
+        let retries =
+            RetryPolicy::new().initial_delay(Duration::from_millis(500)).backoff(1.5).timeout(PATIENCE);
         let status = order.poll_ready(&retries).await?;
         if !matches!(status, OrderStatus::Ready | OrderStatus::Valid) {
             return Err(CertificateError::NotProven(self.why(order).await));
@@ -120,14 +133,19 @@ impl Acme {
         };
         let path = self.settings.folder.join(ACCOUNT);
         if let Ok(kept) = std::fs::read(&path) {
-            let kept: AccountCredentials = serde_json::from_slice(&kept).map_err(|error| CertificateError::File(path, error.into()))?;
+            let kept: AccountCredentials =
+                serde_json::from_slice(&kept).map_err(|error| CertificateError::File(path, error.into()))?;
             return Ok(builder.from_credentials(kept).await?);
         }
         let contact = self.settings.contact.as_ref().map(|contact| format!("mailto:{contact}"));
         let contacts: Vec<&str> = contact.iter().map(String::as_str).collect();
-        let new = NewAccount { contact: &contacts, terms_of_service_agreed: true, only_return_existing: false };
+        let new =
+            NewAccount { contact: &contacts, terms_of_service_agreed: true, only_return_existing: false };
         let (account, credentials) = builder.create(&new, self.settings.directory.clone(), None).await?;
-        self.keep(ACCOUNT, &serde_json::to_vec(&credentials).map_err(|error| CertificateError::File(path, error.into()))?)?;
+        self.keep(
+            ACCOUNT,
+            &serde_json::to_vec(&credentials).map_err(|error| CertificateError::File(path, error.into()))?,
+        )?;
         Ok(account)
     }
 
@@ -157,8 +175,13 @@ fn asked_as(name: &str) -> String {
             format!("{d}.{c}.{b}.{a}.in-addr.arpa")
         }
         Ok(IpAddr::V6(address)) => {
-            let nibbles: Vec<String> =
-                address.octets().iter().rev().flat_map(|octet| [octet & 15, octet >> 4]).map(|nibble| format!("{nibble:x}")).collect();
+            let nibbles: Vec<String> = address
+                .octets()
+                .iter()
+                .rev()
+                .flat_map(|octet| [octet & 15, octet >> 4])
+                .map(|nibble| format!("{nibble:x}"))
+                .collect();
             format!("{}.ip6.arpa", nibbles.join("."))
         }
         Err(_) => name.to_ascii_lowercase(),
@@ -172,7 +195,10 @@ mod tests {
     #[test]
     fn addresses_are_asked_for_by_their_reverse_names() {
         assert_eq!(asked_as("192.0.2.7"), "7.2.0.192.in-addr.arpa");
-        assert_eq!(asked_as("2001:db8::1"), "1.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.8.b.d.0.1.0.0.2.ip6.arpa");
+        assert_eq!(
+            asked_as("2001:db8::1"),
+            "1.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.8.b.d.0.1.0.0.2.ip6.arpa"
+        );
         assert_eq!(asked_as("Hub.skerry.example"), "hub.skerry.example");
     }
 }

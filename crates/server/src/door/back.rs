@@ -59,7 +59,10 @@ impl BackConnections {
         let stream = socket.connect(self.rocket).await?;
         stream.set_nodelay(true)?;
         let entry = self.callers.enter(stream.local_addr()?, self.caller.clone());
-        let (sender, connection) = handshake(TokioIo::new(BackStream { _entry: entry, _place: place, stream })).await.map_err(io::Error::other)?;
+        let (sender, connection) =
+            handshake(TokioIo::new(BackStream { _entry: entry, _place: place, stream }))
+                .await
+                .map_err(io::Error::other)?;
         tokio::spawn(connection);
         Ok(sender)
     }
@@ -84,23 +87,39 @@ struct BackStream {
 
 fn forgiven(written: Poll<io::Result<usize>>, length: usize) -> Poll<io::Result<usize>> {
     match written {
-        Poll::Ready(Err(error)) if matches!(error.kind(), io::ErrorKind::BrokenPipe | io::ErrorKind::ConnectionReset) => Poll::Ready(Ok(length)),
+        Poll::Ready(Err(error))
+            if matches!(error.kind(), io::ErrorKind::BrokenPipe | io::ErrorKind::ConnectionReset) =>
+        {
+            Poll::Ready(Ok(length))
+        }
         other => other,
     }
 }
 
 impl AsyncRead for BackStream {
-    fn poll_read(mut self: Pin<&mut Self>, context: &mut Context<'_>, into: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        into: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
         Pin::new(&mut self.stream).poll_read(context, into)
     }
 }
 
 impl AsyncWrite for BackStream {
-    fn poll_write(mut self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
+    fn poll_write(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        bytes: &[u8],
+    ) -> Poll<io::Result<usize>> {
         forgiven(Pin::new(&mut self.stream).poll_write(context, bytes), bytes.len())
     }
 
-    fn poll_write_vectored(mut self: Pin<&mut Self>, context: &mut Context<'_>, slices: &[io::IoSlice<'_>]) -> Poll<io::Result<usize>> {
+    fn poll_write_vectored(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        slices: &[io::IoSlice<'_>],
+    ) -> Poll<io::Result<usize>> {
         let length = slices.iter().map(|slice| slice.len()).sum();
         forgiven(Pin::new(&mut self.stream).poll_write_vectored(context, slices), length)
     }

@@ -43,7 +43,10 @@ impl Body for CallersBody {
     type Data = Bytes;
     type Error = io::Error;
 
-    fn poll_frame(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<io::Result<Frame<Bytes>>>> {
+    fn poll_frame(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+    ) -> Poll<Option<io::Result<Frame<Bytes>>>> {
         let Some(body) = &mut self.body else { return Poll::Ready(None) };
         let polled = match Pin::new(body).poll_frame(context) {
             Poll::Pending => {
@@ -119,7 +122,8 @@ impl AnswerBody {
     }
 
     pub fn passed(body: Incoming, sender: Sender, connections: Arc<BackConnections>, busy: Busy) -> Self {
-        let mut passed = Self { source: Source::Passed(body), back: Some((sender, connections)), _busy: busy };
+        let mut passed =
+            Self { source: Source::Passed(body), back: Some((sender, connections)), _busy: busy };
         passed.give_back_at_end();
         passed
     }
@@ -137,10 +141,17 @@ impl Body for AnswerBody {
     type Data = Bytes;
     type Error = io::Error;
 
-    fn poll_frame(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<io::Result<Frame<Bytes>>>> {
+    fn poll_frame(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+    ) -> Poll<Option<io::Result<Frame<Bytes>>>> {
         let frame = match &mut self.source {
-            Source::Own(body) => ready!(Pin::new(body).poll_frame(context)).map(|frame| frame.map_err(io::Error::other)),
-            Source::Passed(body) => ready!(Pin::new(body).poll_frame(context)).map(|frame| frame.map_err(io::Error::other)),
+            Source::Own(body) => {
+                ready!(Pin::new(body).poll_frame(context)).map(|frame| frame.map_err(io::Error::other))
+            }
+            Source::Passed(body) => {
+                ready!(Pin::new(body).poll_frame(context)).map(|frame| frame.map_err(io::Error::other))
+            }
         };
         self.give_back_at_end();
         Poll::Ready(frame)

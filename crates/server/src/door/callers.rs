@@ -49,7 +49,8 @@ impl Drop for Entry {
 
 /// Returns who sends a request.
 pub fn caller_of<'r>(request: &'r Request<'_>) -> Option<&'r Caller> {
-    let found = request.local_cache(|| request.rocket().state::<Callers>().and_then(|callers| callers.of(request)));
+    let found =
+        request.local_cache(|| request.rocket().state::<Callers>().and_then(|callers| callers.of(request)));
     found.as_deref()
 }
 

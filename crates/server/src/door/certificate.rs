@@ -82,13 +82,19 @@ impl CertificateError {
     /// Returns what to do.
     pub fn hint(&self) -> Option<&'static str> {
         match self {
-            Self::File(..) | Self::Pem { .. } => {
-                Some("--people-certificate names the chain, the server's certificate first, and --people-key its key, both as PEM")
-            }
+            Self::File(..) | Self::Pem { .. } => Some(
+                "--people-certificate names the chain, the server's certificate first, and --people-key its key, both as PEM",
+            ),
             Self::Key(_) => Some("is --people-key the key that the certificate was asked for with?"),
-            Self::Names(_) => Some("ask for a certificate for one of them, or name the server as the certificate does: --name NAME"),
-            Self::Time { .. } => Some("put one that holds in its place; without --people-certificate the server's own CA issues one"),
-            Self::Acme(_) | Self::NoProof | Self::NotProven(_) => Some("can it reach the listener for people at port 443 of each --name?"),
+            Self::Names(_) => Some(
+                "ask for a certificate for one of them, or name the server as the certificate does: --name NAME",
+            ),
+            Self::Time { .. } => Some(
+                "put one that holds in its place; without --people-certificate the server's own CA issues one",
+            ),
+            Self::Acme(_) | Self::NoProof | Self::NotProven(_) => {
+                Some("can it reach the listener for people at port 443 of each --name?")
+            }
             Self::Issue(_) | Self::Tls(_) | Self::Verifier(_) => None,
         }
     }
@@ -135,7 +141,11 @@ impl ServedCertificate {
     /// # Errors
     ///
     /// Returns why that failed.
-    pub fn by_our_ca(name: &'static str, authority: Arc<Authority>, names: &[String]) -> Result<Arc<Self>, CertificateError> {
+    pub fn by_our_ca(
+        name: &'static str,
+        authority: Arc<Authority>,
+        names: &[String],
+    ) -> Result<Arc<Self>, CertificateError> {
         Self::begin(name, Source::OurCa(authority), names)
     }
 
@@ -144,7 +154,12 @@ impl ServedCertificate {
     /// # Errors
     ///
     /// Returns what is wrong with them.
-    pub fn from_files(name: &'static str, certificate: &Path, key: &Path, names: &[String]) -> Result<Arc<Self>, CertificateError> {
+    pub fn from_files(
+        name: &'static str,
+        certificate: &Path,
+        key: &Path,
+        names: &[String],
+    ) -> Result<Arc<Self>, CertificateError> {
         Self::begin(name, Source::Files { certificate: certificate.to_owned(), key: key.to_owned() }, names)
     }
 
@@ -153,7 +168,12 @@ impl ServedCertificate {
     /// # Errors
     ///
     /// Returns why there is none to begin with.
-    pub fn by_acme(name: &'static str, settings: AcmeSettings, authority: Arc<Authority>, names: &[String]) -> Result<Arc<Self>, CertificateError> {
+    pub fn by_acme(
+        name: &'static str,
+        settings: AcmeSettings,
+        authority: Arc<Authority>,
+        names: &[String],
+    ) -> Result<Arc<Self>, CertificateError> {
         Self::begin(name, Source::Acme { acme: Acme::new(settings), authority }, names)
     }
 
@@ -177,12 +197,22 @@ impl ServedCertificate {
             _ => format!("ends in {days} days, {}", current.until),
         };
         match (&current.not_renewed, &self.source) {
-            (Some(because), _) if current.is_stand_in => {
-                Some(format!("the certificate for {} is not issued yet, and this server's own CA's is shown: {because}", self.name))
-            }
-            (Some(because), _) => Some(format!("the certificate for {} could not be renewed and {}: {because}", self.name, ends())),
+            (Some(because), _) if current.is_stand_in => Some(format!(
+                "the certificate for {} is not issued yet, and this server's own CA's is shown: {because}",
+                self.name
+            )),
+            (Some(because), _) => Some(format!(
+                "the certificate for {} could not be renewed and {}: {because}",
+                self.name,
+                ends()
+            )),
             (None, Source::Files { certificate, .. }) if current.until.duration_since(now) < SOON => {
-                Some(format!("the certificate for {} {}: put a newer one into {}", self.name, ends(), certificate.display()))
+                Some(format!(
+                    "the certificate for {} {}: put a newer one into {}",
+                    self.name,
+                    ends(),
+                    certificate.display()
+                ))
             }
             _ => None,
         }
@@ -217,7 +247,11 @@ impl ServedCertificate {
             Err(error) => {
                 let because = with_causes(&error);
                 if current.not_renewed.as_ref() != Some(&because) {
-                    tracing::error!(listener = self.name, because, "the certificate could not be renewed; the one of before is shown");
+                    tracing::error!(
+                        listener = self.name,
+                        because,
+                        "the certificate could not be renewed; the one of before is shown"
+                    );
                 }
                 current.not_renewed = Some(because);
             }
@@ -243,7 +277,10 @@ impl ServedCertificate {
         let Source::Acme { acme, .. } = &self.source else { return LOOKED_EVERY };
         let (is_due, failed) = {
             let (current, now) = (self.current.read().unwrap_or_else(PoisonError::into_inner), clock::now());
-            (current.is_stand_in || now >= current.from + current.until.duration_since(current.from) / 2, current.not_renewed.is_some())
+            (
+                current.is_stand_in || now >= current.from + current.until.duration_since(current.from) / 2,
+                current.not_renewed.is_some(),
+            )
         };
         if !is_due {
             return LOOKED_EVERY;
@@ -267,22 +304,32 @@ impl ServedCertificate {
     /// # Errors
     ///
     /// Returns why TLS refuses them.
-    pub fn tls(self: &Arc<Self>, nodes: Option<&Authority>, protocols: &[&str]) -> Result<Arc<ServerConfig>, CertificateError> {
+    pub fn tls(
+        self: &Arc<Self>,
+        nodes: Option<&Authority>,
+        protocols: &[&str],
+    ) -> Result<Arc<ServerConfig>, CertificateError> {
         let provider = Arc::new(default_provider());
         let verifier: Arc<dyn ClientCertVerifier> = match nodes {
             Some(authority) => {
                 let mut roots = RootCertStore::empty();
-                for certificate in CertificateDer::pem_slice_iter(authority.certificate().as_bytes()).flatten() {
+                for certificate in
+                    CertificateDer::pem_slice_iter(authority.certificate().as_bytes()).flatten()
+                {
                     roots.add(certificate)?;
                 }
-                WebPkiClientVerifier::builder_with_provider(Arc::new(roots), provider.clone()).allow_unauthenticated().build()?
+                WebPkiClientVerifier::builder_with_provider(Arc::new(roots), provider.clone())
+                    .allow_unauthenticated()
+                    .build()?
             }
             None => WebPkiClientVerifier::no_client_auth(),
         };
-        let builder = ServerConfig::builder_with_details(provider, Arc::new(OurTime)).with_safe_default_protocol_versions()?;
+        let builder = ServerConfig::builder_with_details(provider, Arc::new(OurTime))
+            .with_safe_default_protocol_versions()?;
         let mut tls = builder.with_client_cert_verifier(verifier).with_cert_resolver(self.clone());
         let proofs = matches!(self.source, Source::Acme { .. }).then_some(PROOF_PROTOCOL);
-        tls.alpn_protocols = protocols.iter().copied().chain(proofs).map(|protocol| protocol.as_bytes().to_vec()).collect();
+        tls.alpn_protocols =
+            protocols.iter().copied().chain(proofs).map(|protocol| protocol.as_bytes().to_vec()).collect();
         Ok(Arc::new(tls))
     }
 }
@@ -335,12 +382,17 @@ impl Source {
                 let place = Path::new("what the ACME server issued before");
                 match acme.kept().map(|(chain, key)| current(&chain, place, &key, place, names, None)) {
                     Some(Ok(kept)) => Ok(kept),
-                    _ => Self::OurCa(authority.clone()).get(names).map(|ours| Current { is_stand_in: true, ..ours }),
+                    _ => Self::OurCa(authority.clone())
+                        .get(names)
+                        .map(|ours| Current { is_stand_in: true, ..ours }),
                 }
             }
             Self::Files { certificate, key } => {
-                let read = |path: &Path| std::fs::read(path).map_err(|error| CertificateError::File(path.to_owned(), error));
-                let written = written_at(certificate, key).map_err(|error| CertificateError::File(certificate.clone(), error))?;
+                let read = |path: &Path| {
+                    std::fs::read(path).map_err(|error| CertificateError::File(path.to_owned(), error))
+                };
+                let written = written_at(certificate, key)
+                    .map_err(|error| CertificateError::File(certificate.clone(), error))?;
                 current(&read(certificate)?, certificate, &read(key)?, key, names, Some(written))
             }
         }
@@ -356,13 +408,17 @@ fn current(
     written: Option<[SystemTime; 2]>,
 ) -> Result<Current, CertificateError> {
     let no = |path: &Path, what| CertificateError::Pem { path: path.to_owned(), what };
-    let chain: Vec<CertificateDer<'static>> =
-        CertificateDer::pem_slice_iter(chain.as_ref()).collect::<Result<_, _>>().map_err(|_| no(chain_path, "certificates"))?;
+    let chain: Vec<CertificateDer<'static>> = CertificateDer::pem_slice_iter(chain.as_ref())
+        .collect::<Result<_, _>>()
+        .map_err(|_| no(chain_path, "certificates"))?;
     let leaf = chain.first().ok_or_else(|| no(chain_path, "certificates"))?.clone();
     let key = PrivateKeyDer::from_pem_slice(key.as_ref()).map_err(|_| no(key_path, "private key"))?;
     let (from, until) = validity(&leaf).ok_or_else(|| no(chain_path, "certificates"))?;
     let parsed = ParsedCertificate::try_from(&leaf)?;
-    let is_for = |name: &String| ServerName::try_from(name.as_str()).is_ok_and(|name| rustls::client::verify_server_name(&parsed, &name).is_ok());
+    let is_for = |name: &String| {
+        ServerName::try_from(name.as_str())
+            .is_ok_and(|name| rustls::client::verify_server_name(&parsed, &name).is_ok())
+    };
     if !names.iter().any(is_for) {
         return Err(CertificateError::Names(names.to_owned()));
     }
@@ -370,7 +426,8 @@ fn current(
     if now < from || now >= until {
         return Err(CertificateError::Time { from, until, now });
     }
-    let key = Arc::new(CertifiedKey::from_der(chain, key, &default_provider()).map_err(CertificateError::Key)?);
+    let key =
+        Arc::new(CertifiedKey::from_der(chain, key, &default_provider()).map_err(CertificateError::Key)?);
     Ok(Current { key, from, until, is_stand_in: false, written, not_renewed: None })
 }
 

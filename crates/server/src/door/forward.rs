@@ -9,7 +9,8 @@ use crate::request_log::{StrangersLines, class_of};
 use constans_wire::check_in::Problem;
 use hyper::body::Incoming;
 use hyper::header::{
-    CONNECTION, CONTENT_TYPE, COOKIE, EXPECT, Entry, HOST, HeaderMap, HeaderName, HeaderValue, RETRY_AFTER, TE, TRAILER, TRANSFER_ENCODING, UPGRADE,
+    CONNECTION, CONTENT_TYPE, COOKIE, EXPECT, Entry, HOST, HeaderMap, HeaderName, HeaderValue, RETRY_AFTER,
+    TE, TRAILER, TRANSFER_ENCODING, UPGRADE,
 };
 use hyper::{Method, Request, Response, StatusCode, Uri, Version};
 use std::error::Error as _;
@@ -19,10 +20,18 @@ use std::sync::Arc;
 use std::time::Instant;
 
 /// What belongs to one connection and is not passed on (RFC 9110, 7.6.1).
-const OF_A_CONNECTION: [HeaderName; 7] =
-    [CONNECTION, TE, TRAILER, TRANSFER_ENCODING, UPGRADE, HeaderName::from_static("keep-alive"), HeaderName::from_static("proxy-connection")];
+const OF_A_CONNECTION: [HeaderName; 7] = [
+    CONNECTION,
+    TE,
+    TRAILER,
+    TRANSFER_ENCODING,
+    UPGRADE,
+    HeaderName::from_static("keep-alive"),
+    HeaderName::from_static("proxy-connection"),
+];
 
-const KNOWN_METHODS: [Method; 7] = [Method::GET, Method::HEAD, Method::POST, Method::PUT, Method::DELETE, Method::OPTIONS, Method::CONNECT];
+const KNOWN_METHODS: [Method; 7] =
+    [Method::GET, Method::HEAD, Method::POST, Method::PUT, Method::DELETE, Method::OPTIONS, Method::CONNECT];
 
 /// What a caller's connection needs to pass requests on.
 pub(super) struct Passage {
@@ -40,7 +49,10 @@ impl Passage {
         let (method, began) = (request.method().clone(), Instant::now());
         if !self.settings.names.are_meant(request.uri(), request.headers()) {
             let problem = problem(StatusCode::MISDIRECTED_REQUEST, "not_this_server", "unknown host name");
-            let problem = Problem { hint: Some("use one of the names that the server was started with (--name)".to_owned()), ..problem };
+            let problem = Problem {
+                hint: Some("use one of the names that the server was started with (--name)".to_owned()),
+                ..problem
+            };
             self.note(&method, &problem, began);
             return own_answer(&problem, busy);
         }
@@ -64,42 +76,74 @@ impl Passage {
         self.settings.metrics.requests.get_or_create(&Answered { listener, status: class_of(status) }).inc();
         if self.lines.may_write(true) {
             // A method may be any word that a caller makes up.
-            let method = KNOWN_METHODS.iter().find(|known| *known == method).map_or("another", Method::as_str);
+            let method =
+                KNOWN_METHODS.iter().find(|known| *known == method).map_or("another", Method::as_str);
             let (from, took_ms) = (self.caller.ip().to_canonical(), began.elapsed().as_millis() as u64);
             tracing::info!(target: "constans_server::request", listener, method, status, took_ms, %from, because = problem.kind, "answered by the door");
         }
     }
 
-    async fn pass_to_rocket(&self, request: Request<Incoming>) -> Result<(Response<Incoming>, super::back::Sender), Problem> {
+    async fn pass_to_rocket(
+        &self,
+        request: Request<Incoming>,
+    ) -> Result<(Response<Incoming>, super::back::Sender), Problem> {
         let (mut head, body) = request.into_parts();
         if head.method == Method::CONNECT {
-            return Err(problem(StatusCode::METHOD_NOT_ALLOWED, "method_not_allowed", "CONNECT is not done here"));
+            return Err(problem(
+                StatusCode::METHOD_NOT_ALLOWED,
+                "method_not_allowed",
+                "CONNECT is not done here",
+            ));
         }
-        if let Some(host) = head.uri.authority().and_then(|authority| HeaderValue::from_str(authority.as_str()).ok()) {
+        if let Some(host) =
+            head.uri.authority().and_then(|authority| HeaderValue::from_str(authority.as_str()).ok())
+        {
             head.headers.insert(HOST, host);
         }
         let path = head.uri.path_and_query().map_or("/", |path| path.as_str());
-        head.uri = path.parse::<Uri>().map_err(|_| problem(StatusCode::BAD_REQUEST, "not_understood", "the address cannot be read"))?;
+        head.uri = path
+            .parse::<Uri>()
+            .map_err(|_| problem(StatusCode::BAD_REQUEST, "not_understood", "the address cannot be read"))?;
         head.version = Version::HTTP_11;
         head.headers.remove(EXPECT);
         without_those_of_a_connection(&mut head.headers);
         with_cookies_joined(&mut head.headers);
         let failed = |error: &dyn std::fmt::Display| {
             tracing::warn!(%error, "a request could not be passed on");
-            problem(StatusCode::SERVICE_UNAVAILABLE, "not_passed_on", "the server is not accepting requests now")
+            problem(
+                StatusCode::SERVICE_UNAVAILABLE,
+                "not_passed_on",
+                "the server is not accepting requests now",
+            )
         };
         let mut sender = self.back.take().await.map_err(|error| match error.kind() {
-            io::ErrorKind::WouldBlock => problem(StatusCode::SERVICE_UNAVAILABLE, "busy", "too many requests from this network"),
+            io::ErrorKind::WouldBlock => {
+                problem(StatusCode::SERVICE_UNAVAILABLE, "busy", "too many requests from this network")
+            }
             _ => failed(&error),
         })?;
         match sender.send_request(Request::from_parts(head, CallersBody::new(body))).await {
             Ok(answer) => Ok((answer, sender)),
-            Err(error) => Err(match error.source().and_then(|source| source.downcast_ref::<io::Error>()).map(io::Error::kind) {
-                Some(io::ErrorKind::TimedOut) => problem(StatusCode::REQUEST_TIMEOUT, "too_slow", "the request did not arrive in time"),
-                Some(io::ErrorKind::QuotaExceeded) => problem(StatusCode::PAYLOAD_TOO_LARGE, "too_large", "the request is too large"),
-                _ if error.is_user() => problem(StatusCode::REQUEST_TIMEOUT, "cut_off", "the request did not arrive completely"),
-                _ => failed(&error),
-            }),
+            Err(error) => Err(
+                match error
+                    .source()
+                    .and_then(|source| source.downcast_ref::<io::Error>())
+                    .map(io::Error::kind)
+                {
+                    Some(io::ErrorKind::TimedOut) => {
+                        problem(StatusCode::REQUEST_TIMEOUT, "too_slow", "the request did not arrive in time")
+                    }
+                    Some(io::ErrorKind::QuotaExceeded) => {
+                        problem(StatusCode::PAYLOAD_TOO_LARGE, "too_large", "the request is too large")
+                    }
+                    _ if error.is_user() => problem(
+                        StatusCode::REQUEST_TIMEOUT,
+                        "cut_off",
+                        "the request did not arrive completely",
+                    ),
+                    _ => failed(&error),
+                },
+            ),
         }
     }
 }
@@ -129,7 +173,15 @@ fn with_cookies_joined(headers: &mut HeaderMap) {
 }
 
 fn problem(status: StatusCode, kind: &str, title: &str) -> Problem {
-    Problem { kind: kind.to_owned(), title: title.to_owned(), status: status.as_u16(), hint: None, detail: None, change: None, findings: Vec::new() }
+    Problem {
+        kind: kind.to_owned(),
+        title: title.to_owned(),
+        status: status.as_u16(),
+        hint: None,
+        detail: None,
+        change: None,
+        findings: Vec::new(),
+    }
 }
 
 fn own_answer(problem: &Problem, busy: Busy) -> Response<AnswerBody> {

@@ -18,7 +18,8 @@ pub fn raise_descriptors() -> usize {
     let limit = getrlimit(Resource::Nofile);
     let most = limit.maximum.unwrap_or(MOST_DESCRIPTORS).min(MOST_DESCRIPTORS);
     let before = limit.current.unwrap_or(MOST_DESCRIPTORS);
-    let raised = before < most && setrlimit(Resource::Nofile, Rlimit { current: Some(most), maximum: limit.maximum }).is_ok();
+    let raised = before < most
+        && setrlimit(Resource::Nofile, Rlimit { current: Some(most), maximum: limit.maximum }).is_ok();
     let may_have = if raised { most } else { before };
     let enough_for = may_have.saturating_sub(OTHER_DESCRIPTORS) / DESCRIPTORS_EACH;
     usize::try_from(enough_for.clamp(16, MOST_CONNECTIONS)).unwrap_or(16)
@@ -66,7 +67,10 @@ impl Limits {
         let network = network_of(address);
         let mut counts = self.counts.lock().unwrap_or_else(PoisonError::into_inner);
         let here = counts.of_network.get(&network).copied().unwrap_or(0);
-        if counts.in_all >= self.most.in_all || counts.strangers >= self.most.strangers || here >= self.most.strangers_of_network {
+        if counts.in_all >= self.most.in_all
+            || counts.strangers >= self.most.strangers
+            || here >= self.most.strangers_of_network
+        {
             return None;
         }
         counts.in_all += 1;

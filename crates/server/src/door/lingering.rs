@@ -25,13 +25,21 @@ impl<S> Lingering<S> {
 }
 
 impl<S: AsyncRead + Unpin> AsyncRead for Lingering<S> {
-    fn poll_read(mut self: Pin<&mut Self>, context: &mut Context<'_>, buffer: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        buffer: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
         Pin::new(&mut self.stream).poll_read(context, buffer)
     }
 }
 
 impl<S: AsyncRead + AsyncWrite + Unpin> AsyncWrite for Lingering<S> {
-    fn poll_write(mut self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
+    fn poll_write(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        bytes: &[u8],
+    ) -> Poll<io::Result<usize>> {
         Pin::new(&mut self.stream).poll_write(context, bytes)
     }
 
@@ -75,6 +83,10 @@ mod tests {
         let mut answer = String::new();
         caller.read_to_string(&mut answer).await.unwrap();
         assert_eq!(answer, "too long");
-        assert_eq!(closing.await.unwrap().unwrap(), 100 * 1024, "it was closed after a second, though the caller said no more");
+        assert_eq!(
+            closing.await.unwrap().unwrap(),
+            100 * 1024,
+            "it was closed after a second, though the caller said no more"
+        );
     }
 }

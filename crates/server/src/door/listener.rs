@@ -116,11 +116,23 @@ impl Door {
                 }
             };
             let Some(place) = limits.take(address.ip()) else {
-                settings.metrics.turned_away.get_or_create(&metrics::Listener { listener: settings.name }).inc();
+                settings
+                    .metrics
+                    .turned_away
+                    .get_or_create(&metrics::Listener { listener: settings.name })
+                    .inc();
                 continue;
             };
             let (behind, callers) = (behind.clone(), callers.clone());
-            let connection = Connection { settings: settings.clone(), lines: lines.clone(), place, behind, address, rocket, callers };
+            let connection = Connection {
+                settings: settings.clone(),
+                lines: lines.clone(),
+                place,
+                behind,
+                address,
+                rocket,
+                callers,
+            };
             tokio::spawn(connection.serve(stream, open.watcher()));
         }
         let _ = timeout(STOPPING, open.shutdown()).await;
@@ -145,7 +157,8 @@ impl Connection {
         stream.set_timeout(Some(STUCK));
         let acceptor = TlsAcceptor::from(self.settings.tls.clone());
         let Ok(Ok(stream)) = timeout(HANDSHAKE, acceptor.accept(Box::pin(stream))).await else { return };
-        let shown = stream.get_ref().1.peer_certificates().and_then(|chain| ShownCertificate::read(chain.first()?));
+        let shown =
+            stream.get_ref().1.peer_certificates().and_then(|chain| ShownCertificate::read(chain.first()?));
         if shown.is_some() {
             self.place.is_known();
         }
@@ -174,7 +187,8 @@ impl Connection {
             .max_header_list_size(u32::try_from(LARGEST_HEAD).unwrap_or(u32::MAX))
             .keep_alive_interval(Duration::from_secs(20))
             .keep_alive_timeout(Duration::from_secs(20));
-        let served = watcher.watch(http.serve_connection(TokioIo::new(Lingering::new(stream)), service).into_owned());
+        let served =
+            watcher.watch(http.serve_connection(TokioIo::new(Lingering::new(stream)), service).into_owned());
         let open = self.settings.metrics.open_connection(self.settings.name);
         tokio::select! {
             // What a caller does wrong is no matter of this server.

@@ -42,14 +42,21 @@ mod tests {
             let headers = host.map(|host| (HOST, HeaderValue::from_str(host).unwrap())).into_iter().collect();
             names.are_meant(&uri.parse().unwrap(), &headers)
         };
-        for host in ["hub.skerry.example", "HUB.skerry.example:7444", "hub.skerry.example.", "[2001:db8::7]:7444"] {
+        for host in
+            ["hub.skerry.example", "HUB.skerry.example:7444", "hub.skerry.example.", "[2001:db8::7]:7444"]
+        {
             assert!(meant("/api/overview", Some(host)), "{host}");
         }
-        for host in [None, Some("127.0.0.1"), Some("evil.example"), Some("evil.example#hub.skerry.example"), Some("")] {
+        for host in
+            [None, Some("127.0.0.1"), Some("evil.example"), Some("evil.example#hub.skerry.example"), Some("")]
+        {
             assert!(!meant("/api/overview", host), "{host:?}");
             assert!(meant("/healthy", host), "{host:?}");
         }
-        assert!(meant("https://hub.skerry.example/api/fleet", Some("evil.example")), "RFC 9112, 3.2.2: the host of the target counts");
+        assert!(
+            meant("https://hub.skerry.example/api/fleet", Some("evil.example")),
+            "RFC 9112, 3.2.2: the host of the target counts"
+        );
         assert!(!meant("https://evil.example/api/fleet", Some("hub.skerry.example")));
     }
 }

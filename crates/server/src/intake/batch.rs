@@ -19,7 +19,10 @@ pub trait Batched: Sized + Send + Sync + 'static {
     fn node(&self) -> Uuid;
 
     /// Takes in what is plain of these, each of another node, and returns by node what became of it.
-    fn take(db: &PgPool, all: &[Self]) -> impl Future<Output = sqlx::Result<HashMap<Uuid, Self::Done>>> + Send;
+    fn take(
+        db: &PgPool,
+        all: &[Self],
+    ) -> impl Future<Output = sqlx::Result<HashMap<Uuid, Self::Done>>> + Send;
 }
 
 /// Where what nodes send is gathered.
@@ -59,8 +62,11 @@ async fn go_on<T: Batched>(db: PgPool, mut come: mpsc::Receiver<Waiting<T>>) {
     while come.recv_many(&mut waiting, LARGEST_BATCH).await > 0 {
         let mut seen = HashSet::new();
         // A second one of the same node is dropped, and thereby told that it is to be taken in by itself.
-        let (all, answers): (Vec<T>, Vec<_>) =
-            waiting.drain(..).filter(|waiting| seen.insert(waiting.sent.node())).map(|waiting| (waiting.sent, waiting.answer)).unzip();
+        let (all, answers): (Vec<T>, Vec<_>) = waiting
+            .drain(..)
+            .filter(|waiting| seen.insert(waiting.sent.node()))
+            .map(|waiting| (waiting.sent, waiting.answer))
+            .unzip();
         let mut done = match T::take(&db, &all).await {
             Ok(done) => done,
             Err(error) => {

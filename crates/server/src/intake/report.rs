@@ -63,8 +63,14 @@ pub fn plain(report: &RunReport, node: Uuid, spki: Vec<u8>) -> Option<PlainRun> 
 /// # Errors
 ///
 /// Returns why it could not be stored.
-pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport, sent: &[u8]) -> Result<Received, ApiError> {
-    let sequence = i64::try_from(report.sequence).map_err(|_| ApiError::invalid("sequence", "the sequence is too large"))?;
+pub async fn take_in(
+    db: &mut PgConnection,
+    node: Uuid,
+    mut report: RunReport,
+    sent: &[u8],
+) -> Result<Received, ApiError> {
+    let sequence = i64::try_from(report.sequence)
+        .map_err(|_| ApiError::invalid("sequence", "the sequence is too large"))?;
     if report.clauses.len() > BOUNDED_AT_ONCE {
         report = on_thread(|| report.bounded()).await?;
     } else {
@@ -73,14 +79,23 @@ pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport, s
     let began = bounded_times(&mut report, clock::now());
     let order = run::order(&mut *db, node).await?;
     // An agent delivers in order, so what is not newer was stored already.
-    if order.as_ref().is_some_and(|order| order.memory_epoch == report.memory_epoch && order.sequence >= sequence) {
+    if order
+        .as_ref()
+        .is_some_and(|order| order.memory_epoch == report.memory_epoch && order.sequence >= sequence)
+    {
         return Ok(Received::Known);
     }
     let memory_lost = order.as_ref().is_some_and(|order| order.memory_epoch != report.memory_epoch);
     let changed_episodes = follow_drift(db, node, &mut report, began, order.as_ref(), memory_lost).await?;
     let (mode, status) = (json!(report.mode), json!(report.status));
-    let row =
-        NewRun { run: report.run, began, mode: word(&mode), status: word(&status), partial: report.partial, state: report.wanted.digest.as_str() };
+    let row = NewRun {
+        run: report.run,
+        began,
+        mode: word(&mode),
+        status: word(&status),
+        partial: report.partial,
+        state: report.wanted.digest.as_str(),
+    };
     let span = if is_uneventful(&report) && !changed_episodes {
         Some(lengthen_or_begin(db, node, order.as_ref().and_then(|order| order.span), &row).await?)
     } else {
@@ -96,7 +111,8 @@ pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport, s
             keep_exceptions(&mut *db, node, &report, began).await?;
         }
         // After a first run under a new memory, one that leaves nothing open has everything remembered again.
-        let is_whole_again = !memory_lost && report.counts.out_of_line + report.counts.blocked + report.counts.failed == 0;
+        let is_whole_again =
+            !memory_lost && report.counts.out_of_line + report.counts.blocked + report.counts.failed == 0;
         if memory_lost || order.as_ref().is_some_and(|order| order.is_memory_lost) {
             run::note_memory(&mut *db, node, memory_lost, is_whole_again).await?;
         }
@@ -108,7 +124,13 @@ pub async fn take_in(db: &mut PgConnection, node: Uuid, mut report: RunReport, s
 }
 
 /// Keeps a run whole, its long texts apart: as long as the node has not sent more today than it may, with all details.
-async fn keep_whole(db: &mut PgConnection, node: Uuid, report: &RunReport, sent: &[u8], row: &NewRun<'_>) -> Result<(), ApiError> {
+async fn keep_whole(
+    db: &mut PgConnection,
+    node: Uuid,
+    report: &RunReport,
+    sent: &[u8],
+    row: &NewRun<'_>,
+) -> Result<(), ApiError> {
     let wrong = |error: serde_json::Error| ApiError::failed("writing JSON", &error);
     let mut body = serde_json::to_value(report).map_err(wrong)?;
     let too_large = keep_unknown(&mut body, sent);
@@ -122,7 +144,8 @@ async fn keep_whole(db: &mut PgConnection, node: Uuid, report: &RunReport, sent:
         let mut bare = report.clone().without_details();
         if kept_today > 2 * MOST_A_DAY {
             let clauses = std::mem::take(&mut bare.clauses).len() as u64;
-            bare.left_out = bare.left_out.map(|left_out| LeftOut { clauses: left_out.clauses + clauses, ..left_out });
+            bare.left_out =
+                bare.left_out.map(|left_out| LeftOut { clauses: left_out.clauses + clauses, ..left_out });
         }
         body = serde_json::to_value(bare).map_err(wrong)?;
     }
@@ -160,7 +183,12 @@ async fn follow_drift(
 }
 
 /// Keeps what is not in line as of a full run.
-async fn keep_exceptions(db: &mut PgConnection, node: Uuid, report: &RunReport, began: Timestamp) -> Result<(), ApiError> {
+async fn keep_exceptions(
+    db: &mut PgConnection,
+    node: Uuid,
+    report: &RunReport,
+    began: Timestamp,
+) -> Result<(), ApiError> {
     let owned = |value: Value| word(&value).to_owned();
     let rows: Vec<NewException> = report
         .clauses
@@ -179,7 +207,12 @@ async fn keep_exceptions(db: &mut PgConnection, node: Uuid, report: &RunReport, 
     Ok(exception::set(db, node, report.run, began, &rows).await?)
 }
 
-async fn lengthen_or_begin(db: &mut PgConnection, node: Uuid, span: Option<i64>, row: &NewRun<'_>) -> sqlx::Result<i64> {
+async fn lengthen_or_begin(
+    db: &mut PgConnection,
+    node: Uuid,
+    span: Option<i64>,
+    row: &NewRun<'_>,
+) -> sqlx::Result<i64> {
     match span {
         Some(span) if run::lengthen(&mut *db, span, row).await? => Ok(span),
         _ => run::begin_span(db, node, row).await,
@@ -192,10 +225,12 @@ fn is_uneventful(report: &RunReport) -> bool {
     report.status == Status::InLine
         && !report.partial
         && report.due.is_empty()
-        && report
-            .clauses
-            .iter()
-            .all(|result| is_quiet(result.outcome) && result.reaction.is_none() && result.missed.is_empty() && !result.already_there)
+        && report.clauses.iter().all(|result| {
+            is_quiet(result.outcome)
+                && result.reaction.is_none()
+                && result.missed.is_empty()
+                && !result.already_there
+        })
 }
 
 fn word(value: &Value) -> &str {

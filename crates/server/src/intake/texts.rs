@@ -22,10 +22,16 @@ pub fn take_out(report: &mut Value) -> TakenTexts {
     let clauses = report["clauses"].as_array().map_or(0, Vec::len);
     for clause in 0..clauses {
         let native = report["clauses"][clause]["native"].as_array().map_or(0, Vec::len);
-        let mut places = vec![format!("/clauses/{clause}/text_diff/text"), format!("/clauses/{clause}/failure/command/output")];
+        let mut places = vec![
+            format!("/clauses/{clause}/text_diff/text"),
+            format!("/clauses/{clause}/failure/command/output"),
+        ];
         places.extend((0..native).map(|step| format!("/clauses/{clause}/native/{step}/output")));
         for place in places {
-            let Some(Value::String(text)) = report.pointer_mut(&place).filter(|text| text.as_str().is_some_and(|text| text.len() >= SHORTEST)) else {
+            let Some(Value::String(text)) = report
+                .pointer_mut(&place)
+                .filter(|text| text.as_str().is_some_and(|text| text.len() >= SHORTEST))
+            else {
                 continue;
             };
             let digest = of_contents(text.as_bytes()).as_str().to_owned();

@@ -23,7 +23,8 @@ pub async fn make_ahead(db: &PgPool) -> sqlx::Result<()> {
     let mut transaction = db.begin().await?;
     for later in 0..MONTHS {
         let month = this.saturating_add(jiff::Span::new().months(later));
-        run::make_partition(&mut transaction, month, month.saturating_add(jiff::Span::new().months(1))).await?;
+        run::make_partition(&mut transaction, month, month.saturating_add(jiff::Span::new().months(1)))
+            .await?;
     }
     transaction.commit().await
 }

@@ -131,8 +131,13 @@ fn duration(text: &str) -> Result<u64, String> {
 /// Returns who is at the command line, as the record names them.
 fn operator() -> String {
     let login = std::env::var("SUDO_USER").or_else(|_| std::env::var("USER"));
-    let login = login.ok().filter(|name| !name.is_empty() && name.len() <= 64 && name.chars().all(|c| c.is_ascii_graphic()));
-    format!("{} on the server's machine", login.unwrap_or_else(|| format!("the user {}", rustix::process::getuid().as_raw())))
+    let login = login
+        .ok()
+        .filter(|name| !name.is_empty() && name.len() <= 64 && name.chars().all(|c| c.is_ascii_graphic()));
+    format!(
+        "{} on the server's machine",
+        login.unwrap_or_else(|| format!("the user {}", rustix::process::getuid().as_raw()))
+    )
 }
 
 /// Lists or changes persons.
@@ -145,8 +150,16 @@ pub async fn person(command: PersonCommand) -> Result<(), LaunchError> {
         PersonCommand::List { at } => {
             let people = person::list(&open(&at).await?).await.map_err(LaunchError::Database)?;
             for row in &people {
-                let seen = row.last_at.map_or_else(|| "never here".to_owned(), |at| format!("last here {}", minute(at)));
-                say!("{:<24}  {:<32}  {} tokens, {} sessions, {seen}", row.name, row.roles.join(", "), row.tokens, row.sessions);
+                let seen = row
+                    .last_at
+                    .map_or_else(|| "never here".to_owned(), |at| format!("last here {}", minute(at)));
+                say!(
+                    "{:<24}  {:<32}  {} tokens, {} sessions, {seen}",
+                    row.name,
+                    row.roles.join(", "),
+                    row.tokens,
+                    row.sessions
+                );
             }
             Ok(())
         }
@@ -168,7 +181,12 @@ pub async fn person(command: PersonCommand) -> Result<(), LaunchError> {
             let mut transaction = open(&at).await?.begin().await.map_err(LaunchError::Database)?;
             let ended = people::remove(&mut transaction, &operator(), &person).await?;
             transaction.commit().await.map_err(LaunchError::Database)?;
-            say!("{person} was removed; ended: {} sessions, {} tokens, {} open invitations", ended.sessions, ended.tokens, ended.invitations);
+            say!(
+                "{person} was removed; ended: {} sessions, {} tokens, {} open invitations",
+                ended.sessions,
+                ended.tokens,
+                ended.invitations
+            );
             Ok(())
         }
     }
@@ -182,9 +200,15 @@ pub async fn person(command: PersonCommand) -> Result<(), LaunchError> {
 pub async fn token(command: TokenCommand) -> Result<(), LaunchError> {
     match command {
         TokenCommand::List { at, person } => {
-            for row in token::list(&open(&at).await?, person.as_deref()).await.map_err(LaunchError::Database)? {
-                let until = row.expires_at.map_or_else(|| "without end".to_owned(), |at| format!("until {}", minute(at)));
-                let used = row.last_at.map_or_else(|| "never used".to_owned(), |at| format!("last used {}", minute(at)));
+            for row in
+                token::list(&open(&at).await?, person.as_deref()).await.map_err(LaunchError::Database)?
+            {
+                let until = row
+                    .expires_at
+                    .map_or_else(|| "without end".to_owned(), |at| format!("until {}", minute(at)));
+                let used = row
+                    .last_at
+                    .map_or_else(|| "never used".to_owned(), |at| format!("last used {}", minute(at)));
                 say!("{}  {:<24}  {:<24}  {until}, {used}", row.id, row.person, row.name);
             }
             Ok(())
@@ -192,10 +216,14 @@ pub async fn token(command: TokenCommand) -> Result<(), LaunchError> {
         TokenCommand::Make { at, person, name, roles, for_secs } => {
             let mut transaction = open(&at).await?.begin().await.map_err(LaunchError::Database)?;
             grant_all(&mut transaction, &person, &roles).await?;
-            let made = people::make_token(&mut transaction, &operator(), &person, &name, Some(for_secs)).await?;
+            let made =
+                people::make_token(&mut transaction, &operator(), &person, &name, Some(for_secs)).await?;
             transaction.commit().await.map_err(LaunchError::Database)?;
             say!("{}", made.token.0);
-            let until = made.ends_at.map(|at| format!(", until {}", at.strftime("%Y-%m-%d %H:%M UTC"))).unwrap_or_default();
+            let until = made
+                .ends_at
+                .map(|at| format!(", until {}", at.strftime("%Y-%m-%d %H:%M UTC")))
+                .unwrap_or_default();
             eprintln!("the token {name} of {person}{until}; it is shown only once");
             Ok(())
         }
@@ -240,9 +268,13 @@ pub async fn print_link(arguments: &LinkArguments) -> Result<(), LaunchError> {
     if person::roles(&mut *transaction, name).await.map_err(LaunchError::Database)?.is_none() {
         return Err(LaunchError::NoPerson(name.clone()));
     }
-    person::add_link(&mut transaction, Some(name), &secret.digest(), LINK_HOURS).await.map_err(LaunchError::Database)?;
+    person::add_link(&mut transaction, Some(name), &secret.digest(), LINK_HOURS)
+        .await
+        .map_err(LaunchError::Database)?;
     let detail = json!({ "for_hours": LINK_HOURS });
-    audit::add(&mut *transaction, &operator(), "made a one-time link", name, &detail).await.map_err(LaunchError::Database)?;
+    audit::add(&mut *transaction, &operator(), "made a one-time link", name, &detail)
+        .await
+        .map_err(LaunchError::Database)?;
     transaction.commit().await.map_err(LaunchError::Database)?;
     say!("{}", link(&arguments.url, &secret));
     eprintln!("{name} uses it once within {LINK_HOURS} hours to sign in and choose a password");

@@ -27,7 +27,8 @@ pub async fn grant(db: &mut PgConnection, by: &str, name: &str, role: Role) -> R
     if !person::grant(&mut *db, name, role.word()).await? {
         return Ok(Granted::NothingNew);
     }
-    audit::add(db, by, "granted a role", name, &json!({ "role": role.word(), "new_person": !is_known })).await?;
+    audit::add(db, by, "granted a role", name, &json!({ "role": role.word(), "new_person": !is_known }))
+        .await?;
     Ok(if is_known { Granted::NewRole } else { Granted::NewPerson })
 }
 
@@ -66,13 +67,23 @@ pub async fn remove(db: &mut PgConnection, by: &str, name: &str) -> Result<Ended
 /// # Errors
 ///
 /// Returns that there is no such person, or what is wrong with the name or the time.
-pub async fn make_token(db: &mut PgConnection, by: &str, person: &str, name: &str, for_secs: Option<u64>) -> Result<MadeToken, ApiError> {
+pub async fn make_token(
+    db: &mut PgConnection,
+    by: &str,
+    person: &str,
+    name: &str,
+    for_secs: Option<u64>,
+) -> Result<MadeToken, ApiError> {
     known(&mut *db, person).await?;
     check_name(name).map_err(|because| ApiError::invalid("name", because))?;
     if for_secs.is_some_and(|secs| secs == 0 || secs > LONGEST_TOKEN_SECS) {
         return Err(ApiError::invalid("for_secs", "a token holds for 1 s to 10 years, or without end"));
     }
-    if token::list(&mut *db, Some(person)).await?.iter().any(|other| other.name == name && other.made_for == "program") {
+    if token::list(&mut *db, Some(person))
+        .await?
+        .iter()
+        .any(|other| other.name == name && other.made_for == "program")
+    {
         return Err(ApiError::Conflict {
             message: format!("{person} has a token called {name} already"),
             hint: "name it otherwise, or withdraw that one first: constans token withdraw".to_owned(),
@@ -81,9 +92,12 @@ pub async fn make_token(db: &mut PgConnection, by: &str, person: &str, name: &st
     let secret = Secret::make().map_err(ApiError::Random)?;
     let (id, digest) = (Uuid::now_v7(), secret.digest());
     let for_secs = for_secs.and_then(|secs| i64::try_from(secs).ok());
-    let ends = token::add(&mut *db, &NewRow { id, person, name, made_for: "program", digest: &digest, for_secs }).await?;
+    let ends =
+        token::add(&mut *db, &NewRow { id, person, name, made_for: "program", digest: &digest, for_secs })
+            .await?;
     let ends_at = ends.map(|ends| ends.to_jiff());
-    audit::add(db, by, "made a token", person, &json!({ "token": id, "name": name, "until": ends_at })).await?;
+    audit::add(db, by, "made a token", person, &json!({ "token": id, "name": name, "until": ends_at }))
+        .await?;
     Ok(MadeToken { id, token: Concealed(secret.text().to_owned()), ends_at })
 }
 
@@ -92,10 +106,22 @@ pub async fn make_token(db: &mut PgConnection, by: &str, person: &str, name: &st
 /// # Errors
 ///
 /// Returns that there is none.
-pub async fn withdraw_token(db: &mut PgConnection, by: &str, id: Uuid, only_of: Option<&str>) -> Result<(String, String), ApiError> {
+pub async fn withdraw_token(
+    db: &mut PgConnection,
+    by: &str,
+    id: Uuid,
+    only_of: Option<&str>,
+) -> Result<(String, String), ApiError> {
     let missing = || ApiError::Missing { what: "token", name: id.to_string() };
     let withdrawn = token::withdraw(&mut *db, id, only_of).await?.ok_or_else(missing)?;
-    audit::add(db, by, "withdrew a token", &withdrawn.person, &json!({ "token": id, "name": withdrawn.name })).await?;
+    audit::add(
+        db,
+        by,
+        "withdrew a token",
+        &withdrawn.person,
+        &json!({ "token": id, "name": withdrawn.name }),
+    )
+    .await?;
     Ok((withdrawn.person, withdrawn.name))
 }
 
@@ -107,7 +133,8 @@ async fn not_the_last_administrator(db: &mut PgConnection, name: &str) -> Result
     if person::locked_administrators(db).await? == [name] {
         return Err(ApiError::Conflict {
             message: format!("{name} is the only administrator"),
-            hint: "make somebody else administrator first: constans person grant NAME administrator".to_owned(),
+            hint: "make somebody else administrator first: constans person grant NAME administrator"
+                .to_owned(),
         });
     }
     Ok(())

@@ -6,7 +6,13 @@ use serde_json::Value;
 use sqlx::{PgConnection, PgExecutor};
 
 /// Adds an entry. In the transaction of what was done: both are there or neither.
-pub async fn add(db: impl PgExecutor<'_>, who: &str, did: &str, subject: &str, detail: &Value) -> sqlx::Result<()> {
+pub async fn add(
+    db: impl PgExecutor<'_>,
+    who: &str,
+    did: &str,
+    subject: &str,
+    detail: &Value,
+) -> sqlx::Result<()> {
     sqlx::query("insert into audit_trail (who, did, subject, detail, at) values ($1, $2, $3, $4, $5)")
         .bind(who)
         .bind(did)
@@ -38,7 +44,12 @@ pub struct EntryRow {
 }
 
 /// Returns entries before a number, the newest first; at most 100.
-pub async fn list(db: impl PgExecutor<'_>, before: i64, who: Option<&str>, subject: Option<&str>) -> sqlx::Result<Vec<EntryRow>> {
+pub async fn list(
+    db: impl PgExecutor<'_>,
+    before: i64,
+    who: Option<&str>,
+    subject: Option<&str>,
+) -> sqlx::Result<Vec<EntryRow>> {
     sqlx::query_as(
         "select e.id, e.at, e.who, e.did, e.subject, e.detail, c.digest from audit_trail e left join audit_chain c on c.entry = e.id
          where e.id < $1 and ($2::text is null or e.who = $2) and ($3::text is null or e.subject = $3) order by e.id desc limit 100",
@@ -57,7 +68,9 @@ pub async fn try_chain(db: impl PgExecutor<'_>) -> sqlx::Result<bool> {
 
 /// Returns the last place of the chain with its digest.
 pub async fn last(db: impl PgExecutor<'_>) -> sqlx::Result<Option<(i64, String)>> {
-    sqlx::query_as("select place, digest from audit_chain order by place desc limit 1").fetch_optional(db).await
+    sqlx::query_as("select place, digest from audit_chain order by place desc limit 1")
+        .fetch_optional(db)
+        .await
 }
 
 /// Returns the next entries to be chained, in the order in which they were committed: those before which no transaction is open
@@ -74,7 +87,8 @@ pub async fn unchained(db: &mut PgConnection) -> sqlx::Result<Vec<EntryRow>> {
 
 /// Adds links to the chain, from this place on.
 pub async fn chain(db: impl PgExecutor<'_>, from: i64, links: &[(i64, String)]) -> sqlx::Result<()> {
-    let (entries, digests): (Vec<i64>, Vec<&str>) = links.iter().map(|(entry, digest)| (*entry, digest.as_str())).unzip();
+    let (entries, digests): (Vec<i64>, Vec<&str>) =
+        links.iter().map(|(entry, digest)| (*entry, digest.as_str())).unzip();
     sqlx::query("insert into audit_chain (place, entry, digest) select $1 + place - 1, entry, digest from unnest($2::bigint[], $3::text[]) with ordinality as new (entry, digest, place)")
         .bind(from)
         .bind(entries)
@@ -118,5 +132,7 @@ pub async fn links(db: impl PgExecutor<'_>, after: i64) -> sqlx::Result<Vec<Link
 
 /// Returns how many entries are not chained yet.
 pub async fn count_unchained(db: impl PgExecutor<'_>) -> sqlx::Result<i64> {
-    sqlx::query_scalar("select (select count(*) from audit_trail) - (select count(*) from audit_chain)").fetch_one(db).await
+    sqlx::query_scalar("select (select count(*) from audit_trail) - (select count(*) from audit_chain)")
+        .fetch_one(db)
+        .await
 }

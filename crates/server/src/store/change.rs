@@ -33,13 +33,15 @@ pub struct NewChange<'a> {
     pub epoch: i64,
     /// `waiting`, or `handed_out` if it is for a single node.
     pub status: &'a str,
+    /// The key of the request.
+    pub request_key: Option<&'a str>,
 }
 
 /// Adds a change and returns its number.
 pub async fn add(db: impl PgExecutor<'_>, new: &NewChange<'_>) -> sqlx::Result<i64> {
     sqlx::query_scalar(
-        "insert into change (epoch, kind, what, who, because, edits, status, although_unusable, is_preview, confirmed, goes_back, drafted_at, ended_at, is_request)
-         values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, case when $7 = 'handed_out' then $12 end, $13) returning no",
+        "insert into change (epoch, kind, what, who, because, edits, status, although_unusable, is_preview, confirmed, goes_back, drafted_at, ended_at, is_request, request_key)
+         values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, case when $7 = 'handed_out' then $12 end, $13, $14) returning no",
     )
     .bind(new.epoch)
     .bind(new.kind)
@@ -54,8 +56,18 @@ pub async fn add(db: impl PgExecutor<'_>, new: &NewChange<'_>) -> sqlx::Result<i
     .bind(new.goes_back)
     .bind(sql_now())
     .bind(new.is_request)
+    .bind(new.request_key)
     .fetch_one(db)
     .await
+}
+
+/// Returns the change that a person's request with this key made.
+pub async fn by_request(db: impl PgExecutor<'_>, who: &str, key: &str) -> sqlx::Result<Option<i64>> {
+    sqlx::query_scalar("select no from change where who = $1 and request_key = $2")
+        .bind(who)
+        .bind(key)
+        .fetch_optional(db)
+        .await
 }
 
 /// A change.
@@ -114,7 +126,10 @@ const COLUMNS: &str = "c.no, c.kind, c.what, c.who, c.because, c.edits, c.status
 
 /// Returns a change.
 pub async fn by_no(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Option<ChangeRow>> {
-    sqlx::query_as(AssertSqlSafe(format!("select {COLUMNS} where c.no = $1"))).bind(no).fetch_optional(db).await
+    sqlx::query_as(AssertSqlSafe(format!("select {COLUMNS} where c.no = $1")))
+        .bind(no)
+        .fetch_optional(db)
+        .await
 }
 
 /// Returns how far a change is.
@@ -160,14 +175,16 @@ pub async fn nodes(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Vec<Changed
 /// Begins to prepare a change from the fleet as it is: what was prepared of it before is dropped.
 pub async fn begin(db: &mut PgConnection, no: i64, rev: i64, epoch: i64, snapshot: &str) -> sqlx::Result<()> {
     drop_nodes(&mut *db, no).await?;
-    sqlx::query("update change set status = 'preparing', base_rev = $2, epoch = $3, snapshot = $4 where no = $1")
-        .bind(no)
-        .bind(rev)
-        .bind(epoch)
-        .bind(snapshot)
-        .execute(db)
-        .await
-        .map(|_| ())
+    sqlx::query(
+        "update change set status = 'preparing', base_rev = $2, epoch = $3, snapshot = $4 where no = $1",
+    )
+    .bind(no)
+    .bind(rev)
+    .bind(epoch)
+    .bind(snapshot)
+    .execute(db)
+    .await
+    .map(|_| ())
 }
 
 /// Drops what was prepared of a change.
@@ -177,16 +194,31 @@ pub async fn drop_nodes(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<()> {
 
 /// Goes on from a later snapshot.
 pub async fn set_snapshot(db: impl PgExecutor<'_>, no: i64, snapshot: &str) -> sqlx::Result<()> {
-    sqlx::query("update change set snapshot = $2 where no = $1").bind(no).bind(snapshot).execute(db).await.map(|_| ())
+    sqlx::query("update change set snapshot = $2 where no = $1")
+        .bind(no)
+        .bind(snapshot)
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 /// Notes the impact of a change.
 pub async fn set_impact(db: impl PgExecutor<'_>, no: i64, impact: &Value) -> sqlx::Result<()> {
-    sqlx::query("update change set impact = $2 where no = $1").bind(no).bind(impact).execute(db).await.map(|_| ())
+    sqlx::query("update change set impact = $2 where no = $1")
+        .bind(no)
+        .bind(impact)
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 /// Ends a change, or lets it wait for a person.
-pub async fn set_status(db: impl PgExecutor<'_>, no: i64, status: &str, refused: Option<(&str, &str)>) -> sqlx::Result<()> {
+pub async fn set_status(
+    db: impl PgExecutor<'_>,
+    no: i64,
+    status: &str,
+    refused: Option<(&str, &str)>,
+) -> sqlx::Result<()> {
     let (refused, hint) = refused.unzip();
     sqlx::query("update change set status = $2, refused = $3, hint = $4, ended_at = $5 where no = $1")
         .bind(no)
@@ -263,8 +295,17 @@ pub struct NewChangeNode {
 }
 
 /// Stores how a change is to leave nodes; of `same`, that it leaves them as they are.
-pub async fn set_nodes(db: &mut PgConnection, no: i64, all: &[NewChangeNode], same: &[Uuid]) -> sqlx::Result<()> {
-    sqlx::query("delete from change_node where change = $1 and node = any($2)").bind(no).bind(same).execute(&mut *db).await?;
+pub async fn set_nodes(
+    db: &mut PgConnection,
+    no: i64,
+    all: &[NewChangeNode],
+    same: &[Uuid],
+) -> sqlx::Result<()> {
+    sqlx::query("delete from change_node where change = $1 and node = any($2)")
+        .bind(no)
+        .bind(same)
+        .execute(&mut *db)
+        .await?;
     sqlx::query(
         "insert into change_node (change, node, state, placement, sources, unusable, before_state, before_placement, is_new)
          select $1, * from unnest($2::uuid[], $3::bigint[], $4::bigint[], $5::bigint[], $6::text[], $7::bigint[], $8::bigint[], $9::boolean[])
@@ -323,7 +364,12 @@ pub async fn hand_out(db: &mut PgConnection, no: i64, epoch: i64) -> sqlx::Resul
 }
 
 /// Notes that a change was handed out, with the counters before and after.
-pub async fn set_handed_out(db: impl PgExecutor<'_>, no: i64, before: i64, impact: &Value) -> sqlx::Result<()> {
+pub async fn set_handed_out(
+    db: impl PgExecutor<'_>,
+    no: i64,
+    before: i64,
+    impact: &Value,
+) -> sqlx::Result<()> {
     sqlx::query(
         "update change set status = 'handed_out', ended_at = $2, impact = $4, first_counter = $3 + 1,
              last_counter = (select last_value from generation_counter) where no = $1",
@@ -355,7 +401,11 @@ pub struct TransitionRow {
 }
 
 /// Returns from which states to which a change takes nodes, after a pair of them; at most 1,000 pairs.
-pub async fn transitions(db: impl PgExecutor<'_>, no: i64, after: (i64, i64)) -> sqlx::Result<Vec<TransitionRow>> {
+pub async fn transitions(
+    db: impl PgExecutor<'_>,
+    no: i64,
+    after: (i64, i64),
+) -> sqlx::Result<Vec<TransitionRow>> {
     sqlx::query_as(
         "select t.before_state, t.state, coalesce(b.clauses, '{}') as before, coalesce(a.clauses, '{}') as after, t.nodes, t.names
          from (select coalesce(before_state, 0) as before_state, coalesce(state, 0) as state, count(*) as nodes, (array_agg(node.name order by node.name))[1:3] as names
@@ -421,7 +471,10 @@ pub async fn not_served(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Vec<St
 }
 
 /// Returns clauses by id: a digest of all but their origins, their address, and the addresses on whose correction each restarts.
-pub async fn clauses(db: impl PgExecutor<'_>, ids: &[i64]) -> sqlx::Result<Vec<(i64, String, String, Vec<String>)>> {
+pub async fn clauses(
+    db: impl PgExecutor<'_>,
+    ids: &[i64],
+) -> sqlx::Result<Vec<(i64, String, String, Vec<String>)>> {
     sqlx::query_as(
         "select id, md5((body::jsonb - 'origins')::text), body ->> 'address', case when body ->> 'reaction' = 'restart'
              then coalesce((select array_agg(on_what) from json_array_elements_text(body -> 'reacts_to') as on_what), '{}') else '{}' end
@@ -447,12 +500,21 @@ pub async fn last_of_key(db: impl PgExecutor<'_>, key: &DocumentKey) -> sqlx::Re
         DocumentKey::Group(name) => (name.as_str(), ""),
         DocumentKey::Served { stage, kit } => (stage.as_str(), kit.as_str()),
     };
-    sqlx::query_as(AssertSqlSafe(format!("select no, who from change where no = {edited}"))).bind(first).bind(second).fetch_optional(db).await
+    sqlx::query_as(AssertSqlSafe(format!("select no, who from change where no = {edited}")))
+        .bind(first)
+        .bind(second)
+        .fetch_optional(db)
+        .await
 }
 
 /// Returns whether a change of a kind is queued or prepared.
 pub async fn is_open(db: impl PgExecutor<'_>, kind: &str) -> sqlx::Result<bool> {
-    sqlx::query_scalar("select exists (select 1 from change where kind = $1 and status in ('waiting', 'preparing'))").bind(kind).fetch_one(db).await
+    sqlx::query_scalar(
+        "select exists (select 1 from change where kind = $1 and status in ('waiting', 'preparing'))",
+    )
+    .bind(kind)
+    .fetch_one(db)
+    .await
 }
 
 /// The change that altered a node last.

@@ -56,9 +56,15 @@ const LENGTHENED: &str = "last_at = c.heard_at, count = count + 1, promised_at =
 /// Takes in those of these check-ins, each with the digest of the caller's key, that are without news: the node is not
 /// refused, comes as promised, shows a mark that is good, and says of itself what it said before. Nothing is written of the
 /// others, and they are not returned. No node may stand among them twice.
-pub async fn take_plain(db: impl PgExecutor<'_>, all: &[(NewCheckIn, Vec<u8>)]) -> sqlx::Result<Vec<PlainRow>> {
-    let has = |read: fn(&Held) -> i64| all.iter().map(|(new, _)| new.has.as_ref().map(read)).collect::<Vec<_>>();
-    let at = |read: fn(&Promise) -> Timestamp| all.iter().map(|(new, _)| read(&new.promise).to_sqlx()).collect::<Vec<_>>();
+pub async fn take_plain(
+    db: impl PgExecutor<'_>,
+    all: &[(NewCheckIn, Vec<u8>)],
+) -> sqlx::Result<Vec<PlainRow>> {
+    let has =
+        |read: fn(&Held) -> i64| all.iter().map(|(new, _)| new.has.as_ref().map(read)).collect::<Vec<_>>();
+    let at = |read: fn(&Promise) -> Timestamp| {
+        all.iter().map(|(new, _)| read(&new.promise).to_sqlx()).collect::<Vec<_>>()
+    };
     let sql = format!(
         "with new as (
              select * from unnest($1::uuid[], $2::bytea[], $3::uuid[], $4::uuid[], $5::bigint[], $6::bigint[], $7::text[], $8::timestamptz[],
@@ -132,7 +138,12 @@ pub async fn last(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<LastRow> 
 ///
 /// The mark that was shown stays good beside the one that is given: the answer may be lost. The one given before, if it was
 /// not shown, does not: whoever shows it later is another machine than the one that was here now.
-pub async fn note(db: &mut PgConnection, new: &NewCheckIn, span: Option<i64>, has_duplicate_identity: bool) -> sqlx::Result<()> {
+pub async fn note(
+    db: &mut PgConnection,
+    new: &NewCheckIn,
+    span: Option<i64>,
+    has_duplicate_identity: bool,
+) -> sqlx::Result<()> {
     let (heard_at, promised_at) = (new.promise.heard_at.to_sqlx(), new.promise.next_at.to_sqlx());
     let lengthen = format!(
         "update heard set {LENGTHENED} from (select $2::timestamptz as heard_at, $3::timestamptz as promised_at, $4::bigint as clock_off_ms) c
@@ -193,11 +204,12 @@ async fn learn(db: &mut PgConnection, new: &NewCheckIn) -> sqlx::Result<()> {
 
 /// Says that a person has decided: whoever checks in next is the node. Returns whether there was anything to decide.
 pub async fn resolve_duplicate(db: &mut PgConnection, node: Uuid) -> sqlx::Result<bool> {
-    let has_duplicate_identity: Option<bool> =
-        sqlx::query_scalar("select true from node_now where node = $1 and duplicate_identity_since is not null for update")
-            .bind(node)
-            .fetch_optional(&mut *db)
-            .await?;
+    let has_duplicate_identity: Option<bool> = sqlx::query_scalar(
+        "select true from node_now where node = $1 and duplicate_identity_since is not null for update",
+    )
+    .bind(node)
+    .fetch_optional(&mut *db)
+    .await?;
     if has_duplicate_identity.is_some() {
         forget(db, node).await?;
     }

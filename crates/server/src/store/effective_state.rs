@@ -36,8 +36,10 @@ pub async fn store_clauses(db: &mut PgConnection, clauses: &[&NewClause]) -> sql
     .bind(clauses.iter().map(|clause| clause.body.as_str()).collect::<Vec<_>>())
     .execute(&mut *db)
     .await?;
-    let (named_by, names): (Vec<&str>, Vec<&str>) =
-        clauses.iter().flat_map(|clause| clause.names.iter().map(|name| (clause.digest.as_str(), name.as_str()))).unzip();
+    let (named_by, names): (Vec<&str>, Vec<&str>) = clauses
+        .iter()
+        .flat_map(|clause| clause.names.iter().map(|name| (clause.digest.as_str(), name.as_str())))
+        .unzip();
     sqlx::query(
         "insert into clause_content (name, clause)
          select new.name, clause.id from unnest($1::text[], $2::text[]) as new (clause, name) join clause on clause.digest = new.clause
@@ -56,7 +58,12 @@ pub async fn clause_ids(db: impl PgExecutor<'_>, digests: &[&str]) -> sqlx::Resu
 }
 
 /// Stores a state once for the whole fleet; its clauses are stored already.
-pub async fn store(db: impl PgExecutor<'_>, digest: &str, clauses: &[i64], releases: &[String]) -> sqlx::Result<()> {
+pub async fn store(
+    db: impl PgExecutor<'_>,
+    digest: &str,
+    clauses: &[i64],
+    releases: &[String],
+) -> sqlx::Result<()> {
     sqlx::query("insert into effective_state (digest, clauses, releases, made_at) values ($1, $2, $3, $4) on conflict (digest) do nothing")
         .bind(digest)
         .bind(clauses)
@@ -69,7 +76,10 @@ pub async fn store(db: impl PgExecutor<'_>, digest: &str, clauses: &[i64], relea
 
 /// Returns an effective state by its digest.
 pub async fn by_digest(db: impl PgExecutor<'_>, digest: &str) -> sqlx::Result<Option<Value>> {
-    sqlx::query_scalar(concat!("select ", body!(), " from effective_state s where s.digest = $1")).bind(digest).fetch_optional(db).await
+    sqlx::query_scalar(concat!("select ", body!(), " from effective_state s where s.digest = $1"))
+        .bind(digest)
+        .fetch_optional(db)
+        .await
 }
 
 /// Returns a node's own effective state by its digest; none if it is another node's.
@@ -119,11 +129,20 @@ pub async fn own_content(db: impl PgExecutor<'_>, node: Uuid, name: &str) -> sql
 }
 
 /// Returns the releases that effective states are made of, by digest.
-pub async fn releases(db: impl PgExecutor<'_>, digests: &[String]) -> sqlx::Result<Vec<(String, Vec<String>)>> {
-    sqlx::query_as("select digest, releases from effective_state where digest = any($1)").bind(digests).fetch_all(db).await
+pub async fn releases(
+    db: impl PgExecutor<'_>,
+    digests: &[String],
+) -> sqlx::Result<Vec<(String, Vec<String>)>> {
+    sqlx::query_as("select digest, releases from effective_state where digest = any($1)")
+        .bind(digests)
+        .fetch_all(db)
+        .await
 }
 
 /// Returns the ids of stored states, each with its digest.
 pub async fn ids(db: impl PgExecutor<'_>, digests: &[&str]) -> sqlx::Result<Vec<(String, i64)>> {
-    sqlx::query_as("select digest, id from effective_state where digest = any($1)").bind(digests).fetch_all(db).await
+    sqlx::query_as("select digest, id from effective_state where digest = any($1)")
+        .bind(digests)
+        .fetch_all(db)
+        .await
 }

@@ -31,7 +31,10 @@ pub struct EpisodeRow {
 }
 
 /// Returns a node's open episodes by address.
-pub async fn open_of(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<BTreeMap<constans_core::address::ClauseAddress, OpenEpisode>> {
+pub async fn open_of(
+    db: impl PgExecutor<'_>,
+    node: Uuid,
+) -> sqlx::Result<BTreeMap<constans_core::address::ClauseAddress, OpenEpisode>> {
     let rows: Vec<(String, String, SqlTimestamp, SqlTimestamp)> =
         sqlx::query_as("select address, wanted, in_line_until, detected_at from episode where node = $1 and closed_at is null")
             .bind(node)

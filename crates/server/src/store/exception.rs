@@ -37,9 +37,19 @@ pub struct NewException {
 }
 
 /// Keeps what is not in line at a node as of a full run. What was so before keeps since when.
-pub async fn set(db: &mut PgConnection, node: Uuid, run: Uuid, began: Timestamp, rows: &[NewException]) -> sqlx::Result<()> {
+pub async fn set(
+    db: &mut PgConnection,
+    node: Uuid,
+    run: Uuid,
+    began: Timestamp,
+    rows: &[NewException],
+) -> sqlx::Result<()> {
     let addresses: Vec<&str> = rows.iter().map(|row| row.address.as_str()).collect();
-    sqlx::query("delete from node_exception where node = $1 and address <> all($2)").bind(node).bind(&addresses).execute(&mut *db).await?;
+    sqlx::query("delete from node_exception where node = $1 and address <> all($2)")
+        .bind(node)
+        .bind(&addresses)
+        .execute(&mut *db)
+        .await?;
     if rows.is_empty() {
         return Ok(());
     }
@@ -65,7 +75,9 @@ pub async fn set(db: &mut PgConnection, node: Uuid, run: Uuid, began: Timestamp,
 
 /// Returns the exceptions of the nodes of a list that are not refused; at most 10,000.
 pub async fn all(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<ExceptionRow>> {
-    let mut query = QueryBuilder::new("select name as node, address, outcome, said, since from node_exception e where node not in ");
+    let mut query = QueryBuilder::new(
+        "select name as node, address, outcome, said, since from node_exception e where node not in ",
+    );
     query.push(REFUSED);
     narrowing.push_among(&mut query, "e.node");
     query.push(" order by since limit 10000").build_query_as().persistent(false).fetch_all(db).await
@@ -73,14 +85,19 @@ pub async fn all(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result
 
 /// Returns the clauses of the nodes of a list that were put right three times or more within the last day, as (node, address,
 /// times, since).
-pub async fn recurring_drifts(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<(String, String, i64, SqlTimestamp)>> {
+pub async fn recurring_drifts(
+    db: impl PgExecutor<'_>,
+    narrowing: &Narrowing,
+) -> sqlx::Result<Vec<(String, String, i64, SqlTimestamp)>> {
     let mut query = QueryBuilder::new(
         "select node.name, e.address, e.times, e.since from (
              select node, address, count(*) as times, min(detected_at) as since from episode
              where closed_as = 'corrected' and closed_at > ",
     );
     query.push_bind(sql_now());
-    query.push(" - interval '1 day' group by node, address having count(*) >= 3) e join node on node.id = e.node");
+    query.push(
+        " - interval '1 day' group by node, address having count(*) >= 3) e join node on node.id = e.node",
+    );
     narrowing.push_beside(&mut query);
     query.push(" where node.revoked_at is null and node.retired_at is null and ");
     narrowing.push(&mut query);

@@ -20,7 +20,9 @@ pub struct FleetRow {
 
 /// Reads the fleet together with the snapshot of the reading.
 pub async fn read(db: impl PgExecutor<'_>) -> sqlx::Result<FleetRow> {
-    sqlx::query_as("select rev, resolver, epoch, pg_current_snapshot()::text as snapshot from fleet").fetch_one(db).await
+    sqlx::query_as("select rev, resolver, epoch, pg_current_snapshot()::text as snapshot from fleet")
+        .fetch_one(db)
+        .await
 }
 
 /// Waits at most 200 ms for the exclusive lock; whoever tries for the shared one meanwhile is refused. The transaction failed
@@ -53,6 +55,9 @@ pub async fn raise(db: impl PgExecutor<'_>, resolver: i32) -> sqlx::Result<()> {
 
 /// Begins an epoch: what was prepared before holds no longer, and every node is taken for edited.
 pub async fn begin_epoch(db: &mut PgConnection, epoch: i64) -> sqlx::Result<()> {
-    sqlx::query("update fleet set rev = rev + 1, epoch = greatest(epoch, $1)").bind(epoch).execute(&mut *db).await?;
+    sqlx::query("update fleet set rev = rev + 1, epoch = greatest(epoch, $1)")
+        .bind(epoch)
+        .execute(&mut *db)
+        .await?;
     sqlx::query("update node set input_xid = pg_current_xact_id()").execute(db).await.map(|_| ())
 }

@@ -82,7 +82,11 @@ pub async fn add(db: &mut PgConnection, new: &NewFreeze<'_>) -> sqlx::Result<i64
     .bind(new.until.to_sqlx())
     .fetch_one(&mut *db)
     .await?;
-    sqlx::query("insert into freeze_node (freeze_no, node) select $1, * from unnest($2::uuid[])").bind(no).bind(new.nodes).execute(db).await?;
+    sqlx::query("insert into freeze_node (freeze_no, node) select $1, * from unnest($2::uuid[])")
+        .bind(no)
+        .bind(new.nodes)
+        .execute(db)
+        .await?;
     Ok(no)
 }
 
@@ -156,11 +160,18 @@ pub async fn list(db: impl PgExecutor<'_>, also_over: bool, no: Option<i64>) -> 
 
 /// Returns how many freezes are in force.
 pub async fn count(db: impl PgExecutor<'_>) -> sqlx::Result<i64> {
-    sqlx::query_scalar("select count(*) from change_freeze where ended_at is null and until_at > $1").bind(sql_now()).fetch_one(db).await
+    sqlx::query_scalar("select count(*) from change_freeze where ended_at is null and until_at > $1")
+        .bind(sql_now())
+        .fetch_one(db)
+        .await
 }
 
 /// Returns those of these addresses that no clause of a state has, patterns as `like` has them.
-pub async fn unknown(db: impl PgExecutor<'_>, clauses: &[String], patterns: &[String]) -> sqlx::Result<Vec<String>> {
+pub async fn unknown(
+    db: impl PgExecutor<'_>,
+    clauses: &[String],
+    patterns: &[String],
+) -> sqlx::Result<Vec<String>> {
     sqlx::query_scalar(
         "select asked.clause from unnest($1::text[], $2::text[]) as asked (clause, pattern)
          where not exists (select 1 from clause where body ->> 'address' like asked.pattern escape '\\')",

@@ -56,7 +56,11 @@ pub enum InvitationStatus {
 }
 
 /// Returns what an invitation allows. Its row is locked until the transaction ends.
-pub async fn status(db: impl PgExecutor<'_>, id: Uuid, secret_digest: &[u8]) -> sqlx::Result<InvitationStatus> {
+pub async fn status(
+    db: impl PgExecutor<'_>,
+    id: Uuid,
+    secret_digest: &[u8],
+) -> sqlx::Result<InvitationStatus> {
     let row: Option<(bool, bool, i32)> = sqlx::query_as(
         "select withdrawn_at is not null, expires_at <= $3, uses_left from invitation where id = $1 and secret_digest = $2 for update",
     )
@@ -76,7 +80,11 @@ pub async fn status(db: impl PgExecutor<'_>, id: Uuid, secret_digest: &[u8]) -> 
 
 /// Counts one use.
 pub async fn use_once(db: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<()> {
-    sqlx::query("update invitation set uses_left = uses_left - 1 where id = $1").bind(id).execute(db).await.map(|_| ())
+    sqlx::query("update invitation set uses_left = uses_left - 1 where id = $1")
+        .bind(id)
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 /// An invitation, without its secret.

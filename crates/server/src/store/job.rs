@@ -43,17 +43,26 @@ pub struct JobRow {
 }
 
 /// Queues work; all nodes up to `reached` are done already.
-pub async fn queue(db: impl PgExecutor<'_>, kind: JobKind, change: i64, what: &str, who: &str, reached: Option<Uuid>) -> sqlx::Result<()> {
-    sqlx::query("insert into job (kind, change, what, who, queued_at, reached) values ($1, $2, $3, $4, $5, $6)")
-        .bind(kind.word())
-        .bind(change)
-        .bind(what)
-        .bind(who)
-        .bind(sql_now())
-        .bind(reached)
-        .execute(db)
-        .await
-        .map(|_| ())
+pub async fn queue(
+    db: impl PgExecutor<'_>,
+    kind: JobKind,
+    change: i64,
+    what: &str,
+    who: &str,
+    reached: Option<Uuid>,
+) -> sqlx::Result<()> {
+    sqlx::query(
+        "insert into job (kind, change, what, who, queued_at, reached) values ($1, $2, $3, $4, $5, $6)",
+    )
+    .bind(kind.word())
+    .bind(change)
+    .bind(what)
+    .bind(who)
+    .bind(sql_now())
+    .bind(reached)
+    .execute(db)
+    .await
+    .map(|_| ())
 }
 
 /// Claims the oldest open work of a kind, unless somebody holds it.
@@ -96,7 +105,13 @@ pub enum Claim {
 }
 
 /// Notes how far work is, in the transaction of what was done.
-pub async fn note(db: &mut PgConnection, job: &JobRow, reached: Option<Uuid>, done: i64, total: i64) -> sqlx::Result<Claim> {
+pub async fn note(
+    db: &mut PgConnection,
+    job: &JobRow,
+    reached: Option<Uuid>,
+    done: i64,
+    total: i64,
+) -> sqlx::Result<Claim> {
     let row: Option<Option<String>> = sqlx::query_scalar(
         "update job set reached = $3, done = $4, total = $5, leased_until = $6::timestamptz + make_interval(secs => $7)
          where id = $1 and fence = $2 and ended_at is null returning stop_by",
@@ -119,18 +134,24 @@ pub async fn note(db: &mut PgConnection, job: &JobRow, reached: Option<Uuid>, do
 
 /// Ends work. Returns false if it is no longer ours.
 pub async fn end(db: impl PgExecutor<'_>, job: &JobRow) -> sqlx::Result<bool> {
-    let done = sqlx::query("update job set ended_at = $3, leased_until = null where id = $1 and fence = $2 and ended_at is null")
-        .bind(job.id)
-        .bind(job.fence)
-        .bind(sql_now())
-        .execute(db)
-        .await?;
+    let done = sqlx::query(
+        "update job set ended_at = $3, leased_until = null where id = $1 and fence = $2 and ended_at is null",
+    )
+    .bind(job.id)
+    .bind(job.fence)
+    .bind(sql_now())
+    .execute(db)
+    .await?;
     Ok(done.rows_affected() > 0)
 }
 
 /// Asks whoever works for a change to stop. Returns whether anybody does.
 pub async fn stop(db: impl PgExecutor<'_>, change: i64, by: &str) -> sqlx::Result<bool> {
-    let done = sqlx::query("update job set stop_by = $2 where change = $1 and ended_at is null").bind(change).bind(by).execute(db).await?;
+    let done = sqlx::query("update job set stop_by = $2 where change = $1 and ended_at is null")
+        .bind(change)
+        .bind(by)
+        .execute(db)
+        .await?;
     Ok(done.rows_affected() > 0)
 }
 
@@ -157,8 +178,11 @@ pub async fn ahead_of(db: impl PgExecutor<'_>, change: i64) -> sqlx::Result<Opti
 
 /// Returns the work in progress or waiting, the oldest first; at most 100.
 pub async fn open(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<Activity>> {
-    let rows: Vec<(String, String, i64, i64, SqlTimestamp)> =
-        sqlx::query_as("select what, who, done, total, queued_at from job where ended_at is null order by id limit 100").fetch_all(db).await?;
+    let rows: Vec<(String, String, i64, i64, SqlTimestamp)> = sqlx::query_as(
+        "select what, who, done, total, queued_at from job where ended_at is null order by id limit 100",
+    )
+    .fetch_all(db)
+    .await?;
     let count = |nodes: i64| usize::try_from(nodes).unwrap_or(0);
     let activity = |(what, who, done, total, began): (String, String, i64, i64, SqlTimestamp)| Activity {
         what,

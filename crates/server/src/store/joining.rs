@@ -47,20 +47,29 @@ const COLUMNS: &str =
 
 /// Returns the last request of this key. It is locked until the transaction ends.
 pub async fn by_key(db: impl PgExecutor<'_>, spki: &[u8]) -> sqlx::Result<Option<RequestRow>> {
-    sqlx::query_as(sqlx::AssertSqlSafe(format!("select {COLUMNS} where r.spki_digest = $1 order by r.requested_at desc limit 1 for update of r")))
-        .bind(spki)
-        .fetch_optional(db)
-        .await
+    sqlx::query_as(sqlx::AssertSqlSafe(format!(
+        "select {COLUMNS} where r.spki_digest = $1 order by r.requested_at desc limit 1 for update of r"
+    )))
+    .bind(spki)
+    .fetch_optional(db)
+    .await
 }
 
 /// Returns one request. It is locked until the transaction ends.
 pub async fn by_id(db: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<Option<RequestRow>> {
-    sqlx::query_as(sqlx::AssertSqlSafe(format!("select {COLUMNS} where r.id = $1 for update of r"))).bind(id).fetch_optional(db).await
+    sqlx::query_as(sqlx::AssertSqlSafe(format!("select {COLUMNS} where r.id = $1 for update of r")))
+        .bind(id)
+        .fetch_optional(db)
+        .await
 }
 
 /// Returns the requests that nobody has decided yet, the oldest first; at most 1,000.
 pub async fn waiting(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<RequestRow>> {
-    sqlx::query_as(sqlx::AssertSqlSafe(format!("select {COLUMNS} where r.decision is null order by r.requested_at limit 1000"))).fetch_all(db).await
+    sqlx::query_as(sqlx::AssertSqlSafe(format!(
+        "select {COLUMNS} where r.decision is null order by r.requested_at limit 1000"
+    )))
+    .fetch_all(db)
+    .await
 }
 
 /// A request to be added.

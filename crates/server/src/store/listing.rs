@@ -81,14 +81,17 @@ fn push_shown(query: &mut QueryBuilder<Postgres>) {
 }
 
 /// Where many nodes are meant, a page of them is found among the first of all.
-const FIRST_BY_NAME: &str = "(select * from node where retired_at is null and name > $1 order by name limit 8000)";
+const FIRST_BY_NAME: &str =
+    "(select * from node where retired_at is null and name > $1 order by name limit 8000)";
 
 /// Returns the nodes of a list by name; at most `most` after the name `after`.
 pub async fn all(db: &PgPool, narrowing: &Narrowing, after: &str, most: i64) -> sqlx::Result<Vec<NodeRow>> {
     let among = |nodes: &'static str| async move {
         let mut page = QueryBuilder::new(format!("{BEGIN_SHOWN}select node.id from {nodes} node"));
         narrowing.push_beside(&mut page);
-        page.push(" where node.retired_at is null and node.name > ").push_bind(after.to_owned()).push(" and ");
+        page.push(" where node.retired_at is null and node.name > ")
+            .push_bind(after.to_owned())
+            .push(" and ");
         narrowing.push(&mut page);
         page.push(" order by node.name limit ").push_bind(most);
         push_shown(&mut page);
@@ -96,7 +99,8 @@ pub async fn all(db: &PgPool, narrowing: &Narrowing, after: &str, most: i64) -> 
     };
     if !narrowing.asks_for_now() {
         let first: Vec<NodeRow> = among(FIRST_BY_NAME).await?;
-        if matches!(narrowing, Narrowing::All) || i64::try_from(first.len()).is_ok_and(|found| found >= most) {
+        if matches!(narrowing, Narrowing::All) || i64::try_from(first.len()).is_ok_and(|found| found >= most)
+        {
             return Ok(first);
         }
     }
@@ -109,14 +113,18 @@ pub async fn undecidable(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx
     narrowing.push_beside(&mut query);
     let fields: Vec<String> = STABLE_FIELDS.iter().map(|field| format!("'{}'", field.path)).collect();
     // Most nodes report all fields; an index knows the others.
-    query.push(format!(" where node.retired_at is null and not node.about ?& array[{}] and (", fields.join(", ")));
+    query.push(format!(
+        " where node.retired_at is null and not node.about ?& array[{}] and (",
+        fields.join(", ")
+    ));
     narrowing.push(&mut query);
     query.push(") is null").build_query_scalar().persistent(false).fetch_one(db).await
 }
 
 /// Returns the node that has this name now.
 pub async fn one(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Option<NodeRow>> {
-    let mut query = QueryBuilder::new(format!("{BEGIN_SHOWN}select id from node where retired_at is null and name = "));
+    let mut query =
+        QueryBuilder::new(format!("{BEGIN_SHOWN}select id from node where retired_at is null and name = "));
     query.push_bind(name.to_owned());
     push_shown(&mut query);
     query.build_query_as().fetch_optional(db).await
@@ -126,12 +134,19 @@ pub async fn one(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Option<Nod
 pub async fn total(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<i64> {
     if matches!(narrowing, Narrowing::All) {
         // Both are told by an index.
-        let all = format!("select (select count(*) from node where retired_at is null) - (select count(*) from {REFUSED} refused)");
+        let all = format!(
+            "select (select count(*) from node where retired_at is null) - (select count(*) from {REFUSED} refused)"
+        );
         return sqlx::query_scalar(AssertSqlSafe(all)).fetch_one(db).await;
     }
     let mut query = QueryBuilder::new("select count(*) from (");
     narrowing.push_ids(&mut query);
-    query.push(format!(") meant (id) where id not in {REFUSED}")).build_query_scalar().persistent(false).fetch_one(db).await
+    query
+        .push(format!(") meant (id) where id not in {REFUSED}"))
+        .build_query_scalar()
+        .persistent(false)
+        .fetch_one(db)
+        .await
 }
 
 /// The nodes of a list that are shown by a status.
@@ -148,7 +163,11 @@ pub struct StatusRow {
 /// Counts the nodes of a list by the status that they are shown by, and finds those that may have problems, in one look. Unless
 /// the list [asks for now](Narrowing::asks_for_now), those that are heard, in line and without problems are left out.
 pub async fn statuses(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<StatusRow>> {
-    let clock_is_right = format!("n.clock_off_ms between {} and {}", -1_000 * CLOCK_TOLERANCE_SECS, 1_000 * CLOCK_TOLERANCE_SECS);
+    let clock_is_right = format!(
+        "n.clock_off_ms between {} and {}",
+        -1_000 * CLOCK_TOLERANCE_SECS,
+        1_000 * CLOCK_TOLERANCE_SECS
+    );
     let mut query = QueryBuilder::new("select ");
     push_status(&mut query)
         .push(" as status, count(*) as nodes, coalesce(array_agg(n.node) filter (where n.heard_at is null or n.full_status is null");
@@ -220,11 +239,18 @@ pub struct ProblemRow {
 }
 
 /// Returns these nodes, and those of a list whose certificate ends.
-pub async fn with_problems(db: impl PgExecutor<'_>, narrowing: &Narrowing, nodes: Vec<Uuid>) -> sqlx::Result<Vec<ProblemRow>> {
+pub async fn with_problems(
+    db: impl PgExecutor<'_>,
+    narrowing: &Narrowing,
+    nodes: Vec<Uuid>,
+) -> sqlx::Result<Vec<ProblemRow>> {
     let mut query = QueryBuilder::new(
         "with ending as materialized (select k.node, (select max(ends_at) from node_key l where l.node = k.node and l.revoked_at is null) as ends_at ",
     );
-    push_timed(&mut query, "from node_key k where k.revoked_at is null and k.ends_at < {now} + make_interval(hours => ");
+    push_timed(
+        &mut query,
+        "from node_key k where k.revoked_at is null and k.ends_at < {now} + make_interval(hours => ",
+    );
     query
         .push_bind(i32::try_from(CERTIFICATE_ENDS_WITHIN_HOURS).unwrap_or(i32::MAX))
         .push(") group by k.node), candidate as materialized (select unnest(");

@@ -35,7 +35,8 @@ const STATUS: &str = "(case when n.is_refused then 'revoked' when n.is_unusable 
              else coalesce(n.full_status, 'never_reported') end)";
 
 /// Begins the condition that a node's placement `p` meets another; a `)` ends it.
-const PLACED: &str = "node.id in (select w.node from node_wanted w join placement p on p.id = w.placement where ";
+const PLACED: &str =
+    "node.id in (select w.node from node_wanted w join placement p on p.id = w.placement where ";
 
 /// Writes how a node is heard now.
 pub fn push_last_contact(query: &mut QueryBuilder<Postgres>) -> &mut QueryBuilder<Postgres> {
@@ -78,7 +79,9 @@ impl Narrowing {
             match plain {
                 Plain::All(parts) | Plain::Any(parts) => parts.iter().any(|part| asks(part, is_meant)),
                 Plain::Not(part) => asks(part, is_meant),
-                Plain::Compare(field, ..) | Plain::OneOf(field, _) | Plain::StartsWith(field, _) => is_meant(field),
+                Plain::Compare(field, ..) | Plain::OneOf(field, _) | Plain::StartsWith(field, _) => {
+                    is_meant(field)
+                }
                 Plain::HasLabel(_) | Plain::InGroup(_) => false,
             }
         }
@@ -102,7 +105,10 @@ impl Narrowing {
         }
         if let Some(labels) = self.labels() {
             for (at, (label, values)) in labels.into_iter().enumerate() {
-                query.push(if at > 0 { " and node in (" } else { "" }).push("select node from node_label where label = ").push_bind(label);
+                query
+                    .push(if at > 0 { " and node in (" } else { "" })
+                    .push("select node from node_label where label = ")
+                    .push_bind(label);
                 query.push(" and value = any(").push_bind(values).push(if at > 0 { "))" } else { ")" });
             }
             return;
@@ -124,8 +130,12 @@ impl Narrowing {
     fn labels(&self) -> Option<Vec<(String, Vec<String>)>> {
         fn labels(plain: &Plain) -> Option<Vec<(String, Vec<String>)>> {
             let (label, values) = match plain {
-                Plain::All(parts) if !parts.is_empty() => return Some(parts.iter().map(labels).collect::<Option<Vec<_>>>()?.concat()),
-                Plain::Compare(Field::Label(label), Comparison::Equal, Scalar::Text(text)) => (label, vec![text.clone()]),
+                Plain::All(parts) if !parts.is_empty() => {
+                    return Some(parts.iter().map(labels).collect::<Option<Vec<_>>>()?.concat());
+                }
+                Plain::Compare(Field::Label(label), Comparison::Equal, Scalar::Text(text)) => {
+                    (label, vec![text.clone()])
+                }
                 Plain::OneOf(Field::Label(label), texts) => (label, texts.clone()),
                 _ => return None,
             };
@@ -161,7 +171,9 @@ impl Narrowing {
 
 fn push(query: &mut QueryBuilder<Postgres>, plain: &Plain) {
     match plain {
-        Plain::Compare(field, ..) | Plain::OneOf(field, _) | Plain::StartsWith(field, _) if matches!(field, Field::Mode | Field::Stage) => {
+        Plain::Compare(field, ..) | Plain::OneOf(field, _) | Plain::StartsWith(field, _)
+            if matches!(field, Field::Mode | Field::Stage) =>
+        {
             query.push(PLACED);
             push_comparison(query, plain);
             query.push(")");
@@ -202,7 +214,9 @@ fn push_comparison(query: &mut QueryBuilder<Postgres>, plain: &Plain) {
             push_field(query, field);
             query.push(" collate \"C\", ").push_bind(start.clone()).push(")");
         }
-        Plain::HasLabel(label) => drop(query.push("jsonb_exists(node.labels, ").push_bind(label.clone()).push(")")),
+        Plain::HasLabel(label) => {
+            query.push("jsonb_exists(node.labels, ").push_bind(label.clone()).push(")");
+        }
         Plain::InGroup(group) => {
             query.push(PLACED).push("jsonb_exists(p.groups, ").push_bind(group.clone()).push("))");
         }

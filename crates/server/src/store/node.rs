@@ -36,17 +36,26 @@ pub async fn by_key(db: impl PgExecutor<'_>, id: Uuid, spki: &[u8]) -> sqlx::Res
 
 /// Returns the id of the node that has this name now.
 pub async fn by_name(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Option<Uuid>> {
-    sqlx::query_scalar("select id from node where name = $1 and retired_at is null").bind(name).fetch_optional(db).await
+    sqlx::query_scalar("select id from node where name = $1 and retired_at is null")
+        .bind(name)
+        .fetch_optional(db)
+        .await
 }
 
 /// Returns the same. It is locked until the transaction ends.
 pub async fn locked_by_name(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Option<Uuid>> {
-    sqlx::query_scalar("select id from node where name = $1 and retired_at is null for update").bind(name).fetch_optional(db).await
+    sqlx::query_scalar("select id from node where name = $1 and retired_at is null for update")
+        .bind(name)
+        .fetch_optional(db)
+        .await
 }
 
 /// Returns the names of all nodes that have one of these names.
 pub async fn names_in_use(db: impl PgExecutor<'_>, names: &[String]) -> sqlx::Result<Vec<String>> {
-    sqlx::query_scalar("select name from node where name = any($1) and retired_at is null").bind(names).fetch_all(db).await
+    sqlx::query_scalar("select name from node where name = any($1) and retired_at is null")
+        .bind(names)
+        .fetch_all(db)
+        .await
 }
 
 /// Adds a node.
@@ -75,7 +84,13 @@ pub async fn let_back(db: &mut PgConnection, id: Uuid, spki: &[u8]) -> sqlx::Res
 }
 
 /// Replaces the certificate of a key by a newer one.
-pub async fn renew(db: impl PgExecutor<'_>, id: Uuid, spki: &[u8], certificate: &str, ends_at: Timestamp) -> sqlx::Result<bool> {
+pub async fn renew(
+    db: impl PgExecutor<'_>,
+    id: Uuid,
+    spki: &[u8],
+    certificate: &str,
+    ends_at: Timestamp,
+) -> sqlx::Result<bool> {
     let done =
         sqlx::query("update node_key set certificate = $3, ends_at = $4, issued_at = $5 where node = $1 and spki_digest = $2 and revoked_at is null")
             .bind(id)
@@ -89,7 +104,13 @@ pub async fn renew(db: impl PgExecutor<'_>, id: Uuid, spki: &[u8], certificate: 
 }
 
 /// Adds a key with its certificate.
-pub async fn add_key(db: impl PgExecutor<'_>, id: Uuid, spki: &[u8], certificate: &str, ends_at: Timestamp) -> sqlx::Result<()> {
+pub async fn add_key(
+    db: impl PgExecutor<'_>,
+    id: Uuid,
+    spki: &[u8],
+    certificate: &str,
+    ends_at: Timestamp,
+) -> sqlx::Result<()> {
     sqlx::query("insert into node_key (spki_digest, node, certificate, ends_at, issued_at) values ($1, $2, $3, $4, $5)")
         .bind(spki)
         .bind(id)
@@ -102,7 +123,10 @@ pub async fn add_key(db: impl PgExecutor<'_>, id: Uuid, spki: &[u8], certificate
 }
 
 /// Returns the certificate of a key, with the node's id and name, and its end.
-pub async fn certificate(db: impl PgExecutor<'_>, spki: &[u8]) -> sqlx::Result<Option<(Uuid, String, String, SqlTimestamp)>> {
+pub async fn certificate(
+    db: impl PgExecutor<'_>,
+    spki: &[u8],
+) -> sqlx::Result<Option<(Uuid, String, String, SqlTimestamp)>> {
     sqlx::query_as(
         "select node.id, node.name, node_key.certificate, node_key.ends_at from node_key join node on node.id = node_key.node where spki_digest = $1",
     )
@@ -163,14 +187,20 @@ pub async fn documents(db: impl PgExecutor<'_>, nodes: &[Uuid]) -> sqlx::Result<
         labels: Json<BTreeMap<String, String>>,
     }
     let rows: Vec<Row> =
-        sqlx::query_as("select id, name, labels from node where id = any($1) and retired_at is null").bind(nodes).fetch_all(db).await?;
+        sqlx::query_as("select id, name, labels from node where id = any($1) and retired_at is null")
+            .bind(nodes)
+            .fetch_all(db)
+            .await?;
     Ok(rows.into_iter().map(|row| (row.id, NodeDocument { name: row.name, labels: row.labels.0 })).collect())
 }
 
 /// Returns the ids of those of these nodes that are not retired, by name.
 pub async fn ids(db: impl PgExecutor<'_>, names: &[String]) -> sqlx::Result<BTreeMap<String, Uuid>> {
     let rows: Vec<(String, Uuid)> =
-        sqlx::query_as("select name, id from node where name = any($1) and retired_at is null").bind(names).fetch_all(db).await?;
+        sqlx::query_as("select name, id from node where name = any($1) and retired_at is null")
+            .bind(names)
+            .fetch_all(db)
+            .await?;
     Ok(rows.into_iter().collect())
 }
 
@@ -179,9 +209,15 @@ pub async fn edit(db: &mut PgConnection, edits: &[(Uuid, NodeDocument)]) -> sqlx
     let renamed: Vec<(Uuid, Value)> = edits.iter().map(|(id, node)| (*id, json!(node.name))).collect();
     let labelled: Vec<(Uuid, Value)> = edits.iter().map(|(id, node)| (*id, json!(node.labels))).collect();
     for (what, values) in [("name", &renamed), ("labels", &labelled)] {
-        node_attribute::set_all(&mut *db, what, &values.iter().map(|(id, value)| (*id, value)).collect::<Vec<_>>()).await?;
+        node_attribute::set_all(
+            &mut *db,
+            what,
+            &values.iter().map(|(id, value)| (*id, value)).collect::<Vec<_>>(),
+        )
+        .await?;
     }
-    let (nodes, names): (Vec<Uuid>, Vec<&str>) = edits.iter().map(|(id, node)| (*id, node.name.as_str())).unzip();
+    let (nodes, names): (Vec<Uuid>, Vec<&str>) =
+        edits.iter().map(|(id, node)| (*id, node.name.as_str())).unzip();
     for copy in [
         "update node set name = new.name from unnest($1::uuid[], $2::text[]) as new (id, name) where node.id = new.id and node.name <> new.name",
         "update node_exception e set name = new.name from unnest($1::uuid[], $2::text[]) as new (id, name) where e.node = new.id and e.name <> new.name",
@@ -194,7 +230,11 @@ pub async fn edit(db: &mut PgConnection, edits: &[(Uuid, NodeDocument)]) -> sqlx
 /// Retires nodes: they are no longer heard, listed or counted, and their open drift ends.
 pub async fn retire(db: &mut PgConnection, nodes: &[Uuid]) -> sqlx::Result<()> {
     let now = sql_now();
-    sqlx::query("update node set retired_at = $2, input_pending = false where id = any($1)").bind(nodes).bind(now).execute(&mut *db).await?;
+    sqlx::query("update node set retired_at = $2, input_pending = false where id = any($1)")
+        .bind(nodes)
+        .bind(now)
+        .execute(&mut *db)
+        .await?;
     sqlx::query(
         "update episode set closed_at = greatest($2, detected_at), closed_as = 'retired', closed_learned_at = $2 where node = any($1) and closed_at is null",
     )
@@ -203,7 +243,10 @@ pub async fn retire(db: &mut PgConnection, nodes: &[Uuid]) -> sqlx::Result<()> {
     .execute(&mut *db)
     .await?;
     for what in ["node_exception", "node_now"] {
-        sqlx::query(AssertSqlSafe(format!("delete from {what} where node = any($1)"))).bind(nodes).execute(&mut *db).await?;
+        sqlx::query(AssertSqlSafe(format!("delete from {what} where node = any($1)")))
+            .bind(nodes)
+            .execute(&mut *db)
+            .await?;
     }
     Ok(())
 }

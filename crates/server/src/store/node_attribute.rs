@@ -12,7 +12,11 @@ pub async fn set(db: &mut PgConnection, node: Uuid, name: &str, value: &Value) -
 }
 
 /// Sets an attribute of several nodes from now on. Returns the nodes whose value changed; nothing is written for the others.
-pub async fn set_all(db: &mut PgConnection, name: &str, values: &[(Uuid, &Value)]) -> sqlx::Result<Vec<Uuid>> {
+pub async fn set_all(
+    db: &mut PgConnection,
+    name: &str,
+    values: &[(Uuid, &Value)],
+) -> sqlx::Result<Vec<Uuid>> {
     let (nodes, values): (Vec<Uuid>, Vec<&Value>) = values.iter().copied().unzip();
     let now = sql_now();
     sqlx::query(
@@ -44,8 +48,12 @@ pub async fn set_all(db: &mut PgConnection, name: &str, values: &[(Uuid, &Value)
 /// Returns the statement that copies an attribute to its column of `node`, if lists show it.
 fn copy_to_node(name: &str) -> Option<&'static str> {
     Some(match name {
-        "labels" => "update node set labels = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id",
-        "about" => "update node set about = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id",
+        "labels" => {
+            "update node set labels = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id"
+        }
+        "about" => {
+            "update node set about = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id"
+        }
         "restart_pending" => {
             "update node set restart_pending = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id"
         }

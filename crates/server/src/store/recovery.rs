@@ -42,12 +42,17 @@ pub async fn is_in_use(db: impl PgExecutor<'_>) -> sqlx::Result<bool> {
 
 /// Holds no mark against a node that it showed before: this database knows older ones.
 pub async fn forgive_marks(db: impl PgExecutor<'_>) -> sqlx::Result<u64> {
-    Ok(sqlx::query("update node_now set mark = null, mark_before = null where mark is not null").execute(db).await?.rows_affected())
+    Ok(sqlx::query("update node_now set mark = null, mark_before = null where mark is not null")
+        .execute(db)
+        .await?
+        .rows_affected())
 }
 
 /// Returns the newest counter that this database knows of.
 pub async fn newest_counter(db: impl PgExecutor<'_>) -> sqlx::Result<i64> {
-    sqlx::query_scalar("select case when is_called then last_value else 0 end from generation_counter").fetch_one(db).await
+    sqlx::query_scalar("select case when is_called then last_value else 0 end from generation_counter")
+        .fetch_one(db)
+        .await
 }
 
 /// Begins recovering, and lets counters go on after what was handed out.
@@ -96,20 +101,29 @@ pub async fn nodes(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<NodeRow>> {
 
 /// Ends recovering: what this database wants is wanted from now on, under the new epoch. Returns whether it was recovering.
 pub async fn end(db: &mut PgConnection, by: &str) -> sqlx::Result<bool> {
-    let epoch: Option<i64> = sqlx::query_scalar("update recovery set ended_at = $2, ended_by = $1 where ended_at is null returning epoch")
-        .bind(by)
-        .bind(sql_now())
-        .fetch_optional(&mut *db)
-        .await?;
+    let epoch: Option<i64> = sqlx::query_scalar(
+        "update recovery set ended_at = $2, ended_by = $1 where ended_at is null returning epoch",
+    )
+    .bind(by)
+    .bind(sql_now())
+    .fetch_optional(&mut *db)
+    .await?;
     let Some(epoch) = epoch else { return Ok(false) };
     fleet::lock_patiently(&mut *db).await?;
     fleet::begin_epoch(&mut *db, epoch).await?;
-    sqlx::query("update node_wanted set epoch = $1, counter = nextval('generation_counter')").bind(epoch).execute(db).await?;
+    sqlx::query("update node_wanted set epoch = $1, counter = nextval('generation_counter')")
+        .bind(epoch)
+        .execute(db)
+        .await?;
     Ok(true)
 }
 
 /// Refuses nodes again that were refused before the database was put back. Returns the names of those that needed it.
-pub async fn refuse_again(db: impl PgExecutor<'_>, nodes: &[Uuid], at: &[SqlTimestamp]) -> sqlx::Result<Vec<String>> {
+pub async fn refuse_again(
+    db: impl PgExecutor<'_>,
+    nodes: &[Uuid],
+    at: &[SqlTimestamp],
+) -> sqlx::Result<Vec<String>> {
     sqlx::query_scalar(
         "with revoked as (
              update node set revoked_at = refused.at from unnest($1::uuid[], $2::timestamptz[]) as refused (node, at)
@@ -124,7 +138,11 @@ pub async fn refuse_again(db: impl PgExecutor<'_>, nodes: &[Uuid], at: &[SqlTime
 }
 
 /// Refuses keys again, each since when it is refused.
-pub async fn refuse_keys(db: impl PgExecutor<'_>, keys: &[Vec<u8>], at: &[SqlTimestamp]) -> sqlx::Result<u64> {
+pub async fn refuse_keys(
+    db: impl PgExecutor<'_>,
+    keys: &[Vec<u8>],
+    at: &[SqlTimestamp],
+) -> sqlx::Result<u64> {
     let sql = "update node_key set revoked_at = refused.at from unnest($1::bytea[], $2::timestamptz[]) as refused (key, at)
                where spki_digest = refused.key and revoked_at is null";
     Ok(sqlx::query(sql).bind(keys).bind(at).execute(db).await?.rows_affected())

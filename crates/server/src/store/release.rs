@@ -44,7 +44,12 @@ pub async fn lacking(db: impl PgExecutor<'_>, names: &[String]) -> sqlx::Result<
 }
 
 /// Stores contents under their name, once.
-pub async fn store_content(db: impl PgExecutor<'_>, name: &str, bytes: &[u8], sealed: bool) -> sqlx::Result<()> {
+pub async fn store_content(
+    db: impl PgExecutor<'_>,
+    name: &str,
+    bytes: &[u8],
+    sealed: bool,
+) -> sqlx::Result<()> {
     sqlx::query("insert into content (name, bytes, sealed, added_at) values ($1, $2, $3, $4) on conflict (name) do nothing")
         .bind(name)
         .bind(bytes)
@@ -62,7 +67,11 @@ pub async fn contents(db: impl PgExecutor<'_>, names: &[String]) -> sqlx::Result
 
 /// Returns one release.
 pub async fn find(db: impl PgExecutor<'_>, kit: &str, version: &str) -> sqlx::Result<Option<ReleaseRow>> {
-    sqlx::query_as("select * from release where kit = $1 and version = $2").bind(kit).bind(version).fetch_optional(db).await
+    sqlx::query_as("select * from release where kit = $1 and version = $2")
+        .bind(kit)
+        .bind(version)
+        .fetch_optional(db)
+        .await
 }
 
 /// Returns all releases, the newest first; at most 1,000.
@@ -72,16 +81,27 @@ pub async fn all(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<ReleaseRow>> {
 
 /// Returns the releases of one kit, the newest first; at most 1,000.
 pub async fn of_kit(db: impl PgExecutor<'_>, kit: &str) -> sqlx::Result<Vec<ReleaseRow>> {
-    sqlx::query_as("select * from release where kit = $1 order by published_at desc limit 1000").bind(kit).fetch_all(db).await
+    sqlx::query_as("select * from release where kit = $1 order by published_at desc limit 1000")
+        .bind(kit)
+        .fetch_all(db)
+        .await
 }
 
 /// Returns kit, version and requirements of all releases that were not withdrawn: what requirements are solved by.
 pub async fn solvable(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, String, Value)>> {
-    sqlx::query_as("select kit, version, requires from release where withdrawn_at is null").fetch_all(db).await
+    sqlx::query_as("select kit, version, requires from release where withdrawn_at is null")
+        .fetch_all(db)
+        .await
 }
 
 /// Withdraws a release, once.
-pub async fn withdraw(db: impl PgExecutor<'_>, kit: &str, version: &str, by: &str, because: &str) -> sqlx::Result<()> {
+pub async fn withdraw(
+    db: impl PgExecutor<'_>,
+    kit: &str,
+    version: &str,
+    by: &str,
+    because: &str,
+) -> sqlx::Result<()> {
     sqlx::query(
         "update release set withdrawn_at = $5, withdrawn_by = $3, withdrawn_because = $4
          where kit = $1 and version = $2 and withdrawn_at is null",
@@ -98,7 +118,10 @@ pub async fn withdraw(db: impl PgExecutor<'_>, kit: &str, version: &str, by: &st
 
 /// Returns the sizes of contents by their names.
 pub async fn sizes(db: impl PgExecutor<'_>, names: &[String]) -> sqlx::Result<Vec<(String, i64)>> {
-    sqlx::query_as("select name, octet_length(bytes)::bigint from content where name = any($1)").bind(names).fetch_all(db).await
+    sqlx::query_as("select name, octet_length(bytes)::bigint from content where name = any($1)")
+        .bind(names)
+        .fetch_all(db)
+        .await
 }
 
 /// Adds a release.

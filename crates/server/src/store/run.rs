@@ -14,10 +14,16 @@ use uuid::Uuid;
 /// in meanwhile are not waited for: then it fails and is to be tried again.
 pub async fn make_partition(db: &mut PgConnection, from: Date, until: Date) -> sqlx::Result<()> {
     // One server process at a time: two would make the same one.
-    sqlx::query("select pg_advisory_xact_lock(hashtext('partitions of run')), set_config('lock_timeout', '2s', true)").execute(&mut *db).await?;
+    sqlx::query(
+        "select pg_advisory_xact_lock(hashtext('partitions of run')), set_config('lock_timeout', '2s', true)",
+    )
+    .execute(&mut *db)
+    .await?;
     // Nothing in it comes from outside.
     let name = format!("run_{}", from.strftime("%Y_%m"));
-    let sql = format!("create table if not exists {name} partition of run for values from ('{from} 00:00:00+00') to ('{until} 00:00:00+00')");
+    let sql = format!(
+        "create table if not exists {name} partition of run for values from ('{from} 00:00:00+00') to ('{until} 00:00:00+00')"
+    );
     sqlx::query(AssertSqlSafe(sql)).execute(&mut *db).await.map(|_| ())
 }
 
@@ -66,7 +72,13 @@ pub struct NewRun<'a> {
 }
 
 /// Stores a run whole; `texts` says where its long texts belong, by digest.
-pub async fn add(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>, report: &Value, texts: &Value) -> sqlx::Result<()> {
+pub async fn add(
+    db: impl PgExecutor<'_>,
+    node: Uuid,
+    row: &NewRun<'_>,
+    report: &Value,
+    texts: &Value,
+) -> sqlx::Result<()> {
     sqlx::query("insert into run (node, run, began, mode, status, partial, state, report, texts, learned_at) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)")
         .bind(node)
         .bind(row.run)
@@ -107,7 +119,13 @@ pub struct Order {
 
 /// Notes where a node is in the order of its runs, the span that the run lengthened if it was uneventful, and the node's
 /// standing if the run was a full one.
-pub async fn note(db: impl PgExecutor<'_>, node: Uuid, order: &Order, span: Option<i64>, row: &NewRun<'_>) -> sqlx::Result<()> {
+pub async fn note(
+    db: impl PgExecutor<'_>,
+    node: Uuid,
+    order: &Order,
+    span: Option<i64>,
+    row: &NewRun<'_>,
+) -> sqlx::Result<()> {
     sqlx::query(
         "update node_now set memory_epoch = $2, sequence = $3, span = $4,
              full_status = case when $9 then $5 else full_status end, full_state = case when $9 then $6 else full_state end,
@@ -132,7 +150,12 @@ pub async fn note(db: impl PgExecutor<'_>, node: Uuid, order: &Order, span: Opti
 }
 
 /// Notes whether a node lost its memory, or has one of everything again.
-pub async fn note_memory(db: impl PgExecutor<'_>, node: Uuid, lost: bool, is_whole_again: bool) -> sqlx::Result<()> {
+pub async fn note_memory(
+    db: impl PgExecutor<'_>,
+    node: Uuid,
+    lost: bool,
+    is_whole_again: bool,
+) -> sqlx::Result<()> {
     sqlx::query(
         "update node_now set memory_lost_at = case when $2 then $4::timestamptz end where node = $1 and ($2 or ($3 and memory_lost_at is not null))",
     )
@@ -162,7 +185,12 @@ pub async fn lengthen(db: impl PgExecutor<'_>, span: i64, row: &NewRun<'_>) -> s
          from (select $2::timestamptz as began, $3 as state, $4 as mode, $5::timestamptz as learned_at) r, node_now n
          where s.id = $1 and n.node = s.node and {IS_EQUAL}"
     );
-    let query = sqlx::query(AssertSqlSafe(sql)).bind(span).bind(row.began.to_sqlx()).bind(row.state).bind(row.mode).bind(sql_now());
+    let query = sqlx::query(AssertSqlSafe(sql))
+        .bind(span)
+        .bind(row.began.to_sqlx())
+        .bind(row.state)
+        .bind(row.mode)
+        .bind(sql_now());
     Ok(query.execute(db).await?.rows_affected() > 0)
 }
 
@@ -304,8 +332,14 @@ pub struct RecentRow {
 
 /// Returns the last runs of the nodes of a list in which something happened, the newest first; at most `most` of the last
 /// 2,000 of the fleet. What only finds again what the node's run before it found did not happen.
-pub async fn latest(db: impl PgExecutor<'_>, narrowing: &Narrowing, most: i64) -> sqlx::Result<Vec<RecentRow>> {
-    let mut query = QueryBuilder::new("with last as (select node, run, began, learned_at, mode, status, state from run where learned_at > ");
+pub async fn latest(
+    db: impl PgExecutor<'_>,
+    narrowing: &Narrowing,
+    most: i64,
+) -> sqlx::Result<Vec<RecentRow>> {
+    let mut query = QueryBuilder::new(
+        "with last as (select node, run, began, learned_at, mode, status, state from run where learned_at > ",
+    );
     query.push_bind(sql_now());
     query.push(
         " - interval '30 days' order by learned_at desc limit 2000),
@@ -324,17 +358,32 @@ pub async fn latest(db: impl PgExecutor<'_>, narrowing: &Narrowing, most: i64) -
     narrowing.push_beside(&mut query);
     query.push(" where node.retired_at is null and ");
     narrowing.push(&mut query);
-    query.push(" order by told.learned_at desc limit ").push_bind(most).build_query_as().persistent(false).fetch_all(db).await
+    query
+        .push(" order by told.learned_at desc limit ")
+        .push_bind(most)
+        .build_query_as()
+        .persistent(false)
+        .fetch_all(db)
+        .await
 }
 
 /// Returns a node's last full run and the digest of the state that it ran.
 pub async fn last_full(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<(Uuid, String)>> {
-    sqlx::query_as("select full_run, full_state from node_now where node = $1 and full_run is not null").bind(node).fetch_optional(db).await
+    sqlx::query_as("select full_run, full_state from node_now where node = $1 and full_run is not null")
+        .bind(node)
+        .fetch_optional(db)
+        .await
 }
 
 /// Returns since when each of a node's exceptions is one.
-pub async fn exceptions_since(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<BTreeMap<String, Timestamp>> {
+pub async fn exceptions_since(
+    db: impl PgExecutor<'_>,
+    node: Uuid,
+) -> sqlx::Result<BTreeMap<String, Timestamp>> {
     let rows: Vec<(String, SqlTimestamp)> =
-        sqlx::query_as("select address, since from node_exception where node = $1").bind(node).fetch_all(db).await?;
+        sqlx::query_as("select address, since from node_exception where node = $1")
+            .bind(node)
+            .fetch_all(db)
+            .await?;
     Ok(rows.into_iter().map(|(address, since)| (address, since.to_jiff())).collect())
 }

@@ -12,7 +12,8 @@ pub async fn names(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<String>> {
 
 /// Returns the stages in order, with what each asks for.
 pub async fn all(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<StageEntry>> {
-    let rows: Vec<(String, bool)> = sqlx::query_as("select name, second_person from stage order by place").fetch_all(db).await?;
+    let rows: Vec<(String, bool)> =
+        sqlx::query_as("select name, second_person from stage order by place").fetch_all(db).await?;
     Ok(rows.into_iter().map(|(name, second_person)| StageEntry { name, second_person }).collect())
 }
 
@@ -48,7 +49,12 @@ pub async fn history(db: impl PgExecutor<'_>, kit: &str) -> sqlx::Result<Vec<Ser
 }
 
 /// Returns the release that a stage served last before the present one, and that was not withdrawn.
-pub async fn before(db: impl PgExecutor<'_>, stage: &str, kit: &str, present: &str) -> sqlx::Result<Option<String>> {
+pub async fn before(
+    db: impl PgExecutor<'_>,
+    stage: &str,
+    kit: &str,
+    present: &str,
+) -> sqlx::Result<Option<String>> {
     sqlx::query_scalar(
         "select s.version from served s join release r on r.kit = s.kit and r.version = s.version
          where s.stage = $1 and s.kit = $2 and s.version <> $3 and s.until_at is not null and s.superseded_at is null
@@ -63,7 +69,14 @@ pub async fn before(db: impl PgExecutor<'_>, stage: &str, kit: &str, present: &s
 }
 
 /// Serves a release of a kit in a stage from now on, or none, by a change.
-pub async fn serve(db: &mut PgConnection, stage: &str, kit: &str, version: Option<&str>, by: &str, change: i64) -> sqlx::Result<()> {
+pub async fn serve(
+    db: &mut PgConnection,
+    stage: &str,
+    kit: &str,
+    version: Option<&str>,
+    by: &str,
+    change: i64,
+) -> sqlx::Result<()> {
     let now = sql_now();
     sqlx::query("update served set until_at = $3 where stage = $1 and kit = $2 and until_at is null and superseded_at is null")
         .bind(stage)

@@ -89,7 +89,11 @@ pub async fn list(db: impl PgExecutor<'_>, person: Option<&str>) -> sqlx::Result
 }
 
 /// Takes a token away, if it is this person's or whoever's; returns it.
-pub async fn withdraw(db: impl PgExecutor<'_>, id: Uuid, person: Option<&str>) -> sqlx::Result<Option<TokenRow>> {
+pub async fn withdraw(
+    db: impl PgExecutor<'_>,
+    id: Uuid,
+    person: Option<&str>,
+) -> sqlx::Result<Option<TokenRow>> {
     sqlx::query_as(
         "delete from token where id = $1 and ($2::text is null or person = $2)
          returning id, person, name, made_for, created_at, expires_at, last_at",

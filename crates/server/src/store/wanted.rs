@@ -31,7 +31,12 @@ const NODE_VIEWS: &str = "select node.id, node.name, node.labels, node.about, w.
      from node left join node_wanted w on w.node = node.id left join placement p on p.id = w.placement where node.retired_at is null and ";
 
 /// Returns nodes that were not retired after an id, in the order of their ids; only those of `only`, if that is given.
-pub async fn node_views_after(db: impl PgExecutor<'_>, after: Option<Uuid>, only: Option<&[Uuid]>, most: i64) -> sqlx::Result<Vec<NodeViewRow>> {
+pub async fn node_views_after(
+    db: impl PgExecutor<'_>,
+    after: Option<Uuid>,
+    only: Option<&[Uuid]>,
+    most: i64,
+) -> sqlx::Result<Vec<NodeViewRow>> {
     let meant = if only.is_some() { "node.id = any($3)" } else { "$3::uuid[] is null" };
     sqlx::query_as(AssertSqlSafe(format!("{NODE_VIEWS} node.id > $1 and {meant} order by node.id limit $2")))
         .bind(after.unwrap_or_default())
@@ -54,7 +59,12 @@ pub async fn node_count(db: impl PgExecutor<'_>) -> sqlx::Result<i64> {
 /// Returns the nodes whose inputs were edited by a transaction that a snapshot does not see: the edit was committed after it.
 /// Retired ones are among them.
 pub async fn edited_since(db: impl PgExecutor<'_>, snapshot: &str) -> sqlx::Result<Vec<Uuid>> {
-    sqlx::query_scalar("select id from node where not pg_visible_in_snapshot(input_xid, $1::text::pg_snapshot)").bind(snapshot).fetch_all(db).await
+    sqlx::query_scalar(
+        "select id from node where not pg_visible_in_snapshot(input_xid, $1::text::pg_snapshot)",
+    )
+    .bind(snapshot)
+    .fetch_all(db)
+    .await
 }
 
 /// Locks a node until the transaction ends, so that what is resolved of it is resolved once.
@@ -83,7 +93,9 @@ pub async fn set_resolved(db: impl PgExecutor<'_>, node: Uuid, is_altered: bool)
 
 /// Returns nodes that said something about themselves that is not resolved yet; at most 100.
 pub async fn pending(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<Uuid>> {
-    sqlx::query_scalar("select id from node where input_pending and retired_at is null limit 100").fetch_all(db).await
+    sqlx::query_scalar("select id from node where input_pending and retired_at is null limit 100")
+        .fetch_all(db)
+        .await
 }
 
 /// What nodes of the same groups have in common.
@@ -105,7 +117,10 @@ pub struct NewPlacement<'a> {
 }
 
 /// Stores placements that are not stored yet, and returns the ids of all, by digest.
-pub async fn placement_ids(db: &mut PgConnection, all: &[NewPlacement<'_>]) -> sqlx::Result<Vec<(String, i64)>> {
+pub async fn placement_ids(
+    db: &mut PgConnection,
+    all: &[NewPlacement<'_>],
+) -> sqlx::Result<Vec<(String, i64)>> {
     // In one order, so that two who store the same ones do not wait for each other.
     sqlx::query(
         "insert into placement (digest, stage, groups, mode, settings, settings_digest, overdue_secs)
@@ -122,7 +137,10 @@ pub async fn placement_ids(db: &mut PgConnection, all: &[NewPlacement<'_>]) -> s
     .execute(&mut *db)
     .await?;
     let digests: Vec<&str> = all.iter().map(|new| new.digest).collect();
-    sqlx::query_as("select digest, id from placement where digest = any($1)").bind(digests).fetch_all(db).await
+    sqlx::query_as("select digest, id from placement where digest = any($1)")
+        .bind(digests)
+        .fetch_all(db)
+        .await
 }
 
 /// Stores sources of states that are not stored yet, and returns the ids of all, by digest.
@@ -136,7 +154,10 @@ pub async fn sources_ids(db: &mut PgConnection, all: &[(&str, &Value)]) -> sqlx:
     .bind(bodies)
     .execute(&mut *db)
     .await?;
-    sqlx::query_as("select digest, id from state_sources where digest = any($1)").bind(digests).fetch_all(db).await
+    sqlx::query_as("select digest, id from state_sources where digest = any($1)")
+        .bind(digests)
+        .fetch_all(db)
+        .await
 }
 
 /// Returns the labels that nodes have, each with its values; at most 10,000.
@@ -152,10 +173,12 @@ pub async fn labels(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, Vec<St
 
 /// Returns where the parts of the desired state of a node come from.
 pub async fn sources(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<Value>> {
-    sqlx::query_scalar("select s.body from node_wanted w join state_sources s on s.id = w.sources where w.node = $1")
-        .bind(node)
-        .fetch_optional(db)
-        .await
+    sqlx::query_scalar(
+        "select s.body from node_wanted w join state_sources s on s.id = w.sources where w.node = $1",
+    )
+    .bind(node)
+    .fetch_optional(db)
+    .await
 }
 
 /// The desired state of a node.

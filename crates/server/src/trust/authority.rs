@@ -4,8 +4,8 @@ use super::secret::digest_of;
 use crate::clock;
 use constans_core::digest::hex;
 use rcgen::{
-    BasicConstraints, CertificateParams, CertificateSigningRequestParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair,
-    KeyUsagePurpose, PublicKeyData as _, SanType,
+    BasicConstraints, CertificateParams, CertificateSigningRequestParams, DistinguishedName, DnType,
+    ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose, PublicKeyData as _, SanType,
 };
 use time::{Duration, OffsetDateTime};
 use uuid::Uuid;
@@ -104,7 +104,10 @@ impl Authority {
         let ends_at = set_days(&mut params, NODE_DAYS);
         read.request.params = params;
         let certificate = read.request.signed_by(&self.issuer)?.pem();
-        Ok(IssuedCertificate { certificate, ends_at: jiff::Timestamp::from_second(ends_at.unix_timestamp()).unwrap_or(jiff::Timestamp::MAX) })
+        Ok(IssuedCertificate {
+            certificate,
+            ends_at: jiff::Timestamp::from_second(ends_at.unix_timestamp()).unwrap_or(jiff::Timestamp::MAX),
+        })
     }
 }
 
@@ -153,7 +156,8 @@ fn named(name: &str) -> DistinguishedName {
 }
 
 fn set_days(params: &mut CertificateParams, days: i64) -> OffsetDateTime {
-    let now = OffsetDateTime::from_unix_timestamp(clock::now().as_second()).unwrap_or(OffsetDateTime::UNIX_EPOCH);
+    let now =
+        OffsetDateTime::from_unix_timestamp(clock::now().as_second()).unwrap_or(OffsetDateTime::UNIX_EPOCH);
     params.not_before = now - EARLIER;
     params.not_after = now + Duration::days(days);
     params.not_after

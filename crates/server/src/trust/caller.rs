@@ -52,9 +52,13 @@ impl<'r, P: Permission> FromRequest<'r> for Allowed<P> {
 
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
         match allowed::<P>(request).await {
-            Ok((person, session, token)) => {
-                Outcome::Success(Self { person: person.name, roles: person.roles, session, token, _permission: PhantomData })
-            }
+            Ok((person, session, token)) => Outcome::Success(Self {
+                person: person.name,
+                roles: person.roles,
+                session,
+                token,
+                _permission: PhantomData,
+            }),
             Err(error) => refuse(request, &error),
         }
     }
@@ -74,6 +78,22 @@ pub struct Asker {
     pub person: String,
     /// Whether the person may hand it out; otherwise it becomes a request.
     pub may_hand_out: bool,
+    /// The key of the request (`Idempotency-Key`), if it has one.
+    pub request_key: Option<String>,
+}
+
+/// The longest key of a request, in characters.
+pub const LONGEST_REQUEST_KEY: usize = 128;
+
+fn request_key(request: &Request<'_>) -> Result<Option<String>, ApiError> {
+    let Some(key) = request.headers().get_one("Idempotency-Key") else { return Ok(None) };
+    if (1..=LONGEST_REQUEST_KEY).contains(&key.len()) && key.chars().all(|c| c.is_ascii_graphic()) {
+        return Ok(Some(key.to_owned()));
+    }
+    Err(ApiError::invalid(
+        "Idempotency-Key",
+        format!("a key has 1 to {LONGEST_REQUEST_KEY} visible ASCII characters"),
+    ))
 }
 
 #[rocket::async_trait]
@@ -85,34 +105,59 @@ impl<'r, P: Permission> FromRequest<'r> for MayAsk<P> {
             Err(error) => refuse(request, &error),
             Ok((person, ..)) => {
                 let may_hand_out = allows(&person.roles, P::NAME);
-                if may_hand_out || allows(&person.roles, ChangeRequest::NAME) {
-                    return Outcome::Success(Self { asker: Asker { person: person.name, may_hand_out }, _permission: PhantomData });
+                if !may_hand_out && !allows(&person.roles, ChangeRequest::NAME) {
+                    return refuse(
+                        request,
+                        &ApiError::NotAllowed { person: person.name, permission: P::NAME },
+                    );
                 }
-                refuse(request, &ApiError::NotAllowed { person: person.name, permission: P::NAME })
+                match request_key(request) {
+                    Ok(request_key) => Outcome::Success(Self {
+                        asker: Asker { person: person.name, may_hand_out, request_key },
+                        _permission: PhantomData,
+                    }),
+                    Err(error) => refuse(request, &error),
+                }
             }
         }
     }
 }
 
-async fn allowed<P: Permission>(request: &Request<'_>) -> Result<(PersonRow, Option<Vec<u8>>, Option<Vec<u8>>), ApiError> {
+async fn allowed<P: Permission>(
+    request: &Request<'_>,
+) -> Result<(PersonRow, Option<Vec<u8>>, Option<Vec<u8>>), ApiError> {
     let (person, session, token) = identified(request).await?;
-    if allows(&person.roles, P::NAME) { Ok((person, session, token)) } else { Err(ApiError::NotAllowed { person: person.name, permission: P::NAME }) }
+    if allows(&person.roles, P::NAME) {
+        Ok((person, session, token))
+    } else {
+        Err(ApiError::NotAllowed { person: person.name, permission: P::NAME })
+    }
 }
 
-async fn identified(request: &Request<'_>) -> Result<(PersonRow, Option<Vec<u8>>, Option<Vec<u8>>), ApiError> {
+async fn identified(
+    request: &Request<'_>,
+) -> Result<(PersonRow, Option<Vec<u8>>, Option<Vec<u8>>), ApiError> {
     let db = request.guard::<&State<PgPool>>().await.succeeded().ok_or(ApiError::Unknown("token"))?;
     let (person, session, token) = match request.headers().get_one("Authorization") {
         Some(header) => {
             let token = header.strip_prefix("Bearer ").ok_or(ApiError::Unknown("token"))?;
             {
                 let digest = digest_of(token.as_bytes());
-                (token::person(db.inner(), &digest).await?.ok_or(ApiError::Unknown("token"))?, None, Some(digest))
+                (
+                    token::person(db.inner(), &digest).await?.ok_or(ApiError::Unknown("token"))?,
+                    None,
+                    Some(digest),
+                )
             }
         }
         None => {
             let session = session::shown(request).ok_or(ApiError::NotSignedIn)?;
-            let person = person::by_session(db.inner(), &session, session::IDLE_SECS).await?.ok_or(ApiError::NotSignedIn)?;
-            if !matches!(request.method(), Method::Get | Method::Head) && !session::is_our_own(request, &session) {
+            let person = person::by_session(db.inner(), &session, session::IDLE_SECS)
+                .await?
+                .ok_or(ApiError::NotSignedIn)?;
+            if !matches!(request.method(), Method::Get | Method::Head)
+                && !session::is_our_own(request, &session)
+            {
                 request.local_cache(|| CalledBy(Some(person.name.clone())));
                 return Err(ApiError::NotOurPage);
             }

@@ -31,7 +31,12 @@ impl HandedOut {
 
     /// Returns whether the folder can be written still.
     pub fn is_usable(&self) -> bool {
-        OpenOptions::new().create(true).append(true).mode(0o600).open(self.path.with_extension("lock")).is_ok()
+        OpenOptions::new()
+            .create(true)
+            .append(true)
+            .mode(0o600)
+            .open(self.path.with_extension("lock"))
+            .is_ok()
     }
 
     /// Returns whether this generation, or a newer one, is known to be noted.
@@ -116,7 +121,8 @@ impl LastDatabase {
 }
 
 fn read<T: for<'de> Deserialize<'de>>(path: &Path) -> io::Result<Option<T>> {
-    let unreadable = |error| io::Error::new(io::ErrorKind::InvalidData, format!("{}: {error}", path.display()));
+    let unreadable =
+        |error| io::Error::new(io::ErrorKind::InvalidData, format!("{}: {error}", path.display()));
     match std::fs::read(path) {
         Ok(bytes) => serde_json::from_slice(&bytes).map(Some).map_err(unreadable),
         Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
@@ -153,7 +159,10 @@ mod tests {
         let (older, newer) = (Generation { epoch: 1, counter: 9 }, Generation { epoch: 2, counter: 9 });
         one.note(newer).unwrap();
         other.note(older).unwrap();
-        assert!(one.newest().unwrap() == newer && other.newest().unwrap() == newer, "an epoch never goes back");
+        assert!(
+            one.newest().unwrap() == newer && other.newest().unwrap() == newer,
+            "an epoch never goes back"
+        );
         std::fs::write(folder.path().join("handed-out.json"), "{").unwrap();
         assert!(other.newest().unwrap_err().to_string().contains("handed-out.json"));
     }

@@ -41,7 +41,8 @@ impl ShownCertificate {
     ///
     /// Returns that it is not known, revoked or retired.
     pub async fn caller(&self, db: &PgPool) -> Result<NodeCaller, ApiError> {
-        let admission = node::by_key(db, self.node, &self.spki).await?.ok_or(ApiError::Unknown("certificate"))?;
+        let admission =
+            node::by_key(db, self.node, &self.spki).await?.ok_or(ApiError::Unknown("certificate"))?;
         match (admission.is_retired, admission.is_revoked) {
             (true, _) => Err(ApiError::Retired(admission.name)),
             (_, true) => Err(ApiError::Revoked(admission.name)),

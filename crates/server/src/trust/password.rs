@@ -14,7 +14,8 @@ pub const LONGEST: usize = 1_024;
 static AT_ONCE: Semaphore = Semaphore::const_new(2);
 
 /// A hash that no password has: verifying against it takes as long as against any other.
-const NOBODYS: &str = "$argon2id$v=19$m=19456,t=2,p=1$c2tlcnJ5bGluZXNrZXJyeQ$2FMk0Q0g7H9wGwVlyXqVnGWTuGRjY1yNxS1d2cIoDdM";
+const NOBODYS: &str =
+    "$argon2id$v=19$m=19456,t=2,p=1$c2tlcnJ5bGluZXNrZXJyeQ$2FMk0Q0g7H9wGwVlyXqVnGWTuGRjY1yNxS1d2cIoDdM";
 
 /// Says what is wrong with a new password.
 pub fn refusal(person: &str, password: &str) -> Option<String> {
@@ -42,8 +43,9 @@ pub async fn turn() -> Option<SemaphorePermit<'static>> {
 /// Returns the hash of a new password.
 pub async fn hash(password: String) -> Option<String> {
     let _turn = turn().await;
-    let made =
-        tokio::task::spawn_blocking(move || Argon2::default().hash_password(password.as_bytes()).map(|hash: PasswordHash| hash.to_string()).ok());
+    let made = tokio::task::spawn_blocking(move || {
+        Argon2::default().hash_password(password.as_bytes()).map(|hash: PasswordHash| hash.to_string()).ok()
+    });
     made.await.ok().flatten()
 }
 
@@ -52,7 +54,9 @@ pub async fn hash(password: String) -> Option<String> {
 pub async fn is_right(password: String, hash: Option<String>) -> bool {
     let checked = tokio::task::spawn_blocking(move || {
         let is_somebodys = hash.is_some();
-        let fits = Argon2::default().verify_password(password.as_bytes(), hash.as_deref().unwrap_or(NOBODYS)).is_ok();
+        let fits = Argon2::default()
+            .verify_password(password.as_bytes(), hash.as_deref().unwrap_or(NOBODYS))
+            .is_ok();
         fits && is_somebodys
     });
     checked.await.unwrap_or(false)

@@ -59,7 +59,9 @@ impl ProtectedError {
     pub fn hint(&self) -> &'static str {
         match self {
             Self::File { .. } => "the folder --protected belongs to the server's account, with mode 0700",
-            Self::Mode { .. } => "take the rights of group and others away: chmod 700 the folder, chmod 600 its files",
+            Self::Mode { .. } => {
+                "take the rights of group and others away: chmod 700 the folder, chmod 600 its files"
+            }
             Self::Lost { .. } | Self::Certificate { .. } => {
                 "put the protected folder back from its backup: nodes trust the CA in it and no other. For a new fleet, name an empty database and an empty folder"
             }
@@ -109,10 +111,13 @@ impl ProtectedFolder {
             only_ours(&entry.map_err(at)?.path())?;
         }
         let [digest_key, certificate, ca_key] = parts;
-        let read = |path: &Path| fs::read_to_string(path).map_err(|source| ProtectedError::File { path: path.to_owned(), source });
+        let read = |path: &Path| {
+            fs::read_to_string(path).map_err(|source| ProtectedError::File { path: path.to_owned(), source })
+        };
         let authority = Authority::new(read(&certificate)?, &read(&ca_key)?);
         Ok(Self {
-            authority: authority.map_err(|source| ProtectedError::Certificate { path: folder.to_owned(), source })?,
+            authority: authority
+                .map_err(|source| ProtectedError::Certificate { path: folder.to_owned(), source })?,
             key: DigestKey::new(read(&digest_key)?.into_bytes()),
             handed_out: HandedOut::open(folder).map_err(at)?,
             refusals: Refusals::new(folder),
@@ -127,7 +132,8 @@ fn make(folder: &Path) -> Result<(), ProtectedError> {
         let path = folder.join(name);
         put_whole(&path, bytes).map_err(|source| ProtectedError::File { path, source })
     };
-    let secret = Secret::make().map_err(|source| ProtectedError::File { path: folder.join(DIGEST_KEY), source })?;
+    let secret =
+        Secret::make().map_err(|source| ProtectedError::File { path: folder.join(DIGEST_KEY), source })?;
     let (certificate, key) = Authority::make().map_err(failed)?;
     put(DIGEST_KEY, secret.text().as_bytes())?;
     put(CA_CERTIFICATE, certificate.as_bytes())?;
@@ -143,7 +149,8 @@ fn length(path: &Path) -> Result<Option<u64>, ProtectedError> {
 }
 
 fn only_ours(path: &Path) -> Result<(), ProtectedError> {
-    let metadata = fs::metadata(path).map_err(|source| ProtectedError::File { path: path.to_owned(), source })?;
+    let metadata =
+        fs::metadata(path).map_err(|source| ProtectedError::File { path: path.to_owned(), source })?;
     let mode = metadata.permissions().mode() & 0o7777;
     if mode & 0o077 == 0 { Ok(()) } else { Err(ProtectedError::Mode { path: path.to_owned(), mode }) }
 }
@@ -187,7 +194,10 @@ mod tests {
     fn a_lost_or_empty_key_stops_a_server_whose_database_is_in_use() {
         let above = tempfile::tempdir().unwrap();
         let folder = above.path().join("protected");
-        assert!(matches!(ProtectedFolder::open(&folder, true), Err(ProtectedError::Lost { is_there: false, .. })));
+        assert!(matches!(
+            ProtectedFolder::open(&folder, true),
+            Err(ProtectedError::Lost { is_there: false, .. })
+        ));
         assert!(!folder.exists(), "nothing is made in place of what was lost");
         let first = ProtectedFolder::open(&folder, false).unwrap().authority.fingerprint().to_owned();
         assert_eq!(ProtectedFolder::open(&folder, true).unwrap().authority.fingerprint(), first);
@@ -195,7 +205,10 @@ mod tests {
             let kept = fs::read(folder.join(name)).unwrap();
             fs::write(folder.join(name), "").unwrap();
             let said = ProtectedFolder::open(&folder, true).err().unwrap();
-            assert!(said.to_string().ends_with(&format!("{name} is empty, and the database is in use already")), "{said}");
+            assert!(
+                said.to_string().ends_with(&format!("{name} is empty, and the database is in use already")),
+                "{said}"
+            );
             fs::remove_file(folder.join(name)).unwrap();
             let said = ProtectedFolder::open(&folder, true).err().unwrap();
             assert!(said.to_string().contains(&format!("{name} is missing")), "{said}");
@@ -225,7 +238,8 @@ mod tests {
             set_mode(&path, 0o755);
             let said = ProtectedFolder::open(&folder, true).err().unwrap();
             assert!(
-                said.to_string().starts_with(&format!("{} may be used by others", path.display())) && said.to_string().ends_with("0755"),
+                said.to_string().starts_with(&format!("{} may be used by others", path.display()))
+                    && said.to_string().ends_with("0755"),
                 "{said}"
             );
             set_mode(&path, right);

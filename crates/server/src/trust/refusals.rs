@@ -41,7 +41,13 @@ impl Refusals {
         let mut line = serde_json::to_vec(refusal)?;
         line.push(b'\n');
         let _one_at_a_time = lock(&self.0.with_extension("lock"))?;
-        let mut file = OpenOptions::new().create(true).truncate(false).read(true).write(true).mode(0o600).open(&self.0)?;
+        let mut file = OpenOptions::new()
+            .create(true)
+            .truncate(false)
+            .read(true)
+            .write(true)
+            .mode(0o600)
+            .open(&self.0)?;
         let mut before = Vec::new();
         file.read_to_end(&mut before)?;
         file.set_len(whole_lines(&before).len() as u64)?;
@@ -62,9 +68,17 @@ impl Refusals {
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
             Err(error) => return Err(error),
         };
-        let lines = whole_lines(&bytes).split(|byte| *byte == b'\n').enumerate().filter(|(_, line)| !line.is_empty());
-        let unreadable = |number, error| io::Error::new(io::ErrorKind::InvalidData, format!("{}, line {}: {error}", self.0.display(), number + 1));
-        lines.map(|(number, line)| serde_json::from_slice(line).map_err(|error| unreadable(number, error))).collect()
+        let lines =
+            whole_lines(&bytes).split(|byte| *byte == b'\n').enumerate().filter(|(_, line)| !line.is_empty());
+        let unreadable = |number, error| {
+            io::Error::new(
+                io::ErrorKind::InvalidData,
+                format!("{}, line {}: {error}", self.0.display(), number + 1),
+            )
+        };
+        lines
+            .map(|(number, line)| serde_json::from_slice(line).map_err(|error| unreadable(number, error)))
+            .collect()
     }
 }
 

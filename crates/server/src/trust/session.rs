@@ -19,7 +19,11 @@ pub const IDLE_SECS: i64 = 4 * 3_600;
 
 /// Returns the cookie of a new session.
 pub fn cookie(secret: &Secret) -> Cookie<'static> {
-    let base = Cookie::build((COOKIE, secret.text().to_owned())).path("/").secure(true).http_only(true).same_site(SameSite::Strict);
+    let base = Cookie::build((COOKIE, secret.text().to_owned()))
+        .path("/")
+        .secure(true)
+        .http_only(true)
+        .same_site(SameSite::Strict);
     base.max_age(rocket::time::Duration::seconds(LASTS_SECS)).build()
 }
 
@@ -73,7 +77,8 @@ impl<'r> FromRequest<'r> for ShownToken {
     type Error = ();
 
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
-        let token = request.headers().get_one("Authorization").and_then(|header| header.strip_prefix("Bearer "));
+        let token =
+            request.headers().get_one("Authorization").and_then(|header| header.strip_prefix("Bearer "));
         Outcome::Success(Self(token.map(|token| digest_of(token.as_bytes()))))
     }
 }

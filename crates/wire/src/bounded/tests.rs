@@ -90,7 +90,11 @@ fn texts_are_cut_at_a_character_and_taken_off_what_is_left() {
 #[test]
 fn what_is_within_the_bounds_stays_as_it_is() {
     let mut small = clause("issue", Outcome::Corrected);
-    small.differences = vec![Difference { property: "permissions".into(), wanted: Side::value("0644"), found: Side::value("0600") }];
+    small.differences = vec![Difference {
+        property: "permissions".into(),
+        wanted: Side::value("0644"),
+        found: Side::value("0600"),
+    }];
     small.native = vec![step("done\n")];
     let report = report(vec![small]);
     assert_eq!(report.clone().bounded(), report);
@@ -100,20 +104,32 @@ fn what_is_within_the_bounds_stays_as_it_is() {
 fn differences_steps_and_values_are_bounded_and_what_is_left_out_is_said() {
     let mut large = clause("issue", Outcome::Failed);
     let value = |bytes: usize| Side::value("x".repeat(bytes));
-    large.differences = (0..60).map(|at| Difference { property: format!("line {at}"), wanted: value(1), found: value(4_000) }).collect();
-    large.still_different = vec![Difference { property: "members".into(), wanted: Side::Absent, found: Side::value(vec!["ops"; 1_000]) }];
+    large.differences = (0..60)
+        .map(|at| Difference { property: format!("line {at}"), wanted: value(1), found: value(4_000) })
+        .collect();
+    large.still_different = vec![Difference {
+        property: "members".into(),
+        wanted: Side::Absent,
+        found: Side::value(vec!["ops"; 1_000]),
+    }];
     large.native = vec![step(&"y".repeat(10_000))];
     let bounded = report(vec![large]).bounded();
     let left_out = bounded.left_out.unwrap();
     assert_eq!((left_out.entries, left_out.cut, left_out.clauses), (10, 50 + 1 + 1, 0));
-    assert_eq!(left_out.words(), "left out of this report: 10 differences, steps or packages of clauses, 52 texts that were cut");
+    assert_eq!(
+        left_out.words(),
+        "left out of this report: 10 differences, steps or packages of clauses, 52 texts that were cut"
+    );
     assert!(size_of(&bounded) < 90_000, "{}", size_of(&bounded));
     assert!(bounded.clone().bounded() == bounded, "the server, which bounds it again, finds nothing to cut");
 }
 
 #[test]
 fn of_a_report_that_is_too_large_clauses_in_line_go_first_and_others_only_if_they_must() {
-    let long = |name: &str, outcome| ClauseResult { stand_in: Some("z".repeat(MOST_VALUE)), ..clause(name, outcome) };
+    let long = |name: &str, outcome| ClauseResult {
+        stand_in: Some("z".repeat(MOST_VALUE)),
+        ..clause(name, outcome)
+    };
     let quiet = (0..6_000).map(|at| long(&format!("quiet-{at}"), Outcome::InLine));
     let drifted = (0..500).map(|at| long(&format!("drifted-{at}"), Outcome::Corrected));
     let bounded = report(quiet.clone().chain(drifted).collect()).bounded();
@@ -122,5 +138,8 @@ fn of_a_report_that_is_too_large_clauses_in_line_go_first_and_others_only_if_the
     assert_eq!(bounded.left_out.unwrap().clauses as usize, 6_500 - bounded.clauses.len());
     let failed = (0..6_000).map(|at| long(&format!("failed-{at}"), Outcome::Failed));
     let bounded = report(quiet.chain(failed).collect()).bounded();
-    assert!(size_of(&bounded) <= LARGEST_REPORT && bounded.clauses.iter().all(|clause| clause.outcome == Outcome::Failed));
+    assert!(
+        size_of(&bounded) <= LARGEST_REPORT
+            && bounded.clauses.iter().all(|clause| clause.outcome == Outcome::Failed)
+    );
 }

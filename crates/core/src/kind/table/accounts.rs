@@ -17,9 +17,16 @@ pub(super) const KINDS: &[Kind] = &[
             property("home", ValueType::Path, "Its home directory"),
             property("shell", ValueType::Path, "The program that runs at sign-in"),
             property("comment", ValueType::Text, "Its full name or purpose"),
-            manner("system", ValueType::Boolean, "Whether it is made as a system account; counts when it is made"),
+            manner(
+                "system",
+                ValueType::Boolean,
+                "Whether it is made as a system account; counts when it is made",
+            ),
             property("locked", ValueType::Boolean, "Whether its password is locked"),
-            Property { concealed: true, ..property("password_hash", ValueType::PasswordHash, "Its password as a crypt(5) hash") },
+            Property {
+                concealed: true,
+                ..property("password_hash", ValueType::PasswordHash, "Its password as a crypt(5) hash")
+            },
         ],
         claim: |name, _| Claim::Account(name.to_owned()),
         claims: "the account",
@@ -49,7 +56,11 @@ pub(super) const KINDS: &[Kind] = &[
         achieves: &["let somebody sign in with a key", "add an authorized key", "take away ssh access"],
         properties: &[
             identifying(required(property("account", ValueType::Text, "The account that it may sign in to"))),
-            identifying(required(property("key", ValueType::SshKey, "The public key: its type and its base64"))),
+            identifying(required(property(
+                "key",
+                ValueType::SshKey,
+                "The public key: its type and its base64",
+            ))),
             property("options", ValueType::TextList, "What it is restricted to, as [\"restrict\"]"),
         ],
         naming: Naming::Free,

@@ -6,7 +6,11 @@ use crate::kind::property::{Kind, Matcher, Naming, Property, ValueType};
 
 /// How much of what stands on the node is read.
 const LARGEST: Property = with_default(
-    manner("largest_mib", ValueType::Mebibytes, "The largest file that is read, in MiB; a larger one is only known to be another"),
+    manner(
+        "largest_mib",
+        ValueType::Mebibytes,
+        "The largest file that is read, in MiB; a larger one is only known to be another",
+    ),
     "64",
 );
 
@@ -29,9 +33,20 @@ pub(super) const KINDS: &[Kind] = &[
             OWNER,
             GROUP,
             PERMISSIONS,
-            manner("check_with", ValueType::Argv, "A program that refuses new contents by a non-zero exit; {candidate} is their path"),
-            property("banner", ValueType::Text, "A comment sign: the first line then says that the file is kept, and by which baseline"),
-            with_default(manner("attic", ValueType::Boolean, "Whether replaced contents go into the attic"), "true"),
+            manner(
+                "check_with",
+                ValueType::Argv,
+                "A program that refuses new contents by a non-zero exit; {candidate} is their path",
+            ),
+            property(
+                "banner",
+                ValueType::Text,
+                "A comment sign: the first line then says that the file is kept, and by which baseline",
+            ),
+            with_default(
+                manner("attic", ValueType::Boolean, "Whether replaced contents go into the attic"),
+                "true",
+            ),
             LARGEST,
         ],
         either: &["text", "copy", "render"],
@@ -75,8 +90,15 @@ pub(super) const KINDS: &[Kind] = &[
             OWNER,
             GROUP,
             property("file_permissions", ValueType::Permissions, "Octal permissions of its files, in quotes"),
-            property("dir_permissions", ValueType::Permissions, "Octal permissions of its directories, in quotes"),
-            Property { matcher: Matcher::Nothing, ..property("only_known", ValueType::Boolean, "What is not in the kit's folder is out of line") },
+            property(
+                "dir_permissions",
+                ValueType::Permissions,
+                "Octal permissions of its directories, in quotes",
+            ),
+            Property {
+                matcher: Matcher::Nothing,
+                ..property("only_known", ValueType::Boolean, "What is not in the kit's folder is out of line")
+            },
         ],
         naming: Naming::Path,
         claim: path_claim,
@@ -104,8 +126,19 @@ pub(super) const KINDS: &[Kind] = &[
         properties: &[
             IN,
             identifying(required(property("text", ValueType::Text, "The line"))),
-            identifying(manner("match", ValueType::Pattern, "A regular expression: the line that is replaced; it must fit one line at most")),
-            with_default(manner("place", ValueType::Text, "Where a new line goes: `end`, `start`, or `after ` and a regular expression"), "end"),
+            identifying(manner(
+                "match",
+                ValueType::Pattern,
+                "A regular expression: the line that is replaced; it must fit one line at most",
+            )),
+            with_default(
+                manner(
+                    "place",
+                    ValueType::Text,
+                    "Where a new line goes: `end`, `start`, or `after ` and a regular expression",
+                ),
+                "end",
+            ),
         ],
         naming: Naming::Free,
         claim: line_claim,
@@ -117,10 +150,18 @@ pub(super) const KINDS: &[Kind] = &[
         name: "setting",
         noun: "setting",
         purpose: "Keeps one key of a file that others own; the rest of the file and its comments stay",
-        achieves: &["change one value in a configuration file", "set a key in an ini, toml, json or yaml file", "edit sshd_config"],
+        achieves: &[
+            "change one value in a configuration file",
+            "set a key in an ini, toml, json or yaml file",
+            "edit sshd_config",
+        ],
         properties: &[
             IN,
-            identifying(required(property("key", ValueType::TextList, "The names that lead to it, as [\"Journal\", \"Storage\"]"))),
+            identifying(required(property(
+                "key",
+                ValueType::TextList,
+                "The names that lead to it, as [\"Journal\", \"Storage\"]",
+            ))),
             required(property("value", ValueType::Any, "Its value")),
             identifying(required(manner(
                 "format",

@@ -30,12 +30,33 @@ pub fn nearest(word: &str) -> Option<&'static str> {
 
 /// Every kind, in the order in which they are listed.
 pub static KINDS: LazyLock<Vec<&'static Kind>> = LazyLock::new(|| {
-    [files::KINDS, packages::KINDS, services::KINDS, accounts::KINDS, machine::KINDS, network::KINDS, programs::KINDS].into_iter().flatten().collect()
+    [
+        files::KINDS,
+        packages::KINDS,
+        services::KINDS,
+        accounts::KINDS,
+        machine::KINDS,
+        network::KINDS,
+        programs::KINDS,
+    ]
+    .into_iter()
+    .flatten()
+    .collect()
 });
 
 /// A property that describes the node.
 const fn property(name: &'static str, value: ValueType, note: &'static str) -> Property {
-    Property { name, value, describes_node: true, concealed: false, required: false, identifies: false, default: None, matcher: Matcher::Equal, note }
+    Property {
+        name,
+        value,
+        describes_node: true,
+        concealed: false,
+        required: false,
+        identifies: false,
+        default: None,
+        matcher: Matcher::Equal,
+        note,
+    }
 }
 
 /// A property that only says how to get there.
@@ -60,7 +81,8 @@ const fn with_default(property: Property, default: &'static str) -> Property {
 
 const OWNER: Property = property("owner", ValueType::Text, "The account that owns it");
 const GROUP: Property = property("group", ValueType::Text, "The account group that owns it");
-const PERMISSIONS: Property = property("permissions", ValueType::Permissions, "Octal permissions in quotes, \"0640\"");
+const PERMISSIONS: Property =
+    property("permissions", ValueType::Permissions, "Octal permissions in quotes, \"0640\"");
 const IN: Property = identifying(required(property("in", ValueType::Path, "The file that it stands in")));
 
 #[cfg(test)]
@@ -89,7 +111,13 @@ mod tests {
         for kind in KINDS.iter() {
             assert_eq!(KINDS.iter().filter(|other| other.name == kind.name).count(), 1, "{}", kind.name);
             for property in kind.properties {
-                assert_eq!(kind.properties.iter().filter(|other| other.name == property.name).count(), 1, "{}.{}", kind.name, property.name);
+                assert_eq!(
+                    kind.properties.iter().filter(|other| other.name == property.name).count(),
+                    1,
+                    "{}.{}",
+                    kind.name,
+                    property.name
+                );
                 assert!(!crate::kit::COMMON.contains(&property.name), "{}.{}", kind.name, property.name);
             }
         }

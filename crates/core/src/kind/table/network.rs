@@ -9,13 +9,31 @@ pub(super) const KINDS: &[Kind] = &[
         name: "packet_rule",
         noun: "packet filter rule",
         purpose: "Keeps one rule of the packet filter",
-        achieves: &["open a port", "close a port", "firewall a service", "block traffic", "let only some addresses in"],
+        achieves: &[
+            "open a port",
+            "close a port",
+            "firewall a service",
+            "block traffic",
+            "let only some addresses in",
+        ],
         properties: &[
-            required(property("direction", ValueType::Word(&["in", "out", "forward"]), "Which way the packets go")),
+            required(property(
+                "direction",
+                ValueType::Word(&["in", "out", "forward"]),
+                "Which way the packets go",
+            )),
             property("protocol", ValueType::Word(&["tcp", "udp", "icmp"]), "Their protocol; any if left out"),
             property("port", ValueType::Port, "The port that they go to; any if left out"),
-            property("from", ValueType::Network, "The address or network that they come from; any if left out"),
-            required(property("then", ValueType::Word(&["accept", "drop", "reject"]), "What happens to them")),
+            property(
+                "from",
+                ValueType::Network,
+                "The address or network that they come from; any if left out",
+            ),
+            required(property(
+                "then",
+                ValueType::Word(&["accept", "drop", "reject"]),
+                "What happens to them",
+            )),
         ],
         naming: Naming::Free,
         claim: |name, _| Claim::PacketRule(name.to_owned()),
@@ -30,7 +48,11 @@ pub(super) const KINDS: &[Kind] = &[
         purpose: "Checks what listens on a port; never corrected",
         achieves: &["see that a port is closed", "see which program listens", "check open ports"],
         properties: &[
-            identifying(property("address", ValueType::Network, "The address that it listens on; any if left out")),
+            identifying(property(
+                "address",
+                ValueType::Network,
+                "The address that it listens on; any if left out",
+            )),
             identifying(property("program", ValueType::Path, "The program that listens")),
         ],
         correctable: false,
@@ -45,12 +67,20 @@ pub(super) const KINDS: &[Kind] = &[
         name: "probe",
         noun: "probe",
         purpose: "Checks something by a program that changes nothing; never corrected",
-        achieves: &["check something with a script", "see that a web page answers", "prove what no other kind looks at"],
+        achieves: &[
+            "check something with a script",
+            "see that a web page answers",
+            "prove what no other kind looks at",
+        ],
         properties: &[
             required(property("argv", ValueType::Argv, "The program and its arguments")),
             Property {
                 matcher: Matcher::Holds,
-                ..required(property("expect", ValueType::Expectation, "What must come of it: { exit = 0, stdout = \"a regular expression\" }"))
+                ..required(property(
+                    "expect",
+                    ValueType::Expectation,
+                    "What must come of it: { exit = 0, stdout = \"a regular expression\" }",
+                ))
             },
         ],
         correctable: false,

@@ -11,10 +11,17 @@ pub(super) const KINDS: &[Kind] = &[Kind {
     achieves: &["run a script", "run a command when a file changed", "do something once", "rebuild an index"],
     properties: &[
         required(property("argv", ValueType::Argv, "The program and its arguments")),
-        with_default(property("shell", ValueType::Boolean, "Whether argv, then one text, goes through /bin/sh"), "false"),
+        with_default(
+            property("shell", ValueType::Boolean, "Whether argv, then one text, goes through /bin/sh"),
+            "false",
+        ),
         Property {
             matcher: Matcher::Holds,
-            ..property("in_line_when", ValueType::Condition, "A path that exists, or a program and arguments that exit 0; without it only a reaction")
+            ..property(
+                "in_line_when",
+                ValueType::Condition,
+                "A path that exists, or a program and arguments that exit 0; without it only a reaction",
+            )
         },
         property("account", ValueType::Text, "The account it runs as"),
         with_default(manner("timeout", ValueType::Duration, "How long it may take"), "5m"),

@@ -9,7 +9,13 @@ pub(super) const KINDS: &[Kind] = &[
         name: "service",
         noun: "service",
         purpose: "Keeps a service running or stopped, and started at boot or not",
-        achieves: &["start a daemon", "stop a service", "start at boot", "restart when the configuration changes", "disable a service"],
+        achieves: &[
+            "start a daemon",
+            "stop a service",
+            "start at boot",
+            "restart when the configuration changes",
+            "disable a service",
+        ],
         properties: &[
             property("running", ValueType::Boolean, "Whether it runs now"),
             property("enabled", ValueType::Boolean, "Whether it is started at boot"),
@@ -28,7 +34,11 @@ pub(super) const KINDS: &[Kind] = &[
         purpose: "Keeps one cron entry",
         achieves: &["run something every night", "add a cron job", "do something at fixed hours"],
         properties: &[
-            required(property("at", ValueType::CronTime, "Five fields: minute, hour, day of month, month, day of week")),
+            required(property(
+                "at",
+                ValueType::CronTime,
+                "Five fields: minute, hour, day of month, month, day of week",
+            )),
             required(property("argv", ValueType::Argv, "The program and its arguments")),
             required(property("account", ValueType::Text, "The account it runs as")),
         ],

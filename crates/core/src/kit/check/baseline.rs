@@ -28,11 +28,17 @@ pub(super) fn compile(
     findings: &mut Vec<Finding>,
 ) {
     let labels = surroundings.labels;
-    let names: Vec<&str> = baseline.parameters.iter().map(|parameter| parameter.name.value.as_str()).collect();
+    let names: Vec<&str> =
+        baseline.parameters.iter().map(|parameter| parameter.name.value.as_str()).collect();
     let mut compiled = std::mem::take(&mut baseline.compiled);
-    let conditions = baseline.condition.iter().chain(baseline.clauses.iter().filter_map(|clause| clause.common.condition.as_ref()));
+    let conditions = baseline
+        .condition
+        .iter()
+        .chain(baseline.clauses.iter().filter_map(|clause| clause.common.condition.as_ref()));
     for condition in conditions {
-        if let Some(known) = compiled.conditions.get(&condition.value).or_else(|| shared.get(&condition.value)).cloned() {
+        if let Some(known) =
+            compiled.conditions.get(&condition.value).or_else(|| shared.get(&condition.value)).cloned()
+        {
             warn_of_labels(&known, condition, document, labels, findings);
             compiled.conditions.insert(condition.value.clone(), known);
             continue;
@@ -50,14 +56,19 @@ pub(super) fn compile(
             Err(errors) => findings.extend(say(errors, condition, document, Code::Condition)),
         }
     }
-    for (clause, one) in baseline.clauses.iter().flat_map(|clause| clause.loops.iter().map(move |one| (clause, one))) {
+    for (clause, one) in
+        baseline.clauses.iter().flat_map(|clause| clause.loops.iter().map(move |one| (clause, one)))
+    {
         if compiled.items.contains_key(&one.over.value) {
             continue;
         }
         let own_names: Vec<&str> = clause.loops.iter().map(|one| one.name.as_str()).collect();
         match Items::parse(&one.over.value, &names) {
             Ok(parsed) => drop(compiled.items.insert(one.over.value.clone(), Arc::new(parsed))),
-            Err(errors) => findings.extend(say(errors, &one.over, document, Code::Loop).map(|finding| hint_at_loops(finding, &own_names))),
+            Err(errors) => findings.extend(
+                say(errors, &one.over, document, Code::Loop)
+                    .map(|finding| hint_at_loops(finding, &own_names)),
+            ),
         }
     }
     let secrets: BTreeSet<&str> = baseline
@@ -74,11 +85,21 @@ pub(super) fn compile(
 }
 
 fn hint_at_loops(finding: Finding, own: &[&str]) -> Finding {
-    let speaks_of_own = own.iter().any(|name| finding.message == format!("unknown name `{name}` in a condition"));
-    if speaks_of_own { finding.hint("the names of `for` are known in what is rendered, not in its own expressions") } else { finding }
+    let speaks_of_own =
+        own.iter().any(|name| finding.message == format!("unknown name `{name}` in a condition"));
+    if speaks_of_own {
+        finding.hint("the names of `for` are known in what is rendered, not in its own expressions")
+    } else {
+        finding
+    }
 }
 
-fn say<'e>(errors: Vec<ConditionError>, written: &'e Located<String>, document: &'e str, code: Code) -> impl Iterator<Item = Finding> + 'e {
+fn say<'e>(
+    errors: Vec<ConditionError>,
+    written: &'e Located<String>,
+    document: &'e str,
+    code: Code,
+) -> impl Iterator<Item = Finding> + 'e {
     let at = move |range: Range<usize>| written.place.within(document, &written.value, range);
     errors.into_iter().map(move |error| {
         let code = if error.about_a_name { Code::ConditionName } else { code };
@@ -91,11 +112,20 @@ fn check_condition(parsed: &Condition, written: &Located<String>, findings: &mut
     if parsed.parameters().next().is_none()
         && let Err(error) = parsed.holds(&NodeView::sample(), &Value::Null)
     {
-        findings.push(Finding::error(Code::Condition, written.place.clone(), error.message).hint("compare something, as labels.role == \"kiosk\""));
+        findings.push(
+            Finding::error(Code::Condition, written.place.clone(), error.message)
+                .hint("compare something, as labels.role == \"kiosk\""),
+        );
     }
 }
 
-fn warn_of_labels(parsed: &Condition, written: &Located<String>, document: &str, known: Option<&BTreeSet<String>>, findings: &mut Vec<Finding>) {
+fn warn_of_labels(
+    parsed: &Condition,
+    written: &Located<String>,
+    document: &str,
+    known: Option<&BTreeSet<String>>,
+    findings: &mut Vec<Finding>,
+) {
     let Some(known) = known else { return };
     for label in parsed.labels().filter(|label| !known.contains(*label)) {
         let range = written.value.find(label).map_or(0..0, |at| at..at + label.len());
@@ -104,16 +134,29 @@ fn warn_of_labels(parsed: &Condition, written: &Located<String>, document: &str,
 }
 
 /// The desired state of a node must not hang on a secret's value: it would show by what is wanted.
-fn check_secrets(baseline: &Baseline, compiled: &super::super::baseline::Compiled, secrets: &BTreeSet<&str>, findings: &mut Vec<Finding>) {
+fn check_secrets(
+    baseline: &Baseline,
+    compiled: &super::super::baseline::Compiled,
+    secrets: &BTreeSet<&str>,
+    findings: &mut Vec<Finding>,
+) {
     let mut refuse = |key: &str, name: &str, written: &Located<String>| {
         findings.push(
-            Finding::error(Code::SecretDecides, written.place.clone(), format!("`{key}` asks for the secret `{name}`"))
-                .hint("a secret is rendered into what it is for, and decides nothing"),
+            Finding::error(
+                Code::SecretDecides,
+                written.place.clone(),
+                format!("`{key}` asks for the secret `{name}`"),
+            )
+            .hint("a secret is rendered into what it is for, and decides nothing"),
         );
     };
-    let conditions = baseline.condition.iter().chain(baseline.clauses.iter().filter_map(|clause| clause.common.condition.as_ref()));
+    let conditions = baseline
+        .condition
+        .iter()
+        .chain(baseline.clauses.iter().filter_map(|clause| clause.common.condition.as_ref()));
     for condition in conditions {
-        let asked = compiled.conditions.get(&condition.value).into_iter().flat_map(|parsed| parsed.parameters());
+        let asked =
+            compiled.conditions.get(&condition.value).into_iter().flat_map(|parsed| parsed.parameters());
         asked.filter(|name| secrets.contains(name)).for_each(|name| refuse("where", name, condition));
     }
     for one in baseline.clauses.iter().flat_map(|clause| &clause.loops) {
@@ -125,12 +168,20 @@ fn check_secrets(baseline: &Baseline, compiled: &super::super::baseline::Compile
 /// A default that names a secret must name one that there is.
 fn check_known(baseline: &Baseline, known: Option<&BTreeSet<SecretName>>, findings: &mut Vec<Finding>) {
     let Some(known) = known else { return };
-    for parameter in baseline.parameters.iter().filter(|parameter| parameter.value_type == ParameterType::Secret) {
+    for parameter in
+        baseline.parameters.iter().filter(|parameter| parameter.value_type == ParameterType::Secret)
+    {
         let Some(default) = &parameter.default else { continue };
-        if let Some(name) = default.value.as_str().and_then(SecretName::parse).filter(|name| !known.contains(name)) {
+        if let Some(name) =
+            default.value.as_str().and_then(SecretName::parse).filter(|name| !known.contains(name))
+        {
             findings.push(
-                Finding::error(Code::UnknownSecret, default.place.clone(), format!("the server has no secret `{name}`"))
-                    .hint("give it to the server first, or remove the default"),
+                Finding::error(
+                    Code::UnknownSecret,
+                    default.place.clone(),
+                    format!("the server has no secret `{name}`"),
+                )
+                .hint("give it to the server first, or remove the default"),
             );
         }
     }
@@ -151,14 +202,24 @@ impl<'k> Sample<'k> {
         for kit in std::iter::once(kit).chain(others.iter().copied()) {
             for baseline in &kit.baselines {
                 for parameter in &baseline.parameters {
-                    if parameter.default.as_ref().is_none_or(|default| parameter.accepts(&default.value).is_err()) {
+                    if parameter
+                        .default
+                        .as_ref()
+                        .is_none_or(|default| parameter.accepts(&default.value).is_err())
+                    {
                         let name = format!("{}/{}.{}", kit.name, baseline.name.value, parameter.name.value);
                         given.insert(name, vec![Given { value: parameter.sample(), layer: Layer::Case }]);
                     }
                 }
             }
         }
-        Self { kits: others.to_vec(), view: NodeView::sample(), key: DigestKey::new("check"), given, names: Names::new(kit, labels) }
+        Self {
+            kits: others.to_vec(),
+            view: NodeView::sample(),
+            key: DigestKey::new("check"),
+            given,
+            names: Names::new(kit, labels),
+        }
     }
 
     fn resolve(&self, kit: &Kit, baseline: &Baseline) -> Result<Resolved, Vec<Finding>> {
@@ -183,11 +244,21 @@ pub fn resolve_sample(kit: &Kit, baseline: &Baseline, others: &[&Kit]) -> Result
     Sample::new(kit, others, None).resolve(kit, baseline)
 }
 
-pub(super) fn check_baseline(kit: &Kit, baseline: &Baseline, sample: &mut Sample<'_>, documents_are_fine: bool, findings: &mut Vec<Finding>) {
+pub(super) fn check_baseline(
+    kit: &Kit,
+    baseline: &Baseline,
+    sample: &mut Sample<'_>,
+    documents_are_fine: bool,
+    findings: &mut Vec<Finding>,
+) {
     if baseline.clauses.is_empty() && baseline.include.is_empty() && documents_are_fine {
         findings.push(
-            Finding::warning(Code::Empty, baseline.name.place.clone(), format!("the baseline `{}` has no clauses", baseline.name.value))
-                .hint("begin each with [[clause]]"),
+            Finding::warning(
+                Code::Empty,
+                baseline.name.place.clone(),
+                format!("the baseline `{}` has no clauses", baseline.name.value),
+            )
+            .hint("begin each with [[clause]]"),
         );
     }
     let misnamed = check_names(kit, baseline, &mut sample.names, findings);
@@ -196,13 +267,17 @@ pub(super) fn check_baseline(kit: &Kit, baseline: &Baseline, sample: &mut Sample
         Err(errors) => {
             // A clause that could not be read may be the one that is needed: do not blame the reference. A name that is
             // not known was said already.
-            let same_line = |place: &Place, error: &Finding| place.file == error.place.file && place.line == error.place.line;
+            let same_line = |place: &Place, error: &Finding| {
+                place.file == error.place.file && place.line == error.place.line
+            };
             let said = findings.len();
             for error in errors {
                 let is_known = match error.code {
                     Code::NothingFits => !documents_are_fine,
                     Code::Render => misnamed.iter().any(|place| same_line(place, &error)),
-                    Code::Condition | Code::Loop => findings[..said].iter().any(|known| same_line(&known.place, &error)),
+                    Code::Condition | Code::Loop => {
+                        findings[..said].iter().any(|known| same_line(&known.place, &error))
+                    }
                     _ => false,
                 };
                 if !is_known {

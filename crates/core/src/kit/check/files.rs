@@ -22,13 +22,21 @@ pub(super) fn check_files(kit: &Kit, findings: &mut Vec<Finding>) {
     // A rendered name may be any file; an include in a render may be, too.
     let rendered_names = copies.iter().chain(&renders).any(|name| name.contains("{{"));
     let includes = kit.files.below("renders").any(|path| {
-        kit.files.text(&format!("renders/{path}")).is_some_and(|text| ["include", "import", "extends"].iter().any(|word| text.contains(word)))
+        kit.files
+            .text(&format!("renders/{path}"))
+            .is_some_and(|text| ["include", "import", "extends"].iter().any(|word| text.contains(word)))
     });
-    for (folder, used, sure) in [("copies", &copies, !rendered_names), ("renders", &renders, !rendered_names && !includes)] {
+    for (folder, used, sure) in
+        [("copies", &copies, !rendered_names), ("renders", &renders, !rendered_names && !includes)]
+    {
         for path in kit.files.below(folder).filter(|path| sure && !is_used(used, path)) {
             findings.push(
-                Finding::warning(Code::UnusedFile, Place::of_file(&format!("{folder}/{path}")), "no clause uses this file")
-                    .hint("name it in a clause, or delete it"),
+                Finding::warning(
+                    Code::UnusedFile,
+                    Place::of_file(&format!("{folder}/{path}")),
+                    "no clause uses this file",
+                )
+                .hint("name it in a clause, or delete it"),
             );
         }
     }
@@ -36,8 +44,12 @@ pub(super) fn check_files(kit: &Kit, findings: &mut Vec<Finding>) {
         let Some((folder, _)) = path.split_once('/') else {
             if path.ends_with(".toml") && path != "kit.toml" {
                 findings.push(
-                    Finding::warning(Code::UnusedFile, Place::of_file(path), "documents are read from baselines/ only")
-                        .hint(format!("move it to baselines/{path}")),
+                    Finding::warning(
+                        Code::UnusedFile,
+                        Place::of_file(path),
+                        "documents are read from baselines/ only",
+                    )
+                    .hint(format!("move it to baselines/{path}")),
                 );
             }
             continue;
@@ -47,7 +59,14 @@ pub(super) fn check_files(kit: &Kit, findings: &mut Vec<Finding>) {
                 || format!("a kit has {}", FOLDERS.map(|folder| format!("{folder}/")).join(", ")),
                 |near| format!("did you mean {near}/?"),
             );
-            findings.push(Finding::warning(Code::UnusedFile, Place::of_file(path), format!("the folder {folder}/ is not read")).hint(hint));
+            findings.push(
+                Finding::warning(
+                    Code::UnusedFile,
+                    Place::of_file(path),
+                    format!("the folder {folder}/ is not read"),
+                )
+                .hint(hint),
+            );
         }
     }
 }

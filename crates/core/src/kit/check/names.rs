@@ -30,9 +30,14 @@ pub(super) struct Names<'k> {
 impl<'k> Names<'k> {
     pub fn new(kit: &'k Kit, labels: Option<&'k BTreeSet<String>>) -> Self {
         let renderer = kit.renderer.clone();
-        let sources = || kit.files.below("renders").filter_map(|path| Some((path, kit.files.text(&format!("renders/{path}"))?)));
+        let sources = || {
+            kit.files
+                .below("renders")
+                .filter_map(|path| Some((path, kit.files.text(&format!("renders/{path}"))?)))
+        };
         let of_files = sources().map(|(path, source)| (path, Arc::new(renderer.names_in(source)))).collect();
-        let renders_include = sources().any(|(_, text)| ["include", "import", "extends"].iter().any(|word| text.contains(word)));
+        let renders_include = sources()
+            .any(|(_, text)| ["include", "import", "extends"].iter().any(|word| text.contains(word)));
         Self { renderer, of_files, of_texts: HashMap::new(), labels, renders_include }
     }
 
@@ -48,8 +53,14 @@ impl<'k> Names<'k> {
 
 /// Says of each name that is not in scope where it stands, and of each parameter that nothing uses. Returns the places of
 /// what is not in scope.
-pub(super) fn check_names(kit: &Kit, baseline: &Baseline, names: &mut Names<'_>, findings: &mut Vec<Finding>) -> Vec<Place> {
-    let mut used: BTreeSet<String> = baseline.compiled.conditions.values().flat_map(|one| one.parameters().map(str::to_owned)).collect();
+pub(super) fn check_names(
+    kit: &Kit,
+    baseline: &Baseline,
+    names: &mut Names<'_>,
+    findings: &mut Vec<Finding>,
+) -> Vec<Place> {
+    let mut used: BTreeSet<String> =
+        baseline.compiled.conditions.values().flat_map(|one| one.parameters().map(str::to_owned)).collect();
     used.extend(baseline.compiled.items.values().flat_map(|one| one.parameters().map(str::to_owned)));
     let document = kit.files.text(&baseline.name.place.file).unwrap_or_default();
     let mut misnamed = Vec::new();
@@ -59,7 +70,9 @@ pub(super) fn check_names(kit: &Kit, baseline: &Baseline, names: &mut Names<'_>,
         let scope = InScope::of(baseline, clause);
         let mut see = |name: &str, place: &dyn Fn(&str) -> Place| {
             takes_all |= name == "params";
-            used.extend(name.strip_prefix("params.").map(|name| name.split('.').next().unwrap_or(name).to_owned()));
+            used.extend(
+                name.strip_prefix("params.").map(|name| name.split('.').next().unwrap_or(name).to_owned()),
+            );
             if let Some(finding) = unknown_label(name, known_labels, place)
                 && !findings.contains(&finding)
             {
@@ -92,7 +105,11 @@ pub(super) fn check_names(kit: &Kit, baseline: &Baseline, names: &mut Names<'_>,
 }
 
 /// Warns of a label that no node has; in a render it is empty.
-fn unknown_label(name: &str, known: Option<&BTreeSet<String>>, place: &dyn Fn(&str) -> Place) -> Option<Finding> {
+fn unknown_label(
+    name: &str,
+    known: Option<&BTreeSet<String>>,
+    place: &dyn Fn(&str) -> Place,
+) -> Option<Finding> {
     let label = name.strip_prefix("labels.")?;
     let known = known.filter(|known| !known.contains(label))?;
     Some(no_such_label(label, known, place(name)))
@@ -137,17 +154,31 @@ impl<'b> InScope<'b> {
                 };
                 Some((format!("the baseline declares no parameter `{first}`"), hint))
             }
-            "about" if rest.is_empty() || STABLE_FIELDS.iter().any(|field| field.path == rest || field.path.split('.').next() == Some(rest)) => None,
+            "about"
+                if rest.is_empty()
+                    || STABLE_FIELDS
+                        .iter()
+                        .any(|field| field.path == rest || field.path.split('.').next() == Some(rest)) =>
+            {
+                None
+            }
             "about" => {
                 let known = STABLE_FIELDS.iter().map(|field| field.path);
                 let hint = nearest_word(rest, known.clone()).map_or_else(
-                    || format!("stable fields are {}", known.map(|path| format!("about.{path}")).collect::<Vec<_>>().join(", ")),
+                    || {
+                        format!(
+                            "stable fields are {}",
+                            known.map(|path| format!("about.{path}")).collect::<Vec<_>>().join(", ")
+                        )
+                    },
                     |near| format!("did you mean `about.{near}`?"),
                 );
                 Some((format!("`about.{rest}` is not a stable field of a node"), hint))
             }
             "node" if rest.is_empty() || rest == "name" => None,
-            "node" => Some((format!("`node.{rest}` is not known"), "the node is known by node.name".to_owned())),
+            "node" => {
+                Some((format!("`node.{rest}` is not known"), "the node is known by node.name".to_owned()))
+            }
             _ => {
                 let near = nearest_word(root, ROOTS.iter().copied().chain(self.loops.iter().copied()));
                 let hint = near.map_or_else(
@@ -179,7 +210,9 @@ fn render_of(clause: &ClauseDocument) -> Option<&str> {
 fn texts_of(clause: &ClauseDocument) -> Vec<Located<String>> {
     fn collect(value: &Value, place: &Place, into: &mut Vec<Located<String>>) {
         match value {
-            Value::String(text) if has_markup(text) => into.push(Located { value: text.clone(), place: place.clone() }),
+            Value::String(text) if has_markup(text) => {
+                into.push(Located { value: text.clone(), place: place.clone() });
+            }
             Value::Array(items) => items.iter().for_each(|item| collect(item, place, into)),
             Value::Object(map) => map.values().for_each(|item| collect(item, place, into)),
             _ => {}
@@ -198,8 +231,12 @@ fn warn_of_unused(baseline: &Baseline, used: &BTreeSet<String>, findings: &mut V
     for parameter in baseline.parameters.iter().filter(|parameter| !used.contains(&parameter.name.value)) {
         let name = &parameter.name.value;
         findings.push(
-            Finding::warning(Code::UnusedParameter, parameter.name.place.clone(), format!("nothing uses the parameter `{name}`"))
-                .hint(format!("use it as {{{{ params.{name} }}}}, or remove it")),
+            Finding::warning(
+                Code::UnusedParameter,
+                parameter.name.place.clone(),
+                format!("nothing uses the parameter `{name}`"),
+            )
+            .hint(format!("use it as {{{{ params.{name} }}}}, or remove it")),
         );
     }
 }

@@ -16,34 +16,69 @@ const LARGEST_SEARCHED: usize = 256 * 1024;
 
 /// Warns of what a baseline's clauses may bring about.
 pub(super) fn check_risks(kit: &Kit, baseline: &Baseline, resolved: &Resolved, findings: &mut Vec<Finding>) {
-    let own = || resolved.state.clauses.iter().zip(&resolved.places).filter(|(_, place)| place.kit.as_deref() == Some(kit.name.as_str()));
+    let own = || {
+        resolved
+            .state
+            .clauses
+            .iter()
+            .zip(&resolved.places)
+            .filter(|(_, place)| place.kit.as_deref() == Some(kit.name.as_str()))
+    };
     for (clause, place) in own() {
         if let Some((message, hint)) = locks_out(clause) {
             findings.push(Finding::warning(Code::LocksOut, place.clone(), message).hint(hint));
         }
     }
-    let administrators: Vec<&str> =
-        resolved.state.clauses.iter().filter(|clause| is_administrators(clause)).flat_map(|clause| clause.list("members")).collect();
+    let administrators: Vec<&str> = resolved
+        .state
+        .clauses
+        .iter()
+        .filter(|clause| is_administrators(clause))
+        .flat_map(|clause| clause.list("members"))
+        .collect();
     if let [last] = administrators.as_slice() {
         let ends = |clause: &Clause| {
-            clause.address.kind() == "account" && clause.name() == *last && (clause.gone != Gone::No || clause.flag("locked") == Some(true))
+            clause.address.kind() == "account"
+                && clause.name() == *last
+                && (clause.gone != Gone::No || clause.flag("locked") == Some(true))
         };
         for (_, place) in own().filter(|(clause, _)| ends(clause)) {
             findings.push(
-                Finding::warning(Code::LocksOut, place.clone(), format!("`{last}` is the last administrator, and could not sign in any more"))
-                    .hint("name another one in the group first"),
+                Finding::warning(
+                    Code::LocksOut,
+                    place.clone(),
+                    format!("`{last}` is the last administrator, and could not sign in any more"),
+                )
+                .hint("name another one in the group first"),
             );
         }
     }
-    let read: Vec<(&Clause, &str)> = resolved.state.clauses.iter().filter_map(|clause| Some((clause, file_that_is_read(clause)?))).collect();
-    for (service, place) in own().filter(|(clause, _)| clause.address.kind() == "service" && clause.flag("running") != Some(false)) {
-        let unheard: Vec<&Clause> =
-            read.iter().filter(|(file, path)| is_read_by(path, service.name()) && !is_related(file, service)).map(|(file, _)| *file).collect();
+    let read: Vec<(&Clause, &str)> = resolved
+        .state
+        .clauses
+        .iter()
+        .filter_map(|clause| Some((clause, file_that_is_read(clause)?)))
+        .collect();
+    for (service, place) in own()
+        .filter(|(clause, _)| clause.address.kind() == "service" && clause.flag("running") != Some(false))
+    {
+        let unheard: Vec<&Clause> = read
+            .iter()
+            .filter(|(file, path)| is_read_by(path, service.name()) && !is_related(file, service))
+            .map(|(file, _)| *file)
+            .collect();
         if let Some(first) = unheard.first() {
             let listed: Vec<String> = unheard.iter().map(|file| format!("\"{}\"", file.address)).collect();
             findings.push(
-                Finding::warning(Code::Unrelated, place.clone(), format!("{} does not react to changes of {}", service.address, first.address))
-                    .hint(format!("add reacts_to = [{}] and reaction = \"restart\", or needs if it reads it only once", listed.join(", "))),
+                Finding::warning(
+                    Code::Unrelated,
+                    place.clone(),
+                    format!("{} does not react to changes of {}", service.address, first.address),
+                )
+                .hint(format!(
+                    "add reacts_to = [{}] and reaction = \"restart\", or needs if it reads it only once",
+                    listed.join(", ")
+                )),
             );
         }
     }
@@ -52,7 +87,8 @@ pub(super) fn check_risks(kit: &Kit, baseline: &Baseline, resolved: &Resolved, f
 
 /// Returns the path of a file that a service may read.
 fn file_that_is_read(clause: &Clause) -> Option<&str> {
-    let reads = matches!(clause.address.kind(), "file" | "line" | "setting" | "tree") && clause.gone == Gone::No;
+    let reads =
+        matches!(clause.address.kind(), "file" | "line" | "setting" | "tree") && clause.gone == Gone::No;
     let path = clause.text("in").unwrap_or(clause.name());
     (reads && path.starts_with("/etc/")).then_some(path)
 }
@@ -88,12 +124,21 @@ fn locks_out(clause: &Clause) -> Option<(String, String)> {
     let by_hand = "make sure that somebody can still sign in, and try it on one node first".to_owned();
     let remote = ["ssh", "sshd", "ssh.service", "sshd.service", "openssh-server"];
     match clause.address.kind() {
-        "service" if remote.contains(&name) && (clause.flag("running") == Some(false) || clause.flag("enabled") == Some(false)) => {
+        "service"
+            if remote.contains(&name)
+                && (clause.flag("running") == Some(false) || clause.flag("enabled") == Some(false)) =>
+        {
             Some((format!("{} ends remote sign-in", clause.address), by_hand))
         }
-        "package" if gone && remote.contains(&name) => Some((format!("{} removes remote sign-in", clause.address), by_hand)),
-        "package" if gone && name == "sudo" => Some(("removing package:sudo removes how administrators act as root".to_owned(), by_hand)),
-        "file" if gone && (name == "/etc/sudoers" || name == "/etc/ssh/sshd_config") => Some((format!("{} must not exist", clause.address), by_hand)),
+        "package" if gone && remote.contains(&name) => {
+            Some((format!("{} removes remote sign-in", clause.address), by_hand))
+        }
+        "package" if gone && name == "sudo" => {
+            Some(("removing package:sudo removes how administrators act as root".to_owned(), by_hand))
+        }
+        "file" if gone && (name == "/etc/sudoers" || name == "/etc/ssh/sshd_config") => {
+            Some((format!("{} must not exist", clause.address), by_hand))
+        }
         "file" if !gone && clause.get("content").is_some() && clause.get("check_with").is_none() => {
             let checker = if name == "/etc/sudoers" || name.starts_with("/etc/sudoers.d/") {
                 "[\"/usr/sbin/visudo\", \"-cf\", \"{candidate}\"]"
@@ -102,20 +147,32 @@ fn locks_out(clause: &Clause) -> Option<(String, String)> {
             } else {
                 return None;
             };
-            let message = format!("a mistake in {name} locks administrators out, and new contents are not checked before use");
+            let message = format!(
+                "a mistake in {name} locks administrators out, and new contents are not checked before use"
+            );
             Some((message, format!("add check_with = {checker}")))
         }
-        "account" if name == "root" && (gone || clause.flag("locked") == Some(true)) => Some(("root could not sign in any more".to_owned(), by_hand)),
+        "account" if name == "root" && (gone || clause.flag("locked") == Some(true)) => {
+            Some(("root could not sign in any more".to_owned(), by_hand))
+        }
         "account_group"
             if ["sudo", "wheel", "admin"].contains(&name)
-                && (gone || clause.get("members").is_some_and(|members| clause.list("members").is_empty() && members.is_array())) =>
+                && (gone
+                    || clause
+                        .get("members")
+                        .is_some_and(|members| clause.list("members").is_empty() && members.is_array())) =>
         {
             Some((format!("{} would have no member: nobody is an administrator", clause.address), by_hand))
         }
-        "packet_rule" if clause.text("then").is_some_and(|then| then != "accept") && clause.get("port").is_some_and(|port| port == 22) => {
+        "packet_rule"
+            if clause.text("then").is_some_and(|then| then != "accept")
+                && clause.get("port").is_some_and(|port| port == 22) =>
+        {
             Some((format!("{} prevents remote sign-in for everybody", clause.address), by_hand))
         }
-        "listening" if gone && name == "tcp/22" => Some(("nothing may listen on tcp/22: that ends remote sign-in".to_owned(), by_hand)),
+        "listening" if gone && name == "tcp/22" => {
+            Some(("nothing may listen on tcp/22: that ends remote sign-in".to_owned(), by_hand))
+        }
         _ => None,
     }
 }
@@ -148,7 +205,11 @@ fn search_for_secrets(kit: &Kit, baseline: &Baseline, findings: &mut Vec<Finding
                     if !searched.insert(path.clone()) {
                         continue;
                     }
-                    let source = kit.files.text(&path).filter(|source| source.len() <= LARGEST_SEARCHED).unwrap_or_default();
+                    let source = kit
+                        .files
+                        .text(&path)
+                        .filter(|source| source.len() <= LARGEST_SEARCHED)
+                        .unwrap_or_default();
                     for found in SECRET.captures_iter(source).filter_map(|found| found.get(1)) {
                         warn(Place::new(&Arc::from(path.as_str()), source, found.range()));
                     }

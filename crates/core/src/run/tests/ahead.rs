@@ -7,25 +7,45 @@ fn package(name: &str) -> Clause {
 }
 
 fn change(package: &str, before: Option<&str>, after: Option<&str>) -> PackageChange {
-    PackageChange { package: package.into(), before: before.map(str::to_owned), after: after.map(str::to_owned) }
+    PackageChange {
+        package: package.into(),
+        before: before.map(str::to_owned),
+        after: after.map(str::to_owned),
+    }
 }
 
 fn said(package_preview: Option<PackagePreview>) -> Vec<String> {
-    package_preview.map(|package_preview| package_preview.packages.iter().map(PackageChange::words).collect()).unwrap_or_default()
+    package_preview
+        .map(|package_preview| package_preview.packages.iter().map(PackageChange::words).collect())
+        .unwrap_or_default()
 }
 
 /// A node on which removing kiosk-print takes kiosk-shell along.
 fn taking() -> Node {
-    let node = Node::default().with("package:kiosk-print", "version", "1.0").with("package:kiosk-shell", "version", "1.0");
-    Node { takes: BTreeMap::from([("package:kiosk-print".into(), change("kiosk-shell", Some("1.0"), None))]), ..node }
+    let node = Node::default().with("package:kiosk-print", "version", "1.0").with(
+        "package:kiosk-shell",
+        "version",
+        "1.0",
+    );
+    Node {
+        takes: BTreeMap::from([("package:kiosk-print".into(), change("kiosk-shell", Some("1.0"), None))]),
+        ..node
+    }
 }
 
 #[test]
 fn an_observing_run_looks_once_at_what_all_packages_that_are_out_of_line_would_take_along() {
-    let wanted = state(vec![package("kiosk-print").gone(Gone::Yes), package("quay-fonts").wait(SwitchFrom::Clause), file("/a", "a")]);
+    let wanted = state(vec![
+        package("kiosk-print").gone(Gone::Yes),
+        package("quay-fonts").wait(SwitchFrom::Clause),
+        file("/a", "a"),
+    ]);
     let mut node = taking();
     let finished = node.run(&wanted, observe());
-    assert_eq!(said(finished.package_preview), ["kiosk-print 1.0 is removed", "quay-fonts 1.1 is installed", "kiosk-shell 1.0 is removed"]);
+    assert_eq!(
+        said(finished.package_preview),
+        ["kiosk-print 1.0 is removed", "quay-fonts 1.1 is installed", "kiosk-shell 1.0 is removed"]
+    );
     assert_eq!(node.log, ["preview package:kiosk-print package:quay-fonts"], "also what waits");
     assert_eq!(finished.results[0].would, Some(Decision::Correct));
 
@@ -56,17 +76,35 @@ fn a_clause_that_wants_to_be_alone_refuses_what_takes_another_package_away() {
         let mut node = taking();
         let finished = node.run(&wanted, settings.clone());
         let why = Leave::NotAlone { packages: vec![change("kiosk-shell", Some("1.0"), None)] };
-        assert_eq!(why.words(), "the clause says only_alone = true, but the change includes kiosk-shell 1.0 is removed");
+        assert_eq!(
+            why.words(),
+            "the clause says only_alone = true, but the change includes kiosk-shell 1.0 is removed"
+        );
         let left = Decision::Leave { why };
         assert_eq!(finished.results[0].decision, left);
         assert_eq!(finished.results[0].would, (settings.mode == Mode::Observe).then_some(left));
-        assert_eq!(node.log, ["preview package:kiosk-print"], "nothing was changed, and it is looked at once");
+        assert_eq!(
+            node.log,
+            ["preview package:kiosk-print"],
+            "nothing was changed, and it is looked at once"
+        );
         assert!(node.things.contains_key("package:kiosk-print"));
     }
-    let mut node =
-        Node { not_known: vec![Failure { at: FailureAt::Correct, message: "no such version".into(), command: None, remedy: None }], ..taking() };
+    let mut node = Node {
+        not_known: vec![Failure {
+            at: FailureAt::Correct,
+            message: "no such version".into(),
+            command: None,
+            remedy: None,
+        }],
+        ..taking()
+    };
     node.takes.clear();
-    assert_eq!(node.run(&wanted, enforce()).results[0].outcome, Outcome::Failed, "what is not known is not nothing");
+    assert_eq!(
+        node.run(&wanted, enforce()).results[0].outcome,
+        Outcome::Failed,
+        "what is not known is not nothing"
+    );
     // What another clause wants gone may go, and so may it be changed that nothing comes along with but new packages.
     let mut node = taking();
     let both = state(vec![alone(), package("kiosk-shell").gone(Gone::Yes)]);
@@ -84,7 +122,11 @@ fn what_is_left_for_its_grace_is_kept_once_as_it_is_and_again_after_a_further_ed
     node.run(&wanted, enforce());
     node = node.with("file:/a", "content", "first");
     node.log.clear();
-    assert_eq!(node.run(&wanted, observe()).results[0].kept, Vec::new(), "nothing will be lost to a run that only observes");
+    assert_eq!(
+        node.run(&wanted, observe()).results[0].kept,
+        Vec::new(),
+        "nothing will be lost to a run that only observes"
+    );
     assert_eq!(node.run(&wanted, enforce()).results[0].kept.len(), 1);
     node = node.with("file:/a", "content", "second");
     node.run(&wanted, enforce());
@@ -108,7 +150,11 @@ fn a_service_says_what_was_changed_before_it_was_related_to_it() {
         ("file:/etc/kiosk/shell.conf", 200, 100)
     );
     assert!(!node.log.iter().any(|done| done.starts_with("restart")), "it is said, not done");
-    assert_eq!(node.run(&related, enforce()).results[1].missed.len(), 1, "as long as it is not known to have taken it up");
+    assert_eq!(
+        node.run(&related, enforce()).results[1].missed.len(),
+        1,
+        "as long as it is not known to have taken it up"
+    );
     // The next change restarts it, and so nothing is missed.
     assert_eq!(node.run(&state(vec![conf("3"), service()]), enforce()).results[1].missed, Vec::new());
     assert_eq!(node.run(&state(vec![conf("3"), service()]), enforce()).results[1].missed, Vec::new());

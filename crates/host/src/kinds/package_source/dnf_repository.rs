@@ -5,13 +5,27 @@ use crate::error::HostError;
 use constans_core::compare::FoundValue;
 use constans_core::state::Clause;
 
-pub(super) const FORMAT: Format =
-    Format { needs: "/etc/yum.repos.d", folder: "/etc/yum.repos.d", extension: "repo", keys: "/etc/pki/rpm-gpg", read, write };
+pub(super) const FORMAT: Format = Format {
+    needs: "/etc/yum.repos.d",
+    folder: "/etc/yum.repos.d",
+    extension: "repo",
+    keys: "/etc/pki/rpm-gpg",
+    read,
+    write,
+};
 
 fn read(name: &str, text: &str) -> Written {
     let section = format!("[{name}]");
-    let lines = text.lines().map(str::trim).skip_while(|line| *line != section).skip(1).take_while(|line| !line.starts_with('['));
-    let said: Vec<(&str, &str)> = lines.filter_map(|line| line.split_once('=')).map(|(key, value)| (key.trim(), value.trim())).collect();
+    let lines = text
+        .lines()
+        .map(str::trim)
+        .skip_while(|line| *line != section)
+        .skip(1)
+        .take_while(|line| !line.starts_with('['));
+    let said: Vec<(&str, &str)> = lines
+        .filter_map(|line| line.split_once('='))
+        .map(|(key, value)| (key.trim(), value.trim()))
+        .collect();
     let value = |key: &str| said.iter().find(|(said, _)| *said == key).map(|(_, value)| (*value).to_owned());
     let is_checked = value("gpgcheck").is_some_and(|value| value == "1");
     Written {
@@ -20,7 +34,9 @@ fn read(name: &str, text: &str) -> Written {
         suite: has_none("suite"),
         parts: has_none("parts"),
         // A key that nothing is compared with signs nothing.
-        key: value("gpgkey").filter(|_| is_checked).and_then(|key| key.strip_prefix("file://").map(str::to_owned)),
+        key: value("gpgkey")
+            .filter(|_| is_checked)
+            .and_then(|key| key.strip_prefix("file://").map(str::to_owned)),
     }
 }
 
