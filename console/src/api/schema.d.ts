@@ -2551,6 +2551,8 @@ export interface components {
             preview?: boolean;
             /** @description Request it: another person hands it out. */
             request?: boolean;
+            /** @description Refuse it if a document that it edits was edited after the change with this number. */
+            unless_changed_after?: number | null;
         };
         /** @description The impact of a change. */
         Impact: {
@@ -4916,7 +4918,10 @@ export interface operations {
     post_api_changes_no_go_back: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key that the caller chooses: the same request repeated with it makes no second change and has the same answer */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 no: number;
             };
@@ -6072,8 +6077,13 @@ export interface operations {
                 preview?: boolean;
                 /** @description Request it: another person hands it out. */
                 request?: boolean;
+                /** @description Refuse it if a document that it edits was edited after the change with this number. */
+                unless_changed_after?: number;
             };
-            header?: never;
+            header?: {
+                /** @description A key that the caller chooses: the same request repeated with it makes no second change and has the same answer */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -6220,8 +6230,13 @@ export interface operations {
                 preview?: boolean;
                 /** @description Request it: another person hands it out. */
                 request?: boolean;
+                /** @description Refuse it if a document that it edits was edited after the change with this number. */
+                unless_changed_after?: number;
             };
-            header?: never;
+            header?: {
+                /** @description A key that the caller chooses: the same request repeated with it makes no second change and has the same answer */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 name: string;
             };
@@ -7297,7 +7312,10 @@ export interface operations {
     post_api_labels: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key that the caller chooses: the same request repeated with it makes no second change and has the same answer */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -7378,6 +7396,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -7968,7 +7993,10 @@ export interface operations {
     post_api_nodes_name_rename: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key that the caller chooses: the same request repeated with it makes no second change and has the same answer */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 name: string;
             };
@@ -8224,7 +8252,10 @@ export interface operations {
     post_api_nodes_name_retire: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key that the caller chooses: the same request repeated with it makes no second change and has the same answer */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 name: string;
             };
@@ -11193,7 +11224,10 @@ export interface operations {
     put_api_stages_name: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key that the caller chooses: the same request repeated with it makes no second change and has the same answer */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 name: string;
             };
@@ -11342,8 +11376,13 @@ export interface operations {
                 preview?: boolean;
                 /** @description Request it: another person hands it out. */
                 request?: boolean;
+                /** @description Refuse it if a document that it edits was edited after the change with this number. */
+                unless_changed_after?: number;
             };
-            header?: never;
+            header?: {
+                /** @description A key that the caller chooses: the same request repeated with it makes no second change and has the same answer */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 name: string;
             };
@@ -11599,7 +11638,10 @@ export interface operations {
     post_api_stages_name_move: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key that the caller chooses: the same request repeated with it makes no second change and has the same answer */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 name: string;
             };
@@ -11738,7 +11780,10 @@ export interface operations {
     post_api_stages_name_rename: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key that the caller chooses: the same request repeated with it makes no second change and has the same answer */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 name: string;
             };
@@ -11877,7 +11922,10 @@ export interface operations {
     post_api_stages_name_second_person: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key that the caller chooses: the same request repeated with it makes no second change and has the same answer */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 name: string;
             };
@@ -12016,7 +12064,10 @@ export interface operations {
     post_api_stages_name_serve: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A key that the caller chooses: the same request repeated with it makes no second change and has the same answer */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 name: string;
             };
