@@ -2,6 +2,7 @@
 
 use crate::store::freeze::{self, InForceRow};
 use constans_core::digest::of_value;
+use constans_core::run::Freeze;
 use constans_wire::check_in::{CheckIn, FreezeOffer, Generation, HeldFreezes, OfferedFreeze};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
@@ -13,6 +14,8 @@ use uuid::Uuid;
 const FREEZES_SCHEME: &str = "freezes1";
 /// So many freezes that a node says it holds are taken in at most.
 const MOST_HELD: usize = 100;
+/// So many characters of a reason or an address of these.
+const LONGEST_TEXT: usize = 500;
 
 /// Returns the freezes that a node is given, if it holds others. While the server recovers, a node keeps those that it holds and
 /// this database does not know: they were set after the database was kept.
@@ -80,6 +83,44 @@ fn secs_until(until: Timestamp, now: Timestamp) -> u64 {
 
 /// Returns what a node says it holds, as much of it as is taken in.
 pub fn bounded(held: &HeldFreezes) -> serde_json::Value {
-    let freezes: Vec<_> = held.freezes.iter().take(MOST_HELD).collect();
+    let cut = |text: &str| text.chars().take(LONGEST_TEXT).collect::<String>();
+    let freezes: Vec<Freeze> = held
+        .freezes
+        .iter()
+        .take(MOST_HELD)
+        .map(|freeze| Freeze {
+            because: cut(&freeze.because),
+            clauses: freeze.clauses.iter().take(MOST_HELD).map(|clause| cut(clause)).collect(),
+            ..freeze.clone()
+        })
+        .collect();
     json!({ "generation": held.generation, "digest": held.digest, "freezes": freezes })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use constans_core::digest::of_contents;
+
+    #[test]
+    fn of_what_a_node_says_it_holds_little_is_taken_in() {
+        let freeze = |no| Freeze {
+            no,
+            until: Timestamp::UNIX_EPOCH,
+            because: "x".repeat(10_000),
+            clauses: (0..1_000).map(|at| format!("file:/{at}/{}", "y".repeat(2_000))).collect(),
+        };
+        let held = HeldFreezes {
+            generation: Generation { epoch: 1, counter: 1 },
+            digest: of_contents(b""),
+            freezes: (0..300).map(freeze).collect(),
+        };
+        let taken = bounded(&held);
+        assert_eq!(taken["freezes"].as_array().map(Vec::len), Some(MOST_HELD));
+        assert_eq!(taken["freezes"][0]["because"].as_str().map(str::len), Some(LONGEST_TEXT));
+        assert_eq!(taken["freezes"][0]["clauses"].as_array().map(Vec::len), Some(MOST_HELD));
+        assert!(
+            taken["freezes"][0]["clauses"][0].as_str().is_some_and(|clause| clause.len() <= LONGEST_TEXT)
+        );
+    }
 }
