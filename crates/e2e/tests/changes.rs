@@ -288,7 +288,7 @@ fn what_takes_clauses_is_asked_and_a_preview_hands_out_nothing() {
     assert_eq!(fleet.query(states), had.join(" "), "all is as before it");
     let again = fleet.client(&["change", "go-back", &format!("C{no}")]);
     assert!(
-        again.stderr.contains("cannot be taken back: group:kiosks was changed since"),
+        again.stderr.contains("cannot be taken back: group kiosks was changed since"),
         "{}",
         again.stderr
     );

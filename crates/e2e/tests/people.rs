@@ -167,15 +167,18 @@ fn the_client_signs_in_shows_the_fingerprint_and_keeps_what_it_is_given_to_itsel
 enum Asks {
     Nothing,
     Node,
-    Permission(String),
+    /// One of these permissions.
+    Permission(Vec<String>),
 }
 
 fn asks(operation: &Value) -> Asks {
     let schemes = operation["security"].as_array().expect("every operation says what it asks");
-    match schemes.iter().find_map(|scheme| scheme["token"][0].as_str()) {
-        Some(permission) => Asks::Permission(permission.to_owned()),
-        None if schemes.iter().any(|scheme| scheme.get("node").is_some()) => Asks::Node,
-        None => Asks::Nothing,
+    let permissions: Vec<String> =
+        schemes.iter().filter_map(|scheme| scheme["token"][0].as_str().map(str::to_owned)).collect();
+    match permissions.is_empty() {
+        false => Asks::Permission(permissions),
+        true if schemes.iter().any(|scheme| scheme.get("node").is_some()) => Asks::Node,
+        true => Asks::Nothing,
     }
 }
 
@@ -213,8 +216,9 @@ fn every_route_refuses_every_caller_that_may_not_and_no_other() {
                     Asks::Nothing => None,
                     Asks::Node if who == "a node" => None,
                     Asks::Node if who == "a revoked node" => Some(403),
-                    Asks::Permission(permission) if who.contains(" by ") => {
-                        (!may.contains(&format!("\"{permission}\""))).then_some(403)
+                    Asks::Permission(permissions) if who.contains(" by ") => {
+                        let holds = |permission: &String| may.contains(&format!("\"{permission}\""));
+                        (!permissions.iter().any(holds)).then_some(403)
                     }
                     _ => Some(401),
                 };

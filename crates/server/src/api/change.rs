@@ -203,7 +203,7 @@ pub async fn deny(
 }
 
 /// Stops a change that is not handed out yet. Who may not hand out stops only what they asked for themselves.
-#[utoipa::path(tag = "changes", security(("token" = ["change.decide"]), ("session" = ["change.decide"])), responses((status = 200, body = ChangeSummary)))]
+#[utoipa::path(tag = "changes", security(("token" = ["change.decide"]), ("session" = ["change.decide"]), ("token" = ["change.request"]), ("session" = ["change.request"])), responses((status = 200, body = ChangeSummary)))]
 #[post("/api/changes/<no>/stop")]
 pub async fn stop(no: u32, caller: MayAsk<ChangeDecide>, db: &State<PgPool>) -> Answer<ChangeSummary> {
     let Asker { person, may_hand_out, .. } = caller.asker;
@@ -236,7 +236,7 @@ pub async fn stop(no: u32, caller: MayAsk<ChangeDecide>, db: &State<PgPool>) -> 
 }
 
 /// Takes back a change: each document that it edited is as it was before. Refused if one of them was changed since.
-#[utoipa::path(tag = "changes", security(("token" = ["change.decide"]), ("session" = ["change.decide"])), request_body = HowToChange, responses((status = 200, body = Changed)))]
+#[utoipa::path(tag = "changes", security(("token" = ["change.decide"]), ("session" = ["change.decide"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = HowToChange, responses((status = 200, body = Changed)))]
 #[post("/api/changes/<no>/go-back", data = "<how>")]
 pub async fn go_back(
     no: u32,

@@ -35,7 +35,7 @@ pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<
 }
 
 /// Replaces a group.
-#[utoipa::path(tag = "groups", security(("token" = ["group.edit"]), ("session" = ["group.edit"])), params(HowAsQuery), request_body = Group, responses((status = 200, body = Changed)))]
+#[utoipa::path(tag = "groups", security(("token" = ["group.edit"]), ("session" = ["group.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), params(HowAsQuery), request_body = Group, responses((status = 200, body = Changed)))]
 #[put("/api/groups?<how..>", data = "<wanted>")]
 pub async fn set(
     wanted: JsonBody<Group>,
@@ -91,7 +91,7 @@ async fn find(db: &mut PgConnection, here: &Here, group: &Group) -> Result<Vec<G
 }
 
 /// Removes a group: its nodes are no longer given what it gives.
-#[utoipa::path(tag = "groups", security(("token" = ["group.edit"]), ("session" = ["group.edit"])), params(HowAsQuery), responses((status = 200, body = Changed)))]
+#[utoipa::path(tag = "groups", security(("token" = ["group.edit"]), ("session" = ["group.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), params(HowAsQuery), responses((status = 200, body = Changed)))]
 #[delete("/api/groups/<name>?<how..>")]
 pub async fn remove(
     name: &str,

@@ -22,7 +22,7 @@ use std::sync::Arc;
 const MOST_NODES: usize = 1_000;
 
 /// Sets and removes labels of nodes.
-#[utoipa::path(tag = "nodes", security(("token" = ["node.edit"]), ("session" = ["node.edit"])), request_body = LabelNodes, responses((status = 200, body = Changed)))]
+#[utoipa::path(tag = "nodes", security(("token" = ["node.edit"]), ("session" = ["node.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = LabelNodes, responses((status = 200, body = Changed)))]
 #[post("/api/labels", data = "<wanted>")]
 pub async fn label(
     wanted: JsonBody<LabelNodes>,
@@ -47,7 +47,7 @@ pub async fn label(
 }
 
 /// Gives a node another name. Groups that name it follow; its identity and its certificate stay.
-#[utoipa::path(tag = "nodes", security(("token" = ["node.edit"]), ("session" = ["node.edit"])), request_body = RenameNode, responses((status = 200, body = Changed)))]
+#[utoipa::path(tag = "nodes", security(("token" = ["node.edit"]), ("session" = ["node.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = RenameNode, responses((status = 200, body = Changed)))]
 #[post("/api/nodes/<name>/rename", data = "<wanted>")]
 pub async fn rename(
     name: &str,
@@ -72,7 +72,7 @@ pub async fn rename(
 }
 
 /// Retires a node: it is refused from its next request on, and is no longer listed or counted. What its machine has stays there.
-#[utoipa::path(tag = "nodes", security(("token" = ["node.edit"]), ("session" = ["node.edit"])), request_body = HowToChange, responses((status = 200, body = Changed)))]
+#[utoipa::path(tag = "nodes", security(("token" = ["node.edit"]), ("session" = ["node.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = HowToChange, responses((status = 200, body = Changed)))]
 #[post("/api/nodes/<name>/retire", data = "<how>")]
 pub async fn retire(
     name: &str,

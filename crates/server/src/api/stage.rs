@@ -50,7 +50,7 @@ pub async fn stages(db: &PgPool) -> Result<Vec<Stage>, ApiError> {
 }
 
 /// Makes a stage, before another one or as the last.
-#[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"])), request_body = PlaceStage, responses((status = 200, body = Changed)))]
+#[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = PlaceStage, responses((status = 200, body = Changed)))]
 #[put("/api/stages/<name>", data = "<wanted>")]
 pub async fn make(
     name: &str,
@@ -72,7 +72,7 @@ pub async fn make(
 }
 
 /// Moves a stage before another one, or to the end.
-#[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"])), request_body = PlaceStage, responses((status = 200, body = Changed)))]
+#[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = PlaceStage, responses((status = 200, body = Changed)))]
 #[post("/api/stages/<name>/move", data = "<wanted>")]
 pub async fn shift(
     name: &str,
@@ -94,7 +94,7 @@ pub async fn shift(
 }
 
 /// Renames a stage: groups that name it and the releases that it serves follow.
-#[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"])), request_body = RenameStage, responses((status = 200, body = Changed)))]
+#[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = RenameStage, responses((status = 200, body = Changed)))]
 #[post("/api/stages/<name>/rename", data = "<wanted>")]
 pub async fn rename(
     name: &str,
@@ -109,7 +109,7 @@ pub async fn rename(
 }
 
 /// Lets changes of what a stage serves ask for a second person, or no longer.
-#[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"])), request_body = SecondPerson, responses((status = 200, body = Changed)))]
+#[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = SecondPerson, responses((status = 200, body = Changed)))]
 #[post("/api/stages/<name>/second-person", data = "<wanted>")]
 pub async fn second_person(
     name: &str,
@@ -127,7 +127,7 @@ pub async fn second_person(
 }
 
 /// Removes a stage that no group names.
-#[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"])), params(HowAsQuery), responses((status = 200, body = Changed)))]
+#[utoipa::path(tag = "kits", security(("token" = ["stage.edit"]), ("session" = ["stage.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), params(HowAsQuery), responses((status = 200, body = Changed)))]
 #[delete("/api/stages/<name>?<how..>")]
 pub async fn remove(
     name: &str,
@@ -183,7 +183,7 @@ async fn edit(
 }
 
 /// Serves releases in a stage, all or none.
-#[utoipa::path(tag = "kits", security(("token" = ["stage.serve"]), ("session" = ["stage.serve"])), request_body = Serve, responses((status = 200, body = Changed)))]
+#[utoipa::path(tag = "kits", security(("token" = ["stage.serve"]), ("session" = ["stage.serve"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = Serve, responses((status = 200, body = Changed)))]
 #[post("/api/stages/<name>/serve", data = "<wanted>")]
 pub async fn serve(
     name: &str,
@@ -253,7 +253,7 @@ async fn serve_releases(
 }
 
 /// Serves the previous release of a kit again.
-#[utoipa::path(tag = "kits", security(("token" = ["stage.serve"]), ("session" = ["stage.serve"])), request_body = GoBack, responses((status = 200, body = WentBack)))]
+#[utoipa::path(tag = "kits", security(("token" = ["stage.serve"]), ("session" = ["stage.serve"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = GoBack, responses((status = 200, body = WentBack)))]
 #[post("/api/stages/<name>/back", data = "<wanted>")]
 pub async fn back(
     name: &str,
