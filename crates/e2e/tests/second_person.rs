@@ -25,7 +25,7 @@ fn who_may_not_hand_out_requests_and_another_person_approves_or_denies_with_the_
     let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
     publish_and_serve(&fleet);
     well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
-    let operator = fleet.token("ilse.maren", "operator");
+    let operator = fleet.token("program.operator", "operator");
     let approver = fleet.token("tor.havik", "approver");
     let reader = fleet.token("pia.lund", "reader");
 
@@ -74,10 +74,10 @@ fn who_may_not_hand_out_requests_and_another_person_approves_or_denies_with_the_
     );
     assert_eq!(fleet.query(IDLE), "60");
     let shown = fleet.client(&["change", "show", &change]).stdout;
-    assert!(shown.contains("  ilse.maren, ") && shown.contains("  approved by tor.havik"), "{shown}");
+    assert!(shown.contains("  program.operator, ") && shown.contains("  approved by tor.havik"), "{shown}");
     assert_eq!(
         fleet.query("select string_agg(who || ' ' || did, ', ' order by id) from audit_trail where did in ('requested a change', 'approved a change', 'handed out a change') and subject = 'set the group kiosks'"),
-        "ilse.maren requested a change, tor.havik approved a change, ilse.maren handed out a change"
+        "program.operator requested a change, tor.havik approved a change, program.operator handed out a change"
     );
     let again = fleet.client_by(&approver, &["change", "approve", &change]);
     assert!(again.stderr.contains("does not wait for approval: it is handed out"), "{}", again.stderr);

@@ -124,7 +124,7 @@ fn a_node_says_how_it_is_set_and_by_whom_and_what_it_did() {
             && lines[1].contains("rolled out          enforce"),
         "{runs}"
     );
-    let id = lines[2].rsplit(' ').next().unwrap();
+    let id = lines[1].rsplit(' ').next().unwrap();
     let shown = kiosk.run(&["runs", &id[..20]]).stdout;
     assert!(
         shown.contains("started by a person on the node (")
