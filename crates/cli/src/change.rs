@@ -414,11 +414,12 @@ fn show(shown: &ChangeShown) -> String {
         lines.push(format!("  waits for approval by another person: {}", harmless(&why)));
     }
     lines.extend(change.goes_back.map(|no| format!("  takes back C{no}")));
-    lines.push(match change.ended {
+    lines.extend(match change.ended {
+        _ if change.status == ChangeStatus::Requested => None,
         Some(ended) if change.status == ChangeStatus::HandedOut => {
-            format!("  handed out {}: {}", time(ended), progress(change))
+            Some(format!("  handed out {}: {}", time(ended), progress(change)))
         }
-        _ => format!("  {}", progress(change)),
+        _ => Some(format!("  {}", progress(change))),
     });
     lines.extend(shown.behind.as_ref().map(|behind| format!("  waits for {}", harmless(behind))));
     lines.extend(change.refused.as_ref().map(|refused| format!("  {}", harmless(refused))));

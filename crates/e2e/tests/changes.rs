@@ -230,6 +230,23 @@ fn who_read_an_older_document_overwrites_nothing_and_a_repeated_request_makes_no
     let (status, repeated) = keyed("night-8").delete("/api/groups/gates");
     assert_eq!((status, repeated), (200, removed), "although there is no such group any more");
     assert_eq!(changes().parse::<u32>().unwrap(), made.parse::<u32>().unwrap() + 1);
+    // The same request several times at once is one change, too.
+    let before = changes().parse::<u32>().unwrap();
+    let answers: Vec<(u16, Value)> = std::thread::scope(|scope| {
+        let all: Vec<_> = (0..6)
+            .map(|_| {
+                let caller = keyed("night-9");
+                let group = &group;
+                scope.spawn(move || {
+                    let (status, body) = caller.put("/api/groups", group);
+                    (status, serde_json::from_str::<Value>(&body).unwrap()["change"].clone())
+                })
+            })
+            .collect();
+        all.into_iter().map(|one| one.join().unwrap()).collect()
+    });
+    assert!(answers.iter().all(|answer| *answer == answers[0] && answer.0 == 200), "{answers:?}");
+    assert_eq!(changes().parse::<u32>().unwrap(), before + 1);
     let (status, bad) = keyed(&"k".repeat(129)).put("/api/groups", &group);
     assert!(status == 422 && bad.contains("Idempotency-Key"), "{status} {bad}");
 }

@@ -120,6 +120,13 @@ fn a_label_moves_a_node_from_group_to_group_is_previewed_asked_and_taken_back() 
             refused.stderr
         );
     }
+    let many: Vec<String> = (0..51).map(|number| format!("--set=l{number}=x")).collect();
+    let many: Vec<&str> =
+        ["node", "label", "kiosk-auken-1"].into_iter().chain(many.iter().map(String::as_str)).collect();
+    assert!(
+        fleet.client(&many).stderr.contains("at most 50 labels"),
+        "one request does not grow without end"
+    );
     let reader = fleet.token("pia.lund", "reader");
     assert_eq!(
         fleet.client_by(&reader, &["node", "label", "kiosk-auken-1", "--set", "role=gate"]).exit,

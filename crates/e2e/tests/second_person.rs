@@ -115,6 +115,22 @@ fn who_may_not_hand_out_requests_and_another_person_approves_or_denies_with_the_
         "1"
     );
 
+    // Nobody piles up requests without end.
+    for number in 0..20 {
+        well(
+            &fleet.client_by(
+                &operator,
+                &["node", "label", "kiosk-auken-1", "--set", &format!("quay={number}x")],
+            ),
+        );
+    }
+    let piled = fleet.client_by(&operator, &["node", "label", "kiosk-auken-1", "--set", "quay=9"]);
+    assert!(
+        piled.exit == Some(1) && piled.stderr.contains("20 requests of program.operator wait already"),
+        "{}",
+        piled.stderr
+    );
+
     // Who may hand out can ask for a second look, too; and what a request was made from may be gone by then.
     well(&fleet.client_by(&approver, &["group", "set", &document(&kiosk, 70, ""), "--request"]));
     let change = newest(&fleet);

@@ -70,7 +70,9 @@ pub fn edit_nodes(
         NodeEdit::Retire => None,
     };
     if let NodeEdit::Label { set, remove } = edit {
-        set.iter().try_for_each(|(key, value)| check_label(key, value)).map_err(NodeEditError::Label)?;
+        let removed = remove.iter().map(|key| (key.as_str(), ""));
+        let mut all = set.iter().map(|(key, value)| (key.as_str(), value.as_str())).chain(removed);
+        all.try_for_each(|(key, value)| check_label(key, value)).map_err(NodeEditError::Label)?;
         if let Some(both) = remove.iter().find(|key| set.contains_key(*key)) {
             return Err(NodeEditError::Both(both.clone()));
         }
@@ -184,6 +186,7 @@ mod tests {
         assert_eq!(error(&label(&[], &["site"])), "all these nodes have these labels already");
         assert_eq!(error(&label(&[("site", "auken")], &["site"])), "the label site is both set and removed");
         assert!(error(&label(&[("si te", "auken")], &[])).contains("is no key of a label"));
+        assert!(error(&label(&[], &["si\nte"])).contains("is no key of a label"));
     }
 
     #[test]

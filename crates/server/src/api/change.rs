@@ -324,13 +324,27 @@ pub async fn ask(db: &PgPool, here: &Here, draft: &Draft<'_>) -> Answer<Changed>
         check_reason(because).map_err(|wrong| ApiError::invalid("because", wrong))?;
     }
     let mut transaction = db.begin().await?;
-    let no = queue(&mut transaction, draft).await?;
+    let no = match queue(&mut transaction, draft).await {
+        Ok(no) => no,
+        // The same request came twice at once: the other one made the change.
+        Err(ApiError::Database(error)) if is_repeated(&error) => {
+            transaction.rollback().await?;
+            let made = change::by_request(db, draft.who, draft.request_key.unwrap_or_default()).await?;
+            let no = made.ok_or_else(|| ApiError::Database(error))?;
+            return answer(wait(db, &here.nudge, no).await?);
+        }
+        Err(error) => return Err(error),
+    };
     if draft.is_request && !draft.is_preview {
         let detail = json!({ "change": no, "because": draft.because, "edits": draft.edits });
         audit::add(&mut *transaction, draft.who, "requested a change", &draft.what, &detail).await?;
     }
     transaction.commit().await?;
     answer(wait(db, &here.nudge, no).await?)
+}
+
+fn is_repeated(error: &sqlx::Error) -> bool {
+    error.as_database_error().and_then(|error| error.constraint()) == Some("change_of_request")
 }
 
 fn answer(row: ChangeRow) -> Answer<Changed> {

@@ -66,6 +66,7 @@ pub async fn set(
     let is_clause = |text: &String| {
         text.split_once(':').is_some_and(|(kind, name)| !kind.is_empty() && !name.is_empty())
             && text.len() <= LONGEST_CLAUSE
+            && !text.chars().any(char::is_control)
     };
     if clauses.len() > MOST_CLAUSES || !clauses.iter().all(is_clause) {
         let form = format!(

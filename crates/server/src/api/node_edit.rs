@@ -20,6 +20,8 @@ use std::sync::Arc;
 
 /// So many nodes are labelled at once.
 const MOST_NODES: usize = 1_000;
+/// So many labels are set and removed at once.
+const MOST_LABELS: usize = 50;
 
 /// Sets and removes labels of nodes.
 #[utoipa::path(tag = "nodes", security(("token" = ["node.edit"]), ("session" = ["node.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = LabelNodes, responses((status = 200, body = Changed)))]
@@ -36,6 +38,12 @@ pub async fn label(
     }
     if set.is_empty() && remove.is_empty() {
         return Err(ApiError::invalid("set", "no label is set or removed"));
+    }
+    if set.len() + remove.len() > MOST_LABELS {
+        return Err(ApiError::invalid(
+            "set",
+            format!("at most {MOST_LABELS} labels are set and removed at once"),
+        ));
     }
     let of = if let [one] = nodes.as_slice() { one.clone() } else { format!("{} nodes", nodes.len()) };
     let labels = set

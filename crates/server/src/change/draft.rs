@@ -38,6 +38,9 @@ pub struct Draft<'a> {
     pub request_key: Option<&'a str>,
 }
 
+/// So many requests of one person wait at once: each keeps what was prepared of its nodes.
+const MOST_REQUESTS: i64 = 20;
+
 /// Queues a change and returns its number. It is worked at when the transaction is committed.
 ///
 /// # Errors
@@ -47,6 +50,13 @@ pub async fn queue(db: &mut PgConnection, draft: &Draft<'_>) -> Result<i64, ApiE
     refuse_while_recovering(&mut *db).await?;
     if let Some(newest) = draft.unless_changed_after {
         refuse_later(&mut *db, &draft.edits, i64::from(newest)).await?;
+    }
+    if draft.is_request && change::open_requests(&mut *db, draft.who).await? >= MOST_REQUESTS {
+        return Err(ApiError::Conflict {
+            message: format!("{MOST_REQUESTS} requests of {} wait already", draft.who),
+            hint: "let them be decided first, or stop one: constans change list, constans change stop"
+                .to_owned(),
+        });
     }
     let epoch = fleet::read(&mut *db).await?.epoch;
     let confirmed = draft.confirmed.as_ref().map(|confirmed| json!(confirmed));

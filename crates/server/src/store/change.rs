@@ -61,6 +61,17 @@ pub async fn add(db: impl PgExecutor<'_>, new: &NewChange<'_>) -> sqlx::Result<i
     .await
 }
 
+/// Returns how many changes that a person requested wait, or are previewed for one.
+pub async fn open_requests(db: impl PgExecutor<'_>, who: &str) -> sqlx::Result<i64> {
+    sqlx::query_scalar(
+        "select count(*) from change
+         where who = $1 and is_request and status in ('waiting', 'preparing', 'previewed', 'unconfirmed', 'requested')",
+    )
+    .bind(who)
+    .fetch_one(db)
+    .await
+}
+
 /// Returns the change that a person's request with this key made.
 pub async fn by_request(db: impl PgExecutor<'_>, who: &str, key: &str) -> sqlx::Result<Option<i64>> {
     sqlx::query_scalar("select no from change where who = $1 and request_key = $2")
