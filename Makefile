@@ -2,7 +2,7 @@
 DEMO_DIR ?= /var/tmp/constans-demo-$(shell id -u)
 export DEMO_DIR
 
-.PHONY: tools interface-check bench fuzz demo demo-reset console console-check test test-hosts test-long check fmt shots licences bans
+.PHONY: tools interface-check bench fuzz demo demo-reset console console-check test test-hosts test-long check fmt shots licences bans unused
 
 demo: ## builds, starts the server and six nodes of Skerry Line, and says what to try; Ctrl-C stops all
 	@demo/check demo
@@ -64,7 +64,7 @@ test-long: tools ## two thousand nodes of a crowd in one process: what a node co
 	cargo build --locked --bins -p constans-crowd -p constans-server -p constans-cli
 	ci/leaves-nothing cargo test --locked -p constans-e2e --test long --test crowd --test described --test door --test changes -- --ignored --nocapture --test-threads=1
 
-check: licences bans console-check interface-check ## format, lints, licences, dependency bans
+check: licences bans unused console-check interface-check ## format, lints, licences, dependencies banned and unused
 	cargo fmt --all --check
 	cargo clippy --locked --workspace --all-targets -- -D warnings
 
@@ -72,8 +72,9 @@ console-check: console/node_modules/installed ## types, and that they are those 
 	node ci/console-licences.mjs
 	cd console && npm run --silent check
 
-fmt:
+fmt: console/node_modules/installed
 	cargo fmt --all
+	cd console && npm run --silent fix
 
 licences: ## every dependency has a licence of the list
 	@mkdir -p target
@@ -85,6 +86,9 @@ bans: ## dependencies that must not come in
 	@while read -r crate why; do \
 	  if cargo tree --locked --workspace --invert "$$crate" >/dev/null 2>&1; then echo "banned: $$crate ($$why)"; exit 1; fi; \
 	done < ci/banned
+
+unused: ## dependencies that nothing uses
+	ci/unused-dependencies
 
 shots: ## docs/screenshots from the demo's data
 	docs/shots

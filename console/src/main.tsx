@@ -25,7 +25,9 @@ const queries = new QueryClient({
   },
 });
 
-createRoot(document.getElementById('root')!).render(
+const root = document.getElementById('root');
+if (!root) throw new Error('index.html has no element with the id root');
+createRoot(root).render(
   <StrictMode>
     <CacheProvider value={cache}>
       <ThemeProvider theme={theme} defaultMode="system" noSsr>

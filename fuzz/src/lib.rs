@@ -4,7 +4,7 @@ use constans_core::address::ClauseAddress;
 use constans_core::digest::{DigestKey, of_contents};
 use constans_core::filter::About;
 use constans_core::part::{Format, read_setting, remove_setting, write_setting};
-use constans_core::run::{Action, KeptOld, Memories, Mode, Part, Run, RunEvent, RunInput, Settings};
+use constans_core::run::{Action, Memories, Mode, Part, Run, RunEvent, RunInput, Settings, StoredCopy};
 use constans_core::state::EffectiveState;
 use constans_host::files::Entry;
 use constans_host::simulated::{Repository, SimulatedHost};
@@ -65,10 +65,10 @@ impl Attic for Nowhere {
         contents: &mut dyn std::io::Read,
         _: &Entry,
         _: &ClauseAddress,
-    ) -> Result<KeptOld, HostError> {
+    ) -> Result<StoredCopy, HostError> {
         let mut bytes = Vec::new();
         contents.read_to_end(&mut bytes).map_err(|error| HostError::new(error.to_string()))?;
-        Ok(KeptOld {
+        Ok(StoredCopy {
             attic: 1,
             path: path.to_owned(),
             digest: of_contents(&bytes),

@@ -6,9 +6,7 @@ export type Schemas = components['schemas'];
 
 /** An error answer, or no answer. */
 export class Refused extends Error {
-  constructor(
-    readonly problem: Schemas['Problem'],
-  ) {
+  constructor(readonly problem: Schemas['Problem']) {
     super(problem.title);
   }
 
@@ -50,7 +48,9 @@ async function answer<T>(request: Promise<Answered<T>>): Promise<T> {
   }
   if (answered.response.ok) return answered.data as T;
   const problem = answered.error as Schemas['Problem'] | undefined;
-  throw new Refused(problem?.title ? problem : { type: 'unexpected_answer', title: `the server answers ${answered.response.status}`, status: answered.response.status });
+  throw new Refused(
+    problem?.title ? problem : { type: 'unexpected_answer', title: `the server answers ${answered.response.status}`, status: answered.response.status },
+  );
 }
 
 const of = (name: string) => ({ path: { name } });
@@ -67,13 +67,11 @@ export const api = {
   node: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}', { params: of(name), signal })),
   clauses: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/clauses', { params: of(name), signal })),
   // The generated type of a pair is a list of any length.
-  why: (name: string, signal?: AbortSignal) =>
-    answer(client.GET('/api/nodes/{name}/why', { params: of(name), signal })) as Promise<Schemas['StateSources']>,
+  why: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/why', { params: of(name), signal })) as Promise<Schemas['StateSources']>,
   leftBehind: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/left-behind', { params: of(name), signal })),
   episodes: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/episodes', { params: of(name), signal })),
   runs: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/runs', { params: of(name), signal })),
-  run: (name: string, id: string, signal?: AbortSignal) =>
-    answer(client.GET('/api/nodes/{name}/runs/{id}', { params: { path: { name, id } }, signal })),
+  run: (name: string, id: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/runs/{id}', { params: { path: { name, id } }, signal })),
   releases: (signal?: AbortSignal) => answer(client.GET('/api/releases', { signal })),
   // The generated type of a pair is a list of any length.
   release: (kit: string, version: string, signal?: AbortSignal) =>

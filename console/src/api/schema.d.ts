@@ -2062,7 +2062,7 @@ export interface components {
             failure?: components["schemas"]["Failure"] | null;
             found?: components["schemas"]["Digest"] | null;
             /** @description The old contents that went into the attic. */
-            kept?: components["schemas"]["KeptOld"][];
+            kept?: components["schemas"]["StoredCopy"][];
             /** @description Changes of what it reacts to that it is not known to have taken up: they were made while nothing related the two. */
             missed?: components["schemas"]["MissedReaction"][];
             /** @description What was done natively. */
@@ -2097,6 +2097,22 @@ export interface components {
             /** @description The wanted digest. */
             wanted: components["schemas"]["Digest"];
             would?: components["schemas"]["Decision"] | null;
+        };
+        /** @description The result of a clause in words. */
+        ClauseWords: {
+            cause?: components["schemas"]["Sentence"] | null;
+            /** @description What was left out of the comparison, and why. */
+            details?: components["schemas"]["Sentence"][];
+            /** @description The outcome, or what an enforcing run would do. */
+            headline: components["schemas"]["Sentence"];
+            /** @description Whether it is in line and nothing about it needs attention. */
+            is_quiet: boolean;
+            /** @description What was replaced and where the old copy is, packages that changed, and reactions. */
+            notes?: components["schemas"]["Sentence"][];
+            /** @description The status whose symbol and colour it is shown with. */
+            status: components["schemas"]["Status"];
+            /** @description What needs attention beside the outcome. */
+            warnings?: components["schemas"]["Sentence"][];
         };
         /** @description A token that the client keeps. */
         ClientToken: {
@@ -2666,17 +2682,6 @@ export interface components {
             /** @description The invitation's secret. */
             secret: string;
         };
-        /** @description Old contents that were replaced or removed, and where they are now. */
-        KeptOld: {
-            /** @description Their number in the node's attic. */
-            attic: number;
-            /** @description Their size. */
-            bytes: number;
-            /** @description Their digest. */
-            digest: components["schemas"]["Digest"];
-            /** @description Where they stood. */
-            path: string;
-        };
         /** @description What there is to know of a kind. */
         KindPage: {
             /** @description What one wants to achieve by it. */
@@ -3010,6 +3015,8 @@ export interface components {
              * @description Since when it is not in line.
              */
             since?: string | null;
+            /** @description The status whose symbol and colour it is shown with. */
+            status: components["schemas"]["Status"];
             /** @description Its desired properties; contents by digest, concealed values by a keyed name. */
             wanted: Record<string, never>;
         };
@@ -3140,6 +3147,19 @@ export interface components {
              * @description Since when.
              */
             wanted_since?: string | null;
+            /** @description The same in words. */
+            words: components["schemas"]["NodeWords"];
+        };
+        /** @description A node in words. */
+        NodeWords: {
+            /** @description When it contacted the server last, and when it will next. */
+            contact: components["schemas"]["Sentence"];
+            /** @description Its problems, the most severe first. */
+            problems: components["schemas"]["ProblemWords"][];
+            /** @description The releases of that run, and the desired ones if they differ; empty before the first run. */
+            releases: components["schemas"]["Sentence"];
+            /** @description The status of its last full run, with its age. */
+            status: components["schemas"]["Sentence"];
         };
         /** @description A property that cannot exist here and was left out of the comparison. */
         NotExamined: {
@@ -3360,6 +3380,13 @@ export interface components {
             title: string;
             /** @description A stable name of the problem. */
             type: string;
+        };
+        /** @description A problem of a node in words. */
+        ProblemWords: {
+            /** @description What is wrong. */
+            message: components["schemas"]["Sentence"];
+            /** @description What to do. */
+            remedy: string;
         };
         /** @description What there is to know of a property. */
         PropertyPage: {
@@ -3704,10 +3731,56 @@ export interface components {
             /** @description The status. */
             status: components["schemas"]["Status"];
         };
+        /** @description A run in words: the client, the agent and the console show the same. */
+        RunWords: {
+            /** @description Each clause of the report, in the same order. */
+            clauses: components["schemas"]["ClauseWords"][];
+            /** @description How far an interrupted run came. */
+            did_not_end?: string | null;
+            /** @description What was left out of the report. */
+            left_out?: string | null;
+            /** @description The package changes of the preview, one sentence each. */
+            packages?: string[];
+            /** @description What a partial run left out. */
+            part?: string | null;
+            /** @description The number of clauses by outcome, the most severe first, as `2 failed, 39 in line`. */
+            totals: string;
+        };
         /** @description Whether changes of what a stage serves need a second person. */
         SecondPerson: components["schemas"]["HowToChange"] & {
             /** @description Whether they do. */
             required: boolean;
+        };
+        /** @description A sentence, part by part. */
+        Sentence: components["schemas"]["SentencePart"][];
+        /** @description A part of a sentence. */
+        SentencePart: {
+            /** @description Words. */
+            text: string;
+        } | {
+            /**
+             * Format: date-time
+             * @description A moment, written as a date and time.
+             */
+            time: string;
+        } | {
+            /**
+             * Format: date-time
+             * @description A moment in the past, written as its age: *4 min ago*.
+             */
+            ago: string;
+        } | {
+            /**
+             * Format: date-time
+             * @description A moment in the past, written as the span since it: *4 min*.
+             */
+            span: string;
+        } | {
+            /**
+             * Format: date-time
+             * @description A moment at which something is due: *in 4 min*, or *was due 4 min ago*.
+             */
+            due: string;
         };
         /** @description Releases for a stage to serve, besides its releases of other kits. */
         Serve: components["schemas"]["HowToChange"] & {
@@ -3780,6 +3853,11 @@ export interface components {
             digest?: string | null;
             /** @description Itself, as it is chained. */
             entry: components["schemas"]["AuditEntry"];
+        };
+        /** @description A run with its words. */
+        ShownRun: components["schemas"]["RunReport"] & {
+            /** @description The same in words. */
+            words: components["schemas"]["RunWords"];
         };
         /** @description One side of a difference. */
         Side: {
@@ -3863,6 +3941,17 @@ export interface components {
             nodes: number;
             /** @description The status. */
             status: components["schemas"]["NodeStatus"];
+        };
+        /** @description Old contents that were replaced or removed, and where they are now. */
+        StoredCopy: {
+            /** @description Their number in the node's attic. */
+            attic: number;
+            /** @description Their size. */
+            bytes: number;
+            /** @description Their digest. */
+            digest: components["schemas"]["Digest"];
+            /** @description Where they stood. */
+            path: string;
         };
         /**
          * @description Who set a switch.
@@ -8634,7 +8723,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RunReport"];
+                    "application/json": components["schemas"]["ShownRun"];
                 };
             };
             /** @description `not_understood`: the body is not JSON, or the address is invalid */

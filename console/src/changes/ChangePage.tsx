@@ -15,8 +15,8 @@ import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
 import { sessionQuery } from '../shell/session';
 import { clock, exact } from '../words/time';
-import { changeAddress, progressWords } from './changeWords';
 import { ConfirmDialog } from './ConfirmDialog';
+import { changeAddress, progressWords } from './changeWords';
 import { DenyDialog } from './DenyDialog';
 import { GoBackDialog } from './GoBackDialog';
 import { ImpactView } from './ImpactView';
@@ -124,7 +124,9 @@ function ChangeHead({ shown: { change, behind, impact, edits, typed_from, asks_f
           {change.refused}. {change.hint}
         </Alert>
       )}
-      {asks === 'confirm' && impact && <ConfirmDialog no={change.no} what={change.what} impact={impact} typedFrom={typed_from} onClose={() => setAsks(undefined)} />}
+      {asks === 'confirm' && impact && (
+        <ConfirmDialog no={change.no} what={change.what} impact={impact} typedFrom={typed_from} onClose={() => setAsks(undefined)} />
+      )}
       {asks === 'approve' && impact && (
         <ConfirmDialog no={change.no} what={change.what} impact={impact} typedFrom={typed_from} approves onClose={() => setAsks(undefined)} />
       )}

@@ -27,7 +27,13 @@ export function DenyDialog({ change, onClose }: { change: Schemas['ChangeSummary
       </DialogTitle>
       <DialogContent sx={{ display: 'grid', gap: 2 }}>
         <Typography>Nothing of it is handed out. {change.who} reads the reason with the change.</Typography>
-        <TextField label="Reason" value={because} onChange={(event) => setBecause(event.target.value)} margin="dense" slotProps={{ htmlInput: { maxLength: 500 } }} />
+        <TextField
+          label="Reason"
+          value={because}
+          onChange={(event) => setBecause(event.target.value)}
+          margin="dense"
+          slotProps={{ htmlInput: { maxLength: 500 } }}
+        />
         {deny.error && <Alert severity="error">{problemWords(deny.error)}</Alert>}
       </DialogContent>
       <DialogActions>

@@ -29,7 +29,13 @@ export function GoBackDialog({ change, onClose }: { change: Schemas['ChangeSumma
       <DialogTitle id="go-back-title">Take back C{change.no}?</DialogTitle>
       <DialogContent sx={{ display: 'grid', gap: 2 }}>
         <Typography>Each document that it edited becomes as it was before. What that alters is shown before anything is handed out.</Typography>
-        <TextField label="Reason" value={because} onChange={(event) => setBecause(event.target.value)} margin="dense" slotProps={{ htmlInput: { maxLength: 500 } }} />
+        <TextField
+          label="Reason"
+          value={because}
+          onChange={(event) => setBecause(event.target.value)}
+          margin="dense"
+          slotProps={{ htmlInput: { maxLength: 500 } }}
+        />
         {preview.error && <Alert severity="error">{problemWords(preview.error)}</Alert>}
       </DialogContent>
       <DialogActions>

@@ -49,7 +49,11 @@ export function ImpactView({ impact }: { impact: Schemas['Impact'] }) {
       ))}
       {impact.unusable.length > 0 && (
         <Alert severity="error" variant="outlined">
-          {count(impact.unusable.length, 'node')} cannot be resolved: {impact.unusable.slice(0, 3).map((pair) => pair.join(': ')).join('; ')}
+          {count(impact.unusable.length, 'node')} cannot be resolved:{' '}
+          {impact.unusable
+            .slice(0, 3)
+            .map((pair) => pair.join(': '))
+            .join('; ')}
         </Alert>
       )}
     </Box>

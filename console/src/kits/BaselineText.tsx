@@ -18,6 +18,7 @@ export function BaselineText({ baseline }: { baseline: Schemas['BaselinePage'] }
         </Typography>
       ))}
       {baseline.clauses.map((clause, at) => (
+        // biome-ignore lint/suspicious/noArrayIndexKey: the list never changes while it is shown, and equal lines occur
         <ClauseText key={at} clause={clause} />
       ))}
     </Box>
@@ -29,7 +30,8 @@ function aboutBaseline(baseline: Schemas['BaselinePage']): string[] {
   if (baseline.satisfies.length) lines.push(`Satisfies ${baseline.satisfies.join(', ')}.`);
   if (baseline.include.length) lines.push(`Includes ${baseline.include.join(', ')}.`);
   if (baseline.only_where) lines.push(`Applies only where ${baseline.only_where}.`);
-  for (const { name, note, default: usual } of baseline.parameters) lines.push(`Parameter ${name}${note && `: ${note}`} (${usual == null ? 'required' : `default ${usual}`}).`);
+  for (const { name, note, default: usual } of baseline.parameters)
+    lines.push(`Parameter ${name}${note && `: ${note}`} (${usual == null ? 'required' : `default ${usual}`}).`);
   return lines;
 }
 
@@ -37,7 +39,10 @@ function ClauseText({ clause }: { clause: Schemas['ClausePage'] }) {
   return (
     <Box sx={{ mt: 1.5, pl: 1.5, borderLeft: '3px solid', borderColor: 'divider' }}>
       <Typography>
-        <strong>{clause.wanted}</strong> <Box component="span" sx={{ color: 'text.secondary', fontSize: 14 }}>{clause.severity} severity</Box>
+        <strong>{clause.wanted}</strong>{' '}
+        <Box component="span" sx={{ color: 'text.secondary', fontSize: 14 }}>
+          {clause.severity} severity
+        </Box>
       </Typography>
       <PropertyList properties={clause.details as [string, string][]} />
       {clause.contents && (

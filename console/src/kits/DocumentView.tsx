@@ -25,7 +25,15 @@ export function DocumentView({ release, files }: { release: Schemas['PublishedRe
     <>
       <Box role="tablist" aria-label="Files" sx={{ display: 'flex', flexWrap: 'wrap', gap: 0.5, mb: 1 }}>
         {files.map((file) => (
-          <Button key={file.path} role="tab" aria-selected={file.path === chosen} variant={file.path === chosen ? 'outlined' : 'text'} size="small" onClick={() => choose(file.path)} title={`${file.bytes} bytes`}>
+          <Button
+            key={file.path}
+            role="tab"
+            aria-selected={file.path === chosen}
+            variant={file.path === chosen ? 'outlined' : 'text'}
+            size="small"
+            onClick={() => choose(file.path)}
+            title={`${file.bytes} bytes`}
+          >
             {file.path}
           </Button>
         ))}
@@ -37,7 +45,12 @@ export function DocumentView({ release, files }: { release: Schemas['PublishedRe
             {text == null ? (
               <Typography>Not a text, or larger than 256 KiB.</Typography>
             ) : (
-              <Box component="pre" tabIndex={0} aria-label={chosen} sx={{ m: 0, p: 1.5, bgcolor: 'sunken', fontFamily: mono, fontSize: 13, lineHeight: 1.45, overflow: 'auto', maxHeight: 560 }}>
+              <Box
+                component="pre"
+                tabIndex={0}
+                aria-label={chosen}
+                sx={{ m: 0, p: 1.5, bgcolor: 'sunken', fontFamily: mono, fontSize: 13, lineHeight: 1.45, overflow: 'auto', maxHeight: 560 }}
+              >
                 {text}
               </Box>
             )}

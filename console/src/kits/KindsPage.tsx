@@ -40,7 +40,11 @@ function KindParts({ kinds }: { kinds: Schemas['KindPage'][] }) {
         <Box component="ul" aria-label="Kinds" sx={{ listStyle: 'none', m: 0, mt: 1.5, p: 0, display: 'grid', gap: 0.75 }}>
           {listed.map((kind) => (
             <li key={kind.name}>
-              <Link component={RouterLink} to={{ pathname: `/kinds/${kind.name}`, search: parameters.toString() }} aria-current={kind.name === shown?.name ? 'page' : undefined}>
+              <Link
+                component={RouterLink}
+                to={{ pathname: `/kinds/${kind.name}`, search: parameters.toString() }}
+                aria-current={kind.name === shown?.name ? 'page' : undefined}
+              >
                 {kind.name}
               </Link>
               <Typography sx={{ fontSize: 14, color: 'text.secondary', lineHeight: 1.3 }}>{kind.purpose}</Typography>

@@ -44,7 +44,10 @@ function withoutHead(diff: Schemas['TextDiff'] | null | undefined) {
 function Head({ what, is }: { what: string; is: Schemas['Where'] }) {
   return (
     <Typography sx={{ mt: 0.5 }}>
-      <strong>{what}</strong> <Box component="span" sx={{ color: 'text.secondary', fontSize: 14 }}>{WORDS[is]}</Box>
+      <strong>{what}</strong>{' '}
+      <Box component="span" sx={{ color: 'text.secondary', fontSize: 14 }}>
+        {WORDS[is]}
+      </Box>
     </Typography>
   );
 }

@@ -97,7 +97,14 @@ function Comparison({ release }: { release: Schemas['PublishedRelease'] }) {
         <Typography sx={{ color: 'text.secondary' }}>This is the only release of {release.kit}.</Typography>
       ) : (
         <>
-          <TextField select size="small" label="from" value={versions.includes(from) ? from : ''} onChange={(event) => setParameters({ from: event.target.value }, { replace: true })} sx={{ minWidth: 140 }}>
+          <TextField
+            select
+            size="small"
+            label="from"
+            value={versions.includes(from) ? from : ''}
+            onChange={(event) => setParameters({ from: event.target.value }, { replace: true })}
+            sx={{ minWidth: 140 }}
+          >
             {versions
               .filter((version) => version !== release.version)
               .map((version) => (
@@ -106,7 +113,11 @@ function Comparison({ release }: { release: Schemas['PublishedRelease'] }) {
                 </MenuItem>
               ))}
           </TextField>
-          {from === '' ? <Typography sx={{ mt: 1 }}>It is the first one. Choose another to compare it with.</Typography> : <QueryView query={difference}>{(difference) => <KitDifference difference={difference} />}</QueryView>}
+          {from === '' ? (
+            <Typography sx={{ mt: 1 }}>It is the first one. Choose another to compare it with.</Typography>
+          ) : (
+            <QueryView query={difference}>{(difference) => <KitDifference difference={difference} />}</QueryView>
+          )}
         </>
       )}
     </Card>

@@ -39,7 +39,17 @@ const shown: Schemas['ReleaseShown'] = {
         include: [],
         only_where: null,
         parameters: [],
-        clauses: [{ address: 'account:guest', wanted: 'The account guest must not exist.', details: [], contents: null, note: null, severity: 'critical', satisfies: [] }],
+        clauses: [
+          {
+            address: 'account:guest',
+            wanted: 'The account guest must not exist.',
+            details: [],
+            contents: null,
+            note: null,
+            severity: 'critical',
+            satisfies: [],
+          },
+        ],
       },
     ],
   },
@@ -81,7 +91,12 @@ test('a release reads as sentences, its documents as text, its differences prope
   const base = '/api/releases/gate-reader/2.2.0';
   serve({
     [`GET ${base}`]: { body: shown },
-    'GET /api/kits/gate-reader/log': { body: [{ release: release('2.2.0'), served: [] }, { release: release('2.1.0'), served: [] }] },
+    'GET /api/kits/gate-reader/log': {
+      body: [
+        { release: release('2.2.0'), served: [] },
+        { release: release('2.1.0'), served: [] },
+      ],
+    },
     'GET /api/compare/releases?from=gate-reader@2.1.0&to=gate-reader@2.2.0': { body: difference },
     [`GET ${base}/text?path=baselines/reader.toml`]: { body: { text: 'password_hash = "•"', concealed: true } },
     [`GET ${base}/text?path=copies/tariffs.csv`]: { body: { text: 'adult,4.20', concealed: false } },

@@ -1,7 +1,7 @@
 import Box from '@mui/material/Box';
 import Paper from '@mui/material/Paper';
 import Typography from '@mui/material/Typography';
-import { useId, type ReactNode } from 'react';
+import { type ReactNode, useId } from 'react';
 
 /** A panel with a heading. */
 export function Card({ title, aside, children }: { title?: string; aside?: ReactNode; children: ReactNode }) {

@@ -1,6 +1,6 @@
 import Box from '@mui/material/Box';
 import type { Schemas } from '../api/client';
-import { words } from '../words/words';
+import { statusWords } from '../words/words';
 import { StatusGlyph } from './StatusGlyph';
 
 /** A status: its symbol beside its word. */
@@ -8,7 +8,7 @@ export function StatusWord({ status, late = false, word }: { status: Schemas['No
   return (
     <Box component="span" sx={{ display: 'inline-flex', alignItems: 'center', gap: 0.75, whiteSpace: 'nowrap' }}>
       <StatusGlyph status={status} late={late} />
-      <span>{(word ?? words(status)) + (late ? ', late' : '')}</span>
+      <span>{(word ?? statusWords(status)) + (late ? ', late' : '')}</span>
     </Box>
   );
 }

@@ -13,7 +13,7 @@ import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
 import { StatusWord } from '../looks/StatusWord';
 import { clock, exact } from '../words/time';
-import { count, outcomeStatus, outcomeWords } from '../words/words';
+import { count, outcomeWords } from '../words/words';
 import { WantedProperties } from './WantedProperties';
 
 type Clause = Schemas['NodeClause'];
@@ -26,7 +26,11 @@ export function ClauseTable({ node, clauses: { clauses, run, state } }: { node: 
   const open = parameters.get('clause');
   const showsAll = parameters.has('all');
   if (!state) {
-    return <Typography>No full run yet. To start one on the node: <Address>constans-agent daemon --once</Address></Typography>;
+    return (
+      <Typography>
+        No full run yet. To start one on the node: <Address>constans-agent daemon --once</Address>
+      </Typography>
+    );
   }
   if (clauses.length === 0) {
     return (
@@ -94,13 +98,16 @@ function ClauseRow({ clause, isOpen, onOpen }: { clause: Clause; isOpen: boolean
         <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{clause.origins.join(', ')}</Box>
       </TableCell>
       <TableCell>
-        <StatusWord status={outcomeStatus(clause.outcome, clause.cause)} word={outcomeWords(clause.outcome) + (clause.cause === 'drift' ? ', drift' : '')} />
+        <StatusWord status={clause.status} word={outcomeWords(clause.outcome) + (clause.cause === 'drift' ? ', drift' : '')} />
         {clause.reason && (
           <Box sx={{ color: 'text.secondary', fontSize: 13, overflowWrap: 'anywhere' }}>
             {clause.reason}
             {clause.since && (
               <>
-                , since <time dateTime={clause.since} title={exact(clause.since)}>{clock(clause.since)}</time>
+                , since{' '}
+                <time dateTime={clause.since} title={exact(clause.since)}>
+                  {clock(clause.since)}
+                </time>
               </>
             )}
           </Box>

@@ -1,13 +1,13 @@
 import Box from '@mui/material/Box';
-import Typography from '@mui/material/Typography';
 import { useTheme } from '@mui/material/styles';
+import Typography from '@mui/material/Typography';
 import { useNavigate } from 'react-router';
 import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
 import { clock } from '../words/time';
 import { useNow } from '../words/useNow';
-import { words } from '../words/words';
-import { lanes, type Bar, type Lane } from './lanes';
+import { closedAs } from '../words/words';
+import { type Bar, type Lane, lanes } from './lanes';
 
 const LANE = 26;
 
@@ -31,8 +31,11 @@ export function DriftLanes({ node, episodes }: { node: string; episodes: Schemas
 
 function LaneRow({ node, lane }: { node: string; lane: Lane }) {
   return (
-    <Box sx={{ display: 'grid', gridTemplateColumns: '40% minmax(0, 1fr)', alignItems: 'center', minHeight: LANE, borderTop: '1px solid', borderColor: 'divider' }}>
+    <Box
+      sx={{ display: 'grid', gridTemplateColumns: '40% minmax(0, 1fr)', alignItems: 'center', minHeight: LANE, borderTop: '1px solid', borderColor: 'divider' }}
+    >
       <Address>{lane.address}</Address>
+      {/* biome-ignore lint/a11y/useSemanticElements: a fieldset is no part of SVG */}
       <svg width="100%" height={LANE} role="group" aria-label={`Drift of ${lane.address}`}>
         {lane.bars.map((bar) => (
           <EpisodeBar key={`${bar.episode.detected_run}${bar.episode.detected_at}`} node={node} bar={bar} />
@@ -46,11 +49,12 @@ function EpisodeBar({ node, bar: { episode, from, detected, to } }: { node: stri
   const colours = useTheme().vars?.palette.status;
   const navigate = useNavigate();
   const colour = colours?.[episode.closed_at ? 'drift_corrected' : 'drift_found'];
-  const ended = episode.closed_at ? `${words(episode.closed_as ?? 'closed')} ${clock(episode.closed_at)}` : 'open';
+  const ended = episode.closed_at ? `${episode.closed_as ? closedAs(episode.closed_as) : 'ended'}, ${clock(episode.closed_at)}` : 'open';
   const name = `drifted between ${clock(episode.in_line_until)} and ${clock(episode.detected_at)}, ${ended}`;
   const open = () => void navigate(`/nodes/${encodeURIComponent(node)}/runs/${episode.detected_run}?clause=${encodeURIComponent(episode.address)}`);
   const percent = (part: number) => `${(part * 100).toFixed(2)}%`;
   return (
+    // biome-ignore lint/a11y/useSemanticElements: an anchor in SVG is not followed by the router
     <g
       role="link"
       tabIndex={0}

@@ -13,8 +13,11 @@ export function LeftBehindList({ left }: { left: Schemas['LeftBehind'][] }) {
         <Box component="li" key={one.address} sx={{ py: 0.375 }}>
           <Address>{one.address}</Address>
           <Box sx={{ color: 'text.secondary' }}>
-            desired until <time dateTime={one.wanted_until} title={exact(one.wanted_until)}>{clock(one.wanted_until)}</time> by{' '}
-            {one.origins.map(({ kit, version, baseline }) => `${kit}@${version}/${baseline}`).join(', ')}
+            desired until{' '}
+            <time dateTime={one.wanted_until} title={exact(one.wanted_until)}>
+              {clock(one.wanted_until)}
+            </time>{' '}
+            by {one.origins.map(({ kit, version, baseline }) => `${kit}@${version}/${baseline}`).join(', ')}
           </Box>
         </Box>
       ))}

@@ -13,14 +13,15 @@ import { PropertyList } from '../looks/PropertyList';
 import { StatusWord } from '../looks/StatusWord';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
-import { contactWords, problemWords, sentence } from '../words/nodeStatus';
+import { write, writeFirst } from '../words/sentence';
 import { clock, clockOff, exact } from '../words/time';
 import { useNow } from '../words/useNow';
+import { count } from '../words/words';
 import { ClauseTable } from './ClauseTable';
 import { DriftLanes } from './DriftLanes';
 import { LeftBehindList } from './LeftBehindList';
-import { RunList } from './RunList';
 import { Origins } from './Origins';
+import { RunList } from './RunList';
 
 /** One node: its state in one sentence, its clauses, drift over time, runs, and the sources of its desired state. */
 export function NodePage() {
@@ -77,6 +78,13 @@ function NodeParts({ node }: { node: Schemas['NodeSummary'] }) {
   );
 }
 
+/** The node's state in one sentence. */
+function nodeSentence({ words, open_episodes, mode }: Schemas['NodeSummary'], now: number): string {
+  const releases = words.releases.length > 0 ? `; ${write(words.releases, now)}` : '';
+  const drift = open_episodes ? `; ${count(open_episodes, 'clause')} drifted and not corrected` : '';
+  return `${write(words.status, now)}${releases}${drift}. Mode ${mode ?? 'observe'}; ${write(words.contact, now)}.`;
+}
+
 function NodeHead({ node }: { node: Schemas['NodeSummary'] }) {
   const now = useNow();
   const pending = node.restart_pending;
@@ -88,7 +96,7 @@ function NodeHead({ node }: { node: Schemas['NodeSummary'] }) {
         <Box sx={{ flex: 1 }} />
         <CopiedCommand command={`constans node show ${node.name}`} />
       </Box>
-      <Typography sx={{ '&::first-letter': { textTransform: 'uppercase' } }}>{sentence(node, now)}</Typography>
+      <Typography sx={{ '&::first-letter': { textTransform: 'uppercase' } }}>{nodeSentence(node, now)}</Typography>
       {node.changed_by && (
         <Typography sx={{ color: 'text.secondary' }}>
           Changed by{' '}
@@ -110,14 +118,11 @@ function NodeHead({ node }: { node: Schemas['NodeSummary'] }) {
           Restart pending since {exact(pending.since)}: {pending.because.join(', ')}
         </Alert>
       )}
-      {(node.problems ?? []).map((problem) => {
-        const { message, remedy } = problemWords(problem, node, now);
-        return (
-          <Alert key={problem} severity="warning" variant="outlined" sx={{ mt: 1 }}>
-            {message}. <Address>{remedy}</Address>
-          </Alert>
-        );
-      })}
+      {node.words.problems.map(({ message, remedy }) => (
+        <Alert key={remedy} severity="warning" variant="outlined" sx={{ mt: 1 }}>
+          {writeFirst(message, now)}. <Address>{remedy}</Address>
+        </Alert>
+      ))}
     </Box>
   );
 }
@@ -127,7 +132,7 @@ function AboutList({ node }: { node: Schemas['NodeSummary'] }) {
   const properties: [string, string][] = [
     ...Object.entries(node.about as Record<string, unknown>).map(([field, value]): [string, string] => [field, String(value)]),
     ...Object.entries(node.labels).map(([label, value]): [string, string] => [`label ${label}`, value]),
-    ['last contact', contactWords(node, now)],
+    ['last contact', write(node.words.contact, now)],
     ['certificate until', node.certificate_ends ? new Date(node.certificate_ends).toLocaleDateString('en-GB', { dateStyle: 'medium' }) : '–'],
     ['clock', node.clock_off_secs ? clockOff(node.clock_off_secs) : 'in step with the server'],
     ['NodeId', node.id],

@@ -50,7 +50,9 @@ export function Origins({ sources }: { sources: Schemas['StateSources'] }) {
           <Lines lines={sources.not_served ?? []} none="" /> assigned, but the stage serves no release of the kit
         </SourceRow>
       )}
-      {(sources.undecidable ?? []).length > 0 && <SourceRow what="groups">cannot be evaluated, because the node did not report a field of the filter: {sources.undecidable?.join(', ')}</SourceRow>}
+      {(sources.undecidable ?? []).length > 0 && (
+        <SourceRow what="groups">cannot be evaluated, because the node did not report a field of the filter: {sources.undecidable?.join(', ')}</SourceRow>
+      )}
       {(sources.excluded ?? []).map((excluded) => {
         const [address, condition] = excluded as [string, string];
         return (

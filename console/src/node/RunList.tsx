@@ -1,15 +1,15 @@
 import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
 import Link from '@mui/material/Link';
 import Typography from '@mui/material/Typography';
 import { useState } from 'react';
-import Button from '@mui/material/Button';
 import { Link as RouterLink } from 'react-router';
 import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
 import { StatusGlyph } from '../looks/StatusGlyph';
 import { clock, exact } from '../words/time';
+import { count, statusWords } from '../words/words';
 import { alike } from './alike';
-import { count, words } from '../words/words';
 
 const FIRST = 12;
 
@@ -54,7 +54,7 @@ function RunWords({ node, run }: { node: string; run: Schemas['RunSummary'] }) {
   if (!run.run) return <>{run.count === 1 ? 'in line' : `${count(run.count, 'run')} in line since ${clock(run.began)}`}</>;
   return (
     <Link component={RouterLink} to={`/nodes/${encodeURIComponent(node)}/runs/${run.run}`} color="inherit">
-      {run.did_not_end ? 'did not end' : words(run.status) + (run.partial ? ', partial' : '')}
+      {run.did_not_end ? 'did not end' : statusWords(run.status) + (run.partial ? ', partial' : '')}
       {run.mode === 'observe' ? ', observe' : ''}
     </Link>
   );

@@ -7,7 +7,20 @@ const run = (minute: number, status: Schemas['Status'], state = 's1:a'): Schemas
 };
 
 test('what still is so is one row; what happened again is not', () => {
-  const rows = alike([run(5, 'drift_found'), run(4, 'drift_found'), run(3, 'drift_corrected'), run(2, 'drift_corrected'), run(1, 'failed'), run(0, 'failed', 's1:b')]);
-  expect(rows.map(({ run, times }) => [run.run, times])).toEqual([['5', 2], ['3', 1], ['2', 1], ['1', 1], ['0', 1]]);
+  const rows = alike([
+    run(5, 'drift_found'),
+    run(4, 'drift_found'),
+    run(3, 'drift_corrected'),
+    run(2, 'drift_corrected'),
+    run(1, 'failed'),
+    run(0, 'failed', 's1:b'),
+  ]);
+  expect(rows.map(({ run, times }) => [run.run, times])).toEqual([
+    ['5', 2],
+    ['3', 1],
+    ['2', 1],
+    ['1', 1],
+    ['0', 1],
+  ]);
   expect(rows[0]?.since).toBe(run(4, 'drift_found').began);
 });

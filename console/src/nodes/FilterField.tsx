@@ -6,7 +6,7 @@ import Paper from '@mui/material/Paper';
 import Popper from '@mui/material/Popper';
 import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
-import { useId, useRef, useState, type KeyboardEvent } from 'react';
+import { type KeyboardEvent, useId, useRef, useState } from 'react';
 import { flushSync } from 'react-dom';
 import { api, Refused } from '../api/client';
 import { mono } from '../looks/theme';

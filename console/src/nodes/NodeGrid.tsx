@@ -9,10 +9,10 @@ import { Address } from '../looks/Address';
 import { nonce } from '../looks/nonce';
 import { StatusGlyph } from '../looks/StatusGlyph';
 import { StatusWord } from '../looks/StatusWord';
-import { releaseColumn } from '../words/nodeStatus';
+import { write } from '../words/sentence';
 import { ago } from '../words/time';
 import { useNow } from '../words/useNow';
-import { words } from '../words/words';
+import { problemWords } from '../words/words';
 
 type Node = Schemas['NodeSummary'];
 
@@ -42,7 +42,9 @@ export function NodeGrid({ nodes, isFiltered }: { nodes: Node[]; isFiltered: boo
         borderColor: 'divider',
         minHeight: 200,
         '& .MuiDataGrid-columnSeparator': { color: 'divider' },
-        '& .MuiDataGrid-row': { cursor: 'pointer' }, '& .MuiDataGrid-columnHeaderTitle': { fontWeight: 600 } }}
+        '& .MuiDataGrid-row': { cursor: 'pointer' },
+        '& .MuiDataGrid-columnHeaderTitle': { fontWeight: 600 },
+      }}
     />
   );
 }
@@ -65,21 +67,41 @@ function columnsAt(now: number, nameWidth: number): GridColDef<Node>[] {
       ),
     },
     { field: 'status', headerName: 'Status', width: 145, renderCell: ({ row }) => <StatusWord status={row.status} late={row.last_contact === 'late'} /> },
-    { field: 'run', headerName: 'Last full run', width: 110, valueGetter: (_, row) => row.run_began ?? '', valueFormatter: (_, row) => (row.run_began ? ago(row.run_began, now) : 'none yet') },
+    {
+      field: 'run',
+      headerName: 'Last full run',
+      width: 110,
+      valueGetter: (_, row) => row.run_began ?? '',
+      valueFormatter: (_, row) => (row.run_began ? ago(row.run_began, now) : 'none yet'),
+    },
     { field: 'has', headerName: 'Releases', flex: 4, minWidth: 340, valueGetter: (_, row) => releaseColumn(row, now) },
-    { field: 'contact', headerName: 'Last contact', width: 110, valueGetter: (_, row) => row.last_heard ?? '', valueFormatter: (_, row) => (row.last_heard ? ago(row.last_heard, now) : 'none yet') },
+    {
+      field: 'contact',
+      headerName: 'Last contact',
+      width: 110,
+      valueGetter: (_, row) => row.last_heard ?? '',
+      valueFormatter: (_, row) => (row.last_heard ? ago(row.last_heard, now) : 'none yet'),
+    },
     { field: 'mode', headerName: 'Mode', width: 75, valueGetter: (_, row) => row.mode ?? '–' },
     { field: 'stage', headerName: 'Stage', width: 95, valueGetter: (_, row) => row.stage ?? '–' },
-    { field: 'problems', headerName: 'Problems', width: 130, valueGetter: (_, row) => (row.problems ?? []).map(words).join(', ') },
+    { field: 'problems', headerName: 'Problems', width: 130, valueGetter: (_, row) => (row.problems ?? []).map(problemWords).join(', ') },
     {
       field: 'labels',
       headerName: 'Labels',
       flex: 2,
       minWidth: 180,
-      valueGetter: (_, row) => Object.entries(row.labels).map(([label, value]) => `${label}=${value}`).join(' '),
+      valueGetter: (_, row) =>
+        Object.entries(row.labels)
+          .map(([label, value]) => `${label}=${value}`)
+          .join(' '),
       renderCell: ({ value }) => <Address>{String(value)}</Address>,
     },
   ];
+}
+
+/** The releases of the last full run, or why there are none; the status has a column of its own. */
+function releaseColumn({ words }: Node, now: number): string {
+  return words.releases.length > 0 ? write(words.releases, now).replace(/^has /, '') : write(words.status, now);
 }
 
 function NoMatch() {

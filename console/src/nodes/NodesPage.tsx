@@ -6,8 +6,8 @@ import { CopiedCommand } from '../looks/CopiedCommand';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
 import { count } from '../words/words';
-import { asArgument, useFilter } from './filter';
 import { FilterField } from './FilterField';
+import { asArgument, useFilter } from './filter';
 import { NodeGrid } from './NodeGrid';
 
 /** All nodes in a table, or those that match the filter in the address. */

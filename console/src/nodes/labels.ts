@@ -4,7 +4,10 @@ import type { Schemas } from '../api/client';
 export function labelsOf(nodes: Schemas['NodeSummary'][]): Record<string, string[]> {
   const labels: Record<string, Set<string>> = {};
   for (const node of nodes) {
-    for (const [label, value] of Object.entries(node.labels)) (labels[label] ??= new Set()).add(value);
+    for (const [label, value] of Object.entries(node.labels)) {
+      labels[label] ??= new Set();
+      labels[label].add(value);
+    }
   }
   return Object.fromEntries(Object.entries(labels).map(([label, values]) => [label, [...values].sort()]));
 }

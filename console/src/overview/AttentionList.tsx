@@ -29,7 +29,10 @@ function causeOf(one: Schemas['Attention']): string {
 
 function Sentence({ one, now }: { one: Schemas['Attention']; now: number }) {
   return (
-    <Box component="li" sx={{ display: 'flex', gap: 1.5, py: 1.25, borderTop: '1px solid', borderColor: 'divider', '&:first-of-type': { borderTop: 0, pt: 0 } }}>
+    <Box
+      component="li"
+      sx={{ display: 'flex', gap: 1.5, py: 1.25, borderTop: '1px solid', borderColor: 'divider', '&:first-of-type': { borderTop: 0, pt: 0 } }}
+    >
       <StatusGlyph status={one.status} size={22} />
       <Box sx={{ flex: 1, minWidth: 0 }}>
         <Link component={RouterLink} to={causeOf(one)} color="inherit" sx={{ fontWeight: 600, overflowWrap: 'anywhere' }}>

@@ -17,8 +17,8 @@ import { count } from '../words/words';
 import { AttentionList } from './AttentionList';
 import { RecentActivityList } from './RecentActivityList';
 import { Ribbon } from './Ribbon';
-import { StatusLegend } from './StatusLegend';
 import { StageList } from './StageList';
+import { StatusLegend } from './StatusLegend';
 
 /** The fleet at a glance: what is wrong, since when, and where. */
 export function OverviewPage() {
@@ -28,9 +28,7 @@ export function OverviewPage() {
     <Page title="Overview" heading={null}>
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
         <FilterField filter={filter} onFilter={setFilter} error={fleet.error} />
-        <Typography sx={{ color: 'text.secondary', pt: 0.75, whiteSpace: 'nowrap' }}>
-          {fleet.data ? shownWords(fleet.data) : 'loading'}
-        </Typography>
+        <Typography sx={{ color: 'text.secondary', pt: 0.75, whiteSpace: 'nowrap' }}>{fleet.data ? shownWords(fleet.data) : 'loading'}</Typography>
         <CopiedCommand command={`constans node list${asArgument(filter)}`} />
       </Box>
       <QueryView query={fleet}>{(fleet) => <OverviewParts fleet={fleet} filter={filter} />}</QueryView>
@@ -69,8 +67,8 @@ function OverviewParts({ fleet, filter }: { fleet: Schemas['Overview']; filter: 
       <Card title="Needs attention">
         {fleet.recovering_since && (
           <Typography sx={{ mb: 1 }}>
-            The server has been recovering since {exact(fleet.recovering_since)}: its database was restored to an earlier state. Nodes receive no new desired state until the recovery ends.{' '}
-            <Address>constans recovery show</Address>
+            The server has been recovering since {exact(fleet.recovering_since)}: its database was restored to an earlier state. Nodes receive no new desired
+            state until the recovery ends. <Address>constans recovery show</Address>
           </Typography>
         )}
         <AttentionList attention={fleet.attention} now={Date.parse(fleet.now)} />
@@ -101,7 +99,9 @@ function NoNodes({ joining }: { joining: number }) {
     <Card title="No nodes yet">
       <Typography sx={{ mb: 1 }}>Create an invitation, use it on a machine, and approve its joining request:</Typography>
       <Box component="pre" sx={{ m: 0, p: 1.5, bgcolor: 'sunken', overflow: 'auto' }}>
-        {'constans invite --for 24h --label site=auken > invitation\nconstans-agent join --invitation invitation      # on the machine\nconstans join list\nconstans join approve NAME'}
+        {
+          'constans invite --for 24h --label site=auken > invitation\nconstans-agent join --invitation invitation      # on the machine\nconstans join list\nconstans join approve NAME'
+        }
       </Box>
       {joining > 0 && (
         <Typography sx={{ mt: 1 }}>
@@ -109,7 +109,9 @@ function NoNodes({ joining }: { joining: number }) {
         </Typography>
       )}
       <Typography sx={{ mt: 1 }}>
-        <Link component={RouterLink} to="/nodes">All nodes</Link>
+        <Link component={RouterLink} to="/nodes">
+          All nodes
+        </Link>
       </Typography>
     </Card>
   );

@@ -1,11 +1,11 @@
 import Box from '@mui/material/Box';
 import { useTheme } from '@mui/material/styles';
-import { useLayoutEffect, useRef, useState, type KeyboardEvent } from 'react';
+import { type KeyboardEvent, useLayoutEffect, useRef, useState } from 'react';
 import { useNavigate } from 'react-router';
 import type { Schemas } from '../api/client';
 import { both, listOf } from '../nodes/filter';
-import { count, words } from '../words/words';
-import { ribbonMarks, tickShape, type Mark } from './ribbonLayout';
+import { count, statusWords } from '../words/words';
+import { type Mark, ribbonMarks, tickShape } from './ribbonLayout';
 
 const HEIGHT = 50;
 /** Ticks stand apart as long as there is room for it. */
@@ -64,7 +64,9 @@ export function Ribbon({ ticks, statuses, filter }: { ticks: Schemas['Tick'][]; 
 function TickMark({ mark, isHere, onOpen, onPoint }: { mark: Mark; isHere: boolean; onOpen: () => void; onPoint: () => void }) {
   const colours = useTheme().vars?.palette.status;
   const { height, leans, isDotted } = tickShape(mark.status);
-  const name = mark.name ? `${mark.name}: ${words(mark.status)}${mark.late ? ', late' : ''}` : `${count(mark.nodes, 'node')}: ${words(mark.status)}`;
+  const name = mark.name
+    ? `${mark.name}: ${statusWords(mark.status)}${mark.late ? ', late' : ''}`
+    : `${count(mark.nodes, 'node')}: ${statusWords(mark.status)}`;
   const middle = mark.left + mark.width / 2;
   const thin = mark.name ? Math.max(1, Math.min(2.5, mark.width * 0.6)) : mark.width - 1;
   return (

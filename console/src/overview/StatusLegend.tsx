@@ -4,7 +4,7 @@ import { Link as RouterLink } from 'react-router';
 import type { Schemas } from '../api/client';
 import { StatusGlyph } from '../looks/StatusGlyph';
 import { both, listOf } from '../nodes/filter';
-import { words } from '../words/words';
+import { statusWords } from '../words/words';
 
 /** The number of nodes by status, linked to the lists of these nodes. */
 export function StatusLegend({ statuses, filter }: { statuses: Schemas['StatusCount'][]; filter: string }) {
@@ -22,7 +22,7 @@ export function StatusLegend({ statuses, filter }: { statuses: Schemas['StatusCo
             <Box component="strong" sx={{ color: 'text.primary' }}>
               {nodes}
             </Box>
-            {words(status)}
+            {statusWords(status)}
           </Link>
         </li>
       ))}

@@ -16,7 +16,14 @@ test('few are never lost among many, and all fit', () => {
 });
 
 test('without ticks each status is one bin', () => {
-  const marks = ribbonMarks([], [{ status: 'failed', nodes: 10 }, { status: 'in_line', nodes: 90_000 }], 1_000);
+  const marks = ribbonMarks(
+    [],
+    [
+      { status: 'failed', nodes: 10 },
+      { status: 'in_line', nodes: 90_000 },
+    ],
+    1_000,
+  );
   expect(marks.map(({ status, nodes, name }) => [status, nodes, name])).toEqual([
     ['failed', 10, undefined],
     ['in_line', 90_000, undefined],

@@ -42,6 +42,9 @@ export function ribbonMarks(ticks: Schemas['Tick'][], statuses: Schemas['StatusC
 export function tickShape(status: Schemas['NodeStatus']): { height: number; leans: boolean; isDotted: boolean } {
   const leans = status === 'drift_found' || status === 'unmet';
   const isDotted = status === 'silent' || status === 'rollout_waiting';
-  const height = { failed: 46, state_unusable: 46, drift_found: 40, unmet: 36, silent: 18, never_reported: 12, revoked: 10, retired: 10, not_all_seen: 24 }[status as string] ?? 30;
+  const height =
+    { failed: 46, state_unusable: 46, drift_found: 40, unmet: 36, silent: 18, never_reported: 12, revoked: 10, retired: 10, not_all_seen: 24 }[
+      status as string
+    ] ?? 30;
   return { height, leans, isDotted };
 }

@@ -33,7 +33,14 @@ export function SignInPage() {
         }}
       >
         <TextField label="Name" value={name} onChange={(event) => setName(event.target.value)} autoComplete="username" autoFocus required />
-        <TextField label="Password" type="password" value={password} onChange={(event) => setPassword(event.target.value)} autoComplete="current-password" required />
+        <TextField
+          label="Password"
+          type="password"
+          value={password}
+          onChange={(event) => setPassword(event.target.value)}
+          autoComplete="current-password"
+          required
+        />
         <Button type="submit" variant="contained" size="medium" loading={signIn.isPending}>
           Sign in
         </Button>

@@ -53,9 +53,36 @@ function ChoosePassword({ secret, name }: { secret: string; name?: string }) {
           if (password === again) welcome.mutate();
         }}
       >
-        {!name && <TextField label="Your name" value={chosenName} onChange={(event) => setName(event.target.value)} autoComplete="username" autoFocus required helperText="lower-case letters and dots, for example ilse.maren" />}
-        <TextField label="Password" type="password" value={password} onChange={(event) => setPassword(event.target.value)} autoComplete="new-password" required helperText="at least 12 characters; several words are easy to remember" />
-        <TextField label="Repeat password" type="password" value={again} onChange={(event) => setAgain(event.target.value)} autoComplete="new-password" required error={differs} helperText={differs ? 'the passwords differ' : ' '} />
+        {!name && (
+          <TextField
+            label="Your name"
+            value={chosenName}
+            onChange={(event) => setName(event.target.value)}
+            autoComplete="username"
+            autoFocus
+            required
+            helperText="lower-case letters and dots, for example ilse.maren"
+          />
+        )}
+        <TextField
+          label="Password"
+          type="password"
+          value={password}
+          onChange={(event) => setPassword(event.target.value)}
+          autoComplete="new-password"
+          required
+          helperText="at least 12 characters; several words are easy to remember"
+        />
+        <TextField
+          label="Repeat password"
+          type="password"
+          value={again}
+          onChange={(event) => setAgain(event.target.value)}
+          autoComplete="new-password"
+          required
+          error={differs}
+          helperText={differs ? 'the passwords differ' : ' '}
+        />
         <Button type="submit" variant="contained" size="medium" loading={welcome.isPending} disabled={differs}>
           Set password
         </Button>

@@ -10,7 +10,11 @@ export function FailureReport({ failure }: { failure?: Schemas['Failure'] | null
     <Box sx={{ mt: 1 }}>
       <Typography sx={{ color: 'status.failed', fontWeight: 600, overflowWrap: 'anywhere' }}>{failure.message}</Typography>
       {command && (
-        <Box component="pre" aria-label="Native command and its output" sx={{ m: 0, mt: 0.5, p: 1.5, bgcolor: 'sunken', overflow: 'auto', fontSize: 13, whiteSpace: 'pre-wrap' }}>
+        <Box
+          component="pre"
+          aria-label="Native command and its output"
+          sx={{ m: 0, mt: 0.5, p: 1.5, bgcolor: 'sunken', overflow: 'auto', fontSize: 13, whiteSpace: 'pre-wrap' }}
+        >
           {`$ ${command.what}   (${command.exit === undefined || command.exit === null ? 'did not exit' : `exit status ${command.exit}`})\n${command.output || '(no output)'}`}
         </Box>
       )}

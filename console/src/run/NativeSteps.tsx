@@ -9,6 +9,7 @@ export function NativeSteps({ title, steps }: { title: string; steps: Schemas['N
     <Box component="details" sx={{ mt: 0.5, fontSize: 14 }}>
       <summary>{title}</summary>
       {steps.map((step, at) => (
+        // biome-ignore lint/suspicious/noArrayIndexKey: the list never changes while it is shown, and equal lines occur
         <Box key={at}>
           <Address>{`${step.exit === undefined || step.exit === null ? '·' : '$'} ${step.what}`}</Address>
           {step.exit !== undefined && step.exit !== null && ` (exit status ${step.exit})`}

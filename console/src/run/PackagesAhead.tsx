@@ -2,19 +2,18 @@ import Box from '@mui/material/Box';
 import Typography from '@mui/material/Typography';
 import type { Schemas } from '../api/client';
 import { Card } from '../looks/Card';
-import { packageWords } from './clauseWords';
 import { FailureReport } from './FailureReport';
 import { NativeSteps } from './NativeSteps';
 
 /** The package changes that correcting the package clauses would cause, simulated by the package manager. */
-export function PackagesAhead({ preview }: { preview: Schemas['PackagePreview'] }) {
+export function PackagesAhead({ preview, changes }: { preview: Schemas['PackagePreview']; changes: string[] }) {
   return (
     <Box component="section" aria-label="Packages" sx={{ mb: 2 }}>
       <Card>
         <Typography sx={{ fontWeight: 600 }}>Packages that would be installed, removed or changed</Typography>
-        {(preview.packages ?? []).map((change) => (
-          <Typography key={change.package} sx={{ color: change.after ? undefined : 'warning.main' }}>
-            {packageWords(change)}
+        {changes.map((change, at) => (
+          <Typography key={change} sx={{ color: preview.packages?.[at]?.after ? undefined : 'warning.main' }}>
+            {change}
           </Typography>
         ))}
         {(preview.not_known ?? []).map((why) => (

@@ -14,7 +14,6 @@ import { exact, took } from '../words/time';
 import { count, startedBy } from '../words/words';
 import { ClauseReport } from './ClauseReport';
 import { PackagesAhead } from './PackagesAhead';
-import { isQuiet, totals } from './totals';
 
 /** One run: what started it, totals, and for each clause desired and actual values and what was done. */
 export function RunPage() {
@@ -32,25 +31,24 @@ export function RunPage() {
         </Link>{' '}
         / run
       </Typography>
-      <QueryView query={run}>{(report) => <RunParts node={name} report={report} />}</QueryView>
+      <QueryView query={run}>{(run) => <RunParts node={name} run={run} />}</QueryView>
     </Page>
   );
 }
 
-function RunParts({ node, report }: { node: string; report: Schemas['RunReport'] }) {
+function RunParts({ node, run }: { node: string; run: Schemas['ShownRun'] }) {
   const [parameters, setParameters] = useSearchParams();
   const chosen = parameters.get('clause');
   const showsAll = parameters.has('all');
-  const shown = report.clauses.filter((clause) => showsAll || !isQuiet(clause) || clause.address === chosen);
-  const hidden = report.clauses.length - shown.length;
+  const all = run.clauses.map((clause, at) => ({ clause, words: run.words.clauses[at] }));
+  const shown = all.filter(({ clause, words }) => showsAll || !words?.is_quiet || clause.address === chosen);
+  const hidden = all.length - shown.length;
   return (
     <>
-      <RunHead node={node} report={report} />
-      {report.package_preview && <PackagesAhead preview={report.package_preview} />}
+      <RunHead node={node} report={run} />
+      {run.package_preview && <PackagesAhead preview={run.package_preview} changes={run.words.packages ?? []} />}
       <Box sx={{ display: 'grid', gap: 2 }}>
-        {shown.map((clause) => (
-          <ClauseReport key={clause.address} clause={clause} isChosen={clause.address === chosen} />
-        ))}
+        {shown.map(({ clause, words }) => words && <ClauseReport key={clause.address} clause={clause} words={words} isChosen={clause.address === chosen} />)}
       </Box>
       {(hidden > 0 || showsAll) && (
         <Button variant="text" sx={{ mt: 1 }} onClick={() => setParameters(showsAll ? {} : { all: '' }, { replace: true })}>
@@ -61,31 +59,13 @@ function RunParts({ node, report }: { node: string; report: Schemas['RunReport']
   );
 }
 
-/** The progress of an interrupted run. */
-function didNotEnd({ reached, of, doing, address }: Schemas['DidNotEnd']) {
-  const at = doing && address ? `, ${doing} ${address}` : '';
-  return `Interrupted: the agent was killed or the machine stopped after ${reached} of ${count(of, 'clause')}${at}`;
+function runTotals({ clauses, took_us, words }: Schemas['ShownRun']): string {
+  const counts = words.totals && `: ${words.totals}`;
+  return `${count(clauses.length, 'clause')} in ${took(took_us)}${words.part ? `; ${words.part}` : ''}${counts}`;
 }
 
-/** What a partial run left out. */
-function partWords(part?: Schemas['PartOf'] | null) {
-  if (!part) return '; partial';
-  const out = part.known_out_of_line > 0 ? `, ${part.known_out_of_line} of them known to be out of line` : '';
-  return `; partial: ${count(part.left_out, 'clause')} left out${out}`;
-}
-
-/** What was left out of a report that exceeded a limit. */
-function leftOut({ clauses, entries, cut, details }: Schemas['LeftOut']) {
-  const parts = [
-    clauses && count(clauses, 'clause'),
-    entries && `${count(entries, 'entry', 'entries')} of clauses`,
-    cut && `the end of ${count(cut, 'text')}`,
-    details && 'all details, because the node exceeded its daily limit',
-  ];
-  return `Left out of this report: ${parts.filter(Boolean).join(', ')}.`;
-}
-
-function RunHead({ node, report }: { node: string; report: Schemas['RunReport'] }) {
+function RunHead({ node, report }: { node: string; report: Schemas['ShownRun'] }) {
+  const { words } = report;
   const releases = report.wanted.releases.map(({ release }) => release).join(' ') || 'nothing';
   return (
     <Box sx={{ mb: 2 }}>
@@ -98,7 +78,7 @@ function RunHead({ node, report }: { node: string; report: Schemas['RunReport'] 
       <Card>
         <Typography>
           {report.mode === 'observe' ? 'Mode observe: nothing was changed. ' : 'Mode enforce. '}
-          {report.did_not_end ? didNotEnd(report.did_not_end) : `${totals(report)} in ${took(report.took_us)}${report.partial ? partWords(report.part) : ''}`}.
+          {words.did_not_end ? `${words.did_not_end}: the agent was killed or the machine stopped` : runTotals(report)}.
         </Typography>
         <Typography sx={{ color: 'text.secondary' }}>
           Began {exact(report.began)} by the clock of the node, started by {startedBy(report.started_by)}
@@ -106,7 +86,7 @@ function RunHead({ node, report }: { node: string; report: Schemas['RunReport'] 
           {report.wanted.generation && `, generation ${report.wanted.generation}`}; agent {report.agent}
           {report.root && `, in the private root ${report.root}`}.
         </Typography>
-        {report.left_out && <Typography sx={{ color: 'warning.main' }}>{leftOut(report.left_out)}</Typography>}
+        {words.left_out && <Typography sx={{ color: 'warning.main' }}>{words.left_out}</Typography>}
       </Card>
     </Box>
   );

@@ -4,8 +4,8 @@ import Button from '@mui/material/Button';
 import Link from '@mui/material/Link';
 import Menu from '@mui/material/Menu';
 import MenuItem from '@mui/material/MenuItem';
-import Typography from '@mui/material/Typography';
 import { useColorScheme } from '@mui/material/styles';
+import Typography from '@mui/material/Typography';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { NavLink } from 'react-router';
@@ -71,7 +71,14 @@ export function Header({ session, isConnected }: { session: Schemas['Session']; 
 function ServerName({ server }: { server: Schemas['ServerAbout'] }) {
   return (
     <Box
-      sx={{ alignSelf: 'center', px: 1.25, py: 0.25, borderRadius: 1, bgcolor: server.colour ?? 'primary.main', color: server.colour ? inkOn(server.colour) : 'primary.contrastText' }}
+      sx={{
+        alignSelf: 'center',
+        px: 1.25,
+        py: 0.25,
+        borderRadius: 1,
+        bgcolor: server.colour ?? 'primary.main',
+        color: server.colour ? inkOn(server.colour) : 'primary.contrastText',
+      }}
       title={`version ${server.version}, CA ${server.fingerprint}`}
     >
       {server.title}
@@ -96,7 +103,13 @@ function PersonMenu({ session }: { session: Schemas['Session'] }) {
   const close = () => setAnchor(undefined);
   return (
     <>
-      <Button color="inherit" aria-haspopup="menu" aria-expanded={anchor !== undefined} onClick={(event) => setAnchor(event.currentTarget)} sx={{ color: 'text.secondary' }}>
+      <Button
+        color="inherit"
+        aria-haspopup="menu"
+        aria-expanded={anchor !== undefined}
+        onClick={(event) => setAnchor(event.currentTarget)}
+        sx={{ color: 'text.secondary' }}
+      >
         {session.person}
       </Button>
       <Menu anchorEl={anchor} open={anchor !== undefined} onClose={close}>

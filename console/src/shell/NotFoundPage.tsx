@@ -8,7 +8,11 @@ export function NotFoundPage() {
   return (
     <Page title="Page not found">
       <Typography>
-        No page has this address. <Link component={RouterLink} to="/">Open the overview</Link>.
+        No page has this address.{' '}
+        <Link component={RouterLink} to="/">
+          Open the overview
+        </Link>
+        .
       </Typography>
     </Page>
   );

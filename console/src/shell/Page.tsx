@@ -1,6 +1,6 @@
 import Box from '@mui/material/Box';
 import Typography from '@mui/material/Typography';
-import { useEffect, type ReactNode } from 'react';
+import { type ReactNode, useEffect } from 'react';
 
 /** A page with its heading, which is also the title of the window. */
 export function Page({ title, heading, children }: { title: string; heading?: ReactNode; children: ReactNode }) {

@@ -17,7 +17,9 @@ export function PageBoundary({ children }: { children: ReactNode }) {
   const report = (error: unknown) => {
     const { message, stack } = error instanceof Error ? error : { message: String(error), stack: '' };
     // The page behaves the same if the report is lost.
-    api.pageFailed({ page: pathname.slice(0, LONGEST_MESSAGE), message: message.slice(0, LONGEST_MESSAGE), stack: (stack ?? '').slice(0, LONGEST_STACK) }).catch(() => undefined);
+    api
+      .pageFailed({ page: pathname.slice(0, LONGEST_MESSAGE), message: message.slice(0, LONGEST_MESSAGE), stack: (stack ?? '').slice(0, LONGEST_STACK) })
+      .catch(() => undefined);
   };
   return (
     <ErrorBoundary FallbackComponent={FailedPage} onError={report} onReset={() => void queries.resetQueries()} resetKeys={[pathname]}>

@@ -4,7 +4,7 @@ use crate::error::AgentError;
 use crate::state_dir::StateDir;
 use constans_core::address::ClauseAddress;
 use constans_core::digest::{Digest, hex, of_contents};
-use constans_core::run::KeptOld;
+use constans_core::run::StoredCopy;
 use constans_host::files::Entry;
 use constans_host::{Attic, HostError, steps};
 use jiff::Timestamp;
@@ -17,7 +17,7 @@ use uuid::Uuid;
 
 /// One thing in the attic.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Kept {
+pub struct AtticEntry {
     /// Its number, to be called by.
     pub number: u64,
     /// Where it stood.
@@ -43,9 +43,9 @@ pub struct Kept {
     pub permissions: String,
 }
 
-impl Kept {
-    fn as_old(&self) -> KeptOld {
-        KeptOld {
+impl AtticEntry {
+    fn as_old(&self) -> StoredCopy {
+        StoredCopy {
             attic: self.number,
             path: self.path.clone(),
             digest: self.digest.clone(),
@@ -64,7 +64,7 @@ const FORGOTTEN: &str = "attic/forgotten.json";
 /// The attic of one state dir.
 pub struct AtticStore {
     state_dir: StateDir,
-    kept: Vec<Kept>,
+    kept: Vec<AtticEntry>,
     run: Option<Uuid>,
     during_grace: bool,
     most_bytes: u64,
@@ -83,7 +83,7 @@ impl AtticStore {
     }
 
     /// Returns everything in it, the oldest first.
-    pub fn all(&self) -> &[Kept] {
+    pub fn all(&self) -> &[AtticEntry] {
         &self.kept
     }
 
@@ -92,7 +92,7 @@ impl AtticStore {
     /// # Errors
     ///
     /// Returns that there is no such number.
-    pub fn find(&self, number: u64) -> Result<&Kept, AgentError> {
+    pub fn find(&self, number: u64) -> Result<&AtticEntry, AgentError> {
         let found = self.kept.iter().find(|kept| kept.number == number);
         found.ok_or_else(|| {
             AgentError::new(format!("the attic has no entry {number}"))
@@ -105,7 +105,7 @@ impl AtticStore {
     /// # Errors
     ///
     /// Returns why they cannot be read, or that they are not what was kept.
-    pub fn contents(&self, kept: &Kept) -> Result<Vec<u8>, AgentError> {
+    pub fn contents(&self, kept: &AtticEntry) -> Result<Vec<u8>, AgentError> {
         let name = contents_name(&kept.digest);
         let path = self.state_dir.shown(&name);
         let bytes = self
@@ -140,7 +140,7 @@ impl AtticStore {
         contents: &mut dyn Read,
         entry: &Entry,
         clause: Option<&ClauseAddress>,
-    ) -> Result<KeptOld, AgentError> {
+    ) -> Result<StoredCopy, AgentError> {
         if entry.size > self.most_bytes {
             let (size, most) = (entry.size, self.most_bytes / 1024 / 1024);
             return Err(AgentError::new(format!("it has {size} bytes, and the attic takes at most {most} MiB"))
@@ -151,7 +151,7 @@ impl AtticStore {
             .map_err(|error| AgentError::own_file("write", &self.state_dir.shown(CONTENTS), &error))?;
         steps::reached("attic contents kept", path);
         let permissions = format!("{:04o}", entry.permissions);
-        let is_kept_so = |kept: &&Kept| {
+        let is_kept_so = |kept: &&AtticEntry| {
             kept.digest == digest
                 && (kept.uid, kept.gid, &kept.permissions) == (entry.uid, entry.gid, &permissions)
         };
@@ -165,7 +165,7 @@ impl AtticStore {
         {
             return Ok(kept.as_old());
         }
-        let kept = Kept {
+        let kept = AtticEntry {
             number: self.kept.last().map_or(1, |last| last.number + 1),
             path: path.to_owned(),
             at: self.state_dir.now(),
@@ -234,7 +234,7 @@ impl AtticStore {
         path: &str,
         mut contents: &[u8],
         entry: &Entry,
-    ) -> Result<KeptOld, HostError> {
+    ) -> Result<StoredCopy, HostError> {
         self.add(path, &mut contents, entry, None).map_err(|error| not_kept(path, &error))
     }
 }
@@ -326,7 +326,7 @@ impl Attic for AtticStore {
         contents: &mut dyn Read,
         entry: &Entry,
         clause: &ClauseAddress,
-    ) -> Result<KeptOld, HostError> {
+    ) -> Result<StoredCopy, HostError> {
         self.add(path, contents, entry, Some(clause)).map_err(|error| not_kept(path, &error))
     }
 }
@@ -334,7 +334,7 @@ impl Attic for AtticStore {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use constans_host::files::{Stamp, What};
+    use constans_host::files::{EntryKind, Stamp};
 
     #[test]
     fn the_oldest_goes_first_equal_contents_count_once_and_the_newest_stays() {
@@ -342,7 +342,7 @@ mod tests {
         let state_dir = StateDir::open(folder.path()).unwrap();
         let mut attic = AtticStore::open(&state_dir, None).unwrap();
         let entry = Entry {
-            what: What::File,
+            what: EntryKind::File,
             uid: 0,
             gid: 0,
             permissions: 0o644,

@@ -1,7 +1,7 @@
 //! `constans-agent attic`.
 
 use crate::asking::{ask, open_place, place_words, wait_for_lock};
-use constans_agent::attic::{AtticStore, Kept};
+use constans_agent::attic::{AtticEntry, AtticStore};
 use constans_agent::command_line::{
     AtticListArguments, AtticOneArguments, Output, PutBackArguments, WhereArguments,
 };
@@ -10,7 +10,7 @@ use constans_agent::show::show_list;
 use constans_agent::state_dir::StateDir;
 use constans_core::compare::text_diff;
 use constans_host::Machine;
-use constans_host::files::{Ownership, What};
+use constans_host::files::{EntryKind, Ownership};
 use constans_wire::exit::Exit;
 use std::io::Write as _;
 
@@ -22,7 +22,7 @@ fn open_attic(place: &WhereArguments) -> Result<(StateDir, AtticStore, Machine),
 
 pub fn list(arguments: &AtticListArguments) -> Result<Exit, AgentError> {
     let (_, attic, machine) = open_attic(&arguments.place)?;
-    let mut found: Vec<&Kept> = Vec::new();
+    let mut found: Vec<&AtticEntry> = Vec::new();
     for kept in attic.all() {
         let by_path = arguments
             .path
@@ -47,7 +47,7 @@ pub fn list(arguments: &AtticListArguments) -> Result<Exit, AgentError> {
     Ok(Exit::Well)
 }
 
-fn holds(attic: &AtticStore, kept: &Kept, text: Option<&str>) -> Result<bool, AgentError> {
+fn holds(attic: &AtticStore, kept: &AtticEntry, text: Option<&str>) -> Result<bool, AgentError> {
     let Some(text) = text else { return Ok(true) };
     Ok(String::from_utf8_lossy(&attic.contents(kept)?).contains(text))
 }
@@ -103,7 +103,7 @@ pub fn put_back(arguments: &PutBackArguments) -> Result<Exit, AgentError> {
     }
     let _lock = wait_for_lock(&state_dir, "attic put-back", arguments.wait)?;
     if let Some(entry) = machine.files().look(&kept.path)? {
-        if entry.what != What::File {
+        if entry.what != EntryKind::File {
             return Err(AgentError::new(format!("{} is {} now", kept.path, entry.what.words()))
                 .hint("remove it first"));
         }

@@ -78,7 +78,7 @@ pub struct JoinArguments {
 
 /// The desired state.
 #[derive(Debug, Args)]
-pub struct What {
+pub struct RunSubject {
     /// Folder of the kit [default: the desired state from the server]
     #[arg(long, value_name = "DIR", conflicts_with = "file")]
     pub kit: Option<PathBuf>,
@@ -120,7 +120,7 @@ pub struct ReportingArguments {
 pub struct WantedArguments {
     /// What
     #[command(flatten)]
-    pub what: What,
+    pub what: RunSubject,
     /// Where
     #[command(flatten)]
     pub place: WhereArguments,

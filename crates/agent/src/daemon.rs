@@ -2,16 +2,15 @@
 
 mod due;
 
-pub use due::zone;
-
 use crate::error::{AgentError, ServerSeen};
-use crate::join::membership;
 use crate::journal::{Journal, run_words};
+use crate::membership::Membership;
+use crate::memory_store::Store;
 use crate::network_part::{Connect, ThroughNetworkPart};
 use crate::noted::{Contact, DaemonNote, RestartNote, StartNote};
-use crate::run_loop::{Keeping, Runner, left_behind};
+use crate::run_loop::{Persistence, Runner, left_behind};
 use crate::served::{SERVED_STORE, Served, Takeover};
-use crate::server_link::{CheckedIn, Saying, ServerLink};
+use crate::server_link::{CheckInContents, CheckedIn, ServerLink};
 use crate::spool::Spool;
 use crate::state_dir::{SetAside, StateDir};
 use crate::under_way::record_unended;
@@ -69,7 +68,7 @@ pub async fn run(
     once: bool,
     reach_within: Option<Duration>,
 ) -> Result<(), AgentError> {
-    membership(state_dir)?;
+    Membership::of(state_dir)?;
     // Asked to end, it finishes the run that it has begun.
     let no_signals = |error: std::io::Error| AgentError::new(format!("cannot listen for signals: {error}"));
     let mut ended = signal(SignalKind::terminate()).map_err(no_signals)?;
@@ -291,9 +290,9 @@ impl<H: Host> Daemon<H> {
         link: &Result<ServerLink<'_>, AgentError>,
         next: Timestamp,
     ) -> Result<CheckedIn, AgentError> {
-        let said = Saying::of(&self.state_dir, &self.host, next)?;
+        let contents = CheckInContents::of(&self.state_dir, &self.host, next)?;
         match link {
-            Ok(link) => link.check_in(&self.state_dir, said).await,
+            Ok(link) => link.check_in(&self.state_dir, contents).await,
             Err(error) => Err(error.clone()),
         }
     }
@@ -361,7 +360,7 @@ impl<H: Host> Daemon<H> {
         let attic_mib = served.settings.attic_mib;
         let key = self.state_dir.key()?;
         let wanted = served.wanted(&self.state_dir)?;
-        let memories = self.state_dir.store(&wanted.store).memories()?;
+        let memories = Store::of(&self.state_dir, &wanted.store).memories()?;
         self.host.prepare(&wanted.resolved.state, left_behind(&memories, &wanted.resolved.state));
         let acted_on = self.host.acted_on().clone();
         let mut runner = Runner {
@@ -377,7 +376,7 @@ impl<H: Host> Daemon<H> {
             guards_way,
             attic_mib,
         };
-        let report = runner.run(settings.clone(), &Part::Whole, Keeping::Everything)?;
+        let report = runner.run(settings.clone(), &Part::Whole, Persistence::Everything)?;
         self.journal.tell_run(&report);
         Spool::of(&self.state_dir).add(&report.clone().for_server())?;
         let now = self.state_dir.now();

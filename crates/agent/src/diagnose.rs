@@ -5,9 +5,9 @@ use crate::command_line::Output;
 use crate::error::AgentError;
 use crate::membership::{MarkExchange, Membership, NodeKey};
 use crate::network_part;
-use crate::server_link::{Saying, next_promised};
+use crate::server_link::{CheckInContents, next_promised};
 use crate::state_dir::StateDir;
-use constans_core::node_status::clock_words;
+use constans_core::sentence::clock_words;
 use constans_host::Machine;
 use constans_link::{Identity, LinkError, Reached};
 use constans_wire::check_in::Greeting;
@@ -24,7 +24,7 @@ const CLOCK_TOLERANCE_SECS: i64 = 60;
 struct Part {
     part: &'static str,
     well: bool,
-    said: String,
+    message: String,
     #[serde(skip_serializing_if = "Option::is_none")]
     hint: Option<String>,
 }
@@ -42,7 +42,7 @@ impl Way {
     /// Notes what came of a part; people are told at once.
     fn tell(&mut self, part: Part) {
         if self.output == Output::Text {
-            println!("  {:<10}  {}: {}", part.part, if part.well { "well" } else { "FAILS" }, part.said);
+            println!("  {:<10}  {}: {}", part.part, if part.well { "well" } else { "FAILS" }, part.message);
             if let Some(hint) = &part.hint {
                 println!("  what to do: {hint}");
             }
@@ -50,8 +50,8 @@ impl Way {
         self.parts.push(part);
     }
 
-    fn well(&mut self, part: &'static str, said: String) {
-        self.tell(Part { part, well: true, said, hint: None });
+    fn well(&mut self, part: &'static str, message: String) {
+        self.tell(Part { part, well: true, message, hint: None });
     }
 }
 
@@ -61,7 +61,7 @@ impl Way {
 ///
 /// Returns that the machine belongs to no fleet.
 pub async fn diagnose(state_dir: &StateDir, machine: &Machine, output: Output) -> Result<Exit, AgentError> {
-    let membership = crate::join::membership(state_dir)?;
+    let membership = crate::membership::Membership::of(state_dir)?;
     let key = NodeKey::open(state_dir)?;
     let mut ways = Vec::new();
     let mut is_heard = false;
@@ -75,7 +75,9 @@ pub async fn diagnose(state_dir: &StateDir, machine: &Machine, output: Output) -
         let mut way = Way { url: url.clone(), parts: Vec::new(), output };
         match way_to(&mut way, &membership, &key, machine, state_dir).await {
             Ok(()) => is_heard = true,
-            Err(Failed { part, message, hint }) => way.tell(Part { part, well: false, said: message, hint }),
+            Err(Failed { part, message, hint }) => {
+                way.tell(Part { part, well: false, message, hint });
+            }
         }
         ways.push(way);
     }
@@ -89,8 +91,8 @@ pub async fn diagnose(state_dir: &StateDir, machine: &Machine, output: Output) -
             }
         ),
         Output::Json => {
-            let said = json!({ "name": membership.name, "node": membership.node, "is_heard": is_heard, "ways": ways });
-            println!("{}", serde_json::to_string_pretty(&said).expect("it is JSON"));
+            let report = json!({ "name": membership.name, "node": membership.node, "is_heard": is_heard, "ways": ways });
+            println!("{}", serde_json::to_string_pretty(&report).expect("it is JSON"));
         }
     }
     Ok(if is_heard { Exit::Well } else { Exit::Error })
@@ -169,7 +171,7 @@ async fn way_to(
     let off_secs = asked.duration_since(greeting.now).as_secs();
     if off_secs.abs() > CLOCK_TOLERANCE_SECS {
         let hint = Some("set the clock: certificates and drift windows depend on it".to_owned());
-        way.tell(Part { part: "clock", well: false, said: clock_words(off_secs), hint });
+        way.tell(Part { part: "clock", well: false, message: clock_words(off_secs), hint });
     } else {
         way.well("clock", format!("within {CLOCK_TOLERANCE_SECS} s of the server's"));
     }
@@ -187,10 +189,11 @@ async fn way_to(
     let known =
         network_part::start(&membership.ca, Some(&identity)).await.map_err(Failed::link("approval"))?;
     let failed = |error: AgentError| Failed { part: "approval", message: error.message, hint: error.hint };
-    let said =
-        next_promised(state_dir).and_then(|next| Saying::of(state_dir, machine, next)).map_err(failed)?;
+    let check_in = next_promised(state_dir)
+        .and_then(|next| CheckInContents::of(state_dir, machine, next))
+        .map_err(failed)?;
     let exchange = MarkExchange::begin(state_dir).await.map_err(failed)?;
-    let answer = crate::server_link::say_here(&known, url, &exchange, &said, state_dir.now())
+    let answer = crate::server_link::send_check_in(&known, url, &exchange, &check_in, state_dir.now())
         .await
         .map_err(Failed::link("approval"))?;
     exchange.end(state_dir, answer.mark).map_err(failed)?;

@@ -5,7 +5,7 @@ use constans_agent::error::AgentError;
 use constans_core::kind::{find, nearest};
 use constans_core::kit::WrittenClause;
 use constans_host::Machine;
-use constans_host::describe::NotTold;
+use constans_host::describe::CannotDescribe;
 use constans_wire::exit::Exit;
 use jiff::Timestamp;
 
@@ -24,11 +24,11 @@ pub fn inspect(arguments: &InspectArguments) -> Result<Exit, AgentError> {
         None => machine.describe_all(kind),
     };
     let told: Vec<WrittenClause> = told.map_err(|not_told| match not_told {
-        NotTold::NotOfThisKind(why) => AgentError::new(why).exit(Exit::Usage),
-        NotTold::Unsupported(why) => {
+        CannotDescribe::NotOfThisKind(why) => AgentError::new(why).exit(Exit::Usage),
+        CannotDescribe::Unsupported(why) => {
             AgentError::new(format!("a {} cannot be inspected on this machine: {why}", kind.noun))
         }
-        NotTold::Failed(error) => error.into(),
+        CannotDescribe::Failed(error) => error.into(),
     })?;
     if let (Some(name), []) = (&arguments.name, &told[..]) {
         return Err(AgentError::new(format!("there is no {} {name} on this machine", kind.noun)).hint(format!(

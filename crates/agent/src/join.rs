@@ -7,7 +7,7 @@ use crate::local::state_dir;
 use crate::membership::{Membership, NodeKey};
 use crate::network_part::{Connect, ThroughNetworkPart};
 use crate::served::{Served, Takeover};
-use crate::server_link::{Saying, ServerLink, next_promised};
+use crate::server_link::{CheckInContents, ServerLink, next_promised};
 use crate::state_dir::StateDir;
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
@@ -202,8 +202,8 @@ pub fn parse_invitation(text: &str, from: &str) -> Result<Invitation, AgentError
 ///
 /// Returns that the machine belongs to no fleet, or why the server was not heard.
 pub async fn check_in(state_dir: &StateDir, machine: &Machine, output: Output) -> Result<Exit, AgentError> {
-    let said = Saying::of(state_dir, machine, next_promised(state_dir)?)?;
-    let checked_in = ServerLink::open(state_dir).await?.check_in(state_dir, said).await?;
+    let contents = CheckInContents::of(state_dir, machine, next_promised(state_dir)?)?;
+    let checked_in = ServerLink::open(state_dir).await?.check_in(state_dir, contents).await?;
     let is_nothing = Served::read(state_dir)?.is_none_or(|served| served.state.clauses.is_empty());
     let (word, words) = match checked_in.takeover {
         None if checked_in.recovering => {
@@ -230,16 +230,4 @@ pub async fn check_in(state_dir: &StateDir, machine: &Machine, output: Output) -
 
 fn say(result: &serde_json::Value) {
     println!("{}", serde_json::to_string_pretty(result).expect("it is JSON"));
-}
-
-/// Returns the fleet that this machine belongs to.
-///
-/// # Errors
-///
-/// Returns that there is none.
-pub fn membership(state_dir: &StateDir) -> Result<Membership, AgentError> {
-    Membership::read(state_dir)?.ok_or_else(|| {
-        AgentError::new("this machine belongs to no fleet")
-            .hint("create an invitation with constans invite, then run constans-agent join --invitation FILE")
-    })
 }

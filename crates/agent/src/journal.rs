@@ -14,7 +14,7 @@ use serde::Serialize;
 use systemd_journal_logger::{JournalLog, connected_to_journal};
 
 /// Of a run so many clauses are told one by one.
-const MOST_CLAUSES: usize = 200;
+const MAX_CLAUSES: usize = 200;
 
 /// Where the agent says what it does.
 pub struct Journal {
@@ -61,7 +61,7 @@ impl Journal {
         let speaks = |clause: &&ClauseResult| {
             !matches!(clause.outcome, Outcome::InLine | Outcome::Idle | Outcome::Unsupported)
         };
-        for clause in report.clauses.iter().filter(speaks).take(MOST_CLAUSES) {
+        for clause in report.clauses.iter().filter(speaks).take(MAX_CLAUSES) {
             let mut fields = of_run.clone();
             fields.extend([
                 ("CONSTANS_EVENT", "clause".to_owned()),

@@ -11,7 +11,7 @@ use std::path::Path;
 /// So many lines are kept at the least; at twice as many the older half goes.
 const FEWEST_LINES: usize = 1_000;
 /// So many bytes of eventful runs are kept whole at the most; the newest always stays.
-const MOST_WHOLE_BYTES: u64 = 64 * 1024 * 1024;
+const MAX_WHOLE_BYTES: u64 = 64 * 1024 * 1024;
 
 /// The folder of the runs that are kept whole.
 const WHOLE: &str = "runs/whole";
@@ -146,7 +146,7 @@ impl KeptRuns {
     }
 
     fn bound(&self) {
-        let mut left = MOST_WHOLE_BYTES;
+        let mut left = MAX_WHOLE_BYTES;
         for (at, kept) in self.kept_whole().iter().rev().enumerate() {
             let fits = at < self.most_whole && kept.bytes <= left;
             left = if fits { left - kept.bytes } else { 0 };

@@ -23,3 +23,4 @@ pub mod spool;
 pub mod state_dir;
 pub mod under_way;
 pub mod way;
+pub mod zone;

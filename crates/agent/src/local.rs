@@ -1,13 +1,13 @@
 //! Runs without a server: one baseline of a kit from a folder, or one document.
 
-use crate::command_line::{WantedArguments, What};
+use crate::command_line::{RunSubject, WantedArguments};
 use crate::error::AgentError;
-use crate::state_dir::{StateDir, USUAL};
+use crate::state_dir::{DEFAULT_FOLDER, StateDir};
 use constans_core::digest::{Digest, DigestKey};
 use constans_core::filter::NodeView;
 use constans_core::kind::nearest_word;
 use constans_core::kit::{Baseline, Checked, Finding, Kit, KitFiles, Level, explain_findings, require};
-use constans_core::param::{Given, Layer};
+use constans_core::param::{Layer, LayerValue};
 use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
 use constans_folder::{CheckedFolder, ReadKitError, check_document, check_folder, on_large_stack};
 use constans_host::{Contents, Host as _, Machine};
@@ -50,7 +50,7 @@ pub fn state_dir(root: &Path, named: Option<&PathBuf>) -> Result<StateDir, Agent
         return Err(AgentError::new(format!("the root {} is not a folder", root.display()))
             .hint("create it, or choose another one with --root"));
     }
-    StateDir::open(&named.cloned().unwrap_or_else(|| root.join(USUAL)))
+    StateDir::open(&named.cloned().unwrap_or_else(|| root.join(DEFAULT_FOLDER)))
 }
 
 /// Reads, checks and resolves what is wanted.
@@ -83,8 +83,9 @@ pub fn resolve_wanted(
         about: machine.about()?,
     };
     let beside = kit.required_among(&beside).map_err(|unmet| {
-        let said: Vec<String> = unmet.iter().map(require::Unmet::message).collect();
-        AgentError::new(said.join("; ")).hint("name the folders of the kits that are required: --with ../KIT")
+        let messages: Vec<String> = unmet.iter().map(require::Unmet::message).collect();
+        AgentError::new(messages.join("; "))
+            .hint("name the folders of the kits that are required: --with ../KIT")
     })?;
     let given = given(&kit, baseline, &beside, &arguments.set)?;
     let untouchable = untouchable(machine, state_dir);
@@ -132,7 +133,7 @@ fn releases_of(kit: &Kit, baseline: &Baseline, resolved: &Resolved) -> Vec<Relea
     releases
 }
 
-fn read(what: &What) -> Result<(CheckedFolder, String), AgentError> {
+fn read(what: &RunSubject) -> Result<(CheckedFolder, String), AgentError> {
     let failed = |error: ReadKitError| AgentError::new(error.to_string()).hint(error.hint());
     let (read, folder) = match (&what.kit, &what.file) {
         (Some(kit), _) => {
@@ -146,9 +147,9 @@ fn read(what: &What) -> Result<(CheckedFolder, String), AgentError> {
 
 fn findings_error(findings: &[Finding], files: &KitFiles, folder: &str) -> AgentError {
     let errors = findings.iter().filter(|finding| finding.level == Level::Error).count();
-    let said = explain_findings(findings, files, folder);
+    let explained = explain_findings(findings, files, folder);
     AgentError::new(format!(
-        "the document cannot be used: {errors} {} found; nothing was examined or changed\n\n{said}",
+        "the document cannot be used: {errors} {} found; nothing was examined or changed\n\n{explained}",
         if errors == 1 { "error" } else { "errors" }
     ))
 }
@@ -176,8 +177,8 @@ fn given(
     baseline: &Baseline,
     beside: &[&Kit],
     set: &[(String, String)],
-) -> Result<BTreeMap<String, Vec<Given>>, AgentError> {
-    let mut given: BTreeMap<String, Vec<Given>> = BTreeMap::new();
+) -> Result<BTreeMap<String, Vec<LayerValue>>, AgentError> {
+    let mut given: BTreeMap<String, Vec<LayerValue>> = BTreeMap::new();
     for (written, text) in set {
         let (kit, baseline, name) =
             match written.split_once('/').and_then(|(kit, rest)| Some((kit, rest.split_once('.')?))) {
@@ -212,7 +213,7 @@ fn given(
             ))
         })?;
         let whole = format!("{}/{}.{name}", kit.name, baseline.name.value);
-        given.entry(whole).or_default().push(Given { value, layer: Layer::CommandLine });
+        given.entry(whole).or_default().push(LayerValue { value, layer: Layer::CommandLine });
     }
     Ok(given)
 }

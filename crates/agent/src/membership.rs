@@ -60,6 +60,19 @@ pub struct NodeKey {
 }
 
 impl Membership {
+    /// Returns the fleet that this machine belongs to.
+    ///
+    /// # Errors
+    ///
+    /// Returns that there is none.
+    pub fn of(state_dir: &StateDir) -> Result<Self, AgentError> {
+        Self::read(state_dir)?.ok_or_else(|| {
+            AgentError::new("this machine belongs to no fleet").hint(
+                "create an invitation with constans invite, then run constans-agent join --invitation FILE",
+            )
+        })
+    }
+
     /// Returns the fleet that this machine belongs to, if it joined one.
     ///
     /// # Errors
@@ -118,7 +131,7 @@ impl MarkExchange {
             }
             tokio::time::sleep(Duration::from_millis(50)).await;
         };
-        Ok(Self { membership: crate::join::membership(state_dir)?, _lock: lock })
+        Ok(Self { membership: Membership::of(state_dir)?, _lock: lock })
     }
 
     /// Ends it: keeps the mark that the next one shows.

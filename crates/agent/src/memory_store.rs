@@ -8,19 +8,19 @@
 use crate::error::AgentError;
 use crate::state_dir::{Append, StateDir};
 use constans_core::address::ClauseAddress;
-use constans_core::run::{Alike, DueReaction, Memories, Memory, OpenDrift};
+use constans_core::run::{DueReaction, LastInLine, Memories, Memory, OpenDrift};
 use constans_host::steps;
 use jiff::Timestamp;
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::io;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// The word of a drift that was kept.
 const KEPT: &str = "kept";
 
 /// So many bytes a line mostly has.
-const USUAL_LINE: usize = 192;
+const DEFAULT_LINE: usize = 192;
 
 /// What is kept for one baseline of one kit.
 pub struct Store {
@@ -32,9 +32,10 @@ pub struct Store {
 }
 
 impl Store {
-    /// Keeps in a folder of the agent's own.
-    pub(crate) fn new(state_dir: StateDir, folder: PathBuf) -> Self {
-        Self { state_dir, folder, log: None, kept_due: None }
+    /// Returns the memory of what is desired: of one baseline of one kit, or of all that the server wants.
+    pub fn of(state_dir: &StateDir, name: &Path) -> Self {
+        let folder = Path::new("memory").join(name);
+        Self { state_dir: state_dir.clone(), folder, log: None, kept_due: None }
     }
 
     /// Returns what is remembered, with what the last run noted before it was cut off.
@@ -44,7 +45,7 @@ impl Store {
     /// Returns why it cannot be read.
     pub fn memories(&self) -> Result<Memories, AgentError> {
         let kept = self.state_dir.read_text(self.memories_path())?.unwrap_or_default();
-        let mut memories = Memories::with_capacity(kept.len() / USUAL_LINE);
+        let mut memories = Memories::with_capacity(kept.len() / DEFAULT_LINE);
         for (at, line) in kept.split_inclusive('\n').enumerate() {
             let Some(memory) = read_line(line) else {
                 self.state_dir.set_aside(&self.memories_path(), &format!("line {} is invalid", at + 1))?;
@@ -90,7 +91,7 @@ impl Store {
     ///
     /// Returns why they cannot be kept.
     pub fn keep_memories(&mut self, memories: &Memories) -> Result<(), AgentError> {
-        let mut lines = String::with_capacity(memories.len() * USUAL_LINE);
+        let mut lines = String::with_capacity(memories.len() * DEFAULT_LINE);
         memories.iter().for_each(|(address, memory)| write_line(&mut lines, address, memory));
         self.state_dir.rewrite(self.memories_path(), lines.as_bytes())?;
         steps::reached("memory kept", "");
@@ -171,7 +172,7 @@ fn read_line(line: &str) -> Option<(ClauseAddress, Memory)> {
     let (alike_at, changed_at, taken_up_at, closed_at) = (time()?, time()?, time()?, time()?);
     let (first_found_at, found_so_at) = (time()?, time()?);
     let alike = match alike_at {
-        Some(at) => Some(Alike { wanted: wanted.parse().ok()?, found: found.parse().ok()?, at }),
+        Some(at) => Some(LastInLine { wanted: wanted.parse().ok()?, found: found.parse().ok()?, at }),
         None => None,
     };
     let drift = match first_found_at.zip(found_so_at) {
@@ -206,7 +207,7 @@ mod tests {
     #[test]
     fn what_was_noted_before_a_run_was_cut_off_is_remembered_and_a_torn_line_is_not() {
         let folder = tempfile::tempdir().unwrap();
-        let mut store = StateDir::open(folder.path()).unwrap().store(Path::new("served"));
+        let mut store = Store::of(&StateDir::open(folder.path()).unwrap(), Path::new("served"));
         let issue = address("file:/etc/issue");
         store.keep_memories(&Memories::from([(issue.clone(), memory(1))])).unwrap();
         store.remember(&issue, &memory(2)).unwrap();
@@ -222,7 +223,7 @@ mod tests {
                 Memories::from([(issue.clone(), memory(2))]),
                 "cut off after {torn} bytes"
             );
-            let mut next_run = StateDir::open(folder.path()).unwrap().store(Path::new("served"));
+            let mut next_run = Store::of(&StateDir::open(folder.path()).unwrap(), Path::new("served"));
             next_run.remember(&issue, &memory(4)).unwrap();
             assert_eq!(
                 next_run.memories().unwrap(),
@@ -235,7 +236,7 @@ mod tests {
     #[test]
     fn memories_are_read_as_they_were_written() {
         let folder = tempfile::tempdir().unwrap();
-        let mut store = StateDir::open(folder.path()).unwrap().store(Path::new("served"));
+        let mut store = Store::of(&StateDir::open(folder.path()).unwrap(), Path::new("served"));
         let at = Timestamp::from_nanosecond(1_700_000_000_123_456_789).unwrap();
         let never_alike =
             Memory { alike: None, drift: None, changed_at: None, taken_up_at: Some(at), closed_at: Some(at) };
@@ -254,7 +255,7 @@ mod tests {
     fn what_something_else_wrote_is_set_aside_and_another_memory_begins() {
         let folder = tempfile::tempdir().unwrap();
         let state_dir = StateDir::open(folder.path()).unwrap();
-        let mut store = state_dir.store(Path::new("served"));
+        let mut store = Store::of(&state_dir, Path::new("served"));
         let epoch = state_dir.next_run().unwrap().memory_epoch;
         store.keep_memories(&Memories::from([(address("file:/etc/issue"), memory(1))])).unwrap();
         OpenOptions::new()

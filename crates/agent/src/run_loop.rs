@@ -5,9 +5,9 @@ use crate::error::AgentError;
 use crate::kept_runs::KeptRuns;
 use crate::local::Wanted;
 use crate::memory_store::Store;
-use crate::state_dir::StateDir;
-use crate::under_way::{Begun, Teller};
-use crate::way::WayJournal;
+use crate::state_dir::{Begun, StateDir};
+use crate::under_way::ProgressWriter;
+use crate::way::ConnectionJournal;
 use constans_core::address::ClauseAddress;
 use constans_core::digest::DigestKey;
 use constans_core::run::{
@@ -22,7 +22,7 @@ use uuid::Uuid;
 
 /// What a run may do to the agent's own folder.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Keeping {
+pub enum Persistence {
     /// What was learnt is kept.
     Everything,
     /// Nothing is kept: it is a look ahead of another run.
@@ -65,7 +65,7 @@ impl Runner<'_> {
         &mut self,
         settings: Settings,
         part: &Part,
-        keeping: Keeping,
+        keeping: Persistence,
     ) -> Result<RunReport, AgentError> {
         let (mode, now) = (settings.mode, settings.now);
         let began = self.state_dir.now();
@@ -87,12 +87,12 @@ impl Runner<'_> {
             clauses: self.wanted.resolved.state.clauses.len(),
         };
         let order = match keeping {
-            Keeping::Everything => self.state_dir.begin_run(&begun)?,
-            Keeping::Nothing => self.state_dir.next_run()?,
+            Persistence::Everything => self.state_dir.begin_run(&begun)?,
+            Persistence::Nothing => self.state_dir.next_run()?,
         };
-        let teller = Teller::begin(self.state_dir, &begun);
+        let teller = ProgressWriter::begin(self.state_dir, &begun);
         self.host.tell_stalls(teller.and_tell(self.stalls.clone()));
-        let mut store = self.state_dir.store(&self.wanted.store);
+        let mut store = Store::of(self.state_dir, &self.wanted.store);
         let state = &self.wanted.resolved.state;
         let partial = *part != Part::Whole;
         let touched = |clause: &&Clause| match part {
@@ -113,20 +113,20 @@ impl Runner<'_> {
             self.host.tidy();
         }
         let mut attic = AtticStore::open(self.state_dir, Some(id))?.holding(self.attic_mib);
-        let mut way = self.guards_way.then(|| WayJournal::of_run(self.state_dir, id, &state.digest));
+        let mut way = self.guards_way.then(|| ConnectionJournal::of_run(self.state_dir, id, &state.digest));
         let driven = self.drive(&mut run, &mut store, &mut attic, keeping, way.as_mut(), &teller);
         drop(teller);
         self.host.end_run();
         let finished =
             driven.and_then(|()| run.finish().ok_or_else(|| AgentError::new("the run did not finish")))?;
-        if keeping == Keeping::Everything {
+        if keeping == Persistence::Everything {
             store.keep_due(&finished.due)?;
             store.keep_memories(&finished.memories)?;
         }
         if mode == Mode::Enforce {
             self.host.tidy();
         }
-        if keeping == Keeping::Everything {
+        if keeping == Persistence::Everything {
             attic.bound(self.attic_mib)?;
         }
         let Finished { status, counts, results, due, part: part_of, package_preview, .. } = finished;
@@ -162,7 +162,7 @@ impl Runner<'_> {
             did_not_end: None,
             left_out: None,
         };
-        if keeping == Keeping::Everything {
+        if keeping == Persistence::Everything {
             KeptRuns::of(self.state_dir).add(&report)?;
             self.state_dir.end_run()?;
         }
@@ -174,9 +174,9 @@ impl Runner<'_> {
         run: &mut Run<'_>,
         store: &mut Store,
         attic: &mut AtticStore,
-        keeping: Keeping,
-        mut way: Option<&mut WayJournal>,
-        teller: &Teller,
+        keeping: Persistence,
+        mut way: Option<&mut ConnectionJournal>,
+        teller: &ProgressWriter,
     ) -> Result<(), AgentError> {
         let (state, contents) = (&self.wanted.resolved.state, &*self.wanted.contents);
         let total = state.clauses.len();
@@ -187,11 +187,11 @@ impl Runner<'_> {
             for action in actions {
                 let clock = Instant::now();
                 event = match action {
-                    Action::KeepDue(due) if keeping == Keeping::Everything => {
+                    Action::KeepDue(due) if keeping == Persistence::Everything => {
                         not_kept = store.keep_due(&due).err().map(|error| error.message);
                         None
                     }
-                    Action::Remember(address, memory) if keeping == Keeping::Everything => {
+                    Action::Remember(address, memory) if keeping == Persistence::Everything => {
                         // Only hastens what the end of the run keeps anyway.
                         let _ = store.remember(&address, &memory);
                         None
@@ -211,7 +211,7 @@ impl Runner<'_> {
                         teller.reached(ats[0], total, "looking ahead at", &clauses[0].address);
                         Some(RunEvent::PackagePreview(self.host.preview(&clauses), micros(clock)))
                     }
-                    Action::Keep(_) if keeping == Keeping::Nothing => {
+                    Action::Keep(_) if keeping == Persistence::Nothing => {
                         Some(RunEvent::Kept(Ok(Vec::new()), micros(clock)))
                     }
                     Action::Keep(at) => {

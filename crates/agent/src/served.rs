@@ -1,12 +1,12 @@
 //! What the server wants of this node: taken over whole, kept, and gone on with when the server is away.
 
-use crate::daemon::zone;
 use crate::error::AgentError;
 use crate::freezes;
 use crate::kept_contents::KeptContents;
 use crate::local::Wanted;
 use crate::state_dir::StateDir;
 use crate::way;
+use crate::zone::zone;
 use constans_core::digest::{Digest, hex};
 use constans_core::run::Settings;
 use constans_core::settings::AgentSettings;

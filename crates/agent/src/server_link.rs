@@ -1,6 +1,5 @@
 //! The link of a joined agent to its server: checking in, taking over, delivering.
 
-use crate::daemon::zone;
 use crate::error::{AgentError, ServerSeen};
 use crate::freezes;
 use crate::membership::{Dismissed, MarkExchange, Membership, NodeKey};
@@ -9,6 +8,7 @@ use crate::noted::DaemonNote;
 use crate::served::{Served, Takeover};
 use crate::spool::Spool;
 use crate::state_dir::StateDir;
+use crate::zone::zone;
 use constans_core::filter::About;
 use constans_core::run::RestartPending;
 use constans_host::Host;
@@ -59,7 +59,7 @@ impl<'c> ServerLink<'c> {
     ///
     /// Returns that the machine belongs to no fleet, or that its key cannot be used.
     pub async fn open_by(connect: &'c dyn Connect, state_dir: &StateDir) -> Result<Self, AgentError> {
-        let membership = crate::join::membership(state_dir)?;
+        let membership = crate::membership::Membership::of(state_dir)?;
         let key = NodeKey::open(state_dir)?.pem();
         let network = connect.connect(&membership.ca, Some(membership.identity(&key))).await?;
         Ok(Self { membership, connect, network })
@@ -70,8 +70,12 @@ impl<'c> ServerLink<'c> {
     /// # Errors
     ///
     /// Returns why no server was heard, or what it refused.
-    pub async fn check_in(&self, state_dir: &StateDir, said: Saying) -> Result<CheckedIn, AgentError> {
-        let about = &said.about;
+    pub async fn check_in(
+        &self,
+        state_dir: &StateDir,
+        contents: CheckInContents,
+    ) -> Result<CheckedIn, AgentError> {
+        let about = &contents.about;
         let link = match self.membership.ends_at <= state_dir.now() {
             // The handshake would break off without a word.
             true => &self.ask_again(state_dir, about).await?,
@@ -80,7 +84,7 @@ impl<'c> ServerLink<'c> {
         let exchange = MarkExchange::begin(state_dir).await?;
         let mut last: Option<LinkError> = None;
         for url in &link.membership.urls {
-            match say_here(&link.network, url, &exchange, &said, state_dir.now()).await {
+            match send_check_in(&link.network, url, &exchange, &contents, state_dir.now()).await {
                 Ok(answer) => return link.after(state_dir, url, exchange, answer).await,
                 Err(error @ LinkError::NotReached { .. }) => last = Some(error),
                 Err(error) => return Err(dismissed(state_dir, error.into())),
@@ -264,7 +268,7 @@ fn dismissed(state_dir: &StateDir, error: AgentError) -> AgentError {
 }
 
 /// What a node says when it is here.
-pub struct Saying {
+pub struct CheckInContents {
     /// What its agent reported about it.
     pub about: About,
     /// When it comes next.
@@ -277,7 +281,7 @@ pub struct Saying {
     pub freezes: Option<HeldFreezes>,
 }
 
-impl Saying {
+impl CheckInContents {
     /// Returns what the node of this folder says.
     ///
     /// # Errors
@@ -317,22 +321,22 @@ pub fn next_promised(state_dir: &StateDir) -> Result<Timestamp, AgentError> {
 /// # Errors
 ///
 /// Returns why it was not heard, or what it refused.
-pub async fn say_here(
+pub async fn send_check_in(
     network: &Network,
     url: &str,
     exchange: &MarkExchange,
-    saying: &Saying,
+    contents: &CheckInContents,
     now: Timestamp,
 ) -> Result<CheckInAnswer, LinkError> {
-    let said = CheckIn {
+    let check_in = CheckIn {
         agent: env!("CARGO_PKG_VERSION").to_owned(),
         now,
-        next_in_secs: u64::try_from(saying.next.duration_since(now).as_secs()).unwrap_or(0),
-        restart_pending: saying.restart_pending.clone(),
-        about: saying.about.clone(),
+        next_in_secs: u64::try_from(contents.next.duration_since(now).as_secs()).unwrap_or(0),
+        restart_pending: contents.restart_pending.clone(),
+        about: contents.about.clone(),
         mark: exchange.membership.mark,
-        has: saying.has.clone(),
-        freezes: saying.freezes.clone(),
+        has: contents.has.clone(),
+        freezes: contents.freezes.clone(),
     };
-    network.post(&format!("{url}/check-in"), &said).await
+    network.post(&format!("{url}/check-in"), &check_in).await
 }

@@ -6,12 +6,13 @@ use constans_agent::command_line::{EnforceArguments, Output, WantedArguments, Wh
 use constans_agent::error::AgentError;
 use constans_agent::journal::Journal;
 use constans_agent::local::{Wanted, resolve_wanted, state_dir};
-use constans_agent::run_loop::{Keeping, Runner, left_behind};
+use constans_agent::memory_store::Store;
+use constans_agent::run_loop::{Persistence, Runner, left_behind};
 use constans_agent::served::Served;
 use constans_agent::server_link::ServerLink;
 use constans_agent::show::{May, Progress, next_step};
 use constans_agent::spool::Spool;
-use constans_agent::state_dir::{RunLock, StateDir, USUAL};
+use constans_agent::state_dir::{DEFAULT_FOLDER, RunLock, StateDir};
 use constans_agent::under_way::record_unended;
 use constans_core::address::{ClauseAddress, fits};
 use constans_core::digest::DigestKey;
@@ -64,13 +65,13 @@ impl Session {
             Some(served) => served.wanted(&state_dir)?,
             None => resolve_wanted(arguments, &machine, &state_dir, &key)?,
         };
-        let memories = state_dir.store(&wanted.store).memories()?;
+        let memories = Store::of(&state_dir, &wanted.store).memories()?;
         machine.prepare(&wanted.resolved.state, left_behind(&memories, &wanted.resolved.state));
         let part = part(arguments, is_local, &wanted.resolved.state)?;
         Ok(Self { machine, state_dir, wanted, set, key, part, reason: None, now: false, _lock: lock })
     }
 
-    fn run(&mut self, mode: Mode, keeping: Keeping) -> Result<RunReport, AgentError> {
+    fn run(&mut self, mode: Mode, keeping: Persistence) -> Result<RunReport, AgentError> {
         if let Some(unended) = record_unended(&self.state_dir, &self.machine.acted_on)? {
             let words = unended.did_not_end.map(|unended| unended.words()).unwrap_or_default();
             eprintln!("the run that began {:.0} {words}", unended.began);
@@ -101,10 +102,10 @@ impl Session {
         let report = runner.run(settings, &self.part, keeping);
         progress.end();
         let report = report?;
-        if keeping == Keeping::Everything {
+        if keeping == Persistence::Everything {
             Journal::open(&self.machine.acted_on).tell_run(&report);
         }
-        if self.set.is_some() && keeping == Keeping::Everything {
+        if self.set.is_some() && keeping == Persistence::Everything {
             Spool::of(&self.state_dir).add(&report.clone().for_server())?;
             if !on_network(async {
                 ServerLink::open(&self.state_dir).await?.deliver_soon(&self.state_dir).await
@@ -149,7 +150,7 @@ impl Session {
 
 /// Opens the agent's own folder; without a kit or document this machine must belong to a fleet.
 fn open_state_dir(place: &WhereArguments, is_local: bool) -> Result<StateDir, AgentError> {
-    let usual = place.state_dir.clone().unwrap_or_else(|| place.root.join(USUAL));
+    let usual = place.state_dir.clone().unwrap_or_else(|| place.root.join(DEFAULT_FOLDER));
     if !is_local && !usual.join("joined.json").exists() {
         let hint = "name a kit with --kit DIR and --baseline NAME, or one document with --file FILE; a node that joined a fleet needs neither";
         return Err(AgentError::new("no desired state given").hint(hint).exit(Exit::Usage));
@@ -238,7 +239,7 @@ fn comes_from(clause: &Clause, baseline: &str) -> bool {
 /// Looks and changes nothing.
 pub fn observe(arguments: &WantedArguments) -> Result<Exit, AgentError> {
     let mut session = Session::open(arguments, "observe")?;
-    let report = session.run(Mode::Observe, Keeping::Everything)?;
+    let report = session.run(Mode::Observe, Persistence::Everything)?;
     session.show(&report, arguments, false);
     Ok(Exit::of_status(report.status))
 }
@@ -270,7 +271,7 @@ pub fn enforce(arguments: &EnforceArguments) -> Result<Exit, AgentError> {
             .exit(Exit::Refused));
     }
     if !arguments.yes {
-        let preview = session.run(Mode::Observe, Keeping::Nothing)?;
+        let preview = session.run(Mode::Observe, Persistence::Nothing)?;
         let changes = preview.clauses.iter().filter(|result| result.would == Some(Decision::Correct)).count();
         if changes + preview.due.len() > 0 {
             session.show(&preview, wanted, true);
@@ -281,7 +282,7 @@ pub fn enforce(arguments: &EnforceArguments) -> Result<Exit, AgentError> {
             println!();
         }
     }
-    let report = session.run(Mode::Enforce, Keeping::Everything)?;
+    let report = session.run(Mode::Enforce, Persistence::Everything)?;
     session.show(&report, wanted, false);
     Ok(Exit::of_status(report.status))
 }

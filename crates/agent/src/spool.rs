@@ -10,9 +10,9 @@ use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
 
 /// So many reports are kept at the most.
-pub const MOST_REPORTS: usize = 500;
+pub const MAX_REPORTS: usize = 500;
 /// So many of those that were refused are kept.
-const MOST_REFUSED: usize = 20;
+const MAX_REFUSED: usize = 20;
 
 const FOLDER: &str = "spool";
 const REFUSED: &str = "spool/refused";
@@ -47,7 +47,7 @@ pub struct Refusal {
 impl Spool {
     /// Returns the spool of a state dir.
     pub fn of(state_dir: &StateDir) -> Self {
-        Self { state_dir: state_dir.clone(), most: MOST_REPORTS }
+        Self { state_dir: state_dir.clone(), most: MAX_REPORTS }
     }
 
     /// Adds a report. Where no more may wait, the oldest uneventful one goes first, be it this one; else the oldest.
@@ -99,7 +99,7 @@ impl Spool {
     pub fn set_aside(&self, waiting: &Path, report: &RunReport, because: &str) -> Result<(), AgentError> {
         self.state_dir.rename(waiting, &Path::new(REFUSED).join(waiting.file_name().unwrap_or_default()))?;
         let refused = self.state_dir.list(REFUSED);
-        for oldest in refused.iter().take(refused.len().saturating_sub(MOST_REFUSED)) {
+        for oldest in refused.iter().take(refused.len().saturating_sub(MAX_REFUSED)) {
             self.state_dir.remove(&oldest.name);
         }
         let last = Refusal { began: report.began, at: self.state_dir.now(), because: because.to_owned() };
@@ -176,7 +176,7 @@ mod tests {
             spool.set_aside(path, &report, "the sequence is too large").unwrap();
         }
         assert_eq!(waiting(&spool), [26, 27, 28, 29, 30]);
-        assert_eq!(spool.state_dir.list(REFUSED).len(), MOST_REFUSED);
+        assert_eq!(spool.state_dir.list(REFUSED).len(), MAX_REFUSED);
         let refusals = spool.refusals().unwrap();
         assert_eq!(
             (refusals.count, refusals.last.unwrap().because.as_str()),

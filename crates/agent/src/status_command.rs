@@ -11,8 +11,9 @@ use constans_agent::membership::{Dismissed, Membership};
 use constans_agent::noted::{DaemonNote, StartNote};
 use constans_agent::served::Served;
 use constans_agent::spool::{Refusals, Spool};
+use constans_agent::state_dir::Begun;
 use constans_agent::state_dir::SetAside;
-use constans_agent::under_way::{Begun, Progress, under_way};
+use constans_agent::under_way::{Progress, under_way};
 use constans_core::run::{Freeze, Mode, RestartPending};
 use constans_core::settings::{AgentSettings, DescribedSetting};
 use constans_host::Host as _;
@@ -31,7 +32,7 @@ struct Status {
     node: Option<NodeStatus>,
     daemon: Option<DaemonNote>,
     is_daemon_alive: bool,
-    under_way: Option<UnderWay>,
+    under_way: Option<CurrentRun>,
     wanted: Option<WantedStatus>,
     last_run: Option<RunSummary>,
     restart_pending: Option<RestartPending>,
@@ -47,7 +48,7 @@ struct Status {
 
 /// The run that goes on now.
 #[derive(Serialize)]
-struct UnderWay {
+struct CurrentRun {
     begun: Begun,
     progress: Option<Progress>,
 }
@@ -86,7 +87,7 @@ pub fn status(arguments: &ReportingArguments) -> Result<Exit, AgentError> {
         }),
         is_daemon_alive: daemon.as_ref().is_some_and(DaemonNote::is_alive),
         daemon,
-        under_way: under_way(&state_dir)?.map(|(begun, progress)| UnderWay { begun, progress }),
+        under_way: under_way(&state_dir)?.map(|(begun, progress)| CurrentRun { begun, progress }),
         wanted: served.as_ref().map(|served| WantedStatus {
             releases: served.releases().into_iter().map(|release| release.release).collect(),
             digest: served.digest.to_string(),
@@ -115,8 +116,8 @@ pub fn status(arguments: &ReportingArguments) -> Result<Exit, AgentError> {
 
 fn shown(status: &Status, place: &str, now: Timestamp) -> String {
     let mut text = String::new();
-    let mut row = |word: &str, said: &str| {
-        let _ = writeln!(text, "{word:<10}{said}");
+    let mut row = |word: &str, value: &str| {
+        let _ = writeln!(text, "{word:<10}{value}");
     };
     match &status.node {
         Some(node) => {
@@ -124,9 +125,9 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
             if let Some(Dismissed { is_retired, at }) = &node.dismissed {
                 let (word, as_what) =
                     if *is_retired { ("retired", "a new node") } else { ("revoked", "this node again") };
-                let said =
+                let value =
                     format!("the server refused it {} ago; it receives no desired state", ago(*at, now));
-                row(word, &styled(style::ATTENTION, said));
+                row(word, &styled(style::ATTENTION, value));
                 row(
                     "",
                     &format!(
@@ -141,8 +142,8 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
         }
         None => row("node", &format!("{} belongs to no fleet", styled(style::STRONG, &status.machine))),
     }
-    for said in daemon_words(status, now) {
-        row("daemon", &said);
+    for value in daemon_words(status, now) {
+        row("daemon", &value);
     }
     if let Some(under_way) = &status.under_way {
         row("run", &styled(style::STRONG, under_way.words(now)));
@@ -171,8 +172,8 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
             .and_then(|daemon| daemon.restart.as_ref())
             .map(|restart| format!("; {}", restart.due))
             .unwrap_or_default();
-        let said = format!("pending since {}: {}{due}", time(pending.since), pending.because.join(", "));
-        row("restart", &styled(style::ATTENTION, said));
+        let value = format!("pending since {}: {}{due}", time(pending.since), pending.because.join(", "));
+        row("restart", &styled(style::ATTENTION, value));
     }
     if status.spooled_reports > 0 {
         row(
@@ -189,12 +190,12 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
             "report was refused by the server",
             "reports were refused by the server",
         );
-        let said = format!(
+        let value = format!(
             "{refused}; the last one, of the run that began {}: {}",
             time(last.began),
             harmless(&last.because)
         );
-        row("refused", &styled(style::ATTENTION, said));
+        row("refused", &styled(style::ATTENTION, value));
     }
     for SetAside { name, at, because } in &status.set_aside {
         row(
@@ -263,7 +264,7 @@ fn daemon_words(status: &Status, now: Timestamp) -> Vec<String> {
     ]
 }
 
-impl UnderWay {
+impl CurrentRun {
     fn words(&self, now: Timestamp) -> String {
         let mode = if self.begun.mode == Mode::Enforce { "enforce" } else { "observe" };
         let began = format!(

@@ -3,11 +3,11 @@
 use crate::error::AgentError;
 use crate::kept_runs::KeptRuns;
 use crate::spool::Spool;
-use crate::state_dir::{Lock, RunOrder, StateDir};
+use crate::state_dir::{Begun, Lock, RunOrder, StateDir};
 use constans_core::address::ClauseAddress;
-use constans_core::run::{Counts, Mode, Status};
+use constans_core::run::{Counts, Status};
 use constans_host::{ActedOn, Stalls};
-use constans_wire::report::{DidNotEnd, FORM, RunReport, StartedBy, Wanted};
+use constans_wire::report::{DidNotEnd, FORM, RunReport};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
@@ -18,31 +18,10 @@ use uuid::Uuid;
 /// The file that is locked while a run goes on, and that says how far it is.
 const RUNNING: &str = "running";
 /// How often it is told how far a run is.
-const TOLD_EVERY: Duration = Duration::from_millis(500);
+const WRITE_EVERY: Duration = Duration::from_millis(500);
 /// How often, and after how long, it is tried again to lock that file: whoever looks whether it is locked locks it for a moment.
 const TRIES: u32 = 20;
 const PAUSE: Duration = Duration::from_millis(5);
-
-/// What a run notes of itself when it begins.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct Begun {
-    /// The run.
-    pub run: Uuid,
-    /// When it began.
-    pub began: Timestamp,
-    /// Whether it may change anything.
-    pub mode: Mode,
-    /// What started it.
-    pub started_by: StartedBy,
-    /// Why a person wanted it.
-    pub reason: Option<String>,
-    /// Whether it touches a chosen part only.
-    pub partial: bool,
-    /// The desired state.
-    pub wanted: Wanted,
-    /// How many clauses the state has.
-    pub clauses: usize,
-}
 
 /// How far a run is.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -62,29 +41,29 @@ pub struct Progress {
 }
 
 /// Tells how far a run is, until it is dropped.
-pub struct Teller {
+pub struct ProgressWriter {
     shared: Arc<Shared>,
     state_dir: StateDir,
     thread: Option<JoinHandle<()>>,
 }
 
 struct Shared {
-    told: Mutex<Told>,
+    told: Mutex<SharedProgress>,
     changed: Condvar,
 }
 
-struct Told {
+struct SharedProgress {
     progress: Progress,
     is_over: bool,
 }
 
 impl Shared {
-    fn told(&self) -> MutexGuard<'_, Told> {
+    fn told(&self) -> MutexGuard<'_, SharedProgress> {
         self.told.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
-impl Teller {
+impl ProgressWriter {
     /// Begins to tell of a run.
     pub fn begin(state_dir: &StateDir, begun: &Begun) -> Self {
         let progress = Progress {
@@ -95,8 +74,10 @@ impl Teller {
             address: None,
             since: begun.began,
         };
-        let shared =
-            Arc::new(Shared { told: Mutex::new(Told { progress, is_over: false }), changed: Condvar::new() });
+        let shared = Arc::new(Shared {
+            told: Mutex::new(SharedProgress { progress, is_over: false }),
+            changed: Condvar::new(),
+        });
         let lock = state_dir.can_be_looked_at().then(|| locked(state_dir)).flatten();
         let thread = lock.and_then(|lock| {
             let shared = shared.clone();
@@ -117,7 +98,7 @@ impl Teller {
     }
 }
 
-impl Teller {
+impl ProgressWriter {
     /// Returns where stalls are told: in what is told of the run, and to somebody else.
     pub fn and_tell(&self, others: Stalls) -> Stalls {
         let shared = self.shared.clone();
@@ -128,7 +109,7 @@ impl Teller {
     }
 }
 
-impl Drop for Teller {
+impl Drop for ProgressWriter {
     fn drop(&mut self) {
         self.shared.told().is_over = true;
         self.shared.changed.notify_all();
@@ -152,7 +133,7 @@ fn tell(shared: &Shared, mut lock: Box<dyn Lock>) {
     while !told.is_over {
         // Whoever keeps it from being written sees to it that nobody is told.
         let _ = lock.note(&serde_json::to_vec(&told.progress).expect("it is plain data"));
-        told = shared.changed.wait_timeout(told, TOLD_EVERY).unwrap_or_else(PoisonError::into_inner).0;
+        told = shared.changed.wait_timeout(told, WRITE_EVERY).unwrap_or_else(PoisonError::into_inner).0;
     }
 }
 
@@ -237,6 +218,8 @@ fn told(state_dir: &StateDir, run: Uuid) -> Option<Progress> {
 mod tests {
     use super::*;
     use constans_core::digest::of_contents;
+    use constans_core::run::Mode;
+    use constans_wire::report::{StartedBy, Wanted};
     use std::path::Path;
 
     fn begun(state_dir: &StateDir) -> Begun {
@@ -261,7 +244,7 @@ mod tests {
 
         let begun = begun(&state_dir);
         state_dir.begin_run(&begun).unwrap();
-        let teller = Teller::begin(&state_dir, &begun);
+        let teller = ProgressWriter::begin(&state_dir, &begun);
         teller.reached(11, 40, "correcting", &ClauseAddress::parse("package:kiosk-shell").unwrap());
         let told = (0..200).find_map(|_| {
             std::thread::sleep(Duration::from_millis(10));

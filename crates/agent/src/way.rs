@@ -3,12 +3,13 @@
 
 use crate::attic::AtticStore;
 use crate::error::AgentError;
+use crate::memory_store::Store;
 use crate::state_dir::{Append, StateDir};
 use constans_core::address::ClauseAddress;
 use constans_core::compare::{as_it_was, differences};
 use constans_core::digest::{Digest, DigestKey};
 use constans_core::kind::Reaction;
-use constans_core::run::{Inspection, PutBack, may_cut_the_way};
+use constans_core::run::{Inspection, RevertedChange, may_cut_the_way};
 use constans_core::state::Clause;
 use constans_host::{Contents, Host};
 use serde::{Deserialize, Serialize};
@@ -34,7 +35,7 @@ const LOG: &str = "way.log";
 const REMEMBERED: &str = "put-back.json";
 
 /// What is noted of the changes since a server was reached last. Durable before each change.
-pub struct WayJournal {
+pub struct ConnectionJournal {
     state_dir: StateDir,
     file: Option<Box<dyn Append>>,
     began: Option<(Uuid, Digest)>,
@@ -45,19 +46,19 @@ pub struct WayJournal {
 struct Remembered {
     /// The state that cut the way.
     state: Option<Digest>,
-    put_back: Vec<(ClauseAddress, PutBack)>,
+    put_back: Vec<(ClauseAddress, RevertedChange)>,
 }
 
 /// What came of putting back.
 #[derive(Debug, Default)]
-pub struct PutBackNow {
+pub struct RevertResult {
     /// The addresses of what was put back.
     pub done: Vec<ClauseAddress>,
     /// What could not be, and why.
     pub not_done: Vec<String>,
 }
 
-impl WayJournal {
+impl ConnectionJournal {
     /// Begins to note what a run of this state changes.
     pub fn of_run(state_dir: &StateDir, run: Uuid, state: &Digest) -> Self {
         Self { state_dir: state_dir.clone(), file: None, began: Some((run, state.clone())) }
@@ -145,7 +146,7 @@ fn read(state_dir: &StateDir) -> Vec<Done> {
 pub fn put_back(
     state_dir: &StateDir,
     state: &Digest,
-) -> Result<BTreeMap<ClauseAddress, PutBack>, AgentError> {
+) -> Result<BTreeMap<ClauseAddress, RevertedChange>, AgentError> {
     let remembered: Remembered = state_dir.read_json(REMEMBERED)?.unwrap_or_default();
     if remembered.state.as_ref() == Some(state) {
         return Ok(remembered.put_back.into_iter().collect());
@@ -176,20 +177,22 @@ pub fn put_all_back(
     machine: &mut dyn Host,
     key: &DigestKey,
     store: &std::path::Path,
-) -> Result<PutBackNow, AgentError> {
+) -> Result<RevertResult, AgentError> {
     let done = read(state_dir);
     let began = done.iter().find_map(|one| match one {
         Done::Began { run, state } => Some((*run, state.clone())),
         _ => None,
     });
-    let Some((run, state)) = began else { return Ok(PutBackNow::default()) };
+    let Some((run, state)) = began else { return Ok(RevertResult::default()) };
     let mut attic = AtticStore::open(state_dir, None)?;
     let (old, by_path) = old_contents(&attic, run)?;
-    let mut now = PutBackNow::default();
+    let mut now = RevertResult::default();
     let mut remembered = Remembered { state: Some(state), put_back: Vec::new() };
     for one in done.iter().rev() {
         let Done::Corrected { address, wanted, was } = one else { continue };
-        remembered.put_back.push((address.clone(), PutBack { wanted: wanted.clone(), at: state_dir.now() }));
+        remembered
+            .put_back
+            .push((address.clone(), RevertedChange { wanted: wanted.clone(), at: state_dir.now() }));
         let Some(was) = was else {
             now.not_done.push(format!("{address}: its previous state is unknown"));
             continue;
@@ -206,7 +209,7 @@ pub fn put_all_back(
             now.not_done.push(format!("{} {}: {}", reaction.word(), clause.address, failure.message));
         }
     }
-    let mut store = state_dir.store(store);
+    let mut store = Store::of(state_dir, store);
     let mut memories = store.memories()?;
     memories.retain(|(address, _)| !remembered.put_back.iter().any(|(put_back, _)| put_back == address));
     store.keep_memories(&memories)?;

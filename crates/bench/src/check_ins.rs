@@ -17,9 +17,9 @@ const CLIENTS: usize = 16;
 const MEASURED: Duration = Duration::from_secs(5);
 
 /// A node as its agent speaks, without the agent.
-pub struct Speaker {
+pub struct CheckInClient {
     client: Client,
-    said: Value,
+    check_in: Value,
     report: Value,
 }
 
@@ -40,7 +40,7 @@ pub fn check_ins() -> Vec<Figure> {
     for machine in &machines {
         well(&machine.run(&["daemon", "--once"]));
     }
-    let speakers: Vec<Speaker> = machines.iter().map(|machine| speaker(&fleet, machine)).collect();
+    let speakers: Vec<CheckInClient> = machines.iter().map(|machine| speaker(&fleet, machine)).collect();
     fleet.query(
         "create table client_node as select row_number() over (order by node) as n, node from node_now",
     );
@@ -70,7 +70,7 @@ pub fn check_ins() -> Vec<Figure> {
 }
 
 /// Returns a machine that joined as who speaks for it.
-pub fn speaker(fleet: &Fleet, machine: &Machine) -> Speaker {
+pub fn speaker(fleet: &Fleet, machine: &Machine) -> CheckInClient {
     let run = machine.run(&["enforce", "--yes", "--output", "json"]);
     let report: Value = serde_json::from_str(&run.stdout).expect("a report");
     assert_eq!(report["status"], "in_line", "{}", run.stdout);
@@ -83,15 +83,15 @@ pub fn speaker(fleet: &Fleet, machine: &Machine) -> Speaker {
         &fleet.query("select value from node_attribute where name = 'about' and until_at is null limit 1"),
     )
     .expect("JSON");
-    Speaker {
+    CheckInClient {
         client: client(&fleet.ca, Some(&identity)).expect("a link"),
-        said: json!({ "agent": env!("CARGO_PKG_VERSION"), "now": null, "next_in_secs": 60, "about": about, "mark": membership["mark"] }),
+        check_in: json!({ "agent": env!("CARGO_PKG_VERSION"), "now": null, "next_in_secs": 60, "about": about, "mark": membership["mark"] }),
         report,
     }
 }
 
 /// Lets all nodes speak at once, each waiting for its answers; returns how often a second they were answered.
-async fn measure(speakers: Vec<Speaker>, url: String, checks_in: bool) -> (f64, Vec<Speaker>) {
+async fn measure(speakers: Vec<CheckInClient>, url: String, checks_in: bool) -> (f64, Vec<CheckInClient>) {
     let done = Arc::new(AtomicU64::new(0));
     let began = Instant::now();
     let tasks: Vec<_> = speakers
@@ -124,11 +124,11 @@ async fn measure(speakers: Vec<Speaker>, url: String, checks_in: bool) -> (f64, 
 }
 
 /// Checks in and reports an uneventful run.
-pub async fn check_in(speaker: &mut Speaker, url: &str) {
+pub async fn check_in(speaker: &mut CheckInClient, url: &str) {
     let now = jiff::Timestamp::now().to_string();
-    speaker.said["now"] = now.clone().into();
-    let answer: Value = post(&speaker.client, &format!("{url}/check-in"), &speaker.said).await;
-    speaker.said["mark"] = answer["mark"].clone();
+    speaker.check_in["now"] = now.clone().into();
+    let answer: Value = post(&speaker.client, &format!("{url}/check-in"), &speaker.check_in).await;
+    speaker.check_in["mark"] = answer["mark"].clone();
     speaker.report["run"] = uuid::Uuid::now_v7().to_string().into();
     speaker.report["sequence"] = (speaker.report["sequence"].as_u64().expect("a sequence") + 1).into();
     speaker.report["began"] = now.into();
@@ -175,9 +175,9 @@ fn pgbench(fleet: &Fleet) -> f64 {
         .output()
         .expect("pgbench");
     std::fs::remove_file(&script).expect("the script is removed");
-    let said = String::from_utf8_lossy(&output.stdout).into_owned();
+    let text = String::from_utf8_lossy(&output.stdout).into_owned();
     let tps =
-        said.lines().find_map(|line| line.strip_prefix("tps = ")).and_then(|rest| rest.split(' ').next());
+        text.lines().find_map(|line| line.strip_prefix("tps = ")).and_then(|rest| rest.split(' ').next());
     tps.and_then(|tps| tps.parse().ok())
-        .unwrap_or_else(|| panic!("{said}{}", String::from_utf8_lossy(&output.stderr)))
+        .unwrap_or_else(|| panic!("{text}{}", String::from_utf8_lossy(&output.stderr)))
 }

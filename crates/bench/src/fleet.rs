@@ -169,11 +169,11 @@ fn change_for_all(fleet: &Fleet, machine: &Machine) -> Figure {
         .collect();
     let text = format!("name = \"quays\"\npriority = 20\nfilter = \"labels.role == 'kiosk'\"\n{assignments}");
     let began = Instant::now();
-    let said = well(&group(fleet, machine, &text)).to_owned();
+    let output = well(&group(fleet, machine, &text)).to_owned();
     let took = began.elapsed();
     println!(
         "a change for all: {} in {took:.1?}; {} states",
-        said.trim(),
+        output.trim(),
         fleet.query("select count(distinct state) from node_wanted")
     );
     let clauses = fleet.query(
@@ -197,10 +197,11 @@ const WAITED_FOR: usize = 60;
 fn hand_out(fleet: &Fleet, machine: &Machine) -> [Figure; 3] {
     let text = |idle: u64| KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {idle}"));
     let prepare = |idle| {
-        let said =
+        let output =
             fleet.client(&["group", "set", &machine.document("kiosks.toml", &text(idle)), "--preview"]);
-        let said = well(&said);
-        said.split("change confirm ")
+        let output = well(&output);
+        output
+            .split("change confirm ")
             .nth(1)
             .and_then(|rest| rest.split_whitespace().next())
             .expect("its number")
@@ -257,8 +258,8 @@ fn hand_out(fleet: &Fleet, machine: &Machine) -> [Figure; 3] {
 /// How long hand-outs held the lock so far, in seconds.
 fn handing_out(fleet: &Fleet) -> f64 {
     let output = Command::new("curl").args(["-s", &fleet.metrics_url()]).output().expect("curl starts");
-    let said = String::from_utf8_lossy(&output.stdout).into_owned();
-    let line = said
+    let output = String::from_utf8_lossy(&output.stdout).into_owned();
+    let line = output
         .lines()
         .find(|line| line.starts_with("constans_handing_out_seconds_sum"))
         .expect("it is measured");
@@ -273,7 +274,7 @@ fn p95(mut all: Vec<Duration>) -> Duration {
 /// Who checks in as a node and revokes others as an administrator, and waits for both.
 struct Caller<'f> {
     fleet: &'f Fleet,
-    node: crate::check_ins::Speaker,
+    node: crate::check_ins::CheckInClient,
     client: reqwest::Client,
     runtime: tokio::runtime::Runtime,
     others: Vec<String>,

@@ -6,7 +6,7 @@ use constans_agent::kept_runs::KeptRuns;
 use constans_agent::local::Wanted;
 use constans_agent::membership::Membership;
 use constans_agent::noted::DaemonNote;
-use constans_agent::run_loop::{Keeping, Runner};
+use constans_agent::run_loop::{Persistence, Runner};
 use constans_agent::state_dir::StateDir;
 use constans_core::digest::DigestKey;
 use constans_core::filter::NodeView;
@@ -95,7 +95,7 @@ impl Node {
             attic_mib: 512,
         };
         let report =
-            runner.run(Settings::of(Mode::Observe), &Part::Whole, Keeping::Everything).expect("it runs");
+            runner.run(Settings::of(Mode::Observe), &Part::Whole, Persistence::Everything).expect("it runs");
         assert_eq!(report.status, Status::InLine, "what is measured is a node in line");
     }
 

@@ -1,6 +1,7 @@
 //! `constans audit`.
 
-use crate::server::{ClientError, Server, ServerArguments};
+use crate::error::ClientError;
+use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_terminal::{count, harmless, time};
 use constans_wire::audit::{AuditVerification, ShownEntry};

@@ -1,6 +1,7 @@
 //! `constans change`, and how every command that changes desired state asks.
 
-use crate::server::{ClientError, Server, ServerArguments};
+use crate::error::ClientError;
+use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_core::change::Confirmed;
 use constans_terminal::{count, harmless, show_impact, time};

@@ -1,6 +1,6 @@
 //! Which servers a person signed in to, kept in a file that only that person can read.
 
-use crate::server::ClientError;
+use crate::error::ClientError;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::fs::{self, OpenOptions};

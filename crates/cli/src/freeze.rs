@@ -1,7 +1,8 @@
 //! `constans freeze`.
 
+use crate::error::ClientError;
 use crate::joining::duration;
-use crate::server::{ClientError, Server, ServerArguments};
+use crate::server::{Server, ServerArguments};
 use clap::{ArgGroup, Args, Subcommand};
 use constans_terminal::{count, harmless, time};
 use constans_wire::freeze::{EndFreeze, FreezeShown, NewFreeze};

@@ -1,7 +1,8 @@
 //! `constans group`.
 
 use crate::change::{ChangeOptions, asked, print_changed};
-use crate::server::{ClientError, Server, ServerArguments, harmless_lines};
+use crate::error::{ClientError, harmless_lines};
+use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_core::group::{Assignment, Group};
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};

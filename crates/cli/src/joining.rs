@@ -1,6 +1,7 @@
 //! `constans invite` and `constans join`.
 
-use crate::server::{ClientError, Server, ServerArguments, labels};
+use crate::error::ClientError;
+use crate::server::{Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
 use constans_core::kind::{duration_secs, nearest_word};
 use constans_core::words::read_label;

@@ -167,8 +167,8 @@ fn list(kinds: &[&Kind]) -> String {
 
 fn text(page: &KindPage) -> String {
     let mut text = format!("{}  {}\n", styled(style::STRONG, &page.name), page.purpose);
-    let mut line = |name: &str, said: &str| {
-        let _ = writeln!(text, "{name:<13} {said}");
+    let mut line = |name: &str, value: &str| {
+        let _ = writeln!(text, "{name:<13} {value}");
     };
     if !page.achieves.is_empty() {
         line("for instance", &page.achieves.join("; "));

@@ -41,7 +41,7 @@ pub fn run() -> Exit {
         connection: &connection,
         open: BTreeMap::new(),
         read: HashMap::new(),
-        said: BTreeSet::new(),
+        with_findings: BTreeSet::new(),
         is_shut_down: false,
     };
     let ended = editor.serve();
@@ -80,7 +80,7 @@ struct Editor<'c> {
     /// Kits as they could be read last, by folder or single document.
     read: HashMap<PathBuf, (Kit, Vec<Kit>)>,
     /// Documents of which something was said, so that it can be taken back.
-    said: BTreeSet<PathBuf>,
+    with_findings: BTreeSet<PathBuf>,
     /// Whether the editor said that it will ask nothing more.
     is_shut_down: bool,
 }
@@ -156,17 +156,17 @@ impl Editor<'_> {
     fn hear(&mut self, notification: Notification) -> Result<(), Failed> {
         match notification.method.as_str() {
             DidOpenTextDocument::METHOD => {
-                let said: DidOpenTextDocumentParams = serde_json::from_value(notification.params)?;
-                self.set(&said.text_document.uri, Some(said.text_document.text))
+                let params: DidOpenTextDocumentParams = serde_json::from_value(notification.params)?;
+                self.set(&params.text_document.uri, Some(params.text_document.text))
             }
             DidChangeTextDocument::METHOD => {
-                let said: DidChangeTextDocumentParams = serde_json::from_value(notification.params)?;
-                let text = said.content_changes.into_iter().next_back().map(|change| change.text);
-                self.set(&said.text_document.uri, text)
+                let params: DidChangeTextDocumentParams = serde_json::from_value(notification.params)?;
+                let text = params.content_changes.into_iter().next_back().map(|change| change.text);
+                self.set(&params.text_document.uri, text)
             }
             DidCloseTextDocument::METHOD => {
-                let said: DidCloseTextDocumentParams = serde_json::from_value(notification.params)?;
-                self.set(&said.text_document.uri, None)
+                let params: DidCloseTextDocumentParams = serde_json::from_value(notification.params)?;
+                self.set(&params.text_document.uri, None)
             }
             DidSaveTextDocument::METHOD => {
                 let roots: Vec<PathBuf> = self.open.keys().cloned().collect();
@@ -212,16 +212,16 @@ impl Editor<'_> {
             self.read.insert(home.root.clone(), (kit, beside));
         }
         let here = |path: &PathBuf| path.starts_with(&home.root);
-        let before: Vec<PathBuf> = self.said.iter().filter(|path| here(path)).cloned().collect();
+        let before: Vec<PathBuf> = self.with_findings.iter().filter(|path| here(path)).cloned().collect();
         let open: Vec<PathBuf> = self.open.keys().filter(|path| here(path)).cloned().collect();
         let all: BTreeSet<PathBuf> =
             before.into_iter().chain(open).chain(by_document.keys().cloned()).collect();
         for path in all {
             let diagnostics = by_document.remove(&path).unwrap_or_default();
             if diagnostics.is_empty() {
-                self.said.remove(&path)
+                self.with_findings.remove(&path)
             } else {
-                self.said.insert(path.clone())
+                self.with_findings.insert(path.clone())
             };
             let Some(uri) = uri_of(&path) else { continue };
             self.tell(
@@ -295,9 +295,9 @@ impl Editor<'_> {
     }
 
     fn hover(&self, asked: &TextDocumentPositionParams) -> Option<Hover> {
-        let said = self.at(asked, |draft, offset, _| draft.hover(offset))??;
+        let hover = self.at(asked, |draft, offset, _| draft.hover(offset))??;
         Some(Hover {
-            contents: HoverContents::Markup(MarkupContent { kind: MarkupKind::Markdown, value: said }),
+            contents: HoverContents::Markup(MarkupContent { kind: MarkupKind::Markdown, value: hover }),
             range: None,
         })
     }

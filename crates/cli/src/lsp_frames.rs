@@ -7,7 +7,7 @@ use std::thread::JoinHandle;
 /// The longest line of a message's head, in bytes.
 const LONGEST_LINE: u64 = 4 * 1024;
 /// The largest message, in bytes.
-const LARGEST: usize = 64 * 1024 * 1024;
+const MAX_BYTES: usize = 64 * 1024 * 1024;
 
 /// Begins to speak over stdin and stdout. The connection ends with stdin; what is still to be said is said until the thread ends.
 pub fn speak() -> (Connection, JoinHandle<()>) {
@@ -48,8 +48,8 @@ fn read_frame(input: &mut impl BufRead) -> io::Result<Option<Vec<u8>>> {
         let line = String::from_utf8_lossy(&line);
         let line = line.trim_end();
         match (line.split_once(':'), length) {
-            (Some((name, said)), _) if name.eq_ignore_ascii_case("content-length") => {
-                length = said.trim().parse().ok().filter(|length| *length <= LARGEST);
+            (Some((name, value)), _) if name.eq_ignore_ascii_case("content-length") => {
+                length = value.trim().parse().ok().filter(|length| *length <= MAX_BYTES);
             }
             (_, Some(length)) if line.is_empty() => {
                 let mut body = vec![0; length];
@@ -63,8 +63,8 @@ fn read_frame(input: &mut impl BufRead) -> io::Result<Option<Vec<u8>>> {
 
 /// JSON-RPC 2.0: what cannot be read has no id.
 fn say_unreadable(error: &serde_json::Error) {
-    let said = serde_json::json!({ "jsonrpc": "2.0", "id": null, "error": { "code": -32700, "message": format!("this is no message: {error}") } });
-    let text = said.to_string();
+    let answer = serde_json::json!({ "jsonrpc": "2.0", "id": null, "error": { "code": -32700, "message": format!("this is no message: {error}") } });
+    let text = answer.to_string();
     let _ = write!(io::stdout().lock(), "Content-Length: {}\r\n\r\n{text}", text.len());
 }
 

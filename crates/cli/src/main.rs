@@ -3,6 +3,7 @@
 mod audit;
 mod change;
 mod credentials;
+mod error;
 mod freeze;
 mod group;
 mod joining;

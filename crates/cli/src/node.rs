@@ -1,16 +1,19 @@
 //! `constans node`.
 
 use crate::change::{ChangeOptions, asked, print_changed};
+use crate::error::ClientError;
 use crate::node_why::why;
-use crate::server::{ClientError, Server, ServerArguments, labels};
+use crate::server::{Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
 use constans_core::kind::nearest_word;
-use constans_core::node_status::{NodeProblem, ago_words, clock_words};
-use constans_core::run::{Mode, Status};
+use constans_core::run::Mode;
+use constans_core::sentence::Sentence;
 use constans_core::state::LeftBehind;
-use constans_terminal::{harmless, span, time};
+use constans_terminal::{harmless, time};
 use constans_wire::change::{LabelNodes, RenameNode};
-use constans_wire::check_in::{LastContact, NodeSummary};
+use constans_wire::check_in::LastContact;
+use constans_wire::node::NodeSummary;
+use constans_wire::node::desired;
 use constans_wire::overview::{NodeClause, NodeClauses, NodePage};
 use constans_wire::run::Episode;
 use jiff::Timestamp;
@@ -216,13 +219,13 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
         return Ok(());
     }
     let now = Timestamp::now();
-    println!("{}  {}, {}", harmless(&node.name), last_contact(node), contact_times(node, now));
-    println!("  status    {}", status_words(node, now));
+    println!("{}  {}, {}", harmless(&node.name), last_contact(node), shown(&node.words.contact, now));
+    println!("  status    {}", shown(&node.words.status_and_releases(), now));
     println!("  stage     {}", node.stage.as_deref().unwrap_or("-"));
     println!("  groups    {}", node.groups.join(", "));
     println!("  mode      {}", mode_word(node));
     println!("  labels    {}", labels(&node.labels));
-    println!("  desired   {}", desired_words(node, now));
+    println!("  desired   {}", shown(&desired(node), now));
     if let Some(by) = &node.changed_by {
         let because =
             by.because.as_ref().map(|because| format!(": \"{}\"", harmless(because))).unwrap_or_default();
@@ -244,9 +247,8 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
             harmless(&pending.because.join(", "))
         );
     }
-    for problem in &node.problems {
-        let (words, remedy) = problem_words(*problem, node, now);
-        println!("  problem   {words}\n            {remedy}");
+    for problem in &node.words.problems {
+        println!("  problem   {}\n            {}", shown(&problem.message, now), harmless(&problem.remedy));
     }
     out_of_line(&server.get(&format!("/api/nodes/{name}/clauses")).await?, name);
     for episode in server
@@ -280,17 +282,17 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
 }
 
 /// Clauses beyond this number are only counted.
-const MOST_SHOWN: usize = 20;
+const MAX_SHOWN: usize = 20;
 
 /// Prints each clause that is not in line: since when, and why.
 fn out_of_line(clauses: &NodeClauses, node: &str) {
     let left = |clause: &&NodeClause| clause.reason.is_some();
-    for clause in clauses.clauses.iter().filter(left).take(MOST_SHOWN) {
+    for clause in clauses.clauses.iter().filter(left).take(MAX_SHOWN) {
         let since = clause.since.map(|since| format!(" since {}", time(since))).unwrap_or_default();
         let reason = harmless(clause.reason.as_deref().unwrap_or_default());
         println!("  clause    {}, {}{since}: {reason}", harmless(&clause.address), clause.outcome.words());
     }
-    let more = clauses.clauses.iter().filter(left).count().saturating_sub(MOST_SHOWN);
+    let more = clauses.clauses.iter().filter(left).count().saturating_sub(MAX_SHOWN);
     if more > 0 {
         println!("            and {more} more: constans run list {node}, then constans run show");
     }
@@ -304,43 +306,8 @@ fn mode_word(node: &NodeSummary) -> &'static str {
     }
 }
 
-fn desired_words(node: &NodeSummary, now: Timestamp) -> String {
-    match node.wanted_since {
-        _ if node.releases.is_empty() => "none yet".to_owned(),
-        Some(since) => {
-            format!("{} since {}", releases(&node.releases), span(now.duration_since(since).as_secs()))
-        }
-        None => releases(&node.releases),
-    }
-}
-
-fn releases(releases: &[String]) -> String {
-    if releases.is_empty() { "no release".to_owned() } else { releases.join(" ") }
-}
-
-/// The status of the last full run, always with its age and the release it speaks of. A release of which something waits is
-/// only known.
-fn status_words(node: &NodeSummary, now: Timestamp) -> String {
-    if node.releases.is_empty() && node.has == node.wanted {
-        return "no desired state yet".to_owned();
-    }
-    let (Some(status), Some(began)) = (node.run_status, node.run_began) else {
-        return "no full run yet".to_owned();
-    };
-    let has = releases(&node.has_releases);
-    let known = match (status, node.mode) {
-        (Status::RolloutWaiting, Some(Mode::Observe)) => {
-            format!("knows {has}, not all of it applied: mode is observe")
-        }
-        (Status::RolloutWaiting, _) => format!("knows {has}, not all of it applied"),
-        _ => format!("has {has}"),
-    };
-    let desired = match (node.has == node.wanted, node.releases == node.has_releases) {
-        (true, _) => String::new(),
-        (false, true) => "; other values desired".to_owned(),
-        (false, false) => format!("; desired {}", desired_words(node, now)),
-    };
-    format!("{}, {}; {known}{desired}", status.words(), ago_words(now.duration_since(began).as_secs()))
+fn shown(sentence: &Sentence, now: Timestamp) -> String {
+    harmless(&sentence.write(now))
 }
 
 async fn list(server: &Server, filter: Option<&str>) -> Result<(), ClientError> {
@@ -367,7 +334,7 @@ async fn list(server: &Server, filter: Option<&str>) -> Result<(), ClientError> 
             "{:<width$}  {:<14}  {}  {}{problems}",
             harmless(&node.name),
             last_contact(node),
-            status_words(node, now),
+            shown(&node.words.status_and_releases(), now),
             labels(&node.labels)
         );
     }
@@ -382,63 +349,4 @@ fn last_contact(node: &NodeSummary) -> &'static str {
         (None, LastContact::Silent) => "silent",
         (None, LastContact::NeverReported) => "never reported",
     }
-}
-
-fn contact_times(node: &NodeSummary, now: Timestamp) -> String {
-    match (node.last_heard, node.promised) {
-        (Some(last), Some(promised)) => {
-            let next = promised.duration_since(now).as_secs();
-            let next = if next >= 0 {
-                format!("next in {}", span(next))
-            } else {
-                format!("next was due {} ago", span(-next))
-            };
-            format!("last contact {} ago, {next}", span(now.duration_since(last).as_secs()))
-        }
-        _ => "no contact yet".to_owned(),
-    }
-}
-
-/// Returns a problem in words, and what to do about it.
-fn problem_words(problem: NodeProblem, node: &NodeSummary, now: Timestamp) -> (String, String) {
-    let name = harmless(&node.name);
-    let ago = |at: Option<Timestamp>| {
-        at.map_or_else(String::new, |at| format!(" {}", ago_words(now.duration_since(at).as_secs())))
-    };
-    match problem {
-        NodeProblem::StateUnusable => (
-            format!(
-                "the desired state cannot be resolved; the node keeps its last usable one: {}",
-                harmless(node.unusable.as_deref().unwrap_or("-"))
-            ),
-            "fix the group, stage or kit named here".to_owned(),
-        ),
-        NodeProblem::DuplicateIdentity => (
-            format!(
-                "duplicate identity: two machines use the identity of this node, first seen{}; secrets are withheld",
-                ago(node.duplicate_identity_since)
-            ),
-            format!("revoke the node, or decide with: constans node resolve-duplicate {name}"),
-        ),
-        NodeProblem::CertificateEnds => (
-            format!("the certificate ends on {} and was not renewed", node.certificate_ends.map_or_else(|| "-".to_owned(), minute)),
-            "on the node: constans-agent check-in renews it; constans-agent diagnose shows why it fails".to_owned(),
-        ),
-        NodeProblem::RunsOverdue => (
-            format!("the node checks in but does not run; its last full run began{}", ago(node.run_began)),
-            "on the node: constans-agent daemon --once shows why".to_owned(),
-        ),
-        NodeProblem::MemoryLost => (
-            format!("memory lost{}: causes stay as last known", ago(node.memory_lost_at)),
-            "check whether the machine was restored or its state folder emptied; a full run that leaves nothing open ends this".to_owned(),
-        ),
-        NodeProblem::ClockOff => (
-            format!("its clock is {}", clock_words(node.clock_off_secs.unwrap_or(0))),
-            "set the clock: certificates and drift windows depend on it; the order of runs does not".to_owned(),
-        ),
-    }
-}
-
-fn minute(at: Timestamp) -> String {
-    at.strftime("%Y-%m-%d %H:%M UTC").to_string()
 }

@@ -1,7 +1,7 @@
 //! `constans node why`: where the desired state of a node, or one of its clauses, comes from.
 
-use crate::server::{ClientError, Server};
-use constans_core::episode::ClosedAs;
+use crate::error::ClientError;
+use crate::server::Server;
 use constans_core::kind::nearest_word;
 use constans_core::param::{Layer, ParameterValue};
 use constans_core::state::LeftBehind;
@@ -12,7 +12,7 @@ use constans_wire::run::Episode;
 use serde::Serialize;
 
 /// The latest episodes that are printed.
-const MOST_EPISODES: usize = 5;
+const MAX_EPISODES: usize = 5;
 
 /// What is known of one clause of a node.
 #[derive(Serialize)]
@@ -161,25 +161,15 @@ fn history_text(address: &str, history: &ClauseHistory<'_>) -> String {
     }
     let mut latest = history.episodes.clone();
     latest.sort_by_key(|episode| std::cmp::Reverse(episode.detected_at));
-    lines.extend(latest.into_iter().take(MOST_EPISODES).map(episode_line));
+    lines.extend(latest.into_iter().take(MAX_EPISODES).map(episode_line));
     lines.join("\n")
 }
 
 fn episode_line(episode: &Episode) -> String {
     let end = match (episode.closed_at, episode.closed_as) {
-        (Some(at), Some(how)) => format!("{} at {}", end_words(how), time(at)),
+        (Some(at), Some(how)) => format!("{} at {}", how.words(), time(at)),
         (Some(at), None) => format!("ended at {}", time(at)),
         (None, _) => "still open".to_owned(),
     };
     format!("    changed between {} and {}, {end}", time(episode.in_line_until), time(episode.detected_at))
-}
-
-fn end_words(how: ClosedAs) -> &'static str {
-    match how {
-        ClosedAs::Corrected => "corrected",
-        ClosedAs::ByHand => "undone by hand",
-        ClosedAs::ByRollout => "replaced by a rollout",
-        ClosedAs::NotWanted => "no longer desired",
-        ClosedAs::Retired => "the node was retired",
-    }
 }

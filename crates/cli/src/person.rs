@@ -1,7 +1,8 @@
 //! `constans person` and `constans token`.
 
+use crate::error::ClientError;
 use crate::joining::duration;
-use crate::server::{ClientError, Server, ServerArguments};
+use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_terminal::{count, harmless};
 use constans_wire::people::{Granted, MadeToken, NewToken, Person, RefusedRequest, RemovedPerson, Token};

@@ -1,6 +1,7 @@
 //! `constans recovery`.
 
-use crate::server::{ClientError, Server, ServerArguments};
+use crate::error::ClientError;
+use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_terminal::harmless;
 use constans_wire::recovery::{EndRecovery, ForgottenFreeze, Recovering, Recovery};

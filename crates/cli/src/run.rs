@@ -1,6 +1,7 @@
 //! `constans run`.
 
-use crate::server::{ClientError, Server, ServerArguments};
+use crate::error::ClientError;
+use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_terminal::{run_line, show_kept_run};
 use constans_wire::report::RunReport;

@@ -1,9 +1,9 @@
 //! The server that the client speaks to.
 
 use crate::credentials::Credentials;
+use crate::error::ClientError;
 use clap::{Args, ValueEnum};
-use constans_core::group::GroupFinding;
-use constans_link::{LinkError, client, send_bytes, send_told};
+use constans_link::{client, send_bytes, send_told};
 use constans_terminal::harmless;
 use constans_wire::activity::Activity;
 use constans_wire::exit::Exit;
@@ -55,104 +55,6 @@ pub enum Output {
     Json,
 }
 
-/// Why a command that needs the server did not do what it was asked.
-pub struct ClientError {
-    message: String,
-    hint: Option<String>,
-    exit: Exit,
-    missing: bool,
-    unconfirmed: Option<i64>,
-    findings: Vec<GroupFinding>,
-}
-
-impl ClientError {
-    /// Returns an error with what to do.
-    pub fn new(message: impl Into<String>, hint: impl Into<String>) -> Self {
-        Self {
-            message: message.into(),
-            hint: Some(hint.into()),
-            exit: Exit::Error,
-            missing: false,
-            unconfirmed: None,
-            findings: Vec::new(),
-        }
-    }
-}
-
-impl ClientError {
-    /// Says that a person declined.
-    #[must_use]
-    pub fn declined(mut self) -> Self {
-        self.exit = Exit::Refused;
-        self
-    }
-
-    /// Says it, with what to do, and returns how the program ends.
-    pub fn say(&self) -> Exit {
-        anstream::eprintln!("error: {}", self.message);
-        if let Some(hint) = &self.hint {
-            anstream::eprintln!("hint: {hint}");
-        }
-        self.exit
-    }
-
-    /// Says what was found in a group's document with the lines marked, if that is why.
-    #[must_use]
-    pub fn in_document(mut self, file: &str, text: &str) -> Self {
-        if !self.findings.is_empty() {
-            let found: Vec<String> =
-                self.findings.iter().map(|finding| finding.explain(file, text)).collect();
-            let title = self.message.lines().next().unwrap_or_default().to_owned();
-            self.message = format!("{title}\n\n{}", harmless_lines(&found.join("\n")));
-        }
-        self
-    }
-
-    /// Returns the change that waits for confirmation, if that is why.
-    pub fn unconfirmed_change(&self) -> Option<i64> {
-        self.unconfirmed
-    }
-
-    /// Returns whether it is that something is not permitted.
-    pub fn is_not_permitted(&self) -> bool {
-        self.exit == Exit::Refused
-    }
-
-    /// Returns whether it is that something is not there.
-    pub fn is_missing(&self) -> bool {
-        self.missing
-    }
-}
-
-/// Returns a text of several lines that is harmless on a terminal.
-pub fn harmless_lines(text: &str) -> String {
-    text.lines().map(|line| harmless(line) + "\n").collect()
-}
-
-impl From<LinkError> for ClientError {
-    fn from(error: LinkError) -> Self {
-        let exit = if let LinkError::Refused(problem) = &error {
-            Exit::of_answer(problem.status)
-        } else {
-            Exit::Error
-        };
-        let detail = if let LinkError::Refused(problem) = &error {
-            problem.detail.as_ref().map(|detail| format!("\n\n{detail}"))
-        } else {
-            None
-        };
-        let missing = matches!(&error, LinkError::Refused(problem) if problem.kind == "missing");
-        let hint = error.hint();
-        let message = format!("{error}{}", detail.unwrap_or_default());
-        let (unconfirmed, findings) = if let LinkError::Refused(problem) = error {
-            (problem.change, problem.findings)
-        } else {
-            (None, Vec::new())
-        };
-        Self { message, hint, exit, missing, unconfirmed, findings }
-    }
-}
-
 /// A server that can be asked.
 pub struct Server {
     client: Client,
@@ -161,7 +63,7 @@ pub struct Server {
     token: String,
     output: Output,
     /// Whether it was said already as whom the server takes this.
-    said: Once,
+    progress_shown: Once,
 }
 
 impl Server {
@@ -192,7 +94,7 @@ impl Server {
             ca: ca.to_owned(),
             token: token.to_owned(),
             output,
-            said: Once::new(),
+            progress_shown: Once::new(),
         })
     }
 
@@ -274,7 +176,7 @@ impl Server {
     async fn answer<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, ClientError> {
         let answered = self.told_while_waiting(send_told(request.bearer_auth(&self.token), &self.ca)).await;
         // Also of a failure it is said which server it was.
-        self.said.call_once(|| {
+        self.progress_shown.call_once(|| {
             let person = answered.as_ref().ok().and_then(|(_, person)| person.as_deref());
             let as_whom = person.map(|person| format!("as {} ", harmless(person))).unwrap_or_default();
             anstream::eprintln!("{as_whom}at {}", self.url);

@@ -1,7 +1,8 @@
 //! `constans sign-in`, `sign-out` and `session`.
 
 use crate::credentials::{Credentials, Known};
-use crate::server::{ClientError, Server, ServerArguments};
+use crate::error::ClientError;
+use crate::server::{Server, ServerArguments};
 use clap::Args;
 use constans_link::{client, fingerprint_of, send};
 use constans_terminal::{harmless, time};

@@ -1,7 +1,8 @@
 //! `constans stage`.
 
 use crate::change::{ChangeOptions, asked, print_changed};
-use crate::server::{ClientError, Server, ServerArguments};
+use crate::error::ClientError;
+use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand, ValueEnum};
 use constans_wire::kit::{GoBack, PlaceStage, RenameStage, SecondPerson, Serve, Stage, WentBack};
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};

@@ -1,7 +1,8 @@
 //! What wants attention in a fleet: one sentence a problem, the most severe first, each leading to its cause.
 
-use crate::node_status::{LastContact, NodeProblem, NodeStatus, span_words};
+use crate::node_status::{LastContact, NodeProblem, NodeStatus};
 use crate::run::{ClauseResult, Decision, Outcome, Status, remaining};
+use crate::sentence::span_words;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -37,7 +38,7 @@ pub struct Exception {
     /// What sort of exception it is.
     pub sort: ExceptionSort,
     /// Why it is not corrected, or what failed.
-    pub said: String,
+    pub message: String,
     /// Since when.
     pub since: Timestamp,
 }
@@ -67,7 +68,7 @@ impl ExceptionSort {
         let due = result.would.as_ref().unwrap_or(&result.decision);
         let left = match (&result.decision, due) {
             (_, Decision::Blocked { by }) => by.words(),
-            (_, Decision::Leave { why }) | (Decision::Leave { why }, _) => why.words(),
+            (_, Decision::Leave { why }) | (Decision::Leave { why }, _) => why.words().write_dated(),
             _ => "it was not corrected".to_owned(),
         };
         match result.outcome {
@@ -176,13 +177,13 @@ fn sentence(address: &str, group: &[&Exception], sort: ExceptionSort) -> Attenti
             (NodeStatus::RolloutWaiting, format!("{who}: {address} is waiting"))
         }
     };
-    let mut said: Vec<&str> = group.iter().map(|exception| exception.said.as_str()).collect();
-    said.sort_unstable();
-    said.dedup();
-    let detail = if said.len() > 2 {
-        format!("{}; and {} more reasons", said[0], said.len() - 1)
+    let mut messages: Vec<&str> = group.iter().map(|exception| exception.message.as_str()).collect();
+    messages.sort_unstable();
+    messages.dedup();
+    let detail = if messages.len() > 2 {
+        format!("{}; and {} more reasons", messages[0], messages.len() - 1)
     } else {
-        said.join("; ")
+        messages.join("; ")
     };
     let since = group.iter().map(|exception| exception.since).min();
     Attention { status, title, detail, since, address: Some(address.to_owned()), nodes: names }
@@ -322,7 +323,7 @@ fn waiting(exceptions: &[&Exception]) -> Option<Attention> {
             who(&names),
             if names.len() == 1 { "waits" } else { "wait" }
         ),
-        detail: format!("{} {}; {}", clauses, if clauses == 1 { "clause" } else { "clauses" }, first.said),
+        detail: format!("{} {}; {}", clauses, if clauses == 1 { "clause" } else { "clauses" }, first.message),
         since: Some(first.since),
         address: None,
         nodes: names,
@@ -357,8 +358,14 @@ mod tests {
         }
     }
 
-    fn exception(node: &str, address: &str, sort: ExceptionSort, said: &str) -> Exception {
-        Exception { node: node.into(), address: address.into(), sort, said: said.into(), since: at(100) }
+    fn exception(node: &str, address: &str, sort: ExceptionSort, message: &str) -> Exception {
+        Exception {
+            node: node.into(),
+            address: address.into(),
+            sort,
+            message: message.into(),
+            since: at(100),
+        }
     }
 
     #[test]
@@ -392,12 +399,12 @@ mod tests {
             exception("bridge-gannet", "file:/etc/issue", ExceptionSort::Drifted, "reported only"),
             exception("kiosk-auken-1", "file:/etc/issue", ExceptionSort::Waiting, "the run only observes"),
         ];
-        let said: Vec<String> = attention(&nodes, &exceptions, &[], at(3_600))
+        let details: Vec<String> = attention(&nodes, &exceptions, &[], at(3_600))
             .iter()
             .map(|one| format!("{:?}: {} ({})", one.status, one.title, one.detail))
             .collect();
         assert_eq!(
-            said,
+            details,
             [
                 "Failed: kiosk-auken-1: package:kiosk-shell failed (apt-get found no such version)",
                 "StateUnusable: the desired state of gate-brisk-2 cannot be resolved; it keeps its last usable one (two groups disagree)",

@@ -13,7 +13,7 @@ use std::sync::Arc;
 /// The longest scheme of a digest, in bytes.
 const LONGEST_SCHEME: usize = 12;
 /// So many digits a digest has at the most.
-const MOST_DIGITS: usize = 128;
+const MAX_DIGITS: usize = 128;
 
 /// A digest with its scheme, `s2:6f…`. Digests of unequal schemes are never compared as if they said something.
 //
@@ -59,7 +59,7 @@ impl FromStr for Digest {
         let (scheme, digits) = text.split_once(':').ok_or(NoDigest)?;
         let is_scheme = (1..=LONGEST_SCHEME).contains(&scheme.len())
             && scheme.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit());
-        let is_digits = (1..=MOST_DIGITS).contains(&digits.len())
+        let is_digits = (1..=MAX_DIGITS).contains(&digits.len())
             && digits.bytes().all(|byte| byte.is_ascii_alphanumeric());
         if is_scheme && is_digits { Ok(Self(text.into())) } else { Err(NoDigest) }
     }

@@ -37,6 +37,23 @@ pub enum ClosedAs {
     Retired,
 }
 
+impl ClosedAs {
+    /// All of them.
+    pub const ALL: [Self; 5] =
+        [Self::Corrected, Self::ByHand, Self::ByRollout, Self::NotWanted, Self::Retired];
+
+    /// Returns it in words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Corrected => "corrected",
+            Self::ByHand => "undone by hand",
+            Self::ByRollout => "replaced by a rollout",
+            Self::NotWanted => "no longer desired",
+            Self::Retired => "the node was retired",
+        }
+    }
+}
+
 /// What a run does to the episodes of its node.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum EpisodeChange {

@@ -19,6 +19,7 @@ pub mod node_status;
 pub mod param;
 pub mod part;
 pub mod run;
+pub mod sentence;
 pub mod settings;
 pub mod state;
 pub mod words;

@@ -22,7 +22,7 @@ pub enum LastContact {
 }
 
 /// After so many promised spans without a word a node is silent.
-pub const USUAL_CUT_OFF: i32 = 3;
+pub const DEFAULT_CUT_OFF: i32 = 3;
 
 /// The check-in that a node was last heard by.
 #[derive(Debug, Clone, Copy)]
@@ -71,6 +71,16 @@ pub enum NodeProblem {
 }
 
 impl NodeProblem {
+    /// All of them.
+    pub const ALL: [Self; 6] = [
+        Self::StateUnusable,
+        Self::DuplicateIdentity,
+        Self::CertificateEnds,
+        Self::RunsOverdue,
+        Self::MemoryLost,
+        Self::ClockOff,
+    ];
+
     /// Returns it in words.
     pub fn words(self) -> &'static str {
         match self {
@@ -133,31 +143,6 @@ pub fn problems(node: &ProblemInputs, now: Timestamp) -> Vec<NodeProblem> {
     all.into_iter().filter_map(|(is_so, problem)| is_so.then_some(problem)).collect()
 }
 
-/// Returns a span of seconds in its largest whole unit.
-pub fn span_words(secs: i64) -> String {
-    match secs.abs() {
-        0..120 => format!("{secs} s"),
-        120..7_200 => format!("{} min", secs / 60),
-        7_200..172_800 => format!("{} h", secs / 3_600),
-        _ => format!("{} days", secs / 86_400),
-    }
-}
-
-/// Returns how long ago something was; what a node told by a clock that is ahead may be still to come.
-pub fn ago_words(secs: i64) -> String {
-    match secs {
-        ..-60 => format!("{} ahead of now by its clock", span_words(-secs)),
-        _ => format!("{} ago", span_words(secs.max(0))),
-    }
-}
-
-/// Returns how far a node's clock is from the server's, to the minute.
-pub fn clock_words(off_secs: i64) -> String {
-    let off = off_secs.abs();
-    let to_the_minute = if off < 120 { off } else { (off + 30) / 60 * 60 };
-    format!("{} {} the server's", span_words(to_the_minute), if off_secs < 0 { "behind" } else { "ahead of" })
-}
-
 /// The one status that a node is shown by, the most severe first as people look for it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -177,6 +162,44 @@ pub enum NodeStatus {
     InLine,
     Revoked,
     Retired,
+}
+
+impl NodeStatus {
+    /// All of them.
+    pub const ALL: [Self; 13] = [
+        Self::Failed,
+        Self::StateUnusable,
+        Self::DriftFound,
+        Self::Unmet,
+        Self::Silent,
+        Self::NeverReported,
+        Self::RolloutWaiting,
+        Self::DriftCorrected,
+        Self::RolledOut,
+        Self::NotAllSeen,
+        Self::InLine,
+        Self::Revoked,
+        Self::Retired,
+    ];
+
+    /// Returns it in words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Failed => Status::Failed.words(),
+            Self::StateUnusable => NodeProblem::StateUnusable.words(),
+            Self::DriftFound => Status::DriftFound.words(),
+            Self::Unmet => Status::Unmet.words(),
+            Self::Silent => "silent",
+            Self::NeverReported => "never reported",
+            Self::RolloutWaiting => Status::RolloutWaiting.words(),
+            Self::DriftCorrected => Status::DriftCorrected.words(),
+            Self::RolledOut => Status::RolledOut.words(),
+            Self::NotAllSeen => Status::NotAllSeen.words(),
+            Self::InLine => Status::InLine.words(),
+            Self::Revoked => "revoked",
+            Self::Retired => "retired",
+        }
+    }
 }
 
 /// Returns the status of a node: refused, no usable state, never reported, silent, else the status of its last full run.
@@ -218,7 +241,7 @@ mod tests {
         {
             let promise = Promise { heard_at: at(0), next_at: at(promised) };
             assert_eq!(
-                (promise.on_time_until(), promise.silent_after(USUAL_CUT_OFF)),
+                (promise.on_time_until(), promise.silent_after(DEFAULT_CUT_OFF)),
                 (at(on_time_until), at(silent_after)),
                 "promised {promised}"
             );
@@ -269,17 +292,5 @@ mod tests {
         ] {
             assert_eq!(node_status(revoked, unusable, last_contact, last_run), expected);
         }
-    }
-
-    #[test]
-    fn a_clock_that_is_off_is_told_with_its_direction_and_no_age_is_negative() {
-        assert_eq!(
-            [10_799, -10_799, 75].map(clock_words),
-            ["3 h ahead of the server's", "3 h behind the server's", "75 s ahead of the server's"]
-        );
-        assert_eq!(
-            [90, -1, -10_800].map(ago_words),
-            ["90 s ago", "0 s ago", "3 h ahead of now by its clock"]
-        );
     }
 }

@@ -6,7 +6,7 @@ const LONGEST_KEY: usize = 63;
 /// The longest value of a label, in characters.
 const LONGEST_VALUE: usize = 128;
 /// The most labels that are given at once.
-pub const MOST_LABELS: usize = 64;
+pub const MAX_LABELS: usize = 64;
 /// The longest reason, in characters.
 const LONGEST_REASON: usize = 500;
 
@@ -140,8 +140,8 @@ mod tests {
         ] {
             assert!(check_label(key, value).is_err(), "{key:?}={value:?}");
         }
-        let said = check_label("role", "\u{1b}[2J").unwrap_err();
-        assert!(!said.contains('\u{1b}'), "what is hidden is not printed: {said}");
+        let error = check_label("role", "\u{1b}[2J").unwrap_err();
+        assert!(!error.contains('\u{1b}'), "what is hidden is not printed: {error}");
     }
 
     #[test]

@@ -321,8 +321,8 @@ fn what_may_lock_administrators_out_is_warned_of() {
             "a mistake in /etc/sudoers locks administrators out, and new contents are not checked before use",
         ),
     ] {
-        let said = clauses(&format!("[[clause]]\n{clause}\n"));
-        assert!(said.contains(&format!("warning C0201: {warning}\n")), "{said}");
+        let output = clauses(&format!("[[clause]]\n{clause}\n"));
+        assert!(output.contains(&format!("warning C0201: {warning}\n")), "{output}");
     }
     assert_eq!(
         clauses(

@@ -5,7 +5,7 @@
 use constans_core::digest::DigestKey;
 use constans_core::filter::{About, InputCache, NodeInputs, NodeView};
 use constans_core::kit::{Kit, KitFiles, OnDrift, Severity, Surroundings, check, explain_findings};
-use constans_core::param::{Given, Layer};
+use constans_core::param::{Layer, LayerValue};
 use constans_core::state::{
     Assigned, AssignmentTerms, Conditions, ResolveInput, Resolved, Untouchable, resolve, resolve_noting,
 };
@@ -58,12 +58,12 @@ fn resolved(files: &KitFiles, given: &[(&str, Value)]) -> Result<Resolved, Strin
     let checked = check(files.clone(), None, Surroundings { kits: &kits, ..Surroundings::default() });
     assert!(!checked.has_errors(), "{}", explain_findings(&checked.findings, files, ""));
     let kit = checked.kit.unwrap();
-    let mut layers: BTreeMap<String, Vec<Given>> = BTreeMap::new();
+    let mut layers: BTreeMap<String, Vec<LayerValue>> = BTreeMap::new();
     for (name, value) in given {
         layers
             .entry((*name).to_owned())
             .or_default()
-            .push(Given { value: value.clone(), layer: Layer::Group("kiosks".into()) });
+            .push(LayerValue { value: value.clone(), layer: Layer::Group("kiosks".into()) });
     }
     resolve(&ResolveInput {
         assigned: vec![Assigned::plainly(&kit, &kit.baselines[0])],
@@ -415,7 +415,7 @@ fn what_must_not_exist_may_be_decided_by_a_parameter_so_that_off_and_on_again_is
     let with = |spare: bool| {
         let given = BTreeMap::from([(
             parameter.clone(),
-            vec![Given { value: json!(spare), layer: Layer::Group("kiosks".into()) }],
+            vec![LayerValue { value: json!(spare), layer: Layer::Group("kiosks".into()) }],
         )]);
         let (view, key, untouchable) = (auken(), DigestKey::new("k"), Untouchable::default());
         let assigned = vec![Assigned::plainly(&kit, &kit.baselines[0])];
@@ -494,7 +494,7 @@ where = "labels.ship == 'gannet' && about.memory.mib < 1000"
     let idle = |secs: u32| {
         BTreeMap::from([(
             "kiosk-floor/lockdown.idle".to_owned(),
-            vec![Given { value: json!(secs), layer: Layer::Group("kiosks".into()) }],
+            vec![LayerValue { value: json!(secs), layer: Layer::Group("kiosks".into()) }],
         )])
     };
     let given = [BTreeMap::new(), idle(30)];

@@ -22,7 +22,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 /// So many of its eventful runs a simulated node keeps whole: a real one keeps more, but there are thousands of these.
-const MOST_WHOLE_RUNS: usize = 3;
+const MAX_WHOLE_RUNS: usize = 3;
 /// What the operating system says of a correction that fails.
 const FAILS_WITH: &str = "No space left on device (simulated)";
 
@@ -58,7 +58,7 @@ impl Node {
         repository: &Arc<Repository>,
     ) -> Result<Self, CrowdError> {
         let files = InMemory::default();
-        let state_dir = StateDir::in_memory(&files, clock.clone(), MOST_WHOLE_RUNS);
+        let state_dir = StateDir::in_memory(&files, clock.clone(), MAX_WHOLE_RUNS);
         let key = NodeKey::open(&state_dir)
             .map_err(|because| CrowdError::Node { node: who.name.clone(), because: because.into() })?;
         let mut fate = Fate::from(clock.now(), &plan.rates, seed);

@@ -11,7 +11,7 @@ use uuid::Uuid;
 /// How long an invitation of the crowd holds.
 const INVITED_FOR_SECS: u64 = 30 * 86_400;
 /// How many nodes may use one.
-const MOST_USES: u32 = 10_000;
+const MAX_USES: u32 = 10_000;
 
 /// Who acts at the interface for people and programs.
 pub struct Operator {
@@ -37,7 +37,7 @@ impl Operator {
     }
 
     pub(crate) async fn invite(&self, labels: BTreeMap<String, String>) -> Result<MadeInvitation, LinkError> {
-        self.post("/api/invitations", &NewInvitation { for_secs: INVITED_FOR_SECS, uses: MOST_USES, labels })
+        self.post("/api/invitations", &NewInvitation { for_secs: INVITED_FOR_SECS, uses: MAX_USES, labels })
             .await
     }
 
@@ -55,8 +55,8 @@ impl Operator {
         self.post(&format!("/api/nodes/{node}/revoke"), &serde_json::Value::Null).await
     }
 
-    async fn post<T: DeserializeOwned>(&self, path: &str, said: &impl Serialize) -> Result<T, LinkError> {
-        send(self.client.post(format!("{}{path}", self.url)).bearer_auth(&self.token).json(said), &self.ca)
+    async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, LinkError> {
+        send(self.client.post(format!("{}{path}", self.url)).bearer_auth(&self.token).json(body), &self.ca)
             .await
     }
 }

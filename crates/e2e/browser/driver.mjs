@@ -32,11 +32,11 @@ const steps = {
 for await (const line of createInterface({ input: process.stdin })) {
   const step = JSON.parse(line);
   try {
-    const said = await steps[step.do](step);
-    console.log(JSON.stringify({ ok: true, said: typeof said === 'string' || Array.isArray(said) ? said : null }));
+    const value = await steps[step.do](step);
+    console.log(JSON.stringify({ ok: true, value: typeof value === 'string' || Array.isArray(value) ? value : null }));
   } catch (error) {
     const text = await page.locator('body').innerText().catch(() => '');
-    console.log(JSON.stringify({ ok: false, said: `${error}\nat ${page.url()}:\n${text}\n${complaints.join('\n')}` }));
+    console.log(JSON.stringify({ ok: false, value: `${error}\nat ${page.url()}:\n${text}\n${complaints.join('\n')}` }));
   }
 }
 await browser.close();

@@ -43,8 +43,8 @@ impl Browser {
         self.hear.read_line(&mut line).expect("the browser answers");
         let answer: Value =
             serde_json::from_str(&line).unwrap_or_else(|error| panic!("{step}: {error}: {line}"));
-        assert_eq!(answer["ok"], true, "{step}: {}", answer["said"].as_str().unwrap_or_default());
-        answer["said"].clone()
+        assert_eq!(answer["ok"], true, "{step}: {}", answer["value"].as_str().unwrap_or_default());
+        answer["value"].clone()
     }
 
     /// Opens an address of the console.

@@ -181,8 +181,8 @@ impl Curl {
             command.args(["--cert", certificate, "--key"]).arg(key);
         }
         let output = command.args(arguments).arg(url).stdin(Stdio::null()).output().expect("curl starts");
-        let said = String::from_utf8_lossy(&output.stdout).into_owned();
-        let (body, status) = said.rsplit_once('\n').unwrap_or(("", "0"));
+        let output = String::from_utf8_lossy(&output.stdout).into_owned();
+        let (body, status) = output.rsplit_once('\n').unwrap_or(("", "0"));
         (status.parse().unwrap_or(0), body.to_owned())
     }
 }

@@ -32,8 +32,8 @@ fn what_packages_take_along_is_what_observing_said() {
     let observed = run(&machine, "observe", NO_FONTS);
     assert_eq!(machine.everything(), before, "looking ahead changes nothing");
     let package_preview = observed.package_preview.clone().unwrap();
-    let said: Vec<String> = package_preview.packages.iter().map(|change| change.words()).collect();
-    assert_eq!(said, ["kiosk-shell 3.2.4 is removed", "quay-fonts 1.1 is removed"], "{package_preview:?}");
+    let changes: Vec<String> = package_preview.packages.iter().map(|change| change.words()).collect();
+    assert_eq!(changes, ["kiosk-shell 3.2.4 is removed", "quay-fonts 1.1 is removed"], "{package_preview:?}");
     assert_eq!(package_preview.native.len(), 1, "one reckoning");
     let shown = machine.run(&arguments("observe", &document(&machine, NO_FONTS), &[])).stdout;
     assert!(
@@ -66,9 +66,9 @@ fn what_packages_take_along_is_what_observing_said() {
         "{SHELL}[[clause]]\nwhat = \"package:gate-reader\"\nversion = \"9.*\"\n[[clause]]\nwhat = \"package:quay-games\"\n"
     );
     let ahead = run(&machine, "observe", &two).package_preview.unwrap();
-    let said: Vec<String> = ahead.packages.iter().map(|change| change.words()).collect();
+    let changes: Vec<String> = ahead.packages.iter().map(|change| change.words()).collect();
     assert_eq!(
-        said,
+        changes,
         ["kiosk-shell 3.2.4 is installed", "quay-fonts 1.1 is installed", "quay-games 1.1 is installed"]
     );
     let [unknown] = &ahead.not_known[..] else { panic!("{:?}", ahead.not_known) };

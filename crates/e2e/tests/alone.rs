@@ -24,9 +24,12 @@ fn only_revoked_said_in_so_many_words_ends_a_daemon_and_what_is_due_runs_whateve
     );
     kiosk.root.write("/etc/issue", "who was here?\n").unwrap();
     let unknown = kiosk.run(&["daemon", "--once"]);
-    let said = well(&unknown);
-    assert!(said.contains("unknown certificate; continuing with the last desired state"), "{said}");
-    assert!(said.contains("drift corrected") && said.contains("the report stays in the spool"), "{said}");
+    let output = well(&unknown);
+    assert!(output.contains("unknown certificate; continuing with the last desired state"), "{output}");
+    assert!(
+        output.contains("drift corrected") && output.contains("the report stays in the spool"),
+        "{output}"
+    );
     assert!(!known.is_empty());
     fleet.query(
         "update node_key set spki_digest = k.spki_digest from joining_request k where k.node = node_key.node",
@@ -44,13 +47,16 @@ fn only_revoked_said_in_so_many_words_ends_a_daemon_and_what_is_due_runs_whateve
     fleet.query("delete from clause_content");
     kiosk.root.write("/etc/issue", "and now?\n").unwrap();
     let partly = kiosk.run(&["daemon", "--once"]);
-    let said = well(&partly);
+    let output = well(&partly);
     assert!(
-        said.contains("connected to")
-            && said.contains("the new state was not applied: there is no content of this node"),
-        "{said}"
+        output.contains("connected to")
+            && output.contains("the new state was not applied: there is no content of this node"),
+        "{output}"
     );
-    assert!(said.contains("drift corrected") && !said.contains("the report stays in the spool"), "{said}");
+    assert!(
+        output.contains("drift corrected") && !output.contains("the report stays in the spool"),
+        "{output}"
+    );
     let asked = kiosk.run(&["check-in"]);
     assert_eq!(asked.exit, Some(1));
     assert!(asked.stderr.contains("the new state was not applied"), "{}", asked.stderr);
@@ -91,12 +97,12 @@ fn a_refused_report_is_set_aside_told_and_counted_and_those_behind_it_are_delive
         "the second is delivered"
     );
     let status = kiosk.run(&["status"]);
-    let said = well(&status);
+    let output = well(&status);
     assert!(
-        said.contains("1 report was refused by the server") && said.contains("the sequence is too large"),
-        "{said}"
+        output.contains("1 report was refused by the server") && output.contains("the sequence is too large"),
+        "{output}"
     );
-    assert!(!said.contains("waits for the server"), "{said}");
+    assert!(!output.contains("waits for the server"), "{output}");
 }
 
 #[test]
@@ -119,16 +125,16 @@ fn what_cannot_be_read_in_its_folder_is_set_aside_and_blocks_nothing() {
     std::fs::write(folder.join("spool/0.json"), "{").unwrap();
     kiosk.root.write("/etc/issue", "who was here?\n").unwrap();
     let round = kiosk.run(&["daemon", "--once"]);
-    let said = well(&round);
-    assert!(said.contains("in the state folder is unusable and was set aside"), "{said}");
+    let output = well(&round);
+    assert!(output.contains("in the state folder is unusable and was set aside"), "{output}");
     assert!(
         kiosk.root.read("/etc/issue").unwrap().contains("Skerry Line"),
-        "it was run and put right: {said}"
+        "it was run and put right: {output}"
     );
     let status = kiosk.run(&["status"]);
-    let said = well(&status);
+    let output = well(&status);
     for name in broken.into_iter().filter(|name| *name != "daemon.json").chain(["spool/0.json"]) {
-        assert!(said.contains(&format!("set aside {name} at ")), "{name}: {said}");
+        assert!(output.contains(&format!("set aside {name} at ")), "{name}: {output}");
     }
     assert!(
         fleet.client(&["node", "show", "kiosk-auken-1"]).stdout.contains("memory"),
@@ -148,8 +154,8 @@ fn a_run_that_was_killed_stays_on_record_on_the_node_and_at_the_server() {
         .unwrap();
     assert_eq!(killed.status.code(), None, "{}", String::from_utf8_lossy(&killed.stdout));
     let round = kiosk.run(&["daemon", "--once"]);
-    let said = well(&round);
-    assert!(said.contains("interrupted after ") && said.contains(" of 19 clauses"), "{said}");
+    let output = well(&round);
+    assert!(output.contains("interrupted after ") && output.contains(" of 19 clauses"), "{output}");
     let runs = kiosk.run(&["runs"]);
     assert!(
         well(&runs).lines().any(|line| line.contains("failed") && line.contains("interrupted after ")),

@@ -286,8 +286,8 @@ fn what_takes_clauses_is_asked_and_a_preview_hands_out_nothing() {
 
     // Typed on a terminal: the number of nodes, since it is not small.
     let taken = fleet.client(&["group", "set", &document, "--confirm", "5", "--because", "a typo"]);
-    let said = well(&taken);
-    assert!(said.contains("desired state changed on 5 nodes"), "{said}");
+    let output = well(&taken);
+    assert!(output.contains("desired state changed on 5 nodes"), "{output}");
     let no = ask(&fleet, "/api/changes")[0]["no"].as_u64().unwrap();
     let shown = fleet.client(&["change", "show", &format!("C{no}")]);
     let shown = well(&shown);

@@ -63,9 +63,15 @@ fn a_fleet_is_followed_from_its_first_node_to_drift_that_is_put_right_without_lo
     browser.press("g");
     browser.press("o");
     browser.see("1 drift corrected");
-    let complaints: Vec<String> =
-        browser.complaints().into_iter().filter(|said| !said.contains("ERR_CONNECTION_REFUSED")).collect();
-    assert!(complaints.iter().all(|said| !said.contains("Content Security Policy")), "{complaints:?}");
+    let complaints: Vec<String> = browser
+        .complaints()
+        .into_iter()
+        .filter(|complaint| !complaint.contains("ERR_CONNECTION_REFUSED"))
+        .collect();
+    assert!(
+        complaints.iter().all(|complaint| !complaint.contains("Content Security Policy")),
+        "{complaints:?}"
+    );
 }
 
 #[test]
@@ -142,7 +148,10 @@ fn releases_are_read_in_plain_words_with_their_documents_and_differences() {
     browser.open("/kinds/packet_rule?find=close%20port");
     browser.see("what = \"packet_rule:nobody prints from outside\"");
     let complaints = browser.complaints();
-    assert!(complaints.iter().all(|said| !said.contains("Content Security Policy")), "{complaints:?}");
+    assert!(
+        complaints.iter().all(|complaint| !complaint.contains("Content Security Policy")),
+        "{complaints:?}"
+    );
 }
 
 #[test]
@@ -181,5 +190,8 @@ fn a_change_is_looked_into_and_taken_back_from_its_page() {
     browser.click("link", "kiosk-auken-1");
     browser.see("Changed by");
     let complaints = browser.complaints();
-    assert!(complaints.iter().all(|said| !said.contains("Content Security Policy")), "{complaints:?}");
+    assert!(
+        complaints.iter().all(|complaint| !complaint.contains("Content Security Policy")),
+        "{complaints:?}"
+    );
 }

@@ -171,12 +171,12 @@ fn two_thousand_nodes_go_on_after_the_database_is_restored() {
     world.live(40);
     let recovery: serde_json::Value = ask(&world.fleet, "/api/recovery");
     assert!(recovery["recovering"].is_object(), "{recovery}");
-    let (status, said) = world
+    let (status, shown) = world
         .fleet
         .curl()
         .with_token(world.fleet.administrator())
         .post("/api/recovery/end", r#"{"although_not_heard": true}"#);
-    assert_eq!(status, 200, "{said}");
+    assert_eq!(status, 200, "{shown}");
     world.live(60);
     let now = world.crowd.now();
     let mut same = 0;
@@ -345,7 +345,7 @@ impl Seen {
     /// Holds what the server says of a node against its life.
     fn compare(&mut self, fleet: &Fleet, name: &str, life: &Life, now: Timestamp) {
         let rows: Vec<RunSummary> = ask(fleet, &format!("/api/nodes/{name}/runs"));
-        let said: Vec<String> = rows
+        let shown: Vec<String> = rows
             .iter()
             .rev()
             .flat_map(|row| {
@@ -355,19 +355,20 @@ impl Seen {
                 )
             })
             .collect();
-        let truly: Vec<&'static str> = life.runs.iter().map(|(_, status)| *status).take(said.len()).collect();
-        assert_eq!(said, truly, "{name}: {:?}", life.runs);
+        let truly: Vec<&'static str> =
+            life.runs.iter().map(|(_, status)| *status).take(shown.len()).collect();
+        assert_eq!(shown, truly, "{name}: {:?}", life.runs);
         let must = life.known_runs(now, self.in_peace);
         assert!(
-            said.len() >= must,
+            shown.len() >= must,
             "{name}: {} of {} runs are known, {must} must be",
-            said.len(),
+            shown.len(),
             life.runs.len()
         );
         truly.iter().for_each(|status| *self.runs.entry(status).or_default() += 1);
 
         let episodes: Vec<Episode> = ask(fleet, &format!("/api/nodes/{name}/episodes"));
-        let known_until = life.runs.get(said.len().wrapping_sub(1)).map(|(at, _)| *at);
+        let known_until = life.runs.get(shown.len().wrapping_sub(1)).map(|(at, _)| *at);
         let found: BTreeSet<(String, Timestamp)> = life
             .changed
             .iter()
@@ -394,7 +395,7 @@ impl Seen {
             self.revoked += 1;
         } else if away_since.is_some_and(|since| now.duration_since(since) > SignedDuration::from_mins(60)) {
             // Who went away before anybody heard of them was never silent.
-            let expected = if node["last_contact"] == "never_reported" && said.is_empty() && !self.in_peace {
+            let expected = if node["last_contact"] == "never_reported" && shown.is_empty() && !self.in_peace {
                 "never_reported"
             } else {
                 "silent"

@@ -58,9 +58,9 @@ fn try_listener(fleet: &Fleet, url: &str, caller: &[String], only: &[&str], secs
         .current_dir(folder.path())
         .output()
         .expect("it starts");
-    let said = String::from_utf8_lossy(&output.stdout);
-    assert!(output.status.success(), "{said}{}", String::from_utf8_lossy(&output.stderr));
-    println!("{said}");
+    let text = String::from_utf8_lossy(&output.stdout);
+    assert!(output.status.success(), "{text}{}", String::from_utf8_lossy(&output.stderr));
+    println!("{text}");
 }
 
 fn try_both(secs: u32) {

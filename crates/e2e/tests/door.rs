@@ -57,8 +57,9 @@ fn curl(arguments: &[&str]) -> String {
 }
 
 fn metric(fleet: &Fleet, name: &str) -> f64 {
-    let said = curl(&[&fleet.metrics_url()]);
-    said.lines()
+    let answer = curl(&[&fleet.metrics_url()]);
+    answer
+        .lines()
         .find(|line| line.starts_with(name))
         .and_then(|line| line.rsplit(' ').next()?.parse().ok())
         .unwrap_or(0.0)
@@ -217,13 +218,13 @@ fn a_body_that_is_too_large_is_answered_and_its_sender_reads_the_answer() {
         (format!("{}/join", fleet.agents_url()), "--http1.1"),
     ] {
         for _ in 0..20 {
-            let said =
+            let answer =
                 curl(&[version, "-H", &token, "-H", json, "-H", "Expect:", "--data-binary", &data, &url]);
-            assert!(said.contains(" 413") && said.contains("problem+json"), "{url} {version}: {said}");
+            assert!(answer.contains(" 413") && answer.contains("problem+json"), "{url} {version}: {answer}");
             // In HTTP/2 this curl ends its own stream as soon as it is refused, now and then before it has read why.
             assert!(
-                version == "--http2" || said.contains("this request has at most 64 KiB"),
-                "{url} {version}: {said}"
+                version == "--http2" || answer.contains("this request has at most 64 KiB"),
+                "{url} {version}: {answer}"
             );
         }
     }
@@ -255,8 +256,8 @@ fn an_address_that_is_too_long_is_answered_and_its_sender_reads_the_answer() {
     );
     for _ in 0..5 {
         let output = Command::new("sh").args(["-c", &script]).output().unwrap();
-        let said = String::from_utf8_lossy(&output.stdout);
-        assert!(said.contains("HTTP/1.1 431") || said.contains("HTTP/1.1 414"), "{said}");
+        let answer = String::from_utf8_lossy(&output.stdout);
+        assert!(answer.contains("HTTP/1.1 431") || answer.contains("HTTP/1.1 414"), "{answer}");
     }
 }
 
@@ -604,15 +605,15 @@ fn what_one_network_asks_for_at_once_is_bounded_over_http_2_too() {
     std::thread::sleep(Duration::from_secs(6));
     let (_, descriptors) = taken(fleet.process());
     let connections = metric(&fleet, "constans_connections{listener=\"people\"}");
-    let said: String = asking
+    let answer: String = asking
         .into_iter()
         .map(|asking| {
             String::from_utf8_lossy(&asking.wait_with_output().expect("it ends").stdout).into_owned()
         })
         .collect();
     let (heard, refused) = (
-        said.lines().filter(|line| *line == "200").count(),
-        said.lines().filter(|line| *line == "503").count(),
+        answer.lines().filter(|line| *line == "200").count(),
+        answer.lines().filter(|line| *line == "503").count(),
     );
     assert!(refused > 100 && heard > 300, "{heard} heard, {refused} refused over {connections} connections");
     assert!(descriptors < 2 * 1_024 + 600, "{descriptors} descriptors over {connections} connections");

@@ -58,7 +58,7 @@ impl Editor {
             let mut line = String::new();
             assert!(self.from.read_line(&mut line).unwrap() > 0, "the server ended");
             match line.trim().strip_prefix("Content-Length: ") {
-                Some(said) => length = said.parse().unwrap(),
+                Some(value) => length = value.parse().unwrap(),
                 None if line.trim().is_empty() => break,
                 None => {}
             }
@@ -102,8 +102,10 @@ impl Editor {
     fn diagnostics(&mut self, file: &str) -> Vec<(String, u64, String)> {
         let uri = self.uri(file);
         loop {
-            let said = self.receive();
-            if said["method"] == "textDocument/publishDiagnostics" && said["params"]["uri"] == uri.as_str() {
+            let message = self.receive();
+            if message["method"] == "textDocument/publishDiagnostics"
+                && message["params"]["uri"] == uri.as_str()
+            {
                 let of = |one: &Value| {
                     let text = |value: &Value| value.as_str().unwrap().to_owned();
                     (
@@ -112,7 +114,7 @@ impl Editor {
                         text(&one["message"]),
                     )
                 };
-                return said["params"]["diagnostics"].as_array().unwrap().iter().map(of).collect();
+                return message["params"]["diagnostics"].as_array().unwrap().iter().map(of).collect();
             }
         }
     }
@@ -139,13 +141,13 @@ fn findings_come_and_go_as_one_types() {
     let fine = read(&editor.path(SHELL));
     assert_eq!(editor.write(SHELL, &fine, true), []);
     let line = fine.lines().position(|line| line.contains("package:kiosk-shell\"")).unwrap() as u64;
-    let said = editor.write(SHELL, &fine.replacen("package:kiosk-shell", "pakage:kiosk-shell", 1), false);
+    let findings = editor.write(SHELL, &fine.replacen("package:kiosk-shell", "pakage:kiosk-shell", 1), false);
     assert_eq!(
-        said[0],
+        findings[0],
         ("C0120".to_owned(), line, "unknown kind `pakage`\ndid you mean `package`?".to_owned())
     );
-    let said = editor.write(SHELL, &fine.replacen("type = \"list\"", "type = \"list", 1), false);
-    assert_eq!(said[0].0, "C0101");
+    let findings = editor.write(SHELL, &fine.replacen("type = \"list\"", "type = \"list", 1), false);
+    assert_eq!(findings[0].0, "C0101");
     assert_eq!(editor.write(SHELL, &fine, false), [], "what was fixed is said no more");
 }
 
@@ -209,9 +211,9 @@ fn completion_hover_and_definition_answer_in_a_text_that_is_half_written() {
 #[test]
 fn a_document_that_belongs_to_no_kit_is_checked_by_itself_and_the_end_is_orderly() {
     let mut editor = Editor::start(&[]);
-    let said =
+    let findings =
         editor.write("alone.toml", "[baseline]\nname = \"alone\"\n[[clause]]\nwhat = \"file:etc\"\n", true);
-    assert_eq!(said[0].0, "C0121");
+    assert_eq!(findings[0].0, "C0121");
     editor.ask("shutdown", &Value::Null);
     editor.tell("exit", &Value::Null);
     assert_eq!(editor.server.wait().unwrap().code(), Some(0));
@@ -289,9 +291,9 @@ fn whatever_bytes_come_the_server_goes_on_and_ends_as_the_protocol_says() {
     }
     assert_eq!(answers.iter().filter(|answer| unreadable(answer)).count(), 3, "{answers:?}");
     assert_eq!(answers.last().unwrap()["error"]["code"], -32602);
-    let said =
+    let findings =
         editor.write("alone.toml", "[baseline]\nname = \"alone\"\n[[clause]]\nwhat = \"file:etc\"\n", true);
-    assert_eq!(said[0].0, "C0121", "it goes on");
+    assert_eq!(findings[0].0, "C0121", "it goes on");
     editor.ask("shutdown", &Value::Null);
     editor.send(&json!({ "jsonrpc": "2.0", "id": 901, "method": "textDocument/hover", "params": {} }));
     assert_eq!(editor.receive()["error"]["code"], -32600, "after `shutdown` nothing is answered");

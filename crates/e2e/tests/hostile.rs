@@ -62,12 +62,12 @@ fn a_check_that_goes_beyond_its_bounds_ends_a_second_process_and_not_what_was_as
         .env("CONSTANS_CHECK_MEMORY", "30000000")
         .output()
         .unwrap();
-    let said = String::from_utf8_lossy(&ended.stderr);
+    let message = String::from_utf8_lossy(&ended.stderr);
     assert!(
         ended.status.code() == Some(1)
-            && said.contains("was stopped (C0114)")
-            && said.contains("grows without limit"),
-        "{said}"
+            && message.contains("was stopped (C0114)")
+            && message.contains("grows without limit"),
+        "{message}"
     );
     assert_eq!(client(&["kit", "check", &kit]).exit, Some(0));
 }
@@ -107,8 +107,8 @@ fn one_content_under_many_paths_takes_its_memory_once_and_counts_as_often_as_it_
     let large = folder.path().join("large");
     fs::write(&large, vec![b'x'; 7 * 1024 * 1024]).unwrap();
     let name = constans_core::digest::of_contents(&fs::read(&large).unwrap()).as_str().to_owned();
-    let (status, said) = publisher.put_file(&format!("/api/contents/{name}"), &large);
-    assert_eq!(status, 200, "{said}");
+    let (status, message) = publisher.put_file(&format!("/api/contents/{name}"), &large);
+    assert_eq!(status, 200, "{message}");
     let peak = || -> u64 {
         let status = fs::read_to_string(format!("/proc/{}/status", fleet.process())).unwrap();
         status
@@ -122,10 +122,10 @@ fn one_content_under_many_paths_takes_its_memory_once_and_counts_as_often_as_it_
             (0..paths).map(|number| (format!("copies/{number}"), name.as_str())).collect();
         publisher.post("/api/releases", &serde_json::json!({ "kits": [{ "files": files }] }).to_string())
     };
-    let (status, said) = publish(2_000);
-    assert!(status == 413 && said.contains("a kit has at most 256 MiB"), "{status} {said}");
-    let (status, said) = publish(20_001);
-    assert!(status == 422 && said.contains("a kit has at most 20000 files"), "{status} {said}");
+    let (status, message) = publish(2_000);
+    assert!(status == 413 && message.contains("a kit has at most 256 MiB"), "{status} {message}");
+    let (status, message) = publish(20_001);
+    assert!(status == 422 && message.contains("a kit has at most 20000 files"), "{status} {message}");
     let grown = (peak() - before) / 1024;
     assert!(grown < 100, "the server took {grown} MiB more for a content of 7 MiB");
 }

@@ -173,8 +173,8 @@ fn a_clock_that_is_wrong_by_centuries_makes_nothing_the_newest_and_stops_nothing
         "select min(began)::text || max(began)::text from run",
         "select min(detected_at)::text || max(detected_at)::text from episode",
     ] {
-        let said = fleet.query(table);
-        assert!(!said.contains("0303") && !said.contains("9999"), "{table}: {said}");
+        let stored = fleet.query(table);
+        assert!(!stored.contains("0303") && !stored.contains("9999"), "{table}: {stored}");
     }
     let shown = operator.get("/api/nodes/kiosk-auken-1").1;
     assert!(!shown.contains("0303-") && !shown.contains("9999-"), "{shown}");

@@ -103,9 +103,9 @@ fn nothing_is_said_to_a_server_with_another_ca() {
     let forged =
         kiosk.document("forged", &encode(&decode(text.trim()).replace(&fleet.agents_url(), &address)));
     join(&kiosk, &forged, "kiosk-auken-1", "0");
-    let said = recorder.join().unwrap();
-    assert_eq!(said.first(), Some(&22), "a TLS handshake and nothing else");
-    assert!(!String::from_utf8_lossy(&said).contains("kiosk-auken-1"));
+    let output = recorder.join().unwrap();
+    assert_eq!(output.first(), Some(&22), "a TLS handshake and nothing else");
+    assert!(!String::from_utf8_lossy(&output).contains("kiosk-auken-1"));
 }
 
 #[test]
@@ -188,12 +188,12 @@ fn a_revoked_node_is_refused_at_its_next_request_and_let_back_by_an_operator() {
         refused.stderr
     );
     assert!(fleet.client(&["node", "list"]).stdout.contains("bridge-tern  revoked"));
-    let said = bridge.run(&["diagnose"]);
+    let output = bridge.run(&["diagnose"]);
     assert!(
-        said.stdout.contains("approval    FAILS: the node bridge-tern was revoked")
-            && said.stdout.contains("the server does not accept this node"),
+        output.stdout.contains("approval    FAILS: the node bridge-tern was revoked")
+            && output.stdout.contains("the server does not accept this node"),
         "{}",
-        said.stdout
+        output.stdout
     );
 
     // On the node it is seen without asking anybody.
@@ -256,12 +256,12 @@ fn diagnose_says_which_part_fails_and_what_to_do() {
     ] {
         assert!(well.stdout.contains(part), "{part} in {}", well.stdout);
     }
-    let said: serde_json::Value =
+    let output: serde_json::Value =
         serde_json::from_str(&machine.run(&["diagnose", "--output", "json"]).stdout).unwrap();
-    assert!(said["is_heard"] == true && said["ways"][0]["parts"][2]["part"] == "trust", "{said}");
-    let said: serde_json::Value =
+    assert!(output["is_heard"] == true && output["ways"][0]["parts"][2]["part"] == "trust", "{output}");
+    let output: serde_json::Value =
         serde_json::from_str(&machine.run(&["check-in", "--output", "json"]).stdout).unwrap();
-    assert_eq!((&said["name"], &said["wanted"]), (&"depot-print-1".into(), &"nothing".into()));
+    assert_eq!((&output["name"], &output["wanted"]), (&"depot-print-1".into(), &"nothing".into()));
     fleet.kill_server();
     let down = machine.run(&["diagnose"]);
     assert_eq!(down.exit, Some(1));

@@ -11,7 +11,7 @@ const MIB: usize = 1024 * 1024;
 /// Of these contents.
 const LARGE: usize = 48 * MIB;
 /// An agent and its network part hold at most so much each; they hold about half of it without any contents.
-const MOST_KIB: u64 = 44 * 1024;
+const MAX_KIB: u64 = 44 * 1024;
 
 /// Runs the agent; returns its output and the most memory that it, or a process that it started, was seen to hold, in KiB.
 fn run(machine: &Machine, arguments: &[&str]) -> (String, u64) {
@@ -72,11 +72,11 @@ fn large_contents_of_a_fleet_are_fetched_written_and_compared_without_being_held
     well(&fleet.client(&["group", "set", &group]));
 
     let (without, usual) = run(&kiosk, &["status"]);
-    let (said, fetching) = run(&kiosk, &["check-in"]);
-    assert!(said.contains("connected"), "{said}");
-    let (said, writing) = run(&kiosk, &["enforce", "--yes", "--output", "json"]);
+    let (output, fetching) = run(&kiosk, &["check-in"]);
+    assert!(output.contains("connected"), "{output}");
+    let (output, writing) = run(&kiosk, &["enforce", "--yes", "--output", "json"]);
     let report: constans_wire::report::RunReport =
-        serde_json::from_str(said.split("\nNext").next().unwrap()).unwrap_or_else(|_| panic!("{said}"));
+        serde_json::from_str(output.split("\nNext").next().unwrap()).unwrap_or_else(|_| panic!("{output}"));
     assert_eq!(
         (report.status, report.clauses[0].outcome),
         (Status::RolledOut, Outcome::Corrected),
@@ -88,15 +88,15 @@ fn large_contents_of_a_fleet_are_fetched_written_and_compared_without_being_held
     // Somebody changes one byte of it, and then makes it longer than the clause lets be read.
     let file = fs::File::options().write(true).open(kiosk.root.at("/etc/map.bin")).unwrap();
     std::os::unix::fs::FileExt::write_all_at(&file, b"!", 1_000_000).unwrap();
-    let (said, comparing) = run(&kiosk, &["enforce", "--yes", "--output", "json"]);
-    assert!(said.contains("drift_corrected"), "{said}");
+    let (output, comparing) = run(&kiosk, &["enforce", "--yes", "--output", "json"]);
+    assert!(output.contains("drift_corrected"), "{output}");
     let file = fs::File::options().write(true).open(kiosk.root.at("/etc/map.bin")).unwrap();
     file.set_len(101 * MIB as u64).unwrap();
-    let (said, _) = run(&kiosk, &["observe"]);
-    assert!(said.contains("actual 105906176 bytes, unread:105906176"), "{said}");
+    let (output, _) = run(&kiosk, &["observe"]);
+    assert!(output.contains("actual 105906176 bytes, unread:105906176"), "{output}");
     println!("KiB: usual {usual}, fetching {fetching}, writing {writing}, comparing {comparing}");
     assert!(
-        [fetching, writing, comparing].iter().all(|most| *most < MOST_KIB),
+        [fetching, writing, comparing].iter().all(|most| *most < MAX_KIB),
         "KiB: {usual} {fetching} {writing} {comparing} {without}"
     );
 }

@@ -27,12 +27,12 @@ fn two_thousand_nodes_in_one_process_take_at_most_a_mebibyte_each() {
         "--cut",
         "1",
     ]);
-    let said = well(&lived);
-    println!("{said}");
-    let kib: usize = said
+    let output = well(&lived);
+    println!("{output}");
+    let kib: usize = output
         .lines()
         .find_map(|line| line.split_once(" KiB of memory a node")?.0.parse().ok())
         .expect("it says so");
-    assert!(kib <= 1024, "{said}");
-    assert!(said.contains("nodes lived until 2026-10-01T07:00:00Z"), "{said}");
+    assert!(kib <= 1024, "{output}");
+    assert!(output.contains("nodes lived until 2026-10-01T07:00:00Z"), "{output}");
 }

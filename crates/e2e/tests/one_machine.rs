@@ -145,8 +145,8 @@ fn drift_that_is_only_told_is_left_and_said_to_be() {
     let told = gate.run_kit("enforce", "gate-reader", &["--output", "json"]);
     assert_eq!((told.exit, told.report().status), (Some(4), Status::DriftFound));
     assert!(gate.root.read("/etc/gate/tariffs.csv").unwrap().contains("0.10"));
-    let said = gate.run_kit("observe", "gate-reader", &[]).stdout;
-    assert!(said.contains("not corrected: the clause says on_drift = \"report\""), "{said}");
+    let output = gate.run_kit("observe", "gate-reader", &[]).stdout;
+    assert!(output.contains("not corrected: the clause says on_drift = \"report\""), "{output}");
 }
 
 #[test]
@@ -161,11 +161,11 @@ fn a_trust_anchor_stands_in_the_store_that_programs_read_and_is_put_back_there()
     assert!(gate.root.read(STORE).unwrap().contains("MIIB5DCCAYqgAwIBAgIUNz3Iqedgt"));
     assert_eq!(gate.run_kit("enforce", "gate-reader", &["--output", "json"]).report().status, Status::InLine);
     gate.root.write(STORE, "").unwrap();
-    let said = gate.run_kit("observe", "gate-reader", &[]).stdout;
+    let output = gate.run_kit("observe", "gate-reader", &[]).stdout;
     assert!(
-        said.contains("actual in its folder, not in the store that programs read")
-            && said.contains("desired 717 bytes"),
-        "{said}"
+        output.contains("actual in its folder, not in the store that programs read")
+            && output.contains("desired 717 bytes"),
+        "{output}"
     );
     assert_eq!(
         gate.run_kit("enforce", "gate-reader", &["--output", "json"]).report().status,
@@ -222,8 +222,8 @@ what = "package:quay-games"
         Outcome::Corrected,
         "the rest goes on, whatever apt says of another package"
     );
-    let said = depot.run(&["enforce", "--file", &document, "--yes"]).stdout;
-    assert!(said.contains("blocked: it needs file:/etc/voucher.conf, which is blocked by package:voucher-driver, which failed"), "{said}");
+    let output = depot.run(&["enforce", "--file", &document, "--yes"]).stdout;
+    assert!(output.contains("blocked: it needs file:/etc/voucher.conf, which is blocked by package:voucher-driver, which failed"), "{output}");
 }
 
 #[test]
@@ -358,23 +358,23 @@ fn what_is_concealed_is_in_no_output_and_in_no_file_of_the_agent() {
         "secret.toml",
         "[baseline]\nname = \"secret\"\n\n[[clause]]\nwhat = \"file:/etc/voucher.key\"\ntext = \"Tern-1234\"\nconceal = true\npermissions = \"0600\"\n\n[[clause]]\nwhat = \"account:ops\"\npassword_hash = \"$y$j9T$saltsaltsalt$hashhashhash\"\n",
     );
-    let mut said = String::new();
+    let mut output = String::new();
     for edit in ["", "Gannet-99"] {
         if !edit.is_empty() {
             machine.root.write("/etc/voucher.key", edit).unwrap();
         }
         for (verb, more) in [("observe", "-v"), ("enforce", "--yes"), ("enforce", "--yes")] {
             let ended = machine.run(&[verb, "--file", &document, more]);
-            said += &(ended.stdout + &ended.stderr);
+            output += &(ended.stdout + &ended.stderr);
             let ended = machine.run(&[verb, "--file", &document, more, "--output", "json"]);
-            said += &(ended.stdout + &ended.stderr);
+            output += &(ended.stdout + &ended.stderr);
         }
     }
-    assert!(said.contains("(concealed)"));
+    assert!(output.contains("(concealed)"));
     assert_eq!(machine.root.read("/etc/voucher.key").unwrap(), "Tern-1234");
     assert!(machine.root.read("/etc/shadow").unwrap().contains("$y$j9T$saltsaltsalt$hashhashhash"));
     for secret in ["Tern-1234", "Gannet-99", "hashhashhash"] {
-        assert!(!said.contains(secret), "{secret} was shown");
+        assert!(!output.contains(secret), "{secret} was shown");
     }
     let kept = std::process::Command::new("grep")
         .args(["-rlE", "Tern-1234|hashhashhash"])

@@ -34,11 +34,13 @@ fn the_server_measures_itself_as_open_metrics() {
         .args(["-s", "-i", "-H", "Accept: application/openmetrics-text", &fleet.metrics_url()])
         .output()
         .unwrap();
-    let said = String::from_utf8_lossy(&read.stdout).into_owned();
-    assert!(said.contains("application/openmetrics-text") && said.ends_with("# EOF\n"), "{said}");
+    let answer = String::from_utf8_lossy(&read.stdout).into_owned();
+    assert!(answer.contains("application/openmetrics-text") && answer.ends_with("# EOF\n"), "{answer}");
     let value = |name: &str| -> f64 {
-        let line =
-            said.lines().find(|line| line.starts_with(name)).unwrap_or_else(|| panic!("{name} in {said}"));
+        let line = answer
+            .lines()
+            .find(|line| line.starts_with(name))
+            .unwrap_or_else(|| panic!("{name} in {answer}"));
         line.rsplit(' ').next().unwrap().parse().unwrap()
     };
     assert!(
@@ -146,13 +148,13 @@ fn what_people_write_is_bounded_and_hides_nothing() {
     let _kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
     let mut operator = fleet.curl().with_token(fleet.administrator());
     let began = Instant::now();
-    for (filter, said) in [
+    for (filter, answer) in [
         ("node.name.matches(labels.role)", "the pattern of `matches` is not written out"),
         ("node.name.matches('((a{100}){100}){100}')", "takes more than 65536 bytes"),
         ("about.os.name.matches('(')", "unclosed group"),
     ] {
         let shown = fleet.client(&["node", "list", "--filter", filter]);
-        assert!(shown.exit != Some(0) && shown.stderr.contains(said), "{filter}: {}", shown.stderr);
+        assert!(shown.exit != Some(0) && shown.stderr.contains(answer), "{filter}: {}", shown.stderr);
     }
     let lists = (0..40).map(|number| number.to_string()).collect::<Vec<_>>().join(",");
     let sums = vec![format!("[{lists}]"); 10].join("+");
@@ -160,10 +162,10 @@ fn what_people_write_is_bounded_and_hides_nothing() {
     let shown = fleet.client(&["node", "list", "--filter", &slow]);
     assert!(shown.exit != Some(0), "{}", shown.stdout);
     let group = serde_json::json!({ "name": "slow", "priority": 5, "filter": "labels.all(a, labels.exists(b, a == b && b.matches('x')))" });
-    let (status, said) = operator.put("/api/groups", &group.to_string());
+    let (status, answer) = operator.put("/api/groups", &group.to_string());
     assert!(
-        status == 422 && said.contains("it is evaluated for every node at every change"),
-        "{status} {said}"
+        status == 422 && answer.contains("it is evaluated for every node at every change"),
+        "{status} {answer}"
     );
     assert!(began.elapsed() < Duration::from_secs(5), "{:?}", began.elapsed());
 
@@ -172,11 +174,11 @@ fn what_people_write_is_bounded_and_hides_nothing() {
         assert!(shown.exit == Some(2) && shown.stderr.contains("label"), "{}", shown.stderr);
     }
     let invitation = serde_json::json!({ "for_secs": 60, "uses": 1, "labels": { "role": "a\u{202e}b" } });
-    let (status, said) = operator.post("/api/invitations", &invitation.to_string());
-    assert!(status == 422 && said.contains("none of them hidden"), "{status} {said}");
+    let (status, answer) = operator.post("/api/invitations", &invitation.to_string());
+    assert!(status == 422 && answer.contains("none of them hidden"), "{status} {answer}");
     let ordinary = serde_json::json!({ "for_secs": 60, "uses": 1, "labels": { "constructor": "__proto__", "__proto__": "x" } });
-    let (status, said) = operator.post("/api/invitations", &ordinary.to_string());
-    assert!(status == 422 && said.contains("begins with a letter or digit"), "{status} {said}");
+    let (status, answer) = operator.post("/api/invitations", &ordinary.to_string());
+    assert!(status == 422 && answer.contains("begins with a letter or digit"), "{status} {answer}");
 }
 
 #[test]
@@ -190,8 +192,8 @@ fn what_is_stored_and_cannot_be_read_is_named_and_nothing_takes_its_place() {
 
     let before = fleet.query("select state from node_wanted");
     fleet.query("update node_group set body = body || '{\"priority\": \"high\"}' where name = 'kiosks'");
-    let (status, said) = operator.get("/api/groups");
-    assert!(status == 500 && said.contains("the stored group kiosks cannot be read"), "{status} {said}");
+    let (status, answer) = operator.get("/api/groups");
+    assert!(status == 500 && answer.contains("the stored group kiosks cannot be read"), "{status} {answer}");
     let changed = group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe").replace("kiosks", "others"));
     assert!(
         changed.exit != Some(0) && changed.stderr.contains("the stored group kiosks cannot be read"),
@@ -205,10 +207,10 @@ fn what_is_stored_and_cannot_be_read_is_named_and_nothing_takes_its_place() {
     );
 
     fleet.query("update node set about = '[]'");
-    let (status, said) = operator.get("/api/nodes/kiosk-auken-1");
+    let (status, answer) = operator.get("/api/nodes/kiosk-auken-1");
     assert!(
-        status == 500 && said.contains("the stored report of kiosk-auken-1 about itself cannot be read"),
-        "{status} {said}"
+        status == 500 && answer.contains("the stored report of kiosk-auken-1 about itself cannot be read"),
+        "{status} {answer}"
     );
     assert!(fleet.log().contains("invalid type"), "the log says why");
 }
@@ -287,15 +289,15 @@ fn check_says_everything_that_does_not_fit_at_once_and_so_does_the_log_at_the_st
             .expect("it starts");
         (output.status.code(), String::from_utf8_lossy(&output.stdout).into_owned())
     };
-    let (exit, said) = check(&["--expect", "1000000"]);
-    assert_eq!(exit, Some(1), "{said}");
+    let (exit, answer) = check(&["--expect", "1000000"]);
+    assert_eq!(exit, Some(1), "{answer}");
     for misfit in [
         "memory      MISFIT: ",
         "port        MISFIT: people at 127.0.0.1:",
         "name        MISFIT: hub.skerry.invalid",
         "postgresql  MISFIT: fsync is off",
     ] {
-        assert!(said.contains(misfit), "{misfit} in {said}");
+        assert!(answer.contains(misfit), "{misfit} in {answer}");
     }
     for well in [
         "port        well: agents at 127.0.0.1:0 is free",
@@ -303,12 +305,12 @@ fn check_says_everything_that_does_not_fit_at_once_and_so_does_the_log_at_the_st
         "postgresql  well: version 1",
         "protected   well: ",
     ] {
-        assert!(said.contains(well), "{well} in {said}");
+        assert!(answer.contains(well), "{well} in {answer}");
     }
     assert!(
-        said.contains("does a server run here already?")
-            && said.contains(" misfits, for a fleet of 1000000 nodes"),
-        "{said}"
+        answer.contains("does a server run here already?")
+            && answer.contains(" misfits, for a fleet of 1000000 nodes"),
+        "{answer}"
     );
     let log = fleet.log();
     assert!(log.contains("fsync is off") && log.contains("lost in a power cut"), "{log}");

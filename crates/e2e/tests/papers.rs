@@ -2,10 +2,16 @@
 
 #![expect(clippy::unwrap_used, reason = "a test may panic")]
 
+use constans_core::compare::TextDiffRefusal;
+use constans_core::episode::ClosedAs;
 use constans_core::kind::{baseline_schema, case_schema, kinds_as_markdown, manifest_schema};
 use constans_core::kit::findings_as_markdown;
+use constans_core::node_status::{NodeProblem, NodeStatus};
+use constans_core::param::Layer;
+use constans_core::run::Outcome;
 use constans_e2e::demo_kit;
 use constans_wire::exit::Exit;
+use constans_wire::report::StartedBy;
 use jsonschema::Validator;
 use serde_json::Value;
 use std::fmt::Write as _;
@@ -33,6 +39,48 @@ fn the_table_of_exit_codes_is_current() {
         let _ = writeln!(text, "| {} | {meaning} |", exit.code());
     }
     held("exit-codes.md", &text);
+}
+
+/// The words of a list of statuses, by the word that the interface uses for each.
+fn table<T: serde::Serialize + Copy>(all: &[T], words: impl Fn(T) -> String) -> Value {
+    let entry = |one: &T| {
+        let word = serde_json::to_value(one).unwrap();
+        (word.as_str().expect("a word").to_owned(), Value::from(words(*one)))
+    };
+    Value::Object(all.iter().map(entry).collect())
+}
+
+#[test]
+fn the_words_of_the_console_are_those_of_the_client() {
+    let name = || "{name}".to_owned();
+    let layers = [
+        Layer::Default,
+        Layer::Stage(name()),
+        Layer::Group(name()),
+        Layer::Node,
+        Layer::CommandLine,
+        Layer::Case,
+    ];
+    let layers: serde_json::Map<String, Value> = layers
+        .iter()
+        .map(|layer| {
+            let word = serde_json::to_value(layer).unwrap()["layer"].as_str().expect("a word").to_owned();
+            (word, Value::from(layer.words()))
+        })
+        .collect();
+    let words = serde_json::json!({
+        "node_status": table(&NodeStatus::ALL, |status| status.words().to_owned()),
+        "node_problem": table(&NodeProblem::ALL, |problem| problem.words().to_owned()),
+        "outcome": table(&Outcome::ALL, |outcome| outcome.words().to_owned()),
+        "started_by": table(&StartedBy::ALL, |by| by.words().to_owned()),
+        "text_diff_refusal": table(&TextDiffRefusal::ALL, |refusal| refusal.words().to_owned()),
+        "closed_as": table(&ClosedAs::ALL, |closed| closed.words().to_owned()),
+        "layer": layers,
+    });
+    held(
+        "../../console/src/words/words.json",
+        &format!("{}\n", serde_json::to_string_pretty(&words).unwrap()),
+    );
 }
 
 #[test]

@@ -31,12 +31,12 @@ fn the_first_administrator_comes_by_a_link_that_works_once() {
         .to_owned();
     let secret = link.split_once('#').unwrap().1.to_owned();
     let mut browser = fleet.curl();
-    for (password, said) in
+    for (password, refusal) in
         [("short", "at least 12 characters"), ("constans for ever", "neither the person's name nor")]
     {
         let body = serde_json::json!({ "secret": secret, "name": "ilse.maren", "password": password });
         let (status, answer) = browser.post("/api/welcome", &body.to_string());
-        assert!(status == 422 && answer.contains(said), "{status} {answer}");
+        assert!(status == 422 && answer.contains(refusal), "{status} {answer}");
     }
     let ilse = welcomed(&fleet, &link, Some("ilse.maren"));
     let cookie = ilse.cookie();

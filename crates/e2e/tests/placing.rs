@@ -123,10 +123,12 @@ fn what_a_group_names_must_be_there_and_what_is_not_is_shown_in_its_document() {
             "did you mean `harbour`?",
         ),
     ] {
-        let said = refused(&fleet, &kiosk, &kiosks.replace(right, wrong));
+        let refusal = refused(&fleet, &kiosk, &kiosks.replace(right, wrong));
         assert!(
-            said.contains("the group kiosks was refused: ") && said.contains(message) && said.contains(hint),
-            "{wrong}: {said}"
+            refusal.contains("the group kiosks was refused: ")
+                && refusal.contains(message)
+                && refusal.contains(hint),
+            "{wrong}: {refusal}"
         );
         let line = kiosks
             .replace(right, wrong)
@@ -134,7 +136,10 @@ fn what_a_group_names_must_be_there_and_what_is_not_is_shown_in_its_document() {
             .position(|line| line.contains(wrong.lines().last().unwrap()))
             .unwrap()
             + 1;
-        assert!(said.contains(&format!("group.toml:{line}:")) && said.contains("^"), "{wrong}: {said}");
+        assert!(
+            refusal.contains(&format!("group.toml:{line}:")) && refusal.contains("^"),
+            "{wrong}: {refusal}"
+        );
     }
     assert_eq!(
         fleet.query("select count(*) from node_group where name = 'kiosks'"),

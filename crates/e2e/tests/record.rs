@@ -38,9 +38,9 @@ fn verified(fleet: &Fleet) -> Value {
     for _ in 0..100 {
         let (status, body) = fleet.curl().with_token(fleet.administrator()).get("/api/audit/verify");
         assert_eq!(status, 200, "{body}");
-        let verified: Value = serde_json::from_str(&body).expect("it is JSON");
-        if verified["unchained"] == 0 {
-            return verified;
+        let output: Value = serde_json::from_str(&body).expect("it is JSON");
+        if output["unchained"] == 0 {
+            return output;
         }
         std::thread::sleep(std::time::Duration::from_millis(100));
     }
@@ -69,8 +69,8 @@ fn what_was_done_is_on_record_and_what_is_altered_there_is_found() {
 
     let before = verified(&fleet);
     assert_eq!(before["broken_at"], Value::Null);
-    let said = fleet.client(&["audit", "verify"]);
-    assert!(well(&said).contains("none altered or removed"), "{}", said.stdout);
+    let output = fleet.client(&["audit", "verify"]);
+    assert!(well(&output).contains("none altered or removed"), "{}", output.stdout);
     // An independent reckoning, from what the database holds and sha256sum.
     let rows = fleet.query(
         "select json_build_object('at_micros', (extract(epoch from e.at) * 1000000)::bigint, 'detail', e.detail, 'did', e.did, 'id', e.id, 'subject', e.subject, 'who', e.who)
@@ -107,11 +107,11 @@ fn what_was_done_is_on_record_and_what_is_altered_there_is_found() {
     };
     alter(&format!("update audit_trail set who = 'tor.havik' where id = {entry}"));
     assert_eq!(verified(&fleet)["broken_at"].to_string(), entry);
-    let said = fleet.client(&["audit", "verify"]);
+    let output = fleet.client(&["audit", "verify"]);
     assert!(
-        said.exit == Some(1) && said.stderr.contains(&format!("broken at entry {entry}")),
+        output.exit == Some(1) && output.stderr.contains(&format!("broken at entry {entry}")),
         "{}",
-        said.stderr
+        output.stderr
     );
     alter(&format!("update audit_trail set who = 'ilse.maren' where id = {entry}"));
     assert_eq!(verified(&fleet), before, "as it was");

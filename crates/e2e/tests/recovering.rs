@@ -24,11 +24,11 @@ fn a_restored_database_puts_nothing_back_that_nobody_ordered() {
     well(&fleet.client(&["node", "revoke", "gate-auken-1"]));
     fleet.put_back();
 
-    let said = round(&kiosk);
+    let output = round(&kiosk);
     assert!(
-        well(&said).contains("which is recovering; continuing with the last desired state"),
+        well(&output).contains("which is recovering; continuing with the last desired state"),
         "{}",
-        said.stdout
+        output.stdout
     );
     assert!(kiosk.root.read("/etc/kiosk/shell.conf").unwrap().contains("idle = 30"));
     let refused = round(&gate);
@@ -92,11 +92,11 @@ fn a_database_that_is_put_back_under_a_running_server_is_noticed_at_once() {
         "a revoked node stays refused: {}",
         refused.stderr
     );
-    let said = round(&kiosk);
+    let output = round(&kiosk);
     assert!(
-        well(&said).contains("which is recovering; continuing with the last desired state"),
+        well(&output).contains("which is recovering; continuing with the last desired state"),
         "{}",
-        said.stdout
+        output.stdout
     );
     assert!(kiosk.root.read("/etc/kiosk/shell.conf").unwrap().contains("idle = 30"));
     well(&fleet.client(&["recovery", "end"]));
@@ -110,17 +110,18 @@ fn a_server_whose_protected_folder_was_lost_does_not_make_another_one() {
     let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
     let (folder, elsewhere) = (fleet.protected(), fleet.protected().with_extension("kept"));
     fs::rename(&folder, &elsewhere).unwrap();
-    let said = fleet.refused_start();
+    let output = fleet.refused_start();
     assert!(
-        said.contains("is missing, and the database is in use already") && said.contains("from its backup"),
-        "{said}"
+        output.contains("is missing, and the database is in use already")
+            && output.contains("from its backup"),
+        "{output}"
     );
     assert!(!folder.exists());
     fs::rename(&elsewhere, &folder).unwrap();
     let key = fs::read(folder.join("ca.key")).unwrap();
     fs::write(folder.join("ca.key"), "").unwrap();
-    let said = fleet.refused_start();
-    assert!(said.contains("ca.key is empty"), "{said}");
+    let output = fleet.refused_start();
+    assert!(output.contains("ca.key is empty"), "{output}");
     fs::write(folder.join("ca.key"), key).unwrap();
     fleet.start_server();
     well(&kiosk.run(&["check-in"]));

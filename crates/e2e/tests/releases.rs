@@ -145,18 +145,18 @@ fn what_is_concealed_in_a_release_is_shown_to_nobody_who_only_reads() {
     change(&base.join("baselines/login.toml"), "copy = \"issue\"", "copy = \"issue\"\nconceal = true");
     well(&fleet.client(&["kit", "publish", &base.display().to_string()]));
     let reader = fleet.curl().with_token(&fleet.token("pia.lund", "reader"));
-    let mut said = String::new();
+    let mut answers = String::new();
     for path in ["", "/text?path=baselines/login.toml", "/text?path=copies/issue"] {
         let (status, answer) = reader.get(&format!("/api/releases/quay-base/1.3.0{path}"));
         assert_eq!(status, 200, "{answer}");
-        said += &answer;
+        answers += &answer;
     }
     assert!(
-        said.contains("(concealed)")
-            && said.contains("•")
-            && !said.contains("j9T")
-            && !said.contains("Authorised"),
-        "{said}"
+        answers.contains("(concealed)")
+            && answers.contains("•")
+            && !answers.contains("j9T")
+            && !answers.contains("Authorised"),
+        "{answers}"
     );
     assert_eq!(
         reader.get("/api/releases/quay-base/1.3.0/file?path=baselines/login.toml").0,

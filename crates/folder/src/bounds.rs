@@ -9,15 +9,15 @@ use std::io::{self, Read, Write};
 use std::process::{Command, Stdio};
 
 /// The most memory that a check may take, in bytes of address space, unless CONSTANS_CHECK_MEMORY says otherwise.
-pub const MOST_MEMORY: u64 = 2 * 1024 * 1024 * 1024;
+pub const MAX_MEMORY: u64 = 2 * 1024 * 1024 * 1024;
 /// The most processor time that a check may take, in seconds.
-pub const MOST_SECONDS: u64 = 60;
+pub const MAX_SECONDS: u64 = 60;
 
 /// Says what was ended, and what to do.
 pub fn stopped_words() -> (String, &'static str) {
     (
         format!(
-            "the check exceeded {} MiB of memory or {MOST_SECONDS} s and was stopped (C0114)",
+            "the check exceeded {} MiB of memory or {MAX_SECONDS} s and was stopped (C0114)",
             most_memory() >> 20
         ),
         "a render or condition grows without limit: check the baselines one by one with constans kit check FILE",
@@ -25,7 +25,7 @@ pub fn stopped_words() -> (String, &'static str) {
 }
 
 fn most_memory() -> u64 {
-    std::env::var("CONSTANS_CHECK_MEMORY").ok().and_then(|bytes| bytes.parse().ok()).unwrap_or(MOST_MEMORY)
+    std::env::var("CONSTANS_CHECK_MEMORY").ok().and_then(|bytes| bytes.parse().ok()).unwrap_or(MAX_MEMORY)
 }
 
 /// Binds this process: beyond the bounds the operating system ends it.
@@ -36,7 +36,7 @@ fn most_memory() -> u64 {
 pub fn bind_this_process() -> io::Result<()> {
     let limit = |most: u64| Rlimit { current: Some(most), maximum: Some(most) };
     setrlimit(Resource::As, limit(most_memory()))?;
-    setrlimit(Resource::Cpu, limit(MOST_SECONDS))?;
+    setrlimit(Resource::Cpu, limit(MAX_SECONDS))?;
     // What is ended leaves no copy of its memory behind.
     setrlimit(Resource::Core, limit(0))?;
     Ok(())

@@ -9,9 +9,9 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 /// The most files that a kit may have.
-pub const MOST_FILES: usize = 20_000;
+pub const MAX_FILES: usize = 20_000;
 /// The largest sum of a kit's files, in bytes.
-pub const MOST_BYTES: u64 = 256 * 1024 * 1024;
+pub const MAX_BYTES: u64 = 256 * 1024 * 1024;
 const LARGE_STACK_BYTES: usize = 64 * 1024 * 1024;
 
 /// Why a kit's folder cannot be read.
@@ -35,7 +35,7 @@ pub enum ReadKitError {
     #[error("{} has a name that cannot be written in a document", .0.display())]
     Name(PathBuf),
     /// Too much of it.
-    #[error("{} holds more than {MOST_FILES} files or {MOST_BYTES} bytes", .0.display())]
+    #[error("{} holds more than {MAX_FILES} files or {MAX_BYTES} bytes", .0.display())]
     TooLarge(PathBuf),
 }
 
@@ -65,7 +65,7 @@ impl ReadKitError {
 /// Returns the first thing that is not a kit's: links, odd files, too much of it.
 pub fn read_kit(folder: &Path) -> Result<KitFiles, ReadKitError> {
     let mut files = BTreeMap::new();
-    let mut bytes_left = MOST_BYTES;
+    let mut bytes_left = MAX_BYTES;
     let mut folders = vec![(folder.to_owned(), String::new())];
     while let Some((here, prefix)) = folders.pop() {
         let failed = |source| ReadKitError::Io { path: here.clone(), source };
@@ -93,7 +93,7 @@ pub fn read_kit(folder: &Path) -> Result<KitFiles, ReadKitError> {
             bytes_left = bytes_left
                 .checked_sub(metadata.len())
                 .ok_or_else(|| ReadKitError::TooLarge(folder.to_owned()))?;
-            if files.len() >= MOST_FILES {
+            if files.len() >= MAX_FILES {
                 return Err(ReadKitError::TooLarge(folder.to_owned()));
             }
             files.insert(format!("{prefix}{name}"), fs::read(&path).map_err(failed)?);
@@ -199,7 +199,7 @@ fn only_manifest(files: &KitFiles) -> BTreeMap<String, Vec<u8>> {
 /// Returns why the file cannot be read; what is wrong in it are findings.
 pub fn check_document(path: &Path) -> Result<CheckedFolder, ReadKitError> {
     let failed = |source| ReadKitError::Io { path: path.to_owned(), source };
-    if fs::metadata(path).map_err(failed)?.len() > MOST_BYTES {
+    if fs::metadata(path).map_err(failed)?.len() > MAX_BYTES {
         return Err(ReadKitError::TooLarge(path.to_owned()));
     }
     let contents = fs::read(path).map_err(failed)?;

@@ -46,7 +46,7 @@ pub fn find_out(files: &Files, is_private_root: bool) -> Result<About, HostError
 pub(crate) fn os_release(files: &Files) -> Result<String, HostError> {
     for path in ["/etc/os-release", "/usr/lib/os-release"] {
         // The first is usually a link to the second.
-        if files.look(path)?.is_some_and(|entry| entry.what == crate::files::What::File) {
+        if files.look(path)?.is_some_and(|entry| entry.what == crate::files::EntryKind::File) {
             return files.read_text(path);
         }
     }

@@ -1,9 +1,9 @@
 //! What is there, said as clauses: each thing of a kind with all that can be kept of it.
 
 use crate::error::HostError;
-use crate::files::{Entry, What};
+use crate::files::{Entry, EntryKind};
 use crate::kinds::{self, listing};
-use crate::machine::{Contents, Look, Machine, NotSeen};
+use crate::machine::{Contents, InspectionContext, Machine, NotSeen};
 use constans_core::address::ClauseAddress;
 use constans_core::compare::{FoundValue, Presence};
 use constans_core::digest::{DigestKey, of_contents};
@@ -16,7 +16,7 @@ use std::collections::BTreeMap;
 use std::time::SystemTime;
 
 /// Up to this size contents are written into the clause, in bytes.
-const LARGEST_TEXT: usize = 64 * 1024;
+const MAX_TEXT: usize = 64 * 1024;
 
 /// A thing that is there: its name, and what tells it from others.
 #[derive(Debug, Clone, PartialEq)]
@@ -42,7 +42,7 @@ impl Contents for NoContents {
 
 /// Why a thing could not be told.
 #[derive(Debug)]
-pub enum NotTold {
+pub enum CannotDescribe {
     /// This kind has no things that could be listed or looked up by name, and what to do instead.
     NotOfThisKind(String),
     /// This node has no means to see it, and why.
@@ -51,7 +51,7 @@ pub enum NotTold {
     Failed(HostError),
 }
 
-impl From<NotSeen> for NotTold {
+impl From<NotSeen> for CannotDescribe {
     fn from(not_seen: NotSeen) -> Self {
         match not_seen {
             NotSeen::Unsupported(why) => Self::Unsupported(why),
@@ -60,7 +60,7 @@ impl From<NotSeen> for NotTold {
     }
 }
 
-impl From<HostError> for NotTold {
+impl From<HostError> for CannotDescribe {
     fn from(error: HostError) -> Self {
         Self::Failed(error)
     }
@@ -72,7 +72,7 @@ impl Machine {
     /// # Errors
     ///
     /// Returns why it could not be told.
-    pub fn describe(&mut self, kind: &Kind, name: &str) -> Result<Option<WrittenClause>, NotTold> {
+    pub fn describe(&mut self, kind: &Kind, name: &str) -> Result<Option<WrittenClause>, CannotDescribe> {
         refuse_parts(kind)?;
         let needs_more = kind.properties.iter().any(|property| property.required && property.identifies);
         let thing = if needs_more {
@@ -88,10 +88,10 @@ impl Machine {
     /// # Errors
     ///
     /// Returns why they could not be told.
-    pub fn describe_all(&mut self, kind: &Kind) -> Result<Vec<WrittenClause>, NotTold> {
+    pub fn describe_all(&mut self, kind: &Kind) -> Result<Vec<WrittenClause>, CannotDescribe> {
         refuse_parts(kind)?;
         if matches!(kind.name, "file" | "directory" | "link") {
-            return Err(NotTold::NotOfThisKind(format!(
+            return Err(CannotDescribe::NotOfThisKind(format!(
                 "a machine has too many of the kind {}: name one",
                 kind.name
             )));
@@ -103,7 +103,11 @@ impl Machine {
         Ok(all)
     }
 
-    fn describe_thing(&mut self, kind: &Kind, thing: &Thing) -> Result<Option<WrittenClause>, NotTold> {
+    fn describe_thing(
+        &mut self,
+        kind: &Kind,
+        thing: &Thing,
+    ) -> Result<Option<WrittenClause>, CannotDescribe> {
         let address = ClauseAddress::parse(&format!("{}:{}", kind.name, thing.name))
             .map_err(|error| HostError::new(error.to_string()))?;
         let clause = Clause::asking(address, kind, &thing.known);
@@ -112,8 +116,11 @@ impl Machine {
             let Some(entry) = self.files.look(&thing.name)? else { return Ok(None) };
             self.remark_on_path(&thing.name, &entry, &mut told)?;
         }
-        let mut seen =
-            kinds::inspect(self, &clause, &Look { contents: &NoContents, key: &DigestKey::new("") })?;
+        let mut seen = kinds::inspect(
+            self,
+            &clause,
+            &InspectionContext { contents: &NoContents, key: &DigestKey::new("") },
+        )?;
         match seen.found.presence {
             Presence::Present => {}
             Presence::Broken => {
@@ -158,7 +165,7 @@ impl Machine {
             return Ok(());
         };
         told.remarks.push(format!("contents: {} bytes, {}", bytes.len(), of_contents(&bytes).as_str()));
-        let text = String::from_utf8(bytes).ok().filter(|text| text.len() <= LARGEST_TEXT);
+        let text = String::from_utf8(bytes).ok().filter(|text| text.len() <= MAX_TEXT);
         match text {
             _ if !entry.is_readable_by_all() => {
                 told.remarks.push("the contents are not shown, because not everybody may read them: put them into copies/ of the kit".to_owned());
@@ -184,7 +191,7 @@ impl Machine {
             || "no package owns it".to_owned(),
             |package| format!("the package {package} owns it"),
         ));
-        if entry.what == What::Other {
+        if entry.what == EntryKind::Other {
             told.not_kept = Some(format!("it is {}", entry.what.words()));
         }
         Ok(())
@@ -192,12 +199,12 @@ impl Machine {
 }
 
 /// Refuses the kinds whose things are only there because a clause says so.
-fn refuse_parts(kind: &Kind) -> Result<(), NotTold> {
+fn refuse_parts(kind: &Kind) -> Result<(), CannotDescribe> {
     let instead = match kind.name {
         "line" | "setting" => "it is a part of a file: look at the file",
         "tree" => "look at the directory and the files in it",
         "command" | "probe" => "what a program does is only known to the clause that names it",
         _ => return Ok(()),
     };
-    Err(NotTold::NotOfThisKind(format!("a {} cannot be looked up: {instead}", kind.name)))
+    Err(CannotDescribe::NotOfThisKind(format!("a {} cannot be looked up: {instead}", kind.name)))
 }

@@ -9,7 +9,7 @@ use constans_core::digest::{Digest, Named, of_reader};
 pub(crate) use entry::READ_AGAIN_AFTER;
 use entry::entry_in;
 pub(crate) use entry::is_fresh;
-pub use entry::{Entry, Ownership, Stamp, What};
+pub use entry::{Entry, EntryKind, Ownership, Stamp};
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, ResolveFlags};
 use std::fs::File;
 use std::io::Read as _;
@@ -17,9 +17,9 @@ use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
-const MOST_LINKS: usize = 40;
+const MAX_LINKS: usize = 40;
 /// The largest file whose contents are compared, in bytes.
-pub const LARGEST_FILE: u64 = 64 * 1024 * 1024;
+pub const MAX_FILE: u64 = 64 * 1024 * 1024;
 /// So many bytes of a file are read at once.
 pub(crate) const PIECE: usize = 64 * 1024;
 
@@ -120,7 +120,7 @@ impl Files {
     ///
     /// Returns what kept it from being read; something else than a regular file is an error.
     pub fn read(&self, path: &str) -> Result<Option<Vec<u8>>, HostError> {
-        self.read_at_most(path, LARGEST_FILE)
+        self.read_at_most(path, MAX_FILE)
     }
 
     /// Reads a regular file that has at most so many bytes; none if it is not there.
@@ -329,9 +329,9 @@ impl Files {
                 Err(rustix::io::Errno::NOTDIR | rustix::io::Errno::LOOP) => {
                     links += 1;
                     let target = trusted_link(here, &name, path)?;
-                    if links > MOST_LINKS {
+                    if links > MAX_LINKS {
                         return Err(HostError::new(format!(
-                            "the way to {path} leads through more than {MOST_LINKS} links"
+                            "the way to {path} leads through more than {MAX_LINKS} links"
                         )));
                     }
                     if target.starts_with('/') {
@@ -358,7 +358,7 @@ fn regular_file(opened: rustix::io::Result<OwnedFd>, path: &str) -> Result<Optio
     };
     let entry =
         Entry::of(&rustix::fs::fstat(&fd).map_err(|error| HostError::io("look at", path, &error.into()))?);
-    if entry.what != What::File {
+    if entry.what != EntryKind::File {
         return Err(HostError::new(format!("{path} is {}, not a regular file", entry.what.words())));
     }
     Ok(Some((File::from(fd), entry)))
@@ -420,7 +420,7 @@ mod tests {
         let (folder, files) = root();
         std::fs::write(folder.path().join("secret"), "x").unwrap();
         symlink("../secret", folder.path().join("etc/issue")).unwrap();
-        assert_eq!(files.look("/etc/issue").unwrap().unwrap().what, What::Link);
+        assert_eq!(files.look("/etc/issue").unwrap().unwrap().what, EntryKind::Link);
         assert_eq!(
             files.read("/etc/issue").unwrap_err().message,
             "/etc/issue is a symbolic link, and links are not followed"

@@ -7,7 +7,7 @@ use constans_core::digest::DigestKey;
 use constans_core::filter::About;
 use constans_core::kind::Reaction;
 use constans_core::run::{
-    Correction, Failure, Inspection, KeptOld, NativeStep, PackagePreview, RestartPending,
+    Correction, Failure, Inspection, NativeStep, PackagePreview, RestartPending, StoredCopy,
 };
 use constans_core::state::{Clause, EffectiveState};
 use std::collections::BTreeSet;
@@ -82,7 +82,7 @@ pub trait Host: Send {
     /// # Errors
     ///
     /// Returns why it could not be kept.
-    fn keep(&mut self, clause: &Clause, attic: &mut dyn Attic) -> Result<Vec<KeptOld>, Failure>;
+    fn keep(&mut self, clause: &Clause, attic: &mut dyn Attic) -> Result<Vec<StoredCopy>, Failure>;
 
     /// Corrects what differs.
     fn correct(

@@ -17,7 +17,7 @@ use constans_core::filter::About;
 use constans_core::kind::Reaction;
 use constans_core::kit::Gone;
 use constans_core::run::{
-    Correction, Failure, FailureAt, Inspection, KeptOld, NativeStep, PackagePreview, RestartPending, Seen,
+    Correction, Failure, FailureAt, Inspection, NativeStep, PackagePreview, RestartPending, Seen, StoredCopy,
 };
 use constans_core::state::{Clause, EffectiveState};
 use jiff::Timestamp;
@@ -83,7 +83,7 @@ pub trait Attic {
         contents: &mut dyn io::Read,
         entry: &Entry,
         clause: &ClauseAddress,
-    ) -> Result<KeptOld, HostError>;
+    ) -> Result<StoredCopy, HostError>;
 }
 
 /// One machine as a run sees it.
@@ -135,7 +135,7 @@ impl From<NotRun> for NotSeen {
 }
 
 /// What an inspection may use beside the machine.
-pub(crate) struct Look<'a> {
+pub(crate) struct InspectionContext<'a> {
     pub contents: &'a dyn Contents,
     pub key: &'a DigestKey,
 }
@@ -329,7 +329,7 @@ impl Host for Machine {
             Some(via) if !backends(clause.address.kind()).contains(&via.as_str()) => {
                 Err(NotSeen::Unsupported(format!("a {} has no backend `{via}` here", clause.address.kind())))
             }
-            _ => kinds::inspect(self, clause, &Look { contents, key }),
+            _ => kinds::inspect(self, clause, &InspectionContext { contents, key }),
         };
         match seen {
             Ok(seen) => Inspection::Seen(Box::new(seen)),
@@ -354,7 +354,7 @@ impl Host for Machine {
         package_preview
     }
 
-    fn keep(&mut self, clause: &Clause, attic: &mut dyn Attic) -> Result<Vec<KeptOld>, Failure> {
+    fn keep(&mut self, clause: &Clause, attic: &mut dyn Attic) -> Result<Vec<StoredCopy>, Failure> {
         let mut work = Work { contents: &NoContents, attic, done: Correction::default() };
         kinds::keep(self, clause, &mut work).map_err(|error| error.failure(FailureAt::Correct))?;
         Ok(work.done.kept)

@@ -20,7 +20,7 @@ use std::time::{Duration, Instant};
 const REPORTED_OUTPUT: usize = 8 * 1024;
 /// How much lies in a pipe at the most (pipe(7)).
 const PIPE_HOLDS: usize = 64 * 1024;
-const LARGEST_OUTPUT: u64 = 64 * 1024 * 1024;
+const MAX_OUTPUT: u64 = 64 * 1024 * 1024;
 
 /// So long a program may show no progress: no output, no CPU time, no I/O.
 const QUIET: Duration = Duration::from_secs(10 * 60);
@@ -70,7 +70,7 @@ impl Native {
             secrets: Secrets::default(),
             conceals_output: false,
             account: None,
-            largest_output: LARGEST_OUTPUT,
+            largest_output: MAX_OUTPUT,
         }
     }
 
@@ -180,8 +180,8 @@ impl Native {
         let [stdout, stderr] = outputs.map(Output::end);
         let output = self.reported(&stdout, &stderr) + &watched.remark();
         let status = match came {
-            Came::Ended(status) => status,
-            Came::WasEnded(why) => {
+            Completion::Ended(status) => status,
+            Completion::WasEnded(why) => {
                 let why = match why {
                     TooMuch::Output => format!("wrote more than {most} bytes"),
                     TooMuch::Time(within) => format!("did not end within {} s", within.as_secs()),
@@ -288,7 +288,7 @@ impl Output {
 }
 
 /// What came of a program.
-enum Came {
+enum Completion {
     Ended(ExitStatus),
     WasEnded(TooMuch),
 }
@@ -392,7 +392,7 @@ fn minutes(time: Duration) -> String {
 }
 
 /// Waits for a child and takes in what it writes; past its patience, or if it floods, its whole process group is killed.
-fn wait(child: &mut Child, watched: &mut Watched<'_>, outputs: &mut [Output; 2], most: u64) -> Came {
+fn wait(child: &mut Child, watched: &mut Watched<'_>, outputs: &mut [Output; 2], most: u64) -> Completion {
     let mut pause = Duration::from_millis(1);
     loop {
         // Asked before the pipes are emptied: what it wrote itself lies in them once it has ended, however long ago that was.
@@ -401,7 +401,7 @@ fn wait(child: &mut Child, watched: &mut Watched<'_>, outputs: &mut [Output; 2],
         outputs.iter_mut().for_each(|output| floods |= output.take_in(most));
         match ended {
             _ if floods && watched.ends_floods() => return kill(child, TooMuch::Output),
-            Ok(Some(status)) => return Came::Ended(status),
+            Ok(Some(status)) => return Completion::Ended(status),
             _ => {}
         }
         if let Some(why) = watched.look(child.id(), outputs.iter().map(|output| output.came).sum()) {
@@ -418,12 +418,12 @@ fn wait(child: &mut Child, watched: &mut Watched<'_>, outputs: &mut [Output; 2],
     }
 }
 
-fn kill(child: &mut Child, why: TooMuch) -> Came {
+fn kill(child: &mut Child, why: TooMuch) -> Completion {
     if let Some(group) = i32::try_from(child.id()).ok().and_then(rustix::process::Pid::from_raw) {
         let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
     }
     let _ = child.wait();
-    Came::WasEnded(why)
+    Completion::WasEnded(why)
 }
 
 #[cfg(test)]
@@ -467,7 +467,7 @@ mod tests {
             [child.stdout.take().map(OwnedFd::from), child.stderr.take().map(OwnedFd::from)].map(Output::of);
         child.wait().unwrap();
         let mut watched = Watched::new(Patience::Within(Duration::ZERO), "sh");
-        assert!(matches!(wait(&mut child, &mut watched, &mut outputs, LARGEST_OUTPUT), Came::Ended(_)));
+        assert!(matches!(wait(&mut child, &mut watched, &mut outputs, MAX_OUTPUT), Completion::Ended(_)));
         assert_eq!(outputs.map(Output::end).map(|output| output.len()), [60_000, 0]);
     }
 

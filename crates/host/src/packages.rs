@@ -19,7 +19,7 @@ use crate::files::Files;
 use crate::host::Stalls;
 use crate::native::Ended;
 use crate::steps;
-use constans_core::kind::{Claim, VersionOrder, VersionWish};
+use constans_core::kind::{Claim, VersionOrder, VersionRequirement};
 use constans_core::kit::Gone;
 use constans_core::run::{NativeStep, PackageChange};
 use std::collections::{BTreeMap, BTreeSet};
@@ -240,7 +240,7 @@ pub(crate) struct Packages {
 }
 
 /// How old the index may be if no package source says otherwise.
-const USUAL_REFRESH: Duration = Duration::from_secs(86_400);
+const DEFAULT_REFRESH: Duration = Duration::from_secs(86_400);
 
 impl Packages {
     /// Returns the packages of a root; `scratch` is a folder of the agent's own.
@@ -250,7 +250,7 @@ impl Packages {
             files,
             scratch: scratch.to_owned(),
             known: None,
-            refresh_after: USUAL_REFRESH,
+            refresh_after: DEFAULT_REFRESH,
             index_refreshed: false,
         }
     }
@@ -278,7 +278,7 @@ impl Packages {
     pub fn refresh_after(&mut self, refresh: Option<Duration>) {
         self.known = None;
         self.index_refreshed = false;
-        self.refresh_after = refresh.unwrap_or(USUAL_REFRESH);
+        self.refresh_after = refresh.unwrap_or(DEFAULT_REFRESH);
     }
 
     /// Takes in that packages come from elsewhere now: the index is fetched again before the next change.
@@ -367,7 +367,7 @@ impl Packages {
     pub fn offered_now(
         &self,
         name: &str,
-        wish: &VersionWish,
+        wish: &VersionRequirement,
         native: &mut Vec<NativeStep>,
     ) -> Result<Result<String, HostError>, HostError> {
         let (offered, step) = self.manager.offered(name)?;
@@ -407,8 +407,12 @@ impl Packages {
     /// # Errors
     ///
     /// Returns the command with its output, and what the sources offer if no version fits.
-    pub fn install(&mut self, name: &str, wish: Option<&VersionWish>) -> Result<PackagesChanged, HostError> {
-        let wish = wish.unwrap_or(&VersionWish::Newest);
+    pub fn install(
+        &mut self,
+        name: &str,
+        wish: Option<&VersionRequirement>,
+    ) -> Result<PackagesChanged, HostError> {
+        let wish = wish.unwrap_or(&VersionRequirement::Newest);
         let mut native = Vec::new();
         let offer = self.fitting_offer(name, wish, &mut native)?;
         let installed = self
@@ -432,7 +436,7 @@ impl Packages {
     fn fitting_offer(
         &mut self,
         name: &str,
-        wish: &VersionWish,
+        wish: &VersionRequirement,
         native: &mut Vec<NativeStep>,
     ) -> Result<String, HostError> {
         let mut lacking = None;
@@ -451,13 +455,13 @@ impl Packages {
                 continue;
             }
             let error = match lacking {
-                Some(said) => {
+                Some(complaint) => {
                     let known = if offered.is_empty() { "none of it".to_owned() } else { offered.join(", ") };
                     HostError::new(format!(
                         "no version of {name} matches {wish}, and the package index could not be refreshed"
                     ))
                     .remedy(format!(
-                        "check that its sources are reachable ({said}); the old index has {known}"
+                        "check that its sources are reachable ({complaint}); the old index has {known}"
                     ))
                 }
                 None => not_offered(name, wish, &offered, ""),
@@ -597,7 +601,7 @@ fn known_remedy(output: &str, known: &[(&str, &str)]) -> Option<String> {
 }
 
 /// Says that no offered version fits; `by` is said behind.
-fn not_offered(name: &str, wish: &VersionWish, offered: &[String], by: &str) -> HostError {
+fn not_offered(name: &str, wish: &VersionRequirement, offered: &[String], by: &str) -> HostError {
     if offered.is_empty() {
         return HostError::new(format!("no package source offers {name}{by}"))
             .remedy("check the spelling, and that a package_source has the repository");

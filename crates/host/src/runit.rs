@@ -1,7 +1,7 @@
 //! Services by runit, where it runs beside or instead of systemd.
 
 use crate::error::HostError;
-use crate::files::{Files, Ownership, What};
+use crate::files::{EntryKind, Files, Ownership};
 use crate::native::Native;
 use crate::services::{ServiceFound, Services};
 use constans_core::kind::Reaction;
@@ -68,7 +68,7 @@ impl Runit {
         let path = format!("{DESCRIBED}/{name}/down");
         match (self.files.look(&path)?.is_some(), down) {
             (false, true) => self.files.replace(&path, b"", Ownership::default(), |_| Ok(())),
-            (true, false) => self.files.remove(&path, What::File),
+            (true, false) => self.files.remove(&path, EntryKind::File),
             _ => Ok(()),
         }
     }

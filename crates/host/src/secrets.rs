@@ -59,17 +59,17 @@ mod tests {
     fn a_secret_is_concealed_in_every_form_in_which_a_program_repeats_it() {
         let mut secrets = Secrets::default();
         secrets.add(["it's \"Tern\"\n1234".to_owned(), "Tern".to_owned()]);
-        for said in [
+        for output in [
             "got it's \"Tern\"\n1234.",
             "+ login 'it'\\''s \"Tern\"\n1234'",
             r#"{"key": "it's \"Tern\"\n1234"}"#,
             r#"bad value "it\'s \"Tern\"\n1234""#,
             "Tern",
         ] {
-            let blotted = secrets.blot(said);
+            let blotted = secrets.blot(output);
             assert!(
                 blotted.contains(CONCEALED) && !blotted.contains("Tern") && !blotted.contains("1234"),
-                "{said}: {blotted}"
+                "{output}: {blotted}"
             );
         }
         assert_eq!(secrets.blot("a ternary"), "a ternary");
@@ -79,8 +79,8 @@ mod tests {
     fn lines_and_words_of_a_script_are_concealed_too() {
         let mut secrets = Secrets::default();
         secrets.add_with_parts("set -e\ncurl -H 'Token: Tern-1234' https://hub\n");
-        let said = secrets
+        let output = secrets
             .blot("sh: 2: curl: no such host\n* header: Tern-1234\n+ curl -H 'Token: Tern-1234' https://hub");
-        assert_eq!(said, "sh: 2: curl: no such host\n* header: (concealed)\n+ (concealed)");
+        assert_eq!(output, "sh: 2: curl: no such host\n* header: (concealed)\n+ (concealed)");
     }
 }

@@ -16,7 +16,7 @@ use std::thread;
 
 /// Fewer files are not worth further threads.
 const FEWEST_FOR_THREADS: usize = 64;
-const MOST_THREADS: usize = 4;
+const MAX_THREADS: usize = 4;
 /// How much these threads step back (sched(7)).
 const READERS_NICE: i32 = 5;
 /// So many files are read before they are told of.
@@ -24,7 +24,7 @@ const BATCH: usize = 32;
 /// So many bytes are read at once.
 const PIECE_BYTES: usize = 16 * 1024;
 /// So many bytes a line of the note mostly has.
-const USUAL_LINE: usize = 160;
+const DEFAULT_LINE: usize = 160;
 
 /// What is known of the contents of files.
 #[derive(Debug, Default)]
@@ -61,7 +61,7 @@ impl SeenFiles {
     pub fn read(path: &Path) -> Self {
         let text = fs::read_to_string(path).unwrap_or_default();
         let lines = whole_note(&text).unwrap_or_default();
-        let usual = lines.len() / USUAL_LINE;
+        let usual = lines.len() / DEFAULT_LINE;
         let mut seen_files = Self {
             files: Vec::with_capacity(usual),
             positions: HashMap::with_capacity(usual),
@@ -83,7 +83,7 @@ impl SeenFiles {
         if !self.is_changed {
             return Ok(());
         }
-        let mut lines = String::with_capacity(self.files.len() * USUAL_LINE);
+        let mut lines = String::with_capacity(self.files.len() * DEFAULT_LINE);
         for (path, known) in &self.files {
             match known {
                 Known::Seen(seen) if is_fresh(seen.read_at, now) => write_line(&mut lines, path, seen),
@@ -131,7 +131,7 @@ impl SeenFiles {
         let threads = if unknown.len() < FEWEST_FOR_THREADS {
             1
         } else {
-            thread::available_parallelism().map_or(1, usize::from).min(MOST_THREADS)
+            thread::available_parallelism().map_or(1, usize::from).min(MAX_THREADS)
         };
         let (sender, coming) = channel();
         let (unknown, next): (Arc<[Unread]>, Arc<AtomicUsize>) = (unknown.into(), Arc::default());
@@ -216,7 +216,7 @@ struct Unread {
 }
 
 /// Larger contents are not held in memory to be compared.
-const LARGEST_COMPARED: u64 = 1024 * 1024;
+const MAX_COMPARED: u64 = 1024 * 1024;
 
 /// Reads the batches that no other thread has begun, and tells of each.
 fn read_batches(
@@ -231,7 +231,7 @@ fn read_batches(
     let _ = rustix::process::setpriority_process(None, READERS_NICE);
     let mut piece = vec![0; PIECE_BYTES];
     let mut read = |Unread { at, path, wanted, most }: &Unread| {
-        let kept = contents.open(wanted).filter(|(_, size)| *size <= LARGEST_COMPARED);
+        let kept = contents.open(wanted).filter(|(_, size)| *size <= MAX_COMPARED);
         let expected = kept.and_then(|(mut kept, size)| {
             let mut bytes = Vec::with_capacity(size as usize);
             kept.read_to_end(&mut bytes).ok().map(|_| bytes)

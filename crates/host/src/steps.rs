@@ -8,17 +8,17 @@ use std::io::Write as _;
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-struct Wish {
+struct StepSettings {
     list: Option<std::ffi::OsString>,
     kill_at: Option<u64>,
 }
 
 static REACHED: AtomicU64 = AtomicU64::new(0);
-static WISH: OnceLock<Wish> = OnceLock::new();
+static STEP_SETTINGS: OnceLock<StepSettings> = OnceLock::new();
 
 /// Notes that a step was reached; `what` says which, `of` about what.
 pub fn reached(what: &str, of: &str) {
-    let wish = WISH.get_or_init(|| Wish {
+    let wish = STEP_SETTINGS.get_or_init(|| StepSettings {
         list: std::env::var_os("CONSTANS_STEPS"),
         kill_at: std::env::var("CONSTANS_KILL_AT").ok().and_then(|number| number.parse().ok()),
     });

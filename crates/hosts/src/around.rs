@@ -1,8 +1,8 @@
 //! What happens around a node: its clock is wrong, its server is away for days, somebody copies its disk.
 
 use crate::hub::Hub;
-use crate::joining::{NODE, SOON, Step, next_round, set_kiosks};
 use crate::lab::{Failed, Host};
+use crate::steps::{NODE, SOON, Step, next_round, set_kiosks};
 use constans_core::run::Status;
 use constans_wire::run::RunSummary;
 use std::time::{Duration, Instant};
@@ -22,7 +22,7 @@ const SPOOL: &str = "/var/lib/constans/spool";
 /// Tells how many reports wait.
 const WAITING: &str = "ls /var/lib/constans/spool | grep -c json$";
 /// So many reports wait at the most.
-const MOST_REPORTS: usize = 500;
+const MAX_REPORTS: usize = 500;
 /// Days pass in a minute or two.
 const DAYS_PASS: Duration = Duration::from_secs(240);
 
@@ -136,7 +136,7 @@ fn days_pass(host: Host<'_>) -> Result<(), Failed> {
     set_clock(host, Some("+0 x2000"))?;
     put_right(host)?;
     // More runs than are kept: the oldest in which nothing happened go.
-    host.wait_for(&format!("[ $({WAITING}) -ge {MOST_REPORTS} ]"), DAYS_PASS)?;
+    host.wait_for(&format!("[ $({WAITING}) -ge {MAX_REPORTS} ]"), DAYS_PASS)?;
     drift(host)?;
     put_right(host)?;
     let waiting = host.shell(WAITING)?;
@@ -149,8 +149,8 @@ fn days_pass(host: Host<'_>) -> Result<(), Failed> {
         clock.replace('\n', " ")
     );
     match waiting.trim().parse::<usize>() {
-        Ok(count) if count <= MOST_REPORTS => Ok(()),
-        _ => Err(format!("{} reports wait, and at most {MOST_REPORTS} may", waiting.trim())),
+        Ok(count) if count <= MAX_REPORTS => Ok(()),
+        _ => Err(format!("{} reports wait, and at most {MAX_REPORTS} may", waiting.trim())),
     }
 }
 

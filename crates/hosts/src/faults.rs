@@ -149,9 +149,9 @@ fn disk_fault(host: Host<'_>) -> Result<(), Failed> {
     host.shell("echo old > /etc/faulty.conf")?;
     let wanted = contents(host, "/etc/faulty.conf")?;
     // The agent's own folder is flushed first; what fails is the flush of the new contents, and the rest must go on.
-    let said = host.try_shell(&format!("strace -f -o /tmp/trace -P /etc/.faulty.conf.constans-new -e trace=fsync -e inject=fsync:error=EIO constans-agent enforce --yes {wanted} --output json"))?;
-    let report: RunReport = serde_json::from_str(&said.stdout)
-        .map_err(|error| format!("{error}: {} {}", said.stdout, said.stderr))?;
+    let ended = host.try_shell(&format!("strace -f -o /tmp/trace -P /etc/.faulty.conf.constans-new -e trace=fsync -e inject=fsync:error=EIO constans-agent enforce --yes {wanted} --output json"))?;
+    let report: RunReport = serde_json::from_str(&ended.stdout)
+        .map_err(|error| format!("{error}: {} {}", ended.stdout, ended.stderr))?;
     failed_alone(host, &report, "/etc/faulty.conf", "input/output error", "the disk or its driver")
 }
 
@@ -235,9 +235,9 @@ fn secret_file(host: Host<'_>) -> Result<(), Failed> {
         "[[clause]]\nwhat = \"setting:p\"\nin = \"/etc/secret.conf\"\nkey = [\"password\"]\nvalue = \"x\"\nformat = \"key=value\"\n\n[[clause]]\nwhat = \"line:u\"\nin = \"/etc/secret.conf\"\ntext = \"user=y\"\nmatch = '^user='\n",
     )?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
-    let said = serde_json::to_string(&report).map_err(|error| error.to_string())?;
+    let report_text = serde_json::to_string(&report).map_err(|error| error.to_string())?;
     must(
-        !said.contains("Tern") && said.contains("not everybody may read"),
+        !report_text.contains("Tern") && report_text.contains("not everybody may read"),
         "the report shows it, or does not say why not",
         &report,
     )?;
@@ -322,12 +322,12 @@ pub fn kills(host: Host<'_>, total: usize) -> Result<usize, Failed> {
              echo $kills of $steps\n"
         );
         host.write("/srv/kills.sh", &script)?;
-        let said = host.try_shell("bash /srv/kills.sh")?;
-        let came = said.stdout.trim().lines().last().and_then(|line| line.split_once(" of "));
+        let ended = host.try_shell("bash /srv/kills.sh")?;
+        let came = ended.stdout.trim().lines().last().and_then(|line| line.split_once(" of "));
         // A turn may run through if this time it has fewer steps; where most do, nothing was tried.
         let killed = came
             .and_then(|(killed, _)| killed.parse::<usize>().ok())
-            .filter(|killed| said.exit == 0 && killed * 2 >= turns);
+            .filter(|killed| ended.exit == 0 && killed * 2 >= turns);
         match (killed, came) {
             (Some(killed), Some((_, steps))) => {
                 kills += killed;
@@ -335,7 +335,7 @@ pub fn kills(host: Host<'_>, total: usize) -> Result<usize, Failed> {
             }
             _ => {
                 failed += 1;
-                println!("  FAILED  {kind}: {}{}", said.stdout.trim(), said.stderr);
+                println!("  FAILED  {kind}: {}{}", ended.stdout.trim(), ended.stderr);
             }
         }
     }

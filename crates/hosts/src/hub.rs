@@ -47,8 +47,8 @@ pub fn serve(folder: &Path) -> Result<(), Failed> {
         }
         std::thread::sleep(Duration::from_millis(50));
     }
-    let said = fs::read_to_string(&log).map_err(told)?;
-    let ca = said
+    let log_text = fs::read_to_string(&log).map_err(told)?;
+    let ca = log_text
         .split("fingerprint=\"")
         .nth(1)
         .and_then(|rest| rest.split('"').next())
@@ -86,9 +86,9 @@ impl<'l> Hub<'l> {
         let mut line = String::new();
         let out = server.stdout.take().ok_or("no output")?;
         BufReader::new(out).read_line(&mut line).map_err(told)?;
-        let said: Value = serde_json::from_str(&line)
+        let answer: Value = serde_json::from_str(&line)
             .map_err(|error| format!("the server on the hub did not start: {error}: {line}"))?;
-        let text = |key: &str| said[key].as_str().unwrap_or_default().to_owned();
+        let text = |key: &str| answer[key].as_str().unwrap_or_default().to_owned();
         Ok(Self { lab, server, ca: text("ca"), token: text("token"), _folder: folder })
     }
 
@@ -102,23 +102,26 @@ impl<'l> Hub<'l> {
             .env("CONSTANS_CA", &self.ca)
             .env("CONSTANS_TOKEN", &self.token);
         let output = command.stdin(Stdio::null()).output().map_err(|error| error.to_string())?;
-        let said = String::from_utf8_lossy(&output.stdout).into_owned();
+        let text = String::from_utf8_lossy(&output.stdout).into_owned();
         if output.status.success() {
-            return Ok(said);
+            return Ok(text);
         }
-        Err(format!("constans {}: {said}{}", arguments.join(" "), String::from_utf8_lossy(&output.stderr)))
+        Err(format!("constans {}: {text}{}", arguments.join(" "), String::from_utf8_lossy(&output.stderr)))
     }
 
     /// Waits until what the client says holds a text, and returns it.
     pub fn wait_for(&self, arguments: &[&str], text: &str, patience: Duration) -> Result<String, Failed> {
         let end = Instant::now() + patience;
         loop {
-            let said = self.client(arguments)?;
-            if said.contains(text) {
-                return Ok(said);
+            let output = self.client(arguments)?;
+            if output.contains(text) {
+                return Ok(output);
             }
             if Instant::now() > end {
-                return Err(format!("`constans {}` never said `{text}`; last: {said}", arguments.join(" ")));
+                return Err(format!(
+                    "`constans {}` never said `{text}`; last: {output}",
+                    arguments.join(" ")
+                ));
             }
             std::thread::sleep(Duration::from_millis(200));
         }

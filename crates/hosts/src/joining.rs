@@ -2,16 +2,12 @@
 
 use crate::hub::Hub;
 use crate::lab::{Failed, Host, told};
+use crate::steps::{NODE, SOON, Step, next_round, set_group, set_kiosks};
 use crate::{around, service};
 use constans_e2e::story::KIOSKS;
 use constans_world::kits;
 use std::path::Path;
 use std::time::{Duration, Instant};
-
-pub const SOON: Duration = Duration::from_secs(30);
-pub const NODE: &str = "kiosk-auken-1";
-
-pub type Step = fn(&Hub<'_>, Host<'_>) -> Result<(), Failed>;
 
 /// Each builds upon the one before.
 const STEPS: &[(&str, Step)] = &[
@@ -54,18 +50,6 @@ fn publish(hub: &Hub<'_>, _: Host<'_>) -> Result<(), Failed> {
     set_kiosks(hub, "")
 }
 
-/// Has the kiosks enforce, with further settings.
-pub fn set_kiosks(hub: &Hub<'_>, settings: &str) -> Result<(), Failed> {
-    set_group(hub, &format!("{}{settings}\n", KIOSKS.replace("MODE", "enforce")))
-}
-
-fn set_group(hub: &Hub<'_>, text: &str) -> Result<(), Failed> {
-    let file = tempfile::NamedTempFile::new().map_err(|error| error.to_string())?;
-    std::fs::write(file.path(), text).map_err(|error| error.to_string())?;
-    // A crowd of one: what a step takes from its node is wanted.
-    hub.client(&["group", "set", &file.path().display().to_string(), "--confirm", "1"]).map(drop)
-}
-
 fn join(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     host.shell("rm -f /etc/apt/sources.list; echo 'deb [trusted=yes] http://hub:8080 ./' > /etc/apt/sources.list.d/skerry.list")?;
     host.write(
@@ -75,11 +59,11 @@ fn join(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     let join = format!("constans-agent join --invitation /root/invitation --name {NODE} --wait 0");
     host.try_shell(&join)?;
     hub.client(&["join", "approve", NODE])?;
-    let said = host.shell(&join)?;
-    if said.contains("connected") {
+    let output = host.shell(&join)?;
+    if output.contains("connected") {
         Ok(())
     } else {
-        Err(format!("it does not say that it is connected: {said}"))
+        Err(format!("it does not say that it is connected: {output}"))
     }
 }
 
@@ -95,12 +79,6 @@ fn apply_desired_state(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     host.shell("systemctl is-active kiosk-shell && grep -q 'site = auken' /etc/kiosk/shell.conf && sudo -l -U ops | grep -q systemctl && ls /etc/cron.d/constans-*")?;
     let status = "systemctl show -p StatusText --value constans-agent";
     host.wait_for(&format!("{status} | grep -q 'rolled out'"), SOON)
-}
-
-/// Has the daemon begin a round now.
-pub fn next_round(host: Host<'_>) -> Result<(), Failed> {
-    // Many rounds in a short time are too many starts otherwise.
-    host.shell("systemctl reset-failed constans-agent; systemctl restart constans-agent").map(drop)
 }
 
 fn drift(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {

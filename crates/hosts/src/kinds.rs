@@ -380,7 +380,7 @@ fn prepare(host: Host<'_>, case: &Case, texts: &Texts) -> Result<String, Failed>
 /// What can be corrected is wrong, seen, put right, proved, idle; then it drifts, is told as drift, and put right again.
 fn corrected(host: Host<'_>, case: &Case, texts: &Texts) -> Result<(), Failed> {
     let kit = prepare(host, case, texts)?;
-    let proved = || host.try_shell(case.proof).map(|said| said.exit == 0);
+    let proved = || host.try_shell(case.proof).map(|ended| ended.exit == 0);
     if proved()? {
         return Err("it is as wanted before anything was done: the proof proves nothing".to_owned());
     }

@@ -38,7 +38,7 @@ pub struct Host<'l> {
 }
 
 /// What a command on a host came to.
-pub struct Said {
+pub struct ShellOutput {
     /// Its exit status.
     pub exit: i32,
     /// What it wrote to standard output.
@@ -47,7 +47,7 @@ pub struct Said {
     pub stderr: String,
 }
 
-impl Said {
+impl ShellOutput {
     fn of(output: &Output) -> Self {
         let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
         Self {
@@ -80,10 +80,10 @@ impl Lab {
             name: format!("test-{}", std::process::id()),
             folder: folder.to_owned(),
         };
-        let said = lab.command(&["up", &hosts.to_string()]).output();
-        let said = Said::of(&said.map_err(|error| error.to_string())?);
-        if said.exit != 0 {
-            return Err(format!("the hosts did not start: {}", said.both()));
+        let ended = lab.command(&["up", &hosts.to_string()]).output();
+        let ended = ShellOutput::of(&ended.map_err(|error| error.to_string())?);
+        if ended.exit != 0 {
+            return Err(format!("the hosts did not start: {}", ended.both()));
         }
         let repository = repository.display().to_string();
         let mut serve = lab.command(&[
@@ -118,11 +118,11 @@ impl Lab {
 
     fn must(&self, arguments: &[&str]) -> Result<String, Failed> {
         let output = self.command(arguments).output().map_err(|error| error.to_string())?;
-        let said = Said::of(&output);
-        if said.exit == 0 {
-            Ok(said.stdout)
+        let ended = ShellOutput::of(&output);
+        if ended.exit == 0 {
+            Ok(ended.stdout)
         } else {
-            Err(format!("{}: {}", arguments.join(" "), said.both()))
+            Err(format!("{}: {}", arguments.join(" "), ended.both()))
         }
     }
 }
@@ -141,18 +141,18 @@ fn script() -> PathBuf {
 
 impl Host<'_> {
     /// Runs a line of shell on the host.
-    pub fn try_shell(&self, line: &str) -> Result<Said, Failed> {
+    pub fn try_shell(&self, line: &str) -> Result<ShellOutput, Failed> {
         let output = self.lab.command(&["run", self.name, "sh", "-c", line]).output();
-        Ok(Said::of(&output.map_err(|error| error.to_string())?))
+        Ok(ShellOutput::of(&output.map_err(|error| error.to_string())?))
     }
 
     /// Runs a line of shell that must end well.
     pub fn shell(&self, line: &str) -> Result<String, Failed> {
-        let said = self.try_shell(line)?;
-        if said.exit == 0 {
-            Ok(said.stdout)
+        let ended = self.try_shell(line)?;
+        if ended.exit == 0 {
+            Ok(ended.stdout)
         } else {
-            Err(format!("`{line}` on {} exited {}: {}", self.name, said.exit, said.both()))
+            Err(format!("`{line}` on {} exited {}: {}", self.name, ended.exit, ended.both()))
         }
     }
 
@@ -195,9 +195,9 @@ impl Host<'_> {
 
     /// Runs the agent and returns its report.
     pub fn agent(&self, arguments: &str) -> Result<RunReport, Failed> {
-        let said = self.try_shell(&format!("constans-agent {arguments} --output json"))?;
-        serde_json::from_str(&said.stdout).map_err(|error| {
-            format!("`constans-agent {arguments}` gave no report ({error}): {}", said.both())
+        let ended = self.try_shell(&format!("constans-agent {arguments} --output json"))?;
+        serde_json::from_str(&ended.stdout).map_err(|error| {
+            format!("`constans-agent {arguments}` gave no report ({error}): {}", ended.both())
         })
     }
 

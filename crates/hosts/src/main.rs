@@ -11,6 +11,7 @@ mod packages;
 mod repository;
 mod rpm;
 mod service;
+mod steps;
 
 use hub::Hub;
 use lab::{Failed, Lab};
@@ -39,13 +40,13 @@ fn main() -> ExitCode {
         eprintln!("there is no group of tests `{unknown}`: they are {}", GROUPS.join(", "));
         return ExitCode::FAILURE;
     }
-    match Lab::cannot_run().map_or_else(|| run(only), |why| Ok(Came::NotStarted(why))) {
-        Ok(Came::ToAnEnd { failed: 0 }) => ExitCode::SUCCESS,
-        Ok(Came::ToAnEnd { failed }) => {
+    match Lab::cannot_run().map_or_else(|| run(only), |why| Ok(TestOutcome::NotStarted(why))) {
+        Ok(TestOutcome::ToAnEnd { failed: 0 }) => ExitCode::SUCCESS,
+        Ok(TestOutcome::ToAnEnd { failed }) => {
             println!("\n{failed} failed");
             ExitCode::FAILURE
         }
-        Ok(Came::NotStarted(why)) => {
+        Ok(TestOutcome::NotStarted(why)) => {
             println!("NOT RUN: real hosts cannot be started on this machine, since {why}.");
             println!(
                 "What only they show was not tested: every kind against Debian's own programs, power cuts, services, the network."
@@ -60,14 +61,14 @@ fn main() -> ExitCode {
 }
 
 /// What the tests came to.
-enum Came {
+enum TestOutcome {
     /// Hosts cannot be started here, and why.
     NotStarted(String),
     /// All was tried.
     ToAnEnd { failed: usize },
 }
 
-fn run(only: Option<&str>) -> Result<Came, Failed> {
+fn run(only: Option<&str>) -> Result<TestOutcome, Failed> {
     let folder =
         std::env::var_os("HOSTS_DIR").map_or_else(|| PathBuf::from("/var/tmp/constans-hosts"), PathBuf::from);
     let folder_of_packages = tempfile::tempdir().map_err(|error| error.to_string())?;
@@ -76,7 +77,9 @@ fn run(only: Option<&str>) -> Result<Came, Failed> {
     let lab = match Lab::up(2, &folder, folder_of_packages.path()) {
         Ok(lab) => lab,
         // Where Debian's packages cannot be had, or the machine does not let hosts be started.
-        Err(why) if std::env::var_os("HOSTS_MAY_BE_MISSING").is_some() => return Ok(Came::NotStarted(why)),
+        Err(why) if std::env::var_os("HOSTS_MAY_BE_MISSING").is_some() => {
+            return Ok(TestOutcome::NotStarted(why));
+        }
         Err(why) => return Err(why),
     };
     let repository = Repository::build(folder_of_packages.path(), keys.path())?;
@@ -107,7 +110,7 @@ fn run(only: Option<&str>) -> Result<Came, Failed> {
     if wanted("kills") {
         failed += faults::kills(host, kills())?;
     }
-    Ok(Came::ToAnEnd { failed })
+    Ok(TestOutcome::ToAnEnd { failed })
 }
 
 /// Returns how often the agent is killed: KILLS, or more than a thousand times.

@@ -91,10 +91,10 @@ fn taken_along(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
         .as_ref()
         .map(|package_preview| package_preview.packages.clone())
         .unwrap_or_default();
-    let said: Vec<String> = package_preview.iter().map(PackageChange::words).collect();
+    let changes: Vec<String> = package_preview.iter().map(PackageChange::words).collect();
     must(
-        said == ["kiosk-shell 3.2.4 is removed", "quay-fonts 1.1 is removed"],
-        &format!("package_preview was {said:?}"),
+        changes == ["kiosk-shell 3.2.4 is removed", "quay-fonts 1.1 is removed"],
+        &format!("package_preview was {changes:?}"),
         &observed,
     )?;
     let refused = host.agent(&format!("enforce --yes {alone}"))?;

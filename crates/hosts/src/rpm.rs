@@ -285,9 +285,9 @@ fn taken_along(root: &Root) -> Result<(), Failed> {
         .as_ref()
         .map(|package_preview| package_preview.packages.clone())
         .unwrap_or_default();
-    let said: Vec<String> = package_preview.iter().map(PackageChange::words).collect();
+    let changes: Vec<String> = package_preview.iter().map(PackageChange::words).collect();
     must(
-        said == ["kiosk-shell 3.2.10-1 is removed", "quay-fonts 1.1-1 is removed"],
+        changes == ["kiosk-shell 3.2.10-1 is removed", "quay-fonts 1.1-1 is removed"],
         &format!("package_preview was {:?}", observed.package_preview),
         &observed,
     )?;
@@ -300,15 +300,15 @@ fn taken_along(root: &Root) -> Result<(), Failed> {
         &report,
     )?;
     let comes = root.agent("observe", &wanted("kiosk-shell", "3.2.10"))?;
-    let said: Vec<String> = comes
+    let changes: Vec<String> = comes
         .package_preview
         .iter()
         .flat_map(|package_preview| &package_preview.packages)
         .map(PackageChange::words)
         .collect();
     must(
-        said == ["kiosk-shell 3.2.10-1 is installed", "quay-fonts 1.1-1 is installed"],
-        &format!("package_preview was {said:?}"),
+        changes == ["kiosk-shell 3.2.10-1 is installed", "quay-fonts 1.1-1 is installed"],
+        &format!("package_preview was {changes:?}"),
         &comes,
     )
 }

@@ -1,8 +1,8 @@
 //! The agent as a service of a real host: its network part without rights, the journal, and restarts of the node.
 
 use crate::hub::Hub;
-use crate::joining::{NODE, SOON, Step, next_round, set_kiosks};
 use crate::lab::{Failed, Host};
+use crate::steps::{NODE, SOON, Step, next_round, set_kiosks};
 use std::time::{Duration, Instant};
 
 /// A host that is being restarted comes back within this.
@@ -51,13 +51,14 @@ fn looked_at(host: Host<'_>) -> Result<String, Failed> {
     let look = "p=$(pgrep -f 'constans-agent|exe network-part' | while read p; do grep -qz network-part /proc/$p/cmdline && echo $p && break; done); [ -n \"$p\" ] && cat /proc/$p/status /proc/$p/limits";
     let end = Instant::now() + SOON;
     loop {
-        let said = host.try_shell(look)?;
-        if said.exit == 0 && said.stdout.contains("constans-network") | said.stdout.contains("NoNewPrivs:\t1")
+        let ended = host.try_shell(look)?;
+        if ended.exit == 0
+            && ended.stdout.contains("constans-network") | ended.stdout.contains("NoNewPrivs:\t1")
         {
-            return Ok(said.stdout);
+            return Ok(ended.stdout);
         }
         if Instant::now() > end {
-            return Err(format!("it was never seen without rights: {}", said.stdout));
+            return Err(format!("it was never seen without rights: {}", ended.stdout));
         }
     }
 }

@@ -15,7 +15,7 @@ use tokio::sync::Mutex;
 use tokio::sync::mpsc::unbounded_channel;
 
 /// The largest body of a request or an answer, in bytes.
-const LARGEST_FRAME: usize = 80 * 1024 * 1024;
+const MAX_FRAME: usize = 80 * 1024 * 1024;
 
 /// What the network part is told first: which server to trust, and as whom to speak.
 #[derive(Serialize, Deserialize)]
@@ -150,7 +150,7 @@ async fn write_json(to: &mut (impl AsyncWrite + Unpin), value: &impl Serialize) 
 }
 
 async fn write_frame(to: &mut (impl AsyncWrite + Unpin), bytes: &[u8]) -> io::Result<()> {
-    let length = u32::try_from(bytes.len()).ok().filter(|length| *length as usize <= LARGEST_FRAME);
+    let length = u32::try_from(bytes.len()).ok().filter(|length| *length as usize <= MAX_FRAME);
     to.write_u32_le(length.ok_or_else(too_large)?).await?;
     to.write_all(bytes).await?;
     to.flush().await
@@ -158,7 +158,7 @@ async fn write_frame(to: &mut (impl AsyncWrite + Unpin), bytes: &[u8]) -> io::Re
 
 async fn read_frame(from: &mut (impl AsyncRead + Unpin)) -> io::Result<Vec<u8>> {
     let length = from.read_u32_le().await? as usize;
-    if length > LARGEST_FRAME {
+    if length > MAX_FRAME {
         return Err(too_large());
     }
     let mut bytes = Vec::new();

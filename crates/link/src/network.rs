@@ -21,9 +21,9 @@ const SLOWEST_BYTES_A_SECOND: u64 = 2 * 1024;
 /// No request takes longer than this.
 const LONGEST: Duration = Duration::from_secs(24 * 3_600);
 /// The largest answer, in bytes: contents have 64 MiB at the most.
-const LARGEST_ANSWER: usize = 80 * 1024 * 1024;
+const MAX_ANSWER: usize = 80 * 1024 * 1024;
 /// The largest body of a refusal, in bytes.
-const LARGEST_REFUSAL: usize = 1024 * 1024;
+const MAX_REFUSAL: usize = 1024 * 1024;
 /// How long a name server or a port may take to answer.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -112,8 +112,8 @@ impl Network {
         let mut came = 0;
         let mut bounded = |piece: &[u8]| {
             came += piece.len();
-            if came > LARGEST_ANSWER {
-                Err(io::Error::other(format!("more than {LARGEST_ANSWER} bytes came")))
+            if came > MAX_ANSWER {
+                Err(io::Error::other(format!("more than {MAX_ANSWER} bytes came")))
             } else {
                 take(piece)
             }
@@ -125,8 +125,8 @@ impl Network {
         let mut answer = Vec::new();
         let mut take = |piece: &[u8]| {
             answer.extend_from_slice(piece);
-            if answer.len() > LARGEST_ANSWER {
-                Err(io::Error::other(format!("more than {LARGEST_ANSWER} bytes came")))
+            if answer.len() > MAX_ANSWER {
+                Err(io::Error::other(format!("more than {MAX_ANSWER} bytes came")))
             } else {
                 Ok(())
             }
@@ -140,8 +140,8 @@ impl Network {
     /// # Errors
     ///
     /// Returns why the server was not heard, or what it refused.
-    pub async fn post<T: DeserializeOwned>(&self, url: &str, said: &impl Serialize) -> Result<T, LinkError> {
-        let mut body = serde_json::to_vec(said)
+    pub async fn post<T: DeserializeOwned>(&self, url: &str, body: &impl Serialize) -> Result<T, LinkError> {
+        let mut body = serde_json::to_vec(body)
             .map_err(|error| LinkError::Apart(format!("cannot say this: {error}")))?;
         without_nul(&mut body);
         read_answer(url, &self.whole(NetworkRequest::Post { url: url.to_owned() }, body).await?)
@@ -207,12 +207,12 @@ impl Direct {
             came += piece.len();
             if status.is_success() {
                 take(&piece).map_err(|error| not_taken(&url, &error))?;
-            } else if came <= LARGEST_REFUSAL {
+            } else if came <= MAX_REFUSAL {
                 refusal.extend_from_slice(&piece);
             } else {
                 return Err(LinkError::Strange {
                     url,
-                    because: format!("it refuses with more than {LARGEST_REFUSAL} bytes"),
+                    because: format!("it refuses with more than {MAX_REFUSAL} bytes"),
                 });
             }
             if began.elapsed() > PIECE_PATIENCE + at_slowest(came as u64) {

@@ -1,9 +1,9 @@
 //! Bodies of callers whose admission is not known when they are read: little is read of strangers, and what a node says is
 //! judged after the node is.
 
-use crate::change::publish::on_thread;
-use crate::problem::{ApiError, LeftProblem};
-use crate::trust::ShownCertificate;
+use crate::callers::ShownCertificate;
+use crate::problem::{ApiError, ProblemFromGuard};
+use crate::thread::on_thread;
 use constans_wire::text::without_nul;
 use rocket::Request;
 use rocket::data::{ByteUnit, Data, FromData, Outcome};
@@ -14,13 +14,15 @@ use sqlx::PgPool;
 
 /// So many bytes of JSON are read at once.
 const READ_AT_ONCE: usize = 128 * 1024;
+/// The largest file of a kit, in bytes.
+pub const MAX_FILE: u64 = 64 * 1024 * 1024;
 /// The largest body of a caller whom nobody knows yet.
-const LARGEST: ByteUnit = ByteUnit::Kibibyte(64);
+const MAX_BYTES: ByteUnit = ByteUnit::Kibibyte(64);
 /// The largest body of a caller who shows a node's certificate.
-const LARGEST_OF_NODE: ByteUnit = ByteUnit::Mebibyte(8);
+const MAX_OF_NODE: ByteUnit = ByteUnit::Mebibyte(8);
 
 /// The largest body of people and programs.
-const LARGEST_OF_PEOPLE: ByteUnit = ByteUnit::Mebibyte(8);
+const MAX_OF_PEOPLE: ByteUnit = ByteUnit::Mebibyte(8);
 
 /// What people and programs send, as JSON of at most 8 MiB.
 pub struct JsonBody<T>(pub T);
@@ -38,7 +40,7 @@ impl<'r, T: DeserializeOwned + Send + 'static> FromData<'r> for JsonBody<T> {
     type Error = ();
 
     async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> Outcome<'r, Self> {
-        outcome(request, read(data, LARGEST_OF_PEOPLE).await.map(|(sent, _)| Self(sent)))
+        outcome(request, read(data, MAX_OF_PEOPLE).await.map(|(sent, _)| Self(sent)))
     }
 }
 
@@ -80,7 +82,7 @@ impl<'r, T: DeserializeOwned + Send + 'static> FromData<'r> for NodeBody<T> {
     type Error = ();
 
     async fn from_data(_: &'r Request<'_>, data: Data<'r>) -> Outcome<'r, Self> {
-        Outcome::Success(Self(read(data, LARGEST_OF_NODE).await))
+        Outcome::Success(Self(read(data, MAX_OF_NODE).await))
     }
 }
 
@@ -89,7 +91,7 @@ impl<'r, T: DeserializeOwned + Send + 'static> FromData<'r> for SmallBody<T> {
     type Error = ();
 
     async fn from_data(request: &'r Request<'_>, data: Data<'r>) -> Outcome<'r, Self> {
-        outcome(request, read(data, LARGEST).await.map(|(sent, _)| Self(sent)))
+        outcome(request, read(data, MAX_BYTES).await.map(|(sent, _)| Self(sent)))
     }
 }
 
@@ -102,7 +104,7 @@ where
         Err(error) => {
             let problem = error.problem();
             let status = Status::new(problem.status);
-            request.local_cache(|| LeftProblem(problem));
+            request.local_cache(|| ProblemFromGuard(problem));
             Outcome::Error((status, ()))
         }
     }

@@ -2,8 +2,9 @@
 
 use clap::{Parser, Subcommand};
 use constans_folder::bounds;
-use constans_server::launch::{self, Settings};
+use constans_server::launch;
 use constans_server::people::command_line::{self as people, LinkArguments, PersonCommand, TokenCommand};
+use constans_server::settings::Settings;
 use constans_server::{api, preparation};
 use std::io::{IsTerminal as _, Write as _};
 use std::process::ExitCode;

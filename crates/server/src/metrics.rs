@@ -1,7 +1,7 @@
 //! What the server measures of itself, as OpenMetrics, on a listener of its own.
 
+use crate::certificate::ServedCertificate;
 use crate::clock;
-use crate::door::ServedCertificate;
 use prometheus_client::encoding::text::encode;
 use prometheus_client::encoding::{EncodeLabelSet, EncodeLabelValue};
 use prometheus_client::metrics::counter::Counter;
@@ -35,7 +35,7 @@ pub struct Metrics {
     /// What waits to be taken in together.
     pub waiting: Family<Queue, Gauge>,
     connections: Family<Use, Gauge>,
-    certificate_left: Family<Whose, Gauge<f64, std::sync::atomic::AtomicU64>>,
+    certificate_left: Family<CertificateLabels, Gauge<f64, std::sync::atomic::AtomicU64>>,
     certificates: Vec<Arc<ServedCertificate>>,
     open: Family<Listener, Gauge>,
     /// Connections that found no place.
@@ -87,7 +87,7 @@ struct Use {
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
-struct Whose {
+struct CertificateLabels {
     certificate: &'static str,
 }
 
@@ -125,7 +125,8 @@ impl Metrics {
         );
         let connections = Family::<Use, Gauge>::default();
         registry.register("database_connections", "Connections to the database", connections.clone());
-        let certificate_left = Family::<Whose, Gauge<f64, std::sync::atomic::AtomicU64>>::default();
+        let certificate_left =
+            Family::<CertificateLabels, Gauge<f64, std::sync::atomic::AtomicU64>>::default();
         registry.register_with_unit(
             "certificate_left",
             "Time until a certificate of the server ends",
@@ -172,7 +173,9 @@ impl Metrics {
         self.connections.get_or_create(&Use { state: "used" }).set((all - idle).max(0));
         for certificate in &self.certificates {
             let left = certificate.until().duration_since(clock::now()).as_secs_f64();
-            self.certificate_left.get_or_create(&Whose { certificate: certificate.name }).set(left);
+            self.certificate_left
+                .get_or_create(&CertificateLabels { certificate: certificate.name })
+                .set(left);
         }
         let mut text = String::new();
         encode(&mut text, &self.registry)?;

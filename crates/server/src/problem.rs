@@ -181,7 +181,7 @@ fn findings_text(findings: &[GroupFinding]) -> String {
         finding.hint.as_ref().map(|hint| format!("\nhint: {hint}")).unwrap_or_default()
     };
     let level = |finding: &GroupFinding| if finding.is_error { "error" } else { "warning" };
-    let said = findings.iter().map(|finding| {
+    let messages = findings.iter().map(|finding| {
         format!(
             "{} {}: {}\n  --> {}{}\n",
             level(finding),
@@ -191,7 +191,7 @@ fn findings_text(findings: &[GroupFinding]) -> String {
             hint(finding)
         )
     });
-    said.collect::<Vec<_>>().join("\n")
+    messages.collect::<Vec<_>>().join("\n")
 }
 
 fn unconfirmed_words(change: i64, takes: u64, takes_from: u64) -> String {
@@ -455,19 +455,19 @@ fn is_too_long(name: &str, value: &str) -> bool {
 
 /// Lets a request be answered by a problem, whatever it asks for.
 pub fn refuse_everything(request: &mut Request<'_>, problem: Problem) {
-    request.local_cache(|| LeftProblem(problem));
+    request.local_cache(|| ProblemFromGuard(problem));
     request.set_method(Method::Get);
     request.set_uri(uri!("/api/-/refused"));
 }
 
 /// A problem that a guard left for the catcher.
-pub struct LeftProblem(pub Problem);
+pub struct ProblemFromGuard(pub Problem);
 
 /// Answers whatever no handler answered.
 #[rocket::catch(default)]
 pub fn caught(status: Status, request: &Request<'_>) -> CaughtProblem {
     let left = request.local_cache(|| {
-        LeftProblem(Problem {
+        ProblemFromGuard(Problem {
             kind: String::new(),
             title: String::new(),
             status: 0,

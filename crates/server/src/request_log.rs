@@ -1,7 +1,7 @@
 //! A line in the log for each request: who asked from where for what, and how it was answered. Nothing of what was sent, and of
 //! strangers not more lines than somebody would read.
 
-use crate::door::{caller_of, network_text};
+use crate::callers::{caller_of, network_text};
 use crate::jobs::refused_requests::RefusedRequests;
 use crate::metrics::{Answered, Metrics};
 use crate::store::refused_request::Refused;

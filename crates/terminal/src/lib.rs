@@ -7,7 +7,7 @@ mod run;
 mod words;
 
 pub use clause::diff_line;
-pub use constans_core::node_status::span_words as span;
+pub use constans_core::sentence::span_words as span;
 pub use impact::show_impact;
 pub use pipe::end_when_nobody_reads;
 pub use run::{Shown, counts_words, run_line, show_kept_run, show_run};

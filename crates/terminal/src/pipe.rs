@@ -4,8 +4,8 @@
 pub fn end_when_nobody_reads() {
     let usual = std::panic::take_hook();
     std::panic::set_hook(Box::new(move |panic| {
-        let said = panic.payload().downcast_ref::<String>().map_or("", String::as_str);
-        if said.contains("Broken pipe") {
+        let message = panic.payload().downcast_ref::<String>().map_or("", String::as_str);
+        if message.contains("Broken pipe") {
             std::process::exit(141);
         }
         usual(panic);

@@ -1,13 +1,11 @@
 //! A whole run, for people: the summary first, then what wants attention.
 
 use super::clause::{clause, failure, native};
-use super::words::{count, duration, harmless, style, styled, time};
-use constans_core::run::{
-    ClauseResult, Counts, Decision, Mode, Outcome, PackagePreview, ReactionState, Status,
-};
+use super::words::{count, duration, harmless, style, style_of, styled, time};
+use constans_core::run::{ClauseResult, Counts, Mode, Outcome, PackagePreview};
 use constans_core::state::Excluded;
 use constans_wire::report::RunReport;
-use constans_wire::run::RunSummary;
+use constans_wire::run::{RunSummary, RunWords};
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
@@ -49,7 +47,7 @@ pub fn show_kept_run(node: &str, report: &RunReport, verbose: bool) -> String {
 pub fn run_line(run: &RunSummary) -> String {
     let mode = if run.mode == Mode::Enforce { "enforce" } else { "observe" };
     let part = if run.partial { ", partial" } else { "" };
-    let said = match run.run {
+    let which = match run.run {
         Some(id) if run.did_not_end.is_some() => {
             format!(
                 "{}  {id}",
@@ -63,7 +61,7 @@ pub fn run_line(run: &RunSummary) -> String {
             time(run.began)
         ),
     };
-    format!("{}  {:<18}  {mode}  {said}", time(run.last), run.status.words())
+    format!("{}  {:<18}  {mode}  {which}", time(run.last), run.status.words())
 }
 
 /// Returns how many clauses came out how, the most severe first.
@@ -75,7 +73,7 @@ pub fn counts_words(counts: &Counts) -> String {
         (counts.corrected, "corrected"),
         (counts.in_line, "in line"),
         (counts.unsupported, "not examined"),
-        (counts.idle, "reacting only"),
+        (counts.idle, Outcome::Idle.words()),
     ];
     all.into_iter()
         .filter(|(number, _)| *number > 0)
@@ -89,7 +87,7 @@ pub fn show_run(report: &RunReport, shown: &Shown<'_>) -> String {
     let mut text = String::new();
     head(&mut text, report, shown);
     summary(&mut text, report, shown);
-    let speaks = |result: &&ClauseResult| shown.verbose || !is_quiet(result);
+    let speaks = |result: &&ClauseResult| shown.verbose || !result.is_quiet();
     for result in report.clauses.iter().filter(speaks) {
         text.push('\n');
         text += &clause(result, shown.verbose);
@@ -106,17 +104,9 @@ pub fn show_run(report: &RunReport, shown: &Shown<'_>) -> String {
 fn packages_ahead(package_preview: &PackagePreview, verbose: bool) -> String {
     let mut text =
         format!("{}\n", styled(style::STRONG, "packages that would be installed, removed or changed"));
-    let width =
-        package_preview.packages.iter().map(|change| change.package.chars().count()).max().unwrap_or(0);
     for change in &package_preview.packages {
-        let said = match (&change.before, &change.after) {
-            (Some(before), Some(after)) => format!("{before} → {after}"),
-            (Some(before), None) => format!("{before}, is removed"),
-            (None, after) => format!("{}, is installed", after.as_deref().unwrap_or("-")),
-        };
         let style = if change.after.is_none() { style::ATTENTION } else { style::MUTED };
-        let _ =
-            writeln!(text, "   {:<width$}  {}", harmless(&change.package), styled(style, harmless(&said)));
+        let _ = writeln!(text, "   {}", styled(style, harmless(&change.words())));
     }
     for why in &package_preview.not_known {
         failure(&mut text, Some(why));
@@ -151,28 +141,14 @@ fn head(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
 }
 
 fn summary(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
-    let would = report.clauses.iter().filter(|result| result.would == Some(Decision::Correct)).count();
-    let counts = &report.counts;
-    let mut parts = Vec::new();
-    let mut part = |number: u64, words: &str| {
-        if number > 0 {
-            parts.push(format!("{number} {words}"));
-        }
+    let words = RunWords::of(report);
+    let excluded = match shown.excluded.len() {
+        0 => String::new(),
+        number => format!("{number} excluded on this node"),
     };
-    part(counts.failed, "failed");
-    part(counts.blocked, "blocked");
-    part(would as u64, "would be corrected");
-    part(counts.out_of_line - would as u64, "not corrected");
-    part(counts.corrected, "corrected");
-    part(counts.in_line, "in line");
-    part(counts.unsupported, "not examined");
-    part(counts.idle, "reacting only");
-    part(shown.excluded.len() as u64, "excluded on this node");
-    let partial = match report.part {
-        Some(part) => format!("; {}", part.words()),
-        None if report.partial => "; partial".to_owned(),
-        None => String::new(),
-    };
+    let totals: Vec<&str> =
+        [words.totals.as_str(), &excluded].into_iter().filter(|part| !part.is_empty()).collect();
+    let partial = words.part.map(|part| format!("; {part}")).unwrap_or_default();
     if let Some(unended) = &report.did_not_end {
         let words = harmless(&unended.words());
         let _ = writeln!(
@@ -188,8 +164,8 @@ fn summary(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
         "result   {}   {total} in {}{partial}{}{}",
         styled(style_of(report.status), report.status.words()),
         duration(report.took_us),
-        if parts.is_empty() { "" } else { ": " },
-        parts.join(", ")
+        if totals.is_empty() { "" } else { ": " },
+        totals.join(", ")
     );
     if let Some(left_out) = &report.left_out {
         let _ = writeln!(text, "{}", styled(style::ATTENTION, left_out.words()));
@@ -204,27 +180,12 @@ fn summary(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
     }
 }
 
-fn style_of(status: Status) -> anstyle::Style {
-    match status {
-        Status::Failed => style::BAD,
-        Status::DriftFound | Status::Unmet | Status::RolloutWaiting | Status::NotAllSeen => style::ATTENTION,
-        Status::DriftCorrected | Status::RolledOut | Status::InLine => style::WELL,
-    }
-}
-
-/// Returns whether there is nothing to say of a clause but that all is well.
-fn is_quiet(result: &ClauseResult) -> bool {
-    let reaction_is_quiet =
-        result.reaction.as_ref().is_none_or(|reaction| reaction.state == ReactionState::NotNeeded);
-    matches!(result.outcome, Outcome::InLine | Outcome::Idle) && reaction_is_quiet && result.missed.is_empty()
-}
-
 fn quiet(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
     let mut remarks = Vec::new();
     let in_line: Vec<&ClauseResult> = report
         .clauses
         .iter()
-        .filter(|result| result.outcome == Outcome::InLine && is_quiet(result))
+        .filter(|result| result.outcome == Outcome::InLine && result.is_quiet())
         .collect();
     if !shown.verbose && !in_line.is_empty() && in_line.len() < report.clauses.len() {
         remarks.push(format!("{} in line; -v lists them", count(in_line.len(), "clause is", "clauses are")));

@@ -1,6 +1,7 @@
 //! Words and colours that the agent's outputs share. Colour never says anything that a word does not say too.
 
 use anstyle::{AnsiColor, Style};
+use constans_core::run::Status;
 use jiff::Timestamp;
 use std::fmt::Display;
 
@@ -18,6 +19,15 @@ pub mod style {
     pub const ATTENTION: Style = AnsiColor::Yellow.on_default();
     /// What failed.
     pub const BAD: Style = AnsiColor::Red.on_default().bold();
+}
+
+/// Returns the style that a status has.
+pub(crate) fn style_of(status: Status) -> anstyle::Style {
+    match status {
+        Status::Failed => style::BAD,
+        Status::DriftFound | Status::Unmet | Status::RolloutWaiting | Status::NotAllSeen => style::ATTENTION,
+        Status::DriftCorrected | Status::RolledOut | Status::InLine => style::WELL,
+    }
 }
 
 /// Returns a text in a style.

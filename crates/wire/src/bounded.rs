@@ -1,74 +1,28 @@
 //! Bounds of a report, for the agent before it leaves the node and for the server when it comes: whatever a run finds, and
 //! whoever sends it. What is left out is said.
 
-use crate::report::RunReport;
+use crate::report::{LeftOut, RunReport};
 use constans_core::compare::{Difference, Side};
 use constans_core::run::{ClauseResult, Decision, Leave, NativeStep, Outcome, PackageChange, PackagePreview};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use serde_json::Value;
 use std::io;
 
 /// The most text of one clause in a report that leaves the node, in bytes: differences of texts and what programs said.
-pub const MOST_CLAUSE_TEXT: usize = 8 * 1024;
+pub const MAX_CLAUSE_TEXT: usize = 8 * 1024;
 /// The most such text of all clauses, in bytes.
-pub const MOST_RUN_TEXT: usize = 256 * 1024;
+pub const MAX_RUN_TEXT: usize = 256 * 1024;
 /// The most bytes of one value, message or command line.
-pub const MOST_VALUE: usize = 1024;
+pub const MAX_VALUE: usize = 1024;
 /// The most differences, native steps, packages or other entries of each list of a clause.
-pub const MOST_ENTRIES: usize = 50;
+pub const MAX_ENTRIES: usize = 50;
 /// The most packages that a run says it would change.
-const MOST_PREVIEWED: usize = 1000;
+const MAX_PREVIEWED: usize = 1000;
 /// The largest report, in bytes of JSON.
-pub const LARGEST_REPORT: usize = 6 * 1024 * 1024;
+pub const MAX_REPORT: usize = 6 * 1024 * 1024;
 
 /// What ends a text of a program that was cut.
 const CUT_HERE: &str = "\n(cut here: the run's texts are longer than a report may be)";
-
-/// What was left out of a report to stay within the limits.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct LeftOut {
-    /// Truncated texts and values; each says so at its end.
-    #[serde(default, skip_serializing_if = "is_zero")]
-    pub cut: u64,
-    /// Entries of clauses: differences, native steps, packages.
-    #[serde(default, skip_serializing_if = "is_zero")]
-    pub entries: u64,
-    /// Clauses, those in line first.
-    #[serde(default, skip_serializing_if = "is_zero")]
-    pub clauses: u64,
-    /// Whether all details were left out, because the node exceeded its daily limit.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub details: bool,
-}
-
-#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks so")]
-fn is_zero(count: &u64) -> bool {
-    *count == 0
-}
-
-impl LeftOut {
-    /// Returns it in words.
-    pub fn words(&self) -> String {
-        let mut parts = Vec::new();
-        let mut part = |count: u64, one: &str, many: &str| {
-            if count > 0 {
-                parts.push(format!("{count} {}", if count == 1 { one } else { many }));
-            }
-        };
-        part(self.clauses, "clause", "clauses");
-        part(
-            self.entries,
-            "difference, step or package of a clause",
-            "differences, steps or packages of clauses",
-        );
-        part(self.cut, "text that was cut", "texts that were cut");
-        if self.details {
-            parts.push("all details, since the node sent as many today as it may".to_owned());
-        }
-        format!("left out of this report: {}", parts.join(", "))
-    }
-}
 
 impl RunReport {
     /// Returns the report as it may leave the node: without text diffs that must stay there, and bounded.
@@ -84,7 +38,7 @@ impl RunReport {
     #[must_use]
     pub fn bounded(mut self) -> Self {
         let mut left_out = self.left_out.unwrap_or_default();
-        let mut of_run = MOST_RUN_TEXT;
+        let mut of_run = MAX_RUN_TEXT;
         for clause in &mut self.clauses {
             bound_clause(clause, &mut of_run, &mut left_out);
         }
@@ -138,24 +92,25 @@ fn bound_clause(clause: &mut ClauseResult, of_run: &mut usize, left_out: &mut Le
     for difference in clause.differences.iter_mut().chain(&mut clause.still_different) {
         bound_difference(difference, left_out);
     }
-    bound_packages(&mut clause.packages, MOST_ENTRIES, left_out);
+    bound_packages(&mut clause.packages, MAX_ENTRIES, left_out);
     for decision in [Some(&mut clause.decision), clause.would.as_mut()].into_iter().flatten() {
         if let Decision::Leave { why: Leave::NotAlone { packages } } = decision {
-            bound_packages(packages, MOST_ENTRIES, left_out);
+            bound_packages(packages, MAX_ENTRIES, left_out);
         }
     }
     let failure = clause.failure.as_mut();
-    let said =
+    let notes =
         failure.map(|failure| [Some(&mut failure.message), failure.remedy.as_mut()].into_iter().flatten());
     let whys = clause.not_examined.iter_mut().flat_map(|one| [&mut one.property, &mut one.why]);
-    said.into_iter()
+    notes
+        .into_iter()
         .flatten()
         .chain(whys)
         .chain(&mut clause.unsupported)
         .chain(&mut clause.stand_in)
         .for_each(|text| cut_value(text, left_out));
 
-    let mut of_clause = MOST_CLAUSE_TEXT.min(*of_run);
+    let mut of_clause = MAX_CLAUSE_TEXT.min(*of_run);
     let before = of_clause;
     if let Some(diff) = &mut clause.text_diff
         && cut(&mut diff.text, &mut of_clause, "")
@@ -177,10 +132,10 @@ fn bound_packages(packages: &mut Vec<PackageChange>, most: usize, left_out: &mut
 }
 
 fn bound_preview(package_preview: &mut PackagePreview, of_run: &mut usize, left_out: &mut LeftOut) {
-    bound_packages(&mut package_preview.packages, MOST_PREVIEWED, left_out);
+    bound_packages(&mut package_preview.packages, MAX_PREVIEWED, left_out);
     bound_list(&mut package_preview.not_known, left_out);
     bound_list(&mut package_preview.native, left_out);
-    let mut of_preview = MOST_CLAUSE_TEXT.min(*of_run);
+    let mut of_preview = MAX_CLAUSE_TEXT.min(*of_run);
     let before = of_preview;
     let mut of_failures = Vec::new();
     for failure in package_preview.failure.iter_mut().chain(&mut package_preview.not_known) {
@@ -216,7 +171,7 @@ fn bound_difference(difference: &mut Difference, left_out: &mut LeftOut) {
             }
             Side::Value { value } if matches!(value, Value::Array(_) | Value::Object(_)) => {
                 let mut text = value.to_string();
-                if text.len() > MOST_VALUE {
+                if text.len() > MAX_VALUE {
                     cut_value(&mut text, left_out);
                     *value = Value::String(text);
                 }
@@ -227,7 +182,7 @@ fn bound_difference(difference: &mut Difference, left_out: &mut LeftOut) {
 }
 
 fn bound_list<T>(list: &mut Vec<T>, left_out: &mut LeftOut) {
-    bound_list_to(list, MOST_ENTRIES, left_out);
+    bound_list_to(list, MAX_ENTRIES, left_out);
 }
 
 fn bound_list_to<T>(list: &mut Vec<T>, most: usize, left_out: &mut LeftOut) {
@@ -239,14 +194,12 @@ fn bound_list_to<T>(list: &mut Vec<T>, most: usize, left_out: &mut LeftOut) {
 fn leave_out_clauses(report: &mut RunReport, left_out: &mut LeftOut) {
     let mut size = size_of(report);
     for is_quiet in [true, false] {
-        if size <= LARGEST_REPORT {
+        if size <= MAX_REPORT {
             return;
         }
         let mut kept = Vec::with_capacity(report.clauses.len());
         for clause in std::mem::take(&mut report.clauses).into_iter().rev() {
-            if size > LARGEST_REPORT
-                && (!is_quiet || matches!(clause.outcome, Outcome::InLine | Outcome::Idle))
-            {
+            if size > MAX_REPORT && (!is_quiet || matches!(clause.outcome, Outcome::InLine | Outcome::Idle)) {
                 size -= size_of(&clause).min(size);
                 left_out.clauses += 1;
             } else {
@@ -277,7 +230,7 @@ fn size_of(value: &impl Serialize) -> usize {
 
 fn cut_value(text: &mut String, left_out: &mut LeftOut) {
     let remark = format!("… (cut: {} bytes)", text.len());
-    left_out.cut += u64::from(cut(text, &mut { MOST_VALUE }, &remark));
+    left_out.cut += u64::from(cut(text, &mut { MAX_VALUE }, &remark));
 }
 
 /// Cuts a text to what is left, with a remark at its end if there is room for one, and takes it off. Returns whether anything

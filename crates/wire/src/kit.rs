@@ -258,22 +258,22 @@ impl Changed {
     /// Returns why states cannot be resolved, each reason once after the nodes that it keeps from it, as
     /// `gate-auken-1, gate-brisk-1, gate-corran-1 and 9 more: …`; the ten that most nodes have.
     pub fn reasons(&self) -> Vec<String> {
-        const MOST_REASONS: usize = 10;
-        const MOST_NAMES: usize = 3;
+        const MAX_REASONS: usize = 10;
+        const MAX_NAMES: usize = 3;
         let mut by_reason: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
         for (node, because) in &self.unusable {
             by_reason.entry(because).or_default().push(node);
         }
         let mut by_reason: Vec<(&str, Vec<&str>)> = by_reason.into_iter().collect();
         by_reason.sort_by_key(|(_, nodes)| Reverse(nodes.len()));
-        let left_out = by_reason.len().saturating_sub(MOST_REASONS);
+        let left_out = by_reason.len().saturating_sub(MAX_REASONS);
         let worded = |(because, nodes): &(&str, Vec<&str>)| {
-            let more = nodes.len().saturating_sub(MOST_NAMES);
+            let more = nodes.len().saturating_sub(MAX_NAMES);
             let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-            format!("{}{more}: {because}", nodes[..nodes.len().min(MOST_NAMES)].join(", "))
+            format!("{}{more}: {because}", nodes[..nodes.len().min(MAX_NAMES)].join(", "))
         };
-        let said = by_reason.iter().take(MOST_REASONS).map(worded);
-        said.chain((left_out > 0).then(|| format!("and {left_out} more reasons"))).collect()
+        let reasons = by_reason.iter().take(MAX_REASONS).map(worded);
+        reasons.chain((left_out > 0).then(|| format!("and {left_out} more reasons"))).collect()
     }
 }
 

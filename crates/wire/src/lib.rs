@@ -10,6 +10,7 @@ pub mod freeze;
 pub mod join;
 pub mod kit;
 pub mod newer;
+pub mod node;
 pub mod overview;
 pub mod people;
 pub mod recovery;

@@ -6,13 +6,13 @@ use serde::de::{Deserialize, Deserializer, Error as _, Visitor};
 use serde_json::{Map, Value};
 
 /// The most bytes of JSON that are kept of what is not known.
-const MOST_UNKNOWN: usize = 64 * 1024;
+const MAX_UNKNOWN: usize = 64 * 1024;
 
 /// Adds to a report, as it is stored, the fields of the report and of its clauses that this version does not know. Returns how
 /// many were left out since they are too large.
 pub fn keep_unknown(stored: &mut Value, sent: &[u8]) -> u64 {
     let Ok(Value::Object(mut sent)) = serde_json::from_slice(sent) else { return 0 };
-    let (mut room, mut left_out) = (MOST_UNKNOWN, 0);
+    let (mut room, mut left_out) = (MAX_UNKNOWN, 0);
     let of_clauses = sent.remove("clauses");
     let mut keep = |into: &mut Map<String, Value>, from: Map<String, Value>, known: &[&str]| {
         for (name, value) in from.into_iter().filter(|(name, _)| !known.contains(&name.as_str())) {
@@ -100,7 +100,7 @@ mod tests {
     #[test]
     fn what_is_too_large_is_counted() {
         let mut stored = json!({ "clauses": [] });
-        let sent = json!({ "ballast": "x".repeat(MOST_UNKNOWN), "weather": "calm" });
+        let sent = json!({ "ballast": "x".repeat(MAX_UNKNOWN), "weather": "calm" });
         assert_eq!(keep_unknown(&mut stored, sent.to_string().as_bytes()), 1);
         assert_eq!(stored, json!({ "clauses": [], "weather": "calm" }));
     }

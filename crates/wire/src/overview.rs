@@ -86,7 +86,7 @@ pub struct RecentRun {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct NodePage {
     /// The nodes by name.
-    pub nodes: Vec<crate::check_in::NodeSummary>,
+    pub nodes: Vec<crate::node::NodeSummary>,
     /// The name after which the next page begins; none on the last page.
     pub next: Option<String>,
     /// Number of nodes for which the filter cannot be evaluated, because they did not report a field; they are not listed.
@@ -119,6 +119,8 @@ pub struct NodeClause {
     pub satisfies: Vec<String>,
     /// The outcome.
     pub outcome: Outcome,
+    /// The status whose symbol and colour it is shown with.
+    pub status: Status,
     /// The cause of the difference, if there is one.
     pub cause: Option<Cause>,
     /// Why it is not corrected, or what failed.

@@ -1,6 +1,5 @@
 //! The report of a run.
 
-pub use crate::bounded::LeftOut;
 use constans_core::address::ClauseAddress;
 use constans_core::digest::Digest;
 use constans_core::run::{
@@ -155,11 +154,23 @@ pub enum StartedBy {
 }
 
 impl StartedBy {
+    /// All of them.
+    pub const ALL: [Self; 8] = [
+        Self::Interval,
+        Self::NewState,
+        Self::Sweep,
+        Self::OperatorOnNode,
+        Self::Boot,
+        Self::AfterRestart,
+        Self::DueReaction,
+        Self::AnnouncedHour,
+    ];
+
     /// Returns it in words.
     pub fn words(self) -> &'static str {
         match self {
             Self::Interval => "the interval",
-            Self::NewState => "a new state",
+            Self::NewState => "a new desired state",
             Self::Sweep => "a sweep",
             Self::OperatorOnNode => "a person on the node",
             Self::Boot => "the start of the node",
@@ -167,5 +178,51 @@ impl StartedBy {
             Self::DueReaction => "a due reaction",
             Self::AnnouncedHour => "an announced hour",
         }
+    }
+}
+
+/// What was left out of a report to stay within the limits.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct LeftOut {
+    /// Truncated texts and values; each says so at its end.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub cut: u64,
+    /// Entries of clauses: differences, native steps, packages.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub entries: u64,
+    /// Clauses, those in line first.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub clauses: u64,
+    /// Whether all details were left out, because the node exceeded its daily limit.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub details: bool,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks so")]
+fn is_zero(count: &u64) -> bool {
+    *count == 0
+}
+
+impl LeftOut {
+    /// Returns it in words.
+    pub fn words(&self) -> String {
+        let mut parts = Vec::new();
+        let mut part = |count: u64, one: &str, many: &str| {
+            if count > 0 {
+                parts.push(format!("{count} {}", if count == 1 { one } else { many }));
+            }
+        };
+        part(self.clauses, "clause", "clauses");
+        part(
+            self.entries,
+            "difference, step or package of a clause",
+            "differences, steps or packages of clauses",
+        );
+        part(self.cut, "text that was cut", "texts that were cut");
+        if self.details {
+            parts.push("all details, since the node sent as many today as it may".to_owned());
+        }
+        format!("left out of this report: {}", parts.join(", "))
     }
 }

@@ -1,9 +1,9 @@
 //! Runs as operators see them.
 
-use crate::report::DidNotEnd;
+use crate::report::{DidNotEnd, LeftOut, RunReport};
 use constans_core::episode::ClosedAs;
 use constans_core::kit::Severity;
-use constans_core::run::{Counts, Mode, Status};
+use constans_core::run::{ClauseResult, ClauseWords, Counts, Decision, Mode, Outcome, PackageChange, Status};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
@@ -69,4 +69,76 @@ pub enum Received {
     Stored,
     /// It was already stored: a report sent twice is stored once.
     Known,
+}
+
+/// A run with its words.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ShownRun {
+    /// The report of the node.
+    #[serde(flatten)]
+    pub report: RunReport,
+    /// The same in words.
+    pub words: RunWords,
+}
+
+/// A run in words: the client, the agent and the console show the same.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct RunWords {
+    /// The number of clauses by outcome, the most severe first, as `2 failed, 39 in line`.
+    pub totals: String,
+    /// How far an interrupted run came.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub did_not_end: Option<String>,
+    /// What a partial run left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub part: Option<String>,
+    /// What was left out of the report.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub left_out: Option<String>,
+    /// The package changes of the preview, one sentence each.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub packages: Vec<String>,
+    /// Each clause of the report, in the same order.
+    pub clauses: Vec<ClauseWords>,
+}
+
+impl RunWords {
+    /// Returns a report in words.
+    pub fn of(report: &RunReport) -> Self {
+        let preview = report.package_preview.iter().flat_map(|preview| &preview.packages);
+        Self {
+            totals: totals(report),
+            did_not_end: report.did_not_end.as_ref().map(DidNotEnd::words),
+            part: match report.part {
+                Some(part) => Some(part.words()),
+                None => report.partial.then(|| "partial".to_owned()),
+            },
+            left_out: report.left_out.as_ref().map(LeftOut::words),
+            packages: preview.map(PackageChange::words).collect(),
+            clauses: report.clauses.iter().map(ClauseResult::words).collect(),
+        }
+    }
+}
+
+fn totals(report: &RunReport) -> String {
+    let would = report.clauses.iter().filter(|result| result.would == Some(Decision::Correct)).count() as u64;
+    let counts = &report.counts;
+    let all = [
+        (counts.failed, Outcome::Failed.words()),
+        (counts.blocked, Outcome::Blocked.words()),
+        (would, "would be corrected"),
+        (counts.out_of_line.saturating_sub(would), "not corrected"),
+        (counts.corrected, Outcome::Corrected.words()),
+        (counts.in_line, Outcome::InLine.words()),
+        (counts.unsupported, Outcome::Unsupported.words()),
+        (counts.idle, Outcome::Idle.words()),
+    ];
+    let parts: Vec<String> = all
+        .into_iter()
+        .filter(|(number, _)| *number > 0)
+        .map(|(number, words)| format!("{number} {words}"))
+        .collect();
+    parts.join(", ")
 }

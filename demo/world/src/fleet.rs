@@ -61,7 +61,7 @@ impl Fleet {
     pub fn start(folder: &Path, postgres: &Postgres, ports: Ports) -> io::Result<Self> {
         let database = postgres.database_kept("constans")?;
         let started = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
-        let token = said(
+        let token = output_of(
             tied(&folder.join("constans-server"), false)
                 .args([
                     "token",
@@ -164,7 +164,7 @@ impl Fleet {
             .env("CONSTANS_SERVER", self.people_url())
             .env("CONSTANS_CA", &self.ca)
             .env("CONSTANS_TOKEN", &self.token);
-        said(&mut command)
+        output_of(&mut command)
     }
 
     /// Returns a command of the agent on a node.
@@ -176,7 +176,7 @@ impl Fleet {
 
     /// Runs the agent on a node and returns what it says.
     pub fn on(&self, node: &str, arguments: &[&str]) -> io::Result<String> {
-        said(&mut self.agent(node, arguments))
+        output_of(&mut self.agent(node, arguments))
     }
 
     /// Starts the agent of a node as a daemon.
@@ -191,7 +191,7 @@ impl Fleet {
     pub fn words(&self) -> io::Result<String> {
         let mut link = Command::new(self.folder.join("constans-server"));
         link.args(["link", "--url", &self.people_url(), "--person", "ilse.maren", "--role", "administrator"]);
-        let link = said(link.env("CONSTANS_DATABASE", &self.database))?;
+        let link = output_of(link.env("CONSTANS_DATABASE", &self.database))?;
         Ok(WORDS
             .replace("{console}", &self.people_url())
             .replace("{fingerprint}", &self.ca)
@@ -222,15 +222,15 @@ fn tied(program: &Path, is_agent: bool) -> Command {
 }
 
 /// Runs a command to its end, and returns what it says.
-fn said(command: &mut Command) -> io::Result<String> {
+fn output_of(command: &mut Command) -> io::Result<String> {
     let output = command.stdin(Stdio::null()).output()?;
     if output.status.success() {
         return Ok(String::from_utf8_lossy(&output.stdout).into_owned());
     }
-    let said =
+    let output_of =
         String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
     Err(io::Error::other(format!(
-        "{} failed:\n{said}",
+        "{} failed:\n{output_of}",
         command.get_args().filter_map(|word| word.to_str()).take(8).collect::<Vec<_>>().join(" ")
     )))
 }

@@ -148,6 +148,6 @@ pub(crate) fn run(command: &mut Command) -> io::Result<()> {
     if output.status.success() {
         return Ok(());
     }
-    let said = String::from_utf8_lossy(&output.stderr).into_owned();
-    Err(io::Error::other(format!("{command:?} failed: {said}")))
+    let message = String::from_utf8_lossy(&output.stderr).into_owned();
+    Err(io::Error::other(format!("{command:?} failed: {message}")))
 }

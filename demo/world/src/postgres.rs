@@ -106,8 +106,8 @@ impl Postgres {
     fn wait_until_ready(&self, data: &Path) -> io::Result<()> {
         let end = Instant::now() + Duration::from_secs(30);
         while Instant::now() < end {
-            let said = fs::read_to_string(data.join("postmaster.pid")).unwrap_or_default();
-            if said.lines().nth(7).is_some_and(|line| line.trim() == "ready") {
+            let pid_file = fs::read_to_string(data.join("postmaster.pid")).unwrap_or_default();
+            if pid_file.lines().nth(7).is_some_and(|line| line.trim() == "ready") {
                 return Ok(());
             }
             std::thread::sleep(Duration::from_millis(20));

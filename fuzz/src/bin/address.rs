@@ -2,7 +2,7 @@
 #![no_main]
 
 use constans_core::address::{ClauseAddress, fits};
-use constans_core::kind::{VersionWish, duration_secs};
+use constans_core::kind::{VersionRequirement, duration_secs};
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|text: &str| {
@@ -11,9 +11,9 @@ fuzz_target!(|text: &str| {
         assert_eq!(ClauseAddress::parse(address.as_str()).as_ref(), Ok(&address));
         let _ = fits(pattern, &address);
     }
-    if let Ok(wish) = VersionWish::parse(text) {
+    if let Ok(wish) = VersionRequirement::parse(text) {
         assert_eq!(
-            VersionWish::parse(&wish.to_string()).map(|again| again.to_string()),
+            VersionRequirement::parse(&wish.to_string()).map(|again| again.to_string()),
             Ok(wish.to_string())
         );
     }

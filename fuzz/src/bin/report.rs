@@ -11,7 +11,7 @@ use serde_json::json;
 use std::collections::BTreeMap;
 
 /// The largest report that is kept, in bytes of JSON.
-const LARGEST_KEPT: usize = 8 * 1024 * 1024;
+const MAX_KEPT: usize = 8 * 1024 * 1024;
 
 fuzz_target!(|json: &[u8]| {
     let mut json = json.to_vec();
@@ -27,7 +27,7 @@ fuzz_target!(|json: &[u8]| {
     let _ = follow(&BTreeMap::new(), &report.clauses, !report.partial);
     keep_causes(&BTreeMap::new(), &mut report.clauses);
     let mut body = json!(report);
-    assert!(body.to_string().len() < LARGEST_KEPT);
+    assert!(body.to_string().len() < MAX_KEPT);
     assert!(!body.to_string().contains("\\u0000"), "PostgreSQL holds no NUL");
     let whole = body.clone();
     let taken = texts::take_out(&mut body);

@@ -1,9 +1,9 @@
 //! What is due when: check-ins and runs, each by its own rhythm.
 
 use super::{Signal, StartedBy};
+use crate::zone::zone;
 use constans_clock::Clock;
 use constans_core::settings::{AgentSettings, Rhythm, retry_after_ms};
-use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use std::time::{Duration, Instant};
 
@@ -134,11 +134,6 @@ impl Due {
             }
         }
     }
-}
-
-/// Returns the zone of the settings' hours. The agent brings the zones' rules along, for machines that have none.
-pub fn zone(settings: &AgentSettings) -> TimeZone {
-    TimeZone::get(&settings.zone).unwrap_or(TimeZone::UTC)
 }
 
 /// Spreads what is alike (SplitMix64).

@@ -1,11 +1,11 @@
 //! The attic, for people.
 
-use crate::attic::{Forgotten, Kept};
+use crate::attic::{AtticEntry, Forgotten};
 use constans_terminal::{count, harmless, style, styled, time};
 use std::fmt::Write as _;
 
 /// Returns a list of what is kept, the newest first.
-pub fn show_list(kept: &[&Kept], forgotten: &Forgotten, place: &str) -> String {
+pub fn show_list(kept: &[&AtticEntry], forgotten: &Forgotten, place: &str) -> String {
     let mut text = format!(
         "{} in the attic of {place}\n\n",
         styled(style::STRONG, count(kept.len(), "entry", "entries"))

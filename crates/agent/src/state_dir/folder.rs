@@ -1,11 +1,10 @@
 //! The agent's own folder: key, memory, due reactions, attic. The one folder that observing may write.
 
+use super::begun::Begun;
 use super::in_memory::InMemory;
 use super::on_disk::OnDisk;
 use super::storage::{Append, Incoming, Listed, Lock, Storage};
 use crate::error::AgentError;
-use crate::memory_store::Store;
-use crate::under_way::Begun;
 use constans_clock::Clock;
 use constans_core::digest::DigestKey;
 use constans_host::Opened;
@@ -21,7 +20,7 @@ use std::time::{Duration, Instant};
 use uuid::Uuid;
 
 /// The agent's own folder below a root.
-pub const USUAL: &str = "var/lib/constans";
+pub const DEFAULT_FOLDER: &str = "var/lib/constans";
 
 /// Where the order of runs is kept: with the memories, so that whoever loses them begins a new epoch.
 const ORDER: &str = "memory/runs.json";
@@ -30,11 +29,11 @@ const ASIDE: &str = "aside";
 /// What they were called, and what was wrong with them.
 const ASIDE_LIST: &str = "aside.json";
 /// So many of them are kept.
-const MOST_ASIDE: usize = 20;
+const MAX_ASIDE: usize = 20;
 /// The format of the folder.
 const FORMAT: u32 = 1;
 /// So many eventful runs are kept whole on a node.
-const MOST_WHOLE_RUNS: usize = 500;
+const MAX_WHOLE_RUNS: usize = 500;
 
 /// The agent's own folder, and the clock that dates what is kept there. Clones are the same folder.
 #[derive(Debug, Clone)]
@@ -90,7 +89,7 @@ impl StateDir {
         let storage =
             OnDisk::open(path).map_err(|error| AgentError::own_file("make the folder", path, &error))?;
         let opened =
-            Self { storage: Arc::new(storage), clock: Clock::system(), most_whole_runs: MOST_WHOLE_RUNS };
+            Self { storage: Arc::new(storage), clock: Clock::system(), most_whole_runs: MAX_WHOLE_RUNS };
         opened.bring_forward()?;
         Ok(opened)
     }
@@ -209,9 +208,9 @@ impl StateDir {
         let name = name.display().to_string();
         let mut all = self.all_set_aside();
         all.push(SetAside { name, at, because: because.to_owned() });
-        all.drain(..all.len().saturating_sub(MOST_ASIDE));
+        all.drain(..all.len().saturating_sub(MAX_ASIDE));
         let kept = self.list(ASIDE);
-        for oldest in kept.iter().take(kept.len().saturating_sub(MOST_ASIDE)) {
+        for oldest in kept.iter().take(kept.len().saturating_sub(MAX_ASIDE)) {
             self.remove(&oldest.name);
         }
         self.write_json(ASIDE_LIST, &all)
@@ -440,11 +439,6 @@ impl StateDir {
     pub fn can_be_looked_at(&self) -> bool {
         self.storage.can_be_looked_at()
     }
-
-    /// Returns what is remembered of what is wanted: of one baseline of one kit, or of all that the server wants.
-    pub fn store(&self, name: &Path) -> Store {
-        Store::new(self.clone(), Path::new("memory").join(name))
-    }
 }
 
 #[cfg(test)]
@@ -485,16 +479,16 @@ mod tests {
     fn what_cannot_be_read_is_set_aside_bounded_and_told() {
         let folder = tempfile::tempdir().unwrap();
         let state_dir = StateDir::open(folder.path()).unwrap();
-        for at in 0..MOST_ASIDE + 5 {
+        for at in 0..MAX_ASIDE + 5 {
             state_dir.write("due.json", format!("nonsense {at}").as_bytes()).unwrap();
             assert_eq!(state_dir.read_json::<Vec<u32>>("due.json").unwrap(), None);
             std::thread::sleep(Duration::from_millis(2));
         }
         let aside = state_dir.all_set_aside();
-        assert_eq!((aside.len(), state_dir.list(ASIDE).len()), (MOST_ASIDE, MOST_ASIDE));
+        assert_eq!((aside.len(), state_dir.list(ASIDE).len()), (MAX_ASIDE, MAX_ASIDE));
         assert_eq!(
-            state_dir.read_text(&state_dir.list(ASIDE)[MOST_ASIDE - 1].name).unwrap().unwrap(),
-            format!("nonsense {}", MOST_ASIDE + 4)
+            state_dir.read_text(&state_dir.list(ASIDE)[MAX_ASIDE - 1].name).unwrap().unwrap(),
+            format!("nonsense {}", MAX_ASIDE + 4)
         );
         assert!(aside[0].name == "due.json" && aside[0].because.starts_with("expected ident"), "{aside:?}");
     }

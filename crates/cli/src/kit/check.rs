@@ -2,7 +2,8 @@
 
 use super::KitPaths;
 use super::publish::{prepared, send};
-use crate::server::{self, ClientError, Server, ServerAddress};
+use crate::error::ClientError;
+use crate::server::{self, Server, ServerAddress};
 use clap::{Args, ValueEnum};
 use constans_core::kit::{Checked, Code, Finding, Kit, KitFiles, Level};
 use constans_folder::{CheckedFolder, Known, check_document, check_folder_knowing};
@@ -123,8 +124,8 @@ fn show(arguments: &CheckArguments, CheckedFolder { files, checked, .. }: &Check
     match arguments.output {
         Output::Text => anstream::print!("{}", text(checked, files, &folder, fails)),
         Output::Json => {
-            let said = json!({ "well": !fails, "findings": checked.findings });
-            println!("{}", serde_json::to_string_pretty(&said).expect("findings are JSON"));
+            let report = json!({ "well": !fails, "findings": checked.findings });
+            println!("{}", serde_json::to_string_pretty(&report).expect("findings are JSON"));
         }
         Output::Junit => print!("{}", junit(&checked.findings, files, &folder, arguments.strict)),
     }
@@ -205,17 +206,17 @@ fn junit(findings: &[Finding], files: &KitFiles, folder: &str, strict: bool) -> 
     for finding in findings {
         let name = escaped(&format!("{} {}", finding.code, finding.message));
         let place = escaped(&format!("{folder}{}", finding.place.file));
-        let said = escaped(&finding.explain(files, folder));
+        let explained = escaped(&finding.explain(files, folder));
         if fails(&finding) {
             let _ = writeln!(
                 text,
-                "  <testcase name=\"{name}\" classname=\"{place}\"><failure message=\"{}\">{said}</failure></testcase>",
+                "  <testcase name=\"{name}\" classname=\"{place}\"><failure message=\"{}\">{explained}</failure></testcase>",
                 escaped(&finding.message)
             );
         } else {
             let _ = writeln!(
                 text,
-                "  <testcase name=\"{name}\" classname=\"{place}\"><system-out>{said}</system-out></testcase>"
+                "  <testcase name=\"{name}\" classname=\"{place}\"><system-out>{explained}</system-out></testcase>"
             );
         }
     }

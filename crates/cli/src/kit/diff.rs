@@ -1,7 +1,8 @@
 //! `constans kit diff`.
 
 use super::log::release_path;
-use crate::server::{ClientError, Server, ServerArguments};
+use crate::error::ClientError;
+use crate::server::{Server, ServerArguments};
 use clap::Args;
 use constans_core::compare::{Difference, KitDifference, Where, kit_difference};
 use constans_core::kit::Kit;

@@ -1,6 +1,7 @@
 //! `constans kit log` and `kit withdraw`.
 
-use crate::server::{ClientError, Server, ServerArguments};
+use crate::error::ClientError;
+use crate::server::{Server, ServerArguments};
 use clap::Args;
 use constans_terminal::{harmless, time};
 use constans_wire::kit::{Logged, Release, Withdraw};

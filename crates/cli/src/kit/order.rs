@@ -85,8 +85,8 @@ pub fn run(arguments: &OrderArguments) -> Exit {
             let all = |relations: &[Relation]| {
                 relations.iter().map(|one| named(&resolved, one)).collect::<Vec<_>>()
             };
-            let said = json!({ "order": order, "moves": all(&resolved.moves), "relations": all(&resolved.relations) });
-            println!("{}", serde_json::to_string_pretty(&said).expect("an order is JSON"));
+            let report = json!({ "order": order, "moves": all(&resolved.moves), "relations": all(&resolved.relations) });
+            println!("{}", serde_json::to_string_pretty(&report).expect("an order is JSON"));
         }
         Output::Dot => print!("{}", dot(&resolved)),
     }
@@ -112,8 +112,8 @@ fn text(resolved: &Resolved) -> String {
         let _ = writeln!(text, "{:>width$}  {address}{}", at + 1, styled(style::ATTENTION, harmless(&why)));
         for relation in resolved.relations.iter().filter(|one| one.later == at) {
             let implied = if relation.why.is_implied() { "  (implied)" } else { "" };
-            let said = format!("{} {}{implied}", relation.why.words(), clauses[relation.earlier].address);
-            let _ = writeln!(text, "{:>width$}    {}", "", styled(style::MUTED, harmless(&said)));
+            let reason = format!("{} {}{implied}", relation.why.words(), clauses[relation.earlier].address);
+            let _ = writeln!(text, "{:>width$}    {}", "", styled(style::MUTED, harmless(&reason)));
         }
     }
     let implied = resolved.relations.iter().filter(|one| one.why.is_implied()).count();

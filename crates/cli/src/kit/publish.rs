@@ -1,6 +1,7 @@
 //! `constans kit publish` and `kit list`.
 
-use crate::server::{ClientError, Server, ServerArguments};
+use crate::error::ClientError;
+use crate::server::{Server, ServerArguments};
 use clap::Args;
 use constans_core::digest::of_contents;
 use constans_core::kit::{Kit, KitFiles, explain_findings};
@@ -117,9 +118,9 @@ fn prepare(kit: &Path, with: &[PathBuf]) -> Result<Prepared, ClientError> {
     let CheckedFolder { files, checked, .. } = check_folder(kit, with).map_err(failed)?;
     let folder = format!("{}/", kit.display().to_string().trim_end_matches('/'));
     if checked.has_errors() {
-        let said = explain_findings(&checked.findings, &files, &folder);
+        let explained = explain_findings(&checked.findings, &files, &folder);
         return Err(ClientError::new(
-            format!("the kit has errors; nothing was sent\n\n{said}"),
+            format!("the kit has errors; nothing was sent\n\n{explained}"),
             "fix the errors, then publish again",
         ));
     }

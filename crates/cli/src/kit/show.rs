@@ -1,7 +1,8 @@
 //! `constans kit show`.
 
 use super::log::release_path;
-use crate::server::{self, ClientError, Server, ServerAddress};
+use crate::error::ClientError;
+use crate::server::{self, Server, ServerAddress};
 use clap::{Args, ValueEnum};
 use constans_core::kit::{BaselinePage, ClausePage, KitPage, page};
 use constans_terminal::{harmless, style, styled};

@@ -101,7 +101,7 @@ fn text(results: &[CaseResult], folder: &str) -> String {
                 styled(style::STRONG, harmless(&failure.about)),
                 styled(style::MUTED, place)
             );
-            text += &said(failure, "      ");
+            text += &failure_line(failure, "      ");
         }
     }
     let failed = results.iter().filter(|result| !result.failures.is_empty()).count();
@@ -113,7 +113,7 @@ fn text(results: &[CaseResult], folder: &str) -> String {
     text
 }
 
-fn said(failure: &CaseFailure, indent: &str) -> String {
+fn failure_line(failure: &CaseFailure, indent: &str) -> String {
     let mut text = String::new();
     if let Some(message) = &failure.message {
         let _ = writeln!(text, "{indent}{}", harmless(message));
@@ -158,7 +158,7 @@ fn junit(results: &[CaseResult], folder: &str) -> String {
         let lines: String = result
             .failures
             .iter()
-            .map(|failure| format!("{}\n{}", failure.about, said(failure, "  ")))
+            .map(|failure| format!("{}\n{}", failure.about, failure_line(failure, "  ")))
             .collect();
         let plain = anstream::adapter::strip_str(&lines).to_string();
         let _ = writeln!(

@@ -2,7 +2,7 @@
 
 use super::found::{Found, FoundValue, Presence};
 use crate::digest::{self, ByName, Canonical, Digest, DigestKey};
-use crate::kind::{Matcher, VersionWish};
+use crate::kind::{Matcher, VersionRequirement};
 use crate::kit::Gone;
 use crate::state::{Clause, Compared};
 use serde::{Deserialize, Serialize};
@@ -204,7 +204,7 @@ fn matches(matcher: Matcher, wanted: &Value, value: &Value, found: &Found) -> bo
     match matcher {
         Matcher::Equal => wanted == value,
         Matcher::Version => {
-            let wish = wanted.as_str().and_then(|wish| VersionWish::parse(wish).ok());
+            let wish = wanted.as_str().and_then(|wish| VersionRequirement::parse(wish).ok());
             wish.zip(value.as_str()).is_some_and(|(wish, value)| {
                 wish.fits(value, found.candidate.as_deref(), found.version_order)
             })
@@ -296,12 +296,12 @@ pub(crate) fn found_digest_of(
         FoundValue::NotExaminedHere(_) => None,
     };
     let properties = compared.iter().filter_map(|(name, ..)| Some((*name, of_property(name)?))).collect();
-    digest::of_sorted(FOUND_SCHEME, &FoundWhole { presence: found.presence, properties })
+    digest::of_sorted(FOUND_SCHEME, &FoundDigestInput { presence: found.presence, properties })
 }
 
 /// What a found digest is over, in the order of the names.
 #[derive(Serialize)]
-struct FoundWhole<'f> {
+struct FoundDigestInput<'f> {
     presence: Presence,
     properties: ByName<'f, DigestedFound<'f>>,
 }

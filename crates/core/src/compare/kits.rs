@@ -219,7 +219,7 @@ fn baseline_properties(baseline: &Baseline) -> Properties {
     for parameter in &baseline.parameters {
         set(&format!("params.{}", parameter.name.value), parameter.written());
     }
-    said(properties)
+    shown_properties(properties)
 }
 
 fn clause_properties(clause: &ClauseDocument) -> Properties {
@@ -248,7 +248,7 @@ fn clause_properties(clause: &ClauseDocument) -> Properties {
     set("literal", if common.literal { json!(true) } else { Value::Null });
     set("via", json!(common.via));
     set("note", json!(common.note));
-    said(properties)
+    shown_properties(properties)
 }
 
 fn texts(located: &[crate::kit::Located<String>]) -> Value {
@@ -256,7 +256,7 @@ fn texts(located: &[crate::kit::Located<String>]) -> Value {
 }
 
 /// Leaves out what says nothing.
-fn said(properties: Map<String, Value>) -> Properties {
+fn shown_properties(properties: Map<String, Value>) -> Properties {
     let says = |value: &Value| match value {
         Value::Null => false,
         Value::String(text) => !text.is_empty(),

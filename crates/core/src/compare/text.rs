@@ -3,8 +3,8 @@
 use serde::{Deserialize, Serialize};
 use similar::TextDiff as SimilarDiff;
 
-const LARGEST_TEXT: usize = 256 * 1024;
-const LARGEST_DIFF: usize = 8 * 1024;
+const MAX_TEXT: usize = 256 * 1024;
+const MAX_DIFF: usize = 8 * 1024;
 
 /// A text diff in the unified form, from what was found to what is wanted.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -33,13 +33,27 @@ pub enum TextDiffRefusal {
     KeyMaterial,
 }
 
+impl TextDiffRefusal {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::NoText, Self::TooLarge, Self::KeyMaterial];
+
+    /// Returns the reason in words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::NoText => "not a text",
+            Self::TooLarge => "larger than 256 KiB",
+            Self::KeyMaterial => "it may contain a private key",
+        }
+    }
+}
+
 /// Returns how a text must change to be as wanted.
 ///
 /// # Errors
 ///
 /// Returns why it is not shown.
 pub fn text_diff(found: &[u8], wanted: &[u8], readable_by_all: bool) -> Result<TextDiff, TextDiffRefusal> {
-    if found.len() > LARGEST_TEXT || wanted.len() > LARGEST_TEXT {
+    if found.len() > MAX_TEXT || wanted.len() > MAX_TEXT {
         return Err(TextDiffRefusal::TooLarge);
     }
     let (Ok(found), Ok(wanted)) = (std::str::from_utf8(found), std::str::from_utf8(wanted)) else {
@@ -56,9 +70,9 @@ pub fn text_diff(found: &[u8], wanted: &[u8], readable_by_all: bool) -> Result<T
         .context_radius(2)
         .header("actual", "desired")
         .to_string();
-    let cut = text.len() > LARGEST_DIFF;
+    let cut = text.len() > MAX_DIFF;
     if cut {
-        let end = (0..=LARGEST_DIFF).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
+        let end = (0..=MAX_DIFF).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0);
         text.truncate(end);
     }
     Ok(TextDiff { text, cut, stays_here: !readable_by_all })

@@ -5,7 +5,7 @@ use cel::Value as CelValue;
 use serde_json::{Map, Value, json};
 
 /// The most items that one clause is repeated for.
-pub const MOST_ITEMS: usize = 1_000;
+pub const MAX_ITEMS: usize = 1_000;
 
 /// An expression over `params`, `labels`, `about` and `node` that comes to a list or a map.
 #[derive(Debug)]
@@ -26,7 +26,7 @@ impl Items {
     ///
     /// # Errors
     ///
-    /// Returns why the expression does not come to at most [`MOST_ITEMS`] items.
+    /// Returns why the expression does not come to at most [`MAX_ITEMS`] items.
     pub fn of(
         &self,
         view: &NodeView,
@@ -50,9 +50,9 @@ impl Items {
                 ));
             }
         };
-        if items.len() > MOST_ITEMS {
+        if items.len() > MAX_ITEMS {
             return Err(ConditionError::whole(
-                format!("`for` has {} items, at most {MOST_ITEMS} are allowed", items.len()),
+                format!("`for` has {} items, at most {MAX_ITEMS} are allowed", items.len()),
                 0,
             ));
         }
@@ -119,7 +119,7 @@ mod tests {
             items("1 + 1", &json!({})).unwrap_err(),
             "`for` needs a list or a map, and this is neither"
         );
-        let many = json!({ "lanes": (0..=MOST_ITEMS).collect::<Vec<_>>() });
+        let many = json!({ "lanes": (0..=MAX_ITEMS).collect::<Vec<_>>() });
         assert_eq!(
             items("params.lanes", &many).unwrap_err(),
             "`for` has 1001 items, at most 1000 are allowed"

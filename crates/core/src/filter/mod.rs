@@ -9,7 +9,7 @@ mod node_view;
 mod plain;
 mod walk;
 
-pub use items::{Items, MOST_ITEMS};
+pub use items::{Items, MAX_ITEMS};
 pub use node_inputs::{InputCache, Keys, NodeInputs};
 use node_view::Sample;
 pub use node_view::{About, NodeView, STABLE_FIELDS, StableField};
@@ -30,13 +30,13 @@ pub const LISTED_FIELDS: [&str; 8] =
 const MAX_SYNTAX_NODES: usize = 500;
 const MAX_BRACKET_DEPTH: usize = 32;
 /// The most that an evaluation may make, in bytes, if every turn of its loops made all that it is given again.
-const MOST_MADE: usize = 256 * 1024 * 1024;
+const MAX_MADE: usize = 256 * 1024 * 1024;
 /// The most parts of an expression that one evaluation goes through, over all turns of its loops.
-const MOST_STEPS: u64 = 1_000_000;
+const MAX_STEPS: u64 = 1_000_000;
 /// The same of a group's filter, which is evaluated for every node at every change.
-const MOST_STEPS_OF_GROUP: u64 = 10_000;
+const MAX_STEPS_OF_GROUP: u64 = 10_000;
 /// How many labels a node is taken to have before it is known.
-const USUAL_LABELS: usize = 20;
+const DEFAULT_LABELS: usize = 20;
 
 /// The functions of CEL, made once.
 static STANDARD: LazyLock<Arc<Env>> = LazyLock::new(|| Arc::new(Env::stdlib()));
@@ -101,8 +101,8 @@ impl Condition {
     /// Returns everything that is wrong with it, also that it takes too long for every node at every change.
     pub fn parse_for_group(source: &str) -> Result<Self, Vec<ConditionError>> {
         let condition = Self::parse(source, &[])?;
-        let steps = condition.0.steps(condition.0.longest(USUAL_LABELS));
-        if steps.is_none_or(|steps| steps > MOST_STEPS_OF_GROUP) {
+        let steps = condition.0.steps(condition.0.longest(DEFAULT_LABELS));
+        if steps.is_none_or(|steps| steps > MAX_STEPS_OF_GROUP) {
             let mut error = ConditionError::whole(
                 "the filter takes too long: it is evaluated for every node at every change".into(),
                 source.len(),
@@ -246,7 +246,7 @@ impl Expression {
         u64::try_from(longest).ok()?.checked_pow(self.uses.depth)?.checked_mul(self.uses.weight)
     }
 
-    /// Refuses what could go through more than [`MOST_STEPS`] or make more than [`MOST_MADE`] out of what it is given:
+    /// Refuses what could go through more than [`MAX_STEPS`] or make more than [`MAX_MADE`] out of what it is given:
     /// evaluation itself has no such bound and cannot be interrupted.
     fn check_volume(&self, view: &NodeView, params: &Value, node: &Value) -> Result<(), ConditionError> {
         let used = || self.uses.params.iter().filter_map(|name| params.get(name));
@@ -266,7 +266,7 @@ impl Expression {
                 .max()
                 .unwrap_or(1),
         );
-        if self.steps(longest).is_none_or(|steps| steps > MOST_STEPS) {
+        if self.steps(longest).is_none_or(|steps| steps > MAX_STEPS) {
             let message = format!(
                 "its loops have up to {longest} items, {} deep: that exceeds the limit",
                 self.uses.depth
@@ -275,7 +275,7 @@ impl Expression {
         }
         let bytes = used().map(|value| value.to_string().len()).sum::<usize>().max(MAX_SOURCE_BYTES);
         let volume = longest.checked_pow(self.uses.depth).and_then(|turns| turns.checked_mul(bytes));
-        if volume.is_none_or(|volume| volume > MOST_MADE) {
+        if volume.is_none_or(|volume| volume > MAX_MADE) {
             let message = format!(
                 "its loops have {longest} items, {} deep, with {bytes} bytes: that exceeds the limit",
                 self.uses.depth
@@ -512,14 +512,14 @@ mod tests {
     #[test]
     fn patterns_are_written_out_and_small() {
         assert_eq!(answer("node.name.matches('^kiosk-[a-z]+-[0-9]$')").unwrap(), Answer::Yes);
-        for (source, said) in [
+        for (source, message) in [
             ("node.name.matches(labels.role)", "the pattern of `matches` is not written out"),
             ("matches(node.name, labels.role)", "the pattern of `matches` is not written out"),
             ("node.name.matches('(((a{100}){100}){100})')", "takes more than 65536 bytes"),
             ("node.name.matches('(a')", "unclosed group"),
         ] {
             let errors = Condition::parse(source, &[]).err().unwrap();
-            assert!(errors[0].message.contains(said), "{source}: {}", errors[0].message);
+            assert!(errors[0].message.contains(message), "{source}: {}", errors[0].message);
         }
     }
 

@@ -98,7 +98,7 @@ impl<T> Default for InputCache<T> {
 
 impl<T: Clone> InputCache<T> {
     /// So much is kept: where what is inputs for differs from node to node, nothing is gained by more.
-    const MOST_KEPT: usize = 1_000;
+    const MAX_KEPT: usize = 1_000;
 
     /// Returns what was computed for a node that says the same.
     pub fn find(&self, view: &NodeView) -> Option<T> {
@@ -110,14 +110,14 @@ impl<T: Clone> InputCache<T> {
         if inputs.name {
             return;
         }
-        if self.kept == Self::MOST_KEPT {
+        if self.kept == Self::MAX_KEPT {
             *self = Self::default();
         }
         self.kept += 1;
-        let said = inputs.values_of(view);
+        let values = inputs.values_of(view);
         match self.ways.iter_mut().find(|(way, _)| *way == inputs) {
-            Some((_, known)) => drop(known.insert(said, computed)),
-            None => self.ways.push((inputs, HashMap::from([(said, computed)]))),
+            Some((_, known)) => drop(known.insert(values, computed)),
+            None => self.ways.push((inputs, HashMap::from([(values, computed)]))),
         }
     }
 }
@@ -202,6 +202,6 @@ mod tests {
             remembered.keep(inputs(&[], &["memory"]), &node("kiosk-auken-1", &[], memory), 2);
             assert_eq!(remembered.find(&node("kiosk-auken-2", &[], memory)), Some(2));
         }
-        assert!(remembered.kept <= InputCache::<i32>::MOST_KEPT);
+        assert!(remembered.kept <= InputCache::<i32>::MAX_KEPT);
     }
 }

@@ -144,7 +144,7 @@ mod tests {
 
     #[test]
     fn of_what_a_node_says_only_stable_fields_of_their_size_are_taken() {
-        let said = About::new([
+        let about = About::new([
             ("arch".to_owned(), json!("x86_64")),
             ("cpu.count".to_owned(), json!(4)),
             ("os.name".to_owned(), json!("x".repeat(257))),
@@ -152,7 +152,7 @@ mod tests {
             ("shoe_size".to_owned(), json!(44)),
         ]);
         assert_eq!(
-            said.only_stable(),
+            about.only_stable(),
             About::new([("arch".to_owned(), json!("x86_64")), ("cpu.count".to_owned(), json!(4))])
         );
     }

@@ -269,7 +269,7 @@ mod tests {
         check(KitFiles::new(files), None, Surroundings::default()).kit.expect("it is a kit")
     }
 
-    fn said(text: &str) -> String {
+    fn findings_of(text: &str) -> String {
         let group: Group = toml::from_str(text).expect("it is a group");
         let (kit, stages, labels) = (kit(), ["harbour".to_owned()], BTreeSet::from(["role".to_owned()]));
         let names = BTreeSet::from([kit.name.clone()]);
@@ -284,7 +284,7 @@ mod tests {
     #[test]
     fn what_is_not_published_or_declared_is_found_where_it_stands_with_the_nearest_word() {
         insta::assert_snapshot!(
-            said(
+            findings_of(
                 "name = \"kiosks\"\nfilter = \"labels.rolle == 'kiosk'\"\nstage = \"harbor\"\n\n[[assignments]]\nkit = \"kiosk-flor\"\nbaseline = \"kiosk-lockdown\"\n\n[[assignments]]\nkit = \"kiosk-floor\"\nbaseline = \"lockdown\"\n\n[parameters]\n\"kiosk-floor/kiosk-lockdown.idle_second\" = 45\n\"kiosk-floor/kiosk-lockdown.idle_seconds\" = \"long\"\n\"idle\" = 1\n"
             ),
             @r#"
@@ -334,7 +334,7 @@ mod tests {
 
     #[test]
     fn a_filter_that_cannot_be_read_is_marked_where_it_goes_wrong() {
-        insta::assert_snapshot!(said("name = \"kiosks\"\nfilter = \"labels.role = 'kiosk'\"\n"), @r#"
+        insta::assert_snapshot!(findings_of("name = \"kiosks\"\nfilter = \"labels.role = 'kiosk'\"\n"), @r#"
         error C0140: token recognition error at: `= ` in the condition
           --> group.toml:2:23
         2 | filter = "labels.role = 'kiosk'"
@@ -352,18 +352,22 @@ mod tests {
         let with = |value: &str| {
             format!("name = \"kiosks\"\n[parameters]\n\"kiosk-floor/kiosk-lockdown.lanes\" = {value}\n")
         };
-        assert_eq!(said(&with("{ add = [\"B\"], remove = [\"A\"] }")), "");
+        assert_eq!(findings_of(&with("{ add = [\"B\"], remove = [\"A\"] }")), "");
         assert!(
-            said(&with("{ put = [\"B\"] }"))
+            findings_of(&with("{ put = [\"B\"] }"))
                 .contains("a layer gives a whole list, or a map of `add` and `remove`")
         );
-        assert!(said(&with("{ add = [1] }")).contains("error C0131"), "{}", said(&with("{ add = [1] }")));
+        assert!(
+            findings_of(&with("{ add = [1] }")).contains("error C0131"),
+            "{}",
+            findings_of(&with("{ add = [1] }"))
+        );
     }
 
     #[test]
     fn a_right_group_has_no_finding() {
         assert_eq!(
-            said(
+            findings_of(
                 "name = \"kiosks\"\nfilter = \"labels.role == 'kiosk'\"\nstage = \"harbour\"\n[[assignments]]\nkit = \"kiosk-floor\"\nbaseline = \"kiosk-lockdown\"\n[parameters]\n\"kiosk-floor/kiosk-lockdown.idle_seconds\" = 45\n"
             ),
             ""

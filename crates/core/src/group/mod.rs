@@ -8,7 +8,7 @@ mod planner;
 use crate::filter::NodeView;
 use crate::hours::WeeklyHours;
 use crate::kit::{OnDrift, OnRollout, Severity};
-use crate::param::{Given, Layer, disagree};
+use crate::param::{Layer, LayerValue, disagree};
 use crate::settings::{AgentSettings, GroupSettings};
 use crate::state::AssignmentTerms;
 pub use check::{GroupFinding, GroupSurroundings, check_group};
@@ -118,7 +118,7 @@ pub struct Plan {
     /// Its baselines in order; one that came twice keeps its first place and joins the terms of both.
     pub assignments: Vec<PlannedBaseline>,
     /// Parameters' values by `KIT/BASELINE.PARAM`, the lowest layer first.
-    pub given: BTreeMap<String, Vec<Given>>,
+    pub given: BTreeMap<String, Vec<LayerValue>>,
     /// Its agent's settings.
     pub settings: AgentSettings,
 }
@@ -173,11 +173,11 @@ fn plan_for(mut mine: Vec<&Group>, undecidable: Vec<String>, stages: &[String]) 
 fn highest<T: PartialEq>(
     groups: &[&Group],
     about: &str,
-    said: impl Fn(&Group) -> Option<T>,
+    field: impl Fn(&Group) -> Option<T>,
 ) -> Result<Option<(T, String)>, PlanError> {
     let mut top: Option<(&Group, T)> = None;
     for group in groups {
-        let Some(value) = said(group) else { continue };
+        let Some(value) = field(group) else { continue };
         if let Some((first, known)) = &top
             && first.priority == group.priority
             && *known != value
@@ -211,14 +211,14 @@ fn assignments(groups: &[&Group]) -> Vec<PlannedBaseline> {
     all
 }
 
-fn given(groups: &[&Group]) -> Result<BTreeMap<String, Vec<Given>>, PlanError> {
+fn given(groups: &[&Group]) -> Result<BTreeMap<String, Vec<LayerValue>>, PlanError> {
     let names: BTreeSet<&String> = groups.iter().flat_map(|group| group.parameters.keys()).collect();
     let mut given = BTreeMap::new();
     for name in names {
-        let said: Vec<(&Group, &Value)> =
+        let set_by: Vec<(&Group, &Value)> =
             groups.iter().filter_map(|group| Some((*group, group.parameters.get(name)?))).collect();
-        for (at, (first, value)) in said.iter().enumerate() {
-            if let Some((second, _)) = said[at + 1..]
+        for (at, (first, value)) in set_by.iter().enumerate() {
+            if let Some((second, _)) = set_by[at + 1..]
                 .iter()
                 .find(|(second, other)| second.priority == first.priority && disagree(value, other))
             {
@@ -229,9 +229,10 @@ fn given(groups: &[&Group]) -> Result<BTreeMap<String, Vec<Given>>, PlanError> {
                 });
             }
         }
-        let layers = said
-            .into_iter()
-            .map(|(group, value)| Given { value: value.clone(), layer: Layer::Group(group.name.clone()) });
+        let layers = set_by.into_iter().map(|(group, value)| LayerValue {
+            value: value.clone(),
+            layer: Layer::Group(group.name.clone()),
+        });
         given.insert(name.clone(), layers.collect());
     }
     Ok(given)

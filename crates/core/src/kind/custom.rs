@@ -9,7 +9,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{LazyLock, Mutex, PoisonError};
 
 /// The most kinds of kits that one process comes to know.
-const MOST_KNOWN: usize = 10_000;
+const MAX_KNOWN: usize = 10_000;
 
 /// What a kit declares of a kind.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -83,7 +83,7 @@ pub enum CustomType {
 
 /// Too many kinds of kits are known to this process.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("this process has loaded {MOST_KNOWN} custom kinds; restart it to load others")]
+#[error("this process has loaded {MAX_KNOWN} custom kinds; restart it to load others")]
 pub struct TooManyKinds;
 
 static KNOWN: LazyLock<Mutex<HashMap<Digest, &'static Kind>>> = LazyLock::new(Mutex::default);
@@ -107,7 +107,7 @@ impl CustomKind {
         if let Some(kind) = known.get(&digest) {
             return Ok(kind);
         }
-        if known.len() >= MOST_KNOWN {
+        if known.len() >= MAX_KNOWN {
             return Err(TooManyKinds);
         }
         let kind: &'static Kind = Box::leak(Box::new(self.clone().into_kind()));

@@ -21,7 +21,7 @@ pub use property::{Kind, Matcher, Naming, Property, Reaction, ValueType};
 pub use schema::{baseline_schema, case_schema, manifest_schema};
 pub use search::search;
 pub use table::{KINDS, find, find_among, nearest};
-pub use version::{VersionOrder, VersionWish, VersionWishError};
+pub use version::{VersionOrder, VersionRequirement, VersionRequirementError};
 
 /// Returns the candidate that is spelt most like `word`, if any is near enough to be what was meant.
 pub fn nearest_word<'w>(word: &str, candidates: impl IntoIterator<Item = &'w str>) -> Option<&'w str> {

@@ -1,7 +1,7 @@
 //! Brings the values of properties into the one form in which they are compared and digested.
 
 use super::property::ValueType;
-use super::version::VersionWish;
+use super::version::VersionRequirement;
 use serde_json::{Value, json};
 
 /// Why a value is refused, and what to write instead.
@@ -231,7 +231,7 @@ fn version(name: &str, value: &Value) -> Result<Value, Refused> {
         }
         other => return Err(wrong(name, "a version in quotes", other)),
     };
-    match VersionWish::parse(wish) {
+    match VersionRequirement::parse(wish) {
         Ok(wish) => Ok(json!(wish.to_string())),
         Err(error) => Err(Refused::new(error.to_string())
             .hint("write a version, a pattern \"3.2.*\", a range \">= 3.2, < 4\", or \"newest\"")),
@@ -239,13 +239,13 @@ fn version(name: &str, value: &Value) -> Result<Value, Refused> {
 }
 
 fn word(name: &str, words: &[&str], value: &Value) -> Result<Value, Refused> {
-    let said = value.as_str().ok_or_else(|| wrong(name, "a word in quotes", value))?;
-    if words.contains(&said) {
+    let word = value.as_str().ok_or_else(|| wrong(name, "a word in quotes", value))?;
+    if words.contains(&word) {
         return Ok(value.clone());
     }
     let all: Vec<String> = words.iter().map(|word| format!("`{word}`")).collect();
-    let refused = Refused::new(format!("`{name}` is one of {}, and this is `{said}`", all.join(", ")));
-    Err(match super::nearest_word(said, words.iter().copied()) {
+    let refused = Refused::new(format!("`{name}` is one of {}, and this is `{word}`", all.join(", ")));
+    Err(match super::nearest_word(word, words.iter().copied()) {
         Some(near) => refused.hint(format!("did you mean `{near}`?")),
         None => refused,
     })
@@ -253,11 +253,11 @@ fn word(name: &str, words: &[&str], value: &Value) -> Result<Value, Refused> {
 
 fn expectation(name: &str, value: &Value) -> Result<Value, Refused> {
     let usage = "write expect = { exit = 0, stdout = \"a regular expression\" }, or one of both";
-    let said = value
+    let entries = value
         .as_object()
-        .filter(|said| !said.is_empty())
+        .filter(|entries| !entries.is_empty())
         .ok_or_else(|| wrong(name, "a map of `exit` and `stdout`", value).hint(usage))?;
-    for (key, value) in said {
+    for (key, value) in entries {
         match key.as_str() {
             "exit" if value.as_u64().is_some_and(|exit| exit < 256) => {}
             "exit" => return Err(Refused::new("`exit` is a number from 0 to 255").hint(usage)),
@@ -270,36 +270,36 @@ fn expectation(name: &str, value: &Value) -> Result<Value, Refused> {
 
 /// Texts of a certain shape.
 fn shaped_text(name: &str, shape: ValueType, value: &Value) -> Result<Value, Refused> {
-    let said = value.as_str().ok_or_else(|| wrong(name, &format!("{} in quotes", shape.words()), value))?;
+    let word = value.as_str().ok_or_else(|| wrong(name, &format!("{} in quotes", shape.words()), value))?;
     let (fits, example) = match shape {
         ValueType::Pattern => (
-            regex::RegexBuilder::new(said).size_limit(256 * 1024).build().is_ok(),
+            regex::RegexBuilder::new(word).size_limit(256 * 1024).build().is_ok(),
             r"\shub\.skerry\.example$",
         ),
         ValueType::Url => (
-            ["https://", "http://", "file:"].iter().any(|scheme| said.starts_with(scheme))
-                && !said.contains(char::is_whitespace),
+            ["https://", "http://", "file:"].iter().any(|scheme| word.starts_with(scheme))
+                && !word.contains(char::is_whitespace),
             "https://packages.skerry.example/debian",
         ),
         ValueType::Fingerprint => {
-            let digits: String = said.chars().filter(|c| !c.is_whitespace() && *c != ':').collect();
+            let digits: String = word.chars().filter(|c| !c.is_whitespace() && *c != ':').collect();
             let fits = matches!(digits.len(), 40 | 64) && digits.chars().all(|c| c.is_ascii_hexdigit());
             return fits.then(|| json!(digits.to_ascii_uppercase())).ok_or_else(|| {
                 Refused::new(format!("`{name}` takes 40 or 64 hexadecimal digits"))
                     .hint("copy the fingerprint whole")
             });
         }
-        ValueType::CronTime => (is_cron_time(said), "15 3 * * *"),
-        ValueType::SshKey => (is_ssh_key(said), "ssh-ed25519 AAAAC3Nza…"),
+        ValueType::CronTime => (is_cron_time(word), "15 3 * * *"),
+        ValueType::SshKey => (is_ssh_key(word), "ssh-ed25519 AAAAC3Nza…"),
         ValueType::TimeZone => (
-            said.split('/').all(|part| {
+            word.split('/').all(|part| {
                 !part.is_empty() && part.chars().all(|c| c.is_ascii_alphanumeric() || "_+-".contains(c))
             }),
             "Etc/UTC",
         ),
         ValueType::HostName => (
-            said.len() <= 253
-                && said.split('.').all(|part| {
+            word.len() <= 253
+                && word.split('.').all(|part| {
                     (1..=63).contains(&part.len())
                         && !part.starts_with('-')
                         && !part.ends_with('-')
@@ -307,11 +307,11 @@ fn shaped_text(name: &str, shape: ValueType, value: &Value) -> Result<Value, Ref
                 }),
             "kiosk-auken-1",
         ),
-        ValueType::Network => (is_network(said), "192.0.2.0/24"),
+        ValueType::Network => (is_network(word), "192.0.2.0/24"),
         _ => (true, ""),
     };
     fits.then(|| value.clone()).ok_or_else(|| {
-        Refused::new(format!("`{name}` takes {}, and `{said}` is none", shape.words()))
+        Refused::new(format!("`{name}` takes {}, and `{word}` is none", shape.words()))
             .hint(format!("write it as \"{example}\""))
     })
 }

@@ -147,8 +147,8 @@ pub fn kinds_as_markdown() -> String {
 
 fn as_markdown(page: &KindPage) -> String {
     let mut text = format!("## {}\n{}.\n\n", page.name, page.purpose);
-    let mut line = |name: &str, said: &str| {
-        let _ = writeln!(text, "- {name}: {said}");
+    let mut line = |name: &str, value: &str| {
+        let _ = writeln!(text, "- {name}: {value}");
     };
     line("for instance", &page.achieves.join("; "));
     line("names", &page.names);

@@ -74,7 +74,7 @@ fn score(kind: &Kind, wanted: &[String]) -> u32 {
 fn has(text: &str, wanted: &str) -> bool {
     let stem =
         |word: &str| word.trim_end_matches("ing").trim_end_matches('s').trim_end_matches('e').to_owned();
-    let same = SAME.iter().find(|(said, _)| *said == wanted).map(|(_, meant)| *meant);
+    let same = SAME.iter().find(|(word, _)| *word == wanted).map(|(_, meant)| *meant);
     words(text).any(|word| stem(&word) == stem(wanted) || same.is_some_and(|same| word == same))
 }
 

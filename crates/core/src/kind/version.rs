@@ -47,7 +47,7 @@ impl VersionOrder {
 
 /// What version of a package is wanted.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum VersionWish {
+pub enum VersionRequirement {
     /// Exactly this one.
     Exact(String),
     /// One that fits a pattern with `*`.
@@ -73,7 +73,7 @@ pub enum Bound {
 
 /// Why a text is no wish for a version.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub enum VersionWishError {
+pub enum VersionRequirementError {
     /// A bound has no sign or no version.
     #[error("`{0}` is no bound of a version range")]
     Bound(String),
@@ -82,13 +82,13 @@ pub enum VersionWishError {
     Version(String),
 }
 
-impl VersionWish {
+impl VersionRequirement {
     /// Reads a wish: `3.2.1`, `3.2.*`, `>= 3.2, < 4` or `newest`.
     ///
     /// # Errors
     ///
     /// Returns the part that cannot be read.
-    pub fn parse(text: &str) -> Result<Self, VersionWishError> {
+    pub fn parse(text: &str) -> Result<Self, VersionRequirementError> {
         let text = text.trim();
         if text == "newest" {
             return Ok(Self::Newest);
@@ -97,7 +97,7 @@ impl VersionWish {
             return text.split(',').map(parse_bound).collect::<Result<_, _>>().map(Self::Range);
         }
         if text.is_empty() || text.chars().any(char::is_whitespace) {
-            return Err(VersionWishError::Version(text.to_owned()));
+            return Err(VersionRequirementError::Version(text.to_owned()));
         }
         if text.contains('*') {
             return Ok(Self::Pattern(text.to_owned()));
@@ -140,7 +140,7 @@ impl Bound {
     }
 }
 
-impl fmt::Display for VersionWish {
+impl fmt::Display for VersionRequirement {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Exact(text) | Self::Pattern(text) => f.write_str(text),
@@ -165,7 +165,7 @@ impl Bound {
     }
 }
 
-fn parse_bound(text: &str) -> Result<(Bound, String), VersionWishError> {
+fn parse_bound(text: &str) -> Result<(Bound, String), VersionRequirementError> {
     let text = text.trim();
     // The longer signs first: "<=" begins with "<".
     for bound in [Bound::AtMost, Bound::AtLeast, Bound::Below, Bound::Above] {
@@ -175,17 +175,17 @@ fn parse_bound(text: &str) -> Result<(Bound, String), VersionWishError> {
             return Ok((bound, limit.to_owned()));
         }
     }
-    Err(VersionWishError::Bound(text.to_owned()))
+    Err(VersionRequirementError::Bound(text.to_owned()))
 }
 
 /// Where a document is read it is not known which packages a node has: a version is one if either could have it.
-fn must_be_version(text: &str) -> Result<(), VersionWishError> {
+fn must_be_version(text: &str) -> Result<(), VersionRequirementError> {
     let may_be_of_rpm = text.starts_with(|first: char| first.is_ascii_alphanumeric())
         && text.chars().all(|character| character.is_ascii_alphanumeric() || "._+~^:-".contains(character));
     if may_be_of_rpm || text.parse::<Version>().is_ok() {
         Ok(())
     } else {
-        Err(VersionWishError::Version(text.to_owned()))
+        Err(VersionRequirementError::Version(text.to_owned()))
     }
 }
 
@@ -207,7 +207,7 @@ mod tests {
             ("newest", "1.0", true),
         ] {
             assert_eq!(
-                VersionWish::parse(wish).unwrap().fits(found, None, VersionOrder::Dpkg),
+                VersionRequirement::parse(wish).unwrap().fits(found, None, VersionOrder::Dpkg),
                 fits,
                 "{wish} and {found}"
             );
@@ -228,7 +228,7 @@ mod tests {
             ("> 1.0", "1.0^git7-1", true),
         ] {
             assert_eq!(
-                VersionWish::parse(wish).unwrap().fits(found, None, VersionOrder::Rpm),
+                VersionRequirement::parse(wish).unwrap().fits(found, None, VersionOrder::Rpm),
                 fits,
                 "{wish} and {found}"
             );
@@ -237,21 +237,21 @@ mod tests {
 
     #[test]
     fn newest_is_held_against_what_the_sources_offer() {
-        assert!(!VersionWish::Newest.fits("1.0", Some("1.1"), VersionOrder::Dpkg));
+        assert!(!VersionRequirement::Newest.fits("1.0", Some("1.1"), VersionOrder::Dpkg));
     }
 
     #[test]
     fn the_best_offer_is_the_newest_that_fits() {
-        let wish = VersionWish::parse("3.2.*").unwrap();
+        let wish = VersionRequirement::parse("3.2.*").unwrap();
         assert_eq!(wish.best(["3.2.9", "3.2.10", "4.0"], VersionOrder::Dpkg), Some("3.2.10"));
     }
 
     #[test]
     fn what_cannot_be_read_is_named() {
         assert_eq!(
-            VersionWish::parse(">= 3.2, 4").unwrap_err().to_string(),
+            VersionRequirement::parse(">= 3.2, 4").unwrap_err().to_string(),
             "`4` is no bound of a version range"
         );
-        assert_eq!(VersionWish::parse("a b").unwrap_err().to_string(), "`a b` is not a version");
+        assert_eq!(VersionRequirement::parse("a b").unwrap_err().to_string(), "`a b` is not a version");
     }
 }

@@ -10,7 +10,7 @@ use crate::compare::{Difference, PRESENCE, Side, TextDiff, text_diff};
 use crate::digest::DigestKey;
 use crate::filter::{About, NodeView};
 use crate::kind::{self, nearest_word};
-use crate::param::{Given, Layer};
+use crate::param::{Layer, LayerValue};
 use crate::state::{Assigned, Clause, Conditions, ResolveInput, Resolved, Untouchable, resolve};
 use serde::Serialize;
 use serde_json::{Value, json};
@@ -73,7 +73,7 @@ pub struct CaseFailure {
 }
 
 impl CaseFailure {
-    fn said(about: impl Into<String>, place: &Place, message: impl Into<String>) -> Self {
+    fn with_message(about: impl Into<String>, place: &Place, message: impl Into<String>) -> Self {
         Self {
             about: about.into(),
             place: place.clone(),
@@ -148,9 +148,9 @@ fn read_node(node: &Node, findings: &mut Vec<Finding>) -> NodeView {
         }
     }
     if let Some(about) = fields.take("about") {
-        let mut said: BTreeMap<String, Value> = BTreeMap::new();
-        flatten("", &about.to_json(), &mut said);
-        for field in said
+        let mut values: BTreeMap<String, Value> = BTreeMap::new();
+        flatten("", &about.to_json(), &mut values);
+        for field in values
             .keys()
             .filter(|field| !crate::filter::STABLE_FIELDS.iter().any(|known| known.path == field.as_str()))
         {
@@ -168,7 +168,7 @@ fn read_node(node: &Node, findings: &mut Vec<Finding>) -> NodeView {
         view.about = About::new(crate::filter::STABLE_FIELDS.iter().filter_map(|field| {
             Some((
                 field.path.to_owned(),
-                said.get(field.path).or_else(|| view.about.get(field.path))?.clone(),
+                values.get(field.path).or_else(|| view.about.get(field.path))?.clone(),
             ))
         }));
     }
@@ -275,7 +275,7 @@ pub fn run_case(kit: &Kit, others: &[&Kit], case: &Case) -> CaseResult {
         Ok(Ok(resolved)) => {
             clauses = resolved.state.clauses.len();
             if let Some(code) = &case.finding {
-                failures.push(CaseFailure::said(
+                failures.push(CaseFailure::with_message(
                     &code.value,
                     &code.place,
                     format!("{} was expected, but the result is {clauses} clauses came out", code.value),
@@ -298,11 +298,15 @@ fn resolve_case(kit: &Kit, others: &[&Kit], case: &Case) -> Result<Outcome, Case
         let found = std::iter::once(kit).chain(others.iter().copied()).find(|kit| kit.name == kit_name);
         let found = found.and_then(|kit| Some((kit, kit.baseline(baseline)?)));
         let (kit, baseline) = found.ok_or_else(|| {
-            CaseFailure::said(&named.value, &named.place, format!("there is no baseline `{}`", named.value))
+            CaseFailure::with_message(
+                &named.value,
+                &named.place,
+                format!("there is no baseline `{}`", named.value),
+            )
         })?;
         assigned.push(Assigned::plainly(kit, baseline));
     }
-    let mut given: BTreeMap<String, Vec<Given>> = BTreeMap::new();
+    let mut given: BTreeMap<String, Vec<LayerValue>> = BTreeMap::new();
     for (name, value) in &case.params {
         let whole = match (name.value.contains('/'), case.baselines.as_slice()) {
             (true, _) => name.value.clone(),
@@ -310,10 +314,10 @@ fn resolve_case(kit: &Kit, others: &[&Kit], case: &Case) -> Result<Outcome, Case
             (false, [only]) => format!("{}/{}.{}", kit.name, only.value, name.value),
             (false, _) => {
                 let message = "the case has several baselines: name the parameter as KIT/BASELINE.PARAM";
-                return Err(CaseFailure::said(&name.value, &name.place, message));
+                return Err(CaseFailure::with_message(&name.value, &name.place, message));
             }
         };
-        given.entry(whole).or_default().push(Given { value: value.clone(), layer: Layer::Case });
+        given.entry(whole).or_default().push(LayerValue { value: value.clone(), layer: Layer::Case });
     }
     Ok(resolve(&ResolveInput {
         assigned,
@@ -334,7 +338,9 @@ fn against_findings(case: &Case, findings: &[Finding]) -> Vec<CaseFailure> {
     }
     findings
         .iter()
-        .map(|finding| CaseFailure::said(finding.code.to_string(), &finding.place, finding.message.clone()))
+        .map(|finding| {
+            CaseFailure::with_message(finding.code.to_string(), &finding.place, finding.message.clone())
+        })
         .collect()
 }
 
@@ -455,6 +461,6 @@ fn unexpected(case: &Case, resolved: &Resolved) -> Vec<CaseFailure> {
     let further =
         resolved.state.clauses.iter().zip(&resolved.places).filter(|(clause, _)| !is_expected(clause));
     further
-        .map(|(clause, place)| CaseFailure::said(clause.address.as_str(), place, "unexpected clause"))
+        .map(|(clause, place)| CaseFailure::with_message(clause.address.as_str(), place, "unexpected clause"))
         .collect()
 }

@@ -10,8 +10,8 @@ use crate::digest::of_contents;
 use crate::kind::{self, CustomKind, CustomProperty, CustomType, Kind};
 
 /// The largest program of a kind, in bytes.
-const LARGEST_PROGRAM: usize = 4 * 1024 * 1024;
-const USUAL_TIMEOUT_SECS: u64 = 30;
+const MAX_PROGRAM: usize = 4 * 1024 * 1024;
+const DEFAULT_TIMEOUT_SECS: u64 = 30;
 const LONGEST_TIMEOUT_SECS: u64 = 3_600;
 const TYPES: &[(&str, CustomType)] = &[
     ("string", CustomType::String),
@@ -119,7 +119,7 @@ fn read_kind(
     let can_be_gone = head.boolean("can_be_gone", findings).unwrap_or(true);
     let correctable = head.boolean("correctable", findings).unwrap_or(true);
     let timeout_secs =
-        head.take("timeout").and_then(|node| timeout(node, findings)).unwrap_or(USUAL_TIMEOUT_SECS);
+        head.take("timeout").and_then(|node| timeout(node, findings)).unwrap_or(DEFAULT_TIMEOUT_SECS);
     let program =
         head.require("program", "[kind]", findings).and_then(|node| program(node, files, folder, findings));
     head.finish("[kind]", findings);
@@ -183,8 +183,8 @@ fn program<'f>(
         return None;
     };
     let starts = bytes.starts_with(b"#!") || bytes.starts_with(b"\x7fELF");
-    let refused = if bytes.len() > LARGEST_PROGRAM {
-        Some(format!("the program has {} bytes, at most {LARGEST_PROGRAM} are allowed", bytes.len()))
+    let refused = if bytes.len() > MAX_PROGRAM {
+        Some(format!("the program has {} bytes, at most {MAX_PROGRAM} are allowed", bytes.len()))
     } else {
         (!starts).then(|| format!("{path} is not a program: it begins neither with `#!` nor as an ELF file"))
     };

@@ -14,7 +14,7 @@ use toml::de::{DeTable, DeValue};
 /// The largest document that is read, in bytes.
 pub const MAX_DOCUMENT_BYTES: usize = 4 * 1024 * 1024;
 
-const LARGEST_INTEGER: i64 = 1 << 53;
+const MAX_INTEGER: i64 = 1 << 53;
 
 /// A value with its place.
 #[derive(Debug, Clone)]
@@ -155,7 +155,7 @@ impl TreeReader<'_> {
             DeValue::Boolean(boolean) => Some(Value::from(*boolean)),
             DeValue::Integer(integer) => i64::from_str_radix(integer.as_str(), integer.radix())
                 .ok()
-                .filter(|integer| integer.abs() <= LARGEST_INTEGER)
+                .filter(|integer| integer.abs() <= MAX_INTEGER)
                 .map(Value::from)
                 .or_else(|| {
                     self.refuse(&place, "integers go from -2^53 to 2^53", "write it as a text, in quotes")

@@ -119,13 +119,13 @@ impl Finding {
 }
 
 /// What a document says may be long and hold anything: it is told on one line.
-fn one_line(said: &str) -> String {
-    if said.len() <= LONGEST_SAID && !said.chars().any(char::is_control) {
-        return said.to_owned();
+fn one_line(line: &str) -> String {
+    if line.len() <= LONGEST_SAID && !line.chars().any(char::is_control) {
+        return line.to_owned();
     }
     let mut line: String =
-        said.chars().take(LONGEST_SAID).map(|c| if c.is_control() { '·' } else { c }).collect();
-    if said.chars().nth(LONGEST_SAID).is_some() {
+        line.chars().take(LONGEST_SAID).map(|c| if c.is_control() { '·' } else { c }).collect();
+    if line.chars().nth(LONGEST_SAID).is_some() {
         line += " …";
     }
     line

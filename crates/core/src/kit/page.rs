@@ -151,7 +151,7 @@ fn wanted(clause: &ClauseDocument) -> String {
         .iter()
         .map(|one| format!(", once for each {} in {}", one.name, one.over.value))
         .collect::<String>();
-    let said = match (clause.kind.name, clause.common.gone) {
+    let sentence = match (clause.kind.name, clause.common.gone) {
         (_, Gone::Yes) if !clause.kind.correctable => format!("Nothing may be found of the {noun} {name}"),
         (_, Gone::Yes) => format!("The {noun} {name} must not exist"),
         (_, Gone::WithSettings) => {
@@ -174,7 +174,7 @@ fn wanted(clause: &ClauseDocument) -> String {
         }
         _ => format!("The {noun} {name} is there"),
     };
-    format!("{said}{many}{unless}.")
+    format!("{sentence}{many}{unless}.")
 }
 
 fn details(clause: &ClauseDocument) -> Vec<(String, String)> {
@@ -183,7 +183,7 @@ fn details(clause: &ClauseDocument) -> Vec<(String, String)> {
     for (name, value) in &clause.properties {
         let is_concealed =
             common.conceal || clause.kind.property(name).is_some_and(|property| property.concealed);
-        let said = match *name {
+        let value_text = match *name {
             _ if is_concealed => "(concealed)".to_owned(),
             "text" if clause.kind.name == "file" => continue,
             "copy" | "render" => format!(
@@ -197,7 +197,7 @@ fn details(clause: &ClauseDocument) -> Vec<(String, String)> {
             ),
             _ => words(&value.value),
         };
-        details.push((name.replace('_', " "), said));
+        details.push((name.replace('_', " "), value_text));
     }
     let list = |texts: &[super::baseline::Located<String>]| {
         texts.iter().map(|text| text.value.clone()).collect::<Vec<_>>().join(", ")

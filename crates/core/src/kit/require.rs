@@ -4,7 +4,7 @@ use semver::{Version, VersionReq};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// The most steps that are tried; beyond, what was found so far is said to be unsolvable.
-const MOST_STEPS: usize = 100_000;
+const MAX_STEPS: usize = 100_000;
 
 /// A release and what it requires.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -109,7 +109,7 @@ impl<'r> Search<'r> {
     /// Chooses a release for the first kit that is required and not chosen, and goes on; goes back where that fails.
     fn extend(&mut self, chosen: BTreeMap<&'r str, &'r Release>) -> Option<BTreeMap<&'r str, &'r Release>> {
         self.steps += 1;
-        if self.steps > MOST_STEPS {
+        if self.steps > MAX_STEPS {
             return None;
         }
         let mut open: Option<&'r str> = None;

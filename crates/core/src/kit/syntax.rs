@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 const DEEPEST_NESTING: usize = 64;
 /// The most mistakes of one document that are told; those after them are mostly consequences.
-const MOST_MISTAKES: usize = 100;
+const MAX_MISTAKES: usize = 100;
 
 /// Returns one finding for each mistake; what only follows from an earlier one is left out. `quotes` are those that were left open
 /// where these errors were found in the document with them closed.
@@ -20,7 +20,7 @@ pub(super) fn findings(
     quotes: &[usize],
 ) -> Vec<Finding> {
     let mut mistakes: Vec<Mistake> =
-        errors.iter().take(MOST_MISTAKES).map(|error| Mistake::of(text, error)).collect();
+        errors.iter().take(MAX_MISTAKES).map(|error| Mistake::of(text, error)).collect();
     mistakes.retain(|mistake| !open_quotes::is_on_line_of(text, quotes, mistake.range.start));
     mistakes.extend(quotes.iter().map(|at| Mistake::opened(*at, 1, "the text", &text[*at..=*at], false)));
     mistakes.sort_by_key(|mistake| (mistake.range.start, !mistake.opened));

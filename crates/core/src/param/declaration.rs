@@ -7,7 +7,7 @@ use regex::{Regex, RegexBuilder};
 use serde_json::{Value, json};
 
 /// The largest compiled pattern, in bytes.
-const LARGEST_PATTERN: usize = 256 * 1024;
+const MAX_PATTERN: usize = 256 * 1024;
 
 /// A declared parameter.
 #[derive(Debug, Clone)]
@@ -298,7 +298,7 @@ fn one_of(node: &Node, items: Option<ItemType>, findings: &mut Vec<Finding>) -> 
 }
 
 fn pattern(source: &str, place: &Place, findings: &mut Vec<Finding>) -> Option<Pattern> {
-    match RegexBuilder::new(&format!("^(?:{source})$")).size_limit(LARGEST_PATTERN).build() {
+    match RegexBuilder::new(&format!("^(?:{source})$")).size_limit(MAX_PATTERN).build() {
         Ok(whole) => Some(Pattern { source: source.to_owned(), whole }),
         Err(error) => {
             let reason = match error {

@@ -58,7 +58,7 @@ pub struct ParameterValue {
 
 /// A value given by a layer.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Given {
+pub struct LayerValue {
     /// The value, or the change of the one below.
     pub value: Value,
     /// The layer.
@@ -72,7 +72,7 @@ pub struct Given {
 /// Returns a finding for every parameter that has no value, is not declared, or whose value does not fit.
 pub fn resolve(
     declared: &[Parameter],
-    given: &BTreeMap<String, Vec<Given>>,
+    given: &BTreeMap<String, Vec<LayerValue>>,
     baseline: &Place,
 ) -> Result<BTreeMap<String, ParameterValue>, Vec<Finding>> {
     let mut findings = Vec::new();
@@ -109,7 +109,7 @@ pub fn resolve(
     if findings.is_empty() { Ok(values) } else { Err(findings) }
 }
 
-fn value_of(parameter: &Parameter, given: &[Given]) -> Result<Option<ParameterValue>, String> {
+fn value_of(parameter: &Parameter, given: &[LayerValue]) -> Result<Option<ParameterValue>, String> {
     let mut value = parameter.default.as_ref().map(|default| ParameterValue {
         value: default.value.clone(),
         from: Layer::Default,
@@ -153,22 +153,23 @@ enum Change {
 fn change(parameter: &Parameter, value: &Value) -> Result<Option<Change>, String> {
     let name = &parameter.name.value;
     match (parameter.value_type, value) {
-        (ParameterType::List(_), Value::Object(said)) => {
-            if said.is_empty() || said.keys().any(|key| key != "add" && key != "remove") {
+        (ParameterType::List(_), Value::Object(table)) => {
+            if table.is_empty() || table.keys().any(|key| key != "add" && key != "remove") {
                 return Err(format!(
                     "`{name}` is a list: a layer gives a whole list, or a map of `add` and `remove`"
                 ));
             }
-            let items = |key: &str| match said.get(key) {
+            let items = |key: &str| match table.get(key) {
                 None => Ok(Vec::new()),
                 Some(Value::Array(items)) => Ok(items.clone()),
                 Some(_) => Err(format!("`{key}` for `{name}` is a list of items")),
             };
             Ok(Some(Change::List { add: items("add")?, remove: items("remove")? }))
         }
-        (ParameterType::Map(_), Value::Object(said)) if said.len() == 1 => {
-            Ok(said.get("merge").and_then(Value::as_object).map(|merge| Change::Map { merge: merge.clone() }))
-        }
+        (ParameterType::Map(_), Value::Object(table)) if table.len() == 1 => Ok(table
+            .get("merge")
+            .and_then(Value::as_object)
+            .map(|merge| Change::Map { merge: merge.clone() })),
         _ => Ok(None),
     }
 }
@@ -210,9 +211,9 @@ pub fn disagree(left: &Value, right: &Value) -> bool {
     let list =
         |value: &Value, key: &str| value.get(key).and_then(Value::as_array).cloned().unwrap_or_default();
     let changes_list = |value: &Value| {
-        value.as_object().is_some_and(|said| {
-            !said.is_empty()
-                && said
+        value.as_object().is_some_and(|table| {
+            !table.is_empty()
+                && table
                     .iter()
                     .all(|(key, items)| matches!(key.as_str(), "add" | "remove") && items.is_array())
         })
@@ -223,8 +224,9 @@ pub fn disagree(left: &Value, right: &Value) -> bool {
         };
         return undoes(left, right) || undoes(right, left);
     }
-    let merged =
-        |value: &Value| value.as_object().filter(|said| said.len() == 1)?.get("merge")?.as_object().cloned();
+    let merged = |value: &Value| {
+        value.as_object().filter(|table| table.len() == 1)?.get("merge")?.as_object().cloned()
+    };
     match (merged(left), merged(right)) {
         (Some(left), Some(right)) => {
             left.iter().any(|(key, value)| right.get(key).is_some_and(|other| other != value))
@@ -258,12 +260,12 @@ mod tests {
         }
     }
 
-    fn layers(values: &[Value]) -> BTreeMap<String, Vec<Given>> {
+    fn layers(values: &[Value]) -> BTreeMap<String, Vec<LayerValue>> {
         let names = ["quay", "kiosks", "night-trial"];
         let given = values
             .iter()
             .zip(names)
-            .map(|(value, name)| Given { value: value.clone(), layer: Layer::Group(name.into()) });
+            .map(|(value, name)| LayerValue { value: value.clone(), layer: Layer::Group(name.into()) });
         BTreeMap::from([("p".to_owned(), given.collect())])
     }
 
@@ -337,8 +339,10 @@ mod tests {
 
     #[test]
     fn all_that_is_wrong_is_said_at_once() {
-        let given =
-            BTreeMap::from([("idel".to_owned(), vec![Given { value: json!(1), layer: Layer::CommandLine }])]);
+        let given = BTreeMap::from([(
+            "idel".to_owned(),
+            vec![LayerValue { value: json!(1), layer: Layer::CommandLine }],
+        )]);
         let mut idle = parameter(ParameterType::Integer, None);
         idle.name.value = "idle".into();
         let findings = resolve(&[idle], &given, &Place::of_file("b.toml")).unwrap_err();

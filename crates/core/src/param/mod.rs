@@ -7,4 +7,4 @@ mod value;
 pub(crate) use declaration::read_declarations;
 pub use declaration::{ItemType, Limits, Parameter, ParameterType, SecretName};
 pub(crate) use layer::takes;
-pub use layer::{Given, Layer, ParameterValue, disagree, plain, resolve};
+pub use layer::{Layer, LayerValue, ParameterValue, disagree, plain, resolve};

@@ -1,7 +1,7 @@
 //! Which values a parameter takes.
 
 use super::declaration::{ItemType, Limits, Parameter, ParameterType, SecretName};
-use crate::filter::MOST_ITEMS;
+use crate::filter::MAX_ITEMS;
 use crate::kind_type_word;
 use serde_json::{Value, json};
 
@@ -35,8 +35,8 @@ impl Parameter {
             .map(Vec::len)
             .or_else(|| value.as_object().map(serde_json::Map::len))
             .unwrap_or(0);
-        if items > MOST_ITEMS {
-            return Err(format!("`{name}` takes at most {MOST_ITEMS} items, and this has {items}"));
+        if items > MAX_ITEMS {
+            return Err(format!("`{name}` takes at most {MAX_ITEMS} items, and this has {items}"));
         }
         match value {
             Value::Array(items) => {

@@ -5,7 +5,7 @@ use super::lines::Lines;
 use regex::{Regex, RegexBuilder};
 
 /// The largest compiled pattern, in bytes.
-const LARGEST_PATTERN: usize = 256 * 1024;
+const MAX_PATTERN: usize = 256 * 1024;
 
 /// One line that a clause keeps in a text.
 #[derive(Debug, Clone)]
@@ -130,7 +130,7 @@ impl<'c> Line<'c> {
 
 fn compiled(pattern: &str) -> Result<Regex, PartError> {
     RegexBuilder::new(pattern)
-        .size_limit(LARGEST_PATTERN)
+        .size_limit(MAX_PATTERN)
         .build()
         .map_err(|error| PartError::new(format!("`{pattern}` is not a regular expression: {error}")))
 }

@@ -3,7 +3,7 @@
 use super::decide::Settings;
 use super::memory::{Memories, Memory};
 use super::reaction::DueReaction;
-use super::result::{ClauseResult, Failure, KeptOld, NativeStep, PackageChange};
+use super::result::{ClauseResult, Failure, NativeStep, PackageChange, StoredCopy};
 use super::status::{Counts, Status};
 use crate::address::ClauseAddress;
 use crate::compare::{Difference, Found, TextDiff, TextDiffRefusal};
@@ -72,7 +72,7 @@ pub enum RunEvent {
     /// What a look ahead came to.
     PackagePreview(PackagePreview, u64),
     /// What was kept, or why it could not be.
-    Kept(Result<Vec<KeptOld>, Failure>, u64),
+    Kept(Result<Vec<StoredCopy>, Failure>, u64),
     /// What a correction came to.
     Corrected(Correction, u64),
     /// What a reaction came to.
@@ -117,7 +117,7 @@ pub struct Correction {
     /// Packages that came, went or changed version.
     pub packages: Vec<PackageChange>,
     /// The old contents that went into the attic.
-    pub kept: Vec<KeptOld>,
+    pub kept: Vec<StoredCopy>,
     /// What lies in those packages, so that clauses about it are inspected once more.
     pub touched: BTreeSet<Claim>,
 }

@@ -50,7 +50,7 @@ impl Freeze {
 }
 
 /// So many openings of windows are followed until all are open at once; windows that never are have an opening all the same.
-const MOST_OPENINGS: usize = 64;
+const MAX_OPENINGS: usize = 64;
 
 /// What holds for all clauses of a run.
 #[derive(Debug, Clone)]
@@ -74,12 +74,12 @@ pub struct Settings {
     /// Whether a person opened grace and window.
     pub now: bool,
     /// What was put back since it cut the node's way to its server: not applied again as long as the same is wanted.
-    pub put_back: BTreeMap<ClauseAddress, PutBack>,
+    pub put_back: BTreeMap<ClauseAddress, RevertedChange>,
 }
 
 /// A change that was put back.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct PutBack {
+pub struct RevertedChange {
     /// What was wanted.
     pub wanted: Digest,
     /// When it was put back.
@@ -142,7 +142,7 @@ impl Settings {
             None => from,
         };
         let mut open = now;
-        for _ in 0..MOST_OPENINGS {
+        for _ in 0..MAX_OPENINGS {
             let next =
                 clause.change_windows.iter().fold(open_of_node(open), |from, hours| open_of(hours, from));
             if next == open {
@@ -155,7 +155,7 @@ impl Settings {
 }
 
 /// All that the decision about one different clause depends on.
-pub struct Want<'a> {
+pub struct DecisionInput<'a> {
     /// The clause.
     pub clause: &'a Clause,
     /// Whether its kind can be corrected at all.
@@ -171,14 +171,14 @@ pub struct Want<'a> {
 /// Returns what an enforcing run is due to do about a different clause.
 ///
 /// The locks are asked in this order: freeze, what cut the way to the server, switches, grace, window, needs. The first that is closed is named.
-pub fn decide(want: &Want<'_>, settings: &Settings, now: Timestamp) -> Decision {
+pub fn decide(want: &DecisionInput<'_>, settings: &Settings, now: Timestamp) -> Decision {
     match closed_lock(want, settings, now) {
         Some(why) => Decision::Leave { why },
         None => want.blocker.clone().map_or(Decision::Correct, |by| Decision::Blocked { by }),
     }
 }
 
-fn closed_lock(want: &Want<'_>, settings: &Settings, now: Timestamp) -> Option<Leave> {
+fn closed_lock(want: &DecisionInput<'_>, settings: &Settings, now: Timestamp) -> Option<Leave> {
     if !want.correctable {
         return Some(Leave::OnlyAPerson);
     }

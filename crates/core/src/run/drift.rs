@@ -4,7 +4,7 @@ use super::action::Action;
 use super::cause::CauseFound;
 use super::machine::Run;
 use super::memory::OpenDrift;
-use super::result::{Failure, KeptOld, Outcome};
+use super::result::{Failure, Outcome, StoredCopy};
 use crate::digest::Digest;
 use jiff::Timestamp;
 
@@ -43,7 +43,7 @@ impl Run<'_> {
     pub(super) fn was_kept(
         &mut self,
         at: usize,
-        kept: Result<Vec<KeptOld>, Failure>,
+        kept: Result<Vec<StoredCopy>, Failure>,
         took_us: u64,
         now: Timestamp,
     ) -> Vec<Action> {

@@ -5,7 +5,7 @@ use super::action::{
     Seen,
 };
 use super::cause::{Cause, CauseFound, cause_of};
-use super::decide::{Mode, Settings, Want, decide};
+use super::decide::{DecisionInput, Mode, Settings, decide};
 use super::gate::{Need, blocker, is_really_alike};
 use super::memory::{Memories, Memory};
 use super::react::started_by;
@@ -58,7 +58,7 @@ pub(super) enum Turn {
     /// The same once more, since our own package change may have touched it.
     Again(usize),
     /// Only look: it lies outside of a partial run and something in it is needed.
-    Look(usize),
+    Inspect(usize),
     /// Only react: the clause was handled before the reaction was set off.
     React(usize),
 }
@@ -110,7 +110,7 @@ impl<'s> Run<'s> {
         let turns = (0..state.clauses.len())
             .filter_map(|at| match (chosen(at), input.part == Part::Whole) {
                 (true, _) => Some(Turn::Handle(at)),
-                (false, false) if needed(at) => Some(Turn::Look(at)),
+                (false, false) if needed(at) => Some(Turn::Inspect(at)),
                 _ => None,
             })
             .collect();
@@ -232,7 +232,7 @@ impl<'s> Run<'s> {
 
     pub(super) fn next_turn(&mut self, now: Timestamp) -> Vec<Action> {
         while let Some(turn) = self.turns.pop_front() {
-            let (Turn::Handle(at) | Turn::Again(at) | Turn::Look(at) | Turn::React(at)) = turn;
+            let (Turn::Handle(at) | Turn::Again(at) | Turn::Inspect(at) | Turn::React(at)) = turn;
             let clause = self.clause(at);
             if turn == Turn::React(at) {
                 let actions = self.react_or_go_on(at, now);
@@ -244,7 +244,7 @@ impl<'s> Run<'s> {
                 continue;
             }
             if clause.is_only_a_reaction() {
-                if matches!(turn, Turn::Look(_)) {
+                if matches!(turn, Turn::Inspect(_)) {
                     self.looked_at.insert(at, true);
                     continue;
                 }
@@ -264,9 +264,9 @@ impl<'s> Run<'s> {
     }
 
     fn inspected(&mut self, turn: Turn, inspection: Inspection, took_us: u64, now: Timestamp) -> Vec<Action> {
-        let (Turn::Handle(at) | Turn::Again(at) | Turn::Look(at) | Turn::React(at)) = turn;
+        let (Turn::Handle(at) | Turn::Again(at) | Turn::Inspect(at) | Turn::React(at)) = turn;
         let clause = self.clause(at);
-        if matches!(turn, Turn::Look(_)) {
+        if matches!(turn, Turn::Inspect(_)) {
             let alike = matches!(&inspection, Inspection::Seen(seen) if differences(clause, &seen.found, seen.content_bytes).is_empty());
             self.looked_at.insert(at, alike);
             return self.next_turn(now);
@@ -443,7 +443,7 @@ impl<'s> Run<'s> {
     fn decide(&mut self, at: usize, cause: CauseFound, found: &Digest, now: Timestamp) {
         let clause = self.clause(at);
         let drift_found_at = self.note_drift(at, cause, found, now);
-        let want = Want {
+        let want = DecisionInput {
             clause,
             correctable: clause.kind().correctable,
             cause,

@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 pub struct Memory {
     /// The wanted digest when it was last alike; none if it never was.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub alike: Option<Alike>,
+    pub alike: Option<LastInLine>,
     /// The present drift, if there is one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub drift: Option<OpenDrift>,
@@ -31,7 +31,7 @@ pub struct Memory {
 
 /// The moment at which a clause was last alike.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Alike {
+pub struct LastInLine {
     /// The wanted digest at that moment.
     pub wanted: Digest,
     /// The found digest at that moment.
@@ -83,7 +83,7 @@ impl Memory {
     /// Returns the memory of a clause that was just found alike.
     pub fn alike(wanted: Digest, found: Digest, at: Timestamp) -> Self {
         Self {
-            alike: Some(Alike { wanted, found, at }),
+            alike: Some(LastInLine { wanted, found, at }),
             drift: None,
             changed_at: None,
             taken_up_at: None,

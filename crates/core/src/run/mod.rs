@@ -19,22 +19,24 @@ mod status;
 #[cfg(test)]
 mod tests;
 mod way;
+mod words;
 
 pub use action::{
     Action, Correction, Finished, Inspection, OutOfOrder, PackagePreview, Part, PartOf, RunEvent, RunInput,
     Seen,
 };
 pub use cause::{Cause, CauseFound, DriftWindow, Newness, cause_of};
-pub use decide::{Freeze, Mode, PutBack, Settings, Want, decide};
+pub use decide::{DecisionInput, Freeze, Mode, RevertedChange, Settings, decide};
 pub use machine::Run;
-pub use memory::{Alike, Memories, Memory, OpenDrift};
+pub use memory::{LastInLine, Memories, Memory, OpenDrift};
 pub use opening::{next_opening, next_opening_of_reactions};
 pub use reaction::{DueCause, DueReaction};
 pub use restart::{RestartDue, RestartPending, RestartPolicy, restart_due};
 pub use result::{
-    Blocker, ClauseResult, Decision, Failure, FailureAt, KeptOld, Leave, MissedReaction, NativeStep,
-    NotExamined, Outcome, PackageChange, ReactionResult, ReactionState, Verdict,
+    Blocker, ClauseResult, Decision, Failure, FailureAt, Leave, MissedReaction, NativeStep, NotExamined,
+    Outcome, PackageChange, ReactionResult, ReactionState, StoredCopy, Verdict,
 };
 pub(crate) use status::remaining;
 pub use status::{Counts, Status, status_of};
 pub use way::may_cut_the_way;
+pub use words::ClauseWords;

@@ -15,18 +15,6 @@ impl PackagePreview {
     }
 }
 
-impl PackageChange {
-    /// Returns in words what happens to the package, as `kiosk-tools 1.0 is removed`.
-    pub fn words(&self) -> String {
-        match (&self.before, &self.after) {
-            (Some(before), Some(after)) => format!("{} {before} becomes {after}", self.package),
-            (Some(before), None) => format!("{} {before} is removed", self.package),
-            (None, Some(after)) => format!("{} {after} is installed", self.package),
-            (None, None) => self.package.clone(),
-        }
-    }
-}
-
 /// What is not known is not taken for nothing by a clause that wants to be alone.
 fn unknown(not_known: &[Failure]) -> Option<Failure> {
     let first = not_known.first()?;

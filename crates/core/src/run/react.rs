@@ -59,14 +59,14 @@ impl Run<'_> {
             self.say_what_was_missed(at);
             return self.next_turn(now);
         };
-        let said = |state| ReactionResult {
+        let reaction_result = |state| ReactionResult {
             reaction: due.reaction,
             causes: due.causes.iter().map(|cause| cause.address.clone()).collect(),
             since: due.since,
             state,
         };
         if is_pointless(clause) || self.started.contains(&at) {
-            self.result(at).reaction = Some(said(ReactionState::NotNeeded));
+            self.result(at).reaction = Some(reaction_result(ReactionState::NotNeeded));
             let mut actions = self.clear_due(&clause.address);
             actions.extend(self.next_turn(now));
             return actions;
@@ -77,7 +77,7 @@ impl Run<'_> {
             || self.settings.freeze_of(&clause.address, now).is_some()
             || self.settings.closed_until(clause, now).is_some();
         if locked || own_failed || self.blocker(at).is_some() {
-            self.result(at).reaction = Some(said(ReactionState::Due));
+            self.result(at).reaction = Some(reaction_result(ReactionState::Due));
             return self.next_turn(now);
         }
         if !due.is_tried(&self.state.digest, self.on_demand) {
@@ -87,12 +87,12 @@ impl Run<'_> {
                 due.attempts
             );
             let result = self.result(at);
-            result.reaction = Some(said(ReactionState::Failed));
+            result.reaction = Some(reaction_result(ReactionState::Failed));
             result.outcome = Outcome::Failed;
             result.failure = Some(Failure { at: FailureAt::React, message, command: None, remedy: None });
             return self.next_turn(now);
         }
-        self.result(at).reaction = Some(said(ReactionState::Due));
+        self.result(at).reaction = Some(reaction_result(ReactionState::Due));
         self.phase = Phase::Reacting(at);
         vec![Action::React(at, due.reaction)]
     }

@@ -40,12 +40,12 @@ pub struct DueCause {
 }
 
 /// After so many failures a reaction is tried only under a new state or on demand.
-pub(super) const MOST_ATTEMPTS: u32 = 3;
+pub(super) const MAX_ATTEMPTS: u32 = 3;
 
 impl DueReaction {
     /// Returns whether it is tried in a run under this state.
     pub(super) fn is_tried(&self, state: &Digest, on_demand: bool) -> bool {
-        self.attempts < MOST_ATTEMPTS || on_demand || self.tried_under.as_ref() != Some(state)
+        self.attempts < MAX_ATTEMPTS || on_demand || self.tried_under.as_ref() != Some(state)
     }
 
     /// Adds a change; a stronger reaction replaces a weaker one.

@@ -98,59 +98,6 @@ pub enum Leave {
     OnlyAPerson,
 }
 
-impl Leave {
-    /// Returns the reason in words.
-    pub fn words(&self) -> String {
-        let set_by = |from: &SwitchFrom| match from {
-            SwitchFrom::Clause => "the clause",
-            SwitchFrom::Assignment => "the assignment",
-            SwitchFrom::Baseline => "the baseline",
-            SwitchFrom::Group => "the group",
-        };
-        let time = |at: &Timestamp| at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string();
-        match self {
-            Self::Freeze { no, until, because } => {
-                format!("frozen by F{no} until {} ({because})", time(until))
-            }
-            Self::Observing => "mode is observe".into(),
-            Self::OnDrift { from } => format!("{} says on_drift = \"report\"", set_by(from)),
-            Self::OnRollout { from } => format!("{} says on_rollout = \"wait\"", set_by(from)),
-            Self::Grace { until } => format!("the grace lasts until {}; then it is corrected", time(until)),
-            Self::Window { opens, is_of_assignment } => {
-                let of = if *is_of_assignment { " of the assignment" } else { "" };
-                format!("outside the change window{of}, which opens at {}; then it is corrected", time(opens))
-            }
-            Self::NotAlone { packages } => {
-                let taken: Vec<String> = packages.iter().map(PackageChange::words).collect();
-                format!("the clause says only_alone = true, but the change includes {}", taken.join(", "))
-            }
-            Self::CutTheWay { at } => {
-                format!(
-                    "applying it cut the connection to the server, so it was reverted at {}; it is retried when the desired state changes",
-                    time(at)
-                )
-            }
-            Self::OnlyAPerson => "needs a person".into(),
-        }
-    }
-}
-
-impl Blocker {
-    /// Returns in words what is waited for.
-    pub fn words(&self) -> String {
-        let why = match self.outcome {
-            Outcome::Failed => "failed",
-            Outcome::Unsupported => "is unsupported",
-            _ => "is not in line",
-        };
-        if self.need == self.first {
-            format!("it needs {}, which {why}", self.need)
-        } else {
-            format!("it needs {}, which is blocked by {}, which {why}", self.need, self.first)
-        }
-    }
-}
-
 /// What keeps a clause from being corrected.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -182,21 +129,6 @@ pub enum Outcome {
     Unsupported,
     /// There is nothing to be said.
     Idle,
-}
-
-impl Outcome {
-    /// Returns the outcome in words.
-    pub fn words(self) -> &'static str {
-        match self {
-            Self::InLine => "in line",
-            Self::Corrected => "corrected",
-            Self::OutOfLine => "out of line",
-            Self::Blocked => "blocked",
-            Self::Failed => "failed",
-            Self::Unsupported => "not examined",
-            Self::Idle => "reacting only",
-        }
-    }
 }
 
 /// What failed.
@@ -256,7 +188,7 @@ pub struct PackageChange {
 /// Old contents that were replaced or removed, and where they are now.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct KeptOld {
+pub struct StoredCopy {
     /// Their number in the node's attic.
     pub attic: u64,
     /// Where they stood.
@@ -287,19 +219,6 @@ pub struct MissedReaction {
     pub changed_at: Timestamp,
     /// Since when the service runs as it does now.
     pub running_since: Timestamp,
-}
-
-impl MissedReaction {
-    /// Returns it in words.
-    pub fn words(&self) -> String {
-        let time = |at: Timestamp| at.strftime("%Y-%m-%d %H:%M:%S UTC");
-        format!(
-            "{} was changed at {}, but no reaction of this service to it was declared; the service has run since {}: restart it by hand if it has to load the change",
-            self.cause,
-            time(self.changed_at),
-            time(self.running_since)
-        )
-    }
 }
 
 /// What became of a reaction.
@@ -401,7 +320,7 @@ pub struct ClauseResult {
     pub packages: Vec<PackageChange>,
     /// The old contents that went into the attic.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub kept: Vec<KeptOld>,
+    pub kept: Vec<StoredCopy>,
     /// Why it could not be seen, for what is unsupported.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unsupported: Option<String>,

@@ -95,7 +95,8 @@ pub fn status_of(results: &[ClauseResult], reaction_due: bool) -> Status {
     results.iter().map(status_of_clause).min().unwrap_or(Status::InLine).min(due)
 }
 
-fn status_of_clause(result: &ClauseResult) -> Status {
+/// The status that follows from one clause.
+pub(crate) fn status_of_clause(result: &ClauseResult) -> Status {
     let own = match result.outcome {
         Outcome::Failed => Status::Failed,
         Outcome::Blocked => match &result.decision {

@@ -127,7 +127,7 @@ impl Node {
         }
     }
 
-    fn keep(&mut self, clause: &Clause) -> Vec<KeptOld> {
+    fn keep(&mut self, clause: &Clause) -> Vec<StoredCopy> {
         let content = self
             .things
             .get(clause.address.as_str())
@@ -135,7 +135,7 @@ impl Node {
             .cloned()
             .unwrap_or_default();
         self.log.push(format!("keep {} {content}", clause.address));
-        vec![KeptOld {
+        vec![StoredCopy {
             attic: 1,
             path: clause.name().to_owned(),
             digest: crate::digest::of_contents(content.to_string().as_bytes()),
@@ -436,7 +436,7 @@ fn what_cut_the_way_to_the_server_is_not_brought_in_again_until_something_else_i
     let wanted = state(vec![file("/a", "a"), file("/b", "b")]);
     let at = Timestamp::from_second(50).unwrap();
     let clause = &wanted.clauses[0];
-    let put_back = [(clause.address.clone(), PutBack { wanted: clause.wanted.clone(), at })].into();
+    let put_back = [(clause.address.clone(), RevertedChange { wanted: clause.wanted.clone(), at })].into();
     let settings = Settings { put_back, ..enforce() };
     let mut node = Node::default();
     insta::assert_snapshot!(table(&node.run(&wanted, settings.clone())), @r"
@@ -958,7 +958,7 @@ fn a_target_that_moved_and_remains_counts_as_a_waiting_rollout() {
 fn what_only_a_person_can_change_is_unmet() {
     let mut finished = Node::default().run(&state(vec![file("/a", "a")]), observe());
     let result = &mut finished.results[0];
-    let want = Want {
+    let want = DecisionInput {
         clause: &file("/a", "a"),
         correctable: false,
         cause: CauseFound {
@@ -1034,14 +1034,14 @@ mod properties {
             }
             node.log.clear();
             let wanted = build(&clauses);
-            let said = node.run(&wanted, observe());
+            let observed = node.run(&wanted, observe());
             prop_assert_eq!(&node.log, &Vec::<String>::new());
             let did = node.run(&wanted, enforce());
-            for (said, did) in said.results.iter().zip(&did.results) {
-                prop_assert_eq!(said.would.clone().unwrap_or(Decision::Nothing), did.decision.clone(), "{}", said.address);
-                let would_react = said.reaction.as_ref().is_some_and(|reaction| reaction.state == ReactionState::Would);
+            for (observed, did) in observed.results.iter().zip(&did.results) {
+                prop_assert_eq!(observed.would.clone().unwrap_or(Decision::Nothing), did.decision.clone(), "{}", observed.address);
+                let would_react = observed.reaction.as_ref().is_some_and(|reaction| reaction.state == ReactionState::Would);
                 let reacted = did.reaction.as_ref().is_some_and(|reaction| reaction.state == ReactionState::Done);
-                prop_assert_eq!(would_react, reacted, "{}", said.address);
+                prop_assert_eq!(would_react, reacted, "{}", observed.address);
             }
             node.log.clear();
             node.run(&wanted, enforce());

@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// The time zone of agents that nobody gives another one.
-pub const USUAL_ZONE: &str = "UTC";
+pub const DEFAULT_ZONE: &str = "UTC";
 /// The shortest interval between two check-ins or two runs, in seconds.
 pub const SHORTEST_INTERVAL_SECS: u64 = 5;
 /// The longest interval between two check-ins or two runs, in seconds.
@@ -24,7 +24,7 @@ pub const LONGEST_GRACE_SECS: u64 = 90 * 86_400;
 /// How much an attic may hold at the least, in MiB.
 pub const SMALLEST_ATTIC_MIB: u64 = 1;
 /// Fixed hours are spread over so many seconds after them unless said otherwise.
-const USUAL_SPREAD_AFTER_HOUR_SECS: u64 = 300;
+const DEFAULT_SPREAD_AFTER_HOUR_SECS: u64 = 300;
 
 /// Settings of agents, as far as a group names any.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -116,7 +116,7 @@ impl Default for AgentSettings {
             run_interval_secs: None,
             run_at: BTreeSet::new(),
             spread_secs: None,
-            zone: USUAL_ZONE.to_owned(),
+            zone: DEFAULT_ZONE.to_owned(),
             on_drift: OnDrift::Correct,
             on_rollout: OnRollout::Apply,
             grace_secs: 0,
@@ -192,7 +192,7 @@ impl AgentSettings {
     }
 
     fn spread_after_hour(&self) -> u64 {
-        self.spread_secs.unwrap_or(USUAL_SPREAD_AFTER_HOUR_SECS)
+        self.spread_secs.unwrap_or(DEFAULT_SPREAD_AFTER_HOUR_SECS)
     }
 
     /// Returns the change window that is open, or the next one; none if it is always open.
@@ -273,9 +273,9 @@ fn listed(hours: &BTreeSet<HourOfDay>) -> String {
 /// Returns a span in whole units, nothing rounded: `90` is `1 min 30 s`.
 fn exact_span(secs: u64) -> String {
     let units = [(secs / 86_400, "d"), (secs / 3_600 % 24, "h"), (secs / 60 % 60, "min"), (secs % 60, "s")];
-    let said: Vec<String> =
+    let parts: Vec<String> =
         units.iter().filter(|(count, _)| *count > 0).map(|(count, unit)| format!("{count} {unit}")).collect();
-    if said.is_empty() { "0 s".to_owned() } else { said.join(" ") }
+    if parts.is_empty() { "0 s".to_owned() } else { parts.join(" ") }
 }
 
 fn seconds(secs: u64) -> SignedDuration {

@@ -22,7 +22,7 @@ const OLDER_STATE_SCHEME: &str = "s1";
 /// Returns the digest of a state of these clauses, in the given scheme of states.
 pub(super) fn state_digest(scheme: &str, clauses: &[Clause], key: Option<&DigestKey>) -> Digest {
     if scheme == OLDER_STATE_SCHEME {
-        let whole: Vec<ClauseWhole<'_>> = clauses.iter().map(|clause| clause.whole(key)).collect();
+        let whole: Vec<ClauseDigestInput<'_>> = clauses.iter().map(|clause| clause.whole(key)).collect();
         return digest::of_sorted_at_once(OLDER_STATE_SCHEME, &whole);
     }
     let digests: Vec<Digest> = clauses.iter().map(|clause| clause.digest_by(key)).collect();
@@ -79,7 +79,10 @@ impl Clause {
             .into_iter()
             .map(|(name, value, _)| (name, self.digestable(name, value, Some(key))))
             .collect();
-        digest::of_sorted(WANTED_SCHEME, &WantedWhole { address: &self.address, gone: self.gone, properties })
+        digest::of_sorted(
+            WANTED_SCHEME,
+            &WantedDigestInput { address: &self.address, gone: self.gone, properties },
+        )
     }
 
     /// Returns a value as it is digested: what is concealed by its name, which a sealed value has already.
@@ -94,8 +97,8 @@ impl Clause {
     }
 
     /// Returns all that the agent must know of the clause, with what is concealed as keyed digests; without a key, of a sealed one.
-    fn whole(&self, key: Option<&DigestKey>) -> ClauseWhole<'_> {
-        ClauseWhole {
+    fn whole(&self, key: Option<&DigestKey>) -> ClauseDigestInput<'_> {
+        ClauseDigestInput {
             address: &self.address,
             also: &self.also,
             change_windows: self.change_windows.iter().map(|hours| CanonicalOwned(json!(hours))).collect(),
@@ -105,9 +108,9 @@ impl Clause {
             gone: self.gone,
             grace_secs: self.grace_secs,
             needs: &self.needs,
-            on_drift: self.on_drift.map(SwitchWhole::of),
-            on_rollout: self.on_rollout.map(SwitchWhole::of),
-            origins: self.origins.iter().map(OriginWhole::of).collect(),
+            on_drift: self.on_drift.map(SwitchDigestInput::of),
+            on_rollout: self.on_rollout.map(SwitchDigestInput::of),
+            origins: self.origins.iter().map(OriginDigestInput::of).collect(),
             properties: self
                 .properties
                 .iter()
@@ -127,7 +130,7 @@ impl Clause {
 
 /// What a wanted digest is over. The order of the fields is that of their names, here and below.
 #[derive(Serialize)]
-struct WantedWhole<'c> {
+struct WantedDigestInput<'c> {
     address: &'c ClauseAddress,
     gone: Gone,
     properties: ByName<'c, Digestable<'c>>,
@@ -135,7 +138,7 @@ struct WantedWhole<'c> {
 
 /// What of a clause the digest of a state is over.
 #[derive(Serialize)]
-struct ClauseWhole<'c> {
+struct ClauseDigestInput<'c> {
     address: &'c ClauseAddress,
     also: &'c [ClauseAddress],
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -147,9 +150,9 @@ struct ClauseWhole<'c> {
     gone: Gone,
     grace_secs: Option<u64>,
     needs: &'c [ClauseAddress],
-    on_drift: Option<SwitchWhole<OnDrift>>,
-    on_rollout: Option<SwitchWhole<OnRollout>>,
-    origins: Vec<OriginWhole<'c>>,
+    on_drift: Option<SwitchDigestInput<OnDrift>>,
+    on_rollout: Option<SwitchDigestInput<OnRollout>>,
+    origins: Vec<OriginDigestInput<'c>>,
     properties: ByName<'c, Digestable<'c>>,
     reaction: Option<Reaction>,
     reacts_to: &'c [ClauseAddress],
@@ -162,25 +165,25 @@ struct ClauseWhole<'c> {
 }
 
 #[derive(Serialize)]
-struct OriginWhole<'c> {
+struct OriginDigestInput<'c> {
     baseline: &'c str,
     kit: &'c str,
     version: &'c semver::Version,
 }
 
-impl<'c> OriginWhole<'c> {
+impl<'c> OriginDigestInput<'c> {
     fn of(Origin { kit, version, baseline }: &'c Origin) -> Self {
         Self { baseline, kit, version }
     }
 }
 
 #[derive(Serialize)]
-struct SwitchWhole<T> {
+struct SwitchDigestInput<T> {
     from: SwitchFrom,
     value: T,
 }
 
-impl<T> SwitchWhole<T> {
+impl<T> SwitchDigestInput<T> {
     fn of(Switch { value, from }: Switch<T>) -> Self {
         Self { from, value }
     }
@@ -256,7 +259,7 @@ pub(super) mod tests {
             .iter()
             .map(|(name, value)| (name.as_str(), clause.digestable(name, value, Some(&key))))
             .collect();
-        let wanted = WantedWhole { address: &clause.address, gone: Gone::Yes, properties };
+        let wanted = WantedDigestInput { address: &clause.address, gone: Gone::Yes, properties };
         assert_eq!(
             String::from_utf8(digest::written(&wanted)).unwrap(),
             serde_json_canonicalizer::to_string(&wanted).unwrap()

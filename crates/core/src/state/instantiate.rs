@@ -7,7 +7,7 @@ use super::render::{RenderError, Renderer, Scope, has_markup};
 use super::resolve::{Conditions, ResolveInput};
 use crate::address::ClauseAddress;
 use crate::digest::{self, Digest};
-use crate::filter::{Answer, Condition, ConditionError, Items, MOST_ITEMS, NodeInputs};
+use crate::filter::{Answer, Condition, ConditionError, Items, MAX_ITEMS, NodeInputs};
 use crate::kind::{self, Naming};
 use crate::kit::{ClauseDocument, Code, Finding, Gone, Located, Place, stays_when_gone};
 use crate::param::Parameter;
@@ -252,9 +252,9 @@ impl<'a> Instantiation<'a> {
                 .iter()
                 .flat_map(|turn| items.iter().map(|item| [turn.clone(), vec![item.clone()]].concat()))
                 .collect();
-            if turns.len() > MOST_ITEMS {
+            if turns.len() > MAX_ITEMS {
                 let message =
-                    format!("the loops expand to {} clauses, at most {MOST_ITEMS} are allowed", turns.len());
+                    format!("the loops expand to {} clauses, at most {MAX_ITEMS} are allowed", turns.len());
                 return Err(Finding::error(Code::Loop, one.over.place.clone(), message));
             }
         }

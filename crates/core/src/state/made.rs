@@ -6,27 +6,27 @@ use serde_json::Value;
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// So much is kept of one clause: where what is inputs for differs from node to node, nothing is gained by more.
-const MOST_KEPT: usize = 16;
+const MAX_KEPT: usize = 16;
 /// Larger contents are made again, unless they are the same on every node.
-const LARGEST_KEPT: usize = 16 * 1024;
+const MAX_KEPT_BYTES: usize = 16 * 1024;
 
 /// What one clause of a document came to. A copy of the clause begins again.
 #[derive(Debug, Default)]
-pub(crate) struct Made(Mutex<Kept>);
+pub(crate) struct Made(Mutex<Cache>);
 
 #[derive(Debug, Default)]
-struct Kept {
-    all: Vec<One>,
+struct Cache {
+    all: Vec<CacheEntry>,
     /// The one that gives way to the next when there are too many.
     oldest: usize,
 }
 
 #[derive(Debug)]
-struct One {
+struct CacheEntry {
     /// The number of the values of the baseline's parameters; none of what is the same whatever they are.
     params: Option<usize>,
     inputs: NodeInputs,
-    said: String,
+    values: String,
     drafts: Arc<Vec<Draft>>,
 }
 
@@ -44,13 +44,13 @@ impl Made {
         view: &NodeView,
     ) -> Option<(Arc<Vec<Draft>>, NodeInputs)> {
         let kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut said: Option<(&NodeInputs, String)> = None;
+        let mut values: Option<(&NodeInputs, String)> = None;
         kept.all.iter().filter(|one| one.params.is_none() || one.params == params).find_map(|one| {
-            let (_, said) = match &mut said {
+            let (_, values) = match &mut values {
                 Some(known) if *known.0 == one.inputs => known,
                 other => other.insert((&one.inputs, one.inputs.values_of(view))),
             };
-            (*said == one.said).then(|| (one.drafts.clone(), one.inputs.clone()))
+            (*values == one.values).then(|| (one.drafts.clone(), one.inputs.clone()))
         })
     }
 
@@ -65,23 +65,24 @@ impl Made {
     ) {
         let size = |draft: &Draft| draft.contents.iter().map(|(_, bytes)| bytes.len()).sum::<usize>();
         let is_kept = |draft: &Draft| {
-            draft.clause.concealed.is_empty() && (params.is_none() || size(draft) <= LARGEST_KEPT)
+            draft.clause.concealed.is_empty() && (params.is_none() || size(draft) <= MAX_KEPT_BYTES)
         };
         if inputs.name || !drafts.iter().all(is_kept) {
             return;
         }
-        let one = One { params, said: inputs.values_of(view), inputs, drafts };
+        let one = CacheEntry { params, values: inputs.values_of(view), inputs, drafts };
         let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let is_same =
-            |known: &One| known.params == one.params && known.inputs == one.inputs && known.said == one.said;
+        let is_same = |known: &CacheEntry| {
+            known.params == one.params && known.inputs == one.inputs && known.values == one.values
+        };
         if kept.all.iter().any(is_same) {
             // Another thread was quicker.
-        } else if kept.all.len() < MOST_KEPT {
+        } else if kept.all.len() < MAX_KEPT {
             kept.all.push(one);
         } else {
             let oldest = kept.oldest;
             kept.all[oldest] = one;
-            kept.oldest = (oldest + 1) % MOST_KEPT;
+            kept.oldest = (oldest + 1) % MAX_KEPT;
         }
     }
 }
@@ -97,7 +98,7 @@ impl KnownParams {
         if let Some(at) = known.iter().position(|one| one == params) {
             return Some(at);
         }
-        (known.len() < MOST_KEPT).then(|| {
+        (known.len() < MAX_KEPT).then(|| {
             known.push(params.clone());
             known.len() - 1
         })

@@ -156,8 +156,8 @@ fn visit(
 fn predecessors(drafts: &[Draft]) -> Predecessors {
     let by_address: HashMap<&ClauseAddress, usize> =
         drafts.iter().enumerate().map(|(at, draft)| (&draft.clause.address, at)).collect();
-    let holders = Holders::of(drafts);
-    let said = |draft: &Draft| {
+    let holders = Containers::of(drafts);
+    let declared = |draft: &Draft| {
         let needs = draft.clause.needs.iter().map(|address| (address, Why::Needs));
         let reacts = draft.clause.reacts_to.iter().map(|address| (address, Why::ReactsTo));
         needs
@@ -165,7 +165,7 @@ fn predecessors(drafts: &[Draft]) -> Predecessors {
             .filter_map(|(address, why)| Some((*by_address.get(address)?, why)))
             .collect::<Vec<_>>()
     };
-    let mut before: Predecessors = drafts.iter().map(said).collect();
+    let mut before: Predecessors = drafts.iter().map(declared).collect();
     let outright = before.clone();
     for (at, draft) in drafts.iter().enumerate() {
         for (earlier, later, why) in implied(at, &draft.clause, drafts, &holders) {
@@ -202,13 +202,13 @@ fn leads_to(before: &Predecessors, from: usize, to: usize) -> bool {
 }
 
 /// What others can lie in or belong to, by its name.
-struct Holders<'d> {
+struct Containers<'d> {
     paths: HashMap<&'d str, usize>,
     accounts: HashMap<&'d str, usize>,
     account_groups: HashMap<&'d str, usize>,
 }
 
-impl<'d> Holders<'d> {
+impl<'d> Containers<'d> {
     fn of(drafts: &'d [Draft]) -> Self {
         let of_kind = |kind: &str| {
             drafts
@@ -231,7 +231,12 @@ impl<'d> Holders<'d> {
 }
 
 /// Returns (earlier, later, why) that follow from what the clauses keep.
-fn implied(at: usize, clause: &Clause, drafts: &[Draft], holders: &Holders<'_>) -> Vec<(usize, usize, Why)> {
+fn implied(
+    at: usize,
+    clause: &Clause,
+    drafts: &[Draft],
+    holders: &Containers<'_>,
+) -> Vec<(usize, usize, Why)> {
     let mut relations = Vec::new();
     if let Some(path) = path_of(clause) {
         let parents = std::iter::successors(path.rsplit_once('/'), |(parent, _)| parent.rsplit_once('/'))

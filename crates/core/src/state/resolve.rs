@@ -8,7 +8,7 @@ use super::{claims, include, order, reference};
 use crate::digest::{Digest, DigestKey};
 use crate::filter::{NodeInputs, NodeView};
 use crate::kit::{Baseline, Code, Finding, Gone, Kit, Place};
-use crate::param::{self, Given, ParameterType, ParameterValue};
+use crate::param::{self, LayerValue, ParameterType, ParameterValue};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -37,7 +37,7 @@ pub struct ResolveInput<'a> {
     /// The other kits, one release of each.
     pub kits: &'a [&'a Kit],
     /// Values for parameters, by `KIT/BASELINE.PARAM`, the lowest layer first; those of other baselines do not count.
-    pub given: &'a BTreeMap<String, Vec<Given>>,
+    pub given: &'a BTreeMap<String, Vec<LayerValue>>,
     /// The node.
     pub view: &'a NodeView,
     /// The key for what is concealed.
@@ -156,7 +156,7 @@ pub fn resolve_noting(input: &ResolveInput<'_>, inputs: &mut NodeInputs) -> Resu
     Ok(Resolved { state, contents: Arc::new(contents), excluded, parameters, places, moves, relations })
 }
 
-fn given_to(given: &BTreeMap<String, Vec<Given>>, prefix: &str) -> BTreeMap<String, Vec<Given>> {
+fn given_to(given: &BTreeMap<String, Vec<LayerValue>>, prefix: &str) -> BTreeMap<String, Vec<LayerValue>> {
     let from_prefix = given.range::<str, _>((std::ops::Bound::Included(prefix), std::ops::Bound::Unbounded));
     from_prefix
         .map_while(|(name, layers)| Some((name.strip_prefix(prefix)?.to_owned(), layers.clone())))

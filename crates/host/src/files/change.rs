@@ -1,6 +1,6 @@
 //! Changing what lies below a root: whole or not at all, noted before it is begun, flushed when it is done.
 
-use super::{Entry, Files, Ownership, What, reopen};
+use super::{Entry, EntryKind, Files, Ownership, reopen};
 use crate::attributes::carry_attributes;
 use crate::error::HostError;
 use crate::steps;
@@ -144,7 +144,7 @@ impl Files {
         )
         .map_err(doing)?;
         let entry = Entry::of(&rustix::fs::fstat(&fd).map_err(doing)?);
-        if entry.what == What::Link {
+        if entry.what == EntryKind::Link {
             return Err(HostError::new(format!("{path} is a symbolic link, and links are not followed")));
         }
         let wanted = ownership.permissions.unwrap_or(entry.permissions);
@@ -200,12 +200,12 @@ impl Files {
     /// # Errors
     ///
     /// Returns what failed; a directory that is not empty is not removed.
-    pub fn remove(&self, path: &str, what: What) -> Result<(), HostError> {
+    pub fn remove(&self, path: &str, what: EntryKind) -> Result<(), HostError> {
         let (folder, name) = self.folder_of(path)?.ok_or_else(|| no_folder(path))?;
-        let flags = if what == What::Directory { AtFlags::REMOVEDIR } else { AtFlags::empty() };
+        let flags = if what == EntryKind::Directory { AtFlags::REMOVEDIR } else { AtFlags::empty() };
         rustix::fs::unlinkat(&folder, name.as_str(), flags).map_err(|error| {
             let error = HostError::io("remove", path, &error.into());
-            if what == What::Directory {
+            if what == EntryKind::Directory {
                 error.remedy("only empty directories are removed: inspect and remove its contents")
             } else {
                 error

@@ -8,7 +8,7 @@ use std::os::fd::OwnedFd;
 
 /// What stands at a path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum What {
+pub enum EntryKind {
     /// A regular file.
     File,
     /// A directory.
@@ -19,7 +19,7 @@ pub enum What {
     Other,
 }
 
-impl What {
+impl EntryKind {
     /// Returns it in words.
     pub fn words(self) -> &'static str {
         match self {
@@ -35,7 +35,7 @@ impl What {
 #[derive(Debug, Clone)]
 pub struct Entry {
     /// What it is.
-    pub what: What,
+    pub what: EntryKind,
     /// The account that owns it.
     pub uid: u32,
     /// The group that owns it.
@@ -85,10 +85,10 @@ impl Stamp {
 impl Entry {
     pub(super) fn of(stat: &Stat) -> Self {
         let what = match FileType::from_raw_mode(stat.st_mode) {
-            FileType::RegularFile => What::File,
-            FileType::Directory => What::Directory,
-            FileType::Symlink => What::Link,
-            _ => What::Other,
+            FileType::RegularFile => EntryKind::File,
+            FileType::Directory => EntryKind::Directory,
+            FileType::Symlink => EntryKind::Link,
+            _ => EntryKind::Other,
         };
         Self {
             what,

@@ -17,24 +17,24 @@ const TIMESYNCD_DROP_INS: &str = "/etc/systemd/timesyncd.conf.d";
 /// Read after all others.
 const TIMESYNCD_OWN: &str = "/etc/systemd/timesyncd.conf.d/zz-constans.conf";
 
-enum Keeper {
+enum TimeService {
     Chrony,
     Timesyncd,
 }
 
-fn keeper(machine: &Machine) -> Result<Keeper, NotSeen> {
+fn keeper(machine: &Machine) -> Result<TimeService, NotSeen> {
     if machine.files.look(CHRONY)?.is_some() {
-        return Ok(Keeper::Chrony);
+        return Ok(TimeService::Chrony);
     }
     if machine.files.look(TIMESYNCD)?.is_some() {
-        return Ok(Keeper::Timesyncd);
+        return Ok(TimeService::Timesyncd);
     }
     Err(NotSeen::Unsupported("neither chrony nor systemd-timesyncd is installed".to_owned()))
 }
 
 pub(super) fn inspect(machine: &Machine, _: &Clause) -> Result<Seen, NotSeen> {
     let servers = match keeper(machine)? {
-        Keeper::Chrony => {
+        TimeService::Chrony => {
             let mut servers = Vec::new();
             for path in chrony_files(machine)? {
                 servers.extend(
@@ -43,7 +43,7 @@ pub(super) fn inspect(machine: &Machine, _: &Clause) -> Result<Seen, NotSeen> {
             }
             servers
         }
-        Keeper::Timesyncd => timesyncd_servers(machine)?,
+        TimeService::Timesyncd => timesyncd_servers(machine)?,
     };
     Ok(seen(Found::present().with("servers", json!(servers))))
 }
@@ -75,12 +75,12 @@ fn timesyncd_servers(machine: &Machine) -> Result<Vec<String>, HostError> {
     );
     let mut servers: Vec<String> = Vec::new();
     for path in paths {
-        for said in ntp_lines(&machine.files.read_text(&path)?) {
+        for entry in ntp_lines(&machine.files.read_text(&path)?) {
             // An empty value takes back what was said before.
-            if said.is_empty() {
+            if entry.is_empty() {
                 servers.clear();
             }
-            servers.extend(said.split_whitespace().map(str::to_owned));
+            servers.extend(entry.split_whitespace().map(str::to_owned));
         }
     }
     Ok(servers)
@@ -89,17 +89,17 @@ fn timesyncd_servers(machine: &Machine) -> Result<Vec<String>, HostError> {
 /// Returns the values of `NTP=` in the section `[Time]`.
 pub(super) fn ntp_lines(text: &str) -> Vec<&str> {
     let mut in_section = false;
-    let mut said = Vec::new();
+    let mut entries = Vec::new();
     for line in text.lines().map(str::trim) {
         match line.strip_prefix('[') {
             Some(heading) => in_section = heading.starts_with("Time]"),
-            None if in_section => said.extend(
+            None if in_section => entries.extend(
                 line.split_once('=').filter(|(key, _)| key.trim() == "NTP").map(|(_, value)| value.trim()),
             ),
             None => {}
         }
     }
-    said
+    entries
 }
 
 pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_>) -> Result<(), HostError> {
@@ -110,7 +110,7 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_
         NotSeen::Failed(error) => error,
     };
     let service = match keeper(machine).map_err(unsupported)? {
-        Keeper::Chrony => {
+        TimeService::Chrony => {
             for path in chrony_files(machine)?.iter().filter(|path| *path != CHRONY_OWN) {
                 let text = machine.files.read_text(path)?;
                 if text.lines().any(|line| chrony_source(line).is_some()) {
@@ -127,7 +127,7 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_
             put(machine, work, &clause.address, CHRONY_OWN, text.as_bytes(), readable)?;
             "chrony"
         }
-        Keeper::Timesyncd => {
+        TimeService::Timesyncd => {
             machine.files.make_way(TIMESYNCD_OWN)?;
             // The first line takes back what earlier files said.
             let text = format!("# Managed by Constans.\n[Time]\nNTP=\nNTP={}\n", servers.join(" "));

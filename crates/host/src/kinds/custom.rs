@@ -2,7 +2,7 @@
 
 use super::differs;
 use crate::error::HostError;
-use crate::machine::{Contents, Look, Machine, NotSeen, Work, seen};
+use crate::machine::{Contents, InspectionContext, Machine, NotSeen, Work, seen};
 use crate::native::{Ended, Native};
 use crate::secrets::Secrets;
 use constans_core::compare::{Difference, Found, FoundValue};
@@ -19,12 +19,12 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 /// The most that a program may write, in bytes.
-const LARGEST_OUTPUT: u64 = 1024 * 1024;
+const MAX_OUTPUT: u64 = 1024 * 1024;
 
 /// What a program says of a thing.
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Said {
+struct Reply {
     #[serde(default)]
     present: bool,
     #[serde(default)]
@@ -41,19 +41,23 @@ struct Did {
     done: Vec<String>,
 }
 
-pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Result<Seen, NotSeen> {
+pub(super) fn inspect(
+    machine: &Machine,
+    clause: &Clause,
+    look: &InspectionContext<'_>,
+) -> Result<Seen, NotSeen> {
     let custom = declared(clause)?;
     let ended = run(machine, clause, custom, "inspect", &[], look.contents)?;
-    let said: Said = reply(custom, &ended)?;
+    let reply: Reply = reply(custom, &ended)?;
     // What was concealed is only compared with what is wanted: the program's own words are not kept.
     let native = vec![NativeStep { output: String::new(), ..ended.step }];
-    if let Some(why) = said.unsupported {
+    if let Some(why) = reply.unsupported {
         return Err(NotSeen::Unsupported(why));
     }
-    if !said.present {
+    if !reply.present {
         return Ok(Seen { native, ..seen(Found::absent()) });
     }
-    if let Some(unknown) = said.properties.keys().find(|name| clause.kind().property(name).is_none()) {
+    if let Some(unknown) = reply.properties.keys().find(|name| clause.kind().property(name).is_none()) {
         return Err(NotSeen::Failed(lies(
             custom,
             &format!("it reports the property `{unknown}`, which the kind does not declare"),
@@ -62,7 +66,7 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Re
     let mut found = Found::present();
     for (name, wanted, _) in clause.compared() {
         let Some(property) = clause.kind().property(name) else { continue };
-        let value = match said.properties.get(name) {
+        let value = match reply.properties.get(name) {
             Some(value) => match normalise(name, property.value, value) {
                 Ok(normal) => FoundValue::Value(normal),
                 Err(_) if clause.concealed.contains(name) => {
@@ -140,7 +144,7 @@ fn run(
     let mut native = Native::new(&program.display().to_string(), [verb])
         .input(asked.to_string())
         .timeout(Duration::from_secs(custom.timeout_secs))
-        .largest_output(LARGEST_OUTPUT)
+        .largest_output(MAX_OUTPUT)
         .conceal(secrets)
         .env("CONSTANS_ROOT", &machine.acted_on.root)
         .env("CONSTANS_NAME", clause.name())

@@ -2,7 +2,7 @@
 
 use super::{differs, must_be, presence_differs, wanted_ownership, with_ownership};
 use crate::error::HostError;
-use crate::files::What;
+use crate::files::EntryKind;
 use crate::machine::{Machine, NotSeen, Work, seen};
 use constans_core::compare::{Difference, Found};
 use constans_core::kit::Gone;
@@ -11,12 +11,12 @@ use constans_core::state::Clause;
 use std::collections::BTreeSet;
 
 /// At most so many unknown entries are removed at once.
-const MOST_REMOVED: usize = 20;
+const MAX_REMOVED: usize = 20;
 
 pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSeen> {
     let path = clause.name();
     let Some(entry) = machine.files.look(path)? else { return Ok(seen(Found::absent())) };
-    must_be(What::Directory, &entry, path)?;
+    must_be(EntryKind::Directory, &entry, path)?;
     let mut found = with_ownership(machine, clause, &entry, Found::present())?;
     if clause.flag("only_known") == Some(true) {
         found = found.with("only_known", unknown_entries(machine, clause)?);
@@ -55,7 +55,7 @@ pub(super) fn correct(
 ) -> Result<(), HostError> {
     let path = clause.name();
     if clause.gone != Gone::No {
-        machine.files.remove(path, What::Directory)?;
+        machine.files.remove(path, EntryKind::Directory)?;
         work.note(format!("remove the empty directory {path}"));
         return Ok(());
     }
@@ -75,9 +75,9 @@ pub(super) fn correct(
 
 fn remove_unknown(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -> Result<(), HostError> {
     let unknown = unknown_entries(machine, clause)?;
-    if unknown.len() > MOST_REMOVED {
+    if unknown.len() > MAX_REMOVED {
         let message = format!(
-            "{} entries of {} are unknown, and at most {MOST_REMOVED} are removed at once",
+            "{} entries of {} are unknown, and at most {MAX_REMOVED} are removed at once",
             unknown.len(),
             clause.name()
         );
@@ -86,7 +86,7 @@ fn remove_unknown(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -> Re
     for name in unknown {
         let path = format!("{}/{name}", clause.name().trim_end_matches('/'));
         let Some(entry) = machine.files.look(&path)? else { continue };
-        if entry.what == What::File {
+        if entry.what == EntryKind::File {
             work.keep(&machine.files, &path, &entry, &clause.address)?;
         }
         machine.files.remove(&path, entry.what)?;

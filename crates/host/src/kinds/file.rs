@@ -4,8 +4,8 @@ use super::{
     differs, kept_ownership, must_be, note_replaced, presence_differs, wanted_ownership, with_ownership,
 };
 use crate::error::HostError;
-use crate::files::{Entry, LARGEST_FILE, PIECE, What, unread};
-use crate::machine::{Contents, Look, Machine, NotSeen, Opened, Work, seen};
+use crate::files::{Entry, EntryKind, MAX_FILE, PIECE, unread};
+use crate::machine::{Contents, InspectionContext, Machine, NotSeen, Opened, Work, seen};
 use crate::programs::NotRun;
 use constans_core::compare::{Difference, Found, TextDiffRefusal, text_diff};
 use constans_core::digest::{Digest, of_contents, of_reader};
@@ -17,9 +17,13 @@ use std::io::{self, BufRead as _, BufReader, Read};
 use std::path::Path;
 
 /// Longer files that are not as long as they should be are not read to show how they differ.
-const LARGEST_DIFF: u64 = 1024 * 1024;
+const MAX_DIFF: u64 = 1024 * 1024;
 
-pub(super) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -> Result<Seen, NotSeen> {
+pub(super) fn inspect(
+    machine: &mut Machine,
+    clause: &Clause,
+    look: &InspectionContext<'_>,
+) -> Result<Seen, NotSeen> {
     let path = clause.name();
     let entry = machine.files.look_beside(path)?;
     if let (Some(entry), Gone::No) = (&entry, clause.gone)
@@ -30,7 +34,7 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -
     let is_concealed = clause.concealed.contains("content");
     let wanted = clause.text("content");
     let wanted_size = wanted.map(|name| opened(look.contents, name).map(|(_, size)| size)).transpose()?;
-    let is_long = |size: u64| size.max(wanted_size.unwrap_or(0)) > LARGEST_DIFF;
+    let is_long = |size: u64| size.max(wanted_size.unwrap_or(0)) > MAX_DIFF;
     let Some(entry) = entry else {
         let text_diff = match wanted.filter(|_| !is_concealed) {
             Some(_) if is_long(0) => Some(Err(TextDiffRefusal::TooLarge)),
@@ -42,7 +46,7 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -
         return Ok(Seen { content_bytes: wanted_size, text_diff, ..seen(Found::absent()) });
     };
     if clause.gone == Gone::No {
-        must_be(What::File, &entry, path)?;
+        must_be(EntryKind::File, &entry, path)?;
     }
     let found =
         with_ownership(machine, clause, &entry, Found { size: Some(entry.size), ..Found::present() })?;
@@ -72,7 +76,7 @@ fn digest_of_long(
     machine: &Machine,
     clause: &Clause,
     entry: &Entry,
-    look: &Look<'_>,
+    look: &InspectionContext<'_>,
 ) -> Result<Digest, HostError> {
     let (path, most) = (clause.name(), most_bytes(clause));
     if entry.size > most {
@@ -117,10 +121,7 @@ fn are_same(one: impl Read, other: impl Read) -> io::Result<bool> {
 
 /// Returns how many bytes of a file a clause lets be read.
 pub(crate) fn most_bytes(clause: &Clause) -> u64 {
-    clause
-        .get("largest_mib")
-        .and_then(serde_json::Value::as_u64)
-        .map_or(LARGEST_FILE, |mib| mib * 1024 * 1024)
+    clause.get("largest_mib").and_then(serde_json::Value::as_u64).map_or(MAX_FILE, |mib| mib * 1024 * 1024)
 }
 
 fn opened<'c>(contents: &'c dyn Contents, name: &str) -> Result<Opened<'c>, HostError> {
@@ -139,7 +140,9 @@ fn wanted_digest(clause: &Clause) -> Option<&str> {
 
 /// Returns what is seen of a file that has the wanted contents; none if they differ or have to be compared otherwise.
 fn seen_by_digest(machine: &mut Machine, clause: &Clause, entry: &Entry) -> Result<Option<Seen>, NotSeen> {
-    let Some(wanted) = wanted_digest(clause).filter(|_| entry.what == What::File) else { return Ok(None) };
+    let Some(wanted) = wanted_digest(clause).filter(|_| entry.what == EntryKind::File) else {
+        return Ok(None);
+    };
     let (digest, read_at) = machine.seen_files.digest(
         &machine.files,
         (clause.name(), most_bytes(clause)),
@@ -237,7 +240,7 @@ pub(super) fn correct(
     }
     let (mut wanted, size) = checked_content(work.contents, name, path)?;
     if let Some(entry) = &entry {
-        must_be(What::File, entry, path)?;
+        must_be(EntryKind::File, entry, path)?;
         keep(machine, clause, entry, work)?;
     }
     let ownership = kept_ownership(machine, entry.as_ref(), ownership);
@@ -283,10 +286,10 @@ fn accept(
 
 fn remove(machine: &Machine, clause: &Clause, entry: &Entry, work: &mut Work<'_>) -> Result<(), HostError> {
     let path = clause.name();
-    if entry.what == What::Directory {
-        must_be(What::File, entry, path)?;
+    if entry.what == EntryKind::Directory {
+        must_be(EntryKind::File, entry, path)?;
     }
-    if entry.what == What::File {
+    if entry.what == EntryKind::File {
         keep(machine, clause, entry, work)?;
     }
     machine.files.remove(path, entry.what)?;

@@ -110,7 +110,7 @@ fn settings_at_boot(machine: &Machine) -> Result<Vec<(String, String)>, HostErro
             files.entry(file.clone()).or_insert_with(|| format!("{folder}/{file}"));
         }
     }
-    let mut said = Vec::new();
+    let mut entries = Vec::new();
     for path in files.values() {
         // Debian links /etc/sysctl.conf into the folder.
         let path = match machine.files.link_target(path)? {
@@ -118,9 +118,9 @@ fn settings_at_boot(machine: &Machine) -> Result<Vec<(String, String)>, HostErro
             Some(target) => format!("{}/{target}", path.rsplit_once('/').map_or("", |(folder, _)| folder)),
             None => path.clone(),
         };
-        said.extend(machine.files.read_text(&normal(&path))?.lines().filter_map(assignment));
+        entries.extend(machine.files.read_text(&normal(&path))?.lines().filter_map(assignment));
     }
-    Ok(said)
+    Ok(entries)
 }
 
 /// Takes `..` out of a path.

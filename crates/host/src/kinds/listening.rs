@@ -40,7 +40,7 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     let is_gone = clause.gone != Gone::No;
     let counting: Vec<&Socket> =
         on_port.iter().filter(|socket| !is_gone || (fits_address(socket) && fits_program(socket))).collect();
-    let said = counting
+    let listeners = counting
         .iter()
         .map(|socket| words(socket, &programs))
         .collect::<BTreeSet<_>>()
@@ -50,7 +50,7 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     let native = vec![NativeStep {
         what: format!(
             "look at /proc/net for {protocol} port {port}: {}",
-            if said.is_empty() { "nothing" } else { &said }
+            if listeners.is_empty() { "nothing" } else { &listeners }
         ),
         exit: None,
         output: String::new(),
@@ -58,7 +58,7 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     if counting.is_empty() {
         return Ok(Seen { native, ..seen(Found::absent()) });
     }
-    let mut found = Found::present().in_words(format!("listening: {said}"));
+    let mut found = Found::present().in_words(format!("listening: {listeners}"));
     if clause.get("address").is_some() {
         let all: BTreeSet<String> = counting.iter().map(|socket| socket.address.to_string()).collect();
         let all = all.into_iter().collect::<Vec<_>>().join(", ");

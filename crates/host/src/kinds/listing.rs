@@ -1,7 +1,7 @@
 //! All things of a kind that a node has, by name.
 
 use super::{schedule, ssh_key};
-use crate::describe::{NotTold, Thing};
+use crate::describe::{CannotDescribe, Thing};
 use crate::error::HostError;
 use crate::kinds::{
     kernel_module, kernel_setting, listening, mount, package_source, packet_rule, trust_anchor,
@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 use std::collections::BTreeMap;
 
 /// Lists them.
-pub(crate) fn of(machine: &mut Machine, kind: &str) -> Result<Vec<Thing>, NotTold> {
+pub(crate) fn of(machine: &mut Machine, kind: &str) -> Result<Vec<Thing>, CannotDescribe> {
     let names: Vec<String> = match kind {
         "package" => machine.packages().names()?,
         "package_source" => package_source::names(machine)?,
@@ -27,7 +27,11 @@ pub(crate) fn of(machine: &mut Machine, kind: &str) -> Result<Vec<Thing>, NotTol
         "packet_rule" => packet_rule::names(machine)?,
         "listening" => listening::names(machine)?,
         "clock_sources" | "time_zone" | "host_name" => vec!["system".to_owned()],
-        other => return Err(NotTold::NotOfThisKind(format!("things of the kind {other} cannot be listed"))),
+        other => {
+            return Err(CannotDescribe::NotOfThisKind(format!(
+                "things of the kind {other} cannot be listed"
+            )));
+        }
     };
     Ok(named(names))
 }

@@ -33,15 +33,19 @@ pub(crate) use file::{compared_by_digest, most_bytes};
 pub(crate) use trust_anchor::path_of as certificate_path;
 
 use crate::error::HostError;
-use crate::files::{Entry, Ownership, What};
-use crate::machine::{Look, Machine, NotSeen, Work};
+use crate::files::{Entry, EntryKind, Ownership};
+use crate::machine::{InspectionContext, Machine, NotSeen, Work};
 use constans_core::address::ClauseAddress;
 use constans_core::compare::{Difference, Found, FoundValue, PRESENCE};
 use constans_core::part::PartError;
 use constans_core::run::Seen;
 use constans_core::state::Clause;
 
-pub(crate) fn inspect(machine: &mut Machine, clause: &Clause, look: &Look<'_>) -> Result<Seen, NotSeen> {
+pub(crate) fn inspect(
+    machine: &mut Machine,
+    clause: &Clause,
+    look: &InspectionContext<'_>,
+) -> Result<Seen, NotSeen> {
     match clause.address.kind() {
         "file" => file::inspect(machine, clause, look),
         "directory" => directory::inspect(machine, clause),
@@ -117,7 +121,9 @@ pub(crate) fn keep(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -> R
     };
     let Some(path) = path else { return Ok(()) };
     match machine.files.look(path)? {
-        Some(entry) if entry.what == What::File => work.keep(&machine.files, path, &entry, &clause.address),
+        Some(entry) if entry.what == EntryKind::File => {
+            work.keep(&machine.files, path, &entry, &clause.address)
+        }
         _ => Ok(()),
     }
 }
@@ -133,7 +139,7 @@ fn put(
 ) -> Result<(), HostError> {
     let entry = machine.files.look(path)?;
     if let Some(entry) = &entry {
-        must_be(What::File, entry, path)?;
+        must_be(EntryKind::File, entry, path)?;
         work.keep(&machine.files, path, entry, clause)?;
     }
     machine.files.replace(path, contents, kept_ownership(machine, entry.as_ref(), ownership), |_| Ok(()))?;
@@ -172,7 +178,7 @@ fn take_away(
     path: &str,
 ) -> Result<(), HostError> {
     let Some(entry) = machine.files.look(path)? else { return Ok(()) };
-    if entry.what == What::File {
+    if entry.what == EntryKind::File {
         work.keep(&machine.files, path, &entry, clause)?;
     }
     machine.files.remove(path, entry.what)?;
@@ -192,7 +198,12 @@ fn text_of(machine: &Machine, path: &str) -> Result<Option<String>, HostError> {
 
 /// Returns a text found in a file as it may be told. Of a file that not everybody may read, what is not as wanted is told
 /// only by a keyed digest: it may be a secret of that machine.
-fn as_told(machine: &Machine, path: &str, found: &str, look: &Look<'_>) -> Result<String, HostError> {
+fn as_told(
+    machine: &Machine,
+    path: &str,
+    found: &str,
+    look: &InspectionContext<'_>,
+) -> Result<String, HostError> {
     if machine.files.look(path)?.is_none_or(|entry| entry.is_readable_by_all()) {
         return Ok(found.to_owned());
     }
@@ -237,7 +248,7 @@ fn presence_differs(differences: &[Difference]) -> bool {
 }
 
 /// Refuses to go on if something else stands where a clause's thing should be: it is never replaced unasked.
-fn must_be(what: What, entry: &Entry, path: &str) -> Result<(), HostError> {
+fn must_be(what: EntryKind, entry: &Entry, path: &str) -> Result<(), HostError> {
     if entry.what == what {
         return Ok(());
     }

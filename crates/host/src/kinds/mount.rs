@@ -2,7 +2,7 @@
 
 use super::{differs, put};
 use crate::error::HostError;
-use crate::files::{Ownership, What};
+use crate::files::{EntryKind, Ownership};
 use crate::machine::{Machine, NotSeen, Work, seen};
 use crate::native::Native;
 use constans_core::compare::{Difference, Found, FoundValue};
@@ -170,7 +170,7 @@ pub(super) fn correct(
         return if now.is_some() { native(work, "umount", &[path]).map_err(busy) } else { Ok(()) };
     }
     match machine.files.look(path)? {
-        Some(entry) => super::must_be(What::Directory, &entry, path)?,
+        Some(entry) => super::must_be(EntryKind::Directory, &entry, path)?,
         None => {
             return Err(HostError::new(format!("the mount point {path} is not there"))
                 .remedy(format!("add a clause `directory:{path}`, and needs = [\"directory:{path}\"]")));

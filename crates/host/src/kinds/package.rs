@@ -5,7 +5,7 @@ use crate::error::HostError;
 use crate::machine::{Machine, NotSeen, Work, seen};
 use crate::packages::{PackageFound, Packages, Planned};
 use constans_core::compare::{Difference, Found, Presence};
-use constans_core::kind::{Claim, VersionWish};
+use constans_core::kind::{Claim, VersionRequirement};
 use constans_core::kit::Gone;
 use constans_core::run::{FailureAt, PackagePreview, Seen};
 use constans_core::state::Clause;
@@ -54,8 +54,8 @@ pub(crate) fn preview(
         }
         let wish = clause
             .text("version")
-            .and_then(|wish| VersionWish::parse(wish).ok())
-            .unwrap_or(VersionWish::Newest);
+            .and_then(|wish| VersionRequirement::parse(wish).ok())
+            .unwrap_or(VersionRequirement::Newest);
         let fits = |version: &str| {
             clause.text("version").is_none()
                 || wish.best([version], packages.manager().order()) == Some(version)
@@ -95,7 +95,7 @@ pub(super) fn correct(
             let step = packages.hold(name, false)?;
             work.done.native.push(step);
         }
-        let wish = clause.text("version").and_then(|wish| VersionWish::parse(wish).ok());
+        let wish = clause.text("version").and_then(|wish| VersionRequirement::parse(wish).ok());
         let changed = if clause.gone == Gone::No {
             packages.install(name, wish.as_ref())?
         } else {

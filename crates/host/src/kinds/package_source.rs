@@ -5,7 +5,7 @@ mod dnf_repository;
 
 use super::{put, take_away, text_of};
 use crate::error::HostError;
-use crate::files::{LARGEST_FILE, Ownership};
+use crate::files::{MAX_FILE, Ownership};
 use crate::machine::{Machine, NotSeen, Work, seen};
 use crate::openpgp::fingerprint;
 use constans_core::compare::{Found, FoundValue};
@@ -161,7 +161,7 @@ fn put_key(
     // apt knows by the name whether a key is armoured.
     let (path, other) = if key.starts_with(b"-----") { (&keys[0], &keys[1]) } else { (&keys[1], &keys[0]) };
     machine.files.make_way(path)?;
-    if machine.files.digest(path, LARGEST_FILE)?.is_none_or(|found| found.as_str() != digest) {
+    if machine.files.digest(path, MAX_FILE)?.is_none_or(|found| found.as_str() != digest) {
         put(machine, work, &clause.address, path, &key, readable)?;
     }
     take_away(machine, work, &clause.address, other)?;

@@ -104,9 +104,9 @@ fn file_of(rules: &[Rule]) -> String {
 
 /// Reads the rules back; none if somebody changed the file.
 pub(super) fn rules_of(text: &str) -> Option<Vec<Rule>> {
-    let said =
+    let message =
         text.lines().filter_map(|line| line.trim().strip_prefix("# {").map(|rest| format!("{{{rest}")));
-    let rules: Vec<Rule> = said.map(|line| serde_json::from_str(&line)).collect::<Result<_, _>>().ok()?;
+    let rules: Vec<Rule> = message.map(|line| serde_json::from_str(&line)).collect::<Result<_, _>>().ok()?;
     (file_of(&rules) == text).then_some(rules)
 }
 

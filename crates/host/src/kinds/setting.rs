@@ -4,14 +4,18 @@ use super::line::no_file;
 use super::{as_told, in_file, put, text_of};
 use crate::error::HostError;
 use crate::files::Ownership;
-use crate::machine::{Look, Machine, NotSeen, Work, seen};
+use crate::machine::{InspectionContext, Machine, NotSeen, Work, seen};
 use constans_core::compare::Found;
 use constans_core::kit::Gone;
 use constans_core::part::{Format, read_setting, remove_setting, write_setting};
 use constans_core::run::Seen;
 use constans_core::state::Clause;
 
-pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Result<Seen, NotSeen> {
+pub(super) fn inspect(
+    machine: &Machine,
+    clause: &Clause,
+    look: &InspectionContext<'_>,
+) -> Result<Seen, NotSeen> {
     let path = clause.text("in").unwrap_or_default();
     let key = clause.list("key");
     let Some(text) = text_of(machine, path)? else {

@@ -3,7 +3,7 @@
 use super::put;
 use crate::accounts::Account;
 use crate::error::HostError;
-use crate::files::{Ownership, What};
+use crate::files::{EntryKind, Ownership};
 use crate::machine::{Machine, NotSeen, Work, seen};
 use constans_core::compare::Found;
 use constans_core::kit::Gone;
@@ -49,7 +49,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     };
     let folder = path.rsplit_once('/').map_or("", |(folder, _)| folder);
     match machine.files.look(folder)? {
-        Some(entry) => super::must_be(What::Directory, &entry, folder)?,
+        Some(entry) => super::must_be(EntryKind::Directory, &entry, folder)?,
         None => {
             machine.files.make_directory(folder, whose(0o700))?;
             work.note(format!("make the directory {folder}"));

@@ -36,7 +36,8 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
         return Err(no_such_zone(machine, zone)?);
     }
     let target = format!("{ZONES}/{zone}");
-    if let Some(entry) = machine.files.look(LINK)?.filter(|entry| entry.what == crate::files::What::File) {
+    if let Some(entry) = machine.files.look(LINK)?.filter(|entry| entry.what == crate::files::EntryKind::File)
+    {
         work.keep(&machine.files, LINK, &entry, &clause.address)?;
     }
     machine.files.make_link(LINK, &target)?;

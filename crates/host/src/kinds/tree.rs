@@ -2,7 +2,7 @@
 
 use super::{must_be, put, take_away, wanted_ownership};
 use crate::error::HostError;
-use crate::files::{LARGEST_FILE, Ownership, What};
+use crate::files::{EntryKind, MAX_FILE, Ownership};
 use crate::machine::{Machine, NotSeen, Work, seen};
 use constans_core::compare::{Found, FoundValue};
 use constans_core::digest::of_contents;
@@ -13,14 +13,14 @@ use serde_json::{Map, Value};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// At most so many unknown entries are removed at once.
-const MOST_REMOVED: usize = 20;
+const MAX_REMOVED: usize = 20;
 /// At most so many entries of a tree that should be gone are removed.
-const MOST_GONE: usize = 1_000;
+const MAX_GONE: usize = 1_000;
 
 pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSeen> {
     let top = clause.name();
     let Some(entry) = machine.files.look(top)? else { return Ok(seen(Found::absent())) };
-    must_be(What::Directory, &entry, top)?;
+    must_be(EntryKind::Directory, &entry, top)?;
     if clause.gone != Gone::No {
         return Ok(seen(Found::present()));
     }
@@ -29,11 +29,11 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     for path in wanted.files.keys() {
         let whole = format!("{top}/{path}");
         if let Some(entry) = machine.files.look(&whole)? {
-            must_be(What::File, &entry, &whole)?;
+            must_be(EntryKind::File, &entry, &whole)?;
             files.insert(
                 path.clone(),
                 Value::from(
-                    machine.files.digest(&whole, LARGEST_FILE)?.unwrap_or_else(|| of_contents(b"")).as_str(),
+                    machine.files.digest(&whole, MAX_FILE)?.unwrap_or_else(|| of_contents(b"")).as_str(),
                 ),
             );
         }
@@ -132,7 +132,7 @@ fn unknown(machine: &Machine, top: &str, wanted: &Wanted) -> Result<Vec<String>,
 pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -> Result<(), HostError> {
     let top = clause.name();
     if clause.gone != Gone::No {
-        return remove_whole(machine, clause, work, &[top.to_owned()], MOST_GONE);
+        return remove_whole(machine, clause, work, &[top.to_owned()], MAX_GONE);
     }
     let wanted = Wanted::of(clause);
     let whose = Ownership { permissions: None, ..wanted_ownership(machine, clause)? };
@@ -148,7 +148,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
                 work.note(format!("make the directory {path}"));
             }
             Some(entry) => {
-                must_be(What::Directory, &entry, &path)?;
+                must_be(EntryKind::Directory, &entry, &path)?;
                 machine.files.set_ownership(&path, of_folders)?;
             }
         }
@@ -160,7 +160,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
             .get(digest)
             .ok_or_else(|| HostError::new(format!("the contents {digest} are missing")))?
             .to_vec();
-        if machine.files.digest(&whole, LARGEST_FILE)?.is_some_and(|found| found.as_str() == digest) {
+        if machine.files.digest(&whole, MAX_FILE)?.is_some_and(|found| found.as_str() == digest) {
             machine.files.set_ownership(&whole, of_files)?;
         } else {
             put(machine, work, &clause.address, &whole, &contents, of_files)?;
@@ -169,7 +169,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     if clause.flag("only_known") == Some(true) {
         let surplus: Vec<String> =
             unknown(machine, top, &wanted)?.iter().map(|path| format!("{top}/{path}")).collect();
-        remove_whole(machine, clause, work, &surplus, MOST_REMOVED)?;
+        remove_whole(machine, clause, work, &surplus, MAX_REMOVED)?;
     }
     Ok(())
 }
@@ -186,7 +186,7 @@ fn remove_whole(
     let mut to_see: Vec<String> = tops.to_vec();
     while let Some(path) = to_see.pop() {
         let Some(entry) = machine.files.look(&path)? else { continue };
-        if entry.what == What::Directory {
+        if entry.what == EntryKind::Directory {
             to_see.extend(
                 machine.files.list(&path)?.unwrap_or_default().iter().map(|name| format!("{path}/{name}")),
             );

@@ -3,7 +3,7 @@
 use super::{put, take_away};
 use crate::error::HostError;
 use crate::files::Ownership;
-use crate::machine::{Look, Machine, NotSeen, Work, seen};
+use crate::machine::{InspectionContext, Machine, NotSeen, Work, seen};
 use crate::native::Native;
 use constans_core::compare::Found;
 use constans_core::digest::of_contents;
@@ -78,7 +78,11 @@ impl Store {
     }
 }
 
-pub(super) fn inspect(machine: &Machine, clause: &Clause, look: &Look<'_>) -> Result<Seen, NotSeen> {
+pub(super) fn inspect(
+    machine: &Machine,
+    clause: &Clause,
+    look: &InspectionContext<'_>,
+) -> Result<Seen, NotSeen> {
     let store = store(machine)?;
     let wanted = clause.text("content").unwrap_or_default();
     let content_bytes = look.contents.get(wanted).map(|bytes| bytes.len() as u64);

@@ -162,11 +162,12 @@ impl PackageManager for Apt {
     fn fetch_index(&self) -> Result<Fetched, HostError> {
         let Ended { step, is_well, .. } =
             self.apt("apt-get", ["update".to_owned(), "--quiet".to_owned(), LOCK_PATIENCE.to_owned()])?;
-        let said =
+        let complaint =
             step.output.lines().find(|line| line.contains("Failed to fetch") || line.starts_with("E: "));
-        let failed = !is_well || said.is_some() || step.output.contains("index files failed");
+        let failed = !is_well || complaint.is_some() || step.output.contains("index files failed");
         let lacking = failed.then(|| {
-            said.map_or("apt-get update says why", |line| line.trim_start_matches(['E', 'W', ':', ' ']))
+            complaint
+                .map_or("apt-get update says why", |line| line.trim_start_matches(['E', 'W', ':', ' ']))
                 .to_owned()
         });
         Ok(Fetched { step, lacking })
@@ -380,9 +381,9 @@ mod tests {
 
     #[test]
     fn a_simulated_change_is_read_line_by_line() {
-        let said = "Reading package lists...\nRemv kiosk-tools [1.0]\nInst kiosk-shell [3.1.9] (3.2.4 Skerry Line:stable [all])\n\
+        let simulation = "Reading package lists...\nRemv kiosk-tools [1.0]\nInst kiosk-shell [3.1.9] (3.2.4 Skerry Line:stable [all])\n\
                     Inst libquay1:amd64 (2.0-1 Skerry Line:stable [amd64]) []\nConf kiosk-shell (3.2.4 Skerry Line:stable [all])\nInst\n";
-        let told: Vec<String> = said
+        let told: Vec<String> = simulation
             .lines()
             .filter_map(reckoned_of_line)
             .map(|(name, after)| format!("{name} {after:?}"))

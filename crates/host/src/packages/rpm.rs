@@ -197,14 +197,14 @@ impl PackageManager for Rpm {
     fn fetch_index(&self) -> Result<Fetched, HostError> {
         let Ended { step, is_well, .. } = self.dnf(&["makecache", "--refresh"])?;
         // A source that does not answer is left out by dnf, and all is well.
-        let said = step
+        let complaint = step
             .output
             .lines()
             .map(str::trim)
             .find(|line| line.contains("Curl error") || line.starts_with("Error:"));
-        let failed = !is_well || said.is_some();
+        let failed = !is_well || complaint.is_some();
         let lacking = failed.then(|| {
-            said.map_or("dnf makecache says why", |line| line.trim_start_matches(['-', ' '])).to_owned()
+            complaint.map_or("dnf makecache says why", |line| line.trim_start_matches(['-', ' '])).to_owned()
         });
         Ok(Fetched { step, lacking })
     }

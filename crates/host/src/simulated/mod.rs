@@ -11,7 +11,7 @@ pub use package::{Offer, Repository};
 pub use things::Thing;
 
 use crate::error::HostError;
-use crate::files::{Entry, Stamp, What};
+use crate::files::{Entry, EntryKind, Stamp};
 use crate::host::Host;
 use crate::machine::{ActedOn, Attic, Contents, seen};
 use constans_core::compare::{Difference, Found, text_diff};
@@ -20,7 +20,7 @@ use constans_core::filter::About;
 use constans_core::kind::Reaction;
 use constans_core::kit::Gone;
 use constans_core::run::{
-    Correction, Failure, FailureAt, Inspection, KeptOld, NativeStep, PackagePreview, RestartPending, Seen,
+    Correction, Failure, FailureAt, Inspection, NativeStep, PackagePreview, RestartPending, Seen, StoredCopy,
 };
 use constans_core::state::{Clause, EffectiveState};
 use serde_json::{Value, json};
@@ -226,7 +226,7 @@ impl Host for SimulatedHost {
         PackagePreview { packages, ..PackagePreview::default() }
     }
 
-    fn keep(&mut self, clause: &Clause, attic: &mut dyn Attic) -> Result<Vec<KeptOld>, Failure> {
+    fn keep(&mut self, clause: &Clause, attic: &mut dyn Attic) -> Result<Vec<StoredCopy>, Failure> {
         let Some(thing) =
             self.things.get(clause.address.as_str()).filter(|_| clause.address.kind() == "file")
         else {
@@ -310,7 +310,7 @@ fn entry_of(thing: &Thing) -> Entry {
         .and_then(Value::as_str)
         .and_then(|digits| u32::from_str_radix(digits, 8).ok());
     Entry {
-        what: What::File,
+        what: EntryKind::File,
         uid: 0,
         gid: 0,
         permissions: permissions.unwrap_or(0o644),

@@ -3,7 +3,7 @@
 use super::things::{Thing, Things};
 use crate::error::HostError;
 use constans_core::compare::Found;
-use constans_core::kind::{Claim, VersionOrder, VersionWish};
+use constans_core::kind::{Claim, VersionOrder, VersionRequirement};
 use constans_core::kit::Gone;
 use constans_core::run::{Correction, PackageChange};
 use constans_core::state::Clause;
@@ -74,7 +74,7 @@ fn chosen<'r>(clause: &Clause, repository: &'r Repository) -> Result<&'r str, Ho
     let offer = repository.offer(name);
     let missing = || HostError::new(format!("E: Unable to locate package {name}"));
     let versions = || offer.into_iter().flat_map(|offer| offer.versions.iter().map(String::as_str));
-    match clause.text("version").and_then(|wish| VersionWish::parse(wish).ok()) {
+    match clause.text("version").and_then(|wish| VersionRequirement::parse(wish).ok()) {
         Some(wish) => wish.best(versions(), VersionOrder::Dpkg).ok_or_else(|| match offer {
             None => missing(),
             Some(_) => HostError::new(format!("E: no version of {name} fits")),

@@ -2,7 +2,7 @@ use super::*;
 use constans_core::address::ClauseAddress;
 use constans_core::compare::differences;
 use constans_core::kind::find;
-use constans_core::run::KeptOld;
+use constans_core::run::StoredCopy;
 use std::borrow::Cow;
 
 struct Texts(BTreeMap<String, Vec<u8>>);
@@ -23,10 +23,10 @@ impl Attic for Loft {
         contents: &mut dyn std::io::Read,
         _entry: &Entry,
         _clause: &ClauseAddress,
-    ) -> Result<KeptOld, HostError> {
+    ) -> Result<StoredCopy, HostError> {
         let mut bytes = Vec::new();
         contents.read_to_end(&mut bytes).unwrap();
-        let kept = KeptOld {
+        let kept = StoredCopy {
             attic: 1,
             path: path.to_owned(),
             digest: of_contents(&bytes),

@@ -4,7 +4,7 @@ use crate::body::{JsonBody, Number};
 use crate::change::documents::read_documents_of;
 use crate::change::draft::{Draft, queue, refuse_while_recovering, wait};
 use crate::change::prepare::read_edits;
-use crate::launch::Here;
+use crate::here::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::change::{self, ChangeRow};
 use crate::store::job::{self, JobKind};

@@ -6,7 +6,7 @@ use crate::store::{effective_state, node, run, wanted};
 use crate::trust::{Allowed, NodeRead};
 use constans_core::attention::ExceptionSort;
 use constans_core::hours::WeeklyHours;
-use constans_core::run::{ClauseResult, Outcome};
+use constans_core::run::{ClauseResult, Outcome, Status};
 use constans_core::state::{Clause, EffectiveState, LeftBehind, Origin, left_behind};
 use constans_wire::overview::{NodeClause, NodeClauses};
 use rocket::serde::json::Json;
@@ -79,6 +79,7 @@ fn of_result(
         origins: result.origins.iter().map(origin).collect(),
         satisfies: result.satisfies.iter().cloned().collect(),
         outcome: result.outcome,
+        status: result.status(),
         cause: result.cause,
         reason: ExceptionSort::of(result).map(|(_, reason)| reason),
         since: since.get(result.address.as_str()).copied(),
@@ -94,6 +95,7 @@ fn all_is_well(clause: &Clause) -> NodeClause {
         origins: clause.origins.iter().map(origin).collect(),
         satisfies: clause.satisfies.iter().cloned().collect(),
         outcome: if clause.is_only_a_reaction() { Outcome::Idle } else { Outcome::InLine },
+        status: Status::InLine,
         cause: None,
         reason: None,
         since: None,

@@ -1,6 +1,6 @@
 //! Live progress, as server-sent events.
 
-use crate::launch::Here;
+use crate::here::Here;
 use crate::metrics::Metrics;
 use crate::store::notice::{ACTIVITIES, CHANNEL};
 use crate::trust::{Allowed, NodeRead};

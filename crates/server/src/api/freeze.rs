@@ -16,12 +16,12 @@ use sqlx::PgPool;
 /// The longest freeze: 90 days.
 const LONGEST_SECS: u64 = 90 * 86_400;
 /// So many nodes are named by one freeze.
-const MOST_NODES: usize = 1_000;
+const MAX_NODES: usize = 1_000;
 /// So many clauses are named by one freeze, each so long at most.
-const MOST_CLAUSES: usize = 100;
+const MAX_CLAUSES: usize = 100;
 const LONGEST_CLAUSE: usize = 300;
 /// So many freezes are in force at once: each node that they are for is given all of them.
-const MOST_IN_FORCE: i64 = 100;
+const MAX_IN_FORCE: i64 = 100;
 
 /// The freezes that are in force, or also those that are over, the newest first; at most 200.
 #[utoipa::path(tag = "freezes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<FreezeShown>)))]
@@ -57,10 +57,10 @@ pub async fn set(
     if !(1..=LONGEST_SECS).contains(&for_secs) {
         return Err(ApiError::invalid("for_secs", "a freeze lasts from 1 s to 90 days"));
     }
-    if nodes.len() > MOST_NODES {
+    if nodes.len() > MAX_NODES {
         return Err(ApiError::invalid(
             "nodes",
-            format!("a freeze names at most {MOST_NODES} nodes; without any it is for all"),
+            format!("a freeze names at most {MAX_NODES} nodes; without any it is for all"),
         ));
     }
     let is_clause = |text: &String| {
@@ -68,16 +68,16 @@ pub async fn set(
             && text.len() <= LONGEST_CLAUSE
             && !text.chars().any(char::is_control)
     };
-    if clauses.len() > MOST_CLAUSES || !clauses.iter().all(is_clause) {
+    if clauses.len() > MAX_CLAUSES || !clauses.iter().all(is_clause) {
         let form = format!(
-            "a freeze names at most {MOST_CLAUSES} clauses, each as kind:name or as a pattern of that, for example file:/etc/ssh/*"
+            "a freeze names at most {MAX_CLAUSES} clauses, each as kind:name or as a pattern of that, for example file:/etc/ssh/*"
         );
         return Err(ApiError::invalid("clauses", form));
     }
     let mut transaction = db.begin().await?;
-    if freeze::count(&mut *transaction).await? >= MOST_IN_FORCE {
+    if freeze::count(&mut *transaction).await? >= MAX_IN_FORCE {
         return Err(ApiError::Conflict {
-            message: format!("{MOST_IN_FORCE} freezes are in force already"),
+            message: format!("{MAX_IN_FORCE} freezes are in force already"),
             hint: "end one first: constans freeze list, constans freeze end".to_owned(),
         });
     }

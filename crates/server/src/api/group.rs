@@ -4,10 +4,11 @@ use super::change::{ask, confirmed, repeated};
 use crate::body::{JsonBody, Number};
 use crate::change::documents::{read_documents, read_groups};
 use crate::change::draft::Draft;
-use crate::change::publish::{kit_of, on_thread, solvable};
-use crate::launch::Here;
+use crate::change::publish::{kit_of, solvable};
+use crate::here::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::{group, release, stage, wanted};
+use crate::thread::on_thread;
 use crate::trust::{Allowed, Asker, GroupEdit, MayAsk, NodeRead};
 use constans_core::change::{DocumentEdit, DocumentKey};
 use constans_core::group::{EVERYONE, Group, GroupFinding, GroupSurroundings, check_group};
@@ -221,8 +222,8 @@ fn check_settings(settings: &GroupSettings) -> Result<(), String> {
 }
 
 /// So many controls and times a week an assignment names at most.
-const MOST_CONTROLS: usize = 100;
-const MOST_HOURS: usize = 50;
+const MAX_CONTROLS: usize = 100;
+const MAX_HOURS: usize = 50;
 
 /// Checks what stands in a group by itself.
 fn check_form(group: &Group) -> Result<(), ApiError> {
@@ -239,9 +240,9 @@ fn check_form(group: &Group) -> Result<(), ApiError> {
         return Err(ApiError::invalid("priority", "`everyone` has all nodes and priority 0"));
     }
     for assignment in &group.assignments {
-        if assignment.satisfies.len() > MOST_CONTROLS || assignment.change_window.len() > MOST_HOURS {
+        if assignment.satisfies.len() > MAX_CONTROLS || assignment.change_window.len() > MAX_HOURS {
             let most =
-                format!("an assignment names at most {MOST_CONTROLS} controls and {MOST_HOURS} times a week");
+                format!("an assignment names at most {MAX_CONTROLS} controls and {MAX_HOURS} times a week");
             return Err(ApiError::invalid("assignments", most));
         }
         assignment

@@ -1,6 +1,6 @@
 //! Whether the server is alive and ready: for whoever restarts it or sends callers elsewhere. It says no more than that.
 
-use crate::launch::Here;
+use crate::here::Here;
 use rocket::http::Status;
 use rocket::{State, get};
 use sqlx::PgPool;

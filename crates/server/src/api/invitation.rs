@@ -1,14 +1,14 @@
 //! Invitations.
 
 use crate::body::JsonBody;
-use crate::launch::Here;
+use crate::here::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::invitation::InvitationRow;
 use crate::store::{audit, invitation};
 use crate::trust::{Allowed, InvitationMake, Secret};
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
-use constans_core::words::{MOST_LABELS, check_label};
+use constans_core::words::{MAX_LABELS, check_label};
 use constans_wire::join::{INVITATION_FORM, Invitation, MadeInvitation, NewInvitation, OpenInvitation};
 use jiff::SignedDuration;
 use rocket::serde::json::Json;
@@ -35,8 +35,8 @@ pub async fn make(
     if !(1..=10_000).contains(&wanted.uses) {
         return Err(ApiError::invalid("uses", "an invitation holds for 1 to 10,000 uses"));
     }
-    if wanted.labels.len() > MOST_LABELS {
-        return Err(ApiError::invalid("labels", format!("an invitation has at most {MOST_LABELS} labels")));
+    if wanted.labels.len() > MAX_LABELS {
+        return Err(ApiError::invalid("labels", format!("an invitation has at most {MAX_LABELS} labels")));
     }
     wanted
         .labels

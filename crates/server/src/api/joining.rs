@@ -2,7 +2,7 @@
 
 use crate::body::JsonBody;
 use crate::change::single::{Occasion, resolve_single};
-use crate::launch::Here;
+use crate::here::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::joining::{self, RequestRow};
 use crate::store::{audit, check_in, fleet, node, node_attribute, notice};

@@ -1,7 +1,7 @@
 //! Nodes.
 
 use super::overview::{Narrowed, narrowed, undecided};
-use crate::launch::Here;
+use crate::here::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::listing::{self, NodeRow};
 use crate::store::narrowing::Narrowing;
@@ -10,7 +10,9 @@ use crate::trust::{Allowed, NodeRead, NodeRevoke, Refusal};
 use constans_core::node_status::{LastContact, ProblemInputs, node_status, problems};
 use constans_core::run::Freeze;
 use constans_wire::change::ChangedBy;
-use constans_wire::check_in::{NodeSummary, StateSources};
+use constans_wire::check_in::StateSources;
+use constans_wire::node::NodeSummary;
+use constans_wire::node::NodeWords;
 use constans_wire::overview::NodePage;
 use jiff::{SignedDuration, Timestamp};
 use rocket::serde::json::Json;
@@ -194,7 +196,7 @@ fn summary(
         read_stored(|| format!("last contact of {}", row.name), row.last_contact.clone().into())?;
     let inputs = problem_inputs(&row, last_contact);
     let run_status = read(&row, "status", row.full_status.clone().map(Value::from))?;
-    Ok(NodeSummary {
+    let mut node = NodeSummary {
         id: row.id,
         last_heard: row.heard_at.map(|at| at.to_jiff()),
         promised: row.promised_at.map(|at| at.to_jiff()),
@@ -229,7 +231,10 @@ fn summary(
         labels: read_stored(|| format!("labels of {}", row.name), row.labels)?,
         about: read_stored(|| format!("report of {} about itself", row.name), row.about)?,
         name: row.name,
-    })
+        words: NodeWords::default(),
+    };
+    node.words = NodeWords::of(&node);
+    Ok(node)
 }
 
 fn problem_inputs(row: &NodeRow, last_contact: LastContact) -> ProblemInputs {

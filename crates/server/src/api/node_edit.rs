@@ -4,7 +4,7 @@ use super::change::{ask, confirmed, repeated};
 use crate::body::JsonBody;
 use crate::change::documents::read_documents;
 use crate::change::draft::Draft;
-use crate::launch::Here;
+use crate::here::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::node;
 use crate::trust::{Asker, MayAsk, NodeEdit as MayEditNodes};
@@ -19,9 +19,9 @@ use std::slice;
 use std::sync::Arc;
 
 /// So many nodes are labelled at once.
-const MOST_NODES: usize = 1_000;
+const MAX_NODES: usize = 1_000;
 /// So many labels are set and removed at once.
-const MOST_LABELS: usize = 50;
+const MAX_LABELS: usize = 50;
 
 /// Sets and removes labels of nodes.
 #[utoipa::path(tag = "nodes", security(("token" = ["node.edit"]), ("session" = ["node.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = LabelNodes, responses((status = 200, body = Changed)))]
@@ -33,16 +33,16 @@ pub async fn label(
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
     let LabelNodes { nodes, set, remove, how } = wanted.0;
-    if nodes.is_empty() || nodes.len() > MOST_NODES {
-        return Err(ApiError::invalid("nodes", format!("from 1 to {MOST_NODES} nodes are labelled at once")));
+    if nodes.is_empty() || nodes.len() > MAX_NODES {
+        return Err(ApiError::invalid("nodes", format!("from 1 to {MAX_NODES} nodes are labelled at once")));
     }
     if set.is_empty() && remove.is_empty() {
         return Err(ApiError::invalid("set", "no label is set or removed"));
     }
-    if set.len() + remove.len() > MOST_LABELS {
+    if set.len() + remove.len() > MAX_LABELS {
         return Err(ApiError::invalid(
             "set",
-            format!("at most {MOST_LABELS} labels are set and removed at once"),
+            format!("at most {MAX_LABELS} labels are set and removed at once"),
         ));
     }
     let of = if let [one] = nodes.as_slice() { one.clone() } else { format!("{} nodes", nodes.len()) };

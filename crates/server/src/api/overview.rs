@@ -1,17 +1,17 @@
 //! The fleet as a whole, and the part of it that a filter names.
 
 use super::node::all_summaries;
-use crate::change::publish::on_thread;
-use crate::launch::Here;
+use crate::here::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::listing::{ProblemRow, TickRow};
 use crate::store::narrowing::Narrowing;
 use crate::store::{exception, joining, listing, recovery, run};
+use crate::thread::on_thread;
 use crate::trust::{Allowed, NodeRead};
 use constans_core::attention::{Attention, AttentionNode, Exception, RecurringDrift, attention};
 use constans_core::filter::{Answer as Decided, Condition, NodeView};
 use constans_core::node_status::{NodeStatus, ProblemInputs, problems};
-use constans_wire::check_in::NodeSummary;
+use constans_wire::node::NodeSummary;
 use constans_wire::overview::{Overview, RecentRun, StatusCount, Tick};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::Timestamp as SqlTimestamp;
@@ -24,7 +24,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 /// More nodes are not sent one by one.
-const MOST_TICKS: usize = 2_000;
+const MAX_TICKS: usize = 2_000;
 /// So many of the last runs are shown.
 const LATELY: i64 = 12;
 /// How long a filter may take that is decided node by node.
@@ -66,7 +66,7 @@ pub async fn overview(
         },
     )?;
     let shown = count_quiet(&mut statuses, meant);
-    let ticks = if shown > MOST_TICKS { Vec::new() } else { listing::ticks(db, &by).await? };
+    let ticks = if shown > MAX_TICKS { Vec::new() } else { listing::ticks(db, &by).await? };
     let mut ticks: Vec<Tick> = ticks.into_iter().map(tick).collect::<Result<_, _>>()?;
     ticks.sort_by(|left, right| (left.status, &left.name).cmp(&(right.status, &right.name)));
     Ok(Json(Overview {
@@ -127,7 +127,7 @@ pub async fn undecided(db: &PgPool, by: &Narrowing) -> Result<usize, ApiError> {
 
 fn parse(filter: &str) -> Result<Condition, ApiError> {
     Condition::parse_for_list(filter).map_err(|errors| {
-        let said: Vec<String> = errors
+        let messages: Vec<String> = errors
             .iter()
             .map(|error| {
                 format!("{} (at `{}`)", error.message, filter.get(error.range.clone()).unwrap_or(""))
@@ -135,7 +135,7 @@ fn parse(filter: &str) -> Result<Condition, ApiError> {
             .collect();
         let hint = errors.into_iter().find_map(|error| error.hint);
         ApiError::Filter {
-            message: said.join("; "),
+            message: messages.join("; "),
             hint: hint.unwrap_or_else(|| {
                 "a filter is CEL, for example labels.site == \"auken\" && node.status == \"failed\""
                     .to_owned()
@@ -196,16 +196,16 @@ fn count(nodes: i64) -> usize {
 /// Adds those of the nodes that are meant of which nothing is to be said to those in line; all are counted if it is not told
 /// how many are meant. Returns how many nodes there are that are not revoked.
 fn count_quiet(statuses: &mut Vec<StatusCount>, meant: Option<usize>) -> usize {
-    let said: usize =
+    let with_exceptions: usize =
         statuses.iter().filter(|count| count.status != NodeStatus::Revoked).map(|count| count.nodes).sum();
-    let quiet = meant.map_or(0, |meant| meant.saturating_sub(said));
+    let quiet = meant.map_or(0, |meant| meant.saturating_sub(with_exceptions));
     match statuses.iter_mut().find(|count| count.status == NodeStatus::InLine) {
         Some(in_line) => in_line.nodes += quiet,
         None if quiet > 0 => statuses.push(StatusCount { status: NodeStatus::InLine, nodes: quiet }),
         None => {}
     }
     statuses.sort_by_key(|count| count.status);
-    said + quiet
+    with_exceptions + quiet
 }
 
 async fn signs_and_attention(
@@ -235,8 +235,8 @@ async fn signs_and_attention(
     let exceptions: Vec<Exception> = exceptions
         .into_iter()
         .map(|row| {
-            let (node, address, said, since) = (row.node, row.address, row.said, row.since.to_jiff());
-            Ok(Exception { node, address, sort: read(row.outcome.into())?, said, since })
+            let (node, address, message, since) = (row.node, row.address, row.message, row.since.to_jiff());
+            Ok(Exception { node, address, sort: read(row.outcome.into())?, message, since })
         })
         .collect::<Result<_, ApiError>>()?;
     let drift = |(node, address, times, since): (String, String, i64, SqlTimestamp)| RecurringDrift {

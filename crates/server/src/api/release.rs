@@ -1,13 +1,13 @@
 //! Publishing kits, reading and comparing releases, withdrawing them.
 
 use crate::body::JsonBody;
-use crate::change::publish::{
-    LARGEST_FILE, check_releases, find_releases, is_named_right, on_thread, read_release,
-};
-use crate::launch::Here;
+use crate::body::MAX_FILE;
+use crate::change::publish::{check_releases, find_releases, is_named_right, read_release};
+use crate::here::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::release::{self, ReleaseRow};
 use crate::store::{audit, notice, stage, wanted};
+use crate::thread::on_thread;
 use crate::trust::{Allowed, KitPublish, NodeRead};
 use constans_core::compare::{KitDifference, kit_difference};
 use constans_core::kind::{KINDS, KindPage, kind_page};
@@ -26,7 +26,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// The largest file that is shown as text, in bytes.
-const LARGEST_TEXT: usize = 256 * 1024;
+const MAX_TEXT: usize = 256 * 1024;
 
 /// Asks which contents of a kit the server lacks.
 #[utoipa::path(tag = "kits", security(("token" = ["kit.publish"]), ("session" = ["kit.publish"])), request_body = ReleaseFiles, responses((status = 200, body = Lacking)))]
@@ -49,9 +49,9 @@ pub async fn put_content(
     _caller: Allowed<KitPublish>,
     db: &State<PgPool>,
 ) -> Answer<bool> {
-    let read = body.open(LARGEST_FILE.bytes()).into_bytes().await.map_err(ApiError::CutOff)?;
+    let read = body.open(MAX_FILE.bytes()).into_bytes().await.map_err(ApiError::CutOff)?;
     if !read.is_complete() {
-        return Err(ApiError::TooLarge { what: "a file of a kit", most_bytes: LARGEST_FILE });
+        return Err(ApiError::TooLarge { what: "a file of a kit", most_bytes: MAX_FILE });
     }
     if !is_named_right(name, &read.value) {
         return Err(ApiError::invalid("name", format!("the contents are not {name}")));
@@ -162,7 +162,7 @@ pub async fn text(
         .files
         .get(path)
         .ok_or_else(|| ApiError::Missing { what: "file of the release", name: path.to_owned() })?;
-    let shown = if bytes.len() > LARGEST_TEXT { None } else { shown_text(&read, path) };
+    let shown = if bytes.len() > MAX_TEXT { None } else { shown_text(&read, path) };
     let concealed = shown.as_ref().is_some_and(|(_, concealed)| *concealed);
     Ok(Json(ReleaseText { text: shown.map(|(text, _)| text), concealed }))
 }

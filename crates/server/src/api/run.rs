@@ -5,11 +5,11 @@ use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::{episode, node, report_text, run};
 use crate::trust::{Allowed, NodeRead};
 use constans_wire::report::RunReport;
-use constans_wire::run::{Episode, RunSummary};
+use constans_wire::run::{Episode, RunSummary, RunWords, ShownRun};
 use rocket::serde::json::Json;
 use rocket::{State, get};
 use serde::de::DeserializeOwned;
-use serde_json::Value;
+use serde_json::{Value, json};
 use sqlx::PgPool;
 use std::collections::BTreeMap;
 use uuid::Uuid;
@@ -26,15 +26,18 @@ pub async fn list(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) ->
 }
 
 /// The report of a run; the beginning of its id is enough.
-#[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = RunReport)))]
+#[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = ShownRun)))]
 #[get("/api/nodes/<name>/runs/<id>")]
 pub async fn show(name: &str, id: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Value> {
     let node = node::by_name(db.inner(), name)
         .await?
         .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     let missing = || ApiError::Missing { what: "run kept whole", name: id.to_owned() };
-    // As it is stored: what a newer agent said beside what this version knows is in it.
-    Ok(Json(stored_report(db.inner(), node, id).await?.ok_or_else(missing)?))
+    // As it is stored: what a newer agent reported beside what this version knows is in it.
+    let mut shown = stored_report(db.inner(), node, id).await?.ok_or_else(missing)?;
+    let report: RunReport = read(shown.clone())?;
+    shown["words"] = json!(RunWords::of(&report));
+    Ok(Json(shown))
 }
 
 /// The stored report of a run, with its long texts.

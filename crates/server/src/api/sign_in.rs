@@ -1,8 +1,8 @@
 //! Signing in and out.
 
 use crate::body::SmallBody;
-use crate::door::{CallerAddress, network_text};
-use crate::launch::Here;
+use crate::callers::{CallerAddress, network_text};
+use crate::here::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::person::FailuresRow;
 use crate::store::{audit, person, token};

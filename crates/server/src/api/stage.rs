@@ -6,7 +6,7 @@ use crate::body::JsonBody;
 use crate::change::documents::read_documents;
 use crate::change::draft::Draft;
 use crate::change::publish::solvable;
-use crate::launch::Here;
+use crate::here::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::{release, stage};
 use crate::trust::{Allowed, Asker, MayAsk, NodeRead, StageEdit, StageServe};

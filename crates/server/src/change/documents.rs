@@ -1,7 +1,7 @@
 //! The documents that say what nodes should be, as they are and with the edits of a change.
 
 use super::publish::kit_of;
-use crate::launch::Here;
+use crate::here::Here;
 use crate::problem::{ApiError, read_stored};
 use crate::store::{group, node, release, stage};
 use constans_core::change::{DocumentEdit, DocumentKey, NodeDocument, StageEntry};

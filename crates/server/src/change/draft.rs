@@ -1,6 +1,6 @@
 //! Drafting: a change is asked for, queued, and waited for.
 
-use super::worker::Nudge;
+use crate::here::Nudge;
 use crate::problem::ApiError;
 use crate::store::change::{self, ChangeRow, NewChange};
 use crate::store::job::{self, JobKind};
@@ -39,7 +39,7 @@ pub struct Draft<'a> {
 }
 
 /// So many requests of one person wait at once: each keeps what was prepared of its nodes.
-const MOST_REQUESTS: i64 = 20;
+const MAX_REQUESTS: i64 = 20;
 
 /// Queues a change and returns its number. It is worked at when the transaction is committed.
 ///
@@ -51,9 +51,9 @@ pub async fn queue(db: &mut PgConnection, draft: &Draft<'_>) -> Result<i64, ApiE
     if let Some(newest) = draft.unless_changed_after {
         refuse_later(&mut *db, &draft.edits, i64::from(newest)).await?;
     }
-    if draft.is_request && change::open_requests(&mut *db, draft.who).await? >= MOST_REQUESTS {
+    if draft.is_request && change::open_requests(&mut *db, draft.who).await? >= MAX_REQUESTS {
         return Err(ApiError::Conflict {
-            message: format!("{MOST_REQUESTS} requests of {} wait already", draft.who),
+            message: format!("{MAX_REQUESTS} requests of {} wait already", draft.who),
             hint: "let them be decided first, or stop one: constans change list, constans change stop"
                 .to_owned(),
         });

@@ -3,7 +3,7 @@
 
 use super::RESOLVER;
 use super::documents::{read_documents, store_edits};
-use super::prepare::{Ended, Prepared, Work, impact, prepare_rest};
+use super::prepare::{Ended, Prepared, Work, count_impact, prepare_rest};
 use super::stop_at::stop_at;
 use crate::problem::{ApiError, read_stored};
 use crate::store::{audit, change, fleet, job, notice, recovery};
@@ -55,7 +55,7 @@ pub async fn hand_out(
         return Ok(HandOut::Outdated);
     }
     if prepare_rest(&mut transaction, work, prepared).await? {
-        prepared.impact = impact(&mut transaction, no).await?;
+        count_impact(&mut transaction, no, prepared).await?;
     }
     if !job::end(&mut *transaction, &work.job).await? {
         return Err(Ended::Lost);
@@ -63,7 +63,7 @@ pub async fn hand_out(
     if let Some(refused) = refusal(work, &prepared.impact) {
         return Err(refused);
     }
-    if let Some(status) = must_wait(&mut transaction, work, &prepared.impact).await? {
+    if let Some(status) = must_wait(&mut transaction, work, prepared).await? {
         change::set_impact(&mut *transaction, no, &json!(prepared.impact)).await?;
         change::set_status(&mut *transaction, no, status, None).await?;
         transaction.commit().await?;
@@ -122,17 +122,16 @@ pub fn refusal(work: &Work<'_>, impact: &Impact) -> Option<Ended> {
 async fn must_wait(
     db: &mut PgConnection,
     work: &Work<'_>,
-    impact: &Impact,
+    prepared: &Prepared,
 ) -> Result<Option<&'static str>, ApiError> {
     if work.change.kind == "resolver" {
         return Ok(None);
     }
     if work.change.approved_by.is_none()
-        && !asks_for_second_person(&read_documents(&mut *db).await?, &work.edits).is_empty()
+        && !asks_for_second_person(&read_documents(db).await?, &work.edits).is_empty()
     {
         return Ok(Some("requested"));
     }
-    let joined = change::affected(db, work.change.no).await?.joined.unsigned_abs();
     let confirmed = work
         .change
         .confirmed
@@ -141,5 +140,5 @@ async fn must_wait(
     let confirmed: Option<Confirmed> = confirmed.transpose()?;
     // What an approved change takes more than it did is asked of who approves, once more.
     let waits_as = if work.change.approved_by.is_some() { "requested" } else { "unconfirmed" };
-    Ok(must_be_confirmed(impact, confirmed.as_ref(), joined).then_some(waits_as))
+    Ok(must_be_confirmed(&prepared.impact, confirmed.as_ref(), prepared.joined).then_some(waits_as))
 }

@@ -5,7 +5,7 @@ use super::documents::{edited, nodes_of, read_documents_of};
 use super::resolve::Resolver;
 use super::single::differs;
 use super::stop_at::stop_at;
-use crate::launch::Here;
+use crate::here::Here;
 use crate::problem::{ApiError, read_stored};
 use crate::store::change::{self, ChangeRow, NewChangeNode};
 use crate::store::job::{self, Claim, JobRow};
@@ -25,7 +25,7 @@ const TOGETHER: i64 = 500;
 /// When fewer were edited meanwhile, they are caught up with under the lock.
 const FEW: usize = 200;
 /// So many clauses are known at once while the impact is counted.
-const MOST_CLAUSES: usize = 100_000;
+const MAX_CLAUSES: usize = 100_000;
 
 /// Work on a change that this process claimed.
 pub struct Work<'w> {
@@ -66,6 +66,8 @@ pub struct Prepared {
     pub resolver: Resolver,
     /// Everything that it alters.
     pub impact: Impact,
+    /// How many of the nodes joined after it was drafted.
+    pub joined: u64,
 }
 
 /// Prepares a change, or goes on where it was left, until few nodes are left to be caught up with.
@@ -84,6 +86,7 @@ pub async fn prepare(db: &mut PgConnection, work: &Work<'_>) -> Result<Prepared,
         base,
         resolver: Resolver::new(&mut *db, work.here, &documents).await?,
         impact: Impact::default(),
+        joined: 0,
     };
     stop_at("drafted");
     let only = only_nodes(&work.edits).map(|_| nodes_of(&work.edits));
@@ -106,7 +109,7 @@ pub async fn prepare(db: &mut PgConnection, work: &Work<'_>) -> Result<Prepared,
     }
     while catch_up(&mut *db, work, &mut prepared, FEW).await? {}
     stop_at("caught_up");
-    prepared.impact = impact(&mut *db, work.change.no).await?;
+    count_impact(&mut *db, work.change.no, &mut prepared).await?;
     Ok(prepared)
 }
 
@@ -239,12 +242,12 @@ async fn prepare_these(
     prepare_nodes(db, work, resolver, views).await
 }
 
-/// Returns what a prepared change alters.
+/// Counts what a prepared change alters.
 ///
 /// # Errors
 ///
 /// Returns why the database does not answer.
-pub async fn impact(db: &mut PgConnection, no: i64) -> Result<Impact, ApiError> {
+pub async fn count_impact(db: &mut PgConnection, no: i64, prepared: &mut Prepared) -> Result<(), ApiError> {
     let mut builder = ImpactBuilder::default();
     let mut clauses: HashMap<i64, ClauseInState> = HashMap::new();
     let mut reached = (0, -1);
@@ -252,7 +255,7 @@ pub async fn impact(db: &mut PgConnection, no: i64) -> Result<Impact, ApiError> 
         let transitions = change::transitions(&mut *db, no, reached).await?;
         let Some(last) = transitions.last() else { break };
         reached = (last.before_state, last.state);
-        if clauses.len() > MOST_CLAUSES {
+        if clauses.len() > MAX_CLAUSES {
             clauses.clear();
         }
         let ids: BTreeSet<i64> =
@@ -283,11 +286,13 @@ pub async fn impact(db: &mut PgConnection, no: i64) -> Result<Impact, ApiError> 
     }
     let affected = change::affected(&mut *db, no).await?;
     let impact = builder.done(affected.nodes.unsigned_abs(), affected.settings.unsigned_abs());
-    Ok(Impact {
+    prepared.joined = affected.joined.unsigned_abs();
+    prepared.impact = Impact {
         unusable: change::unusable(&mut *db, no).await?,
         not_served: change::not_served(db, no).await?,
         ..impact
-    })
+    };
+    Ok(())
 }
 
 /// Reads the edits of a change.

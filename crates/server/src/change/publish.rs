@@ -1,18 +1,17 @@
 //! Publishing: the same check as everywhere, and refused whole.
 
-use crate::launch::Here;
+use crate::here::{Here, KnownKit};
 use crate::problem::{ApiError, read_stored};
 use crate::store::release::{self, ReleaseRow};
 use crate::store::wanted;
+use crate::thread::on_thread;
 use constans_core::digest::{of_contents, of_value};
 use constans_core::kit::{
     Checked, Finding, Kit, KitFiles, Level, Surroundings, check, explain_findings, require,
 };
-use constans_folder::{MOST_BYTES, MOST_FILES, bounds, on_large_stack};
+use constans_folder::{MAX_BYTES, MAX_FILES, bounds};
 use constans_wire::kit::ReleaseFiles;
 use jiff_sqlx::ToSqlx as _;
-use quick_cache::Weighter;
-use quick_cache::sync::Cache;
 use serde_json::{Value, json};
 use sqlx::PgConnection;
 use std::collections::{BTreeMap, BTreeSet};
@@ -20,8 +19,6 @@ use std::sync::Arc;
 
 /// The scheme of releases' digests.
 const RELEASE_SCHEME: &str = "k1";
-/// The largest file of a kit, in bytes.
-pub const LARGEST_FILE: u64 = 64 * 1024 * 1024;
 
 /// Reads the files of a release from the stored contents.
 ///
@@ -41,8 +38,8 @@ pub async fn files_of(db: &mut PgConnection, listed: &Value) -> Result<KitFiles,
         let bytes =
             contents.get(&name).ok_or_else(|| ApiError::Missing { what: "content", name: name.clone() })?;
         bytes_of_all += bytes.len() as u64;
-        if bytes_of_all > MOST_BYTES {
-            return Err(ApiError::TooLarge { what: "a kit", most_bytes: MOST_BYTES });
+        if bytes_of_all > MAX_BYTES {
+            return Err(ApiError::TooLarge { what: "a kit", most_bytes: MAX_BYTES });
         }
         files.insert(path, bytes.clone());
     }
@@ -160,8 +157,8 @@ async fn read_brought(
 ) -> Result<Brought, ApiError> {
     listed.sort();
     listed.dedup_by(|left, right| left.0 == right.0);
-    if listed.len() > MOST_FILES {
-        return Err(ApiError::invalid("files", format!("a kit has at most {MOST_FILES} files")));
+    if listed.len() > MAX_FILES {
+        return Err(ApiError::invalid("files", format!("a kit has at most {MAX_FILES} files")));
     }
     for (path, _) in &listed {
         let is_safe = !path.starts_with('/')
@@ -301,36 +298,6 @@ pub async fn read_release(
     Ok((row, kit))
 }
 
-/// A release that was read.
-#[derive(Clone)]
-pub struct KnownKit {
-    kit: Arc<Kit>,
-    /// Of its files.
-    bytes: u64,
-}
-
-/// Weighs what is known by the memory that it takes.
-#[derive(Clone)]
-pub struct ByMemory;
-
-impl Weighter<String, KnownKit> for ByMemory {
-    fn weight(&self, _: &String, known: &KnownKit) -> u64 {
-        // What is read from documents takes about three times the bytes of the files.
-        4 * known.bytes + 16 * 1024
-    }
-}
-
-/// The releases that were read recently, by digest.
-pub type KnownKits = Cache<String, KnownKit, ByMemory>;
-
-/// So much memory they take at most.
-const MOST_MEMORY: u64 = 512 * 1024 * 1024;
-
-/// Begins to know releases.
-pub fn known_kits() -> KnownKits {
-    Cache::with_weighter(64, MOST_MEMORY, ByMemory)
-}
-
 /// Returns a release as it was read. Releases never change, so those that are known are not read again.
 ///
 /// # Errors
@@ -352,16 +319,6 @@ pub async fn kit_of(
         here.kits.insert(row.digest.clone(), KnownKit { kit: kit.clone(), bytes });
     }
     Ok(read)
-}
-
-/// Does what needs a large stack beside the threads that answer.
-///
-/// # Errors
-///
-/// Returns that it broke off.
-pub async fn on_thread<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, ApiError> {
-    let done = tokio::task::spawn_blocking(move || on_large_stack(work)).await;
-    done.map_err(|error| ApiError::BrokeOff("the check", error))
 }
 
 /// Returns whether bytes are what their name says.

@@ -1,7 +1,7 @@
 //! Resolving: the desired state of nodes, computed when something changed and not when it asks.
 
 use super::documents::{Documents, Served, read_groups, read_served, stages_of};
-use crate::launch::Here;
+use crate::here::Here;
 use crate::problem::ApiError;
 use crate::store::change::NewChangeNode;
 use crate::store::effective_state::{self, NewClause};

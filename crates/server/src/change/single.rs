@@ -2,7 +2,7 @@
 
 use super::documents::read_documents;
 use super::resolve::Resolver;
-use crate::launch::Here;
+use crate::here::Here;
 use crate::problem::ApiError;
 use crate::store::change::{self, NewChange, NewChangeNode};
 use crate::store::{fleet, wanted};

@@ -3,7 +3,7 @@
 use super::hand_out::{HandOut, hand_out, refusal};
 use super::prepare::{Ended, Work, prepare, read_edits};
 use super::{RESOLVER, draft};
-use crate::launch::Here;
+use crate::here::Here;
 use crate::problem::ApiError;
 use crate::store::job::{self, JobKind, JobRow};
 use crate::store::{change, fleet, notice, wanted};
@@ -11,19 +11,7 @@ use serde_json::json;
 use sqlx::PgPool;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use tokio::sync::Notify;
 use uuid::Uuid;
-
-/// Wakes this process's loops when something was queued.
-#[derive(Default)]
-pub struct Nudge(Notify);
-
-impl Nudge {
-    /// Wakes them.
-    pub fn nudge(&self) {
-        self.0.notify_waiters();
-    }
-}
 
 /// How often it is looked for work that another process queued or left.
 const EVERY: Duration = Duration::from_millis(500);
@@ -32,14 +20,14 @@ const PROLONGED: Duration = Duration::from_millis(1_500);
 /// How long the next try for the lock waits, at least; as much again is random.
 const LOCK_PAUSE_MS: u64 = 50;
 /// So often work that fails is begun anew.
-const MOST_TRIES: u32 = 10;
+const MAX_TRIES: u32 = 10;
 
 /// Works at changes of one kind until the process ends.
 pub async fn work(db: PgPool, here: Arc<Here>, kind: JobKind) {
     let owner = Uuid::now_v7();
     let mut failures = 0;
     loop {
-        let nudged = here.nudge.0.notified();
+        let nudged = here.nudge.notified();
         match job::claim(&db, kind, owner).await {
             Ok(Some(claimed)) => match work_at(&db, &here, claimed, kind, failures).await {
                 Ok(()) => failures = 0,
@@ -85,7 +73,7 @@ async fn work_at(
                 .await
         }
         Err(Ended::Refused(message, hint)) => end(db, &work, "refused", &message, &hint).await,
-        Err(Ended::Failed(error)) if is_passing(&error) && failures < MOST_TRIES => Err(error),
+        Err(Ended::Failed(error)) if is_passing(&error) && failures < MAX_TRIES => Err(error),
         Err(Ended::Failed(error)) => {
             tracing::error!(%error, change = work.change.no, "a change cannot be prepared");
             let problem = error.problem();

@@ -2,16 +2,17 @@
 
 use super::freezes;
 use crate::body::NodeBody;
+use crate::callers::ShownCertificate;
 use crate::change::single::{Occasion, resolve_single};
+use crate::here::Here;
 use crate::intake::batch::{Batched, Batcher};
-use crate::launch::Here;
 use crate::metrics::{Intake, IntakePath, Queue};
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::check_in::{self as stored, LastRow, NewCheckIn, PlainRow};
 use crate::store::freeze::{self, InForceRow};
 use crate::store::wanted::{self, WantedRow};
 use crate::store::{fleet, node_attribute, notice, recovery};
-use crate::trust::{ShownCertificate, digest_of};
+use crate::trust::digest_of;
 use constans_core::node_status::Promise;
 use constans_core::run::RestartPending;
 use constans_wire::check_in::{CheckIn, CheckInAnswer, Generation, WantedOffer};
@@ -29,8 +30,8 @@ use uuid::Uuid;
 const LONGEST_PROMISE_SECS: u64 = 7 * 86_400;
 
 /// So many causes of a pending restart are kept, and so many characters of each.
-const MOST_CAUSES: usize = 50;
-const MOST_CAUSE_TEXT: usize = 200;
+const MAX_CAUSES: usize = 50;
+const MAX_CAUSE_TEXT: usize = 200;
 
 /// A check-in, with the digest of the caller's key.
 pub type ShownCheckIn = (NewCheckIn, Vec<u8>);
@@ -52,17 +53,17 @@ impl Batched for ShownCheckIn {
 
 /// A node is here, and says when it comes next.
 #[utoipa::path(tag = "agents", security(("node" = [])), request_body = CheckIn, responses((status = 200, body = CheckInAnswer)))]
-#[post("/check-in", data = "<said>")]
+#[post("/check-in", data = "<check_in>")]
 pub async fn check_in(
-    said: NodeBody<CheckIn>,
+    check_in: NodeBody<CheckIn>,
     shown: ShownCertificate,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
     together: &State<Batcher<ShownCheckIn>>,
 ) -> Answer<CheckInAnswer> {
-    let (said, now) = (said.sent_by(&shown, db).await?, crate::clock::now());
-    let of_itself = OfItself::said(&said)?;
-    let new = new_check_in(&said, shown.node, of_itself.digest()?, now);
+    let (check_in, now) = (check_in.sent_by(&shown, db).await?, crate::clock::now());
+    let of_itself = OfItself::from_check_in(&check_in)?;
+    let new = new_check_in(&check_in, shown.node, of_itself.digest()?, now);
     here.metrics.waiting.get_or_create(&Queue { queue: "check_ins" }).set(together.waiting() as i64);
     let (name, wanted, in_force) = match together.take((new.clone(), shown.spki.clone())).await {
         Some((row, in_force)) => {
@@ -77,7 +78,7 @@ pub async fn check_in(
         }
     };
     let recovering = wanted.as_ref().is_some_and(|row| row.recovering);
-    let freezes = freezes::offer(db, &said, &in_force, shown.node, recovering, now).await?;
+    let freezes = freezes::offer(db, &check_in, &in_force, shown.node, recovering, now).await?;
     let offered = wanted.map_or(Ok(None), offer)?;
     if let Some(offered) = &offered {
         note_handed_out(db, here, offered.generation).await?;
@@ -85,16 +86,16 @@ pub async fn check_in(
     Ok(Json(CheckInAnswer { name, now, mark: new.given, wanted: offered, recovering, freezes }))
 }
 
-fn new_check_in(said: &CheckIn, node: Uuid, digest: Vec<u8>, now: Timestamp) -> NewCheckIn {
-    let next_secs = i64::try_from(said.next_in_secs.min(LONGEST_PROMISE_SECS)).unwrap_or(0);
+fn new_check_in(check_in: &CheckIn, node: Uuid, digest: Vec<u8>, now: Timestamp) -> NewCheckIn {
+    let next_secs = i64::try_from(check_in.next_in_secs.min(LONGEST_PROMISE_SECS)).unwrap_or(0);
     NewCheckIn {
         node,
         promise: Promise { heard_at: now, next_at: now + SignedDuration::from_secs(next_secs) },
-        clock_off_ms: i64::try_from(said.now.duration_since(now).as_millis()).unwrap_or(i64::MAX),
-        shown: said.mark,
+        clock_off_ms: i64::try_from(check_in.now.duration_since(now).as_millis()).unwrap_or(i64::MAX),
+        shown: check_in.mark,
         given: Uuid::now_v7(),
-        has: said.has.clone(),
-        said: digest,
+        has: check_in.has.clone(),
+        attributes_digest: digest,
     }
 }
 
@@ -108,15 +109,15 @@ struct OfItself {
 }
 
 impl OfItself {
-    fn said(said: &CheckIn) -> Result<Self, ApiError> {
-        let about = serde_json::to_value(said.about.only_stable())
+    fn from_check_in(check_in: &CheckIn) -> Result<Self, ApiError> {
+        let about = serde_json::to_value(check_in.about.only_stable())
             .map_err(|error| ApiError::failed("writing JSON", &error))?;
-        let restart_pending = json!(said.restart_pending.as_ref().map(bounded));
+        let restart_pending = json!(check_in.restart_pending.as_ref().map(bounded));
         Ok(Self {
-            agent: json!(said.agent),
+            agent: json!(check_in.agent),
             about,
             restart_pending,
-            freezes: json!(said.freezes.as_ref().map(freezes::bounded)),
+            freezes: json!(check_in.freezes.as_ref().map(freezes::bounded)),
         })
     }
 
@@ -147,7 +148,7 @@ async fn take_in(
         // It was away or new; who keeps its promises changes no page.
         notice::tell(&mut *transaction, "nodes").await?;
     }
-    if last.said.as_ref() != Some(&new.said) {
+    if last.attributes_digest.as_ref() != Some(&new.attributes_digest) {
         node_attribute::set(&mut transaction, node, "agent", &of_itself.agent).await?;
         node_attribute::set(&mut transaction, node, "restart_pending", &of_itself.restart_pending).await?;
         node_attribute::set(&mut transaction, node, "freezes", &of_itself.freezes).await?;
@@ -180,7 +181,7 @@ fn shows_two_machines(last: &LastRow, shown: Option<Uuid>) -> bool {
 /// Returns what a node says of a pending restart, as much of it as people read.
 fn bounded(pending: &RestartPending) -> RestartPending {
     let because =
-        pending.because.iter().take(MOST_CAUSES).map(|cause| cause.chars().take(MOST_CAUSE_TEXT).collect());
+        pending.because.iter().take(MAX_CAUSES).map(|cause| cause.chars().take(MAX_CAUSE_TEXT).collect());
     RestartPending { since: pending.since, because: because.collect() }
 }
 

@@ -13,7 +13,7 @@ use uuid::Uuid;
 /// The scheme of digests of freezes.
 const FREEZES_SCHEME: &str = "freezes1";
 /// So many freezes that a node says it holds are taken in at most.
-const MOST_HELD: usize = 100;
+const MAX_HELD: usize = 100;
 /// So many characters of a reason or an address of these.
 const LONGEST_TEXT: usize = 500;
 
@@ -21,7 +21,7 @@ const LONGEST_TEXT: usize = 500;
 /// this database does not know: they were set after the database was kept.
 pub async fn offer(
     db: &PgPool,
-    said: &CheckIn,
+    check_in: &CheckIn,
     in_force: &[InForceRow],
     node: Uuid,
     is_recovering: bool,
@@ -36,7 +36,7 @@ pub async fn offer(
             clauses: freeze.clauses.iter().cloned().collect::<BTreeSet<_>>(),
         })
         .collect();
-    let held = said.freezes.as_ref();
+    let held = check_in.freezes.as_ref();
     if offered.is_empty() && held.is_none_or(|held| held.freezes.is_empty()) {
         return Ok(None);
     }
@@ -46,12 +46,12 @@ pub async fn offer(
         .map(|freeze| freeze.until_at.to_jiff())
         .collect();
     if is_recovering {
-        let forgotten = held.iter().flat_map(|held| &held.freezes).take(MOST_HELD);
+        let forgotten = held.iter().flat_map(|held| &held.freezes).take(MAX_HELD);
         for freeze in forgotten.filter(|held| {
-            held.until > said.now
+            held.until > check_in.now
                 && !in_force.iter().any(|known| known.no == held.no && known.because == held.because)
         }) {
-            let for_secs = secs_until(freeze.until, said.now);
+            let for_secs = secs_until(freeze.until, check_in.now);
             offered.push(OfferedFreeze {
                 no: freeze.no,
                 for_secs,
@@ -87,10 +87,10 @@ pub fn bounded(held: &HeldFreezes) -> serde_json::Value {
     let freezes: Vec<Freeze> = held
         .freezes
         .iter()
-        .take(MOST_HELD)
+        .take(MAX_HELD)
         .map(|freeze| Freeze {
             because: cut(&freeze.because),
-            clauses: freeze.clauses.iter().take(MOST_HELD).map(|clause| cut(clause)).collect(),
+            clauses: freeze.clauses.iter().take(MAX_HELD).map(|clause| cut(clause)).collect(),
             ..freeze.clone()
         })
         .collect();
@@ -116,9 +116,9 @@ mod tests {
             freezes: (0..300).map(freeze).collect(),
         };
         let taken = bounded(&held);
-        assert_eq!(taken["freezes"].as_array().map(Vec::len), Some(MOST_HELD));
+        assert_eq!(taken["freezes"].as_array().map(Vec::len), Some(MAX_HELD));
         assert_eq!(taken["freezes"][0]["because"].as_str().map(str::len), Some(LONGEST_TEXT));
-        assert_eq!(taken["freezes"][0]["clauses"].as_array().map(Vec::len), Some(MOST_HELD));
+        assert_eq!(taken["freezes"][0]["clauses"].as_array().map(Vec::len), Some(MAX_HELD));
         assert!(
             taken["freezes"][0]["clauses"][0].as_str().is_some_and(|clause| clause.len() <= LONGEST_TEXT)
         );

@@ -1,8 +1,8 @@
 //! Joining, as an agent does it: the only requests that need no certificate.
 
 use crate::body::SmallBody;
-use crate::door::CallerAddress;
-use crate::launch::Here;
+use crate::callers::CallerAddress;
+use crate::here::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::invitation::{self, InvitationStatus};
 use crate::store::joining::{self, RequestRow};

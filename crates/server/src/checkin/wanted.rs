@@ -1,14 +1,15 @@
 //! What an agent fetches and delivers: its own state, its contents, its reports.
 
 use crate::body::NodeBody;
+use crate::callers::ShownCertificate;
+use crate::here::Here;
 use crate::intake::batch::Batcher;
 use crate::intake::report::{plain, take_in};
-use crate::launch::Here;
 use crate::metrics::{Intake, IntakePath, Queue};
 use crate::problem::{Answer, ApiError};
 use crate::store::effective_state;
 use crate::store::run::PlainRun;
-use crate::trust::{NodeCaller, ShownCertificate};
+use crate::trust::NodeCaller;
 use constans_wire::report::RunReport;
 use constans_wire::run::Received;
 use rocket::serde::json::Json;

@@ -1,8 +1,8 @@
 //! Connections to Rocket on loopback.
 
 use super::body::CallersBody;
-use super::callers::{Caller, Callers, Entry};
 use super::limits::{Limits, Place};
+use crate::callers::{Caller, Callers, Entry};
 use hyper::client::conn::http1::{SendRequest, handshake};
 use hyper_util::rt::TokioIo;
 use std::io;

@@ -2,7 +2,7 @@
 
 use super::activity::Busy;
 use super::back::{BackConnections, Sender};
-use crate::change::publish::LARGEST_FILE;
+use crate::body::MAX_FILE;
 use bytes::Bytes;
 use http_body_util::{BodyExt as _, Full};
 use hyper::body::{Body, Frame, Incoming, SizeHint};
@@ -19,7 +19,7 @@ const STALL: Duration = Duration::from_secs(20);
 const LONGEST: Duration = Duration::from_secs(600);
 /// So many bytes are read of one at most, those that Rocket refused included: twice what any request may have, which is a file
 /// of a kit.
-const MOST_BYTES: usize = 2 * LARGEST_FILE as usize;
+const MAX_BYTES: usize = 2 * MAX_FILE as usize;
 /// After Rocket has answered, so much longer is the rest of a body read, so that the caller comes to read the answer.
 const DRAINED_FOR: Duration = Duration::from_secs(10);
 
@@ -35,7 +35,7 @@ impl CallersBody {
     pub fn new(body: Incoming) -> Self {
         let now = Instant::now();
         let body = Some(body).filter(|body| !body.is_end_stream());
-        Self { body, stall: Box::pin(sleep(STALL)), ends: now + LONGEST, left: MOST_BYTES }
+        Self { body, stall: Box::pin(sleep(STALL)), ends: now + LONGEST, left: MAX_BYTES }
     }
 }
 

@@ -1,6 +1,6 @@
 //! How many connections there may be: of one network, of strangers, and in all.
 
-use super::callers::network_of;
+use crate::callers::network_of;
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -10,19 +10,19 @@ use std::sync::{Arc, Mutex, PoisonError};
 const DESCRIPTORS_EACH: u64 = 3;
 /// For the database, files and what else the process has open.
 const OTHER_DESCRIPTORS: u64 = 256;
-const MOST_DESCRIPTORS: u64 = 262_144;
-const MOST_CONNECTIONS: u64 = 50_000;
+const MAX_DESCRIPTORS: u64 = 262_144;
+const MAX_CONNECTIONS: u64 = 50_000;
 
 /// Raises how many descriptors this process may have as far as it is let, and returns how many connections they are enough for.
 pub fn raise_descriptors() -> usize {
     let limit = getrlimit(Resource::Nofile);
-    let most = limit.maximum.unwrap_or(MOST_DESCRIPTORS).min(MOST_DESCRIPTORS);
-    let before = limit.current.unwrap_or(MOST_DESCRIPTORS);
+    let most = limit.maximum.unwrap_or(MAX_DESCRIPTORS).min(MAX_DESCRIPTORS);
+    let before = limit.current.unwrap_or(MAX_DESCRIPTORS);
     let raised = before < most
         && setrlimit(Resource::Nofile, Rlimit { current: Some(most), maximum: limit.maximum }).is_ok();
     let may_have = if raised { most } else { before };
     let enough_for = may_have.saturating_sub(OTHER_DESCRIPTORS) / DESCRIPTORS_EACH;
-    usize::try_from(enough_for.clamp(16, MOST_CONNECTIONS)).unwrap_or(16)
+    usize::try_from(enough_for.clamp(16, MAX_CONNECTIONS)).unwrap_or(16)
 }
 
 /// The connections that a listener may have.

@@ -9,7 +9,7 @@ use tokio::time::{Sleep, sleep};
 
 /// So long, and so many bytes, a caller may go on sending after the last answer; nobody reads them.
 const LINGER: Duration = Duration::from_secs(1);
-const MOST_BYTES: usize = 1024 * 1024;
+const MAX_BYTES: usize = 1024 * 1024;
 
 /// A connection that is read on for a moment after it was shut down.
 pub(super) struct Lingering<S> {
@@ -56,7 +56,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> AsyncWrite for Lingering<S> {
         let mut unread = [0; 8 * 1024];
         loop {
             let over = this.until.as_mut().is_none_or(|until| until.as_mut().poll(context).is_ready());
-            if over || this.read > MOST_BYTES {
+            if over || this.read > MAX_BYTES {
                 return Poll::Ready(Ok(()));
             }
             let mut buffer = ReadBuf::new(&mut unread);

@@ -2,14 +2,14 @@
 
 use super::activity::Activity;
 use super::back::BackConnections;
-use super::callers::{Caller, Callers, OnlyTheDoor};
 use super::forward::Passage;
 use super::limits::{Limits, Most, Place};
 use super::lingering::Lingering;
 use super::reach::OwnNames;
+use crate::callers::ShownCertificate;
+use crate::callers::{Caller, Callers, OnlyTheDoor};
 use crate::metrics::{self, Metrics};
 use crate::request_log::StrangersLines;
-use crate::trust::ShownCertificate;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use hyper_util::server::conn::auto;
@@ -34,7 +34,7 @@ const IDLE: Duration = Duration::from_secs(15);
 const STUCK: Duration = Duration::from_secs(60);
 /// So long requests may go on when the server is told to stop.
 const STOPPING: Duration = Duration::from_secs(3);
-const LARGEST_HEAD: usize = 64 * 1024;
+const MAX_HEAD: usize = 64 * 1024;
 /// So many requests may be under way on one connection.
 const AT_ONCE: u32 = 64;
 
@@ -180,11 +180,11 @@ impl Connection {
         if !self.settings.http2 {
             http = http.http1_only();
         }
-        http.http1().timer(TokioTimer::new()).max_buf_size(LARGEST_HEAD).header_read_timeout(None);
+        http.http1().timer(TokioTimer::new()).max_buf_size(MAX_HEAD).header_read_timeout(None);
         http.http2()
             .timer(TokioTimer::new())
             .max_concurrent_streams(AT_ONCE)
-            .max_header_list_size(u32::try_from(LARGEST_HEAD).unwrap_or(u32::MAX))
+            .max_header_list_size(u32::try_from(MAX_HEAD).unwrap_or(u32::MAX))
             .keep_alive_interval(Duration::from_secs(20))
             .keep_alive_timeout(Duration::from_secs(20));
         let served =

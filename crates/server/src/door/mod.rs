@@ -2,23 +2,17 @@
 //!
 //! Rocket's own listeners wait for ever: for a handshake, a head, a body, a caller that stays connected and says nothing. Here
 //! each of these has an end, and so have the connections of one network and of all. A connection to Rocket belongs to one
-//! caller's connection and is never shared; by its port on loopback [`Callers`] says who that is, so that no header can.
+//! caller's connection and is never shared; by its port on loopback [`crate::callers::Callers`] says who that is, so that no header can.
 
-mod acme;
 mod activity;
 mod back;
 mod body;
-mod callers;
-mod certificate;
 mod forward;
 mod limits;
 mod lingering;
 mod listener;
 mod reach;
 
-pub use acme::AcmeSettings;
-pub use callers::{CallerAddress, caller_of, network_text};
-pub use certificate::{CertificateError, ServedCertificate};
 pub use limits::{Most, raise_descriptors};
 pub use listener::{Door, DoorSettings};
 pub use reach::OwnNames;

@@ -18,11 +18,11 @@ impl OwnNames {
 
     /// Returns whether a request is for this server.
     pub(super) fn are_meant(&self, uri: &Uri, headers: &HeaderMap) -> bool {
-        let said = match uri.authority() {
+        let named = match uri.authority() {
             Some(authority) => Some(authority.clone()),
             None => headers.get(HOST).and_then(|host| Authority::try_from(host.as_bytes()).ok()),
         };
-        BY_ANY_NAME.contains(&uri.path()) || said.is_some_and(|said| self.0.contains(&plain(said.host())))
+        BY_ANY_NAME.contains(&uri.path()) || named.is_some_and(|named| self.0.contains(&plain(named.host())))
     }
 }
 

@@ -8,7 +8,7 @@ use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
 
 /// So many are done by one statement at most.
-const LARGEST_BATCH: usize = 256;
+const MAX_BATCH: usize = 256;
 
 /// What nodes send, and what one statement can take in of many of them.
 pub trait Batched: Sized + Send + Sync + 'static {
@@ -38,7 +38,7 @@ struct Waiting<T: Batched> {
 impl<T: Batched> Batcher<T> {
     /// Begins to gather.
     pub fn begin(db: PgPool) -> Self {
-        let (waiting, come) = mpsc::channel(LARGEST_BATCH);
+        let (waiting, come) = mpsc::channel(MAX_BATCH);
         tokio::spawn(go_on(db, come));
         Self { waiting }
     }
@@ -59,7 +59,7 @@ impl<T: Batched> Batcher<T> {
 
 async fn go_on<T: Batched>(db: PgPool, mut come: mpsc::Receiver<Waiting<T>>) {
     let mut waiting = Vec::new();
-    while come.recv_many(&mut waiting, LARGEST_BATCH).await > 0 {
+    while come.recv_many(&mut waiting, MAX_BATCH).await > 0 {
         let mut seen = HashSet::new();
         // A second one of the same node is dropped, and thereby told that it is to be taken in by itself.
         let (all, answers): (Vec<T>, Vec<_>) = waiting

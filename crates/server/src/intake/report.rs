@@ -3,12 +3,12 @@
 use super::batch::Batched;
 use super::report_times::{bounded_times, plausible};
 use super::texts::take_out;
-use crate::change::publish::on_thread;
 use crate::clock;
 use crate::problem::ApiError;
 use crate::store::exception::{self, NewException};
 use crate::store::run::{self, NewRun, Order, OrderRow, PlainRun};
 use crate::store::{episode, notice, report_text};
+use crate::thread::on_thread;
 use constans_core::attention::ExceptionSort;
 use constans_core::episode::{follow, keep_causes};
 use constans_core::run::{Outcome, Status, status_of};
@@ -23,7 +23,7 @@ use uuid::Uuid;
 
 /// So many bytes of reports of a node are kept with all details a day, by the server's clock in UTC; after twice as many, only
 /// what a run came to.
-const MOST_A_DAY: i64 = 32 * 1024 * 1024;
+const MAX_A_DAY: i64 = 32 * 1024 * 1024;
 
 /// A report of more clauses is bounded beside the threads that answer.
 const BOUNDED_AT_ONCE: usize = 500;
@@ -140,9 +140,9 @@ async fn keep_whole(
     }
     let bytes = i64::try_from(body.to_string().len()).unwrap_or(i64::MAX);
     let kept_today = run::count_kept(&mut *db, node, bytes).await?;
-    if kept_today > MOST_A_DAY {
+    if kept_today > MAX_A_DAY {
         let mut bare = report.clone().without_details();
-        if kept_today > 2 * MOST_A_DAY {
+        if kept_today > 2 * MAX_A_DAY {
             let clauses = std::mem::take(&mut bare.clauses).len() as u64;
             bare.left_out =
                 bare.left_out.map(|left_out| LeftOut { clauses: left_out.clauses + clauses, ..left_out });
@@ -194,13 +194,13 @@ async fn keep_exceptions(
         .clauses
         .iter()
         .filter_map(|result| {
-            let (sort, said) = ExceptionSort::of(result)?;
+            let (sort, message) = ExceptionSort::of(result)?;
             Some(NewException {
                 address: result.address.to_string(),
                 severity: owned(json!(result.severity)),
                 sort: owned(json!(sort)),
                 cause: result.cause.map(|cause| owned(json!(cause))),
-                said: said.lines().next().unwrap_or_default().to_owned(),
+                message: message.lines().next().unwrap_or_default().to_owned(),
             })
         })
         .collect();

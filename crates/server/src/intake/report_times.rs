@@ -12,8 +12,8 @@ const AHEAD: SignedDuration = SignedDuration::from_hours(1);
 const FIRST: Timestamp = Timestamp::constant(946_684_800, 0);
 
 /// Returns the moment that a node says, or the server's own if that cannot be.
-pub fn plausible(said: Timestamp, now: Timestamp) -> Timestamp {
-    if (now - LONGEST_DELAY..=now + AHEAD).contains(&said) { said } else { now }
+pub fn plausible(reported: Timestamp, now: Timestamp) -> Timestamp {
+    if (now - LONGEST_DELAY..=now + AHEAD).contains(&reported) { reported } else { now }
 }
 
 /// Returns when a run began, and dates what it says of drift as far as that is needed.
@@ -32,17 +32,17 @@ mod tests {
     #[test]
     fn what_cannot_be_is_dated_by_the_server() {
         let now: Timestamp = "2026-11-28T12:00:00Z".parse().unwrap();
-        let dated = |said: &str| plausible(said.parse().unwrap(), now).to_string();
+        let dated = |reported: &str| plausible(reported.parse().unwrap(), now).to_string();
         assert_eq!(dated("2026-11-28T11:00:00Z"), "2026-11-28T11:00:00Z");
         assert_eq!(dated("2026-11-28T12:50:00Z"), "2026-11-28T12:50:00Z");
         assert_eq!(dated("2025-12-01T00:00:00Z"), "2025-12-01T00:00:00Z", "it waited for long");
-        for said in [
+        for reported in [
             "0303-03-03T03:03:03Z",
             "-009999-01-03T00:00:00Z",
             "2026-11-28T13:00:01Z",
             "9999-12-30T00:00:00Z",
         ] {
-            assert_eq!(dated(said), now.to_string(), "{said}");
+            assert_eq!(dated(reported), now.to_string(), "{reported}");
         }
     }
 }

@@ -9,7 +9,7 @@ const SHORTEST: usize = 96;
 
 /// A report's long texts, taken out of it.
 #[derive(Debug, Default)]
-pub struct TakenTexts {
+pub struct ExtractedTexts {
     /// From a JSON pointer (RFC 6901) into the report to the text's digest.
     pub places: BTreeMap<String, String>,
     /// The texts by digest.
@@ -17,8 +17,8 @@ pub struct TakenTexts {
 }
 
 /// Takes long texts out of a report.
-pub fn take_out(report: &mut Value) -> TakenTexts {
-    let mut taken = TakenTexts::default();
+pub fn take_out(report: &mut Value) -> ExtractedTexts {
+    let mut taken = ExtractedTexts::default();
     let clauses = report["clauses"].as_array().map_or(0, Vec::len);
     for clause in 0..clauses {
         let native = report["clauses"][clause]["native"].as_array().map_or(0, Vec::len);

@@ -7,9 +7,9 @@ use std::time::Duration;
 use tokio::sync::mpsc::{Receiver, Sender, channel};
 
 /// So many wait to be kept; what comes beyond that is in the log and in the metrics alone.
-const MOST_WAITING: usize = 4_096;
+const MAX_WAITING: usize = 4_096;
 /// So many different ones are kept each time.
-const MOST_AT_ONCE: usize = 500;
+const MAX_AT_ONCE: usize = 500;
 const GATHERED_FOR: Duration = Duration::from_secs(2);
 
 /// Takes refusals to be kept.
@@ -19,7 +19,7 @@ pub struct RefusedRequests(Sender<Refused>);
 impl RefusedRequests {
     /// Begins to keep them.
     pub fn begin(db: PgPool) -> Self {
-        let (sender, receiver) = channel(MOST_WAITING);
+        let (sender, receiver) = channel(MAX_WAITING);
         tokio::spawn(keep(db, receiver));
         Self(sender)
     }
@@ -35,7 +35,7 @@ async fn keep(db: PgPool, mut receiver: Receiver<Refused>) {
         tokio::time::sleep(GATHERED_FOR).await;
         let mut counted = HashMap::from([(first, 1)]);
         while let Ok(next) = receiver.try_recv() {
-            if counted.len() < MOST_AT_ONCE || counted.contains_key(&next) {
+            if counted.len() < MAX_AT_ONCE || counted.contains_key(&next) {
                 *counted.entry(next).or_insert(0) += 1;
             }
         }

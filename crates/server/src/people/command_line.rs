@@ -1,6 +1,7 @@
 //! People, their tokens and one-time links, from the server's own command line: also for when no administrator is left.
 
-use crate::launch::{LaunchError, open_database};
+use crate::database::open_database;
+use crate::launch_error::LaunchError;
 use crate::people;
 use crate::problem::ApiError;
 use crate::store::{audit, person, token};

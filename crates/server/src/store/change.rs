@@ -340,7 +340,7 @@ pub async fn set_nodes(
 /// Gives nodes what a change prepared for them. Their counters rise. A retired node is given nothing.
 pub async fn hand_out(db: &mut PgConnection, no: i64, epoch: i64) -> sqlx::Result<()> {
     let now = sql_now();
-    sqlx::query(
+    let updated = sqlx::query(
         "update node_wanted w set state = c.state, placement = c.placement, sources = c.sources, unusable = c.unusable, change = c.change,
              epoch = case when c.is_new then $2 else w.epoch end,
              counter = case when c.is_new then nextval('generation_counter') else w.counter end,
@@ -352,21 +352,26 @@ pub async fn hand_out(db: &mut PgConnection, no: i64, epoch: i64) -> sqlx::Resul
     .bind(epoch)
     .bind(now)
     .execute(&mut *db)
-    .await?;
+    .await?
+    .rows_affected();
+    // The lock is held: where all of them were updated, none is looked for that was not.
     sqlx::query(
         "insert into node_wanted (node, state, placement, sources, unusable, change, epoch, counter, state_since, settings_since)
          select c.node, c.state, c.placement, c.sources, c.unusable, c.change, $2, nextval('generation_counter'), case when c.state is not null then $3::timestamptz end, $3
          from change_node c join node on node.id = c.node
-         where c.change = $1 and node.retired_at is null and not exists (select 1 from node_wanted w where w.node = c.node)",
+         where c.change = $1 and (select count(*) from change_node where change = $1) > $4
+             and node.retired_at is null and not exists (select 1 from node_wanted w where w.node = c.node)",
     )
     .bind(no)
     .bind(epoch)
     .bind(now)
+    .bind(i64::try_from(updated).unwrap_or(0))
     .execute(&mut *db)
     .await?;
     sqlx::query(
         "update node_now n set is_unusable = c.unusable is not null
-         from change_node c where c.change = $1 and n.node = c.node and n.is_unusable <> (c.unusable is not null)",
+         from change_node c where c.change = $1 and n.node = c.node and n.is_unusable <> (c.unusable is not null)
+             and (exists (select 1 from node_now where is_unusable) or exists (select 1 from change_node where change = $1 and unusable is not null))",
     )
     .bind(no)
     .execute(db)

@@ -1,7 +1,7 @@
 //! What the last check-in of each node left, and the check-ins as spans: an unbroken row of kept promises is one row.
 
 use super::wanted::WantedRow;
-use constans_core::node_status::{Promise, USUAL_CUT_OFF};
+use constans_core::node_status::{DEFAULT_CUT_OFF, Promise};
 use constans_wire::check_in::Held;
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
@@ -24,7 +24,7 @@ pub struct NewCheckIn {
     /// What the node has.
     pub has: Option<Held>,
     /// The digest of what it says of itself.
-    pub said: Vec<u8>,
+    pub attributes_digest: Vec<u8>,
 }
 
 /// What a check-in without news is answered from.
@@ -54,7 +54,7 @@ const LENGTHENED: &str = "last_at = c.heard_at, count = count + 1, promised_at =
              largest_gap_ms = greatest(largest_gap_ms, (extract(epoch from (c.heard_at - last_at)) * 1000)::bigint)";
 
 /// Takes in those of these check-ins, each with the digest of the caller's key, that are without news: the node is not
-/// refused, comes as promised, shows a mark that is good, and says of itself what it said before. Nothing is written of the
+/// refused, comes as promised, shows a mark that is good, and says the same about itself as before. Nothing is written of the
 /// others, and they are not returned. No node may stand among them twice.
 pub async fn take_plain(
     db: impl PgExecutor<'_>,
@@ -69,7 +69,7 @@ pub async fn take_plain(
         "with new as (
              select * from unnest($1::uuid[], $2::bytea[], $3::uuid[], $4::uuid[], $5::bigint[], $6::bigint[], $7::text[], $8::timestamptz[],
                      $9::timestamptz[], $10::timestamptz[], $11::timestamptz[], $12::bigint[], $13::bytea[])
-                 as new (node, spki, shown, given, has_epoch, has_counter, has_state, heard_at, promised_at, on_time_until, silent_after, clock_off_ms, said)
+                 as new (node, spki, shown, given, has_epoch, has_counter, has_state, heard_at, promised_at, on_time_until, silent_after, clock_off_ms, attributes_digest)
          ), c as (
              update node_now n set mark_before = new.shown, mark = new.given, has_epoch = new.has_epoch, has_counter = new.has_counter,
                  has_state = new.has_state, heard_at = new.heard_at, promised_at = new.promised_at, on_time_until = new.on_time_until,
@@ -77,7 +77,7 @@ pub async fn take_plain(
              from new join node on node.id = new.node join node_key on node_key.node = new.node and node_key.spki_digest = new.spki
                  left join node_wanted w on w.node = new.node left join placement p on p.id = w.placement
              where n.node = new.node and not node.input_pending and node.revoked_at is null and node.retired_at is null and node_key.revoked_at is null
-                 and (n.mark = new.shown or n.mark_before = new.shown) and n.duplicate_identity_since is null and n.on_time_until >= new.heard_at and n.said = new.said
+                 and (n.mark = new.shown or n.mark_before = new.shown) and n.duplicate_identity_since is null and n.on_time_until >= new.heard_at and n.attributes_digest = new.attributes_digest
              returning n.node, n.heard_span, node.name, new.heard_at, new.promised_at, new.clock_off_ms, w.state, w.epoch, w.counter, p.settings,
                  case when {HAS_WANTED} then w.change end as change
          ), t as (
@@ -100,9 +100,9 @@ pub async fn take_plain(
         .bind(at(|promise| promise.heard_at))
         .bind(at(|promise| promise.next_at))
         .bind(at(Promise::on_time_until))
-        .bind(at(|promise| promise.silent_after(USUAL_CUT_OFF)))
+        .bind(at(|promise| promise.silent_after(DEFAULT_CUT_OFF)))
         .bind(all.iter().map(|(new, _)| new.clock_off_ms).collect::<Vec<_>>())
-        .bind(all.iter().map(|(new, _)| new.said.as_slice()).collect::<Vec<_>>())
+        .bind(all.iter().map(|(new, _)| new.attributes_digest.as_slice()).collect::<Vec<_>>())
         .fetch_all(db)
         .await
 }
@@ -120,14 +120,14 @@ pub struct LastRow {
     pub heard_span: Option<i64>,
     /// Until when the node is on time.
     pub on_time_until: Option<SqlTimestamp>,
-    /// The digest of what the node said of itself.
-    pub said: Option<Vec<u8>>,
+    /// The digest of the attributes that the node reported last.
+    pub attributes_digest: Option<Vec<u8>>,
 }
 
 /// Returns the last check-in of a node. How the node is now is locked until the transaction ends.
 pub async fn last(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<LastRow> {
     sqlx::query_as(
-        "select mark, mark_before, duplicate_identity_since is not null as has_duplicate_identity, heard_span, on_time_until, said from node_now where node = $1 for update",
+        "select mark, mark_before, duplicate_identity_since is not null as has_duplicate_identity, heard_span, on_time_until, attributes_digest from node_now where node = $1 for update",
     )
     .bind(node)
     .fetch_one(db)
@@ -161,7 +161,7 @@ pub async fn note(
     .await?;
     sqlx::query(
         "update node_now set mark_before = $7, mark = $2, has_epoch = $4, has_counter = $5, has_state = $6, heard_span = $8, heard_at = $9, promised_at = $10,
-             on_time_until = $11, silent_after = $12, clock_off_ms = $13, said = $14, duplicate_identity_since = case when $3 then coalesce(duplicate_identity_since, $9) end
+             on_time_until = $11, silent_after = $12, clock_off_ms = $13, attributes_digest = $14, duplicate_identity_since = case when $3 then coalesce(duplicate_identity_since, $9) end
          where node = $1",
     )
     .bind(new.node)
@@ -175,9 +175,9 @@ pub async fn note(
     .bind(heard_at)
     .bind(promised_at)
     .bind(new.promise.on_time_until().to_sqlx())
-    .bind(new.promise.silent_after(USUAL_CUT_OFF).to_sqlx())
+    .bind(new.promise.silent_after(DEFAULT_CUT_OFF).to_sqlx())
     .bind(new.clock_off_ms)
-    .bind(&new.said)
+    .bind(&new.attributes_digest)
     .execute(&mut *db)
     .await?;
     learn(db, new).await
@@ -216,11 +216,11 @@ pub async fn resolve_duplicate(db: &mut PgConnection, node: Uuid) -> sqlx::Resul
     Ok(has_duplicate_identity.is_some())
 }
 
-/// Forgets the marks of a node that comes back on a new machine, what it has, and what it said of itself; not when it was
+/// Forgets the marks of a node that comes back on a new machine, what it has, and the digest of its attributes; not when it was
 /// heard.
 pub async fn forget(db: &mut PgConnection, node: Uuid) -> sqlx::Result<()> {
     sqlx::query(
-        "update node_now set mark = null, mark_before = null, duplicate_identity_since = null, has_epoch = null, has_counter = null, has_state = null, said = null
+        "update node_now set mark = null, mark_before = null, duplicate_identity_since = null, has_epoch = null, has_counter = null, has_state = null, attributes_digest = null
          where node = $1",
     )
     .bind(node)

@@ -17,7 +17,7 @@ pub struct ExceptionRow {
     /// What sort of exception it is.
     pub outcome: String,
     /// Why it is not corrected, or what failed.
-    pub said: String,
+    pub message: String,
     /// Since when.
     pub since: SqlTimestamp,
 }
@@ -33,7 +33,7 @@ pub struct NewException {
     /// Why it was different.
     pub cause: Option<String>,
     /// Why it is not corrected, or what failed.
-    pub said: String,
+    pub message: String,
 }
 
 /// Keeps what is not in line at a node as of a full run. What was so before keeps since when.
@@ -54,10 +54,10 @@ pub async fn set(
         return Ok(());
     }
     sqlx::query(
-        "insert into node_exception (node, name, address, severity, outcome, cause, said, since, run)
-         select $1, node.name, address, severity, outcome, cause, said, $2, $3 from unnest($4::text[], $5::text[], $6::text[], $7::text[], $8::text[])
-             as new (address, severity, outcome, cause, said) join node on node.id = $1
-         on conflict (node, address) do update set severity = excluded.severity, outcome = excluded.outcome, cause = excluded.cause, said = excluded.said,
+        "insert into node_exception (node, name, address, severity, outcome, cause, message, since, run)
+         select $1, node.name, address, severity, outcome, cause, message, $2, $3 from unnest($4::text[], $5::text[], $6::text[], $7::text[], $8::text[])
+             as new (address, severity, outcome, cause, message) join node on node.id = $1
+         on conflict (node, address) do update set severity = excluded.severity, outcome = excluded.outcome, cause = excluded.cause, message = excluded.message,
              since = case when node_exception.outcome = excluded.outcome then node_exception.since else excluded.since end, run = excluded.run",
     )
     .bind(node)
@@ -67,7 +67,7 @@ pub async fn set(
     .bind(rows.iter().map(|row| row.severity.as_str()).collect::<Vec<_>>())
     .bind(rows.iter().map(|row| row.sort.as_str()).collect::<Vec<_>>())
     .bind(rows.iter().map(|row| row.cause.as_deref()).collect::<Vec<_>>())
-    .bind(rows.iter().map(|row| row.said.as_str()).collect::<Vec<_>>())
+    .bind(rows.iter().map(|row| row.message.as_str()).collect::<Vec<_>>())
     .execute(db)
     .await
     .map(|_| ())
@@ -76,7 +76,7 @@ pub async fn set(
 /// Returns the exceptions of the nodes of a list that are not refused; at most 10,000.
 pub async fn all(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<ExceptionRow>> {
     let mut query = QueryBuilder::new(
-        "select name as node, address, outcome, said, since from node_exception e where node not in ",
+        "select name as node, address, outcome, message, since from node_exception e where node not in ",
     );
     query.push(REFUSED);
     narrowing.push_among(&mut query, "e.node");

@@ -6,7 +6,7 @@ use sqlx::PgConnection;
 use uuid::Uuid;
 
 /// So many rows are kept, those that were last met.
-const MOST: i64 = 10_000;
+const MAX_ROWS: i64 = 10_000;
 /// After so many days without another one a row goes.
 const KEPT_DAYS: i32 = 90;
 
@@ -51,7 +51,7 @@ pub async fn forget_old(db: &mut PgConnection) -> sqlx::Result<()> {
     )
     .bind(sql_now())
     .bind(KEPT_DAYS)
-    .bind(MOST)
+    .bind(MAX_ROWS)
     .execute(db)
     .await
     .map(|_| ())

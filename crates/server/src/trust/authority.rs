@@ -15,7 +15,7 @@ const CA_DAYS: i64 = 3_650;
 const SERVER_DAYS: i64 = 180;
 const NODE_DAYS: i64 = 180;
 /// Certificates begin earlier, since a node's clock may be behind.
-const EARLIER: Duration = Duration::hours(48);
+const CLOCK_TOLERANCE: Duration = Duration::hours(48);
 
 /// The CA.
 pub struct Authority {
@@ -158,7 +158,7 @@ fn named(name: &str) -> DistinguishedName {
 fn set_days(params: &mut CertificateParams, days: i64) -> OffsetDateTime {
     let now =
         OffsetDateTime::from_unix_timestamp(clock::now().as_second()).unwrap_or(OffsetDateTime::UNIX_EPOCH);
-    params.not_before = now - EARLIER;
+    params.not_before = now - CLOCK_TOLERANCE;
     params.not_after = now + Duration::days(days);
     params.not_after
 }

@@ -3,7 +3,7 @@
 use super::permission::{ChangeRequest, Permission, allows};
 use super::secret::digest_of;
 use super::session;
-use crate::problem::{ApiError, LeftProblem};
+use crate::problem::{ApiError, ProblemFromGuard};
 use crate::store::person::{self, PersonRow};
 use crate::store::token;
 use rocket::State;
@@ -173,6 +173,6 @@ async fn identified(
 pub(super) fn refuse<T>(request: &Request<'_>, error: &ApiError) -> Outcome<T, ()> {
     let problem = error.problem();
     let status = Status::new(problem.status);
-    request.local_cache(|| LeftProblem(problem));
+    request.local_cache(|| ProblemFromGuard(problem));
     Outcome::Error((status, ()))
 }

@@ -14,7 +14,7 @@ pub mod session;
 pub use authority::{Authority, IssuedCertificate, ReadRequest, renew_after};
 pub use caller::{Allowed, Asker, CalledBy, LONGEST_REQUEST_KEY, MayAsk};
 pub use handed_out::{HandedOut, LastDatabase, SeenDatabase};
-pub use node_caller::{NodeCaller, ShownCertificate};
+pub use node_caller::NodeCaller;
 pub use permission::{
     AuditRead, ChangeDecide, ChangeRequest, FreezeSet, GroupEdit, InvitationMake, JoinDecide, KitPublish,
     NodeEdit, NodeRead, NodeRevoke, PeopleManage, Permission, Role, ServerRecover, SessionOwn, StageEdit,

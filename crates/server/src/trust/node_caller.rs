@@ -2,7 +2,7 @@
 
 use super::authority::node_of_certificate;
 use super::caller::refuse;
-use crate::door::caller_of;
+use crate::callers::{ShownCertificate, caller_of};
 use crate::problem::ApiError;
 use crate::store::node;
 use rocket::State;
@@ -16,16 +16,6 @@ pub struct NodeCaller {
     pub id: Uuid,
     /// Its name.
     pub name: String,
-}
-
-/// Who the certificate says that the caller is. It was issued by this server's CA; whether the node is still heard is for
-/// [`ShownCertificate::caller`] to say, or for the one statement that takes in what it sends.
-#[derive(Debug, Clone)]
-pub struct ShownCertificate {
-    /// The node.
-    pub node: Uuid,
-    /// The digest of its public key.
-    pub spki: Vec<u8>,
 }
 
 impl ShownCertificate {

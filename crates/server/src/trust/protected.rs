@@ -204,14 +204,14 @@ mod tests {
         for name in [DIGEST_KEY, CA_CERTIFICATE, CA_KEY] {
             let kept = fs::read(folder.join(name)).unwrap();
             fs::write(folder.join(name), "").unwrap();
-            let said = ProtectedFolder::open(&folder, true).err().unwrap();
+            let error = ProtectedFolder::open(&folder, true).err().unwrap();
             assert!(
-                said.to_string().ends_with(&format!("{name} is empty, and the database is in use already")),
-                "{said}"
+                error.to_string().ends_with(&format!("{name} is empty, and the database is in use already")),
+                "{error}"
             );
             fs::remove_file(folder.join(name)).unwrap();
-            let said = ProtectedFolder::open(&folder, true).err().unwrap();
-            assert!(said.to_string().contains(&format!("{name} is missing")), "{said}");
+            let error = ProtectedFolder::open(&folder, true).err().unwrap();
+            assert!(error.to_string().contains(&format!("{name} is missing")), "{error}");
             put_whole(&folder.join(name), &kept).unwrap();
         }
         assert_eq!(ProtectedFolder::open(&folder, true).unwrap().authority.fingerprint(), first);
@@ -236,11 +236,11 @@ mod tests {
         for path in [folder.clone(), folder.join(DIGEST_KEY)] {
             let right = fs::metadata(&path).unwrap().permissions().mode();
             set_mode(&path, 0o755);
-            let said = ProtectedFolder::open(&folder, true).err().unwrap();
+            let error = ProtectedFolder::open(&folder, true).err().unwrap();
             assert!(
-                said.to_string().starts_with(&format!("{} may be used by others", path.display()))
-                    && said.to_string().ends_with("0755"),
-                "{said}"
+                error.to_string().starts_with(&format!("{} may be used by others", path.display()))
+                    && error.to_string().ends_with("0755"),
+                "{error}"
             );
             set_mode(&path, right);
         }

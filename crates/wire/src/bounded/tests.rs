@@ -126,20 +126,18 @@ fn differences_steps_and_values_are_bounded_and_what_is_left_out_is_said() {
 
 #[test]
 fn of_a_report_that_is_too_large_clauses_in_line_go_first_and_others_only_if_they_must() {
-    let long = |name: &str, outcome| ClauseResult {
-        stand_in: Some("z".repeat(MOST_VALUE)),
-        ..clause(name, outcome)
-    };
+    let long =
+        |name: &str, outcome| ClauseResult { stand_in: Some("z".repeat(MAX_VALUE)), ..clause(name, outcome) };
     let quiet = (0..6_000).map(|at| long(&format!("quiet-{at}"), Outcome::InLine));
     let drifted = (0..500).map(|at| long(&format!("drifted-{at}"), Outcome::Corrected));
     let bounded = report(quiet.clone().chain(drifted).collect()).bounded();
-    assert!(size_of(&bounded) <= LARGEST_REPORT);
+    assert!(size_of(&bounded) <= MAX_REPORT);
     assert_eq!(bounded.clauses.iter().filter(|clause| clause.outcome == Outcome::Corrected).count(), 500);
     assert_eq!(bounded.left_out.unwrap().clauses as usize, 6_500 - bounded.clauses.len());
     let failed = (0..6_000).map(|at| long(&format!("failed-{at}"), Outcome::Failed));
     let bounded = report(quiet.chain(failed).collect()).bounded();
     assert!(
-        size_of(&bounded) <= LARGEST_REPORT
+        size_of(&bounded) <= MAX_REPORT
             && bounded.clauses.iter().all(|clause| clause.outcome == Outcome::Failed)
     );
 }

@@ -9,7 +9,7 @@ use super::risks::check_risks;
 use super::whole::{Kit, Surroundings};
 use crate::digest::DigestKey;
 use crate::filter::{Condition, ConditionError, Items, NodeView};
-use crate::param::{Given, Layer, ParameterType, SecretName};
+use crate::param::{Layer, LayerValue, ParameterType, SecretName};
 use crate::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -192,7 +192,7 @@ pub(super) struct Sample<'k> {
     kits: Vec<&'k Kit>,
     view: NodeView,
     key: DigestKey,
-    given: BTreeMap<String, Vec<Given>>,
+    given: BTreeMap<String, Vec<LayerValue>>,
     names: Names<'k>,
 }
 
@@ -208,7 +208,8 @@ impl<'k> Sample<'k> {
                         .is_none_or(|default| parameter.accepts(&default.value).is_err())
                     {
                         let name = format!("{}/{}.{}", kit.name, baseline.name.value, parameter.name.value);
-                        given.insert(name, vec![Given { value: parameter.sample(), layer: Layer::Case }]);
+                        given
+                            .insert(name, vec![LayerValue { value: parameter.sample(), layer: Layer::Case }]);
                     }
                 }
             }
@@ -270,13 +271,13 @@ pub(super) fn check_baseline(
             let same_line = |place: &Place, error: &Finding| {
                 place.file == error.place.file && place.line == error.place.line
             };
-            let said = findings.len();
+            let known_findings = findings.len();
             for error in errors {
                 let is_known = match error.code {
                     Code::NothingFits => !documents_are_fine,
                     Code::Render => misnamed.iter().any(|place| same_line(place, &error)),
                     Code::Condition | Code::Loop => {
-                        findings[..said].iter().any(|known| same_line(&known.place, &error))
+                        findings[..known_findings].iter().any(|known| same_line(&known.place, &error))
                     }
                     _ => false,
                 };

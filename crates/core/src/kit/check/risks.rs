@@ -12,7 +12,7 @@ use std::collections::HashSet;
 use std::sync::{Arc, LazyLock};
 
 /// Files larger than this are not searched for secrets, in bytes.
-const LARGEST_SEARCHED: usize = 256 * 1024;
+const MAX_SEARCHED: usize = 256 * 1024;
 
 /// Warns of what a baseline's clauses may bring about.
 pub(super) fn check_risks(kit: &Kit, baseline: &Baseline, resolved: &Resolved, findings: &mut Vec<Finding>) {
@@ -208,7 +208,7 @@ fn search_for_secrets(kit: &Kit, baseline: &Baseline, findings: &mut Vec<Finding
                     let source = kit
                         .files
                         .text(&path)
-                        .filter(|source| source.len() <= LARGEST_SEARCHED)
+                        .filter(|source| source.len() <= MAX_SEARCHED)
                         .unwrap_or_default();
                     for found in SECRET.captures_iter(source).filter_map(|found| found.get(1)) {
                         warn(Place::new(&Arc::from(path.as_str()), source, found.range()));

@@ -22,7 +22,7 @@ use std::sync::Arc;
 pub const LOCAL_KIT: &str = "local";
 
 /// The most clauses that a kit may have.
-pub const MOST_CLAUSES: usize = 20_000;
+pub const MAX_CLAUSES: usize = 20_000;
 
 /// A kit that was read.
 #[derive(Debug, Clone)]
@@ -231,8 +231,8 @@ fn check_whole(
         .map(|finding| finding.place.file.clone())
         .collect();
     let clauses: usize = kit.baselines.iter().map(|baseline| baseline.clauses.len()).sum();
-    if clauses > MOST_CLAUSES {
-        let message = format!("the kit has {clauses} clauses, at most {MOST_CLAUSES} are checked");
+    if clauses > MAX_CLAUSES {
+        let message = format!("the kit has {clauses} clauses, at most {MAX_CLAUSES} are checked");
         findings.push(
             Finding::error(Code::TooLarge, Place::of_file("kit.toml"), message)
                 .hint("split it into several kits"),

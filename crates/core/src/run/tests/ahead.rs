@@ -14,7 +14,7 @@ fn change(package: &str, before: Option<&str>, after: Option<&str>) -> PackageCh
     }
 }
 
-fn said(package_preview: Option<PackagePreview>) -> Vec<String> {
+fn changes_of(package_preview: Option<PackagePreview>) -> Vec<String> {
     package_preview
         .map(|package_preview| package_preview.packages.iter().map(PackageChange::words).collect())
         .unwrap_or_default()
@@ -43,7 +43,7 @@ fn an_observing_run_looks_once_at_what_all_packages_that_are_out_of_line_would_t
     let mut node = taking();
     let finished = node.run(&wanted, observe());
     assert_eq!(
-        said(finished.package_preview),
+        changes_of(finished.package_preview),
         ["kiosk-print 1.0 is removed", "quay-fonts 1.1 is installed", "kiosk-shell 1.0 is removed"]
     );
     assert_eq!(node.log, ["preview package:kiosk-print package:quay-fonts"], "also what waits");
@@ -77,7 +77,7 @@ fn a_clause_that_wants_to_be_alone_refuses_what_takes_another_package_away() {
         let finished = node.run(&wanted, settings.clone());
         let why = Leave::NotAlone { packages: vec![change("kiosk-shell", Some("1.0"), None)] };
         assert_eq!(
-            why.words(),
+            why.words().write_dated(),
             "the clause says only_alone = true, but the change includes kiosk-shell 1.0 is removed"
         );
         let left = Decision::Leave { why };

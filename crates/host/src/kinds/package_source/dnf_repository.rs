@@ -22,11 +22,12 @@ fn read(name: &str, text: &str) -> Written {
         .skip_while(|line| *line != section)
         .skip(1)
         .take_while(|line| !line.starts_with('['));
-    let said: Vec<(&str, &str)> = lines
+    let entries: Vec<(&str, &str)> = lines
         .filter_map(|line| line.split_once('='))
         .map(|(key, value)| (key.trim(), value.trim()))
         .collect();
-    let value = |key: &str| said.iter().find(|(said, _)| *said == key).map(|(_, value)| (*value).to_owned());
+    let value =
+        |key: &str| entries.iter().find(|(entries, _)| *entries == key).map(|(_, value)| (*value).to_owned());
     let is_checked = value("gpgcheck").is_some_and(|value| value == "1");
     Written {
         is_enabled: value("enabled").is_none_or(|value| value != "0"),

@@ -1,9 +1,13 @@
 //! The certificate a listener shows: issued by the server's own CA and renewed from its half-life on, or the organisation's own
 //! from files, which are read again when they change. Connections that are open go on when it changes.
 
-use super::acme::{Acme, AcmeSettings, PROOF_PROTOCOL};
+mod acme;
+
+pub use acme::AcmeSettings;
+
 use crate::clock;
 use crate::trust::Authority;
+use acme::{Acme, PROOF_PROTOCOL};
 use jiff::{SignedDuration, Timestamp};
 use rustls::crypto::ring::default_provider;
 use rustls::pki_types::pem::PemObject as _;

@@ -1,7 +1,6 @@
 //! Who calls: told to Rocket by the port of the connection that the door made to it, since headers can be forged.
 
 use crate::problem::refuse_everything;
-use crate::trust::ShownCertificate;
 use constans_wire::check_in::Problem;
 use rocket::fairing::{Fairing, Info, Kind};
 use rocket::http::Status;
@@ -10,6 +9,17 @@ use rocket::{Data, Request};
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv6Addr, SocketAddr};
 use std::sync::{Arc, Mutex, PoisonError};
+use uuid::Uuid;
+
+/// Who the certificate says that the caller is. It was issued by this server's CA; whether the node is still heard is for
+/// [`ShownCertificate::caller`] to say, or for the one statement that takes in what it sends.
+#[derive(Debug, Clone)]
+pub struct ShownCertificate {
+    /// The node.
+    pub node: Uuid,
+    /// The digest of its public key.
+    pub spki: Vec<u8>,
+}
 
 /// Somebody at the other end of a connection.
 pub struct Caller {

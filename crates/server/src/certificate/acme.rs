@@ -1,7 +1,7 @@
 //! A certificate by ACME (RFC 8555): the names are proven in TLS itself (RFC 8737, and RFC 8738 for addresses), on the listener that
 //! the certificate is for.
 
-use super::certificate::CertificateError;
+use super::CertificateError;
 use crate::trust::put_whole;
 use instant_acme::{
     Account, AccountCredentials, AuthorizationStatus, ChallengeType, Identifier, NewAccount, NewOrder, Order,
@@ -117,13 +117,13 @@ impl Acme {
 
     /// Returns what the ACME server says of the proofs that it did not find.
     async fn why(&self, order: &mut Order) -> String {
-        let mut said = Vec::new();
+        let mut messages = Vec::new();
         let mut authorizations = order.authorizations();
         while let Some(Ok(authorization)) = authorizations.next().await {
             let problems = authorization.challenges.iter().filter_map(|challenge| challenge.error.as_ref());
-            said.extend(problems.map(ToString::to_string));
+            messages.extend(problems.map(ToString::to_string));
         }
-        if said.is_empty() { "it does not say why".to_owned() } else { said.join("; ") }
+        if messages.is_empty() { "it does not say why".to_owned() } else { messages.join("; ") }
     }
 
     async fn account(&self) -> Result<Account, CertificateError> {

@@ -1,0 +1,85 @@
+//! What handlers and jobs need to know of this server.
+
+use crate::certificate::ServedCertificate;
+use crate::metrics::Metrics;
+use crate::trust::{Authority, HandedOut, Refusals};
+use constans_core::digest::DigestKey;
+use constans_core::kit::Kit;
+use quick_cache::Weighter;
+use quick_cache::sync::Cache;
+use std::sync::Arc;
+use tokio::sync::Notify;
+use tokio::sync::futures::Notified;
+
+/// What handlers need to know of this server.
+pub struct Here {
+    /// What the operator calls this server.
+    pub title: String,
+    /// The colour that the operator chose for it.
+    pub colour: Option<String>,
+    /// The CA.
+    pub authority: Arc<Authority>,
+    /// The URLs of the agents' listener.
+    pub agent_urls: Vec<String>,
+    /// The key under which what is concealed is named.
+    pub key: DigestKey,
+    /// Which generations were handed out, and the epoch, which rises when a database is restored.
+    pub handed_out: Arc<HandedOut>,
+    /// The releases that were read recently.
+    pub kits: KnownKits,
+    /// Who was refused, also when the database forgets.
+    pub refusals: Arc<Refusals>,
+    /// Wakes the loops that work at changes.
+    pub nudge: Nudge,
+    /// The certificates that the server shows.
+    pub certificates: Vec<Arc<ServedCertificate>>,
+    /// What the server measures of itself.
+    pub metrics: Arc<Metrics>,
+}
+
+/// Wakes this process's loops when something was queued.
+#[derive(Default)]
+pub struct Nudge(Notify);
+
+impl Nudge {
+    /// Wakes them.
+    pub fn nudge(&self) {
+        self.0.notify_waiters();
+    }
+
+    /// Returns what is done when they are woken next.
+    pub fn notified(&self) -> Notified<'_> {
+        self.0.notified()
+    }
+}
+
+/// A release that was read.
+#[derive(Clone)]
+pub struct KnownKit {
+    /// Itself.
+    pub kit: Arc<Kit>,
+    /// The bytes of its files.
+    pub bytes: u64,
+}
+
+/// Weighs what is known by the memory that it takes.
+#[derive(Clone)]
+pub struct ByMemory;
+
+impl Weighter<String, KnownKit> for ByMemory {
+    fn weight(&self, _: &String, known: &KnownKit) -> u64 {
+        // What is read from documents takes about three times the bytes of the files.
+        4 * known.bytes + 16 * 1024
+    }
+}
+
+/// The releases that were read recently, by digest.
+pub type KnownKits = Cache<String, KnownKit, ByMemory>;
+
+/// So much memory they take at most.
+const MAX_MEMORY: u64 = 512 * 1024 * 1024;
+
+/// Begins to know releases.
+pub fn known_kits() -> KnownKits {
+    Cache::with_weighter(64, MAX_MEMORY, ByMemory)
+}
