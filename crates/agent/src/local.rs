@@ -3,10 +3,12 @@
 use crate::command_line::{RunSubject, WantedArguments};
 use crate::error::AgentError;
 use crate::state_dir::{DEFAULT_FOLDER, StateDir};
+use constans_core::check::Checked;
 use constans_core::digest::{Digest, DigestKey};
+use constans_core::document::{Finding, KitFiles, Level, explain_findings};
 use constans_core::filter::NodeView;
 use constans_core::kind::nearest_word;
-use constans_core::kit::{Baseline, Checked, Finding, Kit, KitFiles, Level, explain_findings, require};
+use constans_core::kit::{Baseline, Kit, require};
 use constans_core::param::{Layer, LayerValue};
 use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
 use constans_folder::{CheckedFolder, ReadKitError, check_document, check_folder, on_large_stack};

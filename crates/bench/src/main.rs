@@ -7,9 +7,11 @@ mod console;
 mod fleet;
 mod node;
 
+use constans_core::check::{Surroundings, check};
 use constans_core::digest::DigestKey;
+use constans_core::document::KitFiles;
 use constans_core::filter::NodeView;
-use constans_core::kit::{Kit, KitFiles, Surroundings, check};
+use constans_core::kit::Kit;
 use constans_core::state::{Assigned, Conditions, ResolveInput, Untouchable, resolve};
 use constans_folder::on_large_stack;
 use serde_json::json;

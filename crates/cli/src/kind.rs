@@ -1,11 +1,12 @@
 //! `constans kind` and `constans explain`.
 
 use clap::{Args, Subcommand, ValueEnum};
+use constans_core::document::keys::{CLAUSE_KEYS, names};
+use constans_core::document::{CODE_PAGES, CodePage};
 use constans_core::kind::{
-    COMMON_KEYS, KINDS, Kind, KindPage, baseline_schema, case_schema, find_among, kind_page, manifest_schema,
-    nearest, nearest_word, search,
+    KINDS, Kind, KindPage, baseline_schema, case_schema, find_among, kind_page, manifest_schema, nearest,
+    nearest_word, search,
 };
-use constans_core::kit::{CODE_PAGES, CodePage};
 use constans_folder::check_folder;
 use constans_terminal::{style, styled};
 use constans_wire::exit::Exit;
@@ -211,7 +212,7 @@ fn text(page: &KindPage) -> String {
             styled(style::MUTED, format!("{}{required}{default}{concealed}", property.takes))
         );
     }
-    let common: Vec<&str> = COMMON_KEYS.iter().map(|(key, _, _)| *key).collect();
+    let common: Vec<&str> = names(CLAUSE_KEYS).collect();
     let _ = writeln!(text, "\nand as every clause: {}", common.join(", "));
     let _ = write!(text, "\n{}", page.example);
     text
@@ -235,7 +236,7 @@ pub fn explain(arguments: &ExplainArguments) -> Exit {
         );
         return Exit::Error;
     };
-    let level = if page.level == constans_core::kit::Level::Error { "error" } else { "warning" };
+    let level = if page.level == constans_core::document::Level::Error { "error" } else { "warning" };
     anstream::println!(
         "{}  {level}\n\n{}",
         styled(style::STRONG, format!("{} {}", page.code, page.title)),

@@ -1,7 +1,8 @@
 //! `constans kit lsp`: a language server over stdin and stdout, on the same check as everywhere.
 
 use crate::lsp_frames;
-use constans_core::kit::{Draft, Finding, Kit, Level, Place, Suggestion, SuggestionSort, SymbolSort};
+use constans_core::document::{Finding, Level, Place};
+use constans_core::kit::{Draft, Kit, Suggestion, SuggestionSort, SymbolSort};
 use constans_folder::{CheckedFolder, Known, check_document, check_folder_knowing, on_large_stack};
 use constans_wire::exit::Exit;
 use lsp_server::{Connection, ErrorCode, Message, Notification, Request, Response};
@@ -235,9 +236,11 @@ impl Editor<'_> {
     fn check_single(&self, home: &Home) -> Result<CheckedFolder, constans_folder::ReadKitError> {
         let Some(text) = self.open.get(&home.root) else { return check_document(&home.root) };
         let name = home.root.display().to_string();
-        let files =
-            constans_core::kit::KitFiles::new(BTreeMap::from([(name.clone(), text.clone().into_bytes())]));
-        let checked = on_large_stack(|| constans_core::kit::check_single(&name, text.clone().into_bytes()));
+        let files = constans_core::document::KitFiles::new(BTreeMap::from([(
+            name.clone(),
+            text.clone().into_bytes(),
+        )]));
+        let checked = on_large_stack(|| constans_core::check::check_single(&name, text.clone().into_bytes()));
         Ok(CheckedFolder { files, checked, beside: Vec::new() })
     }
 
@@ -386,7 +389,7 @@ fn diagnostic(
     home: &Home,
     finding: &Finding,
     text: &str,
-    files: &constans_core::kit::KitFiles,
+    files: &constans_core::document::KitFiles,
 ) -> Diagnostic {
     let related = finding.related.iter().filter_map(|(what, place)| {
         let text = files.text(&place.file).unwrap_or_default();

@@ -258,10 +258,9 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
         .filter(|episode| episode.closed_at.is_none())
     {
         println!(
-            "  drift     {}, between {} and {}, still open",
+            "  drift     {} {}, still open",
             harmless(&episode.address),
-            time(episode.in_line_until),
-            time(episode.detected_at)
+            episode.window().words().write_dated()
         );
     }
     for left in server.get::<Vec<LeftBehind>>(&format!("/api/nodes/{name}/left-behind")).await? {

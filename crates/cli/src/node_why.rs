@@ -171,5 +171,5 @@ fn episode_line(episode: &Episode) -> String {
         (Some(at), None) => format!("ended at {}", time(at)),
         (None, _) => "still open".to_owned(),
     };
-    format!("    changed between {} and {}, {end}", time(episode.in_line_until), time(episode.detected_at))
+    format!("    {}, {end}", episode.window().words().write_dated())
 }

@@ -7,8 +7,10 @@ pub mod address;
 pub mod attention;
 pub mod audit;
 pub mod change;
+pub mod check;
 pub mod compare;
 pub mod digest;
+pub mod document;
 pub mod episode;
 pub mod filter;
 pub mod group;
@@ -22,6 +24,7 @@ pub mod run;
 pub mod sentence;
 pub mod settings;
 pub mod state;
+pub mod template;
 pub mod words;
 
 pub(crate) use kind::kind_type_word;

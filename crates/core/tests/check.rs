@@ -1,6 +1,7 @@
 //! Kits in, findings out: what the check says, where, and what it offers instead.
 
-use constans_core::kit::{KitFiles, Surroundings, check, check_single, explain_findings};
+use constans_core::check::{Surroundings, check, check_single};
+use constans_core::document::{KitFiles, explain_findings};
 
 fn findings(document: &str) -> String {
     let checked = check_single("kiosk-lockdown.toml", document.as_bytes().to_vec());

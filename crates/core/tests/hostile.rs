@@ -1,7 +1,8 @@
 //! Whatever somebody writes, a check ends with findings whose places lie in the document.
 
+use constans_core::check::{Surroundings, check, check_single};
+use constans_core::document::{KitFiles, Level};
 use constans_core::filter::Condition;
-use constans_core::kit::{KitFiles, Level, Surroundings, check, check_single};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 

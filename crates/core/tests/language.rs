@@ -2,9 +2,11 @@
 
 #![expect(clippy::unwrap_used, reason = "a test may panic")]
 
+use constans_core::check::{Surroundings, check};
 use constans_core::digest::DigestKey;
+use constans_core::document::{KitFiles, explain_findings};
 use constans_core::filter::{About, InputCache, NodeInputs, NodeView};
-use constans_core::kit::{Kit, KitFiles, OnDrift, Severity, Surroundings, check, explain_findings};
+use constans_core::kit::{Kit, OnDrift, Severity};
 use constans_core::param::{Layer, LayerValue};
 use constans_core::state::{
     Assigned, AssignmentTerms, Conditions, ResolveInput, Resolved, Untouchable, resolve, resolve_noting,

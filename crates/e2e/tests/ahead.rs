@@ -38,7 +38,7 @@ fn what_packages_take_along_is_what_observing_said() {
     let shown = machine.run(&arguments("observe", &document(&machine, NO_FONTS), &[])).stdout;
     assert!(
         shown.contains(
-            "packages that would be installed, removed or changed\n   kiosk-shell  3.2.4, is removed\n"
+            "packages that would be installed, removed or changed\n   kiosk-shell 3.2.4 is removed\n"
         ),
         "{shown}"
     );

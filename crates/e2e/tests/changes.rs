@@ -581,3 +581,40 @@ fn eight_writers_at_once_leave_what_resolving_from_scratch_makes() {
 fn eight_writers_and_two_thousand_nodes_for_a_minute() {
     eight_writers(2_000, Duration::from_secs(60));
 }
+
+#[test]
+fn states_of_changes_that_came_to_nothing_are_deleted_and_no_other_is() {
+    let (fleet, kiosk) = fleet_of(40);
+    let states = || fleet.query("select count(*) from effective_state").parse::<u32>().unwrap();
+    let wanted = "select string_agg(distinct s.digest, ' ') from node_wanted w join effective_state s on s.id = w.state";
+    let preview = |idle: u32| {
+        let text = KIOSKS.replace("MODE", "enforce").replace("= 45", &format!("= {idle}"));
+        well(&fleet.client(&["group", "set", &kiosk.document("group.toml", &text), "--preview"]));
+    };
+    let age = || {
+        fleet.query("update change set ended_at = ended_at - interval '2 hours' where status = 'previewed' returning 1")
+    };
+    let (before, given) = (states(), fleet.query(wanted));
+    preview(50);
+    let after_one = states();
+    assert!(after_one > before, "a preview stores the states that it computed");
+    age();
+    until("the states are deleted", || states() == before);
+    assert_eq!(fleet.query(wanted), given, "what nodes have stays");
+    assert_eq!(fleet.query("select count(*) from dropped_state"), "0");
+
+    // The same values are previewed twice; the second becomes the desired state, so that its states are kept.
+    preview(50);
+    preview(50);
+    let second = fleet.query("select max(no) from change");
+    well(&fleet.client(&["change", "confirm", &format!("C{second}"), "--confirm", "0"]));
+    age();
+    until("the first one is dropped", || {
+        fleet.query("select count(*) from change where status = 'previewed'") == "0"
+            && fleet.query("select count(*) from dropped_state") == "0"
+    });
+    assert_eq!(states(), after_one);
+    well(&kiosk.run(&["check-in"]));
+    well(&kiosk.run(&["daemon", "--once"]));
+    assert!(kiosk.root.read("/etc/kiosk/shell.conf").unwrap().contains("50"));
+}

@@ -46,7 +46,7 @@ fn a_fleet_is_followed_from_its_first_node_to_drift_that_is_put_right_without_lo
     );
     browser.click("link", "Result in the run");
     browser.see("would be corrected");
-    browser.see("Drift: the node changed between");
+    browser.see("Drift: the node changed");
     browser.see("-idle = 4");
 
     browser.click("link", "kiosk-auken-1");

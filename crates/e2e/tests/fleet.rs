@@ -69,7 +69,7 @@ fn a_fleet_is_observed_enforced_drifts_is_put_right_and_goes_on_alone() {
     let id = runs.lines().next().unwrap().rsplit(' ').next().unwrap();
     let shown = fleet.client(&["run", "show", "kiosk-auken-1", &id[..13]]).stdout;
     assert!(
-        shown.contains("corrected · drift: the node changed between") && shown.contains("in the attic"),
+        shown.contains("corrected · drift: the node changed ") && shown.contains("in the attic"),
         "{shown}"
     );
 

@@ -3,9 +3,9 @@
 #![expect(clippy::unwrap_used, reason = "a test may panic")]
 
 use constans_core::compare::TextDiffRefusal;
+use constans_core::document::findings_as_markdown;
 use constans_core::episode::ClosedAs;
 use constans_core::kind::{baseline_schema, case_schema, kinds_as_markdown, manifest_schema};
-use constans_core::kit::findings_as_markdown;
 use constans_core::node_status::{NodeProblem, NodeStatus};
 use constans_core::param::Layer;
 use constans_core::run::Outcome;

@@ -2,7 +2,8 @@
 //!
 //! A render or a condition can be built to explode; nothing in the same process could stop it without ending that.
 
-use constans_core::kit::{KitFiles, Surroundings, check};
+use constans_core::check::{Surroundings, check};
+use constans_core::document::KitFiles;
 use rustix::process::{Resource, Rlimit, setrlimit};
 use std::collections::BTreeMap;
 use std::io::{self, Read, Write};

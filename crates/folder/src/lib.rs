@@ -2,7 +2,9 @@
 
 pub mod bounds;
 
-use constans_core::kit::{Checked, Kit, KitFiles, Surroundings, check, check_single};
+use constans_core::check::{Checked, Surroundings, check, check_single};
+use constans_core::document::KitFiles;
+use constans_core::kit::Kit;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::io;

@@ -2,6 +2,7 @@
 
 use crate::error::HostError;
 use crate::files::Files;
+use crate::os_release::os_release;
 use crate::packages::{DPKG_STATUS, rpm_database};
 use constans_core::filter::About;
 use serde_json::{Value, json};
@@ -40,17 +41,6 @@ pub fn find_out(files: &Files, is_private_root: bool) -> Result<About, HostError
     add("packages", packages.map(Value::from));
     add("virtual", virtual_kind().map(Value::from));
     Ok(About::new(fields))
-}
-
-/// Returns the text of os-release(5).
-pub(crate) fn os_release(files: &Files) -> Result<String, HostError> {
-    for path in ["/etc/os-release", "/usr/lib/os-release"] {
-        // The first is usually a link to the second.
-        if files.look(path)?.is_some_and(|entry| entry.what == crate::files::EntryKind::File) {
-            return files.read_text(path);
-        }
-    }
-    Ok(String::new())
 }
 
 fn memory_mib() -> Option<u64> {

@@ -1,70 +1,22 @@
 //! What is there, said as clauses: each thing of a kind with all that can be kept of it.
 
+use crate::contents::NoContents;
 use crate::error::HostError;
 use crate::files::{Entry, EntryKind};
 use crate::kinds::{self, listing};
-use crate::machine::{Contents, InspectionContext, Machine, NotSeen};
+use crate::machine::{InspectionContext, Machine};
+use crate::things::{CannotDescribe, Thing};
 use constans_core::address::ClauseAddress;
 use constans_core::compare::{FoundValue, Presence};
 use constans_core::digest::{DigestKey, of_contents};
-use constans_core::kind::Kind;
+use constans_core::kind::{BuiltInKind, Kind};
 use constans_core::kit::WrittenClause;
 use constans_core::state::Clause;
 use serde_json::Value;
-use std::borrow::Cow;
-use std::collections::BTreeMap;
 use std::time::SystemTime;
 
 /// Up to this size contents are written into the clause, in bytes.
 const MAX_TEXT: usize = 64 * 1024;
-
-/// A thing that is there: its name, and what tells it from others.
-#[derive(Debug, Clone, PartialEq)]
-pub(crate) struct Thing {
-    pub name: String,
-    pub known: BTreeMap<String, Value>,
-}
-
-impl Thing {
-    pub fn named(name: impl Into<String>) -> Self {
-        Self { name: name.into(), known: BTreeMap::new() }
-    }
-}
-
-/// No contents are wanted: it is only looked at what there is.
-pub(crate) struct NoContents;
-
-impl Contents for NoContents {
-    fn get(&self, _: &str) -> Option<Cow<'_, [u8]>> {
-        None
-    }
-}
-
-/// Why a thing could not be told.
-#[derive(Debug)]
-pub enum CannotDescribe {
-    /// This kind has no things that could be listed or looked up by name, and what to do instead.
-    NotOfThisKind(String),
-    /// This node has no means to see it, and why.
-    Unsupported(String),
-    /// It could not be read.
-    Failed(HostError),
-}
-
-impl From<NotSeen> for CannotDescribe {
-    fn from(not_seen: NotSeen) -> Self {
-        match not_seen {
-            NotSeen::Unsupported(why) => Self::Unsupported(why),
-            NotSeen::Failed(error) => Self::Failed(error),
-        }
-    }
-}
-
-impl From<HostError> for CannotDescribe {
-    fn from(error: HostError) -> Self {
-        Self::Failed(error)
-    }
-}
 
 impl Machine {
     /// Tells one thing; none if it is not there.
@@ -90,7 +42,7 @@ impl Machine {
     /// Returns why they could not be told.
     pub fn describe_all(&mut self, kind: &Kind) -> Result<Vec<WrittenClause>, CannotDescribe> {
         refuse_parts(kind)?;
-        if matches!(kind.name, "file" | "directory" | "link") {
+        if is_at_path(kind) {
             return Err(CannotDescribe::NotOfThisKind(format!(
                 "a machine has too many of the kind {}: name one",
                 kind.name
@@ -112,7 +64,7 @@ impl Machine {
             .map_err(|error| HostError::new(error.to_string()))?;
         let clause = Clause::asking(address, kind, &thing.known);
         let mut told = WrittenClause::new(kind, &thing.name);
-        if matches!(kind.name, "file" | "directory" | "link") {
+        if is_at_path(kind) {
             let Some(entry) = self.files.look(&thing.name)? else { return Ok(None) };
             self.remark_on_path(&thing.name, &entry, &mut told)?;
         }
@@ -156,9 +108,11 @@ impl Machine {
 
     /// Writes contents into the clause if they are text, small, and for everybody to read.
     fn take_contents(&self, kind: &Kind, name: &str, told: &mut WrittenClause) -> Result<(), HostError> {
-        let (path, property) = match kind.name {
-            "file" => (name.to_owned(), "text"),
-            "trust_anchor" => (kinds::certificate_path(self, name).unwrap_or_default(), "pem"),
+        let (path, property) = match BuiltInKind::of(kind.name) {
+            Some(BuiltInKind::File) => (name.to_owned(), "text"),
+            Some(BuiltInKind::TrustAnchor) => {
+                (kinds::certificate_path(self, name).unwrap_or_default(), "pem")
+            }
             _ => return Ok(()),
         };
         let (Some(entry), Some(bytes)) = (self.files.look(&path)?, self.files.read(&path)?) else {
@@ -198,12 +152,19 @@ impl Machine {
     }
 }
 
+/// Returns whether the things of a kind are called by their paths, and are too many to be listed.
+fn is_at_path(kind: &Kind) -> bool {
+    matches!(BuiltInKind::of(kind.name), Some(BuiltInKind::File | BuiltInKind::Directory | BuiltInKind::Link))
+}
+
 /// Refuses the kinds whose things are only there because a clause says so.
 fn refuse_parts(kind: &Kind) -> Result<(), CannotDescribe> {
-    let instead = match kind.name {
-        "line" | "setting" => "it is a part of a file: look at the file",
-        "tree" => "look at the directory and the files in it",
-        "command" | "probe" => "what a program does is only known to the clause that names it",
+    let instead = match BuiltInKind::of(kind.name) {
+        Some(BuiltInKind::Line | BuiltInKind::Setting) => "it is a part of a file: look at the file",
+        Some(BuiltInKind::Tree) => "look at the directory and the files in it",
+        Some(BuiltInKind::Command | BuiltInKind::Probe) => {
+            "what a program does is only known to the clause that names it"
+        }
         _ => return Ok(()),
     };
     Err(CannotDescribe::NotOfThisKind(format!("a {} cannot be looked up: {instead}", kind.name)))

@@ -1,7 +1,8 @@
 //! What a run needs of the operating system that it acts on.
 
+use crate::contents::{Attic, Contents};
 use crate::error::HostError;
-use crate::machine::{ActedOn, Attic, Contents};
+use crate::stalls::Stalls;
 use constans_core::compare::Difference;
 use constans_core::digest::DigestKey;
 use constans_core::filter::About;
@@ -11,28 +12,22 @@ use constans_core::run::{
 };
 use constans_core::state::{Clause, EffectiveState};
 use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-/// Where it is told that something shows no progress and is waited for all the same.
-#[derive(Clone)]
-pub struct Stalls(Arc<dyn Fn(&str) + Send + Sync>);
-
-impl Stalls {
-    /// Has it told to a function.
-    pub fn to(told: impl Fn(&str) + Send + Sync + 'static) -> Self {
-        Self(Arc::new(told))
-    }
-
-    /// Tells it.
-    pub fn tell(&self, what: &str) {
-        (self.0)(what);
-    }
+/// Which machine and root are acted on.
+#[derive(Debug, Clone)]
+pub struct ActedOn {
+    /// The machine's name.
+    pub machine: String,
+    /// The root folder.
+    pub root: PathBuf,
 }
 
-impl Default for Stalls {
-    /// Tells nobody.
-    fn default() -> Self {
-        Self::to(|_| ())
+impl ActedOn {
+    /// Returns whether a folder is acted on instead of the machine itself.
+    pub fn is_private_root(&self) -> bool {
+        self.root != Path::new("/")
     }
 }
 

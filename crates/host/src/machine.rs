@@ -1,90 +1,23 @@
 //! One machine, or one private root folder on it, as a run sees it.
 
 use crate::accounts::{Accounts, Names};
+use crate::contents::{Attic, Contents};
 use crate::error::HostError;
 use crate::files::{Entry, Files};
-use crate::host::{Host, Stalls};
-use crate::kinds;
+use crate::host::ActedOn;
 use crate::packages::{Apt, DPKG_STATUS, PackageManager, Packages, Rpm, rpm_database};
 use crate::programs::{NotRun, Programs, is_root};
 use crate::runit::Runit;
-use crate::seen_files::{Ahead, SeenFiles};
-use crate::services::{self, Services};
+use crate::seen_files::SeenFiles;
+use crate::services::{Services, StandIn, Systemd};
 use constans_core::address::ClauseAddress;
-use constans_core::compare::Difference;
 use constans_core::digest::DigestKey;
-use constans_core::filter::About;
-use constans_core::kind::Reaction;
-use constans_core::kit::Gone;
-use constans_core::run::{
-    Correction, Failure, FailureAt, Inspection, NativeStep, PackagePreview, RestartPending, Seen, StoredCopy,
-};
-use constans_core::state::{Clause, EffectiveState};
+use constans_core::run::{Correction, NativeStep, Seen};
+use constans_core::state::Clause;
 use jiff::Timestamp;
-use std::borrow::Cow;
 use std::cell::OnceCell;
-use std::collections::{BTreeMap, BTreeSet};
-use std::io;
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
-use std::time::Duration;
-
-/// Which machine and root are acted on.
-#[derive(Debug, Clone)]
-pub struct ActedOn {
-    /// The machine's name.
-    pub machine: String,
-    /// The root folder.
-    pub root: PathBuf,
-}
-
-impl ActedOn {
-    /// Returns whether a folder is acted on instead of the machine itself.
-    pub fn is_private_root(&self) -> bool {
-        self.root != Path::new("/")
-    }
-}
-
-/// Something that can be read piece by piece, and how many bytes it has.
-pub type Opened<'a> = (Box<dyn io::Read + 'a>, u64);
-
-/// The contents of files that a state refers to.
-pub trait Contents: Send + Sync {
-    /// Returns the contents with this name.
-    fn get(&self, name: &str) -> Option<Cow<'_, [u8]>>;
-
-    /// Opens the contents with this name to be read piece by piece.
-    fn open(&self, name: &str) -> Option<Opened<'_>> {
-        let bytes = self.get(name)?;
-        let size = bytes.len() as u64;
-        Some((Box::new(io::Cursor::new(bytes)), size))
-    }
-}
-
-/// No contents at all.
-struct NoContents;
-
-impl Contents for NoContents {
-    fn get(&self, _: &str) -> Option<Cow<'_, [u8]>> {
-        None
-    }
-}
-
-/// Where replaced contents are kept.
-pub trait Attic {
-    /// Keeps what stands at a path before it is replaced or removed. Durable when it returns.
-    ///
-    /// # Errors
-    ///
-    /// Returns why it could not be kept; nothing is replaced then.
-    fn keep(
-        &mut self,
-        path: &str,
-        contents: &mut dyn io::Read,
-        entry: &Entry,
-        clause: &ClauseAddress,
-    ) -> Result<StoredCopy, HostError>;
-}
 
 /// One machine as a run sees it.
 pub struct Machine {
@@ -92,8 +25,8 @@ pub struct Machine {
     pub acted_on: ActedOn,
     pub(crate) files: Files,
     pub(crate) accounts: Accounts,
-    apt: Packages,
-    rpm: Packages,
+    pub(crate) apt: Packages,
+    pub(crate) rpm: Packages,
     /// Whether the root has rpm's packages and not dpkg's.
     is_of_rpm: bool,
     pub(crate) services: Box<dyn Services>,
@@ -147,9 +80,6 @@ pub(crate) struct Work<'a> {
     pub done: Correction,
 }
 
-/// What is known of files, in the folder for what need not last.
-const SEEN_FILES: &str = "seen-files";
-
 impl Work<'_> {
     /// Puts the contents of a file into the attic, piece by piece.
     pub fn keep(
@@ -195,7 +125,7 @@ impl Machine {
             is_of_rpm: is_of_rpm(&files)?,
             apt: Packages::new(Apt::new(files.clone(), is_private, scratch), files.clone(), scratch),
             rpm: Packages::new(Rpm::new(files.clone(), is_private, scratch), files.clone(), scratch),
-            services: services::choose(&files, is_private),
+            services: services_of_root(&files, is_private),
             runit: Runit::new(files.clone()),
             programs: Programs::new(files.clone(), accounts.clone(), is_private),
             acted_on,
@@ -211,7 +141,7 @@ impl Machine {
     }
 
     /// What was looked at and kept for the clauses that follow does not count any more.
-    fn about_to_change(&mut self) {
+    pub(crate) fn about_to_change(&mut self) {
         self.names.take();
         self.files.forget_folder();
     }
@@ -266,139 +196,9 @@ impl Machine {
     }
 }
 
-impl Host for Machine {
-    fn acted_on(&self) -> &ActedOn {
-        &self.acted_on
-    }
-
-    fn about(&self) -> Result<About, HostError> {
-        crate::about::find_out(&self.files, self.acted_on.is_private_root())
-    }
-
-    fn restart_pending(&self) -> Result<Option<RestartPending>, HostError> {
-        crate::restart::pending(&self.files, self.acted_on.is_private_root())
-    }
-
-    fn prepare(&mut self, state: &EffectiveState, left_behind: BTreeSet<String>) {
-        self.left_behind = left_behind;
-        let of_kind = |kind: &'static str| {
-            state
-                .clauses
-                .iter()
-                .filter(move |clause| clause.address.kind() == kind && clause.gone == Gone::No)
-        };
-        self.packet_rules = of_kind("packet_rule").map(|clause| clause.name().to_owned()).collect();
-        let refresh = of_kind("package_source").filter_map(|clause| clause.get("refresh")?.as_u64()).min();
-        for packages in [&mut self.apt, &mut self.rpm] {
-            packages.refresh_after(refresh.map(Duration::from_secs));
-        }
-    }
-
-    fn tell_stalls(&mut self, stalls: Stalls) {
-        self.apt.tell_stalls(stalls.clone());
-        self.rpm.tell_stalls(stalls);
-    }
-
-    /// Files that are not known by their metadata are read ahead, and compared with the wanted contents.
-    fn begin_run(&mut self, touched: &[&Clause], contents: &Arc<dyn Contents>) {
-        self.run_began = Timestamp::now();
-        self.about_to_change();
-        self.seen_files = SeenFiles::read(&self.scratch.join(SEEN_FILES));
-        let wanted = touched.iter().filter_map(|clause| {
-            Some(Ahead {
-                path: clause.name(),
-                wanted: kinds::compared_by_digest(clause)?,
-                most: kinds::most_bytes(clause),
-            })
-        });
-        self.seen_files.read_ahead(&self.files, wanted, contents, self.run_began);
-    }
-
-    /// What became known of files is kept for the next run, if it can be.
-    fn end_run(&mut self) {
-        let _ = self.seen_files.keep(&self.scratch.join(SEEN_FILES), self.run_began);
-        self.seen_files = SeenFiles::default();
-    }
-
-    fn tidy(&mut self) {
-        self.files.tidy();
-    }
-
-    fn inspect(&mut self, clause: &Clause, contents: &dyn Contents, key: &DigestKey) -> Inspection {
-        let seen = match &clause.via {
-            Some(via) if !backends(clause.address.kind()).contains(&via.as_str()) => {
-                Err(NotSeen::Unsupported(format!("a {} has no backend `{via}` here", clause.address.kind())))
-            }
-            _ => kinds::inspect(self, clause, &InspectionContext { contents, key }),
-        };
-        match seen {
-            Ok(seen) => Inspection::Seen(Box::new(seen)),
-            Err(NotSeen::Unsupported(why)) => Inspection::Unsupported(why),
-            Err(NotSeen::Failed(error)) => Inspection::Failed(error.failure(FailureAt::Inspect)),
-        }
-    }
-
-    fn preview(&mut self, clauses: &[&Clause]) -> PackagePreview {
-        let mut package_preview = PackagePreview::default();
-        let mut of_managers: BTreeMap<&'static str, Vec<&Clause>> = BTreeMap::new();
-        for clause in clauses {
-            of_managers.entry(self.packages_of(clause).manager().name()).or_default().push(clause);
-        }
-        for clauses in of_managers.into_values() {
-            if let Err(error) =
-                kinds::preview_packages(self.packages_of(clauses[0]), &clauses, &mut package_preview)
-            {
-                package_preview.failure = Some(error.failure(FailureAt::Correct));
-            }
-        }
-        package_preview
-    }
-
-    fn keep(&mut self, clause: &Clause, attic: &mut dyn Attic) -> Result<Vec<StoredCopy>, Failure> {
-        let mut work = Work { contents: &NoContents, attic, done: Correction::default() };
-        kinds::keep(self, clause, &mut work).map_err(|error| error.failure(FailureAt::Correct))?;
-        Ok(work.done.kept)
-    }
-
-    fn correct(
-        &mut self,
-        clause: &Clause,
-        differences: &[Difference],
-        contents: &dyn Contents,
-        attic: &mut dyn Attic,
-    ) -> Correction {
-        self.about_to_change();
-        let mut work = Work { contents, attic, done: Correction::default() };
-        let result = kinds::correct(self, clause, differences, &mut work);
-        let mut done = work.done;
-        done.failure = result.err().map(|error| error.failure(FailureAt::Correct));
-        done
-    }
-
-    fn react(&mut self, clause: &Clause, reaction: Reaction) -> Result<Vec<NativeStep>, Failure> {
-        self.about_to_change();
-        let step = match reaction {
-            Reaction::Run => kinds::run_command(self, clause),
-            Reaction::Restart | Reaction::Reload => self.services_of(clause).and_then(|services| {
-                services.react(clause.name(), reaction, clause.flag("running") == Some(true))
-            }),
-        };
-        step.map(|step| vec![step]).map_err(|error| error.failure(FailureAt::React))
-    }
-}
-
 /// A node with both has dpkg's: rpm is a tool there.
 fn is_of_rpm(files: &Files) -> Result<bool, HostError> {
     Ok(files.look(DPKG_STATUS)?.is_none() && rpm_database(files)?.is_some())
-}
-
-/// Returns the backends that `via` may name.
-fn backends(kind: &str) -> &'static [&'static str] {
-    match kind {
-        "package" | "package_source" => &["apt", "rpm"],
-        "service" => &["systemd", "runit"],
-        _ => &[],
-    }
 }
 
 /// A thing that was seen, with no more to say of it.
@@ -411,4 +211,16 @@ pub(crate) fn seen(found: constans_core::compare::Found) -> Seen {
         stand_in: None,
         running_since: None,
     }
+}
+
+/// Returns what runs the services of a root.
+fn services_of_root(files: &Files, is_private_root: bool) -> Box<dyn Services> {
+    if !is_private_root && Path::new("/run/systemd/system").is_dir() {
+        return Box::new(Systemd);
+    }
+    // Without systemd runit is the service manager, if it is the one that runs: the first process says so.
+    if !is_private_root && std::fs::read_to_string("/proc/1/comm").is_ok_and(|name| name.trim() == "runit") {
+        return Box::new(Runit::new(files.clone()));
+    }
+    Box::new(StandIn::new(files.clone()))
 }

@@ -1,9 +1,9 @@
 //! Running native commands: without a shell, in a clean environment, under a timeout, with bounded output.
 
 use crate::error::HostError;
-use crate::host::Stalls;
 use crate::progress::Used;
 use crate::secrets::Secrets;
+use crate::stalls::Stalls;
 use crate::steps;
 use constans_core::run::NativeStep;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};

@@ -16,8 +16,8 @@ pub(crate) use rpm::{Rpm, database as rpm_database};
 
 use crate::error::HostError;
 use crate::files::Files;
-use crate::host::Stalls;
 use crate::native::Ended;
+use crate::stalls::Stalls;
 use crate::steps;
 use constans_core::kind::{Claim, VersionOrder, VersionRequirement};
 use constans_core::kit::Gone;

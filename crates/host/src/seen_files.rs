@@ -1,7 +1,7 @@
 //! Contents of files that were read before: as long as a file's metadata is the same, they are known without reading.
 
+use crate::contents::Contents;
 use crate::files::{Entry, Files, Stamp, is_fresh, unread};
-use crate::machine::Contents;
 use crate::note::{whole_note, write_note};
 use constans_core::digest::{Digest, Named};
 use foldhash::{HashMap, HashMapExt as _};
@@ -276,7 +276,7 @@ fn write_line(to: &mut String, path: &str, SeenFile { stamp, digest, read_at }: 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::describe::NoContents;
+    use crate::contents::NoContents;
     use crate::files::READ_AGAIN_AFTER;
     use constans_core::digest::of_contents;
     use jiff::SignedDuration;

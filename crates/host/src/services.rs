@@ -3,12 +3,10 @@
 use crate::error::HostError;
 use crate::files::{Files, Ownership};
 use crate::native::Native;
-use crate::runit::Runit;
 use constans_core::kind::Reaction;
 use constans_core::run::NativeStep;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
-use std::path::Path;
 
 /// What was found of a service.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -64,18 +62,6 @@ pub trait Services: Send {
     fn names(&mut self) -> Result<Vec<String>, HostError>;
     /// Says what it is if it is a stand-in.
     fn stand_in(&self) -> Option<String>;
-}
-
-/// Returns what runs the services of a root.
-pub fn choose(files: &Files, is_private_root: bool) -> Box<dyn Services> {
-    if !is_private_root && Path::new("/run/systemd/system").is_dir() {
-        return Box::new(Systemd);
-    }
-    // Without systemd runit is the service manager, if it is the one that runs: the first process says so.
-    if !is_private_root && std::fs::read_to_string("/proc/1/comm").is_ok_and(|name| name.trim() == "runit") {
-        return Box::new(Runit::new(files.clone()));
-    }
-    Box::new(StandIn { files: files.clone() })
 }
 
 /// systemd, by systemctl.
@@ -229,6 +215,11 @@ struct Noted {
 }
 
 impl StandIn {
+    /// Returns the stand-in for the services of these files.
+    pub fn new(files: Files) -> Self {
+        Self { files }
+    }
+
     fn knows(&self, name: &str) -> Result<bool, HostError> {
         for folder in UNIT_FOLDERS {
             if self.files.look(&format!("{folder}/{}", unit_of(name)))?.is_some() {

@@ -3,7 +3,9 @@
 use crate::report::{DidNotEnd, LeftOut, RunReport};
 use constans_core::episode::ClosedAs;
 use constans_core::kit::Severity;
-use constans_core::run::{ClauseResult, ClauseWords, Counts, Decision, Mode, Outcome, PackageChange, Status};
+use constans_core::run::{
+    ClauseResult, ClauseWords, Counts, Decision, DriftWindow, Mode, Outcome, PackageChange, Status,
+};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
@@ -58,6 +60,13 @@ pub struct Episode {
     pub closed_as: Option<ClosedAs>,
     /// The run that ended it.
     pub closed_run: Option<Uuid>,
+}
+
+impl Episode {
+    /// Returns when the drift happened.
+    pub fn window(&self) -> DriftWindow {
+        DriftWindow { from: self.in_line_until, to: self.detected_at }
+    }
 }
 
 /// The result of sending a report.

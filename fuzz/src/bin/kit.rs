@@ -1,7 +1,8 @@
 //! A whole kit from one text: manifest, baseline and case are cut out of it.
 #![no_main]
 
-use constans_core::kit::{KitFiles, Surroundings, check};
+use constans_core::check::{Surroundings, check};
+use constans_core::document::KitFiles;
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|text: &str| {

@@ -3,7 +3,8 @@
 use super::KitPaths;
 use super::check::escaped;
 use clap::{Args, ValueEnum};
-use constans_core::kit::{Case, CaseFailure, CaseResult, Level, explain_findings, read_cases, run_case};
+use constans_core::check::{Case, CaseFailure, CaseResult, read_cases, run_case};
+use constans_core::document::{Level, explain_findings};
 use constans_folder::{CheckedFolder, check_folder, on_large_stack};
 use constans_terminal::{diff_line, harmless, style, styled};
 use constans_wire::exit::Exit;

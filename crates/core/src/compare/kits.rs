@@ -251,7 +251,7 @@ fn clause_properties(clause: &ClauseDocument) -> Properties {
     shown_properties(properties)
 }
 
-fn texts(located: &[crate::kit::Located<String>]) -> Value {
+fn texts(located: &[crate::document::Located<String>]) -> Value {
     json!(located.iter().map(|one| &one.value).collect::<Vec<_>>())
 }
 
@@ -298,7 +298,8 @@ fn file_differences(from: &Kit, to: &Kit) -> Vec<FileDifference> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::kit::{KitFiles, Surroundings, check};
+    use crate::check::{Surroundings, check};
+    use crate::document::KitFiles;
 
     fn kit(version: &str, baseline: &str, copy: &str) -> Kit {
         let manifest = format!("[kit]\nname = \"gate-reader\"\nversion = \"{version}\"\n");

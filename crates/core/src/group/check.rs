@@ -2,9 +2,10 @@
 //! be evaluated.
 
 use super::Group;
+use crate::document::{Code, Finding, KitFiles, Level, Node, NodeValue, Place, read_toml};
 use crate::filter::Condition;
 use crate::kind::nearest_word;
-use crate::kit::{Baseline, Code, Finding, Kit, KitFiles, Level, Node, NodeValue, Place, read_toml};
+use crate::kit::{Baseline, Kit};
 use crate::param::takes;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -254,7 +255,7 @@ fn near<'w>(word: &str, all: impl IntoIterator<Item = &'w str>, what: &str) -> S
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::kit::{Surroundings, check};
+    use crate::check::{Surroundings, check};
 
     fn kit() -> Kit {
         let files = [

@@ -1,6 +1,6 @@
 //! What a clause keeps for itself, so that two clauses never keep the same thing unnoticed.
 
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use serde_json::Value;
 use std::collections::BTreeMap;
 use std::fmt;
@@ -53,6 +53,25 @@ pub enum Claim {
     Command(String),
     /// A thing of a kind that a kit teaches: the kind, and what tells the thing from others.
     Custom(String, Vec<String>),
+    /// What a newer server says that this version does not know: the clause is unsupported here.
+    #[serde(untagged)]
+    Unknown(UnknownClaim),
+}
+
+/// A claim that this version does not know, as it was received.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct UnknownClaim(String);
+
+impl Serialize for UnknownClaim {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serde_json::from_str::<Value>(&self.0).map_err(serde::ser::Error::custom)?.serialize(serializer)
+    }
+}
+
+impl<'de> Deserialize<'de> for UnknownClaim {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        Value::deserialize(deserializer).map(|received| Self(received.to_string()))
+    }
 }
 
 impl Claim {
@@ -90,6 +109,7 @@ impl fmt::Display for Claim {
             Self::Probe(name) => write!(f, "the probe {name}"),
             Self::Command(name) => write!(f, "the command {name}"),
             Self::Custom(kind, parts) => write!(f, "the {kind} {}", parts.join(" ")),
+            Self::Unknown(claim) => write!(f, "the unknown claim {}", claim.0),
         }
     }
 }

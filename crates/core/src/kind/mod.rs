@@ -2,6 +2,7 @@
 //!
 //! How a kind reaches the operating system is the business of `host`.
 
+mod built_in;
 mod claim;
 mod custom;
 mod normalise;
@@ -12,15 +13,16 @@ mod search;
 mod table;
 mod version;
 
+pub use built_in::BuiltInKind;
 pub use claim::Claim;
 pub use custom::{CustomKind, CustomProperty, CustomType, TooManyKinds};
 pub use normalise::{Refused, duration_secs, normalise};
 pub(crate) use normalise::{absolute_path, type_word as kind_type_word};
-pub use page::{COMMON_KEYS, KindPage, PropertyPage, kind_page, kinds_as_markdown};
+pub use page::{KindPage, PropertyPage, kind_page, kinds_as_markdown};
 pub use property::{Kind, Matcher, Naming, Property, Reaction, ValueType};
 pub use schema::{baseline_schema, case_schema, manifest_schema};
 pub use search::search;
-pub use table::{KINDS, find, find_among, nearest};
+pub use table::{KINDS, UNKNOWN, find, find_among, nearest};
 pub use version::{VersionOrder, VersionRequirement, VersionRequirementError};
 
 /// Returns the candidate that is spelt most like `word`, if any is near enough to be what was meant.

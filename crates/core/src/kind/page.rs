@@ -1,6 +1,7 @@
 //! The reference of one kind, made from the table.
 
 use super::property::Kind;
+use crate::document::keys::CLAUSE_KEYS;
 use serde::{Deserialize, Serialize};
 use std::fmt::Write as _;
 
@@ -86,44 +87,6 @@ pub fn kind_page(kind: &Kind) -> KindPage {
     }
 }
 
-/// What every clause may say, whatever its kind: the key, what it takes, what it means.
-pub const COMMON_KEYS: &[(&str, &str, &str)] = &[
-    ("what", "text", "The address, kind:name. The name may be rendered, the kind not"),
-    ("as", "text", "A second name to be referred to, where the system's own name varies"),
-    (
-        "for",
-        "map of a name and an expression",
-        "Repeats the clause for each item of a list or a map; several names go over each other",
-    ),
-    (
-        "needs",
-        "list of addresses or patterns",
-        "Handled after those, and corrected only if those are in line",
-    ),
-    ("reacts_to", "list of addresses or patterns", "Reacts when one of those was corrected; implies order"),
-    ("reaction", "\"restart\", \"reload\", \"run\"", "How it reacts, as its kind knows it"),
-    ("topics", "list of texts", "Words to select a part of a run by"),
-    (
-        "severity",
-        "\"low\", \"medium\", \"high\", \"critical\"",
-        "How much it matters; the baseline's if left out",
-    ),
-    ("satisfies", "list of texts", "Controls, added to the baseline's"),
-    ("on_drift", "\"correct\", \"report\"", "What is done about drift"),
-    ("on_rollout", "\"apply\", \"wait\"", "What is done about what is newly wanted"),
-    ("grace", "duration", "How long its drift is left as it is; only lengthens the node's"),
-    ("where", "condition in CEL", "It counts only on nodes for which this holds"),
-    (
-        "gone",
-        "true, false, or a template of one, as \"{{ params.spare }}\"; for a package also \"with_settings\"",
-        "It must not exist; with a template it has the properties of what must, and they count then",
-    ),
-    ("conceal", "true or false", "Its values are never shown, stored in reports or compared as text"),
-    ("literal", "true or false", "Nothing in it is rendered"),
-    ("via", "text", "The backend to use instead of the one that the node has"),
-    ("note", "text", "What a person wants to say of it"),
-];
-
 /// Returns the reference of all kinds as Markdown.
 pub fn kinds_as_markdown() -> String {
     let mut text = String::from(
@@ -135,8 +98,8 @@ pub fn kinds_as_markdown() -> String {
         let _ = writeln!(text, "| [{}](#{}) | {} |", kind.name, kind.name, kind.purpose);
     }
     text += "\n## What every clause may say\n\n| key | takes | |\n|---|---|---|\n";
-    for (key, takes, note) in COMMON_KEYS {
-        let _ = writeln!(text, "| `{key}` | {takes} | {note} |");
+    for key in CLAUSE_KEYS {
+        let _ = writeln!(text, "| `{}` | {} | {} |", key.name, key.takes.words(), key.note);
     }
     for kind in super::KINDS.iter() {
         text.push('\n');

@@ -3,12 +3,13 @@
 //! The text may be half written, so it is read line by line around the cursor; what is known of the kit comes from the
 //! last time that it could be read.
 
+use super::Kit;
 use super::baseline::Baseline;
-use super::check::Kit;
-use super::files::Place;
 use crate::address::{fits_text, is_pattern};
+use crate::document::Place;
+use crate::document::keys::{CLAUSE_KEYS, Key, Takes, of_header};
 use crate::filter::STABLE_FIELDS;
-use crate::kind::{self, COMMON_KEYS, KINDS, Kind, ValueType};
+use crate::kind::{self, KINDS, Kind, ValueType};
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
@@ -219,21 +220,21 @@ impl Draft<'_> {
                     .unwrap_or_default(),
                 true,
             ),
-            "severity" => words(vec!["low", "medium", "high", "critical"], true),
-            "on_drift" => words(vec!["correct", "report"], true),
-            "on_rollout" => words(vec!["apply", "wait"], true),
-            "type" if spot.header.starts_with("params.") => {
-                words(vec!["string", "integer", "number", "boolean", "list", "map", "secret"], true)
-            }
-            "of" => words(vec!["string", "integer", "number", "boolean"], true),
-            "gone" | "conceal" | "literal" | "absent" | "only_these" => words(vec!["true", "false"], false),
             "copy" | "signed_by" => self.files("copies"),
             "render" => self.files("renders"),
-            other => match spot.kind().and_then(|kind| kind.property(other)).map(|property| property.value) {
-                Some(ValueType::Boolean) => words(vec!["true", "false"], false),
-                Some(ValueType::Word(known)) => words(known.to_vec(), true),
-                _ => Vec::new(),
-            },
+            other => {
+                let own = spot.kind().and_then(|kind| kind.property(other)).map(|property| property.value);
+                let takes = keys_of(&spot).find(|key| key.name == other).map(|key| key.takes);
+                match (own, takes) {
+                    (Some(ValueType::Boolean), _) | (None, Some(Takes::Boolean | Takes::Gone)) => {
+                        words(vec!["true", "false"], false)
+                    }
+                    (Some(ValueType::Word(known)), _) | (None, Some(Takes::Words(known))) => {
+                        words(known.to_vec(), true)
+                    }
+                    _ => Vec::new(),
+                }
+            }
         }
     }
 
@@ -287,10 +288,9 @@ impl Draft<'_> {
                 property.value.words()
             ));
         }
-        COMMON_KEYS
-            .iter()
-            .find(|(key, _, _)| *key == word)
-            .map(|(key, takes, note)| format!("**{key}**: {note}\n\ntakes: {takes}"))
+        keys_of(&spot)
+            .find(|key| key.name == word)
+            .map(|key| format!("**{}**: {}\n\ntakes: {}", key.name, key.note, key.takes.words()))
     }
 
     /// Returns where the thing that the word at an offset names is declared.
@@ -512,79 +512,24 @@ fn words(words: Vec<&str>, quoted: bool) -> Vec<Suggestion> {
     words.into_iter().map(|word| suggestion(word.to_owned(), detail, SuggestionSort::Value)).collect()
 }
 
+/// The keys of a table. What a case expects of a clause has keys of clauses too.
+fn keys_of(spot: &Spot<'_>) -> impl Iterator<Item = &'static Key> {
+    let of_clause = if spot.header == "expect" { CLAUSE_KEYS } else { &[] };
+    of_header(&spot.header).iter().chain(of_clause)
+}
+
 fn keys(spot: &Spot<'_>) -> Vec<Suggestion> {
     let present = spot.present();
-    let of = |names: &[(&str, &str)]| -> Vec<Suggestion> {
-        names
-            .iter()
-            .filter(|(name, _)| !present.contains(name))
-            .map(|(name, detail)| suggestion((*name).to_owned(), detail, SuggestionSort::Key))
-            .collect()
-    };
-    match spot.header.as_str() {
-        header if spot.is_clause() => {
-            let own = spot
-                .kind()
-                .into_iter()
-                .flat_map(|kind| kind.properties)
-                .map(|property| (property.name, property.note));
-            let common: Vec<(&str, &str)> = match header {
-                "expect" => {
-                    vec![
-                        ("what", "The clause that must come out"),
-                        ("absent", "It must not come out"),
-                        ("after", "Clauses that it must come after"),
-                    ]
-                }
-                _ => COMMON_KEYS.iter().map(|(key, _, note)| (*key, *note)).collect(),
-            };
-            let can_be_gone = spot.kind().is_none_or(|kind| kind.can_be_gone);
-            let reacts = spot.kind().is_none_or(|kind| !kind.reactions.is_empty());
-            let all: Vec<(&str, &str)> = own
-                .chain(common)
-                .filter(|(key, _)| (can_be_gone || *key != "gone") && (reacts || *key != "reaction"))
-                .collect();
-            of(&all)
-        }
-        "baseline" => of(&[
-            ("name", "Its name"),
-            ("summary", "What it is for, in one line"),
-            ("severity", "The severity of clauses that say none"),
-            ("satisfies", "Controls of your own catalogue"),
-            ("include", "Baselines that come before it"),
-            ("needs", "What all its clauses need"),
-            ("where", "A condition of all its clauses"),
-            ("on_drift", "What is done about drift"),
-            ("on_rollout", "What is done about what is newly wanted"),
-        ]),
-        "kit" => of(&[
-            ("name", "The kit's name"),
-            ("version", "Three numbers (SemVer)"),
-            ("summary", "What it is for, in one line"),
-        ]),
-        "case" => of(&[
-            ("summary", "What it shows"),
-            ("baselines", "The baselines that the node is given"),
-            ("only_these", "Whether no further clauses may come out"),
-            ("finding", "The code that must come out instead of clauses"),
-        ]),
-        "node" => of(&[
-            ("name", "The node's name"),
-            ("labels", "Its labels"),
-            ("about", "What it found out about itself"),
-        ]),
-        header if header.starts_with("params.") => of(&[
-            ("type", "What values it takes"),
-            ("of", "What a list or a map holds"),
-            ("default", "Its value where no layer gives one"),
-            ("min", "The smallest number"),
-            ("max", "The largest number"),
-            ("one_of", "The only values that it takes"),
-            ("pattern", "What a text must look like, whole"),
-            ("note", "What it means"),
-        ]),
-        _ => Vec::new(),
-    }
+    let kind = spot.kind().filter(|_| spot.is_clause());
+    let own =
+        kind.into_iter().flat_map(|kind| kind.properties).map(|property| (property.name, property.note));
+    let can_be_gone = kind.is_none_or(|kind| kind.can_be_gone);
+    let reacts = kind.is_none_or(|kind| !kind.reactions.is_empty());
+    own.chain(of_header(&spot.header).iter().map(|key| (key.name, key.note)))
+        .filter(|(key, _)| !present.contains(key))
+        .filter(|(key, _)| (can_be_gone || *key != "gone") && (reacts || *key != "reaction"))
+        .map(|(key, note)| suggestion(key.to_owned(), note, SuggestionSort::Key))
+        .collect()
 }
 
 fn about_kind(kind: &Kind) -> String {
@@ -603,7 +548,8 @@ fn about_kind(kind: &Kind) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::kit::{KitFiles, Surroundings, check};
+    use crate::check::{Surroundings, check};
+    use crate::document::KitFiles;
 
     const BASELINE: &str = "[baseline]\nname = \"shell\"\n\n[params.idle]\ntype = \"integer\"\ndefault = 90\nnote = \"Seconds\"\n\n[[clause]]\nwhat = \"package:kiosk-shell\"\n\n[[clause]]\nfor = { lane = \"['A']\" }\nwhat = \"file:/etc/kiosk/lanes/{{ lane }}\"\ntext = \"{{ params.idle }}\"\n\n";
 

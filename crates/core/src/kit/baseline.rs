@@ -1,14 +1,15 @@
 //! Baseline documents: one named list of clauses with parameters, severity and controls.
 
+use super::Memo;
 use super::clause::{ClauseDocument, read_clauses};
-use super::document::{Fields, Node};
-use super::files::Place;
-use super::finding::Finding;
 use super::manifest::name_of;
+use crate::document::Finding;
+use crate::document::keys::BASELINE_KEYS;
+use crate::document::{Fields, Node};
+use crate::document::{Located, located, located_text, owned};
 use crate::filter::{Condition, Items};
 use crate::kind::Kind;
 use crate::param::{self, Parameter};
-use crate::state::KnownParams;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::HashMap;
@@ -72,15 +73,6 @@ impl Gone {
     }
 }
 
-/// A value with its place.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Located<T> {
-    /// The value.
-    pub value: T,
-    /// Where it stands.
-    pub place: Place,
-}
-
 /// One baseline as written.
 #[derive(Debug, Clone)]
 pub struct Baseline {
@@ -115,8 +107,8 @@ pub struct Baseline {
 pub(crate) struct Compiled {
     pub conditions: HashMap<String, Arc<Condition>>,
     pub items: HashMap<String, Arc<Items>>,
-    /// The values that its parameters had so far.
-    pub params: KnownParams,
+    /// Room for what resolving learnt of its parameters.
+    pub(crate) memo: Memo,
 }
 
 pub(super) const SEVERITIES: &[(&str, Severity)] = &[
@@ -128,7 +120,7 @@ pub(super) const SEVERITIES: &[(&str, Severity)] = &[
 pub(super) const ON_DRIFT: &[(&str, OnDrift)] = &[("correct", OnDrift::Correct), ("report", OnDrift::Report)];
 pub(super) const ON_ROLLOUT: &[(&str, OnRollout)] = &[("apply", OnRollout::Apply), ("wait", OnRollout::Wait)];
 
-pub(super) fn read(
+pub(crate) fn read(
     node: &Node,
     text: &str,
     taught: &[&'static Kind],
@@ -142,7 +134,7 @@ pub(super) fn read(
         document.take("clause").map(|node| read_clauses(node, text, taught, findings)).unwrap_or_default();
     document.finish("the document", findings);
 
-    let mut head = Fields::open(head?, "[baseline]", findings)?;
+    let mut head = Fields::open_listed(head?, "[baseline]", BASELINE_KEYS, findings)?;
     let name = head.require("name", "[baseline]", findings).and_then(|node| name_of(node, "name", findings));
     let baseline = Baseline {
         summary: head.text("summary", findings).map(|(text, _)| text.to_owned()).unwrap_or_default(),
@@ -160,16 +152,4 @@ pub(super) fn read(
     };
     head.finish("[baseline]", findings);
     Some(baseline)
-}
-
-pub(super) fn located(texts: &[(&str, &Place)]) -> Vec<Located<String>> {
-    texts.iter().map(|(text, place)| Located { value: (*text).to_owned(), place: (*place).clone() }).collect()
-}
-
-pub(super) fn owned(texts: &[(&str, &Place)]) -> Vec<String> {
-    texts.iter().map(|(text, _)| (*text).to_owned()).collect()
-}
-
-pub(super) fn located_text(text: Option<(&str, &Place)>) -> Option<Located<String>> {
-    text.map(|(text, place)| Located { value: text.to_owned(), place: place.clone() })
 }

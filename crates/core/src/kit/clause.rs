@@ -1,15 +1,15 @@
 //! Clauses as documents have them: nothing is rendered yet.
 
-use super::baseline::{
-    Gone, Located, ON_DRIFT, ON_ROLLOUT, OnDrift, OnRollout, SEVERITIES, Severity, located, located_text,
-    owned,
-};
-use super::codes::Code;
-use super::document::{Fields, Node, NodeValue, wrong_type};
-use super::files::Place;
-use super::finding::Finding;
+use super::Memo;
+use super::baseline::{Gone, ON_DRIFT, ON_ROLLOUT, OnDrift, OnRollout, SEVERITIES, Severity};
+use crate::document::Code;
+use crate::document::Finding;
+use crate::document::Place;
+use crate::document::keys::{CLAUSE_KEYS, names};
+use crate::document::{Fields, Node, NodeValue, wrong_type};
+use crate::document::{Located, located, located_text, owned};
 use crate::kind::{self, Kind, Reaction, nearest_word};
-use crate::state::{Made, has_markup};
+use crate::template::has_markup;
 use serde_json::Value;
 
 /// One clause as written: nothing is rendered yet.
@@ -25,8 +25,8 @@ pub struct ClauseDocument {
     pub loops: Vec<Loop>,
     /// What every clause may say, whatever its kind.
     pub common: Common,
-    /// What it came to on nodes so far.
-    pub(crate) made: Made,
+    /// Room for what resolving computed from it.
+    pub(crate) memo: Memo,
 }
 
 /// One name of a clause's `for`, with the expression that it goes over.
@@ -80,28 +80,6 @@ pub struct Common {
 const REACTIONS: &[(&str, Reaction)] =
     &[("restart", Reaction::Restart), ("reload", Reaction::Reload), ("run", Reaction::Run)];
 
-/// The properties that every clause may have.
-pub const COMMON: &[&str] = &[
-    "what",
-    "as",
-    "for",
-    "needs",
-    "reacts_to",
-    "reaction",
-    "topics",
-    "severity",
-    "satisfies",
-    "on_drift",
-    "on_rollout",
-    "grace",
-    "where",
-    "gone",
-    "conceal",
-    "literal",
-    "via",
-    "note",
-];
-
 pub(super) fn read_clauses(
     node: &Node,
     text: &str,
@@ -124,7 +102,7 @@ fn read_clause(
     taught: &[&'static Kind],
     findings: &mut Vec<Finding>,
 ) -> Option<ClauseDocument> {
-    let mut fields = Fields::open(node, "a clause", findings)?;
+    let mut fields = Fields::open_listed(node, "a clause", CLAUSE_KEYS, findings)?;
     let loops = fields.take("for").map(|node| read_loops(node, findings)).unwrap_or_default();
     let what = fields.text("what", findings);
     let (gone, gone_if) = fields.take("gone").map_or((Gone::No, None), |node| gone(node, findings));
@@ -162,7 +140,7 @@ fn read_clause(
         properties,
         loops,
         common,
-        made: Made::default(),
+        memo: Memo::default(),
     };
     check_shape(&clause, findings);
     Some(clause)
@@ -301,7 +279,7 @@ fn read_properties(
                     );
                     continue;
                 }
-                let hint = match nearest_word(key, own.clone().chain(COMMON.iter().copied())) {
+                let hint = match nearest_word(key, own.clone().chain(names(CLAUSE_KEYS))) {
                     Some(near) => format!("did you mean `{near}`?"),
                     None => format!("a {} has {}", kind.name, own.collect::<Vec<_>>().join(", ")),
                 };

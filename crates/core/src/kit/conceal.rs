@@ -1,6 +1,6 @@
 //! A kit's documents as they may be shown: concealed values are replaced.
 
-use super::check::Kit;
+use super::Kit;
 use super::clause::ClauseDocument;
 use std::ops::Range;
 

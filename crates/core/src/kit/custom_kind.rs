@@ -1,12 +1,14 @@
 //! `kinds/NAME/kind.toml`: the kinds that a kit teaches.
 
 use super::baseline;
-use super::clause::COMMON;
-use super::codes::Code;
-use super::document::{self, Fields, Node, NodeValue, wrong_type};
-use super::files::{KitFiles, Place};
-use super::finding::{Finding, Level};
 use crate::digest::of_contents;
+use crate::document::Code;
+use crate::document::keys::KIND_KEYS;
+use crate::document::keys::KIND_PROPERTY_KEYS;
+use crate::document::keys::{CLAUSE_KEYS, names as key_names};
+use crate::document::{self, Fields, Node, NodeValue, wrong_type};
+use crate::document::{Finding, Level};
+use crate::document::{KitFiles, Place};
 use crate::kind::{self, CustomKind, CustomProperty, CustomType, Kind};
 
 /// The largest program of a kind, in bytes.
@@ -22,7 +24,7 @@ const TYPES: &[(&str, CustomType)] = &[
 ];
 
 /// Reads all kinds of a kit.
-pub(super) fn read_kinds(files: &KitFiles, kit: &str, findings: &mut Vec<Finding>) -> Vec<&'static Kind> {
+pub(crate) fn read_kinds(files: &KitFiles, kit: &str, findings: &mut Vec<Finding>) -> Vec<&'static Kind> {
     let mut kinds = Vec::new();
     let mut examples = Vec::new();
     let folders: std::collections::BTreeSet<&str> =
@@ -111,7 +113,7 @@ fn read_kind(
     let properties =
         document.take("properties").map(|node| read_properties(node, findings)).unwrap_or_default();
     document.finish("kind.toml", findings);
-    let mut head = Fields::open(head?, "[kind]", findings)?;
+    let mut head = Fields::open_listed(head?, "[kind]", KIND_KEYS, findings)?;
     let summary = head.text("summary", findings).map(|(text, _)| text.to_owned()).unwrap_or_default();
     let docs = head.text("docs", findings).map(|(text, _)| text.to_owned()).unwrap_or_default();
     let example = head.text("example", findings).map(|(text, place)| (text.to_owned(), place.clone()));
@@ -205,14 +207,16 @@ fn read_properties(node: &Node, findings: &mut Vec<Finding>) -> Vec<CustomProper
     };
     let mut properties = Vec::new();
     for (name, place, node) in entries {
-        if !is_name(name) || COMMON.contains(&name.as_str()) || name == "content" {
+        if !is_name(name) || key_names(CLAUSE_KEYS).any(|key| key == name) || name == "content" {
             let message = format!("`{name}` cannot be a property");
             let hint =
                 "names have lower-case letters, digits and `_`, and differ from the keys of every clause";
             findings.push(Finding::error(Code::CustomKind, place.clone(), message).hint(hint));
             continue;
         }
-        let Some(mut fields) = Fields::open(node, "a property", findings) else { continue };
+        let Some(mut fields) = Fields::open_listed(node, "a property", KIND_PROPERTY_KEYS, findings) else {
+            continue;
+        };
         let value = fields.word("type", TYPES, findings);
         let one_of = fields.texts("one_of", findings).into_iter().map(|(text, _)| text.to_owned()).collect();
         let required = fields.boolean("required", findings).unwrap_or(false);

@@ -1,37 +1,15 @@
 //! The one usual form of documents: keys in their usual order, one space around `=`, one empty line between tables;
 //! comments stay with what they stand at.
 
-use super::clause::COMMON;
+use crate::document::keys::{
+    BASELINE_KEYS, CASE_KEYS, CASE_NODE_KEYS, CLAUSE_KEYS, KIT_KEYS, Key, PARAMETER_KEYS, names,
+};
 use crate::kind;
 use toml_edit::{Array, ArrayOfTables, Decor, DocumentMut, InlineTable, Item, Table, TomlError, Value};
 
-/// Keys of tables other than clauses, in their usual order; others follow as they are written.
-const USUAL: [&str; 24] = [
-    "name",
-    "version",
-    "summary",
-    "severity",
-    "satisfies",
-    "include",
-    "baselines",
-    "only_these",
-    "finding",
-    "needs",
-    "on_drift",
-    "on_rollout",
-    "where",
-    "type",
-    "of",
-    "default",
-    "min",
-    "max",
-    "one_of",
-    "pattern",
-    "labels",
-    "about",
-    "what",
-    "note",
-];
+/// The tables whose keys have a usual order besides clauses. No key stands before another in one of them and after it in the
+/// next, so that one order does for all; keys that none has follow as they are written.
+const ORDERED: [&[Key]; 5] = [KIT_KEYS, BASELINE_KEYS, CASE_KEYS, PARAMETER_KEYS, CASE_NODE_KEYS];
 
 /// Stands in an order where keys go that it does not name.
 const OTHERS: &str = "";
@@ -91,7 +69,7 @@ fn format_tables(tables: &mut ArrayOfTables) {
 fn order_of(table: &Table) -> Vec<&'static str> {
     let Some((kind, _)) = table.get("what").and_then(Item::as_str).and_then(|what| what.split_once(':'))
     else {
-        return USUAL.to_vec();
+        return ORDERED.into_iter().flat_map(names).chain(["what", "note"]).collect();
     };
     let own: Vec<&str> = match kind::find(kind) {
         Some(kind) => kind.properties.iter().map(|property| property.name).collect(),
@@ -99,7 +77,7 @@ fn order_of(table: &Table) -> Vec<&'static str> {
         None => vec![OTHERS],
     };
     let first = ["for", "what", "as", "absent", "gone"];
-    first.into_iter().chain(own).chain(COMMON.iter().copied().filter(|key| !first.contains(key))).collect()
+    first.into_iter().chain(own).chain(names(CLAUSE_KEYS).filter(|key| !first.contains(key))).collect()
 }
 
 fn rank(order: &[&str], key: &str) -> usize {

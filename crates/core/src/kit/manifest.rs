@@ -1,9 +1,10 @@
 //! `kit.toml`: a kit's name, version, summary and what it requires.
 
-use super::baseline::Located;
-use super::codes::Code;
-use super::document::{Fields, Node, NodeValue, wrong_type};
-use super::finding::Finding;
+use crate::document::Code;
+use crate::document::Finding;
+use crate::document::Located;
+use crate::document::keys::KIT_KEYS;
+use crate::document::{Fields, Node, NodeValue, wrong_type};
 use semver::{Version, VersionReq};
 
 /// Another kit that a kit requires.
@@ -17,19 +18,19 @@ pub struct Requirement {
 
 /// What `kit.toml` says.
 #[derive(Debug, Clone)]
-pub(super) struct Manifest {
+pub(crate) struct Manifest {
     pub name: Located<String>,
     pub version: Version,
     pub summary: String,
     pub requires: Vec<Requirement>,
 }
 
-pub(super) fn read(node: &Node, findings: &mut Vec<Finding>) -> Option<Manifest> {
+pub(crate) fn read(node: &Node, findings: &mut Vec<Finding>) -> Option<Manifest> {
     let mut document = Fields::open(node, "kit.toml", findings)?;
     let kit = document.require("kit", "kit.toml", findings);
     let requires = document.take("requires").map(|node| requirements(node, findings)).unwrap_or_default();
     document.finish("kit.toml", findings);
-    let mut kit = Fields::open(kit?, "[kit]", findings)?;
+    let mut kit = Fields::open_listed(kit?, "[kit]", KIT_KEYS, findings)?;
     let name = kit.require("name", "[kit]", findings).and_then(|node| name_of(node, "name", findings));
     let version = kit.require("version", "[kit]", findings).and_then(|node| version_of(node, findings));
     let summary = kit.text("summary", findings).map(|(text, _)| text.to_owned()).unwrap_or_default();

@@ -1,37 +1,83 @@
-//! Reading kits: documents with places, findings, and the check that runs before anything else does.
+//! Kits: their manifests, baselines, clauses and the kinds that they teach, as they are written.
 
 mod assist;
 mod baseline;
-mod case;
-mod check;
 mod clause;
-mod code_pages;
-mod codes;
 mod conceal;
 mod custom_kind;
-pub(crate) mod document;
-mod files;
-mod finding;
 mod format;
 mod manifest;
-mod open_quotes;
+mod memo;
 mod page;
 pub mod require;
-mod syntax;
 mod written;
 
 pub use assist::{Draft, Suggestion, SuggestionSort, Symbol, SymbolSort};
-pub use baseline::{Baseline, Gone, Located, OnDrift, OnRollout, Severity};
-pub use case::{Case, CaseFailure, CaseResult, read_cases, run_case};
-pub use check::{Checked, Kit, LOCAL_KIT, Surroundings, check, check_single, resolve_sample};
-pub use clause::{COMMON, ClauseDocument, Common, Loop, stays_when_gone};
-pub use code_pages::{CODE_PAGES, CodePage, findings_as_markdown};
-pub use codes::Code;
+pub use baseline::{Baseline, Gone, OnDrift, OnRollout, Severity};
+pub(crate) use baseline::{Compiled, read as read_baseline};
+pub use clause::{ClauseDocument, Common, Loop, stays_when_gone};
 pub use conceal::shown_text;
-pub use document::{MAX_DOCUMENT_BYTES, Node, NodeValue, read_toml};
-pub use files::{KitFiles, Place};
-pub use finding::{Finding, Level, explain_findings};
+pub(crate) use custom_kind::read_kinds;
 pub use format::format;
 pub use manifest::Requirement;
+pub(crate) use manifest::{Manifest, read as read_manifest};
+pub(crate) use memo::Memo;
 pub use page::{BaselinePage, ClausePage, KitPage, ParameterPage, page};
 pub use written::WrittenClause;
+
+use crate::document::KitFiles;
+use crate::kind::Kind;
+use crate::template::Renderer;
+use semver::Version;
+use std::sync::Arc;
+
+/// The name of the kit that a single baseline document makes up.
+pub const LOCAL_KIT: &str = "local";
+
+/// A kit that was read.
+#[derive(Debug, Clone)]
+pub struct Kit {
+    /// Its name.
+    pub name: String,
+    /// Its version.
+    pub version: Version,
+    /// What it is for.
+    pub summary: String,
+    /// The kits that it requires.
+    pub requires: Vec<Requirement>,
+    /// Its baselines, by file name.
+    pub baselines: Vec<Baseline>,
+    /// The kinds that it teaches.
+    pub kinds: Vec<&'static Kind>,
+    /// Its files.
+    pub files: KitFiles,
+    /// What renders its texts and files.
+    pub(crate) renderer: Arc<Renderer>,
+}
+
+impl Kit {
+    /// Returns the baseline of this name.
+    pub fn baseline(&self, name: &str) -> Option<&Baseline> {
+        self.baselines.iter().find(|baseline| baseline.name.value == name)
+    }
+
+    /// Returns, of other kits, the release of each that the requirements come to; what is not among them is left out.
+    ///
+    /// # Errors
+    ///
+    /// Returns the requirements that none of them fits.
+    pub fn required_among<'k>(&self, kits: &'k [Self]) -> Result<Vec<&'k Self>, Vec<require::Unmet>> {
+        let pool: Vec<require::Release> = kits.iter().map(Self::as_release).collect();
+        let mut own = self.as_release();
+        own.requires.retain(|name, _| pool.iter().any(|release| release.kit == *name));
+        let chosen = require::solve(&[own], &pool)?;
+        Ok(kits.iter().filter(|other| chosen.get(&other.name) == Some(&other.version)).collect())
+    }
+
+    /// Returns the kit as a release that others may require.
+    pub fn as_release(&self) -> require::Release {
+        let requires =
+            self.requires.iter().map(|one| (one.kit.clone(), one.releases.value.clone())).collect();
+        require::Release { kit: self.name.clone(), version: self.version.clone(), requires }
+    }
+}

@@ -1,9 +1,9 @@
 //! What a kit wants, for people who do not read documents.
 
+use super::Kit;
 use super::baseline::{Baseline, Gone, OnDrift, OnRollout, Severity};
-use super::check::Kit;
 use super::clause::ClauseDocument;
-use super::files::KitFiles;
+use crate::document::KitFiles;
 use crate::param::Parameter;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -199,7 +199,7 @@ fn details(clause: &ClauseDocument) -> Vec<(String, String)> {
         };
         details.push((name.replace('_', " "), value_text));
     }
-    let list = |texts: &[super::baseline::Located<String>]| {
+    let list = |texts: &[crate::document::Located<String>]| {
         texts.iter().map(|text| text.value.clone()).collect::<Vec<_>>().join(", ")
     };
     let mut add = |name: &str, value: Option<String>| {

@@ -1,7 +1,7 @@
 //! A thing as it was found, written as the clause that would keep it so.
 
 use crate::kind::{Kind, normalise};
-use crate::state::has_markup;
+use crate::template::has_markup;
 use serde::Serialize;
 use serde_json::{Map, Value};
 
@@ -117,8 +117,8 @@ fn scalar(value: &Value) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::check::check_single;
     use crate::kind::find;
-    use crate::kit::check_single;
     use serde_json::json;
 
     #[test]

@@ -1,8 +1,9 @@
 //! What a baseline says of its parameters.
 
+use crate::document::keys::PARAMETER_KEYS;
+use crate::document::{Code, Finding, Located, Node, NodeValue, Place};
+use crate::document::{Fields, wrong_type};
 use crate::kind::nearest_word;
-use crate::kit::document::{Fields, wrong_type};
-use crate::kit::{Code, Finding, Located, Node, NodeValue, Place};
 use regex::{Regex, RegexBuilder};
 use serde_json::{Value, json};
 
@@ -130,7 +131,7 @@ fn read_declaration(
     findings: &mut Vec<Finding>,
 ) -> Option<Parameter> {
     let what = format!("[params.{name}]");
-    let mut fields = Fields::open(node, &what, findings)?;
+    let mut fields = Fields::open_listed(node, &what, PARAMETER_KEYS, findings)?;
     if !name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_')
         || !name.starts_with(|c: char| c.is_ascii_lowercase())
     {

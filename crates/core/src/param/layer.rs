@@ -3,8 +3,8 @@
 //! A value replaces the one below whole; `{ add = […], remove = […] }` changes the list below, `{ merge = {…} }` the map.
 
 use super::declaration::{Parameter, ParameterType};
+use crate::document::{Code, Finding, Place};
 use crate::kind::nearest_word;
-use crate::kit::{Code, Finding, Place};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
@@ -246,7 +246,7 @@ pub fn plain(values: &BTreeMap<String, ParameterValue>) -> Value {
 mod tests {
     use super::super::declaration::Limits;
     use super::*;
-    use crate::kit::Located;
+    use crate::document::Located;
 
     fn parameter(value_type: ParameterType, default: Option<Value>) -> Parameter {
         let place = Place::of_file("b.toml");

@@ -211,7 +211,7 @@ impl ItemType {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::kit::{Located, Place};
+    use crate::document::{Located, Place};
 
     fn parameter(value_type: ParameterType) -> Parameter {
         let limits = Limits { min: Some(10.0), ..Limits::default() };

@@ -238,9 +238,9 @@ impl<'s> Run<'s> {
                 let actions = self.react_or_go_on(at, now);
                 return actions;
             }
-            if clause.undecidable.is_some() {
+            if let Some(why) = clause.undecidable.clone().or_else(|| clause.not_known()) {
                 self.results[at] = Some(blank(clause));
-                self.unsupported(at, clause.undecidable.clone());
+                self.unsupported(at, Some(why));
                 continue;
             }
             if clause.is_only_a_reaction() {

@@ -302,6 +302,36 @@ fn a_first_run_says_already_there_or_brings_in() {
     ");
 }
 
+/// A state as a newer server sends it, with a clause of a kind and one of a claim that this version does not know.
+fn state_of_a_newer_server() -> EffectiveState {
+    let known = state(vec![file("/etc/issue", "a"), file("/dev/tape", "b"), file("/etc/motd", "c")]);
+    let mut sent = serde_json::to_value(&known).unwrap();
+    sent["clauses"][1]["address"] = "tape_drive:/dev/tape".into();
+    sent["clauses"][1]["claim"] = serde_json::json!({ "tape_drive": { "path": "/dev/tape" } });
+    sent["clauses"][2]["claim"] = "whole_machine".into();
+    let received: EffectiveState = serde_json::from_value(sent.clone()).unwrap();
+    assert_eq!(serde_json::to_value(&received).unwrap(), sent, "it is kept as it was received");
+    received
+}
+
+#[test]
+fn what_a_newer_server_says_is_unsupported_and_the_rest_goes_on() {
+    let finished = Node::default().run(&state_of_a_newer_server(), enforce());
+    insta::assert_snapshot!(table(&finished), @r"
+    rolled out
+    file:/etc/issue different corrected rollout
+    tape_drive:/dev/tape unseen unsupported
+    file:/etc/motd unseen unsupported
+    ");
+    let reasons: Vec<&str> =
+        finished.results.iter().filter_map(|result| result.unsupported.as_deref()).collect();
+    assert!(reasons[0].ends_with("does not know the kind `tape_drive`: upgrade it"), "{reasons:?}");
+    assert!(
+        reasons[1].ends_with("does not know what the clause claims of a file: upgrade it"),
+        "{reasons:?}"
+    );
+}
+
 #[test]
 fn a_hand_edit_is_drift_with_its_window_and_is_corrected() {
     let wanted = state(vec![file("/etc/issue", "a")]);

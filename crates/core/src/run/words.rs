@@ -1,6 +1,6 @@
 //! What a run says of one clause, in words: the client, the agent and the console show the same sentences.
 
-use super::cause::{Cause, Newness};
+use super::cause::{Cause, DriftWindow, Newness};
 use super::result::{
     Blocker, ClauseResult, Decision, FailureAt, Leave, MissedReaction, Outcome, PackageChange,
     ReactionResult, ReactionState,
@@ -92,14 +92,8 @@ impl ClauseResult {
     fn cause_words(&self) -> Option<Sentence> {
         let drift = self.drift_window.map(|window| {
             let secs = window.to.duration_since(window.from).as_secs();
-            if secs < 1 {
-                return Sentence::new("the node changed at ").time(window.to);
-            }
-            Sentence::new("the node changed between ")
-                .time(window.from)
-                .text(" and ")
-                .time(window.to)
-                .text(format!(" (within {})", span_words(secs)))
+            let sentence = Sentence::new("the node ").then(window.words());
+            if secs < 1 { sentence } else { sentence.text(format!(" (within {})", span_words(secs))) }
         });
         let newness = match self.newness {
             Some(Newness::NewHere) => Sentence::new("desired here for the first time"),
@@ -155,6 +149,16 @@ impl ClauseResult {
             .iter()
             .map(|need| format!("the need {need} is not part of the desired state of this node"));
         left_out.chain(needs).chain(self.stand_in.clone()).map(Sentence::new).collect()
+    }
+}
+
+impl DriftWindow {
+    /// Returns in words when the change happened: *changed between A and B*, or at one second.
+    pub fn words(&self) -> Sentence {
+        if self.from.as_second() == self.to.as_second() {
+            return Sentence::new("changed at ").time(self.to);
+        }
+        Sentence::new("changed between ").time(self.from).text(" and ").time(self.to)
     }
 }
 

@@ -5,8 +5,9 @@ use super::clause::{Clause, Switch};
 use super::instantiate::Draft;
 use super::resolve::{Conditions, path_of, place};
 use crate::address::ClauseAddress;
+use crate::document::{Code, Finding};
 use crate::kind::Claim;
-use crate::kit::{Code, Finding, Gone};
+use crate::kit::Gone;
 use foldhash::{HashMap, HashMapExt as _};
 
 /// Merges equal clauses into the first of them and says of all others that they are in conflict.

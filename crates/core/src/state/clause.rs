@@ -169,16 +169,28 @@ impl Clause {
         }
     }
 
-    /// Returns its kind.
+    /// Returns its kind; [`kind::UNKNOWN`] if this version does not know it.
     ///
     /// # Panics
     ///
-    /// Panics if the clause was made by hand with a kind that is not in the table.
+    /// Panics if the process knows too many kinds of kits already.
     pub fn kind(&self) -> &'static Kind {
         match &self.custom {
             Some(custom) => custom.kind().expect("a state has fewer kinds than a process may know"),
-            None => kind::find(self.address.kind()).expect("resolving refuses unknown kinds"),
+            None => kind::find(self.address.kind()).unwrap_or(&kind::UNKNOWN),
         }
+    }
+
+    /// Returns why an agent of this version cannot examine the clause: a newer server may say what it does not know.
+    pub fn not_known(&self) -> Option<String> {
+        let version = env!("CARGO_PKG_VERSION");
+        let is_known = self.custom.is_some() || kind::find(self.address.kind()).is_some();
+        let what = match &self.claim {
+            _ if !is_known => format!("the kind `{}`", self.address.kind()),
+            Claim::Unknown(_) => format!("what the clause claims of a {}", self.address.kind()),
+            _ => return None,
+        };
+        Some(format!("this agent, version {version}, does not know {what}: upgrade it"))
     }
 
     /// Returns the name within its kind.

@@ -2,8 +2,9 @@
 
 use super::assigned::Assigned;
 use super::resolve::Conditions;
+use crate::document::{Code, Finding, Located};
 use crate::kind::nearest_word;
-use crate::kit::{Baseline, Code, Finding, Kit, Located};
+use crate::kit::{Baseline, Kit};
 
 /// Returns the assigned baselines with those that they include, in the order in which their clauses come.
 ///

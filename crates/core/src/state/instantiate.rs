@@ -3,14 +3,16 @@
 use super::assigned::Assigned;
 use super::clause::{Clause, Origin};
 use super::digested::LastDigest;
-use super::render::{RenderError, Renderer, Scope, has_markup};
+use super::made::{KnownParams, Made};
 use super::resolve::{Conditions, ResolveInput};
 use crate::address::ClauseAddress;
 use crate::digest::{self, Digest};
+use crate::document::{Code, Finding, Located, Place};
 use crate::filter::{Answer, Condition, ConditionError, Items, MAX_ITEMS, NodeInputs};
 use crate::kind::{self, Naming};
-use crate::kit::{ClauseDocument, Code, Finding, Gone, Located, Place, stays_when_gone};
+use crate::kit::{ClauseDocument, Gone, stays_when_gone};
 use crate::param::Parameter;
+use crate::template::{RenderError, Renderer, Scope, has_markup};
 use foldhash::{HashMap, HashMapExt as _};
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
@@ -67,7 +69,12 @@ impl<'a> Instantiation<'a> {
             answered: HashMap::new(),
             scope,
             params: params.clone(),
-            params_number: assigned.baseline.compiled.params.number(params),
+            params_number: assigned
+                .baseline
+                .compiled
+                .memo
+                .of::<KnownParams>()
+                .and_then(|known| known.number(params)),
             origin,
             kit,
         }
@@ -89,7 +96,8 @@ impl<'a> Instantiation<'a> {
             }
             return Ok(drafts);
         }
-        let made = match document.made.find(self.params_number, self.input.view) {
+        let known = document.memo.of::<Made>();
+        let made = match known.and_then(|known| known.find(self.params_number, self.input.view)) {
             Some((made, inputs)) => {
                 self.scope.note(&inputs);
                 made
@@ -116,13 +124,8 @@ impl<'a> Instantiation<'a> {
             draft.clause.last_digest = LastDigest::shared();
         }
         let (drafts, is_fixed) = (Arc::new(drafts), is_fixed(document));
-        if is_fixed || self.params_number.is_some() {
-            document.made.keep(
-                self.params_number.filter(|_| !is_fixed),
-                inputs,
-                self.input.view,
-                drafts.clone(),
-            );
+        if let Some(known) = document.memo.of::<Made>().filter(|_| is_fixed || self.params_number.is_some()) {
+            known.keep(self.params_number.filter(|_| !is_fixed), inputs, self.input.view, drafts.clone());
         }
         Ok(drafts)
     }
@@ -608,7 +611,7 @@ fn as_text(written: &Located<Value>) -> Located<String> {
     Located { value: written.value.as_str().unwrap_or_default().to_owned(), place: written.place.clone() }
 }
 
-fn missing_file(files: &crate::kit::KitFiles, path: &str, place: &Place) -> Finding {
+fn missing_file(files: &crate::document::KitFiles, path: &str, place: &Place) -> Finding {
     let folder = path.split('/').next().unwrap_or_default();
     let near = kind::nearest_word(path, files.paths().filter(|known| known.starts_with(folder)));
     let hint = near.map_or_else(

@@ -10,9 +10,9 @@ const MAX_KEPT: usize = 16;
 /// Larger contents are made again, unless they are the same on every node.
 const MAX_KEPT_BYTES: usize = 16 * 1024;
 
-/// What one clause of a document came to. A copy of the clause begins again.
+/// What one clause of a document came to.
 #[derive(Debug, Default)]
-pub(crate) struct Made(Mutex<Cache>);
+pub(super) struct Made(Mutex<Cache>);
 
 #[derive(Debug, Default)]
 struct Cache {
@@ -28,12 +28,6 @@ struct CacheEntry {
     inputs: NodeInputs,
     values: String,
     drafts: Arc<Vec<Draft>>,
-}
-
-impl Clone for Made {
-    fn clone(&self) -> Self {
-        Self::default()
-    }
 }
 
 impl Made {
@@ -88,8 +82,8 @@ impl Made {
 }
 
 /// The values that a baseline's parameters had so far.
-#[derive(Debug, Clone, Default)]
-pub(crate) struct KnownParams(Arc<Mutex<Vec<Value>>>);
+#[derive(Debug, Default)]
+pub(super) struct KnownParams(Mutex<Vec<Value>>);
 
 impl KnownParams {
     /// Returns by which number these values are known; none if there are too many to know them all.

@@ -10,7 +10,6 @@ mod left_behind;
 mod made;
 mod order;
 mod reference;
-mod render;
 mod resolve;
 #[cfg(test)]
 pub(crate) mod testing;
@@ -18,7 +17,5 @@ pub(crate) mod testing;
 pub use assigned::{Assigned, AssignmentTerms};
 pub use clause::{Clause, Compared, EffectiveState, Origin, Switch, SwitchFrom};
 pub use left_behind::{LeftBehind, left_behind};
-pub(crate) use made::{KnownParams, Made};
 pub use order::{Relation, Why};
-pub use render::{RenderError, Renderer, Scope, has_markup};
 pub use resolve::{Conditions, Excluded, ResolveInput, Resolved, Untouchable, resolve, resolve_noting};

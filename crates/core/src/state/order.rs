@@ -4,7 +4,7 @@ use super::clause::Clause;
 use super::instantiate::{Draft, is_gone};
 use super::resolve::path_of;
 use crate::address::ClauseAddress;
-use crate::kit::{Code, Finding, Place};
+use crate::document::{Code, Finding, Place};
 use foldhash::HashMap;
 use serde::Serialize;
 use std::collections::HashSet;

@@ -2,8 +2,8 @@
 
 use super::instantiate::Draft;
 use crate::address::{ClauseAddress, fits, is_pattern};
+use crate::document::{Code, Finding, Located};
 use crate::kind::nearest_word;
-use crate::kit::{Code, Finding, Located};
 use foldhash::{HashMap, HashMapExt as _};
 
 /// Turns the addresses and patterns of all drafts into the addresses of clauses.

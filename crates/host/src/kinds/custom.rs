@@ -1,8 +1,9 @@
 //! Kinds that kits teach: their own program inspects and corrects, and nothing that it says is taken on trust.
 
 use super::differs;
+use crate::contents::Contents;
 use crate::error::HostError;
-use crate::machine::{Contents, InspectionContext, Machine, NotSeen, Work, seen};
+use crate::machine::{InspectionContext, Machine, NotSeen, Work, seen};
 use crate::native::{Ended, Native};
 use crate::secrets::Secrets;
 use constans_core::compare::{Difference, Found, FoundValue};

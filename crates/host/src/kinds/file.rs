@@ -3,9 +3,10 @@
 use super::{
     differs, kept_ownership, must_be, note_replaced, presence_differs, wanted_ownership, with_ownership,
 };
+use crate::contents::{Contents, Opened};
 use crate::error::HostError;
 use crate::files::{Entry, EntryKind, MAX_FILE, PIECE, unread};
-use crate::machine::{Contents, InspectionContext, Machine, NotSeen, Opened, Work, seen};
+use crate::machine::{InspectionContext, Machine, NotSeen, Work, seen};
 use crate::programs::NotRun;
 use constans_core::compare::{Difference, Found, TextDiffRefusal, text_diff};
 use constans_core::digest::{Digest, of_contents, of_reader};

@@ -1,37 +1,48 @@
 //! All things of a kind that a node has, by name.
 
 use super::{schedule, ssh_key};
-use crate::describe::{CannotDescribe, Thing};
 use crate::error::HostError;
 use crate::kinds::{
     kernel_module, kernel_setting, listening, mount, package_source, packet_rule, trust_anchor,
 };
 use crate::machine::Machine;
+use crate::things::{CannotDescribe, Thing};
+use constans_core::kind::BuiltInKind;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 
 /// Lists them.
 pub(crate) fn of(machine: &mut Machine, kind: &str) -> Result<Vec<Thing>, CannotDescribe> {
-    let names: Vec<String> = match kind {
-        "package" => machine.packages().names()?,
-        "package_source" => package_source::names(machine)?,
-        "service" => machine.services.names()?,
-        "schedule" => return Ok(named(schedule::all(machine)?.into_iter().map(|entry| entry.name))),
-        "account" => machine.accounts.all()?.into_iter().map(|account| account.name).collect(),
-        "account_group" => machine.accounts.groups()?.into_iter().map(|group| group.name).collect(),
-        "ssh_key" => return Ok(ssh_keys(machine)?),
-        "kernel_setting" => kernel_setting::names(machine)?,
-        "kernel_module" => kernel_module::names(machine)?,
-        "mount" => mount::names(machine)?,
-        "trust_anchor" => trust_anchor::names(machine)?,
-        "packet_rule" => packet_rule::names(machine)?,
-        "listening" => listening::names(machine)?,
-        "clock_sources" | "time_zone" | "host_name" => vec!["system".to_owned()],
-        other => {
-            return Err(CannotDescribe::NotOfThisKind(format!(
-                "things of the kind {other} cannot be listed"
-            )));
+    let cannot_be_listed =
+        || Err(CannotDescribe::NotOfThisKind(format!("things of the kind {kind} cannot be listed")));
+    let Some(built_in) = BuiltInKind::of(kind) else { return cannot_be_listed() };
+    let names: Vec<String> = match built_in {
+        BuiltInKind::Package => machine.packages().names()?,
+        BuiltInKind::PackageSource => package_source::names(machine)?,
+        BuiltInKind::Service => machine.services.names()?,
+        BuiltInKind::Schedule => {
+            return Ok(named(schedule::all(machine)?.into_iter().map(|entry| entry.name)));
         }
+        BuiltInKind::Account => machine.accounts.all()?.into_iter().map(|account| account.name).collect(),
+        BuiltInKind::AccountGroup => machine.accounts.groups()?.into_iter().map(|group| group.name).collect(),
+        BuiltInKind::SshKey => return Ok(ssh_keys(machine)?),
+        BuiltInKind::KernelSetting => kernel_setting::names(machine)?,
+        BuiltInKind::KernelModule => kernel_module::names(machine)?,
+        BuiltInKind::Mount => mount::names(machine)?,
+        BuiltInKind::TrustAnchor => trust_anchor::names(machine)?,
+        BuiltInKind::PacketRule => packet_rule::names(machine)?,
+        BuiltInKind::Listening => listening::names(machine)?,
+        BuiltInKind::ClockSources | BuiltInKind::TimeZone | BuiltInKind::HostName => {
+            vec!["system".to_owned()]
+        }
+        BuiltInKind::File
+        | BuiltInKind::Directory
+        | BuiltInKind::Tree
+        | BuiltInKind::Link
+        | BuiltInKind::Line
+        | BuiltInKind::Setting
+        | BuiltInKind::Probe
+        | BuiltInKind::Command => return cannot_be_listed(),
     };
     Ok(named(names))
 }

@@ -37,6 +37,7 @@ use crate::files::{Entry, EntryKind, Ownership};
 use crate::machine::{InspectionContext, Machine, NotSeen, Work};
 use constans_core::address::ClauseAddress;
 use constans_core::compare::{Difference, Found, FoundValue, PRESENCE};
+use constans_core::kind::BuiltInKind;
 use constans_core::part::PartError;
 use constans_core::run::Seen;
 use constans_core::state::Clause;
@@ -46,33 +47,40 @@ pub(crate) fn inspect(
     clause: &Clause,
     look: &InspectionContext<'_>,
 ) -> Result<Seen, NotSeen> {
-    match clause.address.kind() {
-        "file" => file::inspect(machine, clause, look),
-        "directory" => directory::inspect(machine, clause),
-        "tree" => tree::inspect(machine, clause),
-        "link" => link::inspect(machine, clause),
-        "line" => line::inspect(machine, clause, look),
-        "setting" => setting::inspect(machine, clause, look),
-        "package" => package::inspect(machine, clause),
-        "package_source" => package_source::inspect(machine, clause),
-        "service" => service::inspect(machine, clause),
-        "schedule" => schedule::inspect(machine, clause),
-        "account" => account::inspect(machine, clause),
-        "account_group" => account::inspect_group(machine, clause),
-        "ssh_key" => ssh_key::inspect(machine, clause),
-        "kernel_setting" => kernel_setting::inspect(machine, clause),
-        "kernel_module" => kernel_module::inspect(machine, clause),
-        "mount" => mount::inspect(machine, clause),
-        "trust_anchor" => trust_anchor::inspect(machine, clause, look),
-        "clock_sources" => clock_sources::inspect(machine, clause),
-        "time_zone" => time_zone::inspect(machine, clause),
-        "host_name" => host_name::inspect(machine, clause),
-        "packet_rule" => packet_rule::inspect(machine, clause),
-        "listening" => listening::inspect(machine, clause),
-        "probe" => probe::inspect(machine, clause),
-        "command" => command::inspect(machine, clause),
-        _ if clause.custom.is_some() => custom::inspect(machine, clause, look),
-        other => Err(NotSeen::Unsupported(format!("this agent does not know the kind `{other}`"))),
+    let Some(kind) = BuiltInKind::of(clause.address.kind()) else {
+        return match clause.custom {
+            Some(_) => custom::inspect(machine, clause, look),
+            None => Err(NotSeen::Unsupported(format!(
+                "this agent does not know the kind `{}`",
+                clause.address.kind()
+            ))),
+        };
+    };
+    match kind {
+        BuiltInKind::File => file::inspect(machine, clause, look),
+        BuiltInKind::Directory => directory::inspect(machine, clause),
+        BuiltInKind::Tree => tree::inspect(machine, clause),
+        BuiltInKind::Link => link::inspect(machine, clause),
+        BuiltInKind::Line => line::inspect(machine, clause, look),
+        BuiltInKind::Setting => setting::inspect(machine, clause, look),
+        BuiltInKind::Package => package::inspect(machine, clause),
+        BuiltInKind::PackageSource => package_source::inspect(machine, clause),
+        BuiltInKind::Service => service::inspect(machine, clause),
+        BuiltInKind::Schedule => schedule::inspect(machine, clause),
+        BuiltInKind::Account => account::inspect(machine, clause),
+        BuiltInKind::AccountGroup => account::inspect_group(machine, clause),
+        BuiltInKind::SshKey => ssh_key::inspect(machine, clause),
+        BuiltInKind::KernelSetting => kernel_setting::inspect(machine, clause),
+        BuiltInKind::KernelModule => kernel_module::inspect(machine, clause),
+        BuiltInKind::Mount => mount::inspect(machine, clause),
+        BuiltInKind::TrustAnchor => trust_anchor::inspect(machine, clause, look),
+        BuiltInKind::ClockSources => clock_sources::inspect(machine, clause),
+        BuiltInKind::TimeZone => time_zone::inspect(machine, clause),
+        BuiltInKind::HostName => host_name::inspect(machine, clause),
+        BuiltInKind::PacketRule => packet_rule::inspect(machine, clause),
+        BuiltInKind::Listening => listening::inspect(machine, clause),
+        BuiltInKind::Probe => probe::inspect(machine, clause),
+        BuiltInKind::Command => command::inspect(machine, clause),
     }
 }
 
@@ -82,31 +90,40 @@ pub(crate) fn correct(
     differences: &[Difference],
     work: &mut Work<'_>,
 ) -> Result<(), HostError> {
-    match clause.address.kind() {
-        "file" => file::correct(machine, clause, differences, work),
-        "directory" => directory::correct(machine, clause, differences, work),
-        "tree" => tree::correct(machine, clause, work),
-        "link" => link::correct(machine, clause, work),
-        "line" => line::correct(machine, clause, work),
-        "setting" => setting::correct(machine, clause, work),
-        "package" => package::correct(machine, clause, differences, work),
-        "package_source" => package_source::correct(machine, clause, work),
-        "service" => service::correct(machine, clause, differences, work),
-        "schedule" => schedule::correct(machine, clause, work),
-        "account" => account::correct(machine, clause, differences, work),
-        "account_group" => account::correct_group(machine, clause, differences, work),
-        "ssh_key" => ssh_key::correct(machine, clause, work),
-        "kernel_setting" => kernel_setting::correct(machine, clause, work),
-        "kernel_module" => kernel_module::correct(machine, clause, work),
-        "mount" => mount::correct(machine, clause, differences, work),
-        "trust_anchor" => trust_anchor::correct(machine, clause, work),
-        "clock_sources" => clock_sources::correct(machine, clause, work),
-        "time_zone" => time_zone::correct(machine, clause, work),
-        "host_name" => host_name::correct(machine, clause, work),
-        "packet_rule" => packet_rule::correct(machine, clause, work),
-        "command" => run_command(machine, clause).map(|step| work.done.native.push(step)),
-        _ if clause.custom.is_some() => custom::correct(machine, clause, differences, work),
-        other => Err(HostError::new(format!("this agent does not correct the kind `{other}`"))),
+    let Some(kind) = BuiltInKind::of(clause.address.kind()) else {
+        return match clause.custom {
+            Some(_) => custom::correct(machine, clause, differences, work),
+            None => {
+                Err(HostError::new(format!("this agent does not know the kind `{}`", clause.address.kind())))
+            }
+        };
+    };
+    match kind {
+        BuiltInKind::File => file::correct(machine, clause, differences, work),
+        BuiltInKind::Directory => directory::correct(machine, clause, differences, work),
+        BuiltInKind::Tree => tree::correct(machine, clause, work),
+        BuiltInKind::Link => link::correct(machine, clause, work),
+        BuiltInKind::Line => line::correct(machine, clause, work),
+        BuiltInKind::Setting => setting::correct(machine, clause, work),
+        BuiltInKind::Package => package::correct(machine, clause, differences, work),
+        BuiltInKind::PackageSource => package_source::correct(machine, clause, work),
+        BuiltInKind::Service => service::correct(machine, clause, differences, work),
+        BuiltInKind::Schedule => schedule::correct(machine, clause, work),
+        BuiltInKind::Account => account::correct(machine, clause, differences, work),
+        BuiltInKind::AccountGroup => account::correct_group(machine, clause, differences, work),
+        BuiltInKind::SshKey => ssh_key::correct(machine, clause, work),
+        BuiltInKind::KernelSetting => kernel_setting::correct(machine, clause, work),
+        BuiltInKind::KernelModule => kernel_module::correct(machine, clause, work),
+        BuiltInKind::Mount => mount::correct(machine, clause, differences, work),
+        BuiltInKind::TrustAnchor => trust_anchor::correct(machine, clause, work),
+        BuiltInKind::ClockSources => clock_sources::correct(machine, clause, work),
+        BuiltInKind::TimeZone => time_zone::correct(machine, clause, work),
+        BuiltInKind::HostName => host_name::correct(machine, clause, work),
+        BuiltInKind::PacketRule => packet_rule::correct(machine, clause, work),
+        BuiltInKind::Command => run_command(machine, clause).map(|step| work.done.native.push(step)),
+        BuiltInKind::Listening | BuiltInKind::Probe => {
+            Err(HostError::new(format!("a {} is only looked at, and cannot be corrected", kind.name())))
+        }
     }
 }
 
@@ -114,9 +131,9 @@ pub(crate) use package::preview as preview_packages;
 
 /// Puts the file that a clause keeps, whole or a part of it, into the attic as it is.
 pub(crate) fn keep(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -> Result<(), HostError> {
-    let path = match clause.address.kind() {
-        "file" => Some(clause.name()).filter(|_| clause.flag("attic") != Some(false)),
-        "line" | "setting" => clause.text("in"),
+    let path = match BuiltInKind::of(clause.address.kind()) {
+        Some(BuiltInKind::File) => Some(clause.name()).filter(|_| clause.flag("attic") != Some(false)),
+        Some(BuiltInKind::Line | BuiltInKind::Setting) => clause.text("in"),
         _ => None,
     };
     let Some(path) = path else { return Ok(()) };

@@ -3,9 +3,9 @@
 use super::{Fetched, Known, KnownPackage, PackageManager, PackageState, Planned, Reckoned, known_remedy};
 use crate::error::HostError;
 use crate::files::Files;
-use crate::host::Stalls;
 use crate::native::{Ended, Native};
 use crate::programs::is_root;
+use crate::stalls::Stalls;
 use constans_core::kind::VersionOrder;
 use constans_core::kit::Gone;
 use constans_core::run::NativeStep;

@@ -3,8 +3,8 @@
 use super::{Fetched, Known, KnownPackage, PackageManager, PackageState, Planned, Reckoned, known_remedy};
 use crate::error::HostError;
 use crate::files::{Files, Ownership};
-use crate::host::Stalls;
 use crate::native::{Ended, Native};
+use crate::stalls::Stalls;
 use constans_core::kind::VersionOrder;
 use constans_core::kit::Gone;
 use constans_core::run::NativeStep;
@@ -107,7 +107,7 @@ impl Rpm {
 
     /// The operating system's version, which stands in the addresses of many sources.
     fn release(&self) -> Result<String, HostError> {
-        let text = crate::about::os_release(&self.files)?;
+        let text = crate::os_release::os_release(&self.files)?;
         let version = text
             .lines()
             .find_map(|line| line.strip_prefix("VERSION_ID="))

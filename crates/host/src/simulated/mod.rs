@@ -10,10 +10,12 @@ mod things;
 pub use package::{Offer, Repository};
 pub use things::Thing;
 
+use crate::contents::{Attic, Contents};
 use crate::error::HostError;
 use crate::files::{Entry, EntryKind, Stamp};
+use crate::host::ActedOn;
 use crate::host::Host;
-use crate::machine::{ActedOn, Attic, Contents, seen};
+use crate::machine::seen;
 use constans_core::compare::{Difference, Found, text_diff};
 use constans_core::digest::{DigestKey, of_contents};
 use constans_core::filter::About;

@@ -187,7 +187,7 @@ pub async fn deny(
         });
     }
     let mut transaction = db.begin().await?;
-    change::drop_nodes(&mut *transaction, row.no).await?;
+    change::drop_nodes(&mut *transaction, &[row.no]).await?;
     let message = format!("{} denied it: {}", caller.person, denied.because);
     change::set_status(
         &mut *transaction,
@@ -216,7 +216,7 @@ pub async fn stop(no: u32, caller: MayAsk<ChangeDecide>, db: &State<PgPool>) -> 
     if is_worked_at {
         job::stop(&mut *transaction, row.no, &person).await?;
     } else if matches!(row.status.as_str(), "previewed" | "unconfirmed" | "requested") {
-        change::drop_nodes(&mut *transaction, row.no).await?;
+        change::drop_nodes(&mut *transaction, &[row.no]).await?;
         let stopped = format!("C{no} was stopped by {person}");
         change::set_status(&mut *transaction, row.no, "stopped", Some((&stopped, "ask for it again")))
             .await?;

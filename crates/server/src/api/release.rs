@@ -10,8 +10,9 @@ use crate::store::{audit, notice, stage, wanted};
 use crate::thread::on_thread;
 use crate::trust::{Allowed, KitPublish, NodeRead};
 use constans_core::compare::{KitDifference, kit_difference};
+use constans_core::document::Finding;
 use constans_core::kind::{KINDS, KindPage, kind_page};
-use constans_core::kit::{Finding, page, shown_text};
+use constans_core::kit::{page, shown_text};
 use constans_wire::kit::{
     Lacking, Logged, Publish, Published, Release, ReleaseFile, ReleaseFiles, ReleaseShown, ReleaseText,
     ServedFor, Withdraw, Withdrawn,

@@ -5,10 +5,10 @@ use crate::problem::{ApiError, read_stored};
 use crate::store::release::{self, ReleaseRow};
 use crate::store::wanted;
 use crate::thread::on_thread;
+use constans_core::check::{Checked, Surroundings, check};
 use constans_core::digest::{of_contents, of_value};
-use constans_core::kit::{
-    Checked, Finding, Kit, KitFiles, Level, Surroundings, check, explain_findings, require,
-};
+use constans_core::document::{Finding, KitFiles, Level, explain_findings};
+use constans_core::kit::{Kit, require};
 use constans_folder::{MAX_BYTES, MAX_FILES, bounds};
 use constans_wire::kit::ReleaseFiles;
 use jiff_sqlx::ToSqlx as _;

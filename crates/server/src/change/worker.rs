@@ -144,16 +144,16 @@ async fn preview(db: &PgPool, work: &Work<'_>) -> Result<(), Ended> {
 async fn end(db: &PgPool, work: &Work<'_>, status: &str, message: &str, hint: &str) -> Result<(), ApiError> {
     let mut transaction = db.begin().await?;
     if job::end(&mut *transaction, &work.job).await? {
-        change::drop_nodes(&mut *transaction, work.change.no).await?;
+        change::drop_nodes(&mut *transaction, &[work.change.no]).await?;
         change::set_status(&mut *transaction, work.change.no, status, Some((message, hint))).await?;
     }
     Ok(transaction.commit().await?)
 }
 
 /// How often changes that nobody confirms are looked for.
-const TIDIED: Duration = Duration::from_secs(60);
+const TIDIED: Duration = Duration::from_secs(10);
 
-/// Drops changes that nobody confirmed within the hour.
+/// Drops changes that nobody confirmed within the hour, and deletes the states that were made for dropped ones.
 pub async fn tidy(db: PgPool) {
     loop {
         tokio::time::sleep(TIDIED).await;
@@ -165,7 +165,29 @@ pub async fn tidy(db: PgPool) {
         if let Err(error) = tidied.await {
             tracing::warn!(%error, "changes that nobody confirmed are not dropped yet");
         }
+        match forget_dropped_states(&db).await {
+            Ok(()) | Err(ApiError::Busy(_)) => {}
+            Err(error) => tracing::warn!(%error, "states of dropped changes are not deleted yet"),
+        }
     }
+}
+
+async fn forget_dropped_states(db: &PgPool) -> Result<(), ApiError> {
+    if !change::has_dropped_states(db).await? {
+        return Ok(());
+    }
+    let mut transaction = db.begin().await?;
+    fleet::lock(&mut transaction).await?;
+    if !change::has_dropped_states(&mut *transaction).await? {
+        return Ok(());
+    }
+    let resolver = fleet::read(&mut *transaction).await?.resolver;
+    let deleted = change::forget_dropped_states(&mut transaction).await?;
+    if deleted > 0 {
+        fleet::raise(&mut *transaction, resolver).await?;
+        tracing::info!(deleted, "deleted states of changes that came to nothing");
+    }
+    Ok(transaction.commit().await?)
 }
 
 /// Queues a change by itself if this version resolves otherwise than the one before.

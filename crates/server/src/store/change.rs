@@ -185,7 +185,7 @@ pub async fn nodes(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Vec<Changed
 
 /// Begins to prepare a change from the fleet as it is: what was prepared of it before is dropped.
 pub async fn begin(db: &mut PgConnection, no: i64, rev: i64, epoch: i64, snapshot: &str) -> sqlx::Result<()> {
-    drop_nodes(&mut *db, no).await?;
+    drop_nodes(&mut *db, &[no]).await?;
     sqlx::query(
         "update change set status = 'preparing', base_rev = $2, epoch = $3, snapshot = $4 where no = $1",
     )
@@ -198,9 +198,51 @@ pub async fn begin(db: &mut PgConnection, no: i64, rev: i64, epoch: i64, snapsho
     .map(|_| ())
 }
 
-/// Drops what was prepared of a change.
-pub async fn drop_nodes(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<()> {
-    sqlx::query("delete from change_node where change = $1").bind(no).execute(db).await.map(|_| ())
+/// Drops what was prepared of changes. The states that were made for them are noted for [`forget_dropped_states`].
+pub async fn drop_nodes(db: impl PgExecutor<'_>, changes: &[i64]) -> sqlx::Result<()> {
+    sqlx::query(
+        "with dropped as (delete from change_node where change = any($1) returning change, state)
+         insert into dropped_state (state, since)
+         select d.state, min(c.drafted_at) from dropped d join change c on c.no = d.change
+             join effective_state s on s.id = d.state and s.made_at >= c.drafted_at
+         group by d.state on conflict (state) do nothing",
+    )
+    .bind(changes)
+    .execute(db)
+    .await
+    .map(|_| ())
+}
+
+/// Returns whether states of dropped changes may be deleted now: there are some, and no change is prepared or about to be
+/// confirmed, which would have to be prepared again.
+pub async fn has_dropped_states(db: impl PgExecutor<'_>) -> sqlx::Result<bool> {
+    sqlx::query_scalar(
+        "select exists (select 1 from dropped_state) and not exists (select 1 from job where ended_at is null)
+             and not exists (select 1 from change where status in ('waiting', 'preparing', 'previewed', 'unconfirmed'))",
+    )
+    .fetch_one(db)
+    .await
+}
+
+/// Deletes the states of dropped changes that no node and no other change has. Returns how many. Under the exclusive lock only,
+/// and the revision has to be raised: what is prepared meanwhile may take one of them for stored.
+pub async fn forget_dropped_states(db: &mut PgConnection) -> sqlx::Result<u64> {
+    // A state that was made after a change was drafted can be that of changes only that were not over by then.
+    let deleted = sqlx::query(
+        "with later as materialized (select cn.state, cn.before_state from change_node cn where cn.change in
+             (select no from change where ended_at is null or ended_at >= (select min(since) from dropped_state)))
+         delete from effective_state s using dropped_state d where s.id = d.state
+             and not exists (select 1 from node_wanted w where w.state = s.id)
+             and not exists (select 1 from later where later.state = s.id)
+             and not exists (select 1 from later where later.before_state = s.id)
+             and not exists (select 1 from node_now n where n.full_state = s.digest)
+             and not exists (select 1 from node_now n where n.has_state = s.digest)",
+    )
+    .execute(&mut *db)
+    .await?
+    .rows_affected();
+    sqlx::query("delete from dropped_state").execute(db).await?;
+    Ok(deleted)
 }
 
 /// Goes on from a later snapshot.
@@ -281,7 +323,7 @@ pub async fn drop_unfinished(db: &mut PgConnection, also_queued: bool) -> sqlx::
     .bind(also_queued)
     .fetch_all(&mut *db)
     .await?;
-    sqlx::query("delete from change_node where change = any($1)").bind(dropped).execute(db).await.map(|_| ())
+    drop_nodes(db, &dropped).await
 }
 
 /// A node as a change is to leave it.

@@ -1,12 +1,13 @@
 //! Who is known, and who may sign in.
 
 use super::{identifying, manner, property, required};
+use crate::kind::BuiltInKind;
 use crate::kind::claim::{Claim, ssh_key_claim};
 use crate::kind::property::{Kind, Naming, Property, ValueType};
 
 pub(super) const KINDS: &[Kind] = &[
     Kind {
-        name: "account",
+        name: BuiltInKind::Account.name(),
         noun: "account",
         purpose: "Keeps an account of the operating system, or keeps it away",
         achieves: &["add a user", "lock an account", "remove a user", "set a login shell", "set a password"],
@@ -35,7 +36,7 @@ pub(super) const KINDS: &[Kind] = &[
         ..Kind::PLAIN
     },
     Kind {
-        name: "account_group",
+        name: BuiltInKind::AccountGroup.name(),
         noun: "account group",
         purpose: "Keeps a group of accounts of the operating system",
         achieves: &["add a group", "say who is in a group", "remove a group"],
@@ -50,7 +51,7 @@ pub(super) const KINDS: &[Kind] = &[
         ..Kind::PLAIN
     },
     Kind {
-        name: "ssh_key",
+        name: BuiltInKind::SshKey.name(),
         noun: "key that may sign in",
         purpose: "Keeps a public key that may sign in to an account",
         achieves: &["let somebody sign in with a key", "add an authorized key", "take away ssh access"],

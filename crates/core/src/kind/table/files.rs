@@ -1,6 +1,7 @@
 //! Files, directories, links, and parts of files that others own.
 
 use super::{GROUP, IN, OWNER, PERMISSIONS, identifying, manner, property, required, with_default};
+use crate::kind::BuiltInKind;
 use crate::kind::claim::{Claim, key_claim, line_claim, path_claim};
 use crate::kind::property::{Kind, Matcher, Naming, Property, ValueType};
 
@@ -16,7 +17,7 @@ const LARGEST: Property = with_default(
 
 pub(super) const KINDS: &[Kind] = &[
     Kind {
-        name: "file",
+        name: BuiltInKind::File.name(),
         noun: "file",
         purpose: "Keeps a whole file: its contents, ownership and permissions",
         achieves: &[
@@ -57,7 +58,7 @@ pub(super) const KINDS: &[Kind] = &[
         ..Kind::PLAIN
     },
     Kind {
-        name: "directory",
+        name: BuiltInKind::Directory.name(),
         noun: "directory",
         purpose: "Keeps a directory: that it is there, its ownership and permissions, and what may be in it",
         achieves: &["make a folder", "let only known files be in a folder", "remove a folder"],
@@ -81,7 +82,7 @@ pub(super) const KINDS: &[Kind] = &[
         ..Kind::PLAIN
     },
     Kind {
-        name: "tree",
+        name: BuiltInKind::Tree.name(),
         noun: "tree of files",
         purpose: "Keeps a folder of the kit as a folder of the node, with all files in it",
         achieves: &["copy many files", "put a whole folder in place", "keep a directory tree"],
@@ -107,7 +108,7 @@ pub(super) const KINDS: &[Kind] = &[
         ..Kind::PLAIN
     },
     Kind {
-        name: "link",
+        name: BuiltInKind::Link.name(),
         noun: "symbolic link",
         purpose: "Keeps a symbolic link",
         achieves: &["make a symlink", "point at another file"],
@@ -119,7 +120,7 @@ pub(super) const KINDS: &[Kind] = &[
         ..Kind::PLAIN
     },
     Kind {
-        name: "line",
+        name: BuiltInKind::Line.name(),
         noun: "line",
         purpose: "Keeps one line of a file that others own",
         achieves: &["add a line to a file", "replace a line in a file", "remove a line from a file"],
@@ -147,7 +148,7 @@ pub(super) const KINDS: &[Kind] = &[
         ..Kind::PLAIN
     },
     Kind {
-        name: "setting",
+        name: BuiltInKind::Setting.name(),
         noun: "setting",
         purpose: "Keeps one key of a file that others own; the rest of the file and its comments stay",
         achieves: &[
@@ -176,7 +177,7 @@ pub(super) const KINDS: &[Kind] = &[
         ..Kind::PLAIN
     },
     Kind {
-        name: "trust_anchor",
+        name: BuiltInKind::TrustAnchor.name(),
         noun: "trusted certificate",
         purpose: "Keeps a CA certificate in the system's store of trusted ones",
         achieves: &["trust a certificate", "add a CA certificate", "stop trusting a CA"],

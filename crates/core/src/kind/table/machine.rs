@@ -1,12 +1,13 @@
 //! The machine itself: its kernel, its file systems, its clock and its name.
 
 use super::{property, required, with_default};
+use crate::kind::BuiltInKind;
 use crate::kind::claim::Claim;
 use crate::kind::property::{Kind, Naming, ValueType};
 
 pub(super) const KINDS: &[Kind] = &[
     Kind {
-        name: "kernel_setting",
+        name: BuiltInKind::KernelSetting.name(),
         noun: "kernel setting",
         purpose: "Keeps a sysctl, now and at boot",
         achieves: &["harden the kernel", "turn off ip forwarding", "set a sysctl"],
@@ -24,7 +25,7 @@ pub(super) const KINDS: &[Kind] = &[
         ..Kind::PLAIN
     },
     Kind {
-        name: "kernel_module",
+        name: BuiltInKind::KernelModule.name(),
         noun: "kernel module",
         purpose: "Keeps a kernel module loaded, or barred from being loaded",
         achieves: &["load a driver", "block a kernel module", "keep usb storage out"],
@@ -42,7 +43,7 @@ pub(super) const KINDS: &[Kind] = &[
         ..Kind::PLAIN
     },
     Kind {
-        name: "mount",
+        name: BuiltInKind::Mount.name(),
         noun: "file system",
         purpose: "Keeps a file system mounted, now and at boot",
         achieves: &["mount a disk", "add to fstab", "mount with noexec", "unmount"],
@@ -61,7 +62,7 @@ pub(super) const KINDS: &[Kind] = &[
         ..Kind::PLAIN
     },
     Kind {
-        name: "clock_sources",
+        name: BuiltInKind::ClockSources.name(),
         noun: "clock's sources",
         purpose: "Keeps the servers that the clock is set by",
         achieves: &["set ntp servers", "keep the time right", "synchronise the clock"],
@@ -78,7 +79,7 @@ pub(super) const KINDS: &[Kind] = &[
         ..Kind::PLAIN
     },
     Kind {
-        name: "time_zone",
+        name: BuiltInKind::TimeZone.name(),
         noun: "time zone",
         purpose: "Keeps the machine's time zone",
         achieves: &["set the time zone"],
@@ -90,7 +91,7 @@ pub(super) const KINDS: &[Kind] = &[
         ..Kind::PLAIN
     },
     Kind {
-        name: "host_name",
+        name: BuiltInKind::HostName.name(),
         noun: "host name",
         purpose: "Keeps the machine's name",
         achieves: &["name the machine", "set the hostname"],

@@ -1,12 +1,13 @@
 //! What may come in and go out, and what listens.
 
 use super::{identifying, property, required};
+use crate::kind::BuiltInKind;
 use crate::kind::claim::Claim;
 use crate::kind::property::{Kind, Matcher, Naming, Property, ValueType};
 
 pub(super) const KINDS: &[Kind] = &[
     Kind {
-        name: "packet_rule",
+        name: BuiltInKind::PacketRule.name(),
         noun: "packet filter rule",
         purpose: "Keeps one rule of the packet filter",
         achieves: &[
@@ -43,7 +44,7 @@ pub(super) const KINDS: &[Kind] = &[
         ..Kind::PLAIN
     },
     Kind {
-        name: "listening",
+        name: BuiltInKind::Listening.name(),
         noun: "listening port",
         purpose: "Checks what listens on a port; never corrected",
         achieves: &["see that a port is closed", "see which program listens", "check open ports"],
@@ -64,7 +65,7 @@ pub(super) const KINDS: &[Kind] = &[
         ..Kind::PLAIN
     },
     Kind {
-        name: "probe",
+        name: BuiltInKind::Probe.name(),
         noun: "probe",
         purpose: "Checks something by a program that changes nothing; never corrected",
         achieves: &[

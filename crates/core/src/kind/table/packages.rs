@@ -1,12 +1,13 @@
 //! Packages and where they come from.
 
 use super::{manner, property, required, with_default};
+use crate::kind::BuiltInKind;
 use crate::kind::claim::Claim;
 use crate::kind::property::{Kind, Matcher, Property, ValueType};
 
 pub(super) const KINDS: &[Kind] = &[
     Kind {
-        name: "package",
+        name: BuiltInKind::Package.name(),
         noun: "package",
         purpose: "Keeps a package installed, in a version, or not installed",
         achieves: &[
@@ -40,7 +41,7 @@ pub(super) const KINDS: &[Kind] = &[
         ..Kind::PLAIN
     },
     Kind {
-        name: "package_source",
+        name: BuiltInKind::PackageSource.name(),
         noun: "package repository",
         purpose: "Keeps a repository that packages come from",
         achieves: &["add a package repository", "trust a repository's key", "remove a package source"],

@@ -1,11 +1,12 @@
 //! What only a program can do.
 
 use super::{manner, property, required, with_default};
+use crate::kind::BuiltInKind;
 use crate::kind::claim::Claim;
 use crate::kind::property::{Kind, Matcher, Naming, Property, Reaction, ValueType};
 
 pub(super) const KINDS: &[Kind] = &[Kind {
-    name: "command",
+    name: BuiltInKind::Command.name(),
     noun: "command",
     purpose: "Does what only a program can do, when a condition does not hold, or as a reaction",
     achieves: &["run a script", "run a command when a file changed", "do something once", "rebuild an index"],

@@ -1,12 +1,13 @@
 //! What runs, and when.
 
 use super::{property, required};
+use crate::kind::BuiltInKind;
 use crate::kind::claim::Claim;
 use crate::kind::property::{Kind, Naming, Reaction, ValueType};
 
 pub(super) const KINDS: &[Kind] = &[
     Kind {
-        name: "service",
+        name: BuiltInKind::Service.name(),
         noun: "service",
         purpose: "Keeps a service running or stopped, and started at boot or not",
         achieves: &[
@@ -29,7 +30,7 @@ pub(super) const KINDS: &[Kind] = &[
         ..Kind::PLAIN
     },
     Kind {
-        name: "schedule",
+        name: BuiltInKind::Schedule.name(),
         noun: "scheduled job",
         purpose: "Keeps one cron entry",
         achieves: &["run something every night", "add a cron job", "do something at fixed hours"],

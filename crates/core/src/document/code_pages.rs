@@ -410,7 +410,8 @@ pub fn findings_as_markdown() -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::kit::{Checked, KitFiles, Surroundings, check};
+    use crate::check::{Checked, Surroundings, check};
+    use crate::document::KitFiles;
     use std::collections::BTreeMap;
 
     fn checked(example: &str) -> Checked {

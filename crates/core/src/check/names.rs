@@ -1,14 +1,15 @@
 //! The names that renders speak of, compared with what is in scope, and the parameters that nothing speaks of.
 
-use super::super::baseline::{Baseline, Located};
-use super::super::clause::ClauseDocument;
-use super::super::codes::Code;
-use super::super::files::Place;
-use super::super::finding::Finding;
-use super::whole::Kit;
+use crate::document::Code;
+use crate::document::Finding;
+use crate::document::Located;
+use crate::document::Place;
 use crate::filter::STABLE_FIELDS;
 use crate::kind::nearest_word;
-use crate::state::{Renderer, has_markup};
+use crate::kit::Baseline;
+use crate::kit::ClauseDocument;
+use crate::kit::Kit;
+use crate::template::{Renderer, has_markup};
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;

@@ -1,11 +1,11 @@
 //! What may be meant and is seldom: a service that does not react to its files, administrators who lock themselves out,
 //! secrets in plain text.
 
-use super::super::baseline::{Baseline, Gone};
-use super::super::codes::Code;
-use super::super::files::Place;
-use super::super::finding::Finding;
-use super::whole::Kit;
+use crate::document::Code;
+use crate::document::Finding;
+use crate::document::Place;
+use crate::kit::Kit;
+use crate::kit::{Baseline, Gone};
 use crate::state::{Clause, Resolved};
 use regex::Regex;
 use std::collections::HashSet;

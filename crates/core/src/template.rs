@@ -1,7 +1,7 @@
 //! Renders texts and files of a kit: strict, without escaping, bounded, and blind to everything outside the kit.
 
+use crate::document::KitFiles;
 use crate::filter::{NodeInputs, NodeView};
-use crate::kit::KitFiles;
 use minijinja::syntax::SyntaxConfig;
 use minijinja::value::{Enumerator, Object, Serde, Value as JinjaValue, merge_maps};
 use minijinja::{AutoEscape, Environment, Error, ErrorKind, UndefinedBehavior};

@@ -1,14 +1,16 @@
 //! One baseline of a kit: its conditions, its names, and what it resolves to on a usual node.
 
-use super::super::baseline::{Baseline, Located};
-use super::super::codes::Code;
-use super::super::files::Place;
-use super::super::finding::Finding;
 use super::names::{Names, check_names, no_such_label};
 use super::risks::check_risks;
-use super::whole::{Kit, Surroundings};
+use super::whole::Surroundings;
 use crate::digest::DigestKey;
+use crate::document::Code;
+use crate::document::Finding;
+use crate::document::Located;
+use crate::document::Place;
 use crate::filter::{Condition, ConditionError, Items, NodeView};
+use crate::kit::Baseline;
+use crate::kit::Kit;
 use crate::param::{Layer, LayerValue, ParameterType, SecretName};
 use crate::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
 use serde_json::Value;
@@ -136,7 +138,7 @@ fn warn_of_labels(
 /// The desired state of a node must not hang on a secret's value: it would show by what is wanted.
 fn check_secrets(
     baseline: &Baseline,
-    compiled: &super::super::baseline::Compiled,
+    compiled: &crate::kit::Compiled,
     secrets: &BTreeSet<&str>,
     findings: &mut Vec<Finding>,
 ) {

@@ -1,15 +1,19 @@
 //! Cases: tests of a kit. Node and parameters in, the clauses expected out.
 
-use super::baseline::{Gone, Located};
-use super::check::Kit;
-use super::codes::Code;
-use super::document::{self, Fields, Node, NodeValue, wrong_type};
-use super::files::{KitFiles, Place};
-use super::finding::Finding;
 use crate::compare::{Difference, PRESENCE, Side, TextDiff, text_diff};
 use crate::digest::DigestKey;
+use crate::document::Code;
+use crate::document::Finding;
+use crate::document::Located;
+use crate::document::keys::CASE_KEYS;
+use crate::document::keys::CASE_NODE_KEYS;
+use crate::document::keys::EXPECT_KEYS;
+use crate::document::{self, Fields, Node, NodeValue, wrong_type};
+use crate::document::{KitFiles, Place};
 use crate::filter::{About, NodeView};
 use crate::kind::{self, nearest_word};
+use crate::kit::Gone;
+use crate::kit::Kit;
 use crate::param::{Layer, LayerValue};
 use crate::state::{Assigned, Clause, Conditions, ResolveInput, Resolved, Untouchable, resolve};
 use serde::Serialize;
@@ -100,7 +104,7 @@ fn read_case(files: &KitFiles, path: &str, kit: &Kit, findings: &mut Vec<Finding
     let expected =
         document.take("expect").map(|node| read_expectations(node, kit, findings)).unwrap_or_default();
     document.finish("the case", findings);
-    let mut head = Fields::open(head?, "[case]", findings)?;
+    let mut head = Fields::open_listed(head?, "[case]", CASE_KEYS, findings)?;
     let summary = head.text("summary", findings).map(|(text, _)| text.to_owned()).unwrap_or_default();
     let baselines: Vec<Located<String>> = head
         .texts("baselines", findings)
@@ -135,7 +139,7 @@ fn read_case(files: &KitFiles, path: &str, kit: &Kit, findings: &mut Vec<Finding
 
 fn read_node(node: &Node, findings: &mut Vec<Finding>) -> NodeView {
     let mut view = NodeView::sample();
-    let Some(mut fields) = Fields::open(node, "[node]", findings) else { return view };
+    let Some(mut fields) = Fields::open_listed(node, "[node]", CASE_NODE_KEYS, findings) else { return view };
     if let Some((name, _)) = fields.text("name", findings) {
         name.clone_into(&mut view.name);
     }
@@ -205,7 +209,7 @@ fn read_expectations(node: &Node, kit: &Kit, findings: &mut Vec<Finding>) -> Vec
 }
 
 fn read_expectation(node: &Node, kit: &Kit, findings: &mut Vec<Finding>) -> Option<Expected> {
-    let mut fields = Fields::open(node, "an expectation", findings)?;
+    let mut fields = Fields::open_listed(node, "an expectation", EXPECT_KEYS, findings)?;
     let Some((what, place)) = fields.text("what", findings) else {
         findings.push(
             Finding::error(Code::MissingKey, fields.place.clone(), "the expectation has no `what`")

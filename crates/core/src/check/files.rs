@@ -1,10 +1,10 @@
 //! The files of a kit, compared with the clauses that name them.
 
-use super::super::codes::Code;
-use super::super::files::Place;
-use super::super::finding::Finding;
-use super::whole::Kit;
+use crate::document::Code;
+use crate::document::Finding;
+use crate::document::Place;
 use crate::kind::nearest_word;
+use crate::kit::Kit;
 use std::collections::BTreeSet;
 
 /// Says which files nobody reads, and which are left for a later version.

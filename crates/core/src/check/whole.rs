@@ -1,76 +1,22 @@
 //! A whole kit in, all findings out.
 
-use super::super::baseline::{self, Baseline};
-use super::super::case::read_cases;
-use super::super::codes::Code;
-use super::super::custom_kind::read_kinds;
-use super::super::document;
-use super::super::files::{KitFiles, Place};
-use super::super::finding::{Finding, Level};
-use super::super::manifest::{self, Manifest, Requirement};
-use super::super::require;
 use super::baseline::{Sample, SharedConditions, check_baseline, compile};
+use super::case::read_cases;
 use super::files::check_files;
+use crate::document;
+use crate::document::Code;
+use crate::document::{Finding, Level};
+use crate::document::{KitFiles, Place};
 use crate::kind::{Kind, nearest_word};
+use crate::kit::{self, Baseline, Kit, LOCAL_KIT, Manifest, read_kinds, require};
 use crate::param::SecretName;
-use crate::state::Renderer;
+use crate::template::Renderer;
 use semver::Version;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-/// The name of the kit that a single baseline document makes up.
-pub const LOCAL_KIT: &str = "local";
-
 /// The most clauses that a kit may have.
 pub const MAX_CLAUSES: usize = 20_000;
-
-/// A kit that was read.
-#[derive(Debug, Clone)]
-pub struct Kit {
-    /// Its name.
-    pub name: String,
-    /// Its version.
-    pub version: Version,
-    /// What it is for.
-    pub summary: String,
-    /// The kits that it requires.
-    pub requires: Vec<Requirement>,
-    /// Its baselines, by file name.
-    pub baselines: Vec<Baseline>,
-    /// The kinds that it teaches.
-    pub kinds: Vec<&'static Kind>,
-    /// Its files.
-    pub files: KitFiles,
-    /// What renders its texts and files.
-    pub(crate) renderer: Arc<Renderer>,
-}
-
-impl Kit {
-    /// Returns the baseline of this name.
-    pub fn baseline(&self, name: &str) -> Option<&Baseline> {
-        self.baselines.iter().find(|baseline| baseline.name.value == name)
-    }
-
-    /// Returns, of other kits, the release of each that the requirements come to; what is not among them is left out.
-    ///
-    /// # Errors
-    ///
-    /// Returns the requirements that none of them fits.
-    pub fn required_among<'k>(&self, kits: &'k [Self]) -> Result<Vec<&'k Self>, Vec<require::Unmet>> {
-        let pool: Vec<require::Release> = kits.iter().map(Self::as_release).collect();
-        let mut own = self.as_release();
-        own.requires.retain(|name, _| pool.iter().any(|release| release.kit == *name));
-        let chosen = require::solve(&[own], &pool)?;
-        Ok(kits.iter().filter(|other| chosen.get(&other.name) == Some(&other.version)).collect())
-    }
-
-    /// Returns the kit as a release that others may require.
-    pub fn as_release(&self) -> require::Release {
-        let requires =
-            self.requires.iter().map(|one| (one.kit.clone(), one.releases.value.clone())).collect();
-        require::Release { kit: self.name.clone(), version: self.version.clone(), requires }
-    }
-}
 
 /// What a check knows beside the kit itself.
 #[derive(Debug, Clone, Copy, Default)]
@@ -170,7 +116,7 @@ fn read_manifest(files: &KitFiles, folder: Option<&str>, findings: &mut Vec<Find
         return None;
     }
     let manifest =
-        document::read(files, "kit.toml", findings).and_then(|node| manifest::read(&node, findings))?;
+        document::read(files, "kit.toml", findings).and_then(|node| kit::read_manifest(&node, findings))?;
     if let Some(folder) = folder.filter(|folder| manifest.name.value != *folder) {
         let message = format!("the kit is called `{}` and its folder `{folder}`", manifest.name.value);
         findings.push(
@@ -190,7 +136,8 @@ fn read_baselines(
     let mut baselines: Vec<Baseline> = Vec::new();
     for path in paths {
         let Some(node) = document::read(files, path, findings) else { continue };
-        let Some(baseline) = baseline::read(&node, files.text(path).unwrap_or_default(), taught, findings)
+        let Some(baseline) =
+            kit::read_baseline(&node, files.text(path).unwrap_or_default(), taught, findings)
         else {
             continue;
         };

@@ -3,6 +3,7 @@
 use super::codes::Code;
 use super::files::{KitFiles, Lines, Place};
 use super::finding::Finding;
+use super::keys::Key;
 use super::{open_quotes, syntax};
 use crate::kind::nearest_word;
 use serde_json::{Map, Number, Value};
@@ -66,7 +67,7 @@ pub fn read_toml(file: &str, text: &str) -> Option<Node> {
 /// Reads one document of a kit; what is wrong with it is added to `findings`.
 ///
 /// Returns as much of the tree as can be read, so that one mistake does not hide the others.
-pub(super) fn read(files: &KitFiles, path: &str, findings: &mut Vec<Finding>) -> Option<Node> {
+pub(crate) fn read(files: &KitFiles, path: &str, findings: &mut Vec<Finding>) -> Option<Node> {
     let file: Arc<str> = path.into();
     let bytes = files.get(path)?;
     if bytes.len() > MAX_DOCUMENT_BYTES {
@@ -187,6 +188,8 @@ impl TreeReader<'_> {
 pub(crate) struct Fields<'n> {
     entries: Vec<(&'n str, &'n Place, &'n Node)>,
     known: Vec<&'static str>,
+    /// The keys that the table is listed with, where it is.
+    listed: &'static [Key],
     /// Where the table stands.
     pub place: &'n Place,
 }
@@ -197,7 +200,7 @@ impl<'n> Fields<'n> {
         match &node.value {
             NodeValue::Table(entries) => {
                 let entries = entries.iter().map(|(key, place, node)| (key.as_str(), place, node)).collect();
-                Some(Self { entries, known: Vec::with_capacity(24), place: &node.place })
+                Some(Self { entries, known: Vec::with_capacity(24), listed: &[], place: &node.place })
             }
             _ => {
                 findings.push(Finding::error(
@@ -210,8 +213,22 @@ impl<'n> Fields<'n> {
         }
     }
 
+    /// Opens a node as a table whose keys are listed; says so if it is none.
+    pub fn open_listed(
+        node: &'n Node,
+        what: &str,
+        listed: &'static [Key],
+        findings: &mut Vec<Finding>,
+    ) -> Option<Self> {
+        Self::open(node, what, findings).map(|fields| Self { listed, ..fields })
+    }
+
     /// Takes a key, if it is there.
     pub fn take(&mut self, name: &'static str) -> Option<&'n Node> {
+        debug_assert!(
+            self.listed.is_empty() || self.listed.iter().any(|key| key.name == name),
+            "`{name}` is read and not in the list of keys"
+        );
         self.known.push(name);
         let at = self.entries.iter().position(|(key, _, _)| *key == name)?;
         Some(self.entries.remove(at).2)
@@ -326,4 +343,25 @@ pub(crate) fn wrong_type(name: &str, wanted: &str, node: &Node, findings: &mut V
         node.place.clone(),
         format!("`{name}` takes {wanted}, and this is {}", crate::kind_type_word(&node.to_json())),
     ));
+}
+
+/// A value with its place.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Located<T> {
+    /// The value.
+    pub value: T,
+    /// Where it stands.
+    pub place: Place,
+}
+
+pub(crate) fn located(texts: &[(&str, &Place)]) -> Vec<Located<String>> {
+    texts.iter().map(|(text, place)| Located { value: (*text).to_owned(), place: (*place).clone() }).collect()
+}
+
+pub(crate) fn owned(texts: &[(&str, &Place)]) -> Vec<String> {
+    texts.iter().map(|(text, _)| (*text).to_owned()).collect()
+}
+
+pub(crate) fn located_text(text: Option<(&str, &Place)>) -> Option<Located<String>> {
+    text.map(|(text, place)| Located { value: text.to_owned(), place: place.clone() })
 }

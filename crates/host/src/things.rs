@@ -1,0 +1,45 @@
+//! Things that are on a node, and why one cannot be described.
+
+use crate::error::HostError;
+use crate::machine::NotSeen;
+use serde_json::Value;
+use std::collections::BTreeMap;
+
+/// A thing that is there: its name, and what tells it from others.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct Thing {
+    pub name: String,
+    pub known: BTreeMap<String, Value>,
+}
+
+impl Thing {
+    pub fn named(name: impl Into<String>) -> Self {
+        Self { name: name.into(), known: BTreeMap::new() }
+    }
+}
+
+/// Why a thing could not be told.
+#[derive(Debug)]
+pub enum CannotDescribe {
+    /// This kind has no things that could be listed or looked up by name, and what to do instead.
+    NotOfThisKind(String),
+    /// This node has no means to see it, and why.
+    Unsupported(String),
+    /// It could not be read.
+    Failed(HostError),
+}
+
+impl From<NotSeen> for CannotDescribe {
+    fn from(not_seen: NotSeen) -> Self {
+        match not_seen {
+            NotSeen::Unsupported(why) => Self::Unsupported(why),
+            NotSeen::Failed(error) => Self::Failed(error),
+        }
+    }
+}
+
+impl From<HostError> for CannotDescribe {
+    fn from(error: HostError) -> Self {
+        Self::Failed(error)
+    }
+}
