@@ -15,7 +15,7 @@ use constans_wire::report::StartedBy;
 use jsonschema::Validator;
 use serde_json::Value;
 use std::fmt::Write as _;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 fn held(name: &str, text: &str) {
     let path = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../docs/reference").join(name);
@@ -39,6 +39,57 @@ fn the_table_of_exit_codes_is_current() {
         let _ = writeln!(text, "| {} | {meaning} |", exit.code());
     }
     held("exit-codes.md", &text);
+}
+
+/// The first sentence of a file's documentation.
+fn purpose(file: &Path) -> String {
+    let text = std::fs::read_to_string(file).unwrap_or_default();
+    let lines: Vec<&str> = text
+        .lines()
+        .map_while(|line| line.strip_prefix("//!"))
+        .map(str::trim)
+        .take_while(|line| !line.is_empty())
+        .collect();
+    let whole = lines.join(" ");
+    assert!(!whole.is_empty(), "{} has no documentation", file.display());
+    let end = whole.find(". ").unwrap_or_else(|| whole.trim_end_matches('.').len());
+    whole[..end].to_owned()
+}
+
+#[test]
+fn the_rooms_are_current_and_each_has_a_purpose() {
+    let crates = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("..");
+    let sorted = |folder: &Path| {
+        let mut all: Vec<PathBuf> =
+            std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()).collect();
+        all.sort();
+        all
+    };
+    let name = |path: &Path| path.file_stem().unwrap().to_str().unwrap().to_owned();
+    let mut text = "# The rooms\n\nMade from the first sentence of each module's documentation.\n".to_owned();
+    for folder in
+        sorted(&crates).into_iter().map(|folder| folder.join("src")).filter(|folder| folder.is_dir())
+    {
+        let top =
+            [folder.join("lib.rs"), folder.join("main.rs")].into_iter().find(|file| file.exists()).unwrap();
+        let _ = writeln!(text, "\n## {}\n{}.\n", name(folder.parent().unwrap()), purpose(&top));
+        let modules = sorted(&folder).into_iter().filter_map(|path| {
+            let own = path.join("mod.rs");
+            let file = if path.is_dir() { own } else { path };
+            let is_module = file.extension().is_some_and(|end| end == "rs") && file.exists();
+            (is_module && !matches!(name(&file).as_str(), "lib" | "main")).then_some(file)
+        });
+        let rows: Vec<String> = modules
+            .map(|file| {
+                let named = if name(&file) == "mod" { name(file.parent().unwrap()) } else { name(&file) };
+                format!("| `{named}` | {} |\n", purpose(&file))
+            })
+            .collect();
+        if !rows.is_empty() {
+            text += &format!("| module | purpose |\n|---|---|\n{}", rows.concat());
+        }
+    }
+    held("../design/rooms.md", &text);
 }
 
 /// The words of a list of statuses, by the word that the interface uses for each.

@@ -201,8 +201,8 @@ pub const CODE_PAGES: &[CodePage] = &[
     ),
     warning(
         Code::UnknownLabel,
-        "a label that no node has",
-        "The condition uses a label that no node of the fleet has, so it reads as an empty text everywhere. Reported where the fleet is known: when publishing, and by `kit check --online`.",
+        "a label or a value that no node has",
+        "The condition uses a label that no node of the fleet has, so it reads as an empty text everywhere; or it compares a label with a value that no node has. Reported where the fleet is known: when publishing, and by `kit check --online`.",
         "",
         "",
     ),

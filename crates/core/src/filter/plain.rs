@@ -27,6 +27,22 @@ pub enum Plain {
     InGroup(String),
 }
 
+impl Plain {
+    /// Returns the values that labels are compared with, each with its label; not the empty text, which stands for none.
+    pub fn label_values(&self) -> Vec<(&str, &str)> {
+        let values: Vec<(&str, &str)> = match self {
+            Self::All(parts) | Self::Any(parts) => parts.iter().flat_map(Self::label_values).collect(),
+            Self::Not(part) => part.label_values(),
+            Self::Compare(Field::Label(label), Comparison::Equal, Scalar::Text(text)) => vec![(label, text)],
+            Self::OneOf(Field::Label(label), texts) => {
+                texts.iter().map(|text| (label.as_str(), text.as_str())).collect()
+            }
+            _ => Vec::new(),
+        };
+        values.into_iter().filter(|(_, value)| !value.is_empty()).collect()
+    }
+}
+
 /// What is inputs of a node.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Field {

@@ -3,7 +3,7 @@
 
 use super::Group;
 use crate::document::{Code, Finding, KitFiles, Level, Node, NodeValue, Place, read_toml};
-use crate::filter::Condition;
+use crate::filter::{Condition, Plain};
 use crate::kind::nearest_word;
 use crate::kit::{Baseline, Kit};
 use crate::param::takes;
@@ -39,8 +39,8 @@ pub struct GroupSurroundings<'s> {
     pub kits: &'s [&'s Kit],
     /// The stages in order.
     pub stages: &'s [String],
-    /// The labels that nodes have.
-    pub labels: &'s BTreeSet<String>,
+    /// The labels that nodes have, each with its values.
+    pub labels: &'s BTreeMap<String, BTreeSet<String>>,
 }
 
 impl Group {
@@ -170,12 +170,21 @@ fn check_filter(group: &Group, around: GroupSurroundings<'_>, findings: &mut Vec
             ..GroupFinding::error(Code::Condition, "/filter".into(), error.message, error.hint)
         })),
         Ok(condition) => {
-            for label in condition.labels().filter(|label| !around.labels.contains(*label)) {
-                let part = filter.find(label).map(|at| (at, at + label.len()));
-                let hint = near(label, around.labels.iter().map(String::as_str), "nodes have the labels");
-                let message = format!("no node has the label `{label}`");
+            let mut warn = |word: &str, message: String, hint: String| {
+                let part = filter.find(word).map(|at| (at, at + word.len()));
                 let finding = GroupFinding::error(Code::UnknownLabel, "/filter".into(), message, Some(hint));
                 findings.push(GroupFinding { is_error: false, part, ..finding });
+            };
+            for label in condition.labels().filter(|label| !around.labels.contains_key(*label)) {
+                let hint = near(label, around.labels.keys().map(String::as_str), "nodes have the labels");
+                warn(label, format!("no node has the label `{label}`"), hint);
+            }
+            for (label, value) in condition.plain().iter().flat_map(Plain::label_values) {
+                let Some(values) = around.labels.get(label).filter(|values| !values.contains(value)) else {
+                    continue;
+                };
+                let hint = near(value, values.iter().map(String::as_str), "its values are");
+                warn(value, format!("no node has the label {label} = `{value}`"), hint);
             }
         }
     }
@@ -272,7 +281,9 @@ mod tests {
 
     fn findings_of(text: &str) -> String {
         let group: Group = toml::from_str(text).expect("it is a group");
-        let (kit, stages, labels) = (kit(), ["harbour".to_owned()], BTreeSet::from(["role".to_owned()]));
+        let roles = BTreeSet::from(["kiosk".to_owned(), "gate".to_owned()]);
+        let labels = BTreeMap::from([("role".to_owned(), roles)]);
+        let (kit, stages) = (kit(), ["harbour".to_owned()]);
         let names = BTreeSet::from([kit.name.clone()]);
         let around = GroupSurroundings { names: &names, kits: &[&kit], stages: &stages, labels: &labels };
         check_group(&group, around)
@@ -346,6 +357,22 @@ mod tests {
         2 | filter = "labels.role = 'kiosk'"
           |                         ^
         "#);
+    }
+
+    #[test]
+    fn a_value_that_no_node_has_is_marked_with_the_nearest() {
+        let of = |filter: &str| findings_of(&format!("name = \"kiosks\"\nfilter = \"{filter}\"\n"));
+        insta::assert_snapshot!(of("labels.role in ['kiosk', 'gaet']"), @r#"
+        warning C0143: no node has the label role = `gaet`
+          --> group.toml:2:37
+        2 | filter = "labels.role in ['kiosk', 'gaet']"
+          |                                     ^^^^
+        hint: did you mean `gate`?
+        "#);
+        assert!(of("!(labels.role == 'quay')").contains("hint: its values are gate, kiosk"));
+        for fine in ["labels.role == 'gate'", "labels.role == ''", "labels.role.startsWith('g')"] {
+            assert_eq!(of(fine), "", "{fine}");
+        }
     }
 
     #[test]

@@ -24,7 +24,7 @@ use rocket::serde::json::Json;
 use rocket::{FromForm, State, delete, get, put};
 use serde_json::Value;
 use sqlx::{PgConnection, PgPool};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use utoipa::IntoParams;
 
@@ -63,8 +63,11 @@ pub async fn set(
 /// Checks a group against what is published, served and labelled.
 async fn find(db: &mut PgConnection, here: &Here, group: &Group) -> Result<Vec<GroupFinding>, ApiError> {
     let stages = stage::names(&mut *db).await?;
-    let labels: BTreeSet<String> =
-        wanted::labels(&mut *db).await?.into_iter().map(|(label, _)| label).collect();
+    let labels: BTreeMap<String, BTreeSet<String>> = wanted::labels(&mut *db)
+        .await?
+        .into_iter()
+        .map(|(label, values)| (label, values.into_iter().collect()))
+        .collect();
     let mut published = solvable(&mut *db).await?;
     published.sort_by(|left, right| right.version.cmp(&left.version));
     let names: BTreeSet<String> = published.iter().map(|release| release.kit.clone()).collect();
