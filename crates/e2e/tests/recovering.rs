@@ -185,7 +185,7 @@ fn drift_opens_an_episode_that_outlives_lost_memory_and_ends_when_it_is_put_righ
     kiosk.root.write("/etc/issue", &"who was here?\n".repeat(20)).unwrap();
     assert!(well(&round(&kiosk)).contains("drift found"));
     let shown = fleet.client(&["node", "show", "kiosk-auken-1"]).stdout;
-    assert!(shown.contains("drift     file:/etc/issue, between "), "{shown}");
+    assert!(shown.contains("drift     file:/etc/issue changed "), "{shown}");
     assert!(
         fleet
             .query("select report::text from run order by began desc limit 1")

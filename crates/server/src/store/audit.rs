@@ -13,7 +13,7 @@ pub async fn add(
     subject: &str,
     detail: &Value,
 ) -> sqlx::Result<()> {
-    sqlx::query("insert into audit_trail (who, did, subject, detail, at) values ($1, $2, $3, $4, $5)")
+    sqlx::query(include_str!("sql/audit/add.sql"))
         .bind(who)
         .bind(did)
         .bind(subject)
@@ -50,46 +50,35 @@ pub async fn list(
     who: Option<&str>,
     subject: Option<&str>,
 ) -> sqlx::Result<Vec<EntryRow>> {
-    sqlx::query_as(
-        "select e.id, e.at, e.who, e.did, e.subject, e.detail, c.digest from audit_trail e left join audit_chain c on c.entry = e.id
-         where e.id < $1 and ($2::text is null or e.who = $2) and ($3::text is null or e.subject = $3) order by e.id desc limit 100",
-    )
-    .bind(before)
-    .bind(who)
-    .bind(subject)
-    .fetch_all(db)
-    .await
+    sqlx::query_as(include_str!("sql/audit/list.sql"))
+        .bind(before)
+        .bind(who)
+        .bind(subject)
+        .fetch_all(db)
+        .await
 }
 
 /// Takes the right to chain until the transaction ends, unless another process has it.
 pub async fn try_chain(db: impl PgExecutor<'_>) -> sqlx::Result<bool> {
-    sqlx::query_scalar("select pg_try_advisory_xact_lock(x'6175646974'::bigint)").fetch_one(db).await
+    sqlx::query_scalar(include_str!("sql/audit/try_chain.sql")).fetch_one(db).await
 }
 
 /// Returns the last place of the chain with its digest.
 pub async fn last(db: impl PgExecutor<'_>) -> sqlx::Result<Option<(i64, String)>> {
-    sqlx::query_as("select place, digest from audit_chain order by place desc limit 1")
-        .fetch_optional(db)
-        .await
+    sqlx::query_as(include_str!("sql/audit/last.sql")).fetch_optional(db).await
 }
 
 /// Returns the next entries to be chained, in the order in which they were committed: those before which no transaction is open
 /// any more.
 pub async fn unchained(db: &mut PgConnection) -> sqlx::Result<Vec<EntryRow>> {
-    sqlx::query_as(
-        "select e.id, e.at, e.who, e.did, e.subject, e.detail, null::text as digest from audit_trail e
-         where not exists (select 1 from audit_chain c where c.entry = e.id) and e.xid < pg_snapshot_xmin(pg_current_snapshot())
-         order by e.xid, e.id limit 1000",
-    )
-    .fetch_all(db)
-    .await
+    sqlx::query_as(include_str!("sql/audit/unchained.sql")).fetch_all(db).await
 }
 
 /// Adds links to the chain, from this place on.
 pub async fn chain(db: impl PgExecutor<'_>, from: i64, links: &[(i64, String)]) -> sqlx::Result<()> {
     let (entries, digests): (Vec<i64>, Vec<&str>) =
         links.iter().map(|(entry, digest)| (*entry, digest.as_str())).unzip();
-    sqlx::query("insert into audit_chain (place, entry, digest) select $1 + place - 1, entry, digest from unnest($2::bigint[], $3::text[]) with ordinality as new (entry, digest, place)")
+    sqlx::query(include_str!("sql/audit/chain.sql"))
         .bind(from)
         .bind(entries)
         .bind(digests)
@@ -121,18 +110,10 @@ pub struct LinkRow {
 
 /// Returns links after a place, in their order; at most 1,000.
 pub async fn links(db: impl PgExecutor<'_>, after: i64) -> sqlx::Result<Vec<LinkRow>> {
-    sqlx::query_as(
-        "select c.place, c.digest as link, c.entry, e.at, e.who, e.did, e.subject, e.detail from audit_chain c left join audit_trail e on e.id = c.entry
-         where c.place > $1 order by c.place limit 1000",
-    )
-    .bind(after)
-    .fetch_all(db)
-    .await
+    sqlx::query_as(include_str!("sql/audit/links.sql")).bind(after).fetch_all(db).await
 }
 
 /// Returns how many entries are not chained yet.
 pub async fn count_unchained(db: impl PgExecutor<'_>) -> sqlx::Result<i64> {
-    sqlx::query_scalar("select (select count(*) from audit_trail) - (select count(*) from audit_chain)")
-        .fetch_one(db)
-        .await
+    sqlx::query_scalar(include_str!("sql/audit/count_unchained.sql")).fetch_one(db).await
 }

@@ -126,12 +126,7 @@ pub struct LastRow {
 
 /// Returns the last check-in of a node. How the node is now is locked until the transaction ends.
 pub async fn last(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<LastRow> {
-    sqlx::query_as(
-        "select mark, mark_before, duplicate_identity_since is not null as has_duplicate_identity, heard_span, on_time_until, attributes_digest from node_now where node = $1 for update",
-    )
-    .bind(node)
-    .fetch_one(db)
-    .await
+    sqlx::query_as(include_str!("sql/check_in/last.sql")).bind(node).fetch_one(db).await
 }
 
 /// Notes a check-in: it lengthens `span`, or begins another if there is none to lengthen.
@@ -159,27 +154,23 @@ pub async fn note(
     .bind(new.clock_off_ms)
     .fetch_one(&mut *db)
     .await?;
-    sqlx::query(
-        "update node_now set mark_before = $7, mark = $2, has_epoch = $4, has_counter = $5, has_state = $6, heard_span = $8, heard_at = $9, promised_at = $10,
-             on_time_until = $11, silent_after = $12, clock_off_ms = $13, attributes_digest = $14, duplicate_identity_since = case when $3 then coalesce(duplicate_identity_since, $9) end
-         where node = $1",
-    )
-    .bind(new.node)
-    .bind(new.given)
-    .bind(has_duplicate_identity)
-    .bind(new.has.as_ref().map(|has| has.generation.epoch))
-    .bind(new.has.as_ref().map(|has| has.generation.counter))
-    .bind(new.has.as_ref().map(|has| has.digest.as_str()))
-    .bind(new.shown)
-    .bind(span)
-    .bind(heard_at)
-    .bind(promised_at)
-    .bind(new.promise.on_time_until().to_sqlx())
-    .bind(new.promise.silent_after(DEFAULT_CUT_OFF).to_sqlx())
-    .bind(new.clock_off_ms)
-    .bind(&new.attributes_digest)
-    .execute(&mut *db)
-    .await?;
+    sqlx::query(include_str!("sql/check_in/note.sql"))
+        .bind(new.node)
+        .bind(new.given)
+        .bind(has_duplicate_identity)
+        .bind(new.has.as_ref().map(|has| has.generation.epoch))
+        .bind(new.has.as_ref().map(|has| has.generation.counter))
+        .bind(new.has.as_ref().map(|has| has.digest.as_str()))
+        .bind(new.shown)
+        .bind(span)
+        .bind(heard_at)
+        .bind(promised_at)
+        .bind(new.promise.on_time_until().to_sqlx())
+        .bind(new.promise.silent_after(DEFAULT_CUT_OFF).to_sqlx())
+        .bind(new.clock_off_ms)
+        .bind(&new.attributes_digest)
+        .execute(&mut *db)
+        .await?;
     learn(db, new).await
 }
 
@@ -204,12 +195,11 @@ async fn learn(db: &mut PgConnection, new: &NewCheckIn) -> sqlx::Result<()> {
 
 /// Says that a person has decided: whoever checks in next is the node. Returns whether there was anything to decide.
 pub async fn resolve_duplicate(db: &mut PgConnection, node: Uuid) -> sqlx::Result<bool> {
-    let has_duplicate_identity: Option<bool> = sqlx::query_scalar(
-        "select true from node_now where node = $1 and duplicate_identity_since is not null for update",
-    )
-    .bind(node)
-    .fetch_optional(&mut *db)
-    .await?;
+    let has_duplicate_identity: Option<bool> =
+        sqlx::query_scalar(include_str!("sql/check_in/resolve_duplicate.sql"))
+            .bind(node)
+            .fetch_optional(&mut *db)
+            .await?;
     if has_duplicate_identity.is_some() {
         forget(db, node).await?;
     }
@@ -219,12 +209,5 @@ pub async fn resolve_duplicate(db: &mut PgConnection, node: Uuid) -> sqlx::Resul
 /// Forgets the marks of a node that comes back on a new machine, what it has, and the digest of its attributes; not when it was
 /// heard.
 pub async fn forget(db: &mut PgConnection, node: Uuid) -> sqlx::Result<()> {
-    sqlx::query(
-        "update node_now set mark = null, mark_before = null, duplicate_identity_since = null, has_epoch = null, has_counter = null, has_state = null, attributes_digest = null
-         where node = $1",
-    )
-    .bind(node)
-    .execute(db)
-    .await
-    .map(|_| ())
+    sqlx::query(include_str!("sql/check_in/forget.sql")).bind(node).execute(db).await.map(|_| ())
 }

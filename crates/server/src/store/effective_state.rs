@@ -28,33 +28,26 @@ pub struct NewClause {
 /// Stores clauses that are not stored yet.
 pub async fn store_clauses(db: &mut PgConnection, clauses: &[&NewClause]) -> sqlx::Result<()> {
     // In one order, so that two who store the same ones do not wait for each other.
-    sqlx::query(
-        "insert into clause (digest, body) select digest, body::json from unnest($1::text[], $2::text[]) as new (digest, body) order by digest
-         on conflict (digest) do nothing",
-    )
-    .bind(clauses.iter().map(|clause| clause.digest.as_str()).collect::<Vec<_>>())
-    .bind(clauses.iter().map(|clause| clause.body.as_str()).collect::<Vec<_>>())
-    .execute(&mut *db)
-    .await?;
+    sqlx::query(include_str!("sql/effective_state/store_clauses_insert_clause.sql"))
+        .bind(clauses.iter().map(|clause| clause.digest.as_str()).collect::<Vec<_>>())
+        .bind(clauses.iter().map(|clause| clause.body.as_str()).collect::<Vec<_>>())
+        .execute(&mut *db)
+        .await?;
     let (named_by, names): (Vec<&str>, Vec<&str>) = clauses
         .iter()
         .flat_map(|clause| clause.names.iter().map(|name| (clause.digest.as_str(), name.as_str())))
         .unzip();
-    sqlx::query(
-        "insert into clause_content (name, clause)
-         select new.name, clause.id from unnest($1::text[], $2::text[]) as new (clause, name) join clause on clause.digest = new.clause
-         on conflict (name, clause) do nothing",
-    )
-    .bind(named_by)
-    .bind(names)
-    .execute(db)
-    .await
-    .map(|_| ())
+    sqlx::query(include_str!("sql/effective_state/store_clauses_insert_clause_content.sql"))
+        .bind(named_by)
+        .bind(names)
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 /// Returns the ids of stored clauses, each with its digest.
 pub async fn clause_ids(db: impl PgExecutor<'_>, digests: &[&str]) -> sqlx::Result<Vec<(String, i64)>> {
-    sqlx::query_as("select digest, id from clause where digest = any($1)").bind(digests).fetch_all(db).await
+    sqlx::query_as(include_str!("sql/effective_state/clause_ids.sql")).bind(digests).fetch_all(db).await
 }
 
 /// Stores a state once for the whole fleet; its clauses are stored already.
@@ -64,7 +57,7 @@ pub async fn store(
     clauses: &[i64],
     releases: &[String],
 ) -> sqlx::Result<()> {
-    sqlx::query("insert into effective_state (digest, clauses, releases, made_at) values ($1, $2, $3, $4) on conflict (digest) do nothing")
+    sqlx::query(include_str!("sql/effective_state/store.sql"))
         .bind(digest)
         .bind(clauses)
         .bind(releases)
@@ -116,16 +109,11 @@ pub async fn past(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<(Valu
 /// Returns contents that a node's own state names; none if it names none so. What is concealed is withheld while two
 /// machines were seen with this identity.
 pub async fn own_content(db: impl PgExecutor<'_>, node: Uuid, name: &str) -> sqlx::Result<Option<Vec<u8>>> {
-    sqlx::query_scalar(
-        "select c.bytes from content c where c.name = $2
-             and exists (select 1 from node_wanted w join effective_state s on s.id = w.state join clause_content k on k.clause = any(s.clauses)
-                 where w.node = $1 and k.name = $2)
-             and not (c.sealed and exists (select 1 from node_now n where n.node = $1 and n.duplicate_identity_since is not null))",
-    )
-    .bind(node)
-    .bind(name)
-    .fetch_optional(db)
-    .await
+    sqlx::query_scalar(include_str!("sql/effective_state/own_content.sql"))
+        .bind(node)
+        .bind(name)
+        .fetch_optional(db)
+        .await
 }
 
 /// Returns the releases that effective states are made of, by digest.
@@ -133,16 +121,10 @@ pub async fn releases(
     db: impl PgExecutor<'_>,
     digests: &[String],
 ) -> sqlx::Result<Vec<(String, Vec<String>)>> {
-    sqlx::query_as("select digest, releases from effective_state where digest = any($1)")
-        .bind(digests)
-        .fetch_all(db)
-        .await
+    sqlx::query_as(include_str!("sql/effective_state/releases.sql")).bind(digests).fetch_all(db).await
 }
 
 /// Returns the ids of stored states, each with its digest.
 pub async fn ids(db: impl PgExecutor<'_>, digests: &[&str]) -> sqlx::Result<Vec<(String, i64)>> {
-    sqlx::query_as("select digest, id from effective_state where digest = any($1)")
-        .bind(digests)
-        .fetch_all(db)
-        .await
+    sqlx::query_as(include_str!("sql/effective_state/ids.sql")).bind(digests).fetch_all(db).await
 }

@@ -36,10 +36,7 @@ pub async fn open_of(
     node: Uuid,
 ) -> sqlx::Result<BTreeMap<constans_core::address::ClauseAddress, OpenEpisode>> {
     let rows: Vec<(String, String, SqlTimestamp, SqlTimestamp)> =
-        sqlx::query_as("select address, wanted, in_line_until, detected_at from episode where node = $1 and closed_at is null")
-            .bind(node)
-            .fetch_all(db)
-            .await?;
+        sqlx::query_as(include_str!("sql/episode/open_of.sql")).bind(node).fetch_all(db).await?;
     let decode = |error: serde_json::Error| sqlx::Error::Decode(error.into());
     rows.into_iter()
         .map(|(address, wanted, until, detected)| {
@@ -98,37 +95,27 @@ pub async fn apply(
             }
         }
     }
-    sqlx::query(
-        "insert into episode (node, address, severity, wanted, in_line_until, detected_at, detected_run, learned_at)
-             select $1, o.address, o.severity, o.wanted, o.in_line_until, o.detected_at, $2, $3
-             from unnest($4::text[], $5::text[], $6::text[], $7::timestamptz[], $8::timestamptz[])
-                 as o (address, severity, wanted, in_line_until, detected_at)
-         on conflict (node, address) where closed_at is null do nothing",
-    )
-    .bind(node)
-    .bind(run)
-    .bind(sql_now())
-    .bind(opened.addresses)
-    .bind(opened.severities)
-    .bind(opened.wanted)
-    .bind(opened.from)
-    .bind(opened.to)
-    .execute(&mut *db)
-    .await?;
-    sqlx::query(
-        "update episode e set closed_at = greatest(c.at, e.detected_at), closed_as = c.closed_as, closed_run = $2, closed_learned_at = $3
-         from unnest($4::text[], $5::text[], $6::timestamptz[]) as c (address, closed_as, at)
-         where e.node = $1 and e.address = c.address and e.closed_at is null",
-    )
-    .bind(node)
-    .bind(run)
-    .bind(sql_now())
-    .bind(closed.addresses)
-    .bind(closed.ways)
-    .bind(closed.at)
-    .execute(db)
-    .await
-    .map(|_| ())
+    sqlx::query(include_str!("sql/episode/apply_insert_episode.sql"))
+        .bind(node)
+        .bind(run)
+        .bind(sql_now())
+        .bind(opened.addresses)
+        .bind(opened.severities)
+        .bind(opened.wanted)
+        .bind(opened.from)
+        .bind(opened.to)
+        .execute(&mut *db)
+        .await?;
+    sqlx::query(include_str!("sql/episode/apply_update_episode.sql"))
+        .bind(node)
+        .bind(run)
+        .bind(sql_now())
+        .bind(closed.addresses)
+        .bind(closed.ways)
+        .bind(closed.at)
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 fn word(value: &impl Serialize) -> String {
@@ -137,20 +124,10 @@ fn word(value: &impl Serialize) -> String {
 
 /// Counts a node's open episodes again, so that its next run knows whether there is anything to follow.
 pub async fn count_open(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<()> {
-    sqlx::query("update node_now set open_episodes = (select count(*) from episode where node = $1 and closed_at is null) where node = $1")
-        .bind(node)
-        .execute(db)
-        .await
-        .map(|_| ())
+    sqlx::query(include_str!("sql/episode/count_open.sql")).bind(node).execute(db).await.map(|_| ())
 }
 
 /// Returns a node's episodes, open ones first, then the newest; at most 500.
 pub async fn of_node(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<EpisodeRow>> {
-    sqlx::query_as(
-        "select address, severity, in_line_until, detected_at, detected_run, closed_at, closed_as, closed_run from episode
-         where node = $1 order by closed_at is not null, detected_at desc limit 500",
-    )
-    .bind(node)
-    .fetch_all(db)
-    .await
+    sqlx::query_as(include_str!("sql/episode/of_node.sql")).bind(node).fetch_all(db).await
 }

@@ -45,7 +45,7 @@ pub async fn set(
     rows: &[NewException],
 ) -> sqlx::Result<()> {
     let addresses: Vec<&str> = rows.iter().map(|row| row.address.as_str()).collect();
-    sqlx::query("delete from node_exception where node = $1 and address <> all($2)")
+    sqlx::query(include_str!("sql/exception/set_delete_node_exception.sql"))
         .bind(node)
         .bind(&addresses)
         .execute(&mut *db)
@@ -53,24 +53,18 @@ pub async fn set(
     if rows.is_empty() {
         return Ok(());
     }
-    sqlx::query(
-        "insert into node_exception (node, name, address, severity, outcome, cause, message, since, run)
-         select $1, node.name, address, severity, outcome, cause, message, $2, $3 from unnest($4::text[], $5::text[], $6::text[], $7::text[], $8::text[])
-             as new (address, severity, outcome, cause, message) join node on node.id = $1
-         on conflict (node, address) do update set severity = excluded.severity, outcome = excluded.outcome, cause = excluded.cause, message = excluded.message,
-             since = case when node_exception.outcome = excluded.outcome then node_exception.since else excluded.since end, run = excluded.run",
-    )
-    .bind(node)
-    .bind(began.to_sqlx())
-    .bind(run)
-    .bind(addresses)
-    .bind(rows.iter().map(|row| row.severity.as_str()).collect::<Vec<_>>())
-    .bind(rows.iter().map(|row| row.sort.as_str()).collect::<Vec<_>>())
-    .bind(rows.iter().map(|row| row.cause.as_deref()).collect::<Vec<_>>())
-    .bind(rows.iter().map(|row| row.message.as_str()).collect::<Vec<_>>())
-    .execute(db)
-    .await
-    .map(|_| ())
+    sqlx::query(include_str!("sql/exception/set_insert_node_exception.sql"))
+        .bind(node)
+        .bind(began.to_sqlx())
+        .bind(run)
+        .bind(addresses)
+        .bind(rows.iter().map(|row| row.severity.as_str()).collect::<Vec<_>>())
+        .bind(rows.iter().map(|row| row.sort.as_str()).collect::<Vec<_>>())
+        .bind(rows.iter().map(|row| row.cause.as_deref()).collect::<Vec<_>>())
+        .bind(rows.iter().map(|row| row.message.as_str()).collect::<Vec<_>>())
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 /// Returns the exceptions of the nodes of a list that are not refused; at most 10,000.

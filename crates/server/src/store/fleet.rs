@@ -20,44 +20,43 @@ pub struct FleetRow {
 
 /// Reads the fleet together with the snapshot of the reading.
 pub async fn read(db: impl PgExecutor<'_>) -> sqlx::Result<FleetRow> {
-    sqlx::query_as("select rev, resolver, epoch, pg_current_snapshot()::text as snapshot from fleet")
-        .fetch_one(db)
-        .await
+    sqlx::query_as(include_str!("sql/fleet/read.sql")).fetch_one(db).await
 }
 
 /// Waits at most 200 ms for the exclusive lock; whoever tries for the shared one meanwhile is refused. The transaction failed
 /// if it is not had.
 pub async fn lock(db: &mut PgConnection) -> sqlx::Result<()> {
-    sqlx::query("set local lock_timeout = '200ms'").execute(&mut *db).await?;
+    sqlx::query(include_str!("sql/fleet/lock_wait_200_ms.sql")).execute(&mut *db).await?;
     lock_patiently(&mut *db).await?;
-    sqlx::query("set local lock_timeout = '5s'").execute(db).await.map(|_| ())
+    sqlx::query(include_str!("sql/fleet/lock_wait_5_s.sql")).execute(db).await.map(|_| ())
 }
 
 /// Waits for the exclusive lock as long as for any.
 pub async fn lock_patiently(db: &mut PgConnection) -> sqlx::Result<()> {
-    sqlx::query("select pg_advisory_xact_lock($1)").bind(DESIRED_STATE).execute(db).await.map(|_| ())
+    sqlx::query(include_str!("sql/fleet/lock_patiently.sql"))
+        .bind(DESIRED_STATE)
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 /// Waits for the shared lock.
 pub async fn share(db: impl PgExecutor<'_>) -> sqlx::Result<()> {
-    sqlx::query("select pg_advisory_xact_lock_shared($1)").bind(DESIRED_STATE).execute(db).await.map(|_| ())
+    sqlx::query(include_str!("sql/fleet/share.sql")).bind(DESIRED_STATE).execute(db).await.map(|_| ())
 }
 
 /// Takes the shared lock unless somebody hands out, or waits to. Returns whether it is had.
 pub async fn try_share(db: impl PgExecutor<'_>) -> sqlx::Result<bool> {
-    sqlx::query_scalar("select pg_try_advisory_xact_lock_shared($1)").bind(DESIRED_STATE).fetch_one(db).await
+    sqlx::query_scalar(include_str!("sql/fleet/try_share.sql")).bind(DESIRED_STATE).fetch_one(db).await
 }
 
 /// Raises the revision, and notes the version of the resolving code. Under the exclusive lock only.
 pub async fn raise(db: impl PgExecutor<'_>, resolver: i32) -> sqlx::Result<()> {
-    sqlx::query("update fleet set rev = rev + 1, resolver = $1").bind(resolver).execute(db).await.map(|_| ())
+    sqlx::query(include_str!("sql/fleet/raise.sql")).bind(resolver).execute(db).await.map(|_| ())
 }
 
 /// Begins an epoch: what was prepared before holds no longer, and every node is taken for edited.
 pub async fn begin_epoch(db: &mut PgConnection, epoch: i64) -> sqlx::Result<()> {
-    sqlx::query("update fleet set rev = rev + 1, epoch = greatest(epoch, $1)")
-        .bind(epoch)
-        .execute(&mut *db)
-        .await?;
-    sqlx::query("update node set input_xid = pg_current_xact_id()").execute(db).await.map(|_| ())
+    sqlx::query(include_str!("sql/fleet/begin_epoch_update_fleet.sql")).bind(epoch).execute(&mut *db).await?;
+    sqlx::query(include_str!("sql/fleet/begin_epoch_update_node.sql")).execute(db).await.map(|_| ())
 }

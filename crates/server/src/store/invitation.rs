@@ -25,19 +25,17 @@ pub struct NewRow<'a> {
 
 /// Adds an invitation.
 pub async fn add(db: impl PgExecutor<'_>, row: &NewRow<'_>) -> sqlx::Result<()> {
-    sqlx::query(
-        "insert into invitation (id, secret_digest, labels, uses, uses_left, made_by, expires_at, made_at) values ($1, $2, $3, $4, $4, $5, $6, $7)",
-    )
-    .bind(row.id)
-    .bind(row.secret_digest)
-    .bind(row.labels)
-    .bind(row.uses)
-    .bind(row.made_by)
-    .bind(row.expires_at.to_sqlx())
-    .bind(sql_now())
-    .execute(db)
-    .await
-    .map(|_| ())
+    sqlx::query(include_str!("sql/invitation/add.sql"))
+        .bind(row.id)
+        .bind(row.secret_digest)
+        .bind(row.labels)
+        .bind(row.uses)
+        .bind(row.made_by)
+        .bind(row.expires_at.to_sqlx())
+        .bind(sql_now())
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 /// What an invitation allows at this moment.
@@ -61,14 +59,12 @@ pub async fn status(
     id: Uuid,
     secret_digest: &[u8],
 ) -> sqlx::Result<InvitationStatus> {
-    let row: Option<(bool, bool, i32)> = sqlx::query_as(
-        "select withdrawn_at is not null, expires_at <= $3, uses_left from invitation where id = $1 and secret_digest = $2 for update",
-    )
-    .bind(id)
-    .bind(secret_digest)
-    .bind(sql_now())
-    .fetch_optional(db)
-    .await?;
+    let row: Option<(bool, bool, i32)> = sqlx::query_as(include_str!("sql/invitation/status.sql"))
+        .bind(id)
+        .bind(secret_digest)
+        .bind(sql_now())
+        .fetch_optional(db)
+        .await?;
     Ok(match row {
         None => InvitationStatus::Unknown,
         Some((true, ..)) => InvitationStatus::Withdrawn,
@@ -80,11 +76,7 @@ pub async fn status(
 
 /// Counts one use.
 pub async fn use_once(db: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<()> {
-    sqlx::query("update invitation set uses_left = uses_left - 1 where id = $1")
-        .bind(id)
-        .execute(db)
-        .await
-        .map(|_| ())
+    sqlx::query(include_str!("sql/invitation/use_once.sql")).bind(id).execute(db).await.map(|_| ())
 }
 
 /// An invitation, without its secret.
@@ -108,24 +100,16 @@ pub struct InvitationRow {
 
 /// Returns the invitations that may still be used, the newest first; at most 1,000.
 pub async fn open(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<InvitationRow>> {
-    sqlx::query_as(
-        "select id, labels, uses, uses_left, made_by, made_at, expires_at from invitation
-         where withdrawn_at is null and uses_left > 0 and expires_at > $1 order by made_at desc limit 1000",
-    )
-    .bind(sql_now())
-    .fetch_all(db)
-    .await
+    sqlx::query_as(include_str!("sql/invitation/open.sql")).bind(sql_now()).fetch_all(db).await
 }
 
 /// Withdraws an invitation that may still be used; returns whether there was one.
 pub async fn withdraw(db: impl PgExecutor<'_>, id: Uuid, by: &str) -> sqlx::Result<bool> {
-    let done = sqlx::query(
-        "update invitation set withdrawn_at = $3, withdrawn_by = $2 where id = $1 and withdrawn_at is null and uses_left > 0 and expires_at > $3",
-    )
-    .bind(id)
-    .bind(by)
-    .bind(sql_now())
-    .execute(db)
-    .await?;
+    let done = sqlx::query(include_str!("sql/invitation/withdraw.sql"))
+        .bind(id)
+        .bind(by)
+        .bind(sql_now())
+        .execute(db)
+        .await?;
     Ok(done.rows_affected() > 0)
 }

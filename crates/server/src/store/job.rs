@@ -51,45 +51,38 @@ pub async fn queue(
     who: &str,
     reached: Option<Uuid>,
 ) -> sqlx::Result<()> {
-    sqlx::query(
-        "insert into job (kind, change, what, who, queued_at, reached) values ($1, $2, $3, $4, $5, $6)",
-    )
-    .bind(kind.word())
-    .bind(change)
-    .bind(what)
-    .bind(who)
-    .bind(sql_now())
-    .bind(reached)
-    .execute(db)
-    .await
-    .map(|_| ())
+    sqlx::query(include_str!("sql/job/queue.sql"))
+        .bind(kind.word())
+        .bind(change)
+        .bind(what)
+        .bind(who)
+        .bind(sql_now())
+        .bind(reached)
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 /// Claims the oldest open work of a kind, unless somebody holds it.
 pub async fn claim(db: impl PgExecutor<'_>, kind: JobKind, owner: Uuid) -> sqlx::Result<Option<JobRow>> {
-    sqlx::query_as(
-        "update job set owner = $2, fence = fence + 1, tries = tries + 1, leased_until = $3::timestamptz + make_interval(secs => $4)
-         where id = (select min(id) from job where kind = $1 and ended_at is null) and ended_at is null and (leased_until is null or leased_until < $3)
-         returning id, change, fence, reached, done",
-    )
-    .bind(kind.word())
-    .bind(owner)
-    .bind(sql_now())
-    .bind(LEASE_SECS)
-    .fetch_optional(db)
-    .await
+    sqlx::query_as(include_str!("sql/job/claim.sql"))
+        .bind(kind.word())
+        .bind(owner)
+        .bind(sql_now())
+        .bind(LEASE_SECS)
+        .fetch_optional(db)
+        .await
 }
 
 /// Prolongs a claim. Returns false if it is no longer ours.
 pub async fn prolong(db: impl PgExecutor<'_>, job: &JobRow) -> sqlx::Result<bool> {
-    let done =
-        sqlx::query("update job set leased_until = $3::timestamptz + make_interval(secs => $4) where id = $1 and fence = $2 and ended_at is null")
-            .bind(job.id)
-            .bind(job.fence)
-            .bind(sql_now())
-            .bind(LEASE_SECS)
-            .execute(db)
-            .await?;
+    let done = sqlx::query(include_str!("sql/job/prolong.sql"))
+        .bind(job.id)
+        .bind(job.fence)
+        .bind(sql_now())
+        .bind(LEASE_SECS)
+        .execute(db)
+        .await?;
     Ok(done.rows_affected() > 0)
 }
 
@@ -112,19 +105,16 @@ pub async fn note(
     done: i64,
     total: i64,
 ) -> sqlx::Result<Claim> {
-    let row: Option<Option<String>> = sqlx::query_scalar(
-        "update job set reached = $3, done = $4, total = $5, leased_until = $6::timestamptz + make_interval(secs => $7)
-         where id = $1 and fence = $2 and ended_at is null returning stop_by",
-    )
-    .bind(job.id)
-    .bind(job.fence)
-    .bind(reached)
-    .bind(done)
-    .bind(total)
-    .bind(sql_now())
-    .bind(LEASE_SECS)
-    .fetch_optional(db)
-    .await?;
+    let row: Option<Option<String>> = sqlx::query_scalar(include_str!("sql/job/note.sql"))
+        .bind(job.id)
+        .bind(job.fence)
+        .bind(reached)
+        .bind(done)
+        .bind(total)
+        .bind(sql_now())
+        .bind(LEASE_SECS)
+        .fetch_optional(db)
+        .await?;
     Ok(match row {
         None => Claim::Lost,
         Some(None) => Claim::Held,
@@ -134,55 +124,36 @@ pub async fn note(
 
 /// Ends work. Returns false if it is no longer ours.
 pub async fn end(db: impl PgExecutor<'_>, job: &JobRow) -> sqlx::Result<bool> {
-    let done = sqlx::query(
-        "update job set ended_at = $3, leased_until = null where id = $1 and fence = $2 and ended_at is null",
-    )
-    .bind(job.id)
-    .bind(job.fence)
-    .bind(sql_now())
-    .execute(db)
-    .await?;
-    Ok(done.rows_affected() > 0)
-}
-
-/// Asks whoever works for a change to stop. Returns whether anybody does.
-pub async fn stop(db: impl PgExecutor<'_>, change: i64, by: &str) -> sqlx::Result<bool> {
-    let done = sqlx::query("update job set stop_by = $2 where change = $1 and ended_at is null")
-        .bind(change)
-        .bind(by)
+    let done = sqlx::query(include_str!("sql/job/end.sql"))
+        .bind(job.id)
+        .bind(job.fence)
+        .bind(sql_now())
         .execute(db)
         .await?;
     Ok(done.rows_affected() > 0)
 }
 
+/// Asks whoever works for a change to stop. Returns whether anybody does.
+pub async fn stop(db: impl PgExecutor<'_>, change: i64, by: &str) -> sqlx::Result<bool> {
+    let done = sqlx::query(include_str!("sql/job/stop.sql")).bind(change).bind(by).execute(db).await?;
+    Ok(done.rows_affected() > 0)
+}
+
 /// Ends all work: what it was for is gone.
 pub async fn end_all(db: impl PgExecutor<'_>) -> sqlx::Result<()> {
-    sqlx::query("update job set ended_at = $1, leased_until = null, fence = fence + 1 where ended_at is null")
-        .bind(sql_now())
-        .execute(db)
-        .await
-        .map(|_| ())
+    sqlx::query(include_str!("sql/job/end_all.sql")).bind(sql_now()).execute(db).await.map(|_| ())
 }
 
 /// Returns the change that is worked at before this one, if any: its number, who asked for it, how many nodes are done, of how
 /// many.
 pub async fn ahead_of(db: impl PgExecutor<'_>, change: i64) -> sqlx::Result<Option<(i64, String, i64, i64)>> {
-    sqlx::query_as(
-        "select change, who, done, total from job where kind = 'change' and ended_at is null
-             and id < (select max(id) from job where change = $1 and kind = 'change') order by id limit 1",
-    )
-    .bind(change)
-    .fetch_optional(db)
-    .await
+    sqlx::query_as(include_str!("sql/job/ahead_of.sql")).bind(change).fetch_optional(db).await
 }
 
 /// Returns the work in progress or waiting, the oldest first; at most 100.
 pub async fn open(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<Activity>> {
-    let rows: Vec<(String, String, i64, i64, SqlTimestamp)> = sqlx::query_as(
-        "select what, who, done, total, queued_at from job where ended_at is null order by id limit 100",
-    )
-    .fetch_all(db)
-    .await?;
+    let rows: Vec<(String, String, i64, i64, SqlTimestamp)> =
+        sqlx::query_as(include_str!("sql/job/open.sql")).fetch_all(db).await?;
     let count = |nodes: i64| usize::try_from(nodes).unwrap_or(0);
     let activity = |(what, who, done, total, began): (String, String, i64, i64, SqlTimestamp)| Activity {
         what,

@@ -94,7 +94,7 @@ pub struct NewRow<'a> {
 
 /// Adds a request.
 pub async fn add(db: impl PgExecutor<'_>, row: &NewRow<'_>) -> sqlx::Result<()> {
-    sqlx::query("insert into joining_request (id, invitation, spki_digest, name, request, address, about, known_node, requested_at) values ($1, $2, $3, $4, $5, $6, $7, $8, $9)")
+    sqlx::query(include_str!("sql/joining/add.sql"))
         .bind(row.id)
         .bind(row.invitation)
         .bind(row.spki)
@@ -111,7 +111,7 @@ pub async fn add(db: impl PgExecutor<'_>, row: &NewRow<'_>) -> sqlx::Result<()> 
 
 /// Notes that a request was approved and which node it became.
 pub async fn approve(db: impl PgExecutor<'_>, id: Uuid, node: Uuid, by: &str) -> sqlx::Result<()> {
-    sqlx::query("update joining_request set decision = 'approved', node = $2, decided_by = $3, decided_at = $4 where id = $1")
+    sqlx::query(include_str!("sql/joining/approve.sql"))
         .bind(id)
         .bind(node)
         .bind(by)
@@ -123,7 +123,7 @@ pub async fn approve(db: impl PgExecutor<'_>, id: Uuid, node: Uuid, by: &str) ->
 
 /// Notes that a request was denied and why.
 pub async fn deny(db: impl PgExecutor<'_>, id: Uuid, because: &str, by: &str) -> sqlx::Result<()> {
-    sqlx::query("update joining_request set decision = 'denied', because = $2, decided_by = $3, decided_at = $4 where id = $1")
+    sqlx::query(include_str!("sql/joining/deny.sql"))
         .bind(id)
         .bind(because)
         .bind(by)

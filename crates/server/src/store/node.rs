@@ -24,58 +24,40 @@ pub struct AdmissionRow {
 
 /// Returns the admission of the node with this id and this key.
 pub async fn by_key(db: impl PgExecutor<'_>, id: Uuid, spki: &[u8]) -> sqlx::Result<Option<AdmissionRow>> {
-    sqlx::query_as(
-        "select node.name, node.revoked_at is not null or node_key.revoked_at is not null as is_revoked, node.retired_at is not null as is_retired
-         from node join node_key on node_key.node = node.id where node.id = $1 and node_key.spki_digest = $2",
-    )
-    .bind(id)
-    .bind(spki)
-    .fetch_optional(db)
-    .await
+    sqlx::query_as(include_str!("sql/node/by_key.sql")).bind(id).bind(spki).fetch_optional(db).await
 }
 
 /// Returns the id of the node that has this name now.
 pub async fn by_name(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Option<Uuid>> {
-    sqlx::query_scalar("select id from node where name = $1 and retired_at is null")
-        .bind(name)
-        .fetch_optional(db)
-        .await
+    sqlx::query_scalar(include_str!("sql/node/by_name.sql")).bind(name).fetch_optional(db).await
 }
 
 /// Returns the same. It is locked until the transaction ends.
 pub async fn locked_by_name(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Option<Uuid>> {
-    sqlx::query_scalar("select id from node where name = $1 and retired_at is null for update")
-        .bind(name)
-        .fetch_optional(db)
-        .await
+    sqlx::query_scalar(include_str!("sql/node/locked_by_name.sql")).bind(name).fetch_optional(db).await
 }
 
 /// Returns the names of all nodes that have one of these names.
 pub async fn names_in_use(db: impl PgExecutor<'_>, names: &[String]) -> sqlx::Result<Vec<String>> {
-    sqlx::query_scalar("select name from node where name = any($1) and retired_at is null")
-        .bind(names)
-        .fetch_all(db)
-        .await
+    sqlx::query_scalar(include_str!("sql/node/names_in_use.sql")).bind(names).fetch_all(db).await
 }
 
 /// Adds a node.
 pub async fn add(db: impl PgExecutor<'_>, id: Uuid, name: &str) -> sqlx::Result<()> {
-    sqlx::query(
-        "with new as (insert into node (id, name, joined_at) values ($1, $2, $3) returning id) insert into node_now (node) select id from new",
-    )
-    .bind(id)
-    .bind(name)
-    .bind(sql_now())
-    .execute(db)
-    .await
-    .map(|_| ())
+    sqlx::query(include_str!("sql/node/add.sql"))
+        .bind(id)
+        .bind(name)
+        .bind(sql_now())
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 /// Gives a known node its way back, with this key: it is no longer revoked, and its other keys are. Returns those.
 pub async fn let_back(db: &mut PgConnection, id: Uuid, spki: &[u8]) -> sqlx::Result<Vec<Vec<u8>>> {
-    sqlx::query("update node set revoked_at = null where id = $1").bind(id).execute(&mut *db).await?;
-    sqlx::query("update node_now set is_refused = false where node = $1").bind(id).execute(&mut *db).await?;
-    sqlx::query_scalar("update node_key set revoked_at = $2 where node = $1 and spki_digest <> $3 and revoked_at is null returning spki_digest")
+    sqlx::query(include_str!("sql/node/let_back_update_node.sql")).bind(id).execute(&mut *db).await?;
+    sqlx::query(include_str!("sql/node/let_back_update_node_now.sql")).bind(id).execute(&mut *db).await?;
+    sqlx::query_scalar(include_str!("sql/node/let_back_update_node_key.sql"))
         .bind(id)
         .bind(sql_now())
         .bind(spki)
@@ -91,15 +73,14 @@ pub async fn renew(
     certificate: &str,
     ends_at: Timestamp,
 ) -> sqlx::Result<bool> {
-    let done =
-        sqlx::query("update node_key set certificate = $3, ends_at = $4, issued_at = $5 where node = $1 and spki_digest = $2 and revoked_at is null")
-            .bind(id)
-            .bind(spki)
-            .bind(certificate)
-            .bind(ends_at.to_sqlx())
-            .bind(sql_now())
-            .execute(db)
-            .await?;
+    let done = sqlx::query(include_str!("sql/node/renew.sql"))
+        .bind(id)
+        .bind(spki)
+        .bind(certificate)
+        .bind(ends_at.to_sqlx())
+        .bind(sql_now())
+        .execute(db)
+        .await?;
     Ok(done.rows_affected() > 0)
 }
 
@@ -111,7 +92,7 @@ pub async fn add_key(
     certificate: &str,
     ends_at: Timestamp,
 ) -> sqlx::Result<()> {
-    sqlx::query("insert into node_key (spki_digest, node, certificate, ends_at, issued_at) values ($1, $2, $3, $4, $5)")
+    sqlx::query(include_str!("sql/node/add_key.sql"))
         .bind(spki)
         .bind(id)
         .bind(certificate)
@@ -127,12 +108,7 @@ pub async fn certificate(
     db: impl PgExecutor<'_>,
     spki: &[u8],
 ) -> sqlx::Result<Option<(Uuid, String, String, SqlTimestamp)>> {
-    sqlx::query_as(
-        "select node.id, node.name, node_key.certificate, node_key.ends_at from node_key join node on node.id = node_key.node where spki_digest = $1",
-    )
-    .bind(spki)
-    .fetch_optional(db)
-    .await
+    sqlx::query_as(include_str!("sql/node/certificate.sql")).bind(spki).fetch_optional(db).await
 }
 
 /// A key that is known.
@@ -154,27 +130,12 @@ pub struct KeyRow {
 
 /// Returns what is known of a key.
 pub async fn of_key(db: impl PgExecutor<'_>, spki: &[u8]) -> sqlx::Result<Option<KeyRow>> {
-    sqlx::query_as(
-        "select node.id as node, node.name, node.revoked_at is not null as is_revoked, node_key.revoked_at is not null as is_key_revoked, node.retired_at is not null as is_retired,
-             node_key.ends_at <= $2 as has_ended
-         from node_key join node on node.id = node_key.node where spki_digest = $1",
-    )
-    .bind(spki)
-    .bind(sql_now())
-    .fetch_optional(db)
-    .await
+    sqlx::query_as(include_str!("sql/node/of_key.sql")).bind(spki).bind(sql_now()).fetch_optional(db).await
 }
 
 /// Refuses a node from now on. Returns whether it was not refused before.
 pub async fn revoke(db: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<bool> {
-    let done = sqlx::query(
-        "with revoked as (update node set revoked_at = $2 where id = $1 and revoked_at is null returning id)
-         update node_now set is_refused = true from revoked where node = revoked.id",
-    )
-    .bind(id)
-    .bind(sql_now())
-    .execute(db)
-    .await?;
+    let done = sqlx::query(include_str!("sql/node/revoke.sql")).bind(id).bind(sql_now()).execute(db).await?;
     Ok(done.rows_affected() > 0)
 }
 
@@ -187,20 +148,14 @@ pub async fn documents(db: impl PgExecutor<'_>, nodes: &[Uuid]) -> sqlx::Result<
         labels: Json<BTreeMap<String, String>>,
     }
     let rows: Vec<Row> =
-        sqlx::query_as("select id, name, labels from node where id = any($1) and retired_at is null")
-            .bind(nodes)
-            .fetch_all(db)
-            .await?;
+        sqlx::query_as(include_str!("sql/node/documents.sql")).bind(nodes).fetch_all(db).await?;
     Ok(rows.into_iter().map(|row| (row.id, NodeDocument { name: row.name, labels: row.labels.0 })).collect())
 }
 
 /// Returns the ids of those of these nodes that are not retired, by name.
 pub async fn ids(db: impl PgExecutor<'_>, names: &[String]) -> sqlx::Result<BTreeMap<String, Uuid>> {
     let rows: Vec<(String, Uuid)> =
-        sqlx::query_as("select name, id from node where name = any($1) and retired_at is null")
-            .bind(names)
-            .fetch_all(db)
-            .await?;
+        sqlx::query_as(include_str!("sql/node/ids.sql")).bind(names).fetch_all(db).await?;
     Ok(rows.into_iter().collect())
 }
 
@@ -230,18 +185,16 @@ pub async fn edit(db: &mut PgConnection, edits: &[(Uuid, NodeDocument)]) -> sqlx
 /// Retires nodes: they are no longer heard, listed or counted, and their open drift ends.
 pub async fn retire(db: &mut PgConnection, nodes: &[Uuid]) -> sqlx::Result<()> {
     let now = sql_now();
-    sqlx::query("update node set retired_at = $2, input_pending = false where id = any($1)")
+    sqlx::query(include_str!("sql/node/retire_update_node.sql"))
         .bind(nodes)
         .bind(now)
         .execute(&mut *db)
         .await?;
-    sqlx::query(
-        "update episode set closed_at = greatest($2, detected_at), closed_as = 'retired', closed_learned_at = $2 where node = any($1) and closed_at is null",
-    )
-    .bind(nodes)
-    .bind(now)
-    .execute(&mut *db)
-    .await?;
+    sqlx::query(include_str!("sql/node/retire_update_episode.sql"))
+        .bind(nodes)
+        .bind(now)
+        .execute(&mut *db)
+        .await?;
     for what in ["node_exception", "node_now"] {
         sqlx::query(AssertSqlSafe(format!("delete from {what} where node = any($1)")))
             .bind(nodes)

@@ -19,26 +19,21 @@ pub async fn set_all(
 ) -> sqlx::Result<Vec<Uuid>> {
     let (nodes, values): (Vec<Uuid>, Vec<&Value>) = values.iter().copied().unzip();
     let now = sql_now();
-    sqlx::query(
-        "update node_attribute set until_at = $4 from unnest($2::uuid[], $3::jsonb[]) as new (node, value)
-         where node_attribute.node = new.node and node_attribute.name = $1 and node_attribute.until_at is null and node_attribute.superseded_at is null and node_attribute.value <> new.value",
-    )
-    .bind(name)
-    .bind(&nodes)
-    .bind(&values)
-    .bind(now)
-    .execute(&mut *db)
-    .await?;
-    let new: Vec<Uuid> = sqlx::query_scalar(
-        "insert into node_attribute (node, name, value, from_at, learned_at) select node, $1, value, $4, $4 from unnest($2::uuid[], $3::jsonb[]) as new (node, value)
-         on conflict (node, name) where until_at is null and superseded_at is null do nothing returning node",
-    )
-    .bind(name)
-    .bind(&nodes)
-    .bind(&values)
-    .bind(now)
-    .fetch_all(&mut *db)
-    .await?;
+    sqlx::query(include_str!("sql/node_attribute/set_all_update_node_attribute.sql"))
+        .bind(name)
+        .bind(&nodes)
+        .bind(&values)
+        .bind(now)
+        .execute(&mut *db)
+        .await?;
+    let new: Vec<Uuid> =
+        sqlx::query_scalar(include_str!("sql/node_attribute/set_all_insert_node_attribute.sql"))
+            .bind(name)
+            .bind(&nodes)
+            .bind(&values)
+            .bind(now)
+            .fetch_all(&mut *db)
+            .await?;
     if let (Some(copy), false) = (copy_to_node(name), new.is_empty()) {
         sqlx::query(copy).bind(&nodes).bind(&values).execute(db).await?;
     }

@@ -9,5 +9,5 @@ pub const ACTIVITIES: &str = "activities";
 
 /// Tells what changed: `nodes`, `joining`, `kits`, `groups`, or [`ACTIVITIES`]. It is heard when the transaction commits.
 pub async fn tell(db: impl PgExecutor<'_>, what: &str) -> sqlx::Result<()> {
-    sqlx::query("select pg_notify($1, $2)").bind(CHANNEL).bind(what).execute(db).await.map(|_| ())
+    sqlx::query(include_str!("sql/notice/tell.sql")).bind(CHANNEL).bind(what).execute(db).await.map(|_| ())
 }

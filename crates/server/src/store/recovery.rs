@@ -22,46 +22,34 @@ pub struct DatabaseRow {
 /// Returns what this database is. A restored one is another database or goes less far; a promoted standby has a timeline of
 /// its own, which the names of its write-ahead log begin with.
 pub async fn database(db: impl PgExecutor<'_>) -> sqlx::Result<DatabaseRow> {
-    sqlx::query_as(
-        "select system_identifier || '/' || left(pg_walfile_name(pg_current_wal_lsn()), 8) || '/' || d.oid as identity,
-             coalesce((select beats from server_alive), 0) as beats,
-             (select case when is_called then last_value else 0 end from generation_counter) as counter,
-             greatest(1, (select max(epoch) from node_wanted), (select max(epoch) from recovery)) as epoch
-         from pg_control_system(), pg_database d where d.datname = current_database()",
-    )
-    .fetch_one(db)
-    .await
+    sqlx::query_as(include_str!("sql/recovery/database.sql")).fetch_one(db).await
 }
 
 /// Returns whether this database has nodes, requests to join or releases, which rely on the protected folder beside it.
 pub async fn is_in_use(db: impl PgExecutor<'_>) -> sqlx::Result<bool> {
-    sqlx::query_scalar("select exists (select 1 from node) or exists (select 1 from joining_request) or exists (select 1 from release)")
-        .fetch_one(db)
-        .await
+    sqlx::query_scalar(include_str!("sql/recovery/is_in_use.sql")).fetch_one(db).await
 }
 
 /// Holds no mark against a node that it showed before: this database knows older ones.
 pub async fn forgive_marks(db: impl PgExecutor<'_>) -> sqlx::Result<u64> {
-    Ok(sqlx::query("update node_now set mark = null, mark_before = null where mark is not null")
-        .execute(db)
-        .await?
-        .rows_affected())
+    Ok(sqlx::query(include_str!("sql/recovery/forgive_marks.sql")).execute(db).await?.rows_affected())
 }
 
 /// Returns the newest counter that this database knows of.
 pub async fn newest_counter(db: impl PgExecutor<'_>) -> sqlx::Result<i64> {
-    sqlx::query_scalar("select case when is_called then last_value else 0 end from generation_counter")
-        .fetch_one(db)
-        .await
+    sqlx::query_scalar(include_str!("sql/recovery/newest_counter.sql")).fetch_one(db).await
 }
 
 /// Begins recovering, and lets counters go on after what was handed out.
 pub async fn begin(db: &mut PgConnection, epoch: i64, handed_out: i64) -> sqlx::Result<()> {
-    sqlx::query("select setval('generation_counter', $1)").bind(handed_out).execute(&mut *db).await?;
+    sqlx::query(include_str!("sql/recovery/begin_select_value.sql"))
+        .bind(handed_out)
+        .execute(&mut *db)
+        .await?;
     change::drop_unfinished(&mut *db, true).await?;
     job::end_all(&mut *db).await?;
     fleet::begin_epoch(&mut *db, epoch).await?;
-    sqlx::query("insert into recovery (epoch, handed_out, since) values ($1, $2, $3) on conflict do nothing")
+    sqlx::query(include_str!("sql/recovery/begin_insert_recovery.sql"))
         .bind(epoch)
         .bind(handed_out)
         .bind(sql_now())
@@ -72,7 +60,7 @@ pub async fn begin(db: &mut PgConnection, epoch: i64, handed_out: i64) -> sqlx::
 
 /// Returns since when the server is recovering, if it is.
 pub async fn since(db: impl PgExecutor<'_>) -> sqlx::Result<Option<SqlTimestamp>> {
-    sqlx::query_scalar("select since from recovery where ended_at is null").fetch_optional(db).await
+    sqlx::query_scalar(include_str!("sql/recovery/since.sql")).fetch_optional(db).await
 }
 
 /// A node while the server recovers.
@@ -90,31 +78,20 @@ pub struct NodeRow {
 
 /// Returns the nodes that are not refused: what each has, and what it would be given.
 pub async fn nodes(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<NodeRow>> {
-    sqlx::query_as(
-        "select node.name, n.has_state as has, s.digest as wanted, coalesce(n.heard_at >= r.since, false) as heard
-         from recovery r cross join node join node_now n on n.node = node.id left join node_wanted w on w.node = node.id left join effective_state s on s.id = w.state
-         where r.ended_at is null and node.revoked_at is null and node.retired_at is null order by node.name limit 100000",
-    )
-    .fetch_all(db)
-    .await
+    sqlx::query_as(include_str!("sql/recovery/nodes.sql")).fetch_all(db).await
 }
 
 /// Ends recovering: what this database wants is wanted from now on, under the new epoch. Returns whether it was recovering.
 pub async fn end(db: &mut PgConnection, by: &str) -> sqlx::Result<bool> {
-    let epoch: Option<i64> = sqlx::query_scalar(
-        "update recovery set ended_at = $2, ended_by = $1 where ended_at is null returning epoch",
-    )
-    .bind(by)
-    .bind(sql_now())
-    .fetch_optional(&mut *db)
-    .await?;
+    let epoch: Option<i64> = sqlx::query_scalar(include_str!("sql/recovery/end_update_recovery.sql"))
+        .bind(by)
+        .bind(sql_now())
+        .fetch_optional(&mut *db)
+        .await?;
     let Some(epoch) = epoch else { return Ok(false) };
     fleet::lock_patiently(&mut *db).await?;
     fleet::begin_epoch(&mut *db, epoch).await?;
-    sqlx::query("update node_wanted set epoch = $1, counter = nextval('generation_counter')")
-        .bind(epoch)
-        .execute(db)
-        .await?;
+    sqlx::query(include_str!("sql/recovery/end_update_node_wanted.sql")).bind(epoch).execute(db).await?;
     Ok(true)
 }
 
@@ -124,17 +101,7 @@ pub async fn refuse_again(
     nodes: &[Uuid],
     at: &[SqlTimestamp],
 ) -> sqlx::Result<Vec<String>> {
-    sqlx::query_scalar(
-        "with revoked as (
-             update node set revoked_at = refused.at from unnest($1::uuid[], $2::timestamptz[]) as refused (node, at)
-             where id = refused.node and revoked_at is null returning id, name
-         ), shown as (update node_now set is_refused = true from revoked where node = revoked.id)
-         select name from revoked order by name",
-    )
-    .bind(nodes)
-    .bind(at)
-    .fetch_all(db)
-    .await
+    sqlx::query_scalar(include_str!("sql/recovery/refuse_again.sql")).bind(nodes).bind(at).fetch_all(db).await
 }
 
 /// Refuses keys again, each since when it is refused.

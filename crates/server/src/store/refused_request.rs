@@ -27,34 +27,28 @@ pub struct Refused {
 
 /// Counts one or more refusals that are alike.
 pub async fn add(db: &mut PgConnection, refused: &Refused, times: i64) -> sqlx::Result<()> {
-    sqlx::query(
-        "insert into refused_request (person, node, what, from_where, status, first_at, last_at, times) values ($1, $2, $3, $4, $5, $6, $6, $7)
-         on conflict (person, node, what, from_where, status) do update set last_at = $6, times = refused_request.times + $7",
-    )
-    .bind(refused.person.as_deref().unwrap_or(""))
-    .bind(refused.node)
-    .bind(&refused.what)
-    .bind(&refused.from_where)
-    .bind(i16::try_from(refused.status).unwrap_or(i16::MAX))
-    .bind(sql_now())
-    .bind(times)
-    .execute(db)
-    .await
-    .map(|_| ())
+    sqlx::query(include_str!("sql/refused_request/add.sql"))
+        .bind(refused.person.as_deref().unwrap_or(""))
+        .bind(refused.node)
+        .bind(&refused.what)
+        .bind(&refused.from_where)
+        .bind(i16::try_from(refused.status).unwrap_or(i16::MAX))
+        .bind(sql_now())
+        .bind(times)
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 /// Forgets old rows, and the oldest ones of too many.
 pub async fn forget_old(db: &mut PgConnection) -> sqlx::Result<()> {
-    sqlx::query(
-        "delete from refused_request where last_at < greatest($1::timestamptz - make_interval(days => $2),
-             (select last_at from refused_request order by last_at desc offset $3 limit 1))",
-    )
-    .bind(sql_now())
-    .bind(KEPT_DAYS)
-    .bind(MAX_ROWS)
-    .execute(db)
-    .await
-    .map(|_| ())
+    sqlx::query(include_str!("sql/refused_request/forget_old.sql"))
+        .bind(sql_now())
+        .bind(KEPT_DAYS)
+        .bind(MAX_ROWS)
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 /// A row with the name of its node.
@@ -80,10 +74,5 @@ pub struct RefusedRow {
 
 /// Returns what was refused last; at most 1,000.
 pub async fn latest(db: impl sqlx::PgExecutor<'_>) -> sqlx::Result<Vec<RefusedRow>> {
-    sqlx::query_as(
-        "select person, node.name as node, what, from_where, status, first_at, last_at, times
-         from refused_request left join node on node.id = refused_request.node order by last_at desc limit 1000",
-    )
-    .fetch_all(db)
-    .await
+    sqlx::query_as(include_str!("sql/refused_request/latest.sql")).fetch_all(db).await
 }

@@ -11,7 +11,7 @@ pub async fn store(db: impl PgExecutor<'_>, texts: &BTreeMap<String, String>) ->
     }
     let (digests, bodies): (Vec<&str>, Vec<&str>) =
         texts.iter().map(|(digest, body)| (digest.as_str(), body.as_str())).unzip();
-    sqlx::query("insert into report_text (digest, body, added_at) select *, $3 from unnest($1::text[], $2::text[]) on conflict do nothing")
+    sqlx::query(include_str!("sql/report_text/store.sql"))
         .bind(digests)
         .bind(bodies)
         .bind(sql_now())
@@ -22,8 +22,5 @@ pub async fn store(db: impl PgExecutor<'_>, texts: &BTreeMap<String, String>) ->
 
 /// Returns texts by their digests.
 pub async fn find(db: impl PgExecutor<'_>, digests: &[String]) -> sqlx::Result<Vec<(String, String)>> {
-    sqlx::query_as("select digest, body from report_text where digest = any($1)")
-        .bind(digests)
-        .fetch_all(db)
-        .await
+    sqlx::query_as(include_str!("sql/report_text/find.sql")).bind(digests).fetch_all(db).await
 }

@@ -14,11 +14,7 @@ use uuid::Uuid;
 /// in meanwhile are not waited for: then it fails and is to be tried again.
 pub async fn make_partition(db: &mut PgConnection, from: Date, until: Date) -> sqlx::Result<()> {
     // One server process at a time: two would make the same one.
-    sqlx::query(
-        "select pg_advisory_xact_lock(hashtext('partitions of run')), set_config('lock_timeout', '2s', true)",
-    )
-    .execute(&mut *db)
-    .await?;
+    sqlx::query(include_str!("sql/run/make_partition.sql")).execute(&mut *db).await?;
     // Nothing in it comes from outside.
     let name = format!("run_{}", from.strftime("%Y_%m"));
     let sql = format!(
@@ -46,13 +42,7 @@ pub struct OrderRow {
 
 /// Returns where a node is in the order of its runs. Its row is locked until the transaction ends.
 pub async fn order(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<OrderRow>> {
-    sqlx::query_as(
-        "select memory_epoch, sequence, span, open_episodes, memory_lost_at is not null as is_memory_lost, exists (select 1 from node_exception e where e.node = node_now.node) as has_exceptions
-         from node_now where node = $1 and memory_epoch is not null for update",
-    )
-    .bind(node)
-    .fetch_optional(db)
-    .await
+    sqlx::query_as(include_str!("sql/run/order.sql")).bind(node).fetch_optional(db).await
 }
 
 /// A run to be stored.
@@ -79,7 +69,7 @@ pub async fn add(
     report: &Value,
     texts: &Value,
 ) -> sqlx::Result<()> {
-    sqlx::query("insert into run (node, run, began, mode, status, partial, state, report, texts, learned_at) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)")
+    sqlx::query(include_str!("sql/run/add.sql"))
         .bind(node)
         .bind(row.run)
         .bind(row.began.to_sqlx())
@@ -97,16 +87,12 @@ pub async fn add(
 
 /// Counts so many bytes of a node's reports of today, and returns how many there are now.
 pub async fn count_kept(db: impl PgExecutor<'_>, node: Uuid, bytes: i64) -> sqlx::Result<i64> {
-    sqlx::query_scalar(
-        "update node_now set kept_day = ($2::timestamptz at time zone 'UTC')::date,
-             kept_bytes = case when kept_day = ($2::timestamptz at time zone 'UTC')::date then kept_bytes else 0 end + $3
-         where node = $1 returning kept_bytes",
-    )
-    .bind(node)
-    .bind(sql_now())
-    .bind(bytes)
-    .fetch_one(db)
-    .await
+    sqlx::query_scalar(include_str!("sql/run/count_kept.sql"))
+        .bind(node)
+        .bind(sql_now())
+        .bind(bytes)
+        .fetch_one(db)
+        .await
 }
 
 /// Where a run is in the order of its node's runs.
@@ -126,27 +112,20 @@ pub async fn note(
     span: Option<i64>,
     row: &NewRun<'_>,
 ) -> sqlx::Result<()> {
-    sqlx::query(
-        "update node_now set memory_epoch = $2, sequence = $3, span = $4,
-             full_status = case when $9 then $5 else full_status end, full_state = case when $9 then $6 else full_state end,
-             full_began = case when $9 then $7 else full_began end, full_run = case when $9 then $8 else full_run end,
-             full_learned = case when $9 then $10 else full_learned end,
-             overdue_at = case when $9 then $10 + make_interval(secs => overdue_secs) else overdue_at end
-         where node = $1",
-    )
-    .bind(node)
-    .bind(order.memory_epoch)
-    .bind(order.sequence)
-    .bind(span)
-    .bind(row.status)
-    .bind(row.state)
-    .bind(row.began.to_sqlx())
-    .bind(row.run)
-    .bind(!row.partial)
-    .bind(sql_now())
-    .execute(db)
-    .await
-    .map(|_| ())
+    sqlx::query(include_str!("sql/run/note.sql"))
+        .bind(node)
+        .bind(order.memory_epoch)
+        .bind(order.sequence)
+        .bind(span)
+        .bind(row.status)
+        .bind(row.state)
+        .bind(row.began.to_sqlx())
+        .bind(row.run)
+        .bind(!row.partial)
+        .bind(sql_now())
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 /// Notes whether a node lost its memory, or has one of everything again.
@@ -156,16 +135,14 @@ pub async fn note_memory(
     lost: bool,
     is_whole_again: bool,
 ) -> sqlx::Result<()> {
-    sqlx::query(
-        "update node_now set memory_lost_at = case when $2 then $4::timestamptz end where node = $1 and ($2 or ($3 and memory_lost_at is not null))",
-    )
-    .bind(node)
-    .bind(lost)
-    .bind(is_whole_again)
-    .bind(sql_now())
-    .execute(db)
-    .await
-    .map(|_| ())
+    sqlx::query(include_str!("sql/run/note_memory.sql"))
+        .bind(node)
+        .bind(lost)
+        .bind(is_whole_again)
+        .bind(sql_now())
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 /// How a span is lengthened by the run `r` that is learned now.
@@ -250,17 +227,14 @@ pub async fn lengthen_plain(db: impl PgExecutor<'_>, all: &[PlainRun]) -> sqlx::
 
 /// Begins a span with an uneventful run.
 pub async fn begin_span(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>) -> sqlx::Result<i64> {
-    sqlx::query_scalar(
-        "insert into run_span (node, state, mode, first_at, last_at, count, largest_gap_ms, largest_delay_ms, first_learned_at, last_learned_at)
-         values ($1, $2, $3, $4, $4, 1, 0, (extract(epoch from ($5::timestamptz - $4)) * 1000)::bigint, $5, $5) returning id",
-    )
-    .bind(node)
-    .bind(row.state)
-    .bind(row.mode)
-    .bind(row.began.to_sqlx())
-    .bind(sql_now())
-    .fetch_one(db)
-    .await
+    sqlx::query_scalar(include_str!("sql/run/begin_span.sql"))
+        .bind(node)
+        .bind(row.state)
+        .bind(row.mode)
+        .bind(row.began.to_sqlx())
+        .bind(sql_now())
+        .fetch_one(db)
+        .await
 }
 
 /// One run, or one span, as it is listed.
@@ -292,25 +266,12 @@ pub struct ListedRow {
 
 /// Returns a node's runs, the last one first; at most 200. They are learned in the order of their sequence.
 pub async fn of_node(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<ListedRow>> {
-    sqlx::query_as(
-        "(select run, began, began as last, 1::bigint as count, mode, status, report -> 'counts' as counts, state, learned_at as learned, report -> 'did_not_end' as did_not_end, partial
-          from run where node = $1 order by learned_at desc limit 200)
-         union all
-         (select null, first_at, last_at, count, mode, 'in_line', null, state, last_learned_at, null, false from run_span where node = $1 order by id desc limit 200)
-         order by learned desc, last desc limit 200",
-    )
-    .bind(node)
-    .fetch_all(db)
-    .await
+    sqlx::query_as(include_str!("sql/run/of_node.sql")).bind(node).fetch_all(db).await
 }
 
 /// Returns the report of the run whose id begins so, and where its long texts belong.
 pub async fn report(db: impl PgExecutor<'_>, node: Uuid, run: &str) -> sqlx::Result<Option<(Value, Value)>> {
-    sqlx::query_as("select report, texts from run where node = $1 and starts_with(run::text, $2) order by learned_at desc limit 1")
-        .bind(node)
-        .bind(run)
-        .fetch_optional(db)
-        .await
+    sqlx::query_as(include_str!("sql/run/report.sql")).bind(node).bind(run).fetch_optional(db).await
 }
 
 /// A run with changes, drift or failures.
@@ -369,10 +330,7 @@ pub async fn latest(
 
 /// Returns a node's last full run and the digest of the state that it ran.
 pub async fn last_full(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<(Uuid, String)>> {
-    sqlx::query_as("select full_run, full_state from node_now where node = $1 and full_run is not null")
-        .bind(node)
-        .fetch_optional(db)
-        .await
+    sqlx::query_as(include_str!("sql/run/last_full.sql")).bind(node).fetch_optional(db).await
 }
 
 /// Returns since when each of a node's exceptions is one.
@@ -381,9 +339,6 @@ pub async fn exceptions_since(
     node: Uuid,
 ) -> sqlx::Result<BTreeMap<String, Timestamp>> {
     let rows: Vec<(String, SqlTimestamp)> =
-        sqlx::query_as("select address, since from node_exception where node = $1")
-            .bind(node)
-            .fetch_all(db)
-            .await?;
+        sqlx::query_as(include_str!("sql/run/exceptions_since.sql")).bind(node).fetch_all(db).await?;
     Ok(rows.into_iter().map(|(address, since)| (address, since.to_jiff())).collect())
 }

@@ -7,19 +7,18 @@ use sqlx::{PgConnection, PgExecutor};
 
 /// Returns the stages in order.
 pub async fn names(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<String>> {
-    sqlx::query_scalar("select name from stage order by place").fetch_all(db).await
+    sqlx::query_scalar(include_str!("sql/stage/names.sql")).fetch_all(db).await
 }
 
 /// Returns the stages in order, with what each asks for.
 pub async fn all(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<StageEntry>> {
-    let rows: Vec<(String, bool)> =
-        sqlx::query_as("select name, second_person from stage order by place").fetch_all(db).await?;
+    let rows: Vec<(String, bool)> = sqlx::query_as(include_str!("sql/stage/all.sql")).fetch_all(db).await?;
     Ok(rows.into_iter().map(|(name, second_person)| StageEntry { name, second_person }).collect())
 }
 
 /// Returns what all stages serve now, as (stage, kit, version).
 pub async fn served(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, String, String)>> {
-    sqlx::query_as("select stage, kit, version from served where until_at is null and superseded_at is null order by stage, kit").fetch_all(db).await
+    sqlx::query_as(include_str!("sql/stage/served.sql")).fetch_all(db).await
 }
 
 /// A time for which a stage served a release.
@@ -39,13 +38,7 @@ pub struct ServedRow {
 
 /// Returns where and when a kit was served, the newest first; at most 1,000.
 pub async fn history(db: impl PgExecutor<'_>, kit: &str) -> sqlx::Result<Vec<ServedRow>> {
-    sqlx::query_as(
-        "select stage, version, from_at, until_at, served_by from served where kit = $1 and superseded_at is null
-         order by from_at desc limit 1000",
-    )
-    .bind(kit)
-    .fetch_all(db)
-    .await
+    sqlx::query_as(include_str!("sql/stage/history.sql")).bind(kit).fetch_all(db).await
 }
 
 /// Returns the release that a stage served last before the present one, and that was not withdrawn.
@@ -55,17 +48,12 @@ pub async fn before(
     kit: &str,
     present: &str,
 ) -> sqlx::Result<Option<String>> {
-    sqlx::query_scalar(
-        "select s.version from served s join release r on r.kit = s.kit and r.version = s.version
-         where s.stage = $1 and s.kit = $2 and s.version <> $3 and s.until_at is not null and s.superseded_at is null
-             and r.withdrawn_at is null
-         order by s.until_at desc limit 1",
-    )
-    .bind(stage)
-    .bind(kit)
-    .bind(present)
-    .fetch_optional(db)
-    .await
+    sqlx::query_scalar(include_str!("sql/stage/before.sql"))
+        .bind(stage)
+        .bind(kit)
+        .bind(present)
+        .fetch_optional(db)
+        .await
 }
 
 /// Serves a release of a kit in a stage from now on, or none, by a change.
@@ -78,14 +66,14 @@ pub async fn serve(
     change: i64,
 ) -> sqlx::Result<()> {
     let now = sql_now();
-    sqlx::query("update served set until_at = $3 where stage = $1 and kit = $2 and until_at is null and superseded_at is null")
+    sqlx::query(include_str!("sql/stage/serve_update_served.sql"))
         .bind(stage)
         .bind(kit)
         .bind(now)
         .execute(&mut *db)
         .await?;
     let Some(version) = version else { return Ok(()) };
-    sqlx::query("insert into served (stage, kit, version, served_by, from_at, learned_at, change) values ($1, $2, $3, $4, $5, $5, $6)")
+    sqlx::query(include_str!("sql/stage/serve_insert_served.sql"))
         .bind(stage)
         .bind(kit)
         .bind(version)
@@ -99,10 +87,8 @@ pub async fn serve(
 
 /// Sets the stages, in their order.
 pub async fn set(db: &mut PgConnection, stages: &[StageEntry]) -> sqlx::Result<()> {
-    sqlx::query("delete from stage").execute(&mut *db).await?;
-    sqlx::query(
-        "insert into stage (name, second_person, place) select * from unnest($1::text[], $2::boolean[]) with ordinality as new (name, second_person, place)",
-    )
+    sqlx::query(include_str!("sql/stage/set_delete_stage.sql")).execute(&mut *db).await?;
+    sqlx::query(include_str!("sql/stage/set_insert_stage.sql"))
         .bind(stages.iter().map(|stage| stage.name.as_str()).collect::<Vec<_>>())
         .bind(stages.iter().map(|stage| stage.second_person).collect::<Vec<_>>())
         .execute(db)

@@ -8,15 +8,7 @@ use uuid::Uuid;
 
 /// Returns the person whose token has this digest and holds still; notes now and then that it is used.
 pub async fn person(db: impl PgExecutor<'_>, digest: &[u8]) -> sqlx::Result<Option<PersonRow>> {
-    sqlx::query_as(
-        "with used as (update token set last_at = $2 where digest = $1 and (last_at is null or last_at < $2 - interval '15 minutes'))
-         select person.name, person.roles from token join person on person.name = token.person
-         where token.digest = $1 and (token.expires_at is null or token.expires_at > $2)",
-    )
-    .bind(digest)
-    .bind(sql_now())
-    .fetch_optional(db)
-    .await
+    sqlx::query_as(include_str!("sql/token/person.sql")).bind(digest).bind(sql_now()).fetch_optional(db).await
 }
 
 /// A token to be added.
@@ -37,24 +29,21 @@ pub struct NewRow<'a> {
 
 /// Adds a token; returns when it ends.
 pub async fn add(db: impl PgExecutor<'_>, row: &NewRow<'_>) -> sqlx::Result<Option<SqlTimestamp>> {
-    sqlx::query_scalar(
-        "insert into token (id, digest, person, name, made_for, expires_at, created_at)
-         values ($1, $2, $3, $4, $5, $7::timestamptz + make_interval(secs => $6), $7) returning expires_at",
-    )
-    .bind(row.id)
-    .bind(row.digest)
-    .bind(row.person)
-    .bind(row.name)
-    .bind(row.made_for)
-    .bind(row.for_secs.map(|secs| secs as f64))
-    .bind(sql_now())
-    .fetch_one(db)
-    .await
+    sqlx::query_scalar(include_str!("sql/token/add.sql"))
+        .bind(row.id)
+        .bind(row.digest)
+        .bind(row.person)
+        .bind(row.name)
+        .bind(row.made_for)
+        .bind(row.for_secs.map(|secs| secs as f64))
+        .bind(sql_now())
+        .fetch_one(db)
+        .await
 }
 
 /// Takes a token away that a caller shows.
 pub async fn remove(db: impl PgExecutor<'_>, digest: &[u8]) -> sqlx::Result<()> {
-    sqlx::query("delete from token where digest = $1").bind(digest).execute(db).await.map(|_| ())
+    sqlx::query(include_str!("sql/token/remove.sql")).bind(digest).execute(db).await.map(|_| ())
 }
 
 /// A token, without its secret.
@@ -78,14 +67,7 @@ pub struct TokenRow {
 
 /// Returns the tokens that hold, of one person or of all; at most 10,000.
 pub async fn list(db: impl PgExecutor<'_>, person: Option<&str>) -> sqlx::Result<Vec<TokenRow>> {
-    sqlx::query_as(
-        "select id, person, name, made_for, created_at, expires_at, last_at from token
-         where ($1::text is null or person = $1) and (expires_at is null or expires_at > $2) order by person, created_at limit 10000",
-    )
-    .bind(person)
-    .bind(sql_now())
-    .fetch_all(db)
-    .await
+    sqlx::query_as(include_str!("sql/token/list.sql")).bind(person).bind(sql_now()).fetch_all(db).await
 }
 
 /// Takes a token away, if it is this person's or whoever's; returns it.
@@ -94,12 +76,5 @@ pub async fn withdraw(
     id: Uuid,
     person: Option<&str>,
 ) -> sqlx::Result<Option<TokenRow>> {
-    sqlx::query_as(
-        "delete from token where id = $1 and ($2::text is null or person = $2)
-         returning id, person, name, made_for, created_at, expires_at, last_at",
-    )
-    .bind(id)
-    .bind(person)
-    .fetch_optional(db)
-    .await
+    sqlx::query_as(include_str!("sql/token/withdraw.sql")).bind(id).bind(person).fetch_optional(db).await
 }

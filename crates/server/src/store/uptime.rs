@@ -5,19 +5,12 @@ use sqlx::{PgConnection, PgExecutor};
 
 /// Notes that the server hears, and counts how often that was noted.
 pub async fn note(db: impl PgExecutor<'_>) -> sqlx::Result<()> {
-    sqlx::query(
-        "insert into server_alive (last_at) values ($1)
-         on conflict (single) do update set last_at = excluded.last_at, beats = server_alive.beats + 1",
-    )
-    .bind(sql_now())
-    .execute(db)
-    .await
-    .map(|_| ())
+    sqlx::query(include_str!("sql/uptime/note.sql")).bind(sql_now()).execute(db).await.map(|_| ())
 }
 
 /// Notes at a start how long nobody heard, if it was longer than the server notes that it hears.
 pub async fn note_start(db: &mut PgConnection, longer_than_secs: f64) -> sqlx::Result<()> {
-    sqlx::query("insert into server_down (from_at, until_at) select last_at, $2 from server_alive where last_at < $2 - make_interval(secs => $1)")
+    sqlx::query(include_str!("sql/uptime/note_start.sql"))
         .bind(longer_than_secs)
         .bind(sql_now())
         .execute(&mut *db)

@@ -53,49 +53,39 @@ pub async fn node_views(db: impl PgExecutor<'_>, nodes: &[Uuid]) -> sqlx::Result
 
 /// Returns how many nodes were not retired.
 pub async fn node_count(db: impl PgExecutor<'_>) -> sqlx::Result<i64> {
-    sqlx::query_scalar("select count(*) from node where retired_at is null").fetch_one(db).await
+    sqlx::query_scalar(include_str!("sql/wanted/node_count.sql")).fetch_one(db).await
 }
 
 /// Returns the nodes whose inputs were edited by a transaction that a snapshot does not see: the edit was committed after it.
 /// Retired ones are among them.
 pub async fn edited_since(db: impl PgExecutor<'_>, snapshot: &str) -> sqlx::Result<Vec<Uuid>> {
-    sqlx::query_scalar(
-        "select id from node where not pg_visible_in_snapshot(input_xid, $1::text::pg_snapshot)",
-    )
-    .bind(snapshot)
-    .fetch_all(db)
-    .await
+    sqlx::query_scalar(include_str!("sql/wanted/edited_since.sql")).bind(snapshot).fetch_all(db).await
 }
 
 /// Locks a node until the transaction ends, so that what is resolved of it is resolved once.
 pub async fn lock_node(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<()> {
-    sqlx::query("select 1 from node where id = $1 for no key update").bind(node).execute(db).await.map(|_| ())
+    sqlx::query(include_str!("sql/wanted/lock_node.sql")).bind(node).execute(db).await.map(|_| ())
 }
 
 /// Notes that a node said something about itself that is not resolved yet.
 pub async fn set_pending(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<()> {
-    sqlx::query("update node set input_pending = true where id = $1").bind(node).execute(db).await.map(|_| ())
+    sqlx::query(include_str!("sql/wanted/set_pending.sql")).bind(node).execute(db).await.map(|_| ())
 }
 
 /// Notes that a node was resolved by itself. If that altered it, a change that is being prepared has to look at it again: what was
 /// prepared of it compares with what it had before.
 pub async fn set_resolved(db: impl PgExecutor<'_>, node: Uuid, is_altered: bool) -> sqlx::Result<()> {
-    sqlx::query(
-        "update node set input_pending = false, input_xid = case when $2 then pg_current_xact_id() else input_xid end
-         where id = $1 and (input_pending or $2)",
-    )
-    .bind(node)
-    .bind(is_altered)
-    .execute(db)
-    .await
-    .map(|_| ())
+    sqlx::query(include_str!("sql/wanted/set_resolved.sql"))
+        .bind(node)
+        .bind(is_altered)
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 /// Returns nodes that said something about themselves that is not resolved yet; at most 100.
 pub async fn pending(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<Uuid>> {
-    sqlx::query_scalar("select id from node where input_pending and retired_at is null limit 100")
-        .fetch_all(db)
-        .await
+    sqlx::query_scalar(include_str!("sql/wanted/pending.sql")).fetch_all(db).await
 }
 
 /// What nodes of the same groups have in common.
@@ -122,22 +112,18 @@ pub async fn placement_ids(
     all: &[NewPlacement<'_>],
 ) -> sqlx::Result<Vec<(String, i64)>> {
     // In one order, so that two who store the same ones do not wait for each other.
-    sqlx::query(
-        "insert into placement (digest, stage, groups, mode, settings, settings_digest, overdue_secs)
-         select * from unnest($1::text[], $2::text[], $3::jsonb[], $4::text[], $5::jsonb[], $6::text[], $7::bigint[]) as new (digest)
-         order by new.digest on conflict (digest) do nothing",
-    )
-    .bind(all.iter().map(|new| new.digest).collect::<Vec<_>>())
-    .bind(all.iter().map(|new| new.stage).collect::<Vec<_>>())
-    .bind(all.iter().map(|new| new.groups).collect::<Vec<_>>())
-    .bind(all.iter().map(|new| new.mode).collect::<Vec<_>>())
-    .bind(all.iter().map(|new| new.settings).collect::<Vec<_>>())
-    .bind(all.iter().map(|new| new.settings_digest).collect::<Vec<_>>())
-    .bind(all.iter().map(|new| new.overdue_secs).collect::<Vec<_>>())
-    .execute(&mut *db)
-    .await?;
+    sqlx::query(include_str!("sql/wanted/placement_ids_insert_placement.sql"))
+        .bind(all.iter().map(|new| new.digest).collect::<Vec<_>>())
+        .bind(all.iter().map(|new| new.stage).collect::<Vec<_>>())
+        .bind(all.iter().map(|new| new.groups).collect::<Vec<_>>())
+        .bind(all.iter().map(|new| new.mode).collect::<Vec<_>>())
+        .bind(all.iter().map(|new| new.settings).collect::<Vec<_>>())
+        .bind(all.iter().map(|new| new.settings_digest).collect::<Vec<_>>())
+        .bind(all.iter().map(|new| new.overdue_secs).collect::<Vec<_>>())
+        .execute(&mut *db)
+        .await?;
     let digests: Vec<&str> = all.iter().map(|new| new.digest).collect();
-    sqlx::query_as("select digest, id from placement where digest = any($1)")
+    sqlx::query_as(include_str!("sql/wanted/placement_ids_select_placement.sql"))
         .bind(digests)
         .fetch_all(db)
         .await
@@ -146,15 +132,12 @@ pub async fn placement_ids(
 /// Stores sources of states that are not stored yet, and returns the ids of all, by digest.
 pub async fn sources_ids(db: &mut PgConnection, all: &[(&str, &Value)]) -> sqlx::Result<Vec<(String, i64)>> {
     let (digests, bodies): (Vec<&str>, Vec<&Value>) = all.iter().copied().unzip();
-    sqlx::query(
-        "insert into state_sources (digest, body) select * from unnest($1::text[], $2::jsonb[]) as new (digest) order by new.digest
-         on conflict (digest) do nothing",
-    )
-    .bind(&digests)
-    .bind(bodies)
-    .execute(&mut *db)
-    .await?;
-    sqlx::query_as("select digest, id from state_sources where digest = any($1)")
+    sqlx::query(include_str!("sql/wanted/sources_ids_insert_state_sources.sql"))
+        .bind(&digests)
+        .bind(bodies)
+        .execute(&mut *db)
+        .await?;
+    sqlx::query_as(include_str!("sql/wanted/sources_ids_select_state_sources.sql"))
         .bind(digests)
         .fetch_all(db)
         .await
@@ -162,23 +145,12 @@ pub async fn sources_ids(db: &mut PgConnection, all: &[(&str, &Value)]) -> sqlx:
 
 /// Returns the labels that nodes have, each with its values; at most 10,000.
 pub async fn labels(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, Vec<String>)>> {
-    sqlx::query_as(
-        "select label.key, array_agg(distinct label.value order by label.value)
-         from node, jsonb_each_text(node.labels) as label where node.retired_at is null
-         group by label.key order by label.key limit 10000",
-    )
-    .fetch_all(db)
-    .await
+    sqlx::query_as(include_str!("sql/wanted/labels.sql")).fetch_all(db).await
 }
 
 /// Returns where the parts of the desired state of a node come from.
 pub async fn sources(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<Value>> {
-    sqlx::query_scalar(
-        "select s.body from node_wanted w join state_sources s on s.id = w.sources where w.node = $1",
-    )
-    .bind(node)
-    .fetch_optional(db)
-    .await
+    sqlx::query_scalar(include_str!("sql/wanted/sources.sql")).bind(node).fetch_optional(db).await
 }
 
 /// The desired state of a node.
@@ -198,11 +170,5 @@ pub struct WantedRow {
 
 /// Returns the desired state of a node.
 pub async fn of(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<WantedRow>> {
-    sqlx::query_as(
-        "select s.digest as state, w.epoch, w.counter, coalesce(p.settings, '{}') as settings, exists (select 1 from recovery where ended_at is null) as recovering
-         from node_wanted w left join placement p on p.id = w.placement left join effective_state s on s.id = w.state where w.node = $1",
-    )
-    .bind(node)
-    .fetch_optional(db)
-    .await
+    sqlx::query_as(include_str!("sql/wanted/of.sql")).bind(node).fetch_optional(db).await
 }

@@ -1,0 +1,1 @@
+select (select count(*) from audit_trail) - (select count(*) from audit_chain)

@@ -1,0 +1,1 @@
+select place, digest from audit_chain order by place desc limit 1

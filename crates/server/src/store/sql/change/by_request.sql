@@ -1,0 +1,1 @@
+select no from change where who = $1 and request_key = $2

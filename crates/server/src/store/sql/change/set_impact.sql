@@ -1,0 +1,1 @@
+update change set impact = $2 where no = $1

@@ -1,0 +1,1 @@
+delete from change_node where change = $1 and node = any($2)

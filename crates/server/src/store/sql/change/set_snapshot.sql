@@ -1,0 +1,1 @@
+update change set snapshot = $2 where no = $1

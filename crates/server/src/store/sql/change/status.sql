@@ -1,0 +1,1 @@
+select status from change where no = $1

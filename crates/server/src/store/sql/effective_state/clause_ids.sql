@@ -1,0 +1,1 @@
+select digest, id from clause where digest = any($1)

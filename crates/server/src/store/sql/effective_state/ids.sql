@@ -1,0 +1,1 @@
+select digest, id from effective_state where digest = any($1)

@@ -1,0 +1,1 @@
+select digest, releases from effective_state where digest = any($1)

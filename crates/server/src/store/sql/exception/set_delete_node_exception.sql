@@ -1,0 +1,1 @@
+delete from node_exception where node = $1 and address <> all($2)

@@ -1,0 +1,1 @@
+set local lock_timeout = '5s'

@@ -1,0 +1,1 @@
+update fleet set rev = rev + 1, resolver = $1

@@ -1,0 +1,1 @@
+select rev, resolver, epoch, pg_current_snapshot()::text as snapshot from fleet

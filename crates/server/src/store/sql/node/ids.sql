@@ -1,0 +1,1 @@
+select name, id from node where name = any($1) and retired_at is null

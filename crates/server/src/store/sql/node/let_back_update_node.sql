@@ -1,0 +1,1 @@
+update node set revoked_at = null where id = $1

@@ -1,0 +1,1 @@
+select pg_notify($1, $2)

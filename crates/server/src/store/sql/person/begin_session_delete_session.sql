@@ -1,0 +1,1 @@
+delete from session where expires_at < $1

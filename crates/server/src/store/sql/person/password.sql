@@ -1,0 +1,1 @@
+select password from person where name = $1

@@ -1,0 +1,1 @@
+delete from session where person = $1

@@ -1,0 +1,1 @@
+update person set password = $2 where name = $1

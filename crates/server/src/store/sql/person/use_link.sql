@@ -1,0 +1,1 @@
+update one_time_link set used_at = $2 where digest = $1

@@ -1,0 +1,1 @@
+select setval('generation_counter', $1)

@@ -1,0 +1,1 @@
+update node_wanted set epoch = $1, counter = nextval('generation_counter')

@@ -1,0 +1,1 @@
+select exists (select 1 from node) or exists (select 1 from joining_request) or exists (select 1 from release)

@@ -1,0 +1,1 @@
+select since from recovery where ended_at is null

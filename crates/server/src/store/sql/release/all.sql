@@ -1,0 +1,1 @@
+select * from release order by published_at desc limit 1000

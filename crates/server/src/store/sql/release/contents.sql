@@ -1,0 +1,1 @@
+select name, bytes from content where name = any($1)

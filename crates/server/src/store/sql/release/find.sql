@@ -1,0 +1,1 @@
+select * from release where kit = $1 and version = $2

@@ -1,0 +1,1 @@
+select kit, version, requires from release where withdrawn_at is null

@@ -1,0 +1,1 @@
+select digest, body from report_text where digest = any($1)

@@ -1,0 +1,1 @@
+select address, since from node_exception where node = $1

@@ -1,0 +1,1 @@
+select name, second_person from stage order by place

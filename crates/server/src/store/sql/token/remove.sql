@@ -1,0 +1,1 @@
+delete from token where digest = $1

@@ -1,0 +1,1 @@
+select 1 from node where id = $1 for no key update

@@ -1,0 +1,1 @@
+select count(*) from node where retired_at is null

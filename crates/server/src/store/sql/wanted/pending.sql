@@ -1,0 +1,1 @@
+select id from node where input_pending and retired_at is null limit 100

@@ -1,0 +1,1 @@
+select digest, id from placement where digest = any($1)

@@ -1,0 +1,1 @@
+update node set input_pending = true where id = $1

@@ -1,0 +1,1 @@
+select digest, id from state_sources where digest = any($1)

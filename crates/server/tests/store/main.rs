@@ -1,0 +1,12 @@
+//! The statements of the server on a real PostgreSQL, each test on a database of its own, copied from one with the schema.
+
+#![expect(clippy::unwrap_used, reason = "a test may panic")]
+
+mod change;
+mod database;
+mod freeze;
+mod job;
+mod narrowing;
+mod node;
+mod people;
+mod statements;
