@@ -55,6 +55,9 @@ async function answer<T>(request: Promise<Answered<T>>): Promise<T> {
 
 const of = (name: string) => ({ path: { name } });
 
+/** Which nodes, in which order, after which one. */
+export type NodesQuery = { filter?: string; sort?: string; after?: string; size?: number };
+
 /** Every request that the console makes. */
 export const api = {
   session: (signal?: AbortSignal) => answer(client.GET('/api/session', { signal })),
@@ -63,7 +66,7 @@ export const api = {
   welcomeFor: (secret: string) => answer(client.POST('/api/welcome/for', { body: secret })),
   welcome: (body: Schemas['Welcome']) => answer(client.POST('/api/welcome', { body })),
   overview: (filter: string, signal?: AbortSignal) => answer(client.GET('/api/overview', { params: { query: filter ? { filter } : {} }, signal })),
-  nodes: (filter: string, signal?: AbortSignal) => answer(client.GET('/api/nodes', { params: { query: filter ? { filter } : {} }, signal })),
+  nodes: (query: NodesQuery, signal?: AbortSignal) => answer(client.GET('/api/nodes', { params: { query }, signal })),
   node: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}', { params: of(name), signal })),
   clauses: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/clauses', { params: of(name), signal })),
   // The generated type of a pair is a list of any length.

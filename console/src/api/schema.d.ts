@@ -552,8 +552,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The nodes by name, 1,000 per page, or those that match a filter.
-         * @description The nodes by name, 1,000 per page, or those that match a filter.
+         * The nodes, or those that match a filter, in the order that is asked for: a page at a time.
+         * @description The nodes, or those that match a filter, in the order that is asked for: a page at a time.
          */
         get: operations["get_api_nodes"];
         put?: never;
@@ -3034,10 +3034,12 @@ export interface components {
         };
         /** @description A page of nodes. */
         NodePage: {
-            /** @description The name after which the next page begins; none on the last page. */
+            /** @description Where the next page begins; none on the last page. */
             next?: string | null;
-            /** @description The nodes by name. */
+            /** @description The nodes in the order that was asked for. */
             nodes: components["schemas"]["NodeSummary"][];
+            /** @description Number of nodes on all pages. */
+            total: number;
             /** @description Number of nodes for which the filter cannot be evaluated, because they did not report a field; they are not listed. */
             undecidable: number;
         };
@@ -7541,8 +7543,14 @@ export interface operations {
     get_api_nodes: {
         parameters: {
             query?: {
+                /** @description `next` of the page before, with the same order and filter */
                 after?: string;
+                /** @description CEL over labels, about and node */
                 filter?: string;
+                /** @description How many nodes a page has at most; 1,000 if left out */
+                size?: number;
+                /** @description `name`, `status` (the most severe first), `last_contact` or `last_run` (the oldest first); with `-` before it the other way round */
+                sort?: string;
             };
             header?: never;
             path?: never;

@@ -30,7 +30,7 @@ export function FilterField({ filter, onFilter, error }: { filter: string; onFil
     setApplied(filter);
     setTyped(filter);
   }
-  const known = useQuery({ queryKey: ['nodes', ''], queryFn: ({ signal }) => api.nodes('', signal), enabled: wasFocused, staleTime: 60_000 });
+  const known = useQuery({ queryKey: ['nodes', ''], queryFn: ({ signal }) => api.nodes({}, signal), enabled: wasFocused, staleTime: 60_000 });
   const completions = completionsAt(typed, caret, labelsOf(known.data?.nodes ?? []));
   const options = isOpen ? completions.options.slice(0, MOST_OPTIONS) : [];
 

@@ -1,7 +1,7 @@
 import Box from '@mui/material/Box';
 import Link from '@mui/material/Link';
 import Typography from '@mui/material/Typography';
-import { DataGrid, type GridColDef } from '@mui/x-data-grid';
+import { DataGrid, type GridColDef, type GridSortModel } from '@mui/x-data-grid';
 import { useMemo } from 'react';
 import { Link as RouterLink, useNavigate } from 'react-router';
 import type { Schemas } from '../api/client';
@@ -16,12 +16,27 @@ import { problemWords } from '../words/words';
 
 type Node = Schemas['NodeSummary'];
 
-/** The nodes as a table: sorted by any column, usable by keyboard; a row opens its node. */
-export function NodeGrid({ nodes, isFiltered }: { nodes: Node[]; isFiltered: boolean }) {
+interface Props {
+  nodes: Node[];
+  /** The number of nodes on all pages. */
+  total: number;
+  isFiltered: boolean;
+  /** The order, as `-last_contact`; empty for by name. */
+  sort: string;
+  onSort: (sort: string) => void;
+  page: number;
+  onPage: (page: number) => void;
+  pageSize: number;
+}
+
+/** A page of nodes as a table, sorted and paged by the server, usable by keyboard; a row opens its node. */
+export function NodeGrid({ nodes, total, isFiltered, sort, onSort, page, onPage, pageSize }: Props) {
   const navigate = useNavigate();
   const now = useNow();
   const longest = nodes.reduce((longest, node) => Math.max(longest, node.name.length), 0);
   const columns = useMemo(() => columnsAt(now, nameWidth(longest)), [now, longest]);
+  // The same order is the same object: a new one would take the grid back to its first page.
+  const sortModel = useMemo(() => sortModelOf(sort), [sort]);
   return (
     <DataGrid
       rows={nodes}
@@ -32,8 +47,15 @@ export function NodeGrid({ nodes, isFiltered }: { nodes: Node[]; isFiltered: boo
       disableRowSelectionOnClick
       disableColumnMenu
       columnVisibilityModel={{ problems: nodes.some((node) => (node.problems ?? []).length > 0) }}
-      hideFooter={nodes.length <= 100}
-      initialState={{ pagination: { paginationModel: { pageSize: 100 } } }}
+      hideFooter={total <= pageSize}
+      paginationMode="server"
+      rowCount={total}
+      pageSizeOptions={[pageSize]}
+      paginationModel={{ page, pageSize }}
+      onPaginationModelChange={(model) => onPage(model.page)}
+      sortingMode="server"
+      sortModel={sortModel}
+      onSortModelChange={([by]) => onSort(by ? `${by.sort === 'desc' ? '-' : ''}${by.field}` : '')}
       onRowClick={({ row }) => void navigate(`/nodes/${encodeURIComponent((row as Node).name)}`)}
       slots={{ noRowsOverlay: isFiltered ? NoMatch : NoNodesYet }}
       sx={{
@@ -47,6 +69,10 @@ export function NodeGrid({ nodes, isFiltered }: { nodes: Node[]; isFiltered: boo
       }}
     />
   );
+}
+
+function sortModelOf(sort: string): GridSortModel {
+  return sort ? [{ field: sort.replace('-', ''), sort: sort.startsWith('-') ? 'desc' : 'asc' }] : [];
 }
 
 /** The width of the name column for the longest name, within bounds. */
@@ -68,25 +94,26 @@ function columnsAt(now: number, nameWidth: number): GridColDef<Node>[] {
     },
     { field: 'status', headerName: 'Status', width: 145, renderCell: ({ row }) => <StatusWord status={row.status} late={row.last_contact === 'late'} /> },
     {
-      field: 'run',
+      field: 'last_run',
       headerName: 'Last full run',
       width: 110,
       valueGetter: (_, row) => row.run_began ?? '',
       valueFormatter: (_, row) => (row.run_began ? ago(row.run_began, now) : 'none yet'),
     },
-    { field: 'has', headerName: 'Releases', flex: 4, minWidth: 340, valueGetter: (_, row) => releaseColumn(row, now) },
+    { field: 'has', sortable: false, headerName: 'Releases', flex: 4, minWidth: 340, valueGetter: (_, row) => releaseColumn(row, now) },
     {
-      field: 'contact',
+      field: 'last_contact',
       headerName: 'Last contact',
       width: 110,
       valueGetter: (_, row) => row.last_heard ?? '',
       valueFormatter: (_, row) => (row.last_heard ? ago(row.last_heard, now) : 'none yet'),
     },
-    { field: 'mode', headerName: 'Mode', width: 75, valueGetter: (_, row) => row.mode ?? '–' },
-    { field: 'stage', headerName: 'Stage', width: 95, valueGetter: (_, row) => row.stage ?? '–' },
-    { field: 'problems', headerName: 'Problems', width: 130, valueGetter: (_, row) => (row.problems ?? []).map(problemWords).join(', ') },
+    { field: 'mode', sortable: false, headerName: 'Mode', width: 75, valueGetter: (_, row) => row.mode ?? '–' },
+    { field: 'stage', sortable: false, headerName: 'Stage', width: 95, valueGetter: (_, row) => row.stage ?? '–' },
+    { field: 'problems', sortable: false, headerName: 'Problems', width: 130, valueGetter: (_, row) => (row.problems ?? []).map(problemWords).join(', ') },
     {
       field: 'labels',
+      sortable: false,
       headerName: 'Labels',
       flex: 2,
       minWidth: 180,

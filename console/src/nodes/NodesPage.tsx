@@ -1,19 +1,34 @@
 import Box from '@mui/material/Box';
 import Typography from '@mui/material/Typography';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
 import { api, type Schemas } from '../api/client';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
 import { count } from '../words/words';
 import { FilterField } from './FilterField';
-import { asArgument, useFilter } from './filter';
+import { asArgument, useFilter, useSort } from './filter';
 import { NodeGrid } from './NodeGrid';
 
-/** All nodes in a table, or those that match the filter in the address. */
+/** The server sends a page at a time: the grid shows at most 100 rows. */
+const PAGE = 100;
+
+/** All nodes in a table, or those that match the filter in the address, sorted and paged by the server. */
 export function NodesPage() {
   const [filter, setFilter] = useFilter();
-  const nodes = useQuery({ queryKey: ['nodes', filter], queryFn: ({ signal }) => api.nodes(filter, signal), placeholderData: keepPreviousData });
+  const [sort, setSort] = useSort();
+  // Where each page begins that was reached in this list; another filter or order is another list.
+  const list = `${filter}\n${sort}`;
+  const [reached, setReached] = useState({ list, page: 0, begins: [''] });
+  const { page, begins } = reached.list === list ? reached : { page: 0, begins: [''] };
+  const query = { size: PAGE, ...(filter && { filter }), ...(sort && { sort }), ...(begins[page] && { after: begins[page] }) };
+  const nodes = useQuery({ queryKey: ['nodes', query], queryFn: ({ signal }) => api.nodes(query, signal), placeholderData: keepPreviousData });
+  const goTo = (to: number) => {
+    const next = nodes.data?.next;
+    const known = to > page && next ? [...begins.slice(0, page + 1), next] : begins;
+    if (to < known.length) setReached({ list, page: to, begins: known });
+  };
   return (
     <Page title="Nodes" heading={null}>
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
@@ -23,12 +38,16 @@ export function NodesPage() {
         </Typography>
         <CopiedCommand command={`constans node list${asArgument(filter)}`} />
       </Box>
-      <QueryView query={nodes}>{(page) => <NodeGrid nodes={page.nodes} isFiltered={filter !== ''} />}</QueryView>
+      <QueryView query={nodes}>
+        {({ nodes, total }) => (
+          <NodeGrid nodes={nodes} total={total} isFiltered={filter !== ''} sort={sort} onSort={setSort} page={page} onPage={goTo} pageSize={PAGE} />
+        )}
+      </QueryView>
     </Page>
   );
 }
 
 function shownWords(page: Schemas['NodePage']): string {
-  const shown = count(page.nodes.length, 'node') + (page.next ? ', and more' : '');
+  const shown = count(page.total, 'node');
   return page.undecidable ? `${shown}; ${page.undecidable} cannot be evaluated` : shown;
 }

@@ -3,7 +3,22 @@ import { useSearchParams } from 'react-router';
 /** The filter in the address, and a function that sets it. The back button restores the previous one. */
 export function useFilter(): [string, (filter: string) => void] {
   const [parameters, setParameters] = useSearchParams();
-  return [parameters.get('filter') ?? '', (filter) => setParameters(filter ? { filter } : {})];
+  return [parameters.get('filter') ?? '', (filter) => setParameters(withParameter('filter', filter))];
+}
+
+/** The order in the address, as `-last_contact`, and a function that sets it. */
+export function useSort(): [string, (sort: string) => void] {
+  const [parameters, setParameters] = useSearchParams();
+  return [parameters.get('sort') ?? '', (sort) => setParameters(withParameter('sort', sort), { replace: true })];
+}
+
+function withParameter(name: string, value: string) {
+  return (before: URLSearchParams) => {
+    const after = new URLSearchParams(before);
+    if (value) after.set(name, value);
+    else after.delete(name);
+    return after;
+  };
 }
 
 /** The address of the list of nodes that match a filter. */

@@ -1,4 +1,4 @@
-//! What the commands share: the machine, the lock, the question, the network.
+//! What the commands share: opening the machine, taking the lock, asking for confirmation, using the network.
 
 use constans_agent::command_line::WhereArguments;
 use constans_agent::error::AgentError;

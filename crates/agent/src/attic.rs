@@ -1,4 +1,4 @@
-//! The attic: contents that were replaced or removed, found by path, time, run and content.
+//! The attic: copies of contents that were replaced or removed, found by path, time, run and content.
 
 use crate::error::AgentError;
 use crate::state_dir::StateDir;

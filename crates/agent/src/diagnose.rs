@@ -1,5 +1,5 @@
-//! Finding out why a node is not heard: each thing that must hold, one after the other, and what to do about the first
-//! that does not.
+//! `constans-agent diagnose`: checks each part of the connection to the server in order, with a remedy for the first that
+//! fails.
 
 use crate::command_line::Output;
 use crate::error::AgentError;

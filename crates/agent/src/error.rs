@@ -1,4 +1,4 @@
-//! What keeps the agent from doing what it was asked, and the exit code that says so.
+//! Errors of the agent, with exit codes and hints.
 
 use constans_link::LinkError;
 use constans_wire::check_in::{RETIRED, REVOKED};

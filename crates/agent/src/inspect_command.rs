@@ -1,4 +1,4 @@
-//! `constans-agent inspect`: what there is, as clauses.
+//! `constans-agent inspect`: the present state of the machine, written as clauses.
 
 use constans_agent::command_line::{InspectArguments, Output};
 use constans_agent::error::AgentError;

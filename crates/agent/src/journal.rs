@@ -1,4 +1,4 @@
-//! What the agent says to the system's journal, with fields to search by; without a journal, in plain lines.
+//! Log entries for the systemd journal, with searchable fields; plain lines where there is no journal.
 //!
 //! The fields are `CONSTANS_EVENT` (`run`, `clause`, `agent`), `CONSTANS_RUN`, `CONSTANS_STATUS`, `CONSTANS_MODE`,
 //! `CONSTANS_STARTED_BY`, `CONSTANS_STATE`, `CONSTANS_GENERATION`, `CONSTANS_REASON`; of a clause `CONSTANS_ADDRESS`,

@@ -1,4 +1,4 @@
-//! The contents that a server gave out for what it wants, in the agent's own folder: read when they are asked for.
+//! File contents from the server, stored in the state folder and read on demand.
 
 use crate::error::AgentError;
 use crate::state_dir::{Incoming, StateDir};

@@ -1,4 +1,4 @@
-//! The node's own lasting record of its runs: a line for each, equal uneventful ones as one; what happened is kept whole.
+//! The node's own record of its runs: one line each, equal uneventful ones as one, eventful ones whole.
 
 use crate::error::AgentError;
 use crate::state_dir::Listed;

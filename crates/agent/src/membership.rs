@@ -1,4 +1,4 @@
-//! What makes this machine a node of a fleet: its key, its certificate, and the server that it belongs to.
+//! The membership of this machine in a fleet: its key, its certificate, and its server.
 
 use crate::error::AgentError;
 use crate::state_dir::{Lock, StateDir};

@@ -1,4 +1,4 @@
-//! What the agent remembers of one baseline of one kit, or of all that the server wants: memories and due reactions.
+//! The memory of a desired state, stored on disk: of one baseline, or of all that the server desires.
 //!
 //! Memories are a line each, since every run reads and writes all of them: the address, the wanted and the found digest when
 //! it was last alike, then, in nanoseconds since 1970, when that was, when a run changed it, when it took up what had changed,

@@ -1,4 +1,4 @@
-//! The part of the agent that speaks to the network: a process of its own, without rights.
+//! The network part of the agent: a separate process without rights.
 //!
 //! It is given the server's fingerprint and the node's certificate and key over a pipe, can read nothing of the agent's
 //! folder, can write no file at all, and can gain no rights. What it brings is checked by the part that acts: contents

@@ -1,4 +1,4 @@
-//! What the daemon notes for whoever asks how it is, and for its next start.
+//! Notes of the daemon for `constans-agent status` and for its next start.
 
 use crate::error::AgentError;
 use crate::state_dir::StateDir;

@@ -1,4 +1,4 @@
-//! The words that name what is wanted and where, to be repeated in the next command.
+//! The arguments that select desired state and root, repeated in suggested commands.
 
 use constans_agent::command_line::{WantedArguments, WhereArguments};
 

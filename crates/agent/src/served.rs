@@ -1,4 +1,4 @@
-//! What the server wants of this node: taken over whole, kept, and gone on with when the server is away.
+//! The desired state from the server: taken over as a whole, stored, and used while the server is unreachable.
 
 use crate::error::AgentError;
 use crate::freezes;

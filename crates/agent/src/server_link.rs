@@ -1,4 +1,4 @@
-//! The link of a joined agent to its server: checking in, taking over, delivering.
+//! Requests of a joined agent to its server: checking in, fetching desired state, delivering reports.
 
 use crate::error::{AgentError, ServerSeen};
 use crate::freezes;

@@ -1,4 +1,4 @@
-//! `constans-agent observe` and `enforce`: a kit's baseline, a document, or what the server wants.
+//! `constans-agent observe` and `enforce`: runs of a baseline, a document, or the desired state from the server.
 
 use crate::asking::{ask, on_network, place_words, signed_in_as, wait_for_lock};
 use crate::repeated::{repeated_arguments, repeated_place};

@@ -1,5 +1,5 @@
-//! Reports that could not be delivered yet, in the order of the runs. Bounded: the oldest uneventful ones go first. What the
-//! server will never take is set aside, so that those behind it go on.
+//! The spool: reports that could not be delivered yet, in the order of the runs. Bounded: the oldest uneventful ones go
+//! first. What the server will never take is set aside, so that those behind it go on.
 
 use crate::error::AgentError;
 use crate::state_dir::StateDir;

@@ -1,4 +1,4 @@
-//! `constans-agent status`: how this agent is.
+//! `constans-agent status`.
 
 use crate::asking::open_place;
 use crate::repeated::repeated_place;

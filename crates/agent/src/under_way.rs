@@ -1,4 +1,4 @@
-//! The run that is under way: what is told of it while it goes on, and what stays on record if it does not come to its end.
+//! The run in progress: its progress for other processes, and a record if it is interrupted.
 
 use crate::error::AgentError;
 use crate::kept_runs::KeptRuns;

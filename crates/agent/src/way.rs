@@ -1,5 +1,5 @@
-//! The agent's own way to its server. What a run changes of network and access is noted before it is done; if no server is
-//! reached within the set time after the run, it is put back.
+//! Protection of the node's own connection to its server: a change that cuts it is reverted. What a run changes of network
+//! and access is noted before it is done; if no server is reached within the set time after the run, it is put back.
 
 use crate::attic::AtticStore;
 use crate::error::AgentError;

@@ -1,4 +1,4 @@
-//! Why a command of the client failed, and what to do.
+//! Errors of the client, with exit codes and hints.
 
 use constans_core::group::GroupFinding;
 use constans_link::LinkError;

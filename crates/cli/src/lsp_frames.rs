@@ -1,4 +1,4 @@
-//! The language server's messages over stdin and stdout: whatever bytes come, those that are none are answered so and left out.
+//! Framing of the language server's messages over stdin and stdout; invalid bytes are answered with an error and skipped.
 
 use lsp_server::{Connection, Message};
 use std::io::{self, BufRead, Read, Write as _};

@@ -26,6 +26,9 @@ pub struct NodeArguments {
     command: NodeCommand,
 }
 
+const ORDERS: [&str; 8] =
+    ["name", "-name", "status", "-status", "last_contact", "-last_contact", "last_run", "-last_run"];
+
 #[derive(Debug, Subcommand)]
 enum NodeCommand {
     /// List nodes: last contact, status, releases, labels
@@ -35,6 +38,9 @@ enum NodeCommand {
         /// Only matching nodes, in CEL, for example 'labels.site == "auken" && node.status == "failed"'
         #[arg(long, value_name = "CEL")]
         filter: Option<String>,
+        /// The order: the most severe status, the oldest contact or the oldest full run first; with - before it the other way round
+        #[arg(long, value_name = "ORDER", default_value = "name", allow_hyphen_values = true, value_parser = ORDERS)]
+        sort: String,
     },
     /// Show a node: status, releases, problems, open drift
     Show {
@@ -116,7 +122,9 @@ fn word(name: &str) -> String {
 /// Lists, shows, labels, renames, retires or revokes.
 pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        NodeCommand::List { server, filter } => list(&Server::open(server)?, filter.as_deref()).await,
+        NodeCommand::List { server, filter, sort } => {
+            list(&Server::open(server)?, filter.as_deref(), sort).await
+        }
         NodeCommand::Show { server, node } => show(&Server::open(server)?, node).await,
         NodeCommand::Why { server, node, address } => {
             why(&Server::open(server)?, node, address.as_deref()).await
@@ -185,14 +193,19 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
 }
 
 /// Returns all nodes, or those that a filter names, and how many could not be decided.
-async fn all(server: &Server, filter: Option<&str>) -> Result<(Vec<NodeSummary>, usize), ClientError> {
+async fn all(
+    server: &Server,
+    filter: Option<&str>,
+    sort: &str,
+) -> Result<(Vec<NodeSummary>, usize), ClientError> {
     let mut nodes: Vec<NodeSummary> = Vec::new();
     let filter = filter
         .map(|filter| format!("&filter={}", utf8_percent_encode(filter, NON_ALPHANUMERIC)))
         .unwrap_or_default();
     let mut after = String::new();
     loop {
-        let page: NodePage = server.get(&format!("/api/nodes?after={after}{filter}")).await?;
+        let page: NodePage =
+            server.get(&format!("/api/nodes?sort={sort}&after={}{filter}", word(&after))).await?;
         nodes.extend(page.nodes);
         match page.next {
             Some(next) => after = next,
@@ -205,7 +218,7 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
     let node: &NodeSummary = &match server.get(&format!("/api/nodes/{name}")).await {
         Ok(node) => node,
         Err(error) if error.is_missing() => {
-            let (nodes, _) = all(server, None).await?;
+            let (nodes, _) = all(server, None, "name").await?;
             let near = nearest_word(name, nodes.iter().map(|node| node.name.as_str()));
             let hint = near.map_or_else(
                 || "constans node list shows all nodes".to_owned(),
@@ -309,8 +322,8 @@ fn shown(sentence: &Sentence, now: Timestamp) -> String {
     harmless(&sentence.write(now))
 }
 
-async fn list(server: &Server, filter: Option<&str>) -> Result<(), ClientError> {
-    let (nodes, undecidable) = all(server, filter).await?;
+async fn list(server: &Server, filter: Option<&str>, sort: &str) -> Result<(), ClientError> {
+    let (nodes, undecidable) = all(server, filter, sort).await?;
     if server.says_json(&nodes) {
         return Ok(());
     }

@@ -1,4 +1,4 @@
-//! What wants attention in a fleet: one sentence a problem, the most severe first, each leading to its cause.
+//! What needs attention in a fleet: one sentence per problem, the most severe first, each with its cause.
 
 use crate::node_status::{LastContact, NodeProblem, NodeStatus};
 use crate::run::{ClauseResult, Decision, Outcome, Status, remaining};

@@ -1,5 +1,4 @@
-//! What people may call things and give as reasons: whatever is shown in lists, pages and terminals must not deceive those who
-//! read it.
+//! Rules for names, labels and reasons: text that is shown in lists, pages and terminals must not deceive its readers.
 
 /// The longest key of a label, in characters.
 const LONGEST_KEY: usize = 63;

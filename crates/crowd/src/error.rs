@@ -1,4 +1,4 @@
-//! What keeps a crowd from going on.
+//! Errors of the crowd.
 
 use constans_agent::error::AgentError;
 use constans_link::LinkError;

@@ -1,4 +1,4 @@
-//! What happens to a node by chance: when, and what.
+//! Random events of a simulated node: when, and which.
 
 use crate::plan::Rates;
 use constans_core::state::{Clause, EffectiveState};

@@ -1,4 +1,4 @@
-//! Who is in a crowd, and how often what happens to its nodes.
+//! The members of a crowd, and how often random events happen to them.
 
 use clap::Args;
 use constans_core::filter::About;

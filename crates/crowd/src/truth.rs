@@ -1,4 +1,4 @@
-//! What truly happened to the nodes of a crowd: written down as it happens, never asked of an agent or a server.
+//! The record of what truly happened to the nodes of a crowd, written as it happens and independent of agent and server.
 
 use crate::error::CrowdError;
 use jiff::Timestamp;

@@ -1,4 +1,4 @@
-//! What the stories of several tests begin with.
+//! Setup that several tests begin with.
 
 use crate::{Ended, Fleet, Machine, demo_kit};
 use std::fs;

@@ -1,4 +1,5 @@
-//! Work that a hostile kit could make endless is tried by a second process of the same program, within bounds.
+//! Bounds for checking hostile kits: a second process of the same program tries the check first, with limited memory and
+//! time.
 //!
 //! A render or a condition can be built to explode; nothing in the same process could stop it without ending that.
 

@@ -1,4 +1,4 @@
-//! What an agent finds out about its node: the stable fields.
+//! The stable fields that an agent reports about its node.
 
 use crate::error::HostError;
 use crate::files::Files;

@@ -1,4 +1,4 @@
-//! What is there, said as clauses: each thing of a kind with all that can be kept of it.
+//! Describing what is on a node as clauses.
 
 use crate::contents::NoContents;
 use crate::error::HostError;

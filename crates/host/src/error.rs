@@ -1,4 +1,4 @@
-//! What can go wrong on a node, told so that it can be fixed.
+//! Errors on a node, with what helps to fix them.
 
 use constans_core::run::{Failure, FailureAt, NativeStep};
 use std::io;

@@ -1,4 +1,4 @@
-//! Files below one root, looked at and read: never through a link that somebody else made.
+//! Files below one root, read and replaced without following links that others made.
 
 mod change;
 mod entry;

@@ -1,4 +1,4 @@
-//! What a run needs of the operating system that it acts on.
+//! The operating system as a run needs it: one trait, with a real and a simulated implementation.
 
 use crate::contents::{Attic, Contents};
 use crate::error::HostError;

@@ -1,4 +1,4 @@
-//! A machine as the operating system under an agent: each request goes to the kind that it is about.
+//! The real implementation of the host: dispatches each request to its kind.
 
 use crate::contents::{Attic, Contents, NoContents};
 use crate::error::HostError;

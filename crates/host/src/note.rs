@@ -1,4 +1,4 @@
-//! Notes of the agent's own that need not outlast a power cut: one that is not whole is none, and is made again.
+//! Notes of the agent that need not survive a power cut: an incomplete one is ignored and written again.
 
 use std::fs::{File, OpenOptions};
 use std::io::{self, Write as _};

@@ -1,4 +1,4 @@
-//! What the operating system says that it is.
+//! Reading os-release(5).
 
 use crate::error::HostError;
 use crate::files::{EntryKind, Files};

@@ -1,4 +1,4 @@
-//! Whether a program and what it started move: by their output, CPU time and I/O (proc(5)).
+//! Detecting whether a program and its children make progress: by output, CPU time and I/O (proc(5)).
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;

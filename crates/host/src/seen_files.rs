@@ -1,4 +1,4 @@
-//! Contents of files that were read before: as long as a file's metadata is the same, they are known without reading.
+//! Cache of the digests of files, valid while their metadata is unchanged.
 
 use crate::contents::Contents;
 use crate::files::{Entry, Files, Stamp, is_fresh, unread};

@@ -1,4 +1,4 @@
-//! Telling that something shows no progress.
+//! Reporting that a program makes no progress.
 
 use std::sync::Arc;
 

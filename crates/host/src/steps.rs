@@ -1,4 +1,4 @@
-//! The steps of a run at which it can be cut off, so that tests can cut it off at every one.
+//! The steps of a run at which tests can interrupt it.
 //!
 //! With `CONSTANS_STEPS=FILE` each step is written to FILE as it is reached; with `CONSTANS_KILL_AT=N` the program
 //! kills itself by SIGKILL at the N-th.

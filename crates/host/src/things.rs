@@ -1,4 +1,4 @@
-//! Things that are on a node, and why one cannot be described.
+//! Things that exist on a node, and why one cannot be described.
 
 use crate::error::HostError;
 use crate::machine::NotSeen;

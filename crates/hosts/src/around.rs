@@ -1,4 +1,4 @@
-//! What happens around a node: its clock is wrong, its server is away for days, somebody copies its disk.
+//! Events around a node: a wrong clock, a server that is down for days, a copied disk.
 
 use crate::hub::Hub;
 use crate::lab::{Failed, Host};

@@ -1,4 +1,4 @@
-//! What the agent meets on real machines: full and read-only disks, things in the way, cut power, kills at every step.
+//! Faults of real machines: full and read-only disks, obstructed paths, power cuts, kills at every step.
 
 use crate::kinds::{self, must};
 use crate::lab::{Failed, Host, told};

@@ -1,4 +1,4 @@
-//! What the agent tells of a host is well as a document, and in line when it is observed.
+//! What the agent describes of a host is a valid document, and in line when observed.
 
 use crate::kinds::must;
 use crate::lab::{Failed, Host, told};

@@ -1,4 +1,4 @@
-//! Every kind on a real host: looked at, put right, proved by the system's own programs, left alone, drifted, put right.
+//! Every kind on a real host: inspected, corrected, verified by the system's own programs, drifted, corrected again.
 
 use crate::lab::{Failed, Host};
 use constans_core::kind::KINDS;

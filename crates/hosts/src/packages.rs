@@ -1,4 +1,4 @@
-//! Packages as people need them, with real apt and dpkg.
+//! Package scenarios with real apt and dpkg.
 
 use crate::kinds::{differences, must};
 use crate::lab::{Failed, Host, told};

@@ -1,5 +1,5 @@
-//! The part of an agent that speaks to the network, as a process of its own without rights: the part that acts gives it what
-//! to say, and gets back what was answered. Whatever a server or anybody in between sends is first read there.
+//! The network part as a separate process without rights: the main process sends it requests and verifies its answers.
+//! Whatever a server or anybody in between sends is first read there.
 //!
 //! Both speak in frames over a pipe: four bytes of length, then so many bytes. A request is what is request in JSON, then its body;
 //! an answer is the pieces of its body, an empty one, and in JSON whether it came to its end.

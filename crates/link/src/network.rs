@@ -1,4 +1,4 @@
-//! Requests of an agent to its servers, whatever carries them: the network part, a process of its own, or this process.
+//! Requests of an agent to its server, sent by the network part or by this process.
 
 use crate::{Identity, LinkError, client, judged, not_sent};
 use constans_wire::text::without_nul;

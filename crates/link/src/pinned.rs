@@ -1,4 +1,4 @@
-//! Trusts a server whose chain holds the CA with a known fingerprint, and no other.
+//! Server verification by the fingerprint of the CA.
 
 use constans_core::digest::hex;
 use rustls::client::WebPkiServerVerifier;

@@ -1,5 +1,5 @@
-//! Bodies of callers whose admission is not known when they are read: little is read of strangers, and what a node says is
-//! judged after the node is.
+//! Request bodies of callers that are not authenticated yet: strangers may send little, and a body is only parsed once its
+//! node is known.
 
 use crate::callers::ShownCertificate;
 use crate::problem::{ApiError, ProblemFromGuard};

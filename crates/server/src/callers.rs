@@ -1,4 +1,4 @@
-//! Who calls: told to Rocket by the port of the connection that the door made to it, since headers can be forged.
+//! The identity of callers, passed from the door to Rocket by the port of the connection, since headers can be forged.
 
 use crate::problem::refuse_everything;
 use constans_wire::check_in::Problem;

@@ -1,4 +1,4 @@
-//! What handlers and jobs need to know of this server.
+//! State that handlers and jobs of this server share.
 
 use crate::certificate::ServedCertificate;
 use crate::metrics::Metrics;

@@ -1,4 +1,4 @@
-//! Starting: the database, the CA, and the two listeners on one runtime.
+//! Starting the server: the database, the CA, and the listeners on one runtime.
 
 use crate::certificate::{AcmeSettings, ServedCertificate};
 use crate::change::recover::Watch;

@@ -1,4 +1,4 @@
-//! Why the server does not start.
+//! Errors at the start of the server.
 
 use crate::certificate::CertificateError;
 use crate::problem::ApiError;

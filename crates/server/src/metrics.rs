@@ -1,4 +1,4 @@
-//! What the server measures of itself, as OpenMetrics, on a listener of its own.
+//! Metrics of the server, as OpenMetrics, on a separate listener.
 
 use crate::certificate::ServedCertificate;
 use crate::clock;

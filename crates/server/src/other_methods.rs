@@ -1,4 +1,4 @@
-//! Answers for methods that an address does not have: 405 with `Allow` (RFC 9110), and not that there is nothing.
+//! Answers for methods that an address does not have: 405 with `Allow` (RFC 9110).
 
 use crate::problem::respond;
 use constans_wire::check_in::Problem;

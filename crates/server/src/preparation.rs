@@ -1,5 +1,4 @@
-//! What a server needs of its machine and its PostgreSQL, compared with the fleet that is expected: all of it at once, each misfit
-//! with what to do.
+//! Requirements on the machine and on PostgreSQL for the expected fleet: all checked at once, each misfit with a remedy.
 
 use crate::door::raise_descriptors;
 use crate::settings::Settings;

@@ -1,5 +1,5 @@
-//! A line in the log for each request: who asked from where for what, and how it was answered. Nothing of what was sent, and of
-//! strangers not more lines than somebody would read.
+//! The log line of each request: who, from where, what, and the answer. Nothing of what was sent, and of strangers not more
+//! lines than somebody would read.
 
 use crate::callers::{caller_of, network_text};
 use crate::jobs::refused_requests::RefusedRequests;

@@ -1,4 +1,4 @@
-//! What the server is started with.
+//! Command-line settings of the server.
 
 use clap::Args;
 use std::net::SocketAddr;

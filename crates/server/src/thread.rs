@@ -1,4 +1,4 @@
-//! Work that needs a large stack or a long time, beside the threads that answer.
+//! Running work that needs a large stack or much time outside of the request threads.
 
 use crate::problem::ApiError;
 use constans_folder::on_large_stack;

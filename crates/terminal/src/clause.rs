@@ -1,4 +1,4 @@
-//! One clause of a run, for people.
+//! One clause of a run as text.
 
 use super::words::{duration, harmless, style, style_of, styled};
 use constans_core::run::{ClauseResult, Failure, NativeStep, Outcome};

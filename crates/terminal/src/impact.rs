@@ -1,4 +1,4 @@
-//! The impact of a change, as people read it.
+//! The impact of a change as text.
 
 use crate::words::{count, harmless};
 use constans_core::change::{ClauseImpact, Impact};

@@ -1,4 +1,4 @@
-//! What is read by another program, which may end first.
+//! Output to a pipe whose reader may end first.
 
 /// Ends quietly when nobody reads on, as behind `| head`; the status is that of a program that SIGPIPE ended.
 pub fn end_when_nobody_reads() {

@@ -1,4 +1,4 @@
-//! A whole run, for people: the summary first, then what wants attention.
+//! A whole run as text: the summary first, then what needs attention.
 
 use super::clause::{clause, failure, native};
 use super::words::{count, duration, harmless, style, style_of, styled, time};

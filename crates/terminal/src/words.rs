@@ -1,4 +1,4 @@
-//! Words and colours that the agent's outputs share. Colour never says anything that a word does not say too.
+//! Words, numbers and colours of terminal output. Colour never says anything that a word does not say too.
 
 use anstyle::{AnsiColor, Style};
 use constans_core::run::Status;

@@ -1,5 +1,4 @@
-//! Bounds of a report, for the agent before it leaves the node and for the server when it comes: whatever a run finds, and
-//! whoever sends it. What is left out is said.
+//! Bounds of a report: applied by the agent before sending and by the server on receipt. What is left out is said.
 
 use crate::report::{LeftOut, RunReport};
 use constans_core::compare::{Difference, Side};

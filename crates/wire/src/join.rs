@@ -1,4 +1,4 @@
-//! Joining: invitations, requests and what becomes of them.
+//! Joining: invitations, requests and decisions.
 
 use constans_core::filter::About;
 use jiff::Timestamp;

@@ -1,4 +1,4 @@
-//! What a report of a newer agent says beside what this version knows: kept as it came, for whoever reads it later.
+//! Unknown fields in the report of a newer agent, stored as received.
 
 use crate::report::RunReport;
 use constans_core::run::ClauseResult;

@@ -85,10 +85,12 @@ pub struct RecentRun {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct NodePage {
-    /// The nodes by name.
+    /// The nodes in the order that was asked for.
     pub nodes: Vec<crate::node::NodeSummary>,
-    /// The name after which the next page begins; none on the last page.
+    /// Where the next page begins; none on the last page.
     pub next: Option<String>,
+    /// Number of nodes on all pages.
+    pub total: usize,
     /// Number of nodes for which the filter cannot be evaluated, because they did not report a field; they are not listed.
     pub undecidable: usize,
 }

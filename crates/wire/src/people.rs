@@ -1,4 +1,4 @@
-//! People: signing in, and who one is.
+//! People: signing in, sessions, roles.
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};

@@ -1,4 +1,4 @@
-//! Text that every part of Constans can keep.
+//! Text that every part of Constans can store.
 
 /// Replaces every NUL that stands in the strings of a JSON text (RFC 8259) by U+2400, its symbol: PostgreSQL cannot hold it in
 /// any text. Nothing else changes, the length neither. Returns how many were replaced.

@@ -1,4 +1,4 @@
-//! What the agent says on a terminal beside its runs.
+//! Terminal output of the agent beside its runs.
 
 mod attic;
 mod next;

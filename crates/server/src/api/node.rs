@@ -1,9 +1,10 @@
 //! Nodes.
 
 use super::overview::{Narrowed, narrowed, undecided};
+use crate::body::Number;
 use crate::here::Here;
 use crate::problem::{Answer, ApiError, read_stored};
-use crate::store::listing::{self, NodeRow};
+use crate::store::listing::{self, NodeCursor, NodeKey, NodeOrder, NodeRow};
 use crate::store::narrowing::Narrowing;
 use crate::store::{audit, change, check_in, effective_state, freeze, node, notice, wanted};
 use crate::trust::{Allowed, NodeRead, NodeRevoke, Refusal};
@@ -23,27 +24,81 @@ use sqlx::PgPool;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-/// The nodes by name, 1,000 per page, or those that match a filter.
-#[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = NodePage)))]
-#[get("/api/nodes?<after>&<filter>")]
+/// The nodes, or those that match a filter, in the order that is asked for: a page at a time.
+#[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(
+    ("after" = Option<String>, Query, description = "`next` of the page before, with the same order and filter"),
+    ("filter" = Option<String>, Query, description = "CEL over labels, about and node"),
+    ("sort" = Option<String>, Query, description = "`name`, `status` (the most severe first), `last_contact` or `last_run` (the oldest first); with `-` before it the other way round"),
+    ("size" = Option<u32>, Query, minimum = 1, maximum = 1000, description = "How many nodes a page has at most; 1,000 if left out"),
+), responses((status = 200, body = NodePage)))]
+#[get("/api/nodes?<after>&<filter>&<sort>&<size>")]
 pub async fn list(
     after: Option<&str>,
     filter: Option<&str>,
+    sort: Option<&str>,
+    size: Number,
     _caller: Allowed<NodeRead>,
     db: &State<PgPool>,
 ) -> Answer<NodePage> {
     let (db, now) = (db.inner(), crate::clock::now());
+    let order = order_of(sort.unwrap_or("name"))?;
+    let after = after.filter(|after| !after.is_empty()).map(|after| cursor_of(order, after)).transpose()?;
+    let most = match size.0 {
+        None => PAGE,
+        Some(size) => usize::try_from(size)
+            .ok()
+            .filter(|size| (1..=PAGE).contains(size))
+            .ok_or_else(|| ApiError::invalid("size", format!("a page has between 1 and {PAGE} nodes")))?,
+    };
     let Narrowed { by, undecidable } = narrowed(db, filter, now).await?;
-    let (nodes, unknown) =
-        tokio::try_join!(summaries(db, &by, after.unwrap_or_default(), now), undecided(db, &by))?;
-    Ok(Json(NodePage { next: next_page(&nodes), nodes, undecidable: undecidable + unknown }))
+    let page = async { Ok(listing::ordered(db, &by, order, after.as_ref(), most as i64).await?) };
+    let total = async { Ok(listing::count(db, &by).await?) };
+    let (rows, total, unknown) = tokio::try_join!(page, total, undecided(db, &by))?;
+    let next = rows.last().filter(|_| rows.len() == most).map(|last| next_page(order, last));
+    Ok(Json(NodePage {
+        next,
+        nodes: summarised(db, rows, now).await?,
+        total: usize::try_from(total).unwrap_or(0),
+        undecidable: undecidable + unknown,
+    }))
 }
 
 /// How many nodes a page has at most.
 const PAGE: usize = 1_000;
 
-fn next_page(nodes: &[NodeSummary]) -> Option<String> {
-    (nodes.len() == PAGE).then(|| nodes.last().map(|last| last.name.clone())).flatten()
+fn order_of(sort: &str) -> Result<NodeOrder, ApiError> {
+    let (descending, word) = sort.strip_prefix('-').map_or((false, sort), |word| (true, word));
+    let by = match word {
+        "name" => NodeKey::Name,
+        "status" => NodeKey::Status,
+        "last_contact" => NodeKey::LastContact,
+        "last_run" => NodeKey::LastRun,
+        _ => {
+            let message =
+                "nodes are sorted by name, status, last_contact or last_run, or by one of them with `-`";
+            return Err(ApiError::invalid("sort", message.to_owned()));
+        }
+    };
+    Ok(NodeOrder { by, descending })
+}
+
+/// A page begins after a name; where the order is another one, after a place and a name.
+fn next_page(order: NodeOrder, last: &NodeRow) -> String {
+    match order.by {
+        NodeKey::Name => last.name.clone(),
+        _ => format!("{} {}", last.place, last.name),
+    }
+}
+
+fn cursor_of(order: NodeOrder, after: &str) -> Result<NodeCursor, ApiError> {
+    if order.by == NodeKey::Name {
+        return Ok(NodeCursor { place: 0, name: after.to_owned() });
+    }
+    let parts = after.split_once(' ').and_then(|(place, name)| Some((place.parse().ok()?, name.to_owned())));
+    let (place, name) = parts.ok_or_else(|| {
+        ApiError::invalid("after", "it is `next` of the page before, in the same order".to_owned())
+    })?;
+    Ok(NodeCursor { place, name })
 }
 
 /// One node.

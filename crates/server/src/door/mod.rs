@@ -1,4 +1,4 @@
-//! The door: it ends TLS, bounds what nobody authenticated, and passes requests on to a plain Rocket on loopback.
+//! The door: terminates TLS, limits unauthenticated callers, and forwards requests to a Rocket on loopback.
 //!
 //! Rocket's own listeners wait for ever: for a handshake, a head, a body, a caller that stays connected and says nothing. Here
 //! each of these has an end, and so have the connections of one network and of all. A connection to Rocket belongs to one

@@ -2,9 +2,9 @@
 
 use super::narrowing::{Narrowing, REFUSED, push_last_contact, push_status, push_timed};
 use constans_core::filter::STABLE_FIELDS;
-use constans_core::node_status::{CERTIFICATE_ENDS_WITHIN_HOURS, CLOCK_TOLERANCE_SECS};
+use constans_core::node_status::{CERTIFICATE_ENDS_WITHIN_HOURS, CLOCK_TOLERANCE_SECS, NodeStatus};
 use jiff_sqlx::Timestamp as SqlTimestamp;
-use serde_json::Value;
+use serde_json::{Value, json};
 use sqlx::{AssertSqlSafe, PgExecutor, PgPool, Postgres, QueryBuilder};
 use uuid::Uuid;
 
@@ -61,40 +61,141 @@ pub struct NodeRow {
     pub restart_pending: Option<Value>,
     /// How many drift episodes are open.
     pub open_episodes: i32,
+    /// Where it stands in the order of the list; nodes of one place are in the order of their names.
+    pub place: i64,
+}
+
+/// The order of a list of nodes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct NodeOrder {
+    /// By what.
+    pub by: NodeKey,
+    /// Whether the last one comes first.
+    pub descending: bool,
+}
+
+/// What nodes are ordered by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum NodeKey {
+    /// Their names.
+    Name,
+    /// Their statuses, the most severe first.
+    Status,
+    /// When they were heard last; those that never were come first.
+    LastContact,
+    /// When their last full runs began; those without come first.
+    LastRun,
+}
+
+impl NodeOrder {
+    /// By name.
+    pub const BY_NAME: Self = Self { by: NodeKey::Name, descending: false };
+
+    /// Writes the place of a node in this order.
+    fn push_place(self, query: &mut QueryBuilder<Postgres>) {
+        match self.by {
+            NodeKey::Name => {
+                query.push("0::bigint");
+            }
+            NodeKey::Status => {
+                let word = |status: &NodeStatus| json!(status).as_str().unwrap_or_default().to_owned();
+                query
+                    .push("array_position(")
+                    .push_bind(NodeStatus::ALL.iter().map(word).collect::<Vec<_>>())
+                    .push(", ");
+                push_status(query).push(")::bigint");
+            }
+            NodeKey::LastContact => {
+                query.push("coalesce((extract(epoch from n.heard_at) * 1000000)::bigint, -1)");
+            }
+            NodeKey::LastRun => {
+                query.push("coalesce((extract(epoch from n.full_began) * 1000000)::bigint, -1)");
+            }
+        }
+    }
+
+    fn word(self) -> &'static str {
+        if self.descending { "desc" } else { "asc" }
+    }
+}
+
+/// Where a page of a list begins: after the node of this place and name.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NodeCursor {
+    /// Its place.
+    pub place: i64,
+    /// Its name.
+    pub name: String,
 }
 
 /// Begins what is shown of each of the nodes of a page; the statement that selects their ids comes next.
 const BEGIN_SHOWN: &str = "with page as materialized (";
 
-/// Writes what is shown of each of the nodes of a page, after the statement that selects their ids.
-fn push_shown(query: &mut QueryBuilder<Postgres>) {
+/// Writes what is shown of each of the nodes of a page, after the statement that selects their ids and places.
+fn push_shown(query: &mut QueryBuilder<Postgres>, order: NodeOrder) {
     query.push(") select node.id, node.name, node.revoked_at, node.labels, node.about, n.heard_at, n.promised_at, n.clock_off_ms, k.ends_at, ");
     push_last_contact(query).push(
         " as last_contact, coalesce(p.stage, '') as stage, coalesce(p.groups, '[]') as groups, coalesce(p.mode, '') as mode, s.digest as state, w.unusable,
              n.duplicate_identity_since, w.state_since as since, n.full_status, n.full_state, n.full_began,
-             n.overdue_at, n.full_run, node.restart_pending, n.memory_lost_at, n.open_episodes
+             n.overdue_at, n.full_run, node.restart_pending, n.memory_lost_at, n.open_episodes, page.place
          from page join node on node.id = page.id join node_now n on n.node = node.id left join node_wanted w on w.node = node.id
              left join placement p on p.id = w.placement left join effective_state s on s.id = w.state
              left join lateral (select max(ends_at) as ends_at from node_key where node_key.node = node.id and node_key.revoked_at is null) k on true
-         order by node.name",
+         order by page.place ",
     );
+    query.push(order.word()).push(", node.name ").push(if order.by == NodeKey::Name {
+        order.word()
+    } else {
+        "asc"
+    });
 }
 
 /// Where many nodes are meant, a page of them is found among the first of all.
 const FIRST_BY_NAME: &str =
     "(select * from node where retired_at is null and name > $1 order by name limit 8000)";
 
+/// Returns the nodes of a list in an order; at most `most` after one of them.
+pub async fn ordered(
+    db: &PgPool,
+    narrowing: &Narrowing,
+    order: NodeOrder,
+    after: Option<&NodeCursor>,
+    most: i64,
+) -> sqlx::Result<Vec<NodeRow>> {
+    let by_name = order.by == NodeKey::Name;
+    if by_name && !order.descending {
+        return all(db, narrowing, after.map_or("", |after| &after.name), most).await;
+    }
+    let mut page = QueryBuilder::new(BEGIN_SHOWN);
+    page.push("select id, place from (select node.id, node.name, ");
+    order.push_place(&mut page);
+    page.push(" as place from node join node_now n on n.node = node.id where node.retired_at is null and ");
+    narrowing.push(&mut page);
+    page.push(") placed");
+    let beyond = if order.descending { "<" } else { ">" };
+    if let Some(after) = after {
+        page.push(format!(" where place {beyond} ")).push_bind(after.place);
+        page.push(" or place = ").push_bind(after.place);
+        page.push(format!(" and name {} ", if by_name { beyond } else { ">" })).push_bind(after.name.clone());
+    }
+    let of_names = if by_name { order.word() } else { "asc" };
+    page.push(format!(" order by place {}, name {of_names} limit ", order.word())).push_bind(most);
+    push_shown(&mut page, order);
+    page.build_query_as().persistent(false).fetch_all(db).await
+}
+
 /// Returns the nodes of a list by name; at most `most` after the name `after`.
 pub async fn all(db: &PgPool, narrowing: &Narrowing, after: &str, most: i64) -> sqlx::Result<Vec<NodeRow>> {
     let among = |nodes: &'static str| async move {
-        let mut page = QueryBuilder::new(format!("{BEGIN_SHOWN}select node.id from {nodes} node"));
+        let mut page =
+            QueryBuilder::new(format!("{BEGIN_SHOWN}select node.id, 0::bigint as place from {nodes} node"));
         narrowing.push_beside(&mut page);
         page.push(" where node.retired_at is null and node.name > ")
             .push_bind(after.to_owned())
             .push(" and ");
         narrowing.push(&mut page);
         page.push(" order by node.name limit ").push_bind(most);
-        push_shown(&mut page);
+        push_shown(&mut page, NodeOrder::BY_NAME);
         page.build_query_as().persistent(false).fetch_all(db).await
     };
     if !narrowing.asks_for_now() {
@@ -123,11 +224,26 @@ pub async fn undecidable(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx
 
 /// Returns the node that has this name now.
 pub async fn one(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Option<NodeRow>> {
-    let mut query =
-        QueryBuilder::new(format!("{BEGIN_SHOWN}select id from node where retired_at is null and name = "));
+    let mut query = QueryBuilder::new(format!(
+        "{BEGIN_SHOWN}select id, 0::bigint as place from node where retired_at is null and name = "
+    ));
     query.push_bind(name.to_owned());
-    push_shown(&mut query);
+    push_shown(&mut query, NodeOrder::BY_NAME);
     query.build_query_as().fetch_optional(db).await
+}
+
+/// Returns how many nodes a list has.
+pub async fn count(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<i64> {
+    let mut query = QueryBuilder::new("select count(*) from ");
+    if matches!(narrowing, Narrowing::All) {
+        // An index tells.
+        query.push("node where retired_at is null");
+    } else {
+        query.push("(");
+        narrowing.push_ids(&mut query);
+        query.push(") meant (id)");
+    }
+    query.build_query_scalar().persistent(false).fetch_one(db).await
 }
 
 /// Returns how many nodes of a list there are that are not refused.

@@ -1,4 +1,4 @@
-//! Who may speak to the server: the CA and its certificates, persons, tokens, roles and permissions.
+//! Authentication and authorization: the CA and its certificates, persons, tokens, roles and permissions.
 
 mod authority;
 mod caller;

@@ -2,7 +2,7 @@
 
 use crate::database::Database;
 use constans_core::filter::Condition;
-use constans_server::store::listing;
+use constans_server::store::listing::{self, NodeCursor, NodeKey, NodeOrder};
 use constans_server::store::narrowing::Narrowing;
 use serde_json::{Value, json};
 
@@ -112,11 +112,9 @@ async fn the_database_names_the_nodes_that_a_plain_reckoning_names() {
             fleet().iter().filter(|node| holds(node)).map(|node| node.name).collect();
         expected.sort_unstable();
         assert_eq!(found.iter().map(|row| row.name.as_str()).collect::<Vec<_>>(), expected, "{filter}");
-        assert_eq!(
-            listing::total(&database.pool, &narrowing).await.unwrap(),
-            i64::try_from(expected.len()).unwrap(),
-            "{filter}"
-        );
+        let count = i64::try_from(expected.len()).unwrap();
+        assert_eq!(listing::total(&database.pool, &narrowing).await.unwrap(), count, "{filter}");
+        assert_eq!(listing::count(&database.pool, &narrowing).await.unwrap(), count, "{filter}");
     }
 }
 
@@ -145,4 +143,91 @@ async fn a_value_in_a_filter_is_never_sql() {
     let hostile = r#"labels.role == "x' or true; drop table node; --""#;
     assert!(listing::all(&database.pool, &plain(hostile), "", 100).await.unwrap().is_empty());
     assert_eq!(database.value::<i64>("select count(*) from node").await, 8);
+}
+
+type Life = (&'static str, Option<i64>, Option<(i64, &'static str)>);
+
+/// When nodes were heard and ran, in minutes ago, and the status of that run; some never were, and some are equal.
+const LIVES: [Life; 8] = [
+    ("kiosk-auken-1", Some(3), Some((30, "in_line"))),
+    ("kiosk-auken-2", Some(3), Some((20, "failed"))),
+    ("kiosk-tern-1", None, None),
+    ("gate-auken-1", Some(1), Some((10, "drift_found"))),
+    ("gate-tern-1", Some(1), None),
+    ("gate-brisk-1", Some(2), Some((20, "failed"))),
+    ("bridge-1", Some(2), Some((10, "rolled_out"))),
+    ("spare-1", None, None),
+];
+
+#[tokio::test]
+async fn each_order_is_that_of_a_plain_sort_page_by_page_in_both_directions() {
+    let database = Database::fresh().await;
+    filled(&database).await;
+    database.run("create table began as select now() as at").await;
+    for (name, heard, ran) in LIVES {
+        let id = constans_server::store::node::by_name(&database.pool, name).await.unwrap();
+        sqlx::query(
+            "update node_now set heard_at = at - make_interval(mins => $2::int), on_time_until = at + interval '1 hour',
+                 silent_after = at + interval '1 hour', full_began = at - make_interval(mins => $3::int), full_status = $4
+             from began where node = $1",
+        )
+        .bind(id)
+        .bind(heard)
+        .bind(ran.map(|(minutes, _)| minutes))
+        .bind(ran.map(|(_, status)| status))
+        .execute(&database.pool)
+        .await
+        .unwrap();
+    }
+    // Lower comes first: the oldest contact, and of statuses the most severe. A node that never ran counts as never reported.
+    let severity = |status: &str| {
+        ["failed", "drift_found", "never_reported", "rolled_out", "in_line"]
+            .iter()
+            .position(|one| *one == status)
+            .unwrap()
+    };
+    let place = |by: NodeKey, name: &str| {
+        let (_, heard, ran) = LIVES.into_iter().find(|(one, ..)| *one == name).unwrap();
+        let oldest_first = |minutes: Option<i64>| minutes.map_or(i64::MIN, |minutes| -minutes);
+        match by {
+            NodeKey::Name => 0,
+            NodeKey::Status => {
+                i64::try_from(severity(ran.map_or("never_reported", |(_, status)| status))).unwrap()
+            }
+            NodeKey::LastContact => oldest_first(heard),
+            NodeKey::LastRun => oldest_first(ran.map(|(minutes, _)| minutes)),
+        }
+    };
+    for by in [NodeKey::Name, NodeKey::Status, NodeKey::LastContact, NodeKey::LastRun] {
+        for descending in [false, true] {
+            let mut expected: Vec<&str> = LIVES.iter().map(|(name, ..)| *name).collect();
+            expected.sort_by(|left, right| {
+                let (one, other) = (place(by, left), place(by, right));
+                let places = if descending { other.cmp(&one) } else { one.cmp(&other) };
+                let names = if descending && by == NodeKey::Name { right.cmp(left) } else { left.cmp(right) };
+                places.then(names)
+            });
+            for size in [1, 3, 8] {
+                let mut read: Vec<String> = Vec::new();
+                let mut after: Option<NodeCursor> = None;
+                loop {
+                    let order = NodeOrder { by, descending };
+                    let page = listing::ordered(&database.pool, &Narrowing::All, order, after.as_ref(), size)
+                        .await
+                        .unwrap();
+                    let Some(last) = page.last() else { break };
+                    after = Some(NodeCursor { place: last.place, name: last.name.clone() });
+                    read.extend(page.into_iter().map(|row| row.name));
+                }
+                assert_eq!(read, expected, "{by:?}, descending: {descending}, {size} a page");
+            }
+        }
+    }
+    let by_status = NodeOrder { by: NodeKey::Status, descending: false };
+    let gates =
+        listing::ordered(&database.pool, &plain("labels.role == 'gate'"), by_status, None, 10).await.unwrap();
+    assert_eq!(
+        gates.into_iter().map(|row| row.name).collect::<Vec<_>>(),
+        ["gate-brisk-1", "gate-auken-1", "gate-tern-1"]
+    );
 }
