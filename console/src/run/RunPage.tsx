@@ -61,7 +61,7 @@ function RunParts({ node, run }: { node: string; run: Schemas['ShownRun'] }) {
 
 function runTotals({ clauses, took_us, words }: Schemas['ShownRun']): string {
   const counts = words.totals && `: ${words.totals}`;
-  return `${count(clauses.length, 'clause')} in ${took(took_us)}${words.part ? `; ${words.part}` : ''}${counts}`;
+  return `${count(clauses.length, 'clause')} in ${took(took_us)}${counts}${words.part ? `; ${words.part}` : ''}`;
 }
 
 function RunHead({ node, report }: { node: string; report: Schemas['ShownRun'] }) {

@@ -161,7 +161,7 @@ fn summary(text: &mut String, report: &RunReport, shown: &Shown<'_>) {
     let total = count(report.clauses.len(), "clause", "clauses");
     let _ = writeln!(
         text,
-        "result   {}   {total} in {}{partial}{}{}",
+        "result   {}   {total} in {}{}{}{partial}",
         styled(style_of(report.status), report.status.words()),
         duration(report.took_us),
         if totals.is_empty() { "" } else { ": " },

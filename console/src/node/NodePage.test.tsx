@@ -1,0 +1,94 @@
+import { screen } from '@testing-library/react';
+import { Route, Routes } from 'react-router';
+import type { Schemas } from '../api/client';
+import { serve, show } from '../testing';
+import { NodePage } from './NodePage';
+
+const RECENT = new Date(Date.now() - 240_000).toISOString();
+
+function node(more: Partial<Schemas['NodeSummary']> = {}): Schemas['NodeSummary'] {
+  return {
+    id: '0',
+    name: 'kiosk-auken-1',
+    labels: { role: 'kiosk' },
+    about: { 'os.name': 'debian' },
+    last_contact: 'on_time',
+    status: 'drift_found',
+    mode: 'enforce',
+    open_episodes: 1,
+    words: {
+      status: [{ text: 'drift found, ' }, { ago: RECENT }],
+      releases: [{ text: 'has quay-base@1.3.0' }],
+      contact: [{ text: 'last contact ' }, { ago: RECENT }],
+      problems: [],
+    },
+    ...more,
+  };
+}
+
+function open(summary: Schemas['NodeSummary'], clauses: Schemas['NodeClause'][] = [], episodes: Schemas['Episode'][] = []) {
+  const of = (part: string) => `GET /api/nodes/kiosk-auken-1${part}`;
+  serve({
+    [of('')]: { body: summary },
+    [of('/clauses')]: { body: { clauses, run: '01a225ea', state: 's2:0' } },
+    [of('/episodes')]: { body: episodes },
+    [of('/runs')]: { body: [] },
+    [of('/left-behind')]: { body: [] },
+    [of('/why')]: { body: { stage: 'open-water', groups: ['everyone', 'kiosks'], baselines: ['quay-base@1.3.0/login'], clauses: 7 } },
+  });
+  show(
+    <Routes>
+      <Route path="/nodes/:name" element={<NodePage />} />
+    </Routes>,
+    '/nodes/kiosk-auken-1',
+  );
+}
+
+test('the state of a node is one sentence, with the release and the ages it belongs to', async () => {
+  open(node());
+  expect(
+    await screen.findByText('drift found, 4 min ago; has quay-base@1.3.0; 1 clause drifted and not corrected. Mode enforce; last contact 4 min ago.'),
+  ).toBeTruthy();
+});
+
+test('a problem has its remedy, a freeze its end, and the last change who made it', async () => {
+  open(
+    node({
+      words: { status: [], releases: [], contact: [], problems: [{ message: [{ text: "the clock is 3 h behind the server's" }], remedy: 'set the clock' }] },
+      freezes: [{ no: 7, until: '2026-11-23T18:00:00Z', because: 'boarding', clauses: ['service:*'] }],
+      changed_by: { no: 118, what: 'set the group kiosks', who: 'tor.havik', because: 'the tariffs', at: RECENT },
+    }),
+  );
+  expect((await screen.findByText(/The clock is 3 h behind the server's/)).textContent).toContain('set the clock');
+  expect(screen.getByText(/Frozen by F7 until .*: boarding\. Nothing is corrected of service:\*\./)).toBeTruthy();
+  expect(screen.getByRole('link', { name: 'C118' }).getAttribute('href')).toBe('/changes/C118');
+});
+
+test('clauses that are not in line come first with their reason; drift says when it happened and how it ended', async () => {
+  const clause = (address: string, more: Partial<Schemas['NodeClause']>): Schemas['NodeClause'] => ({
+    address,
+    severity: 'low',
+    origins: ['quay-base@1.3.0/login'],
+    satisfies: [],
+    outcome: 'in_line',
+    status: 'in_line',
+    wanted: {},
+    ...more,
+  });
+  const episode: Schemas['Episode'] = {
+    address: 'file:/etc/issue',
+    severity: 'low',
+    in_line_until: RECENT,
+    detected_at: RECENT,
+    detected_run: '01a225ea',
+    closed_at: RECENT,
+    closed_as: 'by_hand',
+  };
+  open(
+    node(),
+    [clause('file:/etc/motd', {}), clause('file:/etc/issue', { outcome: 'out_of_line', status: 'drift_found', cause: 'drift', reason: 'mode is observe' })],
+    [episode],
+  );
+  expect(await screen.findByText(/mode is observe/)).toBeTruthy();
+  expect((await screen.findByRole('link', { name: /^changed at .*, undone by hand, / })).getAttribute('aria-label')).toBeTruthy();
+});
