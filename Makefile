@@ -2,7 +2,7 @@
 DEMO_DIR ?= /var/tmp/constans-demo-$(shell id -u)
 export DEMO_DIR
 
-.PHONY: tools interface-check bench fuzz demo demo-reset console console-check test test-hosts test-long check fmt shots licences bans unused
+.PHONY: tools interface-check bench fuzz demo demo-reset console console-check test test-hosts test-long check fmt shots licences bans unused circles
 
 demo: ## builds, starts the server and six nodes of Skerry Line, and says what to try; Ctrl-C stops all
 	@demo/check demo
@@ -64,7 +64,7 @@ test-long: tools ## two thousand nodes of a crowd in one process: what a node co
 	cargo build --locked --bins -p constans-crowd -p constans-server -p constans-cli
 	ci/leaves-nothing cargo test --locked -p constans-e2e --test long --test crowd --test described --test door --test changes -- --ignored --nocapture --test-threads=1
 
-check: licences bans unused console-check interface-check ## format, lints, licences, dependencies banned and unused
+check: licences bans console-check interface-check unused circles ## format, lints, licences, dependencies banned and unused
 	cargo fmt --all --check
 	cargo clippy --locked --workspace --all-targets -- -D warnings
 
@@ -89,6 +89,9 @@ bans: ## dependencies that must not come in
 
 unused: ## dependencies that nothing uses
 	ci/unused-dependencies
+
+circles: ## modules that import each other
+	ci/import-circles
 
 shots: ## docs/screenshots from the demo's data
 	docs/shots

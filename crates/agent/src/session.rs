@@ -16,7 +16,7 @@ use constans_agent::state_dir::{DEFAULT_FOLDER, RunLock, StateDir};
 use constans_agent::under_way::record_unended;
 use constans_core::address::{ClauseAddress, fits};
 use constans_core::digest::DigestKey;
-use constans_core::kind::nearest_word;
+use constans_core::nearest::nearest_word;
 use constans_core::run::{Decision, Mode, Part, Settings};
 use constans_core::settings::AgentSettings;
 use constans_core::state::{Clause, EffectiveState, Origin};

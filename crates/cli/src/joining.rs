@@ -3,7 +3,8 @@
 use crate::error::ClientError;
 use crate::server::{Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
-use constans_core::kind::{duration_secs, nearest_word};
+use constans_core::kind::duration_secs;
+use constans_core::nearest::nearest_word;
 use constans_core::words::read_label;
 use constans_terminal::harmless;
 use constans_wire::join::{Approve, Deny, JoiningRequest, MadeInvitation, NewInvitation, OpenInvitation};

@@ -5,8 +5,9 @@ use constans_core::document::keys::{CLAUSE_KEYS, names};
 use constans_core::document::{CODE_PAGES, CodePage};
 use constans_core::kind::{
     KINDS, Kind, KindPage, baseline_schema, case_schema, find_among, kind_page, manifest_schema, nearest,
-    nearest_word, search,
+    search,
 };
+use constans_core::nearest::nearest_word;
 use constans_folder::check_folder;
 use constans_terminal::{style, styled};
 use constans_wire::exit::Exit;

@@ -5,7 +5,7 @@ use crate::error::ClientError;
 use crate::node_why::why;
 use crate::server::{Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
-use constans_core::kind::nearest_word;
+use constans_core::nearest::nearest_word;
 use constans_core::run::Mode;
 use constans_core::sentence::Sentence;
 use constans_core::state::LeftBehind;

@@ -2,7 +2,7 @@
 
 use crate::error::ClientError;
 use crate::server::Server;
-use constans_core::kind::nearest_word;
+use constans_core::nearest::nearest_word;
 use constans_core::param::{Layer, ParameterValue};
 use constans_core::state::LeftBehind;
 use constans_terminal::{count, harmless, time};

@@ -17,6 +17,7 @@ pub mod group;
 pub mod hours;
 pub mod kind;
 pub mod kit;
+pub mod nearest;
 pub mod node_status;
 pub mod param;
 pub mod part;
@@ -26,5 +27,3 @@ pub mod settings;
 pub mod state;
 pub mod template;
 pub mod words;
-
-pub(crate) use kind::kind_type_word;

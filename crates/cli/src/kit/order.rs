@@ -4,7 +4,7 @@ use super::KitPaths;
 use clap::{Args, ValueEnum};
 use constans_core::check::resolve_sample;
 use constans_core::document::explain_findings;
-use constans_core::kind::nearest_word;
+use constans_core::nearest::nearest_word;
 use constans_core::state::{Relation, Resolved};
 use constans_folder::{CheckedFolder, check_document, check_folder, on_large_stack};
 use constans_terminal::{harmless, style, styled};

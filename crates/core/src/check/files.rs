@@ -3,8 +3,8 @@
 use crate::document::Code;
 use crate::document::Finding;
 use crate::document::Place;
-use crate::kind::nearest_word;
 use crate::kit::Kit;
+use crate::nearest::nearest_word;
 use std::collections::BTreeSet;
 
 /// Says which files nobody reads, and which are left for a later version.

@@ -5,7 +5,7 @@ use super::files::{KitFiles, Lines, Place};
 use super::finding::Finding;
 use super::keys::Key;
 use super::{open_quotes, syntax};
-use crate::kind::nearest_word;
+use crate::nearest::nearest_word;
 use serde_json::{Map, Number, Value};
 use std::ops::Range;
 use std::sync::Arc;
@@ -16,6 +16,19 @@ use toml::de::{DeTable, DeValue};
 pub const MAX_DOCUMENT_BYTES: usize = 4 * 1024 * 1024;
 
 const MAX_INTEGER: i64 = 1 << 53;
+
+/// Returns what a person calls the type of a value.
+pub(crate) fn type_word(value: &Value) -> &'static str {
+    match value {
+        Value::Null => "nothing",
+        Value::Bool(_) => "a boolean",
+        Value::Number(number) if number.is_f64() => "a number with a fraction",
+        Value::Number(_) => "an integer",
+        Value::String(_) => "a text",
+        Value::Array(_) => "a list",
+        Value::Object(_) => "a map",
+    }
+}
 
 /// A value with its place.
 #[derive(Debug, Clone)]
@@ -206,7 +219,7 @@ impl<'n> Fields<'n> {
                 findings.push(Finding::error(
                     Code::WrongValue,
                     node.place.clone(),
-                    format!("{what} is a table, and this is {}", crate::kind_type_word(&node.to_json())),
+                    format!("{what} is a table, and this is {}", type_word(&node.to_json())),
                 ));
                 None
             }
@@ -341,7 +354,7 @@ pub(crate) fn wrong_type(name: &str, wanted: &str, node: &Node, findings: &mut V
     findings.push(Finding::error(
         Code::WrongValue,
         node.place.clone(),
-        format!("`{name}` takes {wanted}, and this is {}", crate::kind_type_word(&node.to_json())),
+        format!("`{name}` takes {wanted}, and this is {}", type_word(&node.to_json())),
     ));
 }
 

@@ -1,7 +1,7 @@
 //! The names and the size of a condition, seen by walking through its syntax.
 
 use super::{ConditionError, LISTED_FIELDS, STABLE_FIELDS};
-use crate::kind::nearest_word;
+use crate::nearest::nearest_word;
 use cel::common::ast::{EntryExpr, Expr, IdedExpr, LiteralValue};
 use std::collections::BTreeSet;
 

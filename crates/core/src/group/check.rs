@@ -4,8 +4,8 @@
 use super::Group;
 use crate::document::{Code, Finding, KitFiles, Level, Node, NodeValue, Place, read_toml};
 use crate::filter::{Condition, Plain};
-use crate::kind::nearest_word;
 use crate::kit::{Baseline, Kit};
+use crate::nearest::nearest_word;
 use crate::param::takes;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};

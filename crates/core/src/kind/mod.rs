@@ -16,23 +16,11 @@ mod version;
 pub use built_in::BuiltInKind;
 pub use claim::Claim;
 pub use custom::{CustomKind, CustomProperty, CustomType, TooManyKinds};
+pub(crate) use normalise::absolute_path;
 pub use normalise::{Refused, duration_secs, normalise};
-pub(crate) use normalise::{absolute_path, type_word as kind_type_word};
 pub use page::{KindPage, PropertyPage, kind_page, kinds_as_markdown};
 pub use property::{Kind, Matcher, Naming, Property, Reaction, ValueType};
 pub use schema::{baseline_schema, case_schema, manifest_schema};
 pub use search::search;
 pub use table::{KINDS, UNKNOWN, find, find_among, nearest};
 pub use version::{VersionOrder, VersionRequirement, VersionRequirementError};
-
-/// Returns the candidate that is spelt most like `word`, if any is near enough to be what was meant.
-pub fn nearest_word<'w>(word: &str, candidates: impl IntoIterator<Item = &'w str>) -> Option<&'w str> {
-    candidates
-        .into_iter()
-        .map(|candidate| (strsim::damerau_levenshtein(word, candidate), candidate))
-        .filter(|(distance, candidate)| {
-            *distance <= 1 + candidate.chars().count().min(word.chars().count()) / 4
-        })
-        .min_by_key(|(distance, _)| *distance)
-        .map(|(_, candidate)| candidate)
-}

@@ -2,6 +2,7 @@
 
 use super::property::ValueType;
 use super::version::VersionRequirement;
+use crate::document::type_word;
 use serde_json::{Value, json};
 
 /// Why a value is refused, and what to write instead.
@@ -80,19 +81,6 @@ pub fn normalise(name: &str, value_type: ValueType, value: &Value) -> Result<Val
 
 fn wrong(name: &str, wanted: &str, value: &Value) -> Refused {
     Refused::new(format!("`{name}` takes {wanted}, and this is {}", type_word(value)))
-}
-
-/// Returns what a person calls the type of a value.
-pub(crate) fn type_word(value: &Value) -> &'static str {
-    match value {
-        Value::Null => "nothing",
-        Value::Bool(_) => "a boolean",
-        Value::Number(number) if number.is_f64() => "a number with a fraction",
-        Value::Number(_) => "an integer",
-        Value::String(_) => "a text",
-        Value::Array(_) => "a list",
-        Value::Object(_) => "a map",
-    }
 }
 
 fn text(value: &Value) -> Option<String> {
@@ -245,7 +233,7 @@ fn word(name: &str, words: &[&str], value: &Value) -> Result<Value, Refused> {
     }
     let all: Vec<String> = words.iter().map(|word| format!("`{word}`")).collect();
     let refused = Refused::new(format!("`{name}` is one of {}, and this is `{word}`", all.join(", ")));
-    Err(match super::nearest_word(word, words.iter().copied()) {
+    Err(match crate::nearest::nearest_word(word, words.iter().copied()) {
         Some(near) => refused.hint(format!("did you mean `{near}`?")),
         None => refused,
     })

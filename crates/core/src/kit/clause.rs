@@ -8,7 +8,8 @@ use crate::document::Place;
 use crate::document::keys::{CLAUSE_KEYS, names};
 use crate::document::{Fields, Node, NodeValue, wrong_type};
 use crate::document::{Located, located, located_text, owned};
-use crate::kind::{self, Kind, Reaction, nearest_word};
+use crate::kind::{self, Kind, Reaction};
+use crate::nearest::nearest_word;
 use crate::template::has_markup;
 use serde_json::Value;
 

@@ -3,7 +3,7 @@
 use crate::document::keys::PARAMETER_KEYS;
 use crate::document::{Code, Finding, Located, Node, NodeValue, Place};
 use crate::document::{Fields, wrong_type};
-use crate::kind::nearest_word;
+use crate::nearest::nearest_word;
 use regex::{Regex, RegexBuilder};
 use serde_json::{Value, json};
 

@@ -4,7 +4,7 @@
 
 use super::declaration::{Parameter, ParameterType};
 use crate::document::{Code, Finding, Place};
-use crate::kind::nearest_word;
+use crate::nearest::nearest_word;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;

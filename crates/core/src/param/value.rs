@@ -1,8 +1,8 @@
 //! Which values a parameter takes.
 
 use super::declaration::{ItemType, Limits, Parameter, ParameterType, SecretName};
+use crate::document::type_word;
 use crate::filter::MAX_ITEMS;
-use crate::kind_type_word;
 use serde_json::{Value, json};
 
 impl Parameter {
@@ -119,17 +119,15 @@ impl Limits {
 
 fn what_it_is(wanted: ParameterType, value: &Value) -> String {
     let odd = match (wanted.of_values(), value) {
-        (Some(items), Value::Array(list)) => list
-            .iter()
-            .find(|item| !items.takes(item))
-            .map(|item| format!("a list with {}", kind_type_word(item))),
-        (Some(items), Value::Object(map)) => map
-            .values()
-            .find(|item| !items.takes(item))
-            .map(|item| format!("a map with {}", kind_type_word(item))),
+        (Some(items), Value::Array(list)) => {
+            list.iter().find(|item| !items.takes(item)).map(|item| format!("a list with {}", type_word(item)))
+        }
+        (Some(items), Value::Object(map)) => {
+            map.values().find(|item| !items.takes(item)).map(|item| format!("a map with {}", type_word(item)))
+        }
         _ => None,
     };
-    odd.unwrap_or_else(|| kind_type_word(value).to_owned())
+    odd.unwrap_or_else(|| type_word(value).to_owned())
 }
 
 fn toml_value(text: &str) -> Option<Value> {

@@ -3,8 +3,8 @@
 use super::assigned::Assigned;
 use super::resolve::Conditions;
 use crate::document::{Code, Finding, Located};
-use crate::kind::nearest_word;
 use crate::kit::{Baseline, Kit};
+use crate::nearest::nearest_word;
 
 /// Returns the assigned baselines with those that they include, in the order in which their clauses come.
 ///

@@ -613,7 +613,7 @@ fn as_text(written: &Located<Value>) -> Located<String> {
 
 fn missing_file(files: &crate::document::KitFiles, path: &str, place: &Place) -> Finding {
     let folder = path.split('/').next().unwrap_or_default();
-    let near = kind::nearest_word(path, files.paths().filter(|known| known.starts_with(folder)));
+    let near = crate::nearest::nearest_word(path, files.paths().filter(|known| known.starts_with(folder)));
     let hint = near.map_or_else(
         || format!("put the file there: {path}"),
         |near| format!("did you mean `{}`?", &near[folder.len() + 1..]),

@@ -3,7 +3,7 @@
 use super::instantiate::Draft;
 use crate::address::{ClauseAddress, fits, is_pattern};
 use crate::document::{Code, Finding, Located};
-use crate::kind::nearest_word;
+use crate::nearest::nearest_word;
 use foldhash::{HashMap, HashMapExt as _};
 
 /// Turns the addresses and patterns of all drafts into the addresses of clauses.

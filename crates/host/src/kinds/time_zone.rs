@@ -5,7 +5,7 @@ use crate::error::HostError;
 use crate::files::Ownership;
 use crate::machine::{Machine, NotSeen, Work, seen};
 use constans_core::compare::Found;
-use constans_core::kind::nearest_word;
+use constans_core::nearest::nearest_word;
 use constans_core::run::Seen;
 use constans_core::state::Clause;
 

@@ -10,8 +10,8 @@ mod programs;
 mod services;
 
 use super::claim::Claim;
-use super::nearest_word;
 use super::property::{Kind, Matcher, Naming, Property, ValueType};
+use crate::nearest::nearest_word;
 use std::sync::LazyLock;
 
 /// Returns the kind of this name.
