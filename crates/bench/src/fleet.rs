@@ -18,13 +18,15 @@ const ASKED: usize = 100;
 const ASKED_BEFORE: usize = 20;
 
 /// What the pages ask for: the fleet and the nodes, whole and narrowed.
-const PAGES: [(&str, &str); 7] = [
+const PAGES: [(&str, &str); 9] = [
     ("overview", ""),
     ("overview", "labels.site == \"auken\""),
     ("nodes", ""),
     ("nodes", "labels.site == \"auken\" && node.mode == \"enforce\""),
     ("nodes", "node.status == \"drift_found\""),
     ("nodes", "about.os.name == \"debian\" && !(labels.site in [\"tern\", \"brisk\"])"),
+    ("nodes?size=100&sort=status", ""),
+    ("nodes?size=100&sort=-last_run", "labels.site == \"auken\""),
     ("nodes", "node.name.startsWith(\"kiosk-eldrey-2\") && node.last_contact != \"on_time\""),
 ];
 

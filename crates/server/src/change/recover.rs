@@ -62,12 +62,18 @@ impl Watch {
     ///
     /// Returns why database or folder cannot be used.
     pub async fn put_right(&self, db: &mut PgConnection) -> io::Result<()> {
+        let lock = async |db: &mut PgConnection, statement: &'static str| {
+            sqlx::query(statement).bind(ONE_AT_A_TIME).execute(db).await.map_err(io::Error::other)
+        };
+        // Held until the folder knows too: whoever waits for it would find the same once more.
+        lock(&mut *db, "select pg_advisory_lock($1)").await?;
+        let done = self.put_right_alone(&mut *db).await;
+        lock(db, "select pg_advisory_unlock($1)").await?;
+        done
+    }
+
+    async fn put_right_alone(&self, db: &mut PgConnection) -> io::Result<()> {
         let mut transaction = db.begin().await.map_err(io::Error::other)?;
-        sqlx::query("select pg_advisory_xact_lock($1)")
-            .bind(ONE_AT_A_TIME)
-            .execute(&mut *transaction)
-            .await
-            .map_err(io::Error::other)?;
         self.refuse_again(&mut transaction).await?;
         let (last, newest) = (self.last.last()?, self.handed_out.newest()?);
         let now = database(&mut transaction).await?;
