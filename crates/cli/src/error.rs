@@ -58,6 +58,11 @@ impl ClientError {
         self
     }
 
+    /// Returns what was found in a group.
+    pub fn findings(&self) -> &[GroupFinding] {
+        &self.findings
+    }
+
     /// Returns the change that waits for confirmation, if that is why.
     pub fn unconfirmed_change(&self) -> Option<i64> {
         self.unconfirmed

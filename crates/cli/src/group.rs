@@ -4,7 +4,8 @@ use crate::change::{ChangeOptions, asked, print_changed};
 use crate::error::{ClientError, harmless_lines};
 use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand};
-use constans_core::group::{Assignment, Group};
+use constans_core::group::{Assignment, Group, GroupFinding};
+use constans_wire::kit::Changed;
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use serde_json::{Value, json};
 use std::path::PathBuf;
@@ -66,11 +67,18 @@ pub async fn run(arguments: &GroupArguments) -> Result<(), ClientError> {
             let group: Group = toml::from_str(&text).map_err(|error| failed(error.to_string()))?;
             let server = Server::open(server)?;
             let file = document.display().to_string();
-            let answered = server.put(&format!("/api/groups?{}", options.query()), &group).await;
-            let changed = asked(&server, answered).await.map_err(|error| error.in_document(&file, &text))?;
-            changed.findings.iter().for_each(|finding| {
+            let answered: Result<Changed, ClientError> =
+                server.put(&format!("/api/groups?{}", options.query()), &group).await;
+            // What the check warns of may be why clauses are taken: it comes before the question.
+            let warnings: Vec<GroupFinding> = match &answered {
+                Ok(changed) => changed.findings.clone(),
+                Err(error) if error.unconfirmed_change().is_some() => error.findings().to_vec(),
+                Err(_) => Vec::new(),
+            };
+            warnings.iter().for_each(|finding| {
                 anstream::eprintln!("{}", harmless_lines(&finding.explain(&file, &text)));
             });
+            let changed = asked(&server, answered).await.map_err(|error| error.in_document(&file, &text))?;
             print_changed(&server, &format!("the group {} is set", group.name), &changed);
             Ok(())
         }

@@ -262,6 +262,7 @@ fn what_takes_clauses_is_asked_and_a_preview_hands_out_nothing() {
     let document = kiosk.document("typo.toml", &typo);
 
     let preview = fleet.client(&["group", "set", &document, "--preview"]);
+    let preview_warnings = preview.stderr.clone();
     let preview = well(&preview);
     assert!(
         preview.contains("affects 5 nodes")
@@ -279,6 +280,13 @@ fn what_takes_clauses_is_asked_and_a_preview_hands_out_nothing() {
         refused.stderr
     );
     assert!(refused.stderr.contains("kiosk-auken-1"), "{}", refused.stderr);
+    for (shown, why) in [(&refused.stderr, "where it is refused"), (&preview_warnings, "in a preview")] {
+        assert!(
+            shown.contains("warning C0143: no node has the label role = `kisok`")
+                && shown.contains("hint: did you mean `kiosk`?"),
+            "{why}: {shown}"
+        );
+    }
     assert_eq!(fleet.query(wanted), before, "and nothing is handed out unasked");
     let too_few = fleet.client(&["group", "set", &document, "--confirm", "4"]);
     assert_eq!(too_few.exit, Some(3), "{}", too_few.stderr);

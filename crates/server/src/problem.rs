@@ -86,6 +86,8 @@ pub enum ApiError {
         takes: u64,
         /// From how many nodes.
         takes_from: u64,
+        /// The warnings of the group that it sets.
+        findings: Vec<GroupFinding>,
     },
     /// A filter that cannot be used.
     #[error("{message}")]
@@ -259,6 +261,15 @@ impl ApiError {
         Self::Invalid { field, because: because.into() }
     }
 
+    /// Adds the warnings of a group to the refusal of a change that nobody confirmed.
+    #[must_use]
+    pub fn with_warnings(mut self, warnings: &[GroupFinding]) -> Self {
+        if let Self::Unconfirmed { findings, .. } = &mut self {
+            findings.extend_from_slice(warnings);
+        }
+        self
+    }
+
     /// Says that work of the server's own failed.
     pub fn failed(what: &'static str, because: &impl ToString) -> Self {
         Self::Failed { what, because: because.to_string() }
@@ -332,6 +343,7 @@ impl ApiError {
         let (detail, findings) = match self {
             Self::Findings { text, .. } => (Some(text.clone()), Vec::new()),
             Self::Group { findings, .. } => (Some(findings_text(findings)), findings.clone()),
+            Self::Unconfirmed { findings, .. } => (None, findings.clone()),
             _ => (None, Vec::new()),
         };
         let change = if let Self::Unconfirmed { change, .. } = self { Some(*change) } else { None };

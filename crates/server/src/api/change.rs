@@ -359,9 +359,12 @@ fn answer(row: ChangeRow) -> Answer<Changed> {
             impact,
             findings: Vec::new(),
         })),
-        "unconfirmed" => {
-            Err(ApiError::Unconfirmed { change: row.no, takes: impact.takes, takes_from: impact.takes_from })
-        }
+        "unconfirmed" => Err(ApiError::Unconfirmed {
+            change: row.no,
+            takes: impact.takes,
+            takes_from: impact.takes_from,
+            findings: Vec::new(),
+        }),
         _ => Err(ApiError::Conflict {
             message: row
                 .refused

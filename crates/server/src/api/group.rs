@@ -56,7 +56,10 @@ pub async fn set(
         return Err(ApiError::Group { name: wanted.name.clone(), findings });
     }
     let body = serde_json::to_value(&*wanted).map_err(|error| ApiError::failed("writing JSON", &error))?;
-    let changed = edit(&wanted.name, Some(body), &how.into(), &caller.asker, db, here).await?.into_inner();
+    let changed = edit(&wanted.name, Some(body), &how.into(), &caller.asker, db, here)
+        .await
+        .map_err(|error| error.with_warnings(&findings))?
+        .into_inner();
     Ok(Json(Changed { findings, ..changed }))
 }
 
