@@ -32,14 +32,14 @@ insert into run_span (node, state, mode, first_at, last_at, count, largest_gap_m
         now() - make_interval(days => (part + 1) * :spell), now() - make_interval(days => part * :spell), 40
     from made, generate_series(:days / :spell - 1, 0, -1) as part, (select run_span.* from run_span join model on run_span.node = model.id order by run_span.id desc limit 1) s;
 insert into node_now (node, memory_epoch, sequence, span, full_status, full_state, full_began, full_run, full_learned, overdue_at, overdue_secs, open_episodes, mark, mark_before,
-        has_epoch, has_counter, has_state, heard_span, heard_at, promised_at, on_time_until, silent_after, clock_off_ms, said)
+        has_epoch, has_counter, has_state, heard_span, heard_at, promised_at, on_time_until, silent_after, clock_off_ms, attributes_digest)
     select made.id, gen_random_uuid(), :days * 96, case when status = 'in_line' then s.id end, status, full_state, at, gen_random_uuid(), at, at + interval '46 min', w.overdue_secs,
         (status = 'drift_found')::int, gen_random_uuid(), gen_random_uuid(), has_epoch, has_counter, has_state, h.id, at, at + interval '15 min',
-        at + interval '16.5 min', at + interval '45 min', 12, said
+        at + interval '16.5 min', at + interval '45 min', 12, attributes_digest
     from made cross join node_now w join model on w.node = model.id
         cross join lateral (select now() - random() * interval '60 s' - case last_contact when 'silent' then interval '3 hours' when 'late' then interval '20 min' else interval '0' end as at) as moment
         join (select node, max(id) as id from heard group by node) h on h.node = made.id join (select node, max(id) as id from run_span group by node) s on s.node = made.id;
-insert into node_exception (node, name, address, severity, outcome, said, since, run)
+insert into node_exception (node, name, address, severity, outcome, attributes_digest, since, run)
     select made.id, name, case status when 'drift_found' then 'file:/etc/issue' when 'failed' then 'package:openssh-server' when 'unmet' then 'probe:quay-clock' else 'file:/etc/kiosk/' || n % 7 || '.conf' end,
         'high', case status when 'drift_found' then 'drifted' when 'rollout_waiting' then 'waiting' else status end, 'its node only observes', now() - interval '5 hours', gen_random_uuid()
     from made join node on node.id = made.id where status <> 'in_line';
