@@ -39,7 +39,7 @@ insert into node_now (node, memory_epoch, sequence, span, full_status, full_stat
     from made cross join node_now w join model on w.node = model.id
         cross join lateral (select now() - random() * interval '60 s' - case last_contact when 'silent' then interval '3 hours' when 'late' then interval '20 min' else interval '0' end as at) as moment
         join (select node, max(id) as id from heard group by node) h on h.node = made.id join (select node, max(id) as id from run_span group by node) s on s.node = made.id;
-insert into node_exception (node, name, address, severity, outcome, attributes_digest, since, run)
+insert into node_exception (node, name, address, severity, outcome, message, since, run)
     select made.id, name, case status when 'drift_found' then 'file:/etc/issue' when 'failed' then 'package:openssh-server' when 'unmet' then 'probe:quay-clock' else 'file:/etc/kiosk/' || n % 7 || '.conf' end,
         'high', case status when 'drift_found' then 'drifted' when 'rollout_waiting' then 'waiting' else status end, 'its node only observes', now() - interval '5 hours', gen_random_uuid()
     from made join node on node.id = made.id where status <> 'in_line';
