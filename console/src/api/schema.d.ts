@@ -3038,8 +3038,8 @@ export interface components {
             next?: string | null;
             /** @description The nodes in the order that was asked for. */
             nodes: components["schemas"]["NodeSummary"][];
-            /** @description Number of nodes on all pages. */
-            total: number;
+            /** @description Number of nodes on all pages, if `count` asks for it. */
+            total?: number | null;
             /** @description Number of nodes for which the filter cannot be evaluated, because they did not report a field; they are not listed. */
             undecidable: number;
         };
@@ -7545,6 +7545,8 @@ export interface operations {
             query?: {
                 /** @description `next` of the page before, with the same order and filter */
                 after?: string;
+                /** @description Whether the nodes on all pages are counted */
+                count?: boolean;
                 /** @description CEL over labels, about and node */
                 filter?: string;
                 /** @description How many nodes a page has at most; 1,000 if left out */

@@ -22,7 +22,7 @@ export function NodesPage() {
   const list = `${filter}\n${sort}`;
   const [reached, setReached] = useState({ list, page: 0, begins: [''] });
   const { page, begins } = reached.list === list ? reached : { page: 0, begins: [''] };
-  const query = { size: PAGE, ...(filter && { filter }), ...(sort && { sort }), ...(begins[page] && { after: begins[page] }) };
+  const query = { size: PAGE, count: true, ...(filter && { filter }), ...(sort && { sort }), ...(begins[page] && { after: begins[page] }) };
   const nodes = useQuery({ queryKey: ['nodes', query], queryFn: ({ signal }) => api.nodes(query, signal), placeholderData: keepPreviousData });
   const goTo = (to: number) => {
     const next = nodes.data?.next;
@@ -40,7 +40,7 @@ export function NodesPage() {
       </Box>
       <QueryView query={nodes}>
         {({ nodes, total }) => (
-          <NodeGrid nodes={nodes} total={total} isFiltered={filter !== ''} sort={sort} onSort={setSort} page={page} onPage={goTo} pageSize={PAGE} />
+          <NodeGrid nodes={nodes} total={total ?? 0} isFiltered={filter !== ''} sort={sort} onSort={setSort} page={page} onPage={goTo} pageSize={PAGE} />
         )}
       </QueryView>
     </Page>
@@ -48,6 +48,6 @@ export function NodesPage() {
 }
 
 function shownWords(page: Schemas['NodePage']): string {
-  const shown = count(page.total, 'node');
+  const shown = count(page.total ?? 0, 'node');
   return page.undecidable ? `${shown}; ${page.undecidable} cannot be evaluated` : shown;
 }

@@ -18,15 +18,16 @@ const ASKED: usize = 100;
 const ASKED_BEFORE: usize = 20;
 
 /// What the pages ask for: the fleet and the nodes, whole and narrowed.
-const PAGES: [(&str, &str); 9] = [
+const PAGES: [(&str, &str); 10] = [
     ("overview", ""),
     ("overview", "labels.site == \"auken\""),
     ("nodes", ""),
+    ("nodes?size=100&count=true", ""),
     ("nodes", "labels.site == \"auken\" && node.mode == \"enforce\""),
     ("nodes", "node.status == \"drift_found\""),
     ("nodes", "about.os.name == \"debian\" && !(labels.site in [\"tern\", \"brisk\"])"),
-    ("nodes?size=100&sort=status", ""),
-    ("nodes?size=100&sort=-last_run", "labels.site == \"auken\""),
+    ("nodes?size=100&count=true&sort=status", ""),
+    ("nodes?size=100&count=true&sort=-last_run", "labels.site == \"auken\""),
     ("nodes", "node.name.startsWith(\"kiosk-eldrey-2\") && node.last_contact != \"on_time\""),
 ];
 

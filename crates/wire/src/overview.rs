@@ -89,8 +89,9 @@ pub struct NodePage {
     pub nodes: Vec<crate::node::NodeSummary>,
     /// Where the next page begins; none on the last page.
     pub next: Option<String>,
-    /// Number of nodes on all pages.
-    pub total: usize,
+    /// Number of nodes on all pages, if `count` asks for it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub total: Option<usize>,
     /// Number of nodes for which the filter cannot be evaluated, because they did not report a field; they are not listed.
     pub undecidable: usize,
 }

@@ -29,14 +29,16 @@ use std::sync::Arc;
     ("after" = Option<String>, Query, description = "`next` of the page before, with the same order and filter"),
     ("filter" = Option<String>, Query, description = "CEL over labels, about and node"),
     ("sort" = Option<String>, Query, description = "`name`, `status` (the most severe first), `last_contact` or `last_run` (the oldest first); with `-` before it the other way round"),
+    ("count" = Option<bool>, Query, description = "Whether the nodes on all pages are counted"),
     ("size" = Option<u32>, Query, minimum = 1, maximum = 1000, description = "How many nodes a page has at most; 1,000 if left out"),
 ), responses((status = 200, body = NodePage)))]
-#[get("/api/nodes?<after>&<filter>&<sort>&<size>")]
+#[get("/api/nodes?<after>&<filter>&<sort>&<size>&<count>")]
 pub async fn list(
     after: Option<&str>,
     filter: Option<&str>,
     sort: Option<&str>,
     size: Number,
+    count: bool,
     _caller: Allowed<NodeRead>,
     db: &State<PgPool>,
 ) -> Answer<NodePage> {
@@ -52,13 +54,13 @@ pub async fn list(
     };
     let Narrowed { by, undecidable } = narrowed(db, filter, now).await?;
     let page = async { Ok(listing::ordered(db, &by, order, after.as_ref(), most as i64).await?) };
-    let total = async { Ok(listing::count(db, &by).await?) };
+    let total = async { Ok(if count { Some(listing::count(db, &by).await?) } else { None }) };
     let (rows, total, unknown) = tokio::try_join!(page, total, undecided(db, &by))?;
     let next = rows.last().filter(|_| rows.len() == most).map(|last| next_page(order, last));
     Ok(Json(NodePage {
         next,
         nodes: summarised(db, rows, now).await?,
-        total: usize::try_from(total).unwrap_or(0),
+        total: total.and_then(|total| usize::try_from(total).ok()),
         undecidable: undecidable + unknown,
     }))
 }

@@ -1,6 +1,7 @@
 //! Lists of nodes as they are now, narrowed or whole, and how many there are of each status.
 
-use super::narrowing::{Narrowing, REFUSED, push_last_contact, push_status, push_timed};
+use super::narrowing::{Narrowing, REFUSED, push_last_contact, push_status, push_timed, push_timed_at};
+use crate::clock::sql_now;
 use constans_core::filter::STABLE_FIELDS;
 use constans_core::node_status::{CERTIFICATE_ENDS_WITHIN_HOURS, CLOCK_TOLERANCE_SECS, NodeStatus};
 use jiff_sqlx::Timestamp as SqlTimestamp;
@@ -98,12 +99,8 @@ impl NodeOrder {
                 query.push("0::bigint");
             }
             NodeKey::Status => {
-                let word = |status: &NodeStatus| json!(status).as_str().unwrap_or_default().to_owned();
-                query
-                    .push("array_position(")
-                    .push_bind(NodeStatus::ALL.iter().map(word).collect::<Vec<_>>())
-                    .push(", ");
-                push_status(query).push(")::bigint");
+                push_status(query.push("array_position(").push_bind(status_words()).push(", "))
+                    .push(")::bigint");
             }
             NodeKey::LastContact => {
                 query.push("coalesce((extract(epoch from n.heard_at) * 1000000)::bigint, -1)");
@@ -117,6 +114,20 @@ impl NodeOrder {
     fn word(self) -> &'static str {
         if self.descending { "desc" } else { "asc" }
     }
+
+    /// The order of the names of nodes of one place.
+    fn word_of_names(self) -> &'static str {
+        if self.by == NodeKey::Name { self.word() } else { "asc" }
+    }
+}
+
+fn status_words() -> Vec<String> {
+    NodeStatus::ALL.iter().map(|status| json!(status).as_str().unwrap_or_default().to_owned()).collect()
+}
+
+/// The place of nodes that are in line, in the order by status: where PostgreSQL finds the word, from 1 on.
+fn place_of_in_line() -> i64 {
+    NodeStatus::ALL.iter().position(|status| *status == NodeStatus::InLine).map_or(0, |at| at as i64 + 1)
 }
 
 /// Where a page of a list begins: after the node of this place and name.
@@ -143,11 +154,7 @@ fn push_shown(query: &mut QueryBuilder<Postgres>, order: NodeOrder) {
              left join lateral (select max(ends_at) as ends_at from node_key where node_key.node = node.id and node_key.revoked_at is null) k on true
          order by page.place ",
     );
-    query.push(order.word()).push(", node.name ").push(if order.by == NodeKey::Name {
-        order.word()
-    } else {
-        "asc"
-    });
+    query.push(order.word()).push(", node.name ").push(order.word_of_names());
 }
 
 /// Where many nodes are meant, a page of them is found among the first of all.
@@ -167,10 +174,28 @@ pub async fn ordered(
         return all(db, narrowing, after.map_or("", |after| &after.name), most).await;
     }
     let mut page = QueryBuilder::new(BEGIN_SHOWN);
-    page.push("select id, place from (select node.id, node.name, ");
-    order.push_place(&mut page);
-    page.push(" as place from node join node_now n on n.node = node.id where node.retired_at is null and ");
-    narrowing.push(&mut page);
+    page.push("select id, place from (");
+    // One moment for both parts: a node is in one of them.
+    let now = sql_now();
+    let of_quiet = if order.by == NodeKey::Status { "(n.quiet_until >= {now}) is not true and " } else { "" };
+    push_placed(&mut page, narrowing, |query| order.push_place(query), (of_quiet, now));
+    if order.by == NodeKey::Status {
+        // Most nodes are in line and nothing is to be said of them: as many of these by name as the page can show are enough.
+        let place = place_of_in_line();
+        page.push(" union all (");
+        push_placed(
+            &mut page,
+            narrowing,
+            |query| {
+                query.push(format!("{place}::bigint"));
+            },
+            ("n.quiet_until >= {now} and ", now),
+        );
+        if let Some(after) = after.filter(|after| after.place == place) {
+            page.push(" and node.name > ").push_bind(after.name.clone());
+        }
+        page.push(" order by node.name limit ").push_bind(most).push(")");
+    }
     page.push(") placed");
     let beyond = if order.descending { "<" } else { ">" };
     if let Some(after) = after {
@@ -178,10 +203,24 @@ pub async fn ordered(
         page.push(" or place = ").push_bind(after.place);
         page.push(format!(" and name {} ", if by_name { beyond } else { ">" })).push_bind(after.name.clone());
     }
-    let of_names = if by_name { order.word() } else { "asc" };
-    page.push(format!(" order by place {}, name {of_names} limit ", order.word())).push_bind(most);
+    page.push(format!(" order by place {}, name {} limit ", order.word(), order.word_of_names()))
+        .push_bind(most);
     push_shown(&mut page, order);
     page.build_query_as().persistent(false).fetch_all(db).await
+}
+
+/// Writes the statement that selects the nodes of a list with their places, as far as `also` holds of them.
+fn push_placed(
+    query: &mut QueryBuilder<Postgres>,
+    narrowing: &Narrowing,
+    push_place: impl FnOnce(&mut QueryBuilder<Postgres>),
+    (also, now): (&str, SqlTimestamp),
+) {
+    query.push("select node.id, node.name, ");
+    push_place(query);
+    query.push(" as place from node join node_now n on n.node = node.id where node.retired_at is null and ");
+    push_timed_at(query, also, now);
+    narrowing.push(query);
 }
 
 /// Returns the nodes of a list by name; at most `most` after the name `after`.

@@ -6,6 +6,7 @@
 use crate::clock::sql_now;
 use constans_core::filter::{Comparison, Field, Plain, Scalar};
 use constans_core::run::Status;
+use jiff_sqlx::Timestamp as SqlTimestamp;
 use serde_json::json;
 use sqlx::{Postgres, QueryBuilder};
 use uuid::Uuid;
@@ -50,7 +51,15 @@ pub fn push_status(query: &mut QueryBuilder<Postgres>) -> &mut QueryBuilder<Post
 
 /// Writes SQL, with the time bound wherever it says `{now}`.
 pub fn push_timed<'q>(query: &'q mut QueryBuilder<Postgres>, sql: &str) -> &'q mut QueryBuilder<Postgres> {
-    let now = sql_now();
+    push_timed_at(query, sql, sql_now())
+}
+
+/// Writes SQL, with this time bound wherever it says `{now}`.
+pub fn push_timed_at<'q>(
+    query: &'q mut QueryBuilder<Postgres>,
+    sql: &str,
+    now: SqlTimestamp,
+) -> &'q mut QueryBuilder<Postgres> {
     for (at, part) in sql.split("{now}").enumerate() {
         if at > 0 {
             query.push_bind(now).push("::timestamptz");

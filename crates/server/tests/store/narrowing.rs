@@ -153,10 +153,10 @@ const LIVES: [Life; 8] = [
     ("kiosk-auken-2", Some(3), Some((20, "failed"))),
     ("kiosk-tern-1", None, None),
     ("gate-auken-1", Some(1), Some((10, "drift_found"))),
-    ("gate-tern-1", Some(1), None),
+    ("gate-tern-1", Some(1), Some((30, "in_line"))),
     ("gate-brisk-1", Some(2), Some((20, "failed"))),
-    ("bridge-1", Some(2), Some((10, "rolled_out"))),
-    ("spare-1", None, None),
+    ("bridge-1", Some(2), Some((10, "in_line"))),
+    ("spare-1", Some(2), Some((10, "in_line"))),
 ];
 
 #[tokio::test]
