@@ -2692,7 +2692,7 @@ export interface components {
             claims: string;
             /** @description Whether it is corrected; what is not is only looked at. */
             correctable: boolean;
-            /** @description What else a person should know of it; kits that teach kinds say it. */
+            /** @description What else a person should know of it; only custom kinds say it. */
             docs?: string;
             /** @description Properties of which a clause has one at most. */
             either: string[];

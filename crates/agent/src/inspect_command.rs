@@ -26,14 +26,14 @@ pub fn inspect(arguments: &InspectArguments) -> Result<Exit, AgentError> {
     let told: Vec<WrittenClause> = told.map_err(|not_told| match not_told {
         CannotDescribe::NotOfThisKind(why) => AgentError::new(why).exit(Exit::Usage),
         CannotDescribe::Unsupported(why) => {
-            AgentError::new(format!("a {} cannot be inspected on this machine: {why}", kind.noun))
+            AgentError::new(format!("a {} cannot be inspected on this machine: {why}", kind.noun()))
         }
         CannotDescribe::Failed(error) => error.into(),
     })?;
     if let (Some(name), []) = (&arguments.name, &told[..]) {
-        return Err(AgentError::new(format!("there is no {} {name} on this machine", kind.noun)).hint(format!(
+        return Err(AgentError::new(format!("there is no {} {name} on this machine", kind.noun())).hint(format!(
             "to keep it away, write a clause with gone = true; `constans-agent inspect --all {}` lists those that are there",
-            kind.name
+            kind.name()
         )));
     }
     match arguments.output {

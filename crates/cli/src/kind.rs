@@ -86,10 +86,11 @@ pub struct ExplainArguments {
 pub fn run(arguments: &KindArguments) -> Exit {
     match &arguments.command {
         KindCommand::List { output, kit } => {
-            let all: Vec<&Kind> = match taught(kit.as_deref()) {
-                Ok(taught) => KINDS.iter().copied().chain(taught).collect(),
+            let custom_kinds = match custom_kinds(kit.as_deref()) {
+                Ok(custom_kinds) => custom_kinds,
                 Err(exit) => return exit,
             };
+            let all: Vec<&Kind> = KINDS.iter().chain(&custom_kinds).collect();
             match output {
                 Output::Json => json(&all.iter().map(|kind| kind_page(kind)).collect::<Vec<_>>()),
                 Output::Text => {
@@ -107,21 +108,21 @@ pub fn run(arguments: &KindArguments) -> Exit {
                 return Exit::Error;
             };
             anstream::print!("{}", list(&found));
-            println!("Next: constans kind show {}", first.name);
+            println!("Next: constans kind show {}", first.name());
         }
         KindCommand::Show { kind, kit, output } => {
-            let taught = match taught(kit.as_deref()) {
-                Ok(taught) => taught,
+            let custom_kinds = match custom_kinds(kit.as_deref()) {
+                Ok(custom_kinds) => custom_kinds,
                 Err(exit) => return exit,
             };
-            let Some(found) = find_among(kind, &taught) else {
+            let Some(found) = find_among(kind, &custom_kinds) else {
                 if kind.contains('/') && kit.is_none() {
                     anstream::eprintln!(
                         "error: `{kind}` is a custom kind\nhint: name the kit's folder: constans kind show {kind} --kit DIR"
                     );
                     return Exit::Error;
                 }
-                let near = nearest(kind).or_else(|| search(kind).first().map(|kind| kind.name));
+                let near = nearest(kind).or_else(|| search(kind).first().map(|kind| kind.name()));
                 let hint = near.map_or_else(
                     || "constans kind list shows all".to_owned(),
                     |near| format!("did you mean `{near}`?"),
@@ -143,8 +144,8 @@ pub fn run(arguments: &KindArguments) -> Exit {
     Exit::Well
 }
 
-/// Returns the kinds that a kit teaches, if one is named.
-fn taught(kit: Option<&Path>) -> Result<Vec<&'static Kind>, Exit> {
+/// Returns the custom kinds of a kit, if one is named.
+fn custom_kinds(kit: Option<&Path>) -> Result<Vec<Kind>, Exit> {
     let Some(folder) = kit else { return Ok(Vec::new()) };
     match check_folder(folder, &[]) {
         Ok(read) => Ok(read.checked.kit.map(|kit| kit.kinds).unwrap_or_default()),
@@ -160,9 +161,9 @@ fn json(value: &impl serde::Serialize) {
 }
 
 fn list(kinds: &[&Kind]) -> String {
-    let width = kinds.iter().map(|kind| kind.name.len()).max().unwrap_or(0) + 1;
+    let width = kinds.iter().map(|kind| kind.name().len()).max().unwrap_or(0) + 1;
     let line = |kind: &&Kind| {
-        format!("{}  {}\n", styled(style::STRONG, format!("{:<width$}", kind.name)), kind.purpose)
+        format!("{}  {}\n", styled(style::STRONG, format!("{:<width$}", kind.name())), kind.purpose())
     };
     kinds.iter().map(line).collect()
 }

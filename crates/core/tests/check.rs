@@ -334,6 +334,33 @@ fn what_may_lock_administrators_out_is_warned_of() {
 }
 
 #[test]
+fn a_process_may_read_any_number_of_custom_kinds() {
+    // Each is another declaration; before, a process kept each for as long as it lived, and refused more than 10,000.
+    let declared = |round: usize, at: usize| {
+        (
+            format!("kinds/light_{at}/kind.toml"),
+            format!(
+                "[kind]\nprogram = \"light\"\nsummary = \"Lane light {at}, release {round}\"\n[properties.lit]\ntype = \"boolean\"\n"
+            ),
+        )
+    };
+    for round in 0..51 {
+        let kinds: Vec<(String, String)> = (0..200).map(|at| declared(round, at)).collect();
+        let programs: Vec<String> = (0..200).map(|at| format!("kinds/light_{at}/light")).collect();
+        let mut files = vec![
+            ("kit.toml", "[kit]\nname = \"kiosk-floor\"\nversion = \"1.0.0\"\n"),
+            (
+                "baselines/shell.toml",
+                "[baseline]\nname = \"shell\"\n\n[[clause]]\nwhat = \"kiosk-floor/light_7:A\"\nlit = true\n",
+            ),
+        ];
+        files.extend(kinds.iter().map(|(path, text)| (path.as_str(), text.as_str())));
+        files.extend(programs.iter().map(|path| (path.as_str(), "#!/bin/sh\n")));
+        assert_eq!(kit(&files), "", "release {round}");
+    }
+}
+
+#[test]
 fn the_example_of_a_kind_of_ones_own_is_held_against_the_kind() {
     let with_example = |example: &str| {
         let kind = format!(

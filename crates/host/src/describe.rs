@@ -26,9 +26,9 @@ impl Machine {
     /// Returns why it could not be told.
     pub fn describe(&mut self, kind: &Kind, name: &str) -> Result<Option<WrittenClause>, CannotDescribe> {
         refuse_parts(kind)?;
-        let needs_more = kind.properties.iter().any(|property| property.required && property.identifies);
+        let needs_more = kind.properties().any(|property| property.required && property.identifies);
         let thing = if needs_more {
-            listing::of(self, kind.name)?.into_iter().find(|thing| thing.name == name)
+            listing::of(self, kind.name())?.into_iter().find(|thing| thing.name == name)
         } else {
             Some(Thing::named(name))
         };
@@ -45,11 +45,11 @@ impl Machine {
         if is_at_path(kind) {
             return Err(CannotDescribe::NotOfThisKind(format!(
                 "a machine has too many of the kind {}: name one",
-                kind.name
+                kind.name()
             )));
         }
         let mut all = Vec::new();
-        for thing in listing::of(self, kind.name)? {
+        for thing in listing::of(self, kind.name())? {
             all.extend(self.describe_thing(kind, &thing)?);
         }
         Ok(all)
@@ -60,7 +60,7 @@ impl Machine {
         kind: &Kind,
         thing: &Thing,
     ) -> Result<Option<WrittenClause>, CannotDescribe> {
-        let address = ClauseAddress::parse(&format!("{}:{}", kind.name, thing.name))
+        let address = ClauseAddress::parse(&format!("{}:{}", kind.name(), thing.name))
             .map_err(|error| HostError::new(error.to_string()))?;
         let clause = Clause::asking(address, kind, &thing.known);
         let mut told = WrittenClause::new(kind, &thing.name);
@@ -81,13 +81,13 @@ impl Machine {
             }
             Presence::Absent | Presence::Remnant => return Ok(None),
         }
-        for property in kind.properties {
+        for property in kind.properties() {
             match seen.found.get(property.name) {
                 _ if property.concealed => told.remarks.push(format!("{} is not shown", property.name)),
                 Some(FoundValue::Value(value)) if value == "any" => {}
                 Some(FoundValue::Value(value))
                     if property.default.is_some_and(|default| *value == Value::Bool(default == "true")) => {}
-                Some(FoundValue::Value(Value::Bool(false))) if kind.either.contains(&property.name) => {}
+                Some(FoundValue::Value(Value::Bool(false))) if kind.either().contains(&property.name) => {}
                 Some(FoundValue::Value(value))
                     if value.as_str().is_some_and(|text| text.starts_with("sha256:")) =>
                 {
@@ -108,7 +108,7 @@ impl Machine {
 
     /// Writes contents into the clause if they are text, small, and for everybody to read.
     fn take_contents(&self, kind: &Kind, name: &str, told: &mut WrittenClause) -> Result<(), HostError> {
-        let (path, property) = match BuiltInKind::of(kind.name) {
+        let (path, property) = match BuiltInKind::of(kind.name()) {
             Some(BuiltInKind::File) => (name.to_owned(), "text"),
             Some(BuiltInKind::TrustAnchor) => {
                 (kinds::certificate_path(self, name).unwrap_or_default(), "pem")
@@ -154,12 +154,15 @@ impl Machine {
 
 /// Returns whether the things of a kind are called by their paths, and are too many to be listed.
 fn is_at_path(kind: &Kind) -> bool {
-    matches!(BuiltInKind::of(kind.name), Some(BuiltInKind::File | BuiltInKind::Directory | BuiltInKind::Link))
+    matches!(
+        BuiltInKind::of(kind.name()),
+        Some(BuiltInKind::File | BuiltInKind::Directory | BuiltInKind::Link)
+    )
 }
 
 /// Refuses the kinds whose things are only there because a clause says so.
 fn refuse_parts(kind: &Kind) -> Result<(), CannotDescribe> {
-    let instead = match BuiltInKind::of(kind.name) {
+    let instead = match BuiltInKind::of(kind.name()) {
         Some(BuiltInKind::Line | BuiltInKind::Setting) => "it is a part of a file: look at the file",
         Some(BuiltInKind::Tree) => "look at the directory and the files in it",
         Some(BuiltInKind::Command | BuiltInKind::Probe) => {
@@ -167,5 +170,5 @@ fn refuse_parts(kind: &Kind) -> Result<(), CannotDescribe> {
         }
         _ => return Ok(()),
     };
-    Err(CannotDescribe::NotOfThisKind(format!("a {} cannot be looked up: {instead}", kind.name)))
+    Err(CannotDescribe::NotOfThisKind(format!("a {} cannot be looked up: {instead}", kind.name())))
 }

@@ -305,7 +305,7 @@ const CHRONY: Case = Case {
 /// Returns the kinds that can be corrected, how somebody changes each by hand, and how the system proves it.
 pub fn correctable() -> Vec<(String, &'static str, &'static str)> {
     let is_correctable =
-        |case: &&Case| constans_core::kind::find(case.kind).is_some_and(|kind| kind.correctable);
+        |case: &&Case| constans_core::kind::find(case.kind).is_some_and(|kind| kind.correctable());
     CASES.iter().filter(is_correctable).map(|case| (case.name(), case.drift, case.proof)).collect()
 }
 
@@ -316,17 +316,17 @@ pub fn all(host: Host<'_>, apart: Host<'_>, texts: &Texts) -> Result<usize, Fail
         "kind", "inspected", "corrected", "verified", "idle again", "drift told", "ms"
     );
     let mut failed = 0;
-    for kind in KINDS.iter().filter(|kind| !CASES.iter().any(|case| case.kind == kind.name)) {
-        println!("{:16} NOT TESTED", kind.name);
+    for kind in KINDS.iter().filter(|kind| !CASES.iter().any(|case| case.kind == kind.name())) {
+        println!("{:16} NOT TESTED", kind.name());
         failed += 1;
     }
     for (host, case) in CASES.iter().map(|case| (host, case)).chain([(apart, &CHRONY)]) {
         let kind =
             constans_core::kind::find(case.kind).ok_or_else(|| format!("there is no kind {}", case.kind))?;
         let began = Instant::now();
-        match if kind.correctable { corrected(host, case, texts) } else { only_seen(host, case, texts) } {
+        match if kind.correctable() { corrected(host, case, texts) } else { only_seen(host, case, texts) } {
             Ok(()) => {
-                let done = if kind.correctable { "yes" } else { "never" };
+                let done = if kind.correctable() { "yes" } else { "never" };
                 println!(
                     "{:16} {:10} {done:10} {:10} {:10} {:10} {:>8}",
                     case.name(),

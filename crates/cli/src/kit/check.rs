@@ -174,7 +174,7 @@ fn contents_of(kit: &Kit) -> String {
     for baseline in &kit.baselines {
         let mut kinds: BTreeMap<&str, usize> = BTreeMap::new();
         for clause in &baseline.clauses {
-            *kinds.entry(clause.kind.name).or_default() += 1;
+            *kinds.entry(clause.kind.name()).or_default() += 1;
         }
         let kinds: Vec<String> = kinds.into_iter().map(|(kind, number)| format!("{number} {kind}")).collect();
         let parameters = baseline.parameters.len();

@@ -237,16 +237,19 @@ fn read_expectation(node: &Node, kit: &Kit, findings: &mut Vec<Finding>) -> Opti
                 .map_err(|refused| (Code::WrongValue, refused.message, refused.hint)),
             None if EXPECTED_COMMON.contains(&key) => Ok(wanted),
             None => {
-                let known = kind
-                    .properties
-                    .iter()
-                    .map(|property| property.name)
-                    .chain(EXPECTED_COMMON.iter().copied());
+                let known =
+                    kind.properties().map(|property| property.name).chain(EXPECTED_COMMON.iter().copied());
                 let hint = nearest_word(key, known.clone()).map_or_else(
-                    || format!("of a {} one can expect {}", kind.name, known.collect::<Vec<_>>().join(", ")),
+                    || {
+                        format!(
+                            "of a {} one can expect {}",
+                            kind.name(),
+                            known.collect::<Vec<_>>().join(", ")
+                        )
+                    },
                     |near| format!("did you mean `{near}`?"),
                 );
-                Err((Code::UnknownKey, format!("a {} has no property `{key}`", kind.name), Some(hint)))
+                Err((Code::UnknownKey, format!("a {} has no property `{key}`", kind.name()), Some(hint)))
             }
         };
         match normal {

@@ -14,7 +14,7 @@ pub(super) fn check_files(kit: &Kit, findings: &mut Vec<Finding>) {
         let clauses = kit.baselines.iter().flat_map(|baseline| &baseline.clauses);
         clauses
             .flat_map(|clause| &clause.properties)
-            .filter(|(name, _)| properties.contains(name))
+            .filter(|(name, _)| properties.contains(&name.as_str()))
             .filter_map(|(_, value)| value.value.as_str().map(str::to_owned))
             .collect()
     };

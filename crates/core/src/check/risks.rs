@@ -194,7 +194,7 @@ fn search_for_secrets(kit: &Kit, baseline: &Baseline, findings: &mut Vec<Finding
     for clause in &baseline.clauses {
         for (name, value) in &clause.properties {
             let Some(text) = value.value.as_str() else { continue };
-            match *name {
+            match name.as_str() {
                 "text" => SECRET.captures_iter(text).filter_map(|found| found.get(1)).for_each(|found| {
                     let document = kit.files.text(&value.place.file).unwrap_or_default();
                     warn(value.place.within(document, text, found.range()));

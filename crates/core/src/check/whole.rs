@@ -131,14 +131,14 @@ fn read_manifest(files: &KitFiles, folder: Option<&str>, findings: &mut Vec<Find
 fn read_baselines(
     files: &KitFiles,
     paths: &[String],
-    taught: &[&'static Kind],
+    custom_kinds: &[Kind],
     findings: &mut Vec<Finding>,
 ) -> Vec<Baseline> {
     let mut baselines: Vec<Baseline> = Vec::new();
     for path in paths {
         let Some(node) = document::read(files, path, findings) else { continue };
         let Some(baseline) =
-            kit::read_baseline(&node, files.text(path).unwrap_or_default(), taught, findings)
+            kit::read_baseline(&node, files.text(path).unwrap_or_default(), custom_kinds, findings)
         else {
             continue;
         };

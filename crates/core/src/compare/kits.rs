@@ -194,7 +194,7 @@ fn clause_difference(
     let concealed: Vec<&str> = from
         .iter()
         .chain(&to)
-        .flat_map(|clause| clause.properties.iter().map(move |(name, _)| (*clause, *name)))
+        .flat_map(|clause| clause.properties.iter().map(move |(name, _)| (*clause, name.as_str())))
         .filter(|(clause, name)| {
             clause.common.conceal || clause.kind.property(name).is_some_and(|property| property.concealed)
         })

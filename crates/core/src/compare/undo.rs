@@ -15,7 +15,7 @@ pub fn as_it_was(clause: &Clause, found: &Found) -> Option<Clause> {
     was.reaction = None;
     match (clause.gone, found.presence) {
         (Gone::No, Presence::Absent | Presence::Remnant | Presence::Broken) => {
-            if !clause.kind().can_be_gone {
+            if !clause.kind().can_be_gone() {
                 return None;
             }
             was.gone = Gone::Yes;

@@ -179,7 +179,7 @@ pub const KIND_PROPERTY_KEYS: &[Key] = &[
 ];
 
 /// Returns the names of keys.
-pub fn names(keys: &'static [Key]) -> impl Iterator<Item = &'static str> + Clone {
+pub fn names<'k>(keys: &'static [Key]) -> impl Iterator<Item = &'k str> + Clone {
     keys.iter().map(|key| key.name)
 }
 

@@ -3,7 +3,7 @@
 
 macro_rules! built_in_kinds {
     ($($kind:ident $name:literal,)*) => {
-        /// A kind that is built in, not taught by a kit.
+        /// A kind that Constans brings, and not a kit.
         #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
         #[expect(missing_docs, reason = "the table of kinds says what each is for")]
         pub enum BuiltInKind {
@@ -21,7 +21,7 @@ macro_rules! built_in_kinds {
                 }
             }
 
-            /// Returns the kind of this name; none for one that a kit teaches or a newer version has.
+            /// Returns the kind of this name; none for a custom one or one that only a newer version has.
             pub fn of(name: &str) -> Option<Self> {
                 match name {
                     $($name => Some(Self::$kind),)*
@@ -67,7 +67,7 @@ mod tests {
 
     #[test]
     fn the_table_declares_each_of_them_once_and_no_other() {
-        let declared: Vec<&str> = KINDS.iter().map(|kind| kind.name).collect();
+        let declared: Vec<&str> = KINDS.iter().map(|kind| kind.name()).collect();
         let all: BTreeSet<&str> = BuiltInKind::ALL.iter().map(|kind| kind.name()).collect();
         assert_eq!(declared.len(), all.len());
         assert_eq!(declared.into_iter().collect::<BTreeSet<_>>(), all);

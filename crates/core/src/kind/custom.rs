@@ -1,15 +1,11 @@
-//! Kinds that kits teach: what `kind.toml` declares, made into a [`Kind`] like those of the table.
+//! Custom kinds: what a kit's `kind.toml` declares.
 
 use super::claim::Claim;
-use super::property::{Kind, Matcher, Naming, Property, ValueType};
-use crate::digest::{self, Digest};
+use super::property::{Matcher, Property, ValueType, Words};
+use crate::digest::Digest;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use std::collections::{BTreeMap, HashMap};
-use std::sync::{LazyLock, Mutex, PoisonError};
-
-/// The most kinds of kits that one process comes to know.
-const MAX_KNOWN: usize = 10_000;
+use std::collections::BTreeMap;
 
 /// What a kit declares of a kind.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -81,13 +77,6 @@ pub enum CustomType {
     Map,
 }
 
-/// Too many kinds of kits are known to this process.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("this process has loaded {MAX_KNOWN} custom kinds; restart it to load others")]
-pub struct TooManyKinds;
-
-static KNOWN: LazyLock<Mutex<HashMap<Digest, &'static Kind>>> = LazyLock::new(Mutex::default);
-
 impl CustomKind {
     /// Returns the declaration as agents need it: without what is only for people.
     #[must_use]
@@ -95,44 +84,9 @@ impl CustomKind {
         Self { docs: String::new(), example: String::new(), ..self.clone() }
     }
 
-    /// Returns the kind that it declares. Equal declarations are one kind, which is kept as long as the process lives:
-    /// there are few, and clauses refer to them as to those of the table.
-    ///
-    /// # Errors
-    ///
-    /// Returns that there are too many.
-    pub fn kind(&self) -> Result<&'static Kind, TooManyKinds> {
-        let digest = digest::of_value("k1", self);
-        let mut known = KNOWN.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(kind) = known.get(&digest) {
-            return Ok(kind);
-        }
-        if known.len() >= MAX_KNOWN {
-            return Err(TooManyKinds);
-        }
-        let kind: &'static Kind = Box::leak(Box::new(self.clone().into_kind()));
-        known.insert(digest, kind);
-        Ok(kind)
-    }
-
-    fn into_kind(self) -> Kind {
-        let custom: &'static Self = Box::leak(Box::new(self));
-        let properties: Vec<Property> =
-            custom.properties.iter().map(|property| property.declared(custom)).collect();
-        Kind {
-            name: &custom.name,
-            noun: &custom.name,
-            purpose: &custom.summary,
-            properties: properties.leak(),
-            can_be_gone: custom.can_be_gone,
-            correctable: custom.correctable,
-            naming: Naming::Free,
-            claims: "its name",
-            on_node: "the program that the kit brings",
-            example: &custom.example,
-            custom: Some(custom),
-            ..Kind::PLAIN
-        }
+    /// Returns its properties as those of the table are given.
+    pub(crate) fn declared_properties(&self) -> impl Iterator<Item = Property<'_>> + Clone {
+        self.properties.iter().map(|property| property.declared(self))
     }
 
     /// Returns what a clause of this name and these properties claims.
@@ -147,10 +101,9 @@ impl CustomKind {
 }
 
 impl CustomProperty {
-    fn declared(&'static self, kind: &CustomKind) -> Property {
-        let words: Vec<&'static str> = self.one_of.iter().map(String::as_str).collect();
+    fn declared<'k>(&'k self, kind: &CustomKind) -> Property<'k> {
         let value = match self.value {
-            CustomType::String if !words.is_empty() => ValueType::Word(words.leak()),
+            CustomType::String if !self.one_of.is_empty() => ValueType::Word(Words::Declared(&self.one_of)),
             CustomType::String => ValueType::Text,
             CustomType::Integer => ValueType::Integer,
             CustomType::Boolean => ValueType::Boolean,

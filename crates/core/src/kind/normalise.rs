@@ -1,6 +1,6 @@
 //! Brings the values of properties into the one form in which they are compared and digested.
 
-use super::property::ValueType;
+use super::property::{ValueType, Words};
 use super::version::VersionRequirement;
 use crate::document::type_word;
 use serde_json::{Value, json};
@@ -30,7 +30,7 @@ impl Refused {
 /// # Errors
 ///
 /// Returns what is wrong with it in the eyes of a person who wrote it for the property `name`.
-pub fn normalise(name: &str, value_type: ValueType, value: &Value) -> Result<Value, Refused> {
+pub fn normalise(name: &str, value_type: ValueType<'_>, value: &Value) -> Result<Value, Refused> {
     match value_type {
         ValueType::Text | ValueType::Contents => {
             text(value).map(Value::from).ok_or_else(|| wrong(name, "a text", value))
@@ -226,14 +226,14 @@ fn version(name: &str, value: &Value) -> Result<Value, Refused> {
     }
 }
 
-fn word(name: &str, words: &[&str], value: &Value) -> Result<Value, Refused> {
+fn word(name: &str, words: Words<'_>, value: &Value) -> Result<Value, Refused> {
     let word = value.as_str().ok_or_else(|| wrong(name, "a word in quotes", value))?;
-    if words.contains(&word) {
+    if words.iter().any(|one| one == word) {
         return Ok(value.clone());
     }
     let all: Vec<String> = words.iter().map(|word| format!("`{word}`")).collect();
     let refused = Refused::new(format!("`{name}` is one of {}, and this is `{word}`", all.join(", ")));
-    Err(match crate::nearest::nearest_word(word, words.iter().copied()) {
+    Err(match crate::nearest::nearest_word(word, words.iter()) {
         Some(near) => refused.hint(format!("did you mean `{near}`?")),
         None => refused,
     })
@@ -375,7 +375,7 @@ fn password_hash(value: &Value) -> Result<Value, Refused> {
 mod tests {
     use super::*;
 
-    fn shown(name: &str, value_type: ValueType, value: &Value) -> String {
+    fn shown(name: &str, value_type: ValueType<'_>, value: &Value) -> String {
         match normalise(name, value_type, value) {
             Ok(normal) => normal.to_string(),
             Err(refused) => format!("{}; {}", refused.message, refused.hint.unwrap_or_default()),
@@ -449,7 +449,7 @@ mod tests {
             ),
             (ValueType::Port, json!(0), "`p` takes a port from 1 to 65535, and this is an integer; "),
             (
-                ValueType::Word(&["in", "out"]),
+                ValueType::Word(Words::Table(&["in", "out"])),
                 json!("ni"),
                 "`p` is one of `in`, `out`, and this is `ni`; did you mean `in`?",
             ),

@@ -1,6 +1,6 @@
 //! The reference of one kind, made from the table.
 
-use super::property::Kind;
+use super::one::Kind;
 use crate::document::keys::CLAUSE_KEYS;
 use serde::{Deserialize, Serialize};
 use std::fmt::Write as _;
@@ -31,7 +31,7 @@ pub struct KindPage {
     pub either: Vec<String>,
     /// Its own properties.
     pub properties: Vec<PropertyPage>,
-    /// What else a person should know of it; kits that teach kinds say it.
+    /// What else a person should know of it; only custom kinds say it.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub docs: String,
     /// The shortest useful clause.
@@ -58,7 +58,7 @@ pub struct PropertyPage {
 
 /// Returns what there is to know of a kind.
 pub fn kind_page(kind: &Kind) -> KindPage {
-    let properties = kind.properties.iter().map(|property| PropertyPage {
+    let properties = kind.properties().map(|property| PropertyPage {
         name: property.name.to_owned(),
         takes: property.value.words(),
         note: property.note.to_owned(),
@@ -68,22 +68,19 @@ pub fn kind_page(kind: &Kind) -> KindPage {
     });
     let owned = |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect();
     KindPage {
-        name: kind.name.to_owned(),
-        purpose: kind.purpose.to_owned(),
-        achieves: owned(kind.achieves),
-        names: kind.naming.words().to_owned(),
-        claims: match kind.custom {
-            Some(custom) if !custom.claim.is_empty() => custom.claim.join(", "),
-            _ => kind.claims.to_owned(),
-        },
-        on_node: kind.on_node.to_owned(),
-        reactions: kind.reactions.iter().map(|reaction| reaction.word().to_owned()).collect(),
-        can_be_gone: kind.can_be_gone,
-        correctable: kind.correctable,
-        either: owned(kind.either),
+        name: kind.name().to_owned(),
+        purpose: kind.purpose().to_owned(),
+        achieves: owned(kind.achieves()),
+        names: kind.naming().words().to_owned(),
+        claims: kind.claims(),
+        on_node: kind.on_node().to_owned(),
+        reactions: kind.reactions().iter().map(|reaction| reaction.word().to_owned()).collect(),
+        can_be_gone: kind.can_be_gone(),
+        correctable: kind.correctable(),
+        either: owned(kind.either()),
         properties: properties.collect(),
-        docs: kind.custom.map(|custom| custom.docs.clone()).unwrap_or_default(),
-        example: kind.example.trim_start().to_owned(),
+        docs: kind.docs().to_owned(),
+        example: kind.example().trim_start().to_owned(),
     }
 }
 
@@ -95,7 +92,7 @@ pub fn kinds_as_markdown() -> String {
     );
     text += "| kind | |\n|---|---|\n";
     for kind in super::KINDS.iter() {
-        let _ = writeln!(text, "| [{}](#{}) | {} |", kind.name, kind.name, kind.purpose);
+        let _ = writeln!(text, "| [{}](#{}) | {} |", kind.name(), kind.name(), kind.purpose());
     }
     text += "\n## What every clause may say\n\n| key | takes | |\n|---|---|---|\n";
     for key in CLAUSE_KEYS {

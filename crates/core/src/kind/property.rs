@@ -1,138 +1,14 @@
-//! What the table of kinds says of each kind and of each of its properties.
+//! What each property of a kind takes and how it is compared, and the reactions of kinds.
 
-use super::claim::Claim;
-use super::custom::CustomKind;
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
-use std::collections::BTreeMap;
-
-/// One kind of thing on a node.
-pub struct Kind {
-    /// Its name, the part of an address before the `:`.
-    pub name: &'static str,
-    /// What a person calls one of it.
-    pub noun: &'static str,
-    /// What it is for.
-    pub purpose: &'static str,
-    /// What one wants to achieve by it, in words that people search by.
-    pub achieves: &'static [&'static str],
-    /// Its own properties, in the order in which they are shown.
-    pub properties: &'static [Property],
-    /// Properties of which a clause has one at most.
-    pub either: &'static [&'static str],
-    /// Whether it must have one of these.
-    pub needs_either: bool,
-    /// The reactions that it knows.
-    pub reactions: &'static [Reaction],
-    /// Whether its things can be wanted gone.
-    pub can_be_gone: bool,
-    /// Whether it can be corrected at all; what only looks cannot.
-    pub correctable: bool,
-    /// What its names look like.
-    pub naming: Naming,
-    /// What a clause of this name and these properties claims.
-    pub claim: fn(&str, &BTreeMap<String, Value>) -> Claim,
-    /// What it claims, in words.
-    pub claims: &'static str,
-    /// What it needs on the node.
-    pub on_node: &'static str,
-    /// The shortest useful clause.
-    pub example: &'static str,
-    /// What the kit declares that teaches it, if one does.
-    pub custom: Option<&'static CustomKind>,
-}
-
-/// What the names of a kind look like.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Naming {
-    /// An absolute path.
-    Path,
-    /// Letters, digits and `+ - . _ @ :`.
-    Plain,
-    /// The name of a kernel setting.
-    Sysctl,
-    /// `tcp/22`.
-    Port,
-    /// Any words.
-    Free,
-}
-
-impl Naming {
-    /// Says it in words.
-    pub fn words(self) -> &'static str {
-        match self {
-            Self::Path => "an absolute path",
-            Self::Plain => "letters, digits and + - . _ @ :, not beginning with -",
-            Self::Sysctl => "the setting's name, as net.ipv4.ip_forward",
-            Self::Port => "protocol and port, as tcp/22",
-            Self::Free => "any words",
-        }
-    }
-
-    /// Returns whether a name is one; a path is looked at elsewhere.
-    pub fn fits(self, name: &str) -> bool {
-        let plain = |c: char| c.is_alphanumeric() || "+-._@:".contains(c);
-        match self {
-            Self::Path | Self::Free => true,
-            Self::Plain => name.chars().all(plain) && !name.starts_with('-'),
-            Self::Sysctl => {
-                name.chars().all(|c| c.is_ascii_alphanumeric() || "._-/@".contains(c)) && !name.contains("..")
-            }
-            Self::Port => {
-                let parts = name.split_once('/');
-                parts.is_some_and(|(protocol, port)| {
-                    matches!(protocol, "tcp" | "udp") && port.parse::<u16>().is_ok_and(|port| port > 0)
-                })
-            }
-        }
-    }
-}
-
-impl Kind {
-    /// What most kinds have in common; names and properties are each kind's own.
-    pub(super) const PLAIN: Self = Self {
-        name: "",
-        noun: "",
-        purpose: "",
-        achieves: &[],
-        properties: &[],
-        either: &[],
-        needs_either: false,
-        reactions: &[],
-        can_be_gone: true,
-        correctable: true,
-        naming: Naming::Plain,
-        claim: |name, _| Claim::Command(name.to_owned()),
-        claims: "",
-        on_node: "nothing beyond the operating system",
-        custom: None,
-        example: "",
-    };
-
-    /// Returns what a clause of this name and these properties claims.
-    pub fn claim_of(&self, name: &str, properties: &BTreeMap<String, Value>) -> Claim {
-        self.custom.map_or_else(|| (self.claim)(name, properties), |custom| custom.claim_of(name, properties))
-    }
-
-    /// Returns the property of this name.
-    pub fn property(&self, name: &str) -> Option<&'static Property> {
-        self.properties.iter().find(|property| property.name == name)
-    }
-}
-
-impl std::fmt::Debug for Kind {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "Kind({})", self.name)
-    }
-}
 
 /// One property of a kind.
 #[derive(Debug, Clone, Copy)]
-pub struct Property {
+pub struct Property<'k> {
     /// Its name.
-    pub name: &'static str,
+    pub name: &'k str,
     /// What values it takes.
-    pub value: ValueType,
+    pub value: ValueType<'k>,
     /// Whether it describes the node; what only says how to get there does not enter the wanted digest.
     pub describes_node: bool,
     /// Whether its value is never shown.
@@ -146,12 +22,12 @@ pub struct Property {
     /// How a found value is compared with the wanted one.
     pub matcher: Matcher,
     /// What it means, in one line.
-    pub note: &'static str,
+    pub note: &'k str,
 }
 
 /// The type of a property's value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum ValueType {
+pub enum ValueType<'k> {
     /// A text; integers and booleans are taken as text.
     Text,
     /// File contents as they are: a text that may have many lines.
@@ -187,7 +63,7 @@ pub enum ValueType {
     /// A list of texts in which the order counts.
     TextList,
     /// One of these words.
-    Word(&'static [&'static str]),
+    Word(Words<'k>),
     /// Any value.
     Any,
     /// A regular expression.
@@ -216,7 +92,7 @@ pub enum ValueType {
     Expectation,
 }
 
-impl ValueType {
+impl ValueType<'_> {
     /// Says in a few words what it takes.
     pub fn words(self) -> String {
         match self {
@@ -254,6 +130,26 @@ impl ValueType {
             Self::Network => "IP address or network".to_owned(),
             Self::Expectation => "map of `exit` and `stdout`".to_owned(),
         }
+    }
+}
+
+/// The words that a property takes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Words<'k> {
+    /// Those of the table of kinds.
+    Table(&'static [&'static str]),
+    /// Those that a kit declares.
+    Declared(&'k [String]),
+}
+
+impl<'k> Words<'k> {
+    /// Returns them in their order.
+    pub fn iter(self) -> impl Iterator<Item = &'k str> {
+        let (table, declared): (&[&'static str], &[String]) = match self {
+            Self::Table(words) => (words, &[]),
+            Self::Declared(words) => (&[], words),
+        };
+        table.iter().copied().chain(declared.iter().map(String::as_str))
     }
 }
 

@@ -1,6 +1,7 @@
 //! JSON Schemas of kit.toml, of baselines and of cases, made from the table of kinds: editors complete and check by them.
 
-use super::property::{Kind, Property, ValueType};
+use super::one::Kind;
+use super::property::{Property, ValueType};
 use super::table::KINDS;
 use crate::document::keys::{
     BASELINE_KEYS, CASE_KEYS, CASE_NODE_KEYS, CLAUSE_KEYS, EXPECT_KEYS, KIT_KEYS, PARAMETER_KEYS, schemas,
@@ -71,8 +72,8 @@ fn or_rendered(mut schema: Value) -> Value {
 }
 
 fn clause() -> Value {
-    let every: Vec<Value> = KINDS.iter().map(|kind| of_kind(kind)).collect();
-    let kinds: Vec<&str> = KINDS.iter().map(|kind| kind.name).collect();
+    let every: Vec<Value> = KINDS.iter().map(of_kind).collect();
+    let kinds: Vec<&str> = KINDS.iter().map(Kind::name).collect();
     json!({
         "type": "object",
         "required": ["what"],
@@ -83,32 +84,32 @@ fn clause() -> Value {
 
 fn of_kind(kind: &Kind) -> Value {
     let mut properties: Map<String, Value> = common(kind);
-    for property in kind.properties {
+    for property in kind.properties() {
         properties.insert(property.name.to_owned(), or_rendered(of_property(property)));
     }
     json!({
-        "if": { "properties": { "what": { "pattern": format!("^{}:", kind.name) } }, "required": ["what"] },
-        "then": { "description": kind.purpose, "additionalProperties": false, "properties": properties }
+        "if": { "properties": { "what": { "pattern": format!("^{}:", kind.name()) } }, "required": ["what"] },
+        "then": { "description": kind.purpose(), "additionalProperties": false, "properties": properties }
     })
 }
 
 fn common(kind: &Kind) -> Map<String, Value> {
     let mut common = schemas(CLAUSE_KEYS);
-    let names = format!("{}:NAME. {}. Names are {}", kind.name, kind.purpose, kind.naming.words());
+    let names = format!("{}:NAME. {}. Names are {}", kind.name(), kind.purpose(), kind.naming().words());
     common["what"]["description"] = names.into();
-    let reactions: Vec<&str> = kind.reactions.iter().map(|reaction| reaction.word()).collect();
+    let reactions: Vec<&str> = kind.reactions().iter().map(|reaction| reaction.word()).collect();
     if reactions.is_empty() {
         common.remove("reaction");
     } else {
         common["reaction"]["enum"] = json!(reactions);
     }
-    if !kind.can_be_gone {
+    if !kind.can_be_gone() {
         common.remove("gone");
     }
     common
 }
 
-fn of_property(property: &Property) -> Value {
+fn of_property(property: Property<'_>) -> Value {
     let mut schema = match property.value {
         ValueType::Boolean => json!({ "type": "boolean" }),
         ValueType::Id => json!({ "type": "integer", "minimum": 0, "maximum": 4_294_967_294_u64 }),
@@ -123,7 +124,7 @@ fn of_property(property: &Property) -> Value {
         ValueType::Expectation => {
             json!({ "type": "object", "properties": { "exit": { "type": "integer" }, "stdout": { "type": "string" } }, "additionalProperties": false })
         }
-        ValueType::Word(words) => json!({ "enum": words }),
+        ValueType::Word(words) => json!({ "enum": words.iter().collect::<Vec<_>>() }),
         ValueType::Any => json!({}),
         ValueType::Text | ValueType::SysctlValue => json!({ "type": ["string", "number", "boolean"] }),
         _ => json!({ "type": "string" }),

@@ -1,6 +1,6 @@
 //! Finds kinds by what one wants to achieve.
 
-use super::property::Kind;
+use super::one::Kind;
 use super::table::KINDS;
 
 /// Words that say nothing about a kind.
@@ -33,7 +33,7 @@ const SAME: [(&str, &str); 16] = [
 pub fn search(wanted: &str) -> Vec<&'static Kind> {
     let words: Vec<String> = words(wanted).filter(|word| !EMPTY_WORDS.contains(&word.as_str())).collect();
     let mut found: Vec<(u32, &'static Kind)> =
-        KINDS.iter().map(|kind| (score(kind, &words), *kind)).filter(|(score, _)| *score > 0).collect();
+        KINDS.iter().map(|kind| (score(kind, &words), kind)).filter(|(score, _)| *score > 0).collect();
     found.sort_by_key(|(score, _)| std::cmp::Reverse(*score));
     let best = found.first().map_or(0, |(score, _)| *score);
     found.into_iter().filter(|(score, _)| score * 3 >= best).map(|(_, kind)| kind).collect()
@@ -50,23 +50,25 @@ fn words(text: &str) -> impl Iterator<Item = String> + '_ {
 fn score(kind: &Kind, wanted: &[String]) -> u32 {
     let mut whole = 0;
     let mut best_phrase = 0;
-    for phrase in kind.achieves {
+    for phrase in kind.achieves() {
         let matched = u32::try_from(wanted.iter().filter(|word| has(phrase, word)).count()).unwrap_or(0);
         best_phrase = best_phrase.max(matched * matched * 4);
     }
     for word in wanted {
-        whole += if has(kind.name, word) || has(&kind.name.replace('_', " "), word) || has(kind.noun, word) {
+        whole += if has(kind.name(), word)
+            || has(&kind.name().replace('_', " "), word)
+            || has(kind.noun(), word)
+        {
             6
         } else {
             0
         };
-        whole += if has(kind.purpose, word) { 2 } else { 0 };
-        whole +=
-            if kind.properties.iter().any(|property| has(property.name, word) || has(property.note, word)) {
-                1
-            } else {
-                0
-            };
+        whole += if has(kind.purpose(), word) { 2 } else { 0 };
+        whole += if kind.properties().any(|property| has(property.name, word) || has(property.note, word)) {
+            1
+        } else {
+            0
+        };
     }
     whole + best_phrase
 }
@@ -96,7 +98,7 @@ mod tests {
             ("symlink", "link"),
             ("check that nothing listens on a port", "listening"),
         ] {
-            assert_eq!(search(wanted).first().map(|kind| kind.name), Some(kind), "{wanted}");
+            assert_eq!(search(wanted).first().map(|kind| kind.name()), Some(kind), "{wanted}");
         }
         assert!(search("xyzzy").is_empty());
     }

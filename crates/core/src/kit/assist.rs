@@ -61,12 +61,12 @@ struct Spot<'a> {
     before: &'a str,
     /// The word that the cursor is in, within quotes the whole text.
     word: &'a str,
-    /// The kinds that the kit teaches.
-    taught: &'a [&'static Kind],
+    /// The kit's custom kinds.
+    custom_kinds: &'a [Kind],
 }
 
 impl<'a> Spot<'a> {
-    fn of(text: &'a str, offset: usize, taught: &'a [&'static Kind]) -> Self {
+    fn of(text: &'a str, offset: usize, custom_kinds: &'a [Kind]) -> Self {
         let mut offset = offset.min(text.len());
         while !text.is_char_boundary(offset) {
             offset -= 1;
@@ -100,16 +100,16 @@ impl<'a> Spot<'a> {
             block,
             before,
             word: word_at(line, offset - line_start),
-            taught,
+            custom_kinds,
         }
     }
 
     /// Returns the kind of the clause that the cursor is in.
-    fn kind(&self) -> Option<&'static Kind> {
+    fn kind(&self) -> Option<&'a Kind> {
         let what = self.block.iter().find_map(|line| {
             line.trim().strip_prefix("what")?.trim_start().strip_prefix('=')?.trim().strip_prefix('"')
         })?;
-        kind::find_among(what.split(':').next()?, self.taught)
+        kind::find_among(what.split(':').next()?, self.custom_kinds)
     }
 
     fn present(&self) -> BTreeSet<&str> {
@@ -210,13 +210,13 @@ impl Draft<'_> {
             "what" => KINDS
                 .iter()
                 .chain(&self.kit.kinds)
-                .map(|kind| suggestion(format!("{}:", kind.name), kind.purpose, SuggestionSort::Kind))
+                .map(|kind| suggestion(format!("{}:", kind.name()), kind.purpose(), SuggestionSort::Kind))
                 .collect(),
             "needs" | "reacts_to" | "after" => self.addresses(),
             "include" | "baselines" => self.baselines(),
             "reaction" => words(
                 spot.kind()
-                    .map(|kind| kind.reactions.iter().map(|reaction| reaction.word()).collect())
+                    .map(|kind| kind.reactions().iter().map(|reaction| reaction.word()).collect())
                     .unwrap_or_default(),
                 true,
             ),
@@ -229,9 +229,8 @@ impl Draft<'_> {
                     (Some(ValueType::Boolean), _) | (None, Some(Takes::Boolean | Takes::Gone)) => {
                         words(vec!["true", "false"], false)
                     }
-                    (Some(ValueType::Word(known)), _) | (None, Some(Takes::Words(known))) => {
-                        words(known.to_vec(), true)
-                    }
+                    (Some(ValueType::Word(known)), _) => words(known.iter().collect(), true),
+                    (None, Some(Takes::Words(known))) => words(known.to_vec(), true),
                     _ => Vec::new(),
                 }
             }
@@ -243,7 +242,8 @@ impl Draft<'_> {
         let spot = Spot::of(self.text, offset, &self.kit.kinds);
         let word = spot.word;
         if spot.key == Some("what")
-            && let Some(kind) = word.split(':').next().and_then(|name| kind::find_among(name, spot.taught))
+            && let Some(kind) =
+                word.split(':').next().and_then(|name| kind::find_among(name, spot.custom_kinds))
         {
             return Some(about_kind(kind));
         }
@@ -522,9 +522,9 @@ fn keys(spot: &Spot<'_>) -> Vec<Suggestion> {
     let present = spot.present();
     let kind = spot.kind().filter(|_| spot.is_clause());
     let own =
-        kind.into_iter().flat_map(|kind| kind.properties).map(|property| (property.name, property.note));
-    let can_be_gone = kind.is_none_or(|kind| kind.can_be_gone);
-    let reacts = kind.is_none_or(|kind| !kind.reactions.is_empty());
+        kind.into_iter().flat_map(|kind| kind.properties()).map(|property| (property.name, property.note));
+    let can_be_gone = kind.is_none_or(|kind| kind.can_be_gone());
+    let reacts = kind.is_none_or(|kind| !kind.reactions().is_empty());
     own.chain(of_header(&spot.header).iter().map(|key| (key.name, key.note)))
         .filter(|(key, _)| !present.contains(key))
         .filter(|(key, _)| (can_be_gone || *key != "gone") && (reacts || *key != "reaction"))
@@ -533,15 +533,14 @@ fn keys(spot: &Spot<'_>) -> Vec<Suggestion> {
 }
 
 fn about_kind(kind: &Kind) -> String {
-    let properties: Vec<String> =
-        kind.properties.iter().map(|property| format!("`{}`", property.name)).collect();
+    let properties: Vec<String> = kind.properties().map(|property| format!("`{}`", property.name)).collect();
     format!(
         "**{}**: {}\n\nclaims {}; has {}\n\n```toml\n{}```",
-        kind.name,
-        kind.purpose,
-        kind.claims,
+        kind.name(),
+        kind.purpose(),
+        kind.claims(),
         properties.join(", "),
-        kind.example
+        kind.example()
     )
 }
 
@@ -615,7 +614,7 @@ mod tests {
     }
 
     #[test]
-    fn kinds_that_the_kit_teaches_are_offered_and_explained() {
+    fn custom_kinds_are_offered_and_explained() {
         assert!(completed("[[clause]]\nwhat = \"ki|").contains(&"kiosk/lane_light:".to_owned()));
         assert!(completed("[[clause]]\nwhat = \"kiosk/lane_light:A\"\n|").contains(&"lit".to_owned()));
         assert_eq!(completed("[[clause]]\nwhat = \"kiosk/lane_light:A\"\nlit = |"), ["true", "false"]);

@@ -123,15 +123,17 @@ pub(super) const ON_ROLLOUT: &[(&str, OnRollout)] = &[("apply", OnRollout::Apply
 pub(crate) fn read(
     node: &Node,
     text: &str,
-    taught: &[&'static Kind],
+    custom_kinds: &[Kind],
     findings: &mut Vec<Finding>,
 ) -> Option<Baseline> {
     let mut document = Fields::open(node, "the document", findings)?;
     let head = document.require("baseline", "the document", findings);
     let parameters =
         document.take("params").map(|node| param::read_declarations(node, findings)).unwrap_or_default();
-    let clauses =
-        document.take("clause").map(|node| read_clauses(node, text, taught, findings)).unwrap_or_default();
+    let clauses = document
+        .take("clause")
+        .map(|node| read_clauses(node, text, custom_kinds, findings))
+        .unwrap_or_default();
     document.finish("the document", findings);
 
     let mut head = Fields::open_listed(head?, "[baseline]", BASELINE_KEYS, findings)?;

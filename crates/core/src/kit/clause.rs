@@ -19,9 +19,9 @@ pub struct ClauseDocument {
     /// Its address, perhaps to be rendered.
     pub what: Located<String>,
     /// Its kind.
-    pub kind: &'static Kind,
+    pub kind: Kind,
     /// The kind's properties, as written.
-    pub properties: Vec<(&'static str, Located<Value>)>,
+    pub properties: Vec<(String, Located<Value>)>,
     /// What it is repeated for: each name goes over all items, the last one fastest.
     pub loops: Vec<Loop>,
     /// What every clause may say, whatever its kind.
@@ -84,7 +84,7 @@ const REACTIONS: &[(&str, Reaction)] =
 pub(super) fn read_clauses(
     node: &Node,
     text: &str,
-    taught: &[&'static Kind],
+    custom_kinds: &[Kind],
     findings: &mut Vec<Finding>,
 ) -> Vec<ClauseDocument> {
     let NodeValue::List(items) = &node.value else {
@@ -94,13 +94,13 @@ pub(super) fn read_clauses(
         );
         return Vec::new();
     };
-    items.iter().filter_map(|item| read_clause(item, text, taught, findings)).collect()
+    items.iter().filter_map(|item| read_clause(item, text, custom_kinds, findings)).collect()
 }
 
 fn read_clause(
     node: &Node,
     text: &str,
-    taught: &[&'static Kind],
+    custom_kinds: &[Kind],
     findings: &mut Vec<Finding>,
 ) -> Option<ClauseDocument> {
     let mut fields = Fields::open_listed(node, "a clause", CLAUSE_KEYS, findings)?;
@@ -133,11 +133,11 @@ fn read_clause(
         );
         return None;
     };
-    let kind = kind_of(what, what_place, text, taught, findings)?;
+    let kind = kind_of(what, what_place, text, custom_kinds, findings)?;
     let properties = read_properties(kind, fields, findings);
     let clause = ClauseDocument {
         what: Located { value: what.to_owned(), place: what_place.clone() },
-        kind,
+        kind: kind.clone(),
         properties,
         loops,
         common,
@@ -190,13 +190,13 @@ fn read_loops(node: &Node, findings: &mut Vec<Finding>) -> Vec<Loop> {
     loops
 }
 
-fn kind_of(
+fn kind_of<'k>(
     what: &str,
     place: &Place,
     text: &str,
-    taught: &[&'static Kind],
+    custom_kinds: &'k [Kind],
     findings: &mut Vec<Finding>,
-) -> Option<&'static Kind> {
+) -> Option<&'k Kind> {
     let (kind, name) = match what.split_once(':') {
         Some(parts) => parts,
         None => {
@@ -211,15 +211,15 @@ fn kind_of(
             return None;
         }
     };
-    let found = kind::find_among(kind, taught);
+    let found = kind::find_among(kind, custom_kinds);
     if found.is_none() {
-        let own = taught
+        let own = custom_kinds
             .iter()
-            .map(|one| one.name)
+            .map(|one| one.name())
             .find(|name| name.split_once('/').is_some_and(|(_, short)| short == kind));
         let near = own
             .or_else(|| kind::nearest(kind))
-            .or_else(|| nearest_word(kind, taught.iter().map(|one| one.name)));
+            .or_else(|| nearest_word(kind, custom_kinds.iter().map(|one| one.name())));
         let hint = match near {
             Some(near) => format!("did you mean `{near}`?"),
             None if kind.contains('/') => {
@@ -228,7 +228,7 @@ fn kind_of(
             }
             None => format!(
                 "kinds are {}",
-                kind::KINDS.iter().map(|kind| kind.name).collect::<Vec<_>>().join(", ")
+                kind::KINDS.iter().map(|kind| kind.name()).collect::<Vec<_>>().join(", ")
             ),
         };
         findings.push(
@@ -247,19 +247,21 @@ fn kind_of(
 }
 
 fn read_properties(
-    kind: &'static Kind,
+    kind: &Kind,
     fields: Fields<'_>,
     findings: &mut Vec<Finding>,
-) -> Vec<(&'static str, Located<Value>)> {
+) -> Vec<(String, Located<Value>)> {
     let mut properties = Vec::new();
     for (key, place, node) in fields.rest() {
         match kind.property(key) {
             Some(property) => {
-                properties
-                    .push((property.name, Located { value: node.to_json(), place: node.place.clone() }));
+                properties.push((
+                    property.name.to_owned(),
+                    Located { value: node.to_json(), place: node.place.clone() },
+                ));
             }
             None => {
-                let own = kind.properties.iter().map(|property| property.name);
+                let own = kind.properties().map(|property| property.name);
                 if sounds_secret(key) {
                     // Its value is not shown: it may well be what it sounds like.
                     let near = own.clone().find(|name| name.contains(key)).or_else(|| nearest_word(key, own));
@@ -274,7 +276,7 @@ fn read_properties(
                         Finding::error(
                             Code::Password,
                             node.place.clone(),
-                            format!("a {} has no property `{key}`", kind.name),
+                            format!("a {} has no property `{key}`", kind.name()),
                         )
                         .hint(hint),
                     );
@@ -282,13 +284,13 @@ fn read_properties(
                 }
                 let hint = match nearest_word(key, own.clone().chain(names(CLAUSE_KEYS))) {
                     Some(near) => format!("did you mean `{near}`?"),
-                    None => format!("a {} has {}", kind.name, own.collect::<Vec<_>>().join(", ")),
+                    None => format!("a {} has {}", kind.name(), own.collect::<Vec<_>>().join(", ")),
                 };
                 findings.push(
                     Finding::error(
                         Code::UnknownKey,
                         place.clone(),
-                        format!("a {} has no property `{key}`", kind.name),
+                        format!("a {} has no property `{key}`", kind.name()),
                     )
                     .hint(hint),
                 );
@@ -315,7 +317,7 @@ fn check_shape(clause: &ClauseDocument, findings: &mut Vec<Finding>) {
     let mut say = |code, message: String, hint: &str| {
         findings.push(Finding::error(code, clause.what.place.clone(), message).hint(hint));
     };
-    let kind = clause.kind;
+    let kind = &clause.kind;
     let is_gone = clause.common.gone != Gone::No;
     if let (Some(template), true) = (&clause.common.gone_if, clause.common.literal) {
         let hint = "write gone = true, or leave out `literal`";
@@ -330,13 +332,13 @@ fn check_shape(clause: &ClauseDocument, findings: &mut Vec<Finding>) {
         return;
     }
     if is_gone || clause.common.gone_if.is_some() {
-        if !kind.can_be_gone {
-            let hint = if kind.name == "service" {
+        if !kind.can_be_gone() {
+            let hint = if kind.name() == "service" {
                 "a service is kept stopped by running = false, enabled = false"
             } else {
                 "leave the clause out"
             };
-            say(Code::CannotBeGone, format!("a {} cannot be `gone`", kind.name), hint);
+            say(Code::CannotBeGone, format!("a {} cannot be `gone`", kind.name()), hint);
         } else if let Some((property, _)) =
             clause.properties.iter().find(|(property, _)| is_gone && !stays_when_gone(kind, property))
         {
@@ -346,53 +348,53 @@ fn check_shape(clause: &ClauseDocument, findings: &mut Vec<Finding>) {
                 "remove the property, or `gone`",
             );
         }
-        if clause.common.gone == Gone::WithSettings && kind.name != "package" {
+        if clause.common.gone == Gone::WithSettings && kind.name() != "package" {
             say(Code::WrongValue, "only a package can be gone \"with_settings\"".into(), "write gone = true");
         }
     }
-    let given: Vec<&str> = kind.either.iter().copied().filter(|name| has(name)).collect();
+    let given: Vec<&str> = kind.either().iter().copied().filter(|name| has(name)).collect();
     if given.len() > 1 {
         say(
             Code::Properties,
             format!("`{}` and `{}` exclude each other", given[0], given[1]),
-            &format!("keep one of {}", kind.either.join(", ")),
+            &format!("keep one of {}", kind.either().join(", ")),
         );
     }
-    if given.is_empty() && kind.needs_either && !is_gone {
+    if given.is_empty() && kind.needs_either() && !is_gone {
         say(
             Code::Properties,
-            format!("the {} has none of {}", kind.noun, kind.either.join(", ")),
+            format!("the {} has none of {}", kind.noun(), kind.either().join(", ")),
             "add one of them",
         );
     }
-    for property in kind.properties.iter().filter(|property| property.required && !has(property.name)) {
+    for property in kind.properties().filter(|property| property.required && !has(property.name)) {
         let stands_in = property.name == "text" && is_gone && has("match");
         if (!is_gone || property.identifies) && !stands_in {
             let hint = format!("add {} = … ({})", property.name, property.value.words());
-            say(Code::Properties, format!("the {} has no `{}`", kind.noun, property.name), &hint);
+            say(Code::Properties, format!("the {} has no `{}`", kind.noun(), property.name), &hint);
         }
     }
     if has("banner") && given.is_empty() {
         say(Code::Properties, "a `banner` needs contents".into(), "add text, copy or render");
     }
-    if kind.name == "command" && !has("in_line_when") && clause.common.reacts_to.is_empty() {
+    if kind.name() == "command" && !has("in_line_when") && clause.common.reacts_to.is_empty() {
         let hint = "add in_line_when (a path, or a program that exits 0), or reacts_to";
         say(Code::Properties, "the command has neither `in_line_when` nor `reacts_to`".into(), hint);
     }
     match clause.common.reaction {
-        Some(reaction) if !kind.reactions.contains(&reaction) => {
-            let known: Vec<&str> = kind.reactions.iter().map(|reaction| reaction.word()).collect();
+        Some(reaction) if !kind.reactions().contains(&reaction) => {
+            let known: Vec<&str> = kind.reactions().iter().map(|reaction| reaction.word()).collect();
             let hint = if known.is_empty() {
-                format!("a {} has no reactions", kind.name)
+                format!("a {} has no reactions", kind.name())
             } else {
-                format!("a {} knows {}", kind.name, known.join(", "))
+                format!("a {} knows {}", kind.name(), known.join(", "))
             };
-            say(Code::Reaction, format!("a {} cannot `{}`", kind.name, reaction.word()), &hint);
+            say(Code::Reaction, format!("a {} cannot `{}`", kind.name(), reaction.word()), &hint);
         }
         Some(_) if clause.common.reacts_to.is_empty() => {
             say(Code::Reaction, "nothing triggers this `reaction`".into(), "add reacts_to = [\"…\"]");
         }
-        None if !clause.common.reacts_to.is_empty() && !kind.reactions.contains(&Reaction::Run) => {
+        None if !clause.common.reacts_to.is_empty() && !kind.reactions().contains(&Reaction::Run) => {
             say(
                 Code::Reaction,
                 "`reacts_to` has no `reaction`".into(),

@@ -10,7 +10,7 @@ pub fn shown_text(kit: &Kit, path: &str) -> Option<(String, bool)> {
     let clauses = || kit.baselines.iter().flat_map(|baseline| &baseline.clauses);
     let names_it = |clause: &&ClauseDocument| {
         clause.properties.iter().any(|(name, value)| {
-            let folder = match *name {
+            let folder = match name.as_str() {
                 "copy" => "copies",
                 "render" => "renders",
                 _ => return false,
@@ -22,7 +22,7 @@ pub fn shown_text(kit: &Kit, path: &str) -> Option<(String, bool)> {
         return Some(("•".to_owned(), true));
     }
     let mut hidden: Vec<Range<usize>> = clauses()
-        .flat_map(|clause| clause.properties.iter().map(move |(name, value)| (clause, *name, value)))
+        .flat_map(|clause| clause.properties.iter().map(move |(name, value)| (clause, name, value)))
         .filter(|(clause, name, value)| {
             let concealed = clause.common.conceal
                 || clause.kind.property(name).is_some_and(|property| property.concealed);

@@ -1,4 +1,4 @@
-//! `kinds/NAME/kind.toml`: the kinds that a kit teaches.
+//! `kinds/NAME/kind.toml`: the custom kinds of a kit.
 
 use super::baseline;
 use crate::digest::of_contents;
@@ -10,6 +10,8 @@ use crate::document::{self, Fields, Node, NodeValue, wrong_type};
 use crate::document::{Finding, Level};
 use crate::document::{KitFiles, Place};
 use crate::kind::{self, CustomKind, CustomProperty, CustomType, Kind};
+
+use std::sync::Arc;
 
 /// The largest program of a kind, in bytes.
 const MAX_PROGRAM: usize = 4 * 1024 * 1024;
@@ -24,7 +26,7 @@ const TYPES: &[(&str, CustomType)] = &[
 ];
 
 /// Reads all kinds of a kit.
-pub(crate) fn read_kinds(files: &KitFiles, kit: &str, findings: &mut Vec<Finding>) -> Vec<&'static Kind> {
+pub(crate) fn read_kinds(files: &KitFiles, kit: &str, findings: &mut Vec<Finding>) -> Vec<Kind> {
     let mut kinds = Vec::new();
     let mut examples = Vec::new();
     let folders: std::collections::BTreeSet<&str> =
@@ -54,33 +56,27 @@ pub(crate) fn read_kinds(files: &KitFiles, kit: &str, findings: &mut Vec<Finding
         }
         let Some(node) = document::read(files, &path, findings) else { continue };
         let Some((declared, example)) = read_kind(&node, files, kit, folder, findings) else { continue };
-        // Agents know it without what is only for people: both must be known before it is used.
-        match declared.for_agents().kind().and_then(|_| declared.kind()) {
-            Ok(kind) => {
-                kinds.push(kind);
-                examples.extend(example.map(|place| (kind, place)));
-            }
-            Err(error) => {
-                findings.push(Finding::error(Code::CustomKind, node.place.clone(), error.to_string()));
-            }
-        }
+        let kind = Kind::Declared(Arc::new(declared));
+        examples.extend(example.map(|place| (kind.clone(), place)));
+        kinds.push(kind);
     }
     for (kind, place) in examples {
-        check_example(kind, &place, &kinds, findings);
+        check_example(&kind, &place, &kinds, findings);
     }
     kinds
 }
 
 /// Holds a kind's example against the kind itself: it is what people copy.
-fn check_example(kind: &Kind, place: &Place, taught: &[&'static Kind], findings: &mut Vec<Finding>) {
-    let text = format!("[baseline]\nname = \"example\"\n{}", kind.example);
+fn check_example(kind: &Kind, place: &Place, custom_kinds: &[Kind], findings: &mut Vec<Finding>) {
+    let text = format!("[baseline]\nname = \"example\"\n{}", kind.example());
     let files = KitFiles::new(std::iter::once(("example".to_owned(), text.clone().into_bytes())));
     let mut wrong = Vec::new();
     let clauses = document::read(&files, "example", &mut wrong)
-        .and_then(|node| baseline::read(&node, &text, taught, &mut wrong))
+        .and_then(|node| baseline::read(&node, &text, custom_kinds, &mut wrong))
         .map_or_else(Vec::new, |example| example.clauses);
-    if wrong.is_empty() && !clauses.iter().any(|clause| clause.kind.name == kind.name) {
-        let hint = format!("write [[clause]], and below it what = \"{}:NAME\" and its properties", kind.name);
+    if wrong.is_empty() && !clauses.iter().any(|clause| clause.kind.name() == kind.name()) {
+        let hint =
+            format!("write [[clause]], and below it what = \"{}:NAME\" and its properties", kind.name());
         findings.push(
             Finding::error(Code::CustomKind, place.clone(), "the example has no clause of the kind")
                 .hint(hint),

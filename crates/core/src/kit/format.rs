@@ -72,8 +72,8 @@ fn order_of(table: &Table) -> Vec<&'static str> {
         return ORDERED.into_iter().flat_map(names).chain(["what", "note"]).collect();
     };
     let own: Vec<&str> = match kind::find(kind) {
-        Some(kind) => kind.properties.iter().map(|property| property.name).collect(),
-        // The properties of a kind that a kit teaches stay in their order.
+        Some(kind) => kind.properties().map(|property| property.name).collect(),
+        // The properties of a custom kind stay in their order.
         None => vec![OTHERS],
     };
     let first = ["for", "what", "as", "absent", "gone"];

@@ -1,4 +1,4 @@
-//! Kits: their manifests, baselines, clauses and the kinds that they teach, as they are written.
+//! Kits: their manifests, baselines, clauses and custom kinds, as they are written.
 
 mod assist;
 mod baseline;
@@ -47,8 +47,8 @@ pub struct Kit {
     pub requires: Vec<Requirement>,
     /// Its baselines, by file name.
     pub baselines: Vec<Baseline>,
-    /// The kinds that it teaches.
-    pub kinds: Vec<&'static Kind>,
+    /// Its custom kinds.
+    pub kinds: Vec<Kind>,
     /// Its files.
     pub files: KitFiles,
     /// What renders its texts and files.

@@ -132,7 +132,7 @@ fn clause_page(files: &KitFiles, baseline: &Baseline, clause: &ClauseDocument) -
 
 fn wanted(clause: &ClauseDocument) -> String {
     let name = clause.what.value.split_once(':').map_or("", |(_, name)| name);
-    let noun = clause.kind.noun;
+    let noun = clause.kind.noun();
     let flag = |name: &str| {
         clause
             .properties
@@ -151,8 +151,8 @@ fn wanted(clause: &ClauseDocument) -> String {
         .iter()
         .map(|one| format!(", once for each {} in {}", one.name, one.over.value))
         .collect::<String>();
-    let sentence = match (clause.kind.name, clause.common.gone) {
-        (_, Gone::Yes) if !clause.kind.correctable => format!("Nothing may be found of the {noun} {name}"),
+    let sentence = match (clause.kind.name(), clause.common.gone) {
+        (_, Gone::Yes) if !clause.kind.correctable() => format!("Nothing may be found of the {noun} {name}"),
         (_, Gone::Yes) => format!("The {noun} {name} must not exist"),
         (_, Gone::WithSettings) => {
             format!("The {noun} {name} must not be installed, and its settings are removed")
@@ -183,9 +183,9 @@ fn details(clause: &ClauseDocument) -> Vec<(String, String)> {
     for (name, value) in &clause.properties {
         let is_concealed =
             common.conceal || clause.kind.property(name).is_some_and(|property| property.concealed);
-        let value_text = match *name {
+        let value_text = match name.as_str() {
             _ if is_concealed => "(concealed)".to_owned(),
-            "text" if clause.kind.name == "file" => continue,
+            "text" if clause.kind.name() == "file" => continue,
             "copy" | "render" => format!(
                 "{} of the kit: {}",
                 if *name == "copy" { "a file" } else { "filled in from a file" },
@@ -229,7 +229,7 @@ fn contents(files: &KitFiles, clause: &ClauseDocument) -> Option<String> {
             .find(|(property, _)| *property == name)
             .and_then(|(_, value)| value.value.as_str())
     };
-    let text = match clause.kind.name {
+    let text = match clause.kind.name() {
         "file" => find("text")
             .or_else(|| files.text(&format!("copies/{}", find("copy")?)))
             .or_else(|| files.text(&format!("renders/{}", find("render")?)))?,

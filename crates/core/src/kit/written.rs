@@ -23,7 +23,7 @@ impl WrittenClause {
     /// Begins with a name of a kind.
     pub fn new(kind: &Kind, name: &str) -> Self {
         Self {
-            what: format!("{}:{name}", kind.name),
+            what: format!("{}:{name}", kind.name()),
             properties: Map::new(),
             remarks: Vec::new(),
             not_kept: None,
@@ -45,8 +45,7 @@ impl WrittenClause {
     pub fn complete(&mut self, kind: &Kind) {
         let has = |name: &str| self.properties.contains_key(name);
         let missing: Vec<&str> = kind
-            .properties
-            .iter()
+            .properties()
             .filter(|property| property.required && !has(property.name))
             .map(|property| property.name)
             .collect();
@@ -54,8 +53,8 @@ impl WrittenClause {
             self.not_kept.get_or_insert_with(|| {
                 format!("its {} cannot be expressed in a document", missing.join(", "))
             });
-        } else if kind.needs_either && !kind.either.iter().any(|name| has(name)) {
-            self.not_kept.get_or_insert_with(|| format!("it has none of {}", kind.either.join(", ")));
+        } else if kind.needs_either() && !kind.either().iter().any(|name| has(name)) {
+            self.not_kept.get_or_insert_with(|| format!("it has none of {}", kind.either().join(", ")));
         }
     }
 

@@ -445,7 +445,7 @@ impl<'s> Run<'s> {
         let drift_found_at = self.note_drift(at, cause, found, now);
         let want = DecisionInput {
             clause,
-            correctable: clause.kind().correctable,
+            correctable: clause.kind().correctable(),
             cause,
             drift_found_at,
             blocker: self.blocker(at),

@@ -4,7 +4,7 @@ use super::digested::{LastDigest, STATE_SCHEME, state_digest};
 use crate::address::ClauseAddress;
 use crate::digest::{self, Digest, DigestKey};
 use crate::hours::WeeklyHours;
-use crate::kind::{self, Claim, CustomKind, Kind, Matcher, Reaction};
+use crate::kind::{self, Claim, CustomKind, Kind, Matcher, Property, Reaction};
 use crate::kit::{Gone, OnDrift, OnRollout, Severity};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -99,9 +99,9 @@ pub struct Clause {
     pub origins: Vec<Origin>,
     /// Why it cannot be decided here: fields that the node did not report.
     pub undecidable: Option<String>,
-    /// What its kit declares of its kind, if a kit teaches it.
+    /// What its kit declares of its kind, if it is a custom one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub custom: Option<Box<CustomKind>>,
+    pub custom: Option<Arc<CustomKind>>,
     /// Over all that describes the node.
     pub wanted: Digest,
     /// What is known of its digest.
@@ -136,8 +136,7 @@ impl Clause {
     /// `known` are the properties without which the thing cannot be told from others.
     pub fn asking(address: ClauseAddress, kind: &Kind, known: &BTreeMap<String, Value>) -> Self {
         let asked = kind
-            .properties
-            .iter()
+            .properties()
             .filter(|property| property.describes_node)
             .map(|property| (property.name.to_owned(), Value::Null));
         let mut properties: BTreeMap<String, Value> = asked.collect();
@@ -162,7 +161,7 @@ impl Clause {
             via: None,
             origins: Vec::new(),
             undecidable: None,
-            custom: kind.custom.map(|custom| Box::new(custom.for_agents())),
+            custom: kind.custom().map(|custom| Arc::new(custom.for_agents())),
             wanted: digest::none(),
             last_digest: LastDigest::default(),
             address,
@@ -170,14 +169,10 @@ impl Clause {
     }
 
     /// Returns its kind; [`kind::UNKNOWN`] if this version does not know it.
-    ///
-    /// # Panics
-    ///
-    /// Panics if the process knows too many kinds of kits already.
-    pub fn kind(&self) -> &'static Kind {
+    pub fn kind(&self) -> Kind {
         match &self.custom {
-            Some(custom) => custom.kind().expect("a state has fewer kinds than a process may know"),
-            None => kind::find(self.address.kind()).unwrap_or(&kind::UNKNOWN),
+            Some(custom) => Kind::Declared(Arc::clone(custom)),
+            None => kind::find(self.address.kind()).unwrap_or(&kind::UNKNOWN).clone(),
         }
     }
 
@@ -221,10 +216,17 @@ impl Clause {
             .unwrap_or_default()
     }
 
+    /// Returns the properties of its kind.
+    fn own_properties(&self) -> impl Iterator<Item = Property<'_>> + Clone {
+        let table = if self.custom.is_none() { kind::find(self.address.kind()) } else { None };
+        let declared = self.custom.iter().flat_map(|custom| custom.declared_properties());
+        table.into_iter().flat_map(Kind::properties).chain(declared)
+    }
+
     /// Returns the properties that describe the node, in the order of the kind's table.
     pub fn described(&self) -> Vec<(&str, &Value, Matcher)> {
         let content = self.properties.get("content").map(|value| ("content", value, Matcher::Equal));
-        let own = self.kind().properties.iter().filter(|property| property.describes_node);
+        let own = self.own_properties().filter(|property| property.describes_node);
         content
             .into_iter()
             .chain(own.filter_map(|property| {
@@ -236,12 +238,12 @@ impl Clause {
     /// Returns the properties that are compared with what is found: those that describe the node, and what left-out ones
     /// count as. Where a condition stands for all of it, that alone.
     pub fn compared(&self) -> Vec<Compared<'_>> {
-        let own = self.kind().properties;
-        let by_condition = own.iter().any(|property| property.matcher == Matcher::Holds);
+        let own = self.own_properties();
+        let by_condition = own.clone().any(|property| property.matcher == Matcher::Holds);
         let content = self.properties.get("content").filter(|_| !by_condition);
         let mut compared = Vec::with_capacity(self.properties.len());
         compared.extend(content.map(|value| ("content", Cow::Borrowed(value), Matcher::Equal)));
-        for property in own.iter().filter(|property| {
+        for property in own.filter(|property| {
             property.describes_node && (!by_condition || property.matcher == Matcher::Holds)
         }) {
             let left_out = || Some(Cow::Owned(Value::Bool(property.default?.parse().ok()?)));

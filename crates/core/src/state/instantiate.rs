@@ -183,7 +183,7 @@ impl<'a> Instantiation<'a> {
             dropped_needs: Vec::new(),
             reacts_to: Vec::new(),
             reaction: common.reaction.or_else(|| {
-                (document.kind.reactions == [kind::Reaction::Run] && !common.reacts_to.is_empty())
+                (document.kind.reactions() == [kind::Reaction::Run] && !common.reacts_to.is_empty())
                     .then_some(kind::Reaction::Run)
             }),
             on_drift: None,
@@ -193,7 +193,7 @@ impl<'a> Instantiation<'a> {
             via: common.via.clone(),
             origins: Vec::new(),
             undecidable,
-            custom: document.kind.custom.map(|custom| Box::new(custom.for_agents())),
+            custom: document.kind.custom().map(|custom| Arc::new(custom.for_agents())),
             wanted: digest::none(),
             last_digest: LastDigest::default(),
             address,
@@ -286,10 +286,10 @@ impl<'a> Instantiation<'a> {
         };
         let refuse = |message: String| Finding::error(Code::NotAnAddress, written.place.clone(), message);
         let address = ClauseAddress::parse(&text).map_err(|error| refuse(error.to_string()))?;
-        if address.kind() != document.kind.name {
+        if address.kind() != document.kind.name() {
             return Err(refuse("the kind of a clause is written, not rendered".into()));
         }
-        let naming = document.kind.naming;
+        let naming = document.kind.naming();
         if naming == Naming::Path {
             let path = kind::absolute_path(address.name())
                 .map_err(|refused| refuse(refused.message).maybe_hint(refused.hint))?;
@@ -320,7 +320,7 @@ impl<'a> Instantiation<'a> {
             Err(error) => return Err(self.render_finding(&error, template, None)),
         };
         match Gone::of(&value) {
-            Some(Gone::WithSettings) if document.kind.name != "package" => {
+            Some(Gone::WithSettings) if document.kind.name() != "package" => {
                 Err(Finding::error(Code::WrongValue, template.place.clone(), "only a package can be gone \"with_settings\""))
             }
             Some(_) if self.input.conditions == Conditions::CountAsTrue => Ok(Gone::No),
@@ -387,10 +387,10 @@ impl<'a> Instantiation<'a> {
         for (name, written) in document
             .properties
             .iter()
-            .filter(|(name, _)| !is_made_gone || stays_when_gone(document.kind, name))
+            .filter(|(name, _)| !is_made_gone || stays_when_gone(&document.kind, name))
         {
             match self.property(document, name, written) {
-                Ok(Some(value)) => drop(clause.properties.insert((*name).to_owned(), value)),
+                Ok(Some(value)) => drop(clause.properties.insert(name.clone(), value)),
                 Ok(None) => {}
                 Err(finding) => findings.push(finding),
             }
@@ -399,7 +399,7 @@ impl<'a> Instantiation<'a> {
             return Err(findings);
         }
         let concealed =
-            document.kind.properties.iter().filter(|property| property.concealed || document.common.conceal);
+            document.kind.properties().filter(|property| property.concealed || document.common.conceal);
         clause.concealed = concealed
             .filter(|property| clause.properties.contains_key(property.name))
             .map(|property| property.name.to_owned())
@@ -429,7 +429,7 @@ impl<'a> Instantiation<'a> {
     fn property(
         &self,
         document: &ClauseDocument,
-        name: &'static str,
+        name: &str,
         written: &Located<Value>,
     ) -> Result<Option<Value>, Finding> {
         let property = document.kind.property(name).expect("reading a document refuses unknown properties");
@@ -507,7 +507,7 @@ impl<'a> Instantiation<'a> {
         let files = &self.assigned.kit.files;
         let mut contents = Vec::new();
         for (name, written) in
-            document.properties.iter().filter(|(name, _)| matches!(*name, "copy" | "signed_by"))
+            document.properties.iter().filter(|(name, _)| matches!(name.as_str(), "copy" | "signed_by"))
         {
             let Some(path) = clause.text(name).map(|path| format!("copies/{path}")) else { continue };
             let mut found: BTreeMap<String, Value> = BTreeMap::new();
@@ -524,12 +524,12 @@ impl<'a> Instantiation<'a> {
                 return Err(missing_file(files, &path, &written.place));
             }
             let value = found.get("").cloned().unwrap_or_else(|| Value::Object(found.into_iter().collect()));
-            clause.properties.insert((*name).to_owned(), value);
+            clause.properties.insert(name.clone(), value);
         }
         Ok(contents)
     }
 
-    /// Returns the program of a kind that the kit teaches.
+    /// Returns the program of a custom kind.
     fn program(&self, clause: &Clause) -> Option<Content> {
         let custom = clause.custom.as_ref()?;
         let folder = custom.name.rsplit('/').next().unwrap_or_default();

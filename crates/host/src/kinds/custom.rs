@@ -1,4 +1,4 @@
-//! Kinds that kits teach: their own program inspects and corrects, and nothing that it says is taken on trust.
+//! Custom kinds: their own program inspects and corrects, and nothing that it says is taken on trust.
 
 use super::differs;
 use crate::contents::Contents;
@@ -58,7 +58,8 @@ pub(super) fn inspect(
     if !reply.present {
         return Ok(Seen { native, ..seen(Found::absent()) });
     }
-    if let Some(unknown) = reply.properties.keys().find(|name| clause.kind().property(name).is_none()) {
+    let kind = clause.kind();
+    if let Some(unknown) = reply.properties.keys().find(|name| kind.property(name).is_none()) {
         return Err(NotSeen::Failed(lies(
             custom,
             &format!("it reports the property `{unknown}`, which the kind does not declare"),
@@ -66,7 +67,7 @@ pub(super) fn inspect(
     }
     let mut found = Found::present();
     for (name, wanted, _) in clause.compared() {
-        let Some(property) = clause.kind().property(name) else { continue };
+        let Some(property) = kind.property(name) else { continue };
         let value = match reply.properties.get(name) {
             Some(value) => match normalise(name, property.value, value) {
                 Ok(normal) => FoundValue::Value(normal),
@@ -81,7 +82,7 @@ pub(super) fn inspect(
             None if wanted.is_null() => continue,
             None => FoundValue::Unreadable("the program of the kind gave no reason".to_owned()),
         };
-        found = found.with_found(property.name, value);
+        found = found.with_found(name.to_owned(), value);
     }
     Ok(Seen { native, ..seen(found) })
 }
@@ -150,9 +151,7 @@ fn run(
         .env("CONSTANS_ROOT", &machine.acted_on.root)
         .env("CONSTANS_NAME", clause.name())
         .env("CONSTANS_GONE", if is_gone { "yes" } else { "no" });
-    for property in
-        clause.kind().properties.iter().filter(|property| !clause.concealed.contains(property.name))
-    {
+    for property in clause.kind().properties().filter(|property| !clause.concealed.contains(property.name)) {
         let text = match clause.get(property.name) {
             Some(Value::String(text)) => text.clone(),
             Some(Value::Null | Value::Array(_) | Value::Object(_)) | None => continue,

@@ -264,7 +264,7 @@ pub async fn labels(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<BT
 #[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<KindPage>)))]
 #[get("/api/kinds")]
 pub async fn kinds(_caller: Allowed<NodeRead>) -> Answer<Vec<KindPage>> {
-    Ok(Json(KINDS.iter().map(|kind| kind_page(kind)).collect()))
+    Ok(Json(KINDS.iter().map(kind_page).collect()))
 }
 
 /// Contents of a published kit, unchanged: only for those who may publish it.

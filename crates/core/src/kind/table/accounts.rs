@@ -3,10 +3,11 @@
 use super::{identifying, manner, property, required};
 use crate::kind::BuiltInKind;
 use crate::kind::claim::{Claim, ssh_key_claim};
-use crate::kind::property::{Kind, Naming, Property, ValueType};
+use crate::kind::property::{Property, ValueType};
+use crate::kind::row::{KindRow, Naming};
 
-pub(super) const KINDS: &[Kind] = &[
-    Kind {
+pub(super) const KINDS: &[KindRow] = &[
+    KindRow {
         name: BuiltInKind::Account.name(),
         noun: "account",
         purpose: "Keeps an account of the operating system, or keeps it away",
@@ -33,9 +34,9 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the account",
         on_node: "useradd, usermod, userdel",
         example: "[[clause]]\nwhat = \"account:kiosk\"\nsystem = true\nshell = \"/usr/sbin/nologin\"\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
-    Kind {
+    KindRow {
         name: BuiltInKind::AccountGroup.name(),
         noun: "account group",
         purpose: "Keeps a group of accounts of the operating system",
@@ -48,9 +49,9 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the account group",
         on_node: "groupadd, groupmod, groupdel",
         example: "[[clause]]\nwhat = \"account_group:kiosk\"\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
-    Kind {
+    KindRow {
         name: BuiltInKind::SshKey.name(),
         noun: "key that may sign in",
         purpose: "Keeps a public key that may sign in to an account",
@@ -68,6 +69,6 @@ pub(super) const KINDS: &[Kind] = &[
         claim: ssh_key_claim,
         claims: "the key within the account",
         example: "[[clause]]\nwhat = \"ssh_key:ilse@hub\"\naccount = \"ops\"\nkey = \"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIEAuken0Brisk0Corran0Dunmoy0Eldrey0Skerry0\"\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
 ];

@@ -3,10 +3,11 @@
 use super::{GROUP, IN, OWNER, PERMISSIONS, identifying, manner, property, required, with_default};
 use crate::kind::BuiltInKind;
 use crate::kind::claim::{Claim, key_claim, line_claim, path_claim};
-use crate::kind::property::{Kind, Matcher, Naming, Property, ValueType};
+use crate::kind::property::{Matcher, Property, ValueType, Words};
+use crate::kind::row::{KindRow, Naming};
 
 /// How much of what stands on the node is read.
-const LARGEST: Property = with_default(
+const LARGEST: Property<'static> = with_default(
     manner(
         "largest_mib",
         ValueType::Mebibytes,
@@ -15,8 +16,8 @@ const LARGEST: Property = with_default(
     "64",
 );
 
-pub(super) const KINDS: &[Kind] = &[
-    Kind {
+pub(super) const KINDS: &[KindRow] = &[
+    KindRow {
         name: BuiltInKind::File.name(),
         noun: "file",
         purpose: "Keeps a whole file: its contents, ownership and permissions",
@@ -55,9 +56,9 @@ pub(super) const KINDS: &[Kind] = &[
         claim: path_claim,
         claims: "the whole path",
         example: "[[clause]]\nwhat = \"file:/etc/issue\"\ntext = \"Skerry Line. Authorised use only.\\n\"\npermissions = \"0644\"\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
-    Kind {
+    KindRow {
         name: BuiltInKind::Directory.name(),
         noun: "directory",
         purpose: "Keeps a directory: that it is there, its ownership and permissions, and what may be in it",
@@ -79,9 +80,9 @@ pub(super) const KINDS: &[Kind] = &[
         claim: path_claim,
         claims: "the path, not what lies below it",
         example: "[[clause]]\nwhat = \"directory:/etc/kiosk\"\npermissions = \"0755\"\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
-    Kind {
+    KindRow {
         name: BuiltInKind::Tree.name(),
         noun: "tree of files",
         purpose: "Keeps a folder of the kit as a folder of the node, with all files in it",
@@ -105,9 +106,9 @@ pub(super) const KINDS: &[Kind] = &[
         claim: path_claim,
         claims: "the whole path with all that the kit's folder holds",
         example: "[[clause]]\nwhat = \"tree:/usr/share/kiosk/pages\"\ncopy = \"pages\"\nfile_permissions = \"0644\"\ndir_permissions = \"0755\"\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
-    Kind {
+    KindRow {
         name: BuiltInKind::Link.name(),
         noun: "symbolic link",
         purpose: "Keeps a symbolic link",
@@ -117,9 +118,9 @@ pub(super) const KINDS: &[Kind] = &[
         claim: path_claim,
         claims: "the path of the link",
         example: "[[clause]]\nwhat = \"link:/etc/kiosk/current\"\ntarget = \"shell.conf\"\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
-    Kind {
+    KindRow {
         name: BuiltInKind::Line.name(),
         noun: "line",
         purpose: "Keeps one line of a file that others own",
@@ -145,9 +146,9 @@ pub(super) const KINDS: &[Kind] = &[
         claim: line_claim,
         claims: "the lines of the file that `match` fits, or that are equal to it",
         example: "[[clause]]\nwhat = \"line:quay host\"\nin = \"/etc/hosts\"\ntext = \"192.0.2.10 hub.skerry.example\"\nmatch = '\\shub\\.skerry\\.example$'\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
-    Kind {
+    KindRow {
         name: BuiltInKind::Setting.name(),
         noun: "setting",
         purpose: "Keeps one key of a file that others own; the rest of the file and its comments stay",
@@ -166,7 +167,7 @@ pub(super) const KINDS: &[Kind] = &[
             required(property("value", ValueType::Any, "Its value")),
             identifying(required(manner(
                 "format",
-                ValueType::Word(&["ini", "toml", "json", "yaml", "key=value", "key value"]),
+                ValueType::Word(Words::Table(&["ini", "toml", "json", "yaml", "key=value", "key value"])),
                 "How the file is written",
             ))),
         ],
@@ -174,9 +175,9 @@ pub(super) const KINDS: &[Kind] = &[
         claim: key_claim,
         claims: "the key of the file",
         example: "[[clause]]\nwhat = \"setting:keep journals\"\nin = \"/etc/systemd/journald.conf\"\nkey = [\"Journal\", \"Storage\"]\nvalue = \"persistent\"\nformat = \"ini\"\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
-    Kind {
+    KindRow {
         name: BuiltInKind::TrustAnchor.name(),
         noun: "trusted certificate",
         purpose: "Keeps a CA certificate in the system's store of trusted ones",
@@ -191,6 +192,6 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "its entry in the store",
         on_node: "ca-certificates (Debian) or ca-trust (rpm)",
         example: "[[clause]]\nwhat = \"trust_anchor:skerry-line\"\ncopy = \"skerry-line.pem\"\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
 ];

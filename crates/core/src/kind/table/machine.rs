@@ -3,10 +3,11 @@
 use super::{property, required, with_default};
 use crate::kind::BuiltInKind;
 use crate::kind::claim::Claim;
-use crate::kind::property::{Kind, Naming, ValueType};
+use crate::kind::property::ValueType;
+use crate::kind::row::{KindRow, Naming};
 
-pub(super) const KINDS: &[Kind] = &[
-    Kind {
+pub(super) const KINDS: &[KindRow] = &[
+    KindRow {
         name: BuiltInKind::KernelSetting.name(),
         noun: "kernel setting",
         purpose: "Keeps a sysctl, now and at boot",
@@ -22,9 +23,9 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the setting",
         on_node: "/proc/sys and sysctl.d",
         example: "[[clause]]\nwhat = \"kernel_setting:net.ipv4.ip_forward\"\nvalue = 0\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
-    Kind {
+    KindRow {
         name: BuiltInKind::KernelModule.name(),
         noun: "kernel module",
         purpose: "Keeps a kernel module loaded, or barred from being loaded",
@@ -40,9 +41,9 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the module",
         on_node: "modprobe.d and modules-load.d",
         example: "[[clause]]\nwhat = \"kernel_module:usb_storage\"\nbarred = true\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
-    Kind {
+    KindRow {
         name: BuiltInKind::Mount.name(),
         noun: "file system",
         purpose: "Keeps a file system mounted, now and at boot",
@@ -59,9 +60,9 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the mount point",
         on_node: "mount and /etc/fstab",
         example: "[[clause]]\nwhat = \"mount:/var/spool/gateway\"\ndevice = \"LABEL=queue\"\nfs = \"ext4\"\noptions = [\"noexec\", \"nosuid\"]\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
-    Kind {
+    KindRow {
         name: BuiltInKind::ClockSources.name(),
         noun: "clock's sources",
         purpose: "Keeps the servers that the clock is set by",
@@ -76,9 +77,9 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the clock's sources, of which there is one set",
         on_node: "systemd-timesyncd or chrony",
         example: "[[clause]]\nwhat = \"clock_sources:system\"\nservers = [\"time.skerry.example\"]\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
-    Kind {
+    KindRow {
         name: BuiltInKind::TimeZone.name(),
         noun: "time zone",
         purpose: "Keeps the machine's time zone",
@@ -88,9 +89,9 @@ pub(super) const KINDS: &[Kind] = &[
         claim: |_, _| Claim::TimeZone,
         claims: "the time zone, of which there is one",
         example: "[[clause]]\nwhat = \"time_zone:system\"\nzone = \"Etc/UTC\"\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
-    Kind {
+    KindRow {
         name: BuiltInKind::HostName.name(),
         noun: "host name",
         purpose: "Keeps the machine's name",
@@ -100,6 +101,6 @@ pub(super) const KINDS: &[Kind] = &[
         claim: |_, _| Claim::HostName,
         claims: "the host name, of which there is one",
         example: "[[clause]]\nwhat = \"host_name:system\"\nname = \"{{ node.name }}\"\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
 ];

@@ -3,10 +3,11 @@
 use super::{identifying, property, required};
 use crate::kind::BuiltInKind;
 use crate::kind::claim::Claim;
-use crate::kind::property::{Kind, Matcher, Naming, Property, ValueType};
+use crate::kind::property::{Matcher, Property, ValueType, Words};
+use crate::kind::row::{KindRow, Naming};
 
-pub(super) const KINDS: &[Kind] = &[
-    Kind {
+pub(super) const KINDS: &[KindRow] = &[
+    KindRow {
         name: BuiltInKind::PacketRule.name(),
         noun: "packet filter rule",
         purpose: "Keeps one rule of the packet filter",
@@ -20,10 +21,14 @@ pub(super) const KINDS: &[Kind] = &[
         properties: &[
             required(property(
                 "direction",
-                ValueType::Word(&["in", "out", "forward"]),
+                ValueType::Word(Words::Table(&["in", "out", "forward"])),
                 "Which way the packets go",
             )),
-            property("protocol", ValueType::Word(&["tcp", "udp", "icmp"]), "Their protocol; any if left out"),
+            property(
+                "protocol",
+                ValueType::Word(Words::Table(&["tcp", "udp", "icmp"])),
+                "Their protocol; any if left out",
+            ),
             property("port", ValueType::Port, "The port that they go to; any if left out"),
             property(
                 "from",
@@ -32,7 +37,7 @@ pub(super) const KINDS: &[Kind] = &[
             ),
             required(property(
                 "then",
-                ValueType::Word(&["accept", "drop", "reject"]),
+                ValueType::Word(Words::Table(&["accept", "drop", "reject"])),
                 "What happens to them",
             )),
         ],
@@ -41,9 +46,9 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the rule of this name",
         on_node: "nftables",
         example: "[[clause]]\nwhat = \"packet_rule:nobody prints from outside\"\ndirection = \"in\"\nprotocol = \"tcp\"\nport = 631\nthen = \"drop\"\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
-    Kind {
+    KindRow {
         name: BuiltInKind::Listening.name(),
         noun: "listening port",
         purpose: "Checks what listens on a port; never corrected",
@@ -62,9 +67,9 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the port",
         on_node: "the kernel's tables",
         example: "[[clause]]\nwhat = \"listening:tcp/631\"\ngone = true\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
-    Kind {
+    KindRow {
         name: BuiltInKind::Probe.name(),
         noun: "probe",
         purpose: "Checks something by a program that changes nothing; never corrected",
@@ -90,6 +95,6 @@ pub(super) const KINDS: &[Kind] = &[
         claim: |name, _| Claim::Probe(name.to_owned()),
         claims: "the name of the probe",
         example: "[[clause]]\nwhat = \"probe:the tariffs are signed\"\nargv = [\"/usr/bin/gate-reader\", \"--verify-tariffs\"]\nexpect = { exit = 0 }\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
 ];

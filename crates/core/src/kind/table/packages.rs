@@ -3,10 +3,11 @@
 use super::{manner, property, required, with_default};
 use crate::kind::BuiltInKind;
 use crate::kind::claim::Claim;
-use crate::kind::property::{Kind, Matcher, Property, ValueType};
+use crate::kind::property::{Matcher, Property, ValueType};
+use crate::kind::row::KindRow;
 
-pub(super) const KINDS: &[Kind] = &[
-    Kind {
+pub(super) const KINDS: &[KindRow] = &[
+    KindRow {
         name: BuiltInKind::Package.name(),
         noun: "package",
         purpose: "Keeps a package installed, in a version, or not installed",
@@ -38,9 +39,9 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the package",
         on_node: "apt and dpkg; dnf and rpm",
         example: "[[clause]]\nwhat = \"package:kiosk-shell\"\nversion = \"3.2.*\"\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
-    Kind {
+    KindRow {
         name: BuiltInKind::PackageSource.name(),
         noun: "package repository",
         purpose: "Keeps a repository that packages come from",
@@ -64,6 +65,6 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the repository of this name",
         on_node: "apt; dnf",
         example: "[[clause]]\nwhat = \"package_source:skerry\"\nurl = \"https://packages.skerry.example/debian\"\nsuite = \"bookworm\"\nparts = [\"main\"]\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
 ];

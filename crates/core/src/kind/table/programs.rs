@@ -3,9 +3,10 @@
 use super::{manner, property, required, with_default};
 use crate::kind::BuiltInKind;
 use crate::kind::claim::Claim;
-use crate::kind::property::{Kind, Matcher, Naming, Property, Reaction, ValueType};
+use crate::kind::property::{Matcher, Property, Reaction, ValueType};
+use crate::kind::row::{KindRow, Naming};
 
-pub(super) const KINDS: &[Kind] = &[Kind {
+pub(super) const KINDS: &[KindRow] = &[KindRow {
     name: BuiltInKind::Command.name(),
     noun: "command",
     purpose: "Does what only a program can do, when a condition does not hold, or as a reaction",
@@ -34,5 +35,5 @@ pub(super) const KINDS: &[Kind] = &[Kind {
     claim: |name, _| Claim::Command(name.to_owned()),
     claims: "its name only: what it does is not known",
     example: "[[clause]]\nwhat = \"command:rebuild the lane index\"\nargv = [\"/usr/bin/kiosk-shell\", \"--index\"]\nin_line_when = \"/var/lib/kiosk/index\"\n",
-    ..Kind::PLAIN
+    ..KindRow::PLAIN
 }];

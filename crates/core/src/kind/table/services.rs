@@ -3,10 +3,11 @@
 use super::{property, required};
 use crate::kind::BuiltInKind;
 use crate::kind::claim::Claim;
-use crate::kind::property::{Kind, Naming, Reaction, ValueType};
+use crate::kind::property::{Reaction, ValueType};
+use crate::kind::row::{KindRow, Naming};
 
-pub(super) const KINDS: &[Kind] = &[
-    Kind {
+pub(super) const KINDS: &[KindRow] = &[
+    KindRow {
         name: BuiltInKind::Service.name(),
         noun: "service",
         purpose: "Keeps a service running or stopped, and started at boot or not",
@@ -27,9 +28,9 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the unit",
         on_node: "systemd, or runit (`via`)",
         example: "[[clause]]\nwhat = \"service:kiosk-shell\"\nrunning = true\nenabled = true\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
-    Kind {
+    KindRow {
         name: BuiltInKind::Schedule.name(),
         noun: "scheduled job",
         purpose: "Keeps one cron entry",
@@ -48,6 +49,6 @@ pub(super) const KINDS: &[Kind] = &[
         claims: "the entry of this name",
         on_node: "cron",
         example: "[[clause]]\nwhat = \"schedule:empty the spool\"\nat = \"15 3 * * *\"\nargv = [\"/usr/bin/kiosk-shell\", \"--empty-spool\"]\naccount = \"kiosk\"\n",
-        ..Kind::PLAIN
+        ..KindRow::PLAIN
     },
 ];

@@ -1,4 +1,4 @@
-//! Kinds that kits teach: one that works, and programs that hang, flood, lie and die.
+//! Custom kinds: one that works, and programs that hang, flood, lie and die.
 
 #![expect(clippy::unwrap_used, reason = "a test may panic")]
 
@@ -10,7 +10,7 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 
-/// Writes a kit that teaches one kind with this program, and wants a thing of it and a file after it.
+/// Writes a kit that declares one kind with this program, and wants a thing of it and a file after it.
 fn kit(folder: &Path, program: &str) -> PathBuf {
     let kit = folder.join("quay-lights");
     for inner in ["baselines", "kinds/lane_light"] {
