@@ -10,7 +10,7 @@ export function useLive(): boolean {
   const [isConnected, setConnected] = useState(true);
   useEffect(() => {
     let timer: ReturnType<typeof setTimeout> | undefined;
-    const source = new EventSource('/api/events');
+    const source = new EventSource('/api/live');
     source.addEventListener('changed', () => {
       timer ??= setTimeout(() => {
         timer = undefined;

@@ -274,10 +274,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Sends an event for each change: `nodes`, `joining`, `kits`, `groups`, or `everything`; and `activities` when an activity progressed
-         *     or ended.
-         * @description Sends an event for each change: `nodes`, `joining`, `kits`, `groups`, or `everything`; and `activities` when an activity progressed
-         *     or ended.
+         * The events, the newest first, 100 per page; or those after a place, in the order in which they were committed: who goes on from
+         *     `next` misses none. What people did is listed only for who may read the audit trail.
+         * @description The events, the newest first, 100 per page; or those after a place, in the order in which they were committed: who goes on from
+         *     `next` misses none. What people did is listed only for who may read the audit trail.
          */
         get: operations["get_api_events"];
         put?: never;
@@ -538,6 +538,28 @@ export interface paths {
          * @description Sets and removes labels of nodes.
          */
         post: operations["post_api_labels"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/live": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sends an event for each change: `nodes`, `joining`, `kits`, `groups`, or `everything`; and `activities` when an activity progressed
+         *     or ended.
+         * @description Sends an event for each change: `nodes`, `joining`, `kits`, `groups`, or `everything`; and `activities` when an activity progressed
+         *     or ended.
+         */
+        get: operations["get_api_live"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2308,6 +2330,52 @@ export interface components {
             /** @description Its severity. */
             severity: components["schemas"]["Severity"];
         };
+        /** @description An event. */
+        Event: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description The number of the change, if it was handed out or decided.
+             */
+            change?: number | null;
+            /** @description More of it. */
+            detail: Record<string, never>;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * @description `act`, `handed_out`, `joined` or `revoked` of what somebody did; of a node `drift_found`, `drift_ended`, `run_failed`,
+             *     `run_recovered`, `silent`, `heard_again`, `duplicate_identity` or `certificate_ends`. Newer servers may have others.
+             */
+            kind: string;
+            /** @description The name that the node has now, if it is about a node that is not retired. */
+            node?: string | null;
+            /**
+             * Format: uuid
+             * @description The run that noticed it.
+             */
+            run?: string | null;
+            status?: components["schemas"]["NodeStatus"] | null;
+            /** @description What it is about, by the name that it had. */
+            subject: string;
+            /** @description Who did it; none of what was noticed. */
+            who?: string | null;
+            /** @description What happened, in words that follow `who`, or the subject of what was noticed. */
+            words: components["schemas"]["Sentence"];
+        };
+        /** @description A page of events. */
+        EventPage: {
+            /** @description The events. */
+            events: components["schemas"]["Event"][];
+            /** @description Where to go on, as `after`: after the last of these; of the newest, after the last event before which none will appear any more. */
+            next: string;
+        };
         /** @description A failure with all that helps to end it. */
         Failure: {
             /** @description What failed. */
@@ -3247,8 +3315,8 @@ export interface components {
              * @description The server's clock.
              */
             now: string;
-            /** @description The last runs with events, the newest first. */
-            recent_activity: components["schemas"]["RecentRun"][];
+            /** @description The last events, the newest first. */
+            recent_activity: components["schemas"]["Event"][];
             /**
              * Format: date-time
              * @description Since when the server is recovering, if it is.
@@ -3471,30 +3539,6 @@ export interface components {
          * @enum {string}
          */
         Received: "stored" | "known";
-        /** @description A run with changes, drift or failures. */
-        RecentRun: {
-            /**
-             * Format: date-time
-             * @description When it began, by the clock of the node.
-             */
-            began: string;
-            /**
-             * Format: date-time
-             * @description When the server learned it.
-             */
-            learned: string;
-            /** @description Its mode. */
-            mode: components["schemas"]["Mode"];
-            /** @description The node. */
-            node: string;
-            /**
-             * Format: uuid
-             * @description The run.
-             */
-            run: string;
-            /** @description Its status. */
-            status: components["schemas"]["Status"];
-        };
         /** @description A recovering server: nodes keep their state. */
         Recovering: {
             /** @description Freezes that nodes hold and that this database does not know: ending the recovery ends them. */
@@ -5645,7 +5689,14 @@ export interface operations {
     };
     get_api_events: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description `next` of the page before; `0.0.0` for the first */
+                after?: string;
+                /** @description Only those before this number */
+                before?: number;
+                /** @description Only what was noticed of this node */
+                node?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5658,7 +5709,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/event-stream": string;
+                    "application/json": components["schemas"]["EventPage"];
                 };
             };
             /** @description `not_understood`: the body is not JSON, or the address is invalid */
@@ -5688,8 +5739,33 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description `not_this_server`: unknown host name */
             421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7506,6 +7582,87 @@ export interface operations {
             };
             /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_live: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -53,6 +53,46 @@ test('the ribbon is walked by arrows, and Enter opens the node', async () => {
   expect(screen.getByTestId('address').textContent).toBe('/nodes/kiosk-auken-1');
 });
 
+test('recent activity links to the report that noticed it, and to the change that was handed out', async () => {
+  const event = { detail: {}, subject: '' };
+  const recent_activity: Schemas['Event'][] = [
+    {
+      ...event,
+      id: 9,
+      at: '2026-11-23T07:12:00Z',
+      kind: 'drift_found',
+      node: 'gate-auken-1',
+      run: 'r1',
+      status: 'drift_found',
+      words: [{ text: 'drift found: file:/etc/issue' }],
+    },
+    {
+      ...event,
+      id: 8,
+      at: '2026-11-23T07:10:00Z',
+      kind: 'handed_out',
+      who: 'tor.havik',
+      change: 118,
+      status: 'rolled_out',
+      words: [{ text: 'handed out a change: kiosks' }],
+    },
+    {
+      ...event,
+      id: 7,
+      at: '2026-11-23T07:00:00Z',
+      kind: 'silent',
+      subject: 'kiosk-tern-9',
+      words: [{ text: 'silent, last contact ' }, { time: '2026-11-23T06:00:00Z' }],
+    },
+  ];
+  serve({ 'GET /api/overview': { body: { ...fleet, recent_activity } } });
+  show(<OverviewPage />);
+  const link = async (name: RegExp) => (await screen.findByRole('link', { name })).getAttribute('href');
+  expect(await link(/gate-auken-1 drift found: file:\/etc\/issue/)).toBe('/nodes/gate-auken-1/runs/r1');
+  expect(await link(/tor.havik handed out a change: kiosks/)).toBe('/changes/C118');
+  expect(screen.getByText('kiosk-tern-9').closest('a'), 'a retired node has no page').toBeNull();
+});
+
 test('an empty fleet says what to do next with the command', async () => {
   serve({ 'GET /api/overview': { body: { ...fleet, total: 0, shown: 0, statuses: [], ticks: [], attention: [], joining: 0 } } });
   show(<OverviewPage />);

@@ -75,7 +75,7 @@ function OverviewParts({ fleet, filter }: { fleet: Schemas['Overview']; filter: 
       </Card>
       <Box sx={{ display: 'grid', gap: 2, minWidth: 0 }}>
         <Card title="Recent activity" aside={<Joining joining={fleet.joining} />}>
-          <RecentActivityList runs={fleet.recent_activity} />
+          <RecentActivityList events={fleet.recent_activity} now={Date.parse(fleet.now)} />
         </Card>
         <Card title="Served">
           <StageList stages={fleet.stages} />

@@ -1,29 +1,53 @@
 import Box from '@mui/material/Box';
 import Link from '@mui/material/Link';
 import Typography from '@mui/material/Typography';
+import type { ReactNode } from 'react';
 import { Link as RouterLink } from 'react-router';
 import type { Schemas } from '../api/client';
+import { CopiedCommand } from '../looks/CopiedCommand';
 import { StatusGlyph } from '../looks/StatusGlyph';
+import { write } from '../words/sentence';
 import { clock, exact } from '../words/time';
-import { statusWords } from '../words/words';
 
-/** The last runs with changes, drift or failures, linked to their reports. */
-export function RecentActivityList({ runs }: { runs: Schemas['RecentRun'][] }) {
-  if (runs.length === 0) return <Typography>No changes, drift or failures in the last 30 days.</Typography>;
+type Event = Schemas['Event'];
+
+/** The last events: what was noticed of nodes, linked to the report that noticed it, and changes that were handed out. */
+export function RecentActivityList({ events, now }: { events: Event[]; now: number }) {
+  if (events.length === 0) return <Typography>Nothing has happened yet.</Typography>;
   return (
-    <Box component="ul" sx={{ listStyle: 'none', p: 0, m: 0 }}>
-      {runs.map((run) => (
-        <Box component="li" key={run.run} sx={{ display: 'flex', gap: 1, py: 0.5, fontSize: 14 }}>
-          <StatusGlyph status={run.status} size={18} />
-          <Link component={RouterLink} to={`/nodes/${encodeURIComponent(run.node)}/runs/${run.run}`} color="inherit" sx={{ flex: 1, minWidth: 0 }}>
-            <strong>{run.node}</strong> {statusWords(run.status)}
-            {run.mode === 'observe' ? ', observe' : ''}
-          </Link>
-          <Box component="time" dateTime={run.began} title={exact(run.began)} sx={{ color: 'text.secondary' }}>
-            {clock(run.began)}
+    <>
+      <Box component="ul" sx={{ listStyle: 'none', p: 0, m: 0 }}>
+        {events.map((event) => (
+          <Box component="li" key={event.id} sx={{ display: 'flex', gap: 1, py: 0.5, fontSize: 14 }}>
+            {event.status ? <StatusGlyph status={event.status} size={18} /> : <Box sx={{ width: 18, flex: 'none' }} />}
+            <Box sx={{ flex: 1, minWidth: 0, overflowWrap: 'anywhere' }}>
+              <EventLink event={event}>
+                <strong>{event.who ?? event.node ?? event.subject}</strong> {write(event.words, now)}
+              </EventLink>
+            </Box>
+            <Box component="time" dateTime={event.at} title={exact(event.at)} sx={{ color: 'text.secondary' }}>
+              {clock(event.at)}
+            </Box>
           </Box>
-        </Box>
-      ))}
-    </Box>
+        ))}
+      </Box>
+      <CopiedCommand command="constans event list" />
+    </>
   );
+}
+
+function EventLink({ event, children }: { event: Event; children: ReactNode }) {
+  const to = addressOf(event);
+  if (!to) return children;
+  return (
+    <Link component={RouterLink} to={to} color="inherit">
+      {children}
+    </Link>
+  );
+}
+
+function addressOf({ node, run, change, kind, subject }: Event): string | undefined {
+  if (node) return `/nodes/${encodeURIComponent(node)}${run ? `/runs/${run}` : ''}`;
+  if (change) return `/changes/C${change}`;
+  return kind === 'joined' ? `/nodes/${encodeURIComponent(subject)}` : undefined;
 }

@@ -4,6 +4,7 @@ mod audit;
 mod change;
 mod credentials;
 mod error;
+mod event;
 mod freeze;
 mod group;
 mod joining;
@@ -68,6 +69,8 @@ enum Command {
     Group(group::GroupArguments),
     /// List and verify the audit trail: who did what, and when
     Audit(audit::AuditArguments),
+    /// List and follow events: what was noticed of nodes, and what people did
+    Event(event::EventArguments),
     /// List, show, confirm and take back changes of desired state
     Change(change::ChangeArguments),
     /// List and show the runs of a node
@@ -97,6 +100,7 @@ fn main() -> ExitCode {
         Command::Explain(arguments) => kind::explain(&arguments).into(),
         Command::Stage(arguments) => server::on_network(stage::run(&arguments)),
         Command::Audit(arguments) => server::on_network(audit::run(&arguments)),
+        Command::Event(arguments) => server::on_network(event::run(&arguments)),
         Command::Change(arguments) => server::on_network(change::run(&arguments)),
         Command::Freeze(arguments) => server::on_network(freeze::run(&arguments)),
         Command::Group(arguments) => server::on_network(group::run(&arguments)),

@@ -163,7 +163,7 @@ impl Curl {
         let jar = self.folder.path().join("cookies");
         let mut command = Command::new("curl");
         // Events never end: what they begin with is enough. Everything else has time, on a busy machine too.
-        let longest = if url.ends_with("/api/events") { "2" } else { "30" };
+        let longest = if url.ends_with("/api/live") { "2" } else { "30" };
         command
             .args(["-sk", "-m", longest, "-w", "\n%{http_code}", "-b"])
             .arg(&jar)

@@ -324,6 +324,25 @@ impl Fleet {
     ///
     /// Panics if it cannot be started.
     pub fn client_by(&self, token: &str, arguments: &[&str]) -> Ended {
+        Ended::of(&self.client_command(token, arguments).output().expect("the client starts"))
+    }
+
+    /// Runs the operators' client, which goes on until it is stopped, for a while.
+    ///
+    /// # Panics
+    ///
+    /// Panics if it cannot be started, or ends by itself.
+    pub fn client_for(&self, time: Duration, arguments: &[&str]) -> Ended {
+        let mut command = self.client_command(&self.administrator, arguments);
+        let mut started =
+            command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("the client starts");
+        std::thread::sleep(time);
+        assert!(started.try_wait().expect("it is known").is_none(), "it goes on");
+        started.kill().expect("it is stopped");
+        Ended::of(&started.wait_with_output().expect("it ends"))
+    }
+
+    fn client_command(&self, token: &str, arguments: &[&str]) -> Command {
         let mut command = Command::new(program("constans"));
         command
             .args(arguments)
@@ -331,7 +350,7 @@ impl Fleet {
             .env("CONSTANS_CA", &self.ca)
             .env("CONSTANS_TOKEN", token)
             .stdin(Stdio::null());
-        Ended::of(&command.output().expect("the client starts"))
+        command
     }
 
     /// Runs the crowd's program, with this fleet's administrator as its operator.

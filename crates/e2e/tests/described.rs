@@ -72,7 +72,7 @@ fn try_both(secs: u32) {
     let token = vec!["-H".to_owned(), format!("Authorization: Bearer {}", fleet.administrator())];
     // Events never end, and signing out ends the caller.
     let of_people =
-        ["--exclude-tag", "agents", "--exclude-path", "/api/events", "--exclude-path", "/api/sign-out"];
+        ["--exclude-tag", "agents", "--exclude-path", "/api/live", "--exclude-path", "/api/sign-out"];
     try_listener(&fleet, &fleet.people_url(), &token, &of_people, secs);
     try_listener(&fleet, &fleet.agents_url(), &certificate(&kiosk), &["--include-tag", "agents"], secs);
     let log = fleet.log();

@@ -576,7 +576,7 @@ fn a_quarter_of_an_hour_of_hostile_clients_leaves_memory_and_connections_level()
 fn what_one_network_asks_for_at_once_is_bounded_over_http_2_too() {
     let fleet = Fleet::start();
     let token = format!("Authorization: Bearer {}", fleet.administrator());
-    let events = format!("{}/api/events?number=[1-60]", fleet.people_url());
+    let events = format!("{}/api/live?number=[1-60]", fleet.people_url());
     let asking: Vec<Child> = (0..22)
         .map(|_| {
             Command::new("curl")

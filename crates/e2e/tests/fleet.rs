@@ -73,6 +73,8 @@ fn a_fleet_is_observed_enforced_drifts_is_put_right_and_goes_on_alone() {
         "{shown}"
     );
 
+    events_tell_it_in_the_order_in_which_it_was_learned(&fleet);
+
     let nodes = fleet.client(&["node", "list"]).stdout;
     assert!(
         nodes.contains("kiosk-auken-1  on time         drift corrected")
@@ -108,6 +110,30 @@ fn a_fleet_is_observed_enforced_drifts_is_put_right_and_goes_on_alone() {
     assert_eq!(misspelt.exit, Some(1));
     assert!(misspelt.stderr.contains("did you mean `file:/etc/kiosk/shell.conf`?"), "{}", misspelt.stderr);
     drop(gate);
+}
+
+/// The events of what happened to the kiosk: each once, newest first in the list, and in their order to whoever follows.
+fn events_tell_it_in_the_order_in_which_it_was_learned(fleet: &Fleet) {
+    let listed = fleet.client(&["event", "list", "--node", "kiosk-auken-1"]);
+    let words: Vec<&str> =
+        well(&listed).lines().map(|line| line.split_once(" UTC  ").expect("a time").1).collect();
+    assert_eq!(
+        words,
+        [
+            "kiosk-auken-1  drift corrected: file:/etc/issue",
+            "kiosk-auken-1  drift corrected: file:/etc/kiosk/shell.conf"
+        ],
+        "what was rolled out is no event of the node: the change is one"
+    );
+    let all = fleet.client(&["event", "list"]).stdout;
+    assert!(all.contains("  ilse.maren  handed out a change: set the group kiosks"), "{all}");
+    let mut oldest_first: Vec<&str> =
+        all.lines().map(|line| line.trim_start().split_once("  ").unwrap().1).collect();
+    oldest_first.reverse();
+    let followed = fleet.client_for(Duration::from_secs(3), &["event", "follow", "--after", "0.0.0"]);
+    assert_eq!(followed.stdout.lines().collect::<Vec<_>>(), oldest_first);
+    let unknown = fleet.client(&["event", "list", "--node", "kiosk-auken-9"]);
+    assert!(unknown.stderr.contains("there is no node `kiosk-auken-9`"), "{}", unknown.stderr);
 }
 
 #[test]

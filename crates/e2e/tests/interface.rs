@@ -168,6 +168,6 @@ fn a_program_invites_approves_serves_and_reads_what_becomes_of_it() {
     );
     let (status, problem) = program.get("/api/nodes?filter=labels.role%20%3D%3D");
     assert!(status == 422 && problem.contains("\"type\":\"filter\""), "{status} {problem}");
-    let (_, events) = program.get("/api/events");
+    let (_, events) = program.get("/api/live");
     assert!(events.contains("event:changed") && events.contains("data:everything"), "{events}");
 }

@@ -130,7 +130,7 @@ fn an_event_stream_ends_when_its_reader_may_read_no_more() {
             "60",
             "-H",
             &format!("Authorization: Bearer {token}"),
-            &format!("{}/api/events", fleet.people_url()),
+            &format!("{}/api/live", fleet.people_url()),
         ])
         .stdout(std::process::Stdio::piped())
         .spawn()

@@ -1,6 +1,7 @@
 //! State that handlers and jobs of this server share.
 
 use crate::certificate::ServedCertificate;
+use crate::jobs::waker::Waker;
 use crate::metrics::Metrics;
 use crate::trust::{Authority, HandedOut, Refusals};
 use constans_core::digest::DigestKey;
@@ -31,6 +32,8 @@ pub struct Here {
     pub refusals: Arc<Refusals>,
     /// Wakes the loops that work at changes.
     pub nudge: Nudge,
+    /// Wakes the open pages.
+    pub waker: Waker,
     /// The certificates that the server shows.
     pub certificates: Vec<Arc<ServedCertificate>>,
     /// What the server measures of itself.

@@ -10,7 +10,8 @@ use crate::door::{Door, DoorSettings, Most, OwnNames, raise_descriptors};
 use crate::here::{Here, Nudge, known_kits};
 use crate::intake::batch::Batcher;
 use crate::jobs::refused_requests::RefusedRequests;
-use crate::jobs::{audit_chain, partitions};
+use crate::jobs::waker::Waker;
+use crate::jobs::{audit_chain, node_events, partitions};
 use crate::launch_error::LaunchError;
 use crate::metrics::{self, Metrics};
 use crate::other_methods::with_other_methods;
@@ -69,6 +70,8 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     partitions::make_ahead(&db).await.map_err(LaunchError::Database)?;
     tokio::spawn(partitions::keep_ahead(db.clone()));
     tokio::spawn(audit_chain::keep_chained(db.clone()));
+    let waker = Waker::begin(db.clone());
+    tokio::spawn(node_events::keep_noted(db.clone(), waker.clone()));
     tokio::spawn(stay_alive(db.clone(), watch));
     let authority = Arc::new(authority);
     let for_agents = ServedCertificate::by_our_ca("agents", authority.clone(), &settings.names)?;
@@ -107,6 +110,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
         handed_out,
         refusals,
         nudge: Nudge::default(),
+        waker,
         certificates,
         metrics,
     });

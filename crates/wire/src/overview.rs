@@ -1,10 +1,11 @@
 //! The overview of a fleet, and the clauses of a node.
 
+use crate::event::Event;
 use crate::kit::Stage;
 use constans_core::attention::Attention;
 use constans_core::kit::Severity;
 use constans_core::node_status::NodeStatus;
-use constans_core::run::{Cause, Mode, Outcome, Status};
+use constans_core::run::{Cause, Outcome, Status};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -31,8 +32,8 @@ pub struct Overview {
     pub attention: Vec<Attention>,
     /// The stages with their releases.
     pub stages: Vec<Stage>,
-    /// The last runs with events, the newest first.
-    pub recent_activity: Vec<RecentRun>,
+    /// The last events, the newest first.
+    pub recent_activity: Vec<Event>,
     /// Number of waiting joining requests.
     pub joining: usize,
     /// Since when the server is recovering, if it is.
@@ -61,24 +62,6 @@ pub struct Tick {
     pub status: NodeStatus,
     /// Whether it is late.
     pub late: bool,
-}
-
-/// A run with changes, drift or failures.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct RecentRun {
-    /// The node.
-    pub node: String,
-    /// The run.
-    pub run: Uuid,
-    /// When it began, by the clock of the node.
-    pub began: Timestamp,
-    /// When the server learned it.
-    pub learned: Timestamp,
-    /// Its mode.
-    pub mode: Mode,
-    /// Its status.
-    pub status: Status,
 }
 
 /// A page of nodes.

@@ -7,12 +7,13 @@ mod clauses;
 mod console;
 mod described;
 mod document;
-mod events;
+mod event;
 mod freeze;
 mod group;
 mod health;
 mod invitation;
 mod joining;
+mod live;
 mod node;
 mod node_edit;
 mod overview;
@@ -27,7 +28,7 @@ mod token;
 
 pub use console::AnswerHeaders;
 pub use document::document_text;
-pub use events::Changes;
+pub use live::Changes;
 
 use rocket::Route;
 
@@ -41,7 +42,8 @@ pub fn routes() -> Vec<Route> {
         sign_in::own_session,
         sign_in::sign_out,
         overview::overview,
-        events::events,
+        live::live,
+        event::list,
         invitation::make,
         invitation::list,
         invitation::withdraw,

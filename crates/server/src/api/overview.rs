@@ -5,14 +5,14 @@ use crate::here::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::listing::{ProblemRow, TickRow};
 use crate::store::narrowing::Narrowing;
-use crate::store::{exception, joining, listing, recovery, run};
+use crate::store::{event, exception, joining, listing, recovery};
 use crate::thread::on_thread;
 use crate::trust::{Allowed, NodeRead};
 use constans_core::attention::{Attention, AttentionNode, Exception, RecurringDrift, attention};
 use constans_core::filter::{Answer as Decided, Condition, NodeView};
 use constans_core::node_status::{NodeStatus, ProblemInputs, problems};
 use constans_wire::node::NodeSummary;
-use constans_wire::overview::{Overview, RecentRun, StatusCount, Tick};
+use constans_wire::overview::{Overview, StatusCount, Tick};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use rocket::serde::json::Json;
@@ -25,7 +25,7 @@ use std::time::{Duration, Instant};
 
 /// More nodes are not sent one by one.
 const MAX_TICKS: usize = 2_000;
-/// So many of the last runs are shown.
+/// So many of the last events are shown.
 const LATELY: i64 = 12;
 /// How long a filter may take that is decided node by node.
 const LONGEST_DECISION: Duration = Duration::from_secs(5);
@@ -56,7 +56,7 @@ pub async fn overview(
             if matches!(by, Narrowing::All) { Ok(None) } else { total(&Narrowing::All).await.map(Some) }
         },
         undecided(db, &by),
-        async { Ok(run::latest(db, &by, LATELY).await?) },
+        async { Ok(event::recent(db, &by, LATELY).await?) },
         async {
             Ok((
                 super::stage::stages(db).await?,
@@ -78,7 +78,7 @@ pub async fn overview(
         ticks,
         attention,
         stages,
-        recent_activity: recent_activity.into_iter().map(recent_run).collect::<Result<_, _>>()?,
+        recent_activity: recent_activity.into_iter().map(super::event::shown).collect::<Result<_, _>>()?,
         joining,
         recovering_since: recovering_since.map(|at| at.to_jiff()),
         server_problems: here
@@ -268,17 +268,6 @@ fn attention_node(row: ProblemRow, now: Timestamp) -> Result<AttentionNode, ApiE
         problems: problems(&facts, now),
         unusable: row.unusable,
         wanted_since: row.since.map(|at| at.to_jiff()),
-    })
-}
-
-fn recent_run(row: run::RecentRow) -> Result<RecentRun, ApiError> {
-    Ok(RecentRun {
-        node: row.node,
-        run: row.run,
-        began: row.began.to_jiff(),
-        learned: row.learned.to_jiff(),
-        mode: read(Value::from(row.mode))?,
-        status: read(Value::from(row.status))?,
     })
 }
 

@@ -74,7 +74,6 @@ impl Watch {
 
     async fn put_right_alone(&self, db: &mut PgConnection) -> io::Result<()> {
         let mut transaction = db.begin().await.map_err(io::Error::other)?;
-        self.refuse_again(&mut transaction).await?;
         let (last, newest) = (self.last.last()?, self.handed_out.newest()?);
         let now = database(&mut transaction).await?;
         let is_another = last.as_ref().is_some_and(|last| !seen(&now).continues(last));
@@ -104,6 +103,8 @@ impl Watch {
                 "the database was restored to an earlier state: recovering, nodes receive no new desired state. See constans recovery show"
             );
         }
+        // Events of this transaction are numbered in the epoch that begins.
+        self.refuse_again(&mut transaction).await?;
         if is_another || now.counter < newest.counter {
             notice::tell(&mut *transaction, "nodes").await.map_err(io::Error::other)?;
         }

@@ -11,11 +11,12 @@ use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::check_in::{self as stored, LastRow, NewCheckIn, PlainRow};
 use crate::store::freeze::{self, InForceRow};
 use crate::store::wanted::{self, WantedRow};
-use crate::store::{fleet, node_attribute, notice, recovery};
+use crate::store::{event, fleet, node_attribute, recovery};
 use crate::trust::digest_of;
 use constans_core::node_status::Promise;
 use constans_core::run::RestartPending;
 use constans_wire::check_in::{CheckIn, CheckInAnswer, Generation, WantedOffer};
+use constans_wire::node_event::NodeEvent;
 use jiff::{SignedDuration, Timestamp};
 use rocket::serde::json::Json;
 use rocket::{State, post};
@@ -143,10 +144,10 @@ async fn take_in(
     let span = last
         .heard_span
         .filter(|_| last.on_time_until.is_some_and(|until| until.to_jiff() >= new.promise.heard_at));
-    stored::note(&mut transaction, new, span, shows_two_machines(&last, new.shown)).await?;
-    if span.is_none() {
-        // It was away or new; who keeps its promises changes no page.
-        notice::tell(&mut *transaction, "nodes").await?;
+    let has_duplicate = shows_two_machines(&last, new.shown);
+    stored::note(&mut transaction, new, span, has_duplicate).await?;
+    if has_duplicate && !last.has_duplicate_identity {
+        event::add_of_node(&mut *transaction, node, &[NodeEvent::DuplicateIdentity]).await?;
     }
     if last.attributes_digest.as_ref() != Some(&new.attributes_digest) {
         node_attribute::set(&mut transaction, node, "agent", &of_itself.agent).await?;
@@ -168,6 +169,10 @@ async fn take_in(
     }
     let wanted = wanted::of(&mut *transaction, node).await?;
     transaction.commit().await?;
+    if span.is_none() {
+        // It was away or new; who keeps its promises changes no page.
+        here.waker.wake("nodes");
+    }
     Ok(wanted)
 }
 

@@ -4,7 +4,7 @@ use crate::body::NodeBody;
 use crate::callers::ShownCertificate;
 use crate::here::Here;
 use crate::intake::batch::Batcher;
-use crate::intake::report::{plain, take_in};
+use crate::intake::report::{StoredReport, plain, take_in};
 use crate::metrics::{Intake, IntakePath, Queue};
 use crate::problem::{Answer, ApiError};
 use crate::store::effective_state;
@@ -54,8 +54,11 @@ pub async fn report(
     }
     let node = shown.caller(db).await?;
     let mut transaction = db.begin().await?;
-    let received = take_in(&mut transaction, node.id, report, &sent).await?;
+    let StoredReport { received, is_news } = take_in(&mut transaction, node.id, report, &sent).await?;
     transaction.commit().await?;
+    if is_news {
+        here.waker.wake("nodes");
+    }
     here.metrics.reports.get_or_create(&Intake { path: IntakePath::Single }).inc();
     Ok(Json(received))
 }

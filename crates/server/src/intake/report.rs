@@ -7,18 +7,20 @@ use crate::clock;
 use crate::problem::ApiError;
 use crate::store::exception::{self, NewException};
 use crate::store::run::{self, NewRun, Order, OrderRow, PlainRun};
-use crate::store::{episode, notice, report_text};
+use crate::store::{episode, event, report_text};
 use crate::thread::on_thread;
+use constans_core::address::ClauseAddress;
 use constans_core::attention::ExceptionSort;
-use constans_core::episode::{follow, keep_causes};
+use constans_core::episode::{ClosedAs, EpisodeChange, follow, keep_causes};
 use constans_core::run::{Outcome, Status, status_of};
 use constans_wire::newer::keep_unknown;
+use constans_wire::node_event::{NamedClauses, NodeEvent};
 use constans_wire::report::{LeftOut, RunReport};
 use constans_wire::run::Received;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
 use sqlx::{PgConnection, PgPool};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use uuid::Uuid;
 
 /// So many bytes of reports of a node are kept with all details a day, by the server's clock in UTC; after twice as many, only
@@ -58,6 +60,14 @@ pub fn plain(report: &RunReport, node: Uuid, spki: Vec<u8>) -> Option<PlainRun> 
     })
 }
 
+/// What became of a report that was sent.
+pub struct StoredReport {
+    /// The answer for the agent.
+    pub received: Received,
+    /// Whether it says something that pages show.
+    pub is_news: bool,
+}
+
 /// Stores a node's report, which was sent as these bytes. Sent twice, it is stored once.
 ///
 /// # Errors
@@ -68,7 +78,7 @@ pub async fn take_in(
     node: Uuid,
     mut report: RunReport,
     sent: &[u8],
-) -> Result<Received, ApiError> {
+) -> Result<StoredReport, ApiError> {
     let sequence = i64::try_from(report.sequence)
         .map_err(|_| ApiError::invalid("sequence", "the sequence is too large"))?;
     if report.clauses.len() > BOUNDED_AT_ONCE {
@@ -83,10 +93,10 @@ pub async fn take_in(
         .as_ref()
         .is_some_and(|order| order.memory_epoch == report.memory_epoch && order.sequence >= sequence)
     {
-        return Ok(Received::Known);
+        return Ok(StoredReport { received: Received::Known, is_news: false });
     }
     let memory_lost = order.as_ref().is_some_and(|order| order.memory_epoch != report.memory_epoch);
-    let changed_episodes = follow_drift(db, node, &mut report, began, order.as_ref(), memory_lost).await?;
+    let episodes = follow_drift(db, node, &mut report, began, order.as_ref(), memory_lost).await?;
     let (mode, status) = (json!(report.mode), json!(report.status));
     let row = NewRun {
         run: report.run,
@@ -96,15 +106,19 @@ pub async fn take_in(
         partial: report.partial,
         state: report.wanted.digest.as_str(),
     };
-    let span = if is_uneventful(&report) && !changed_episodes {
+    let span = if is_uneventful(&report) && episodes.is_empty() {
         Some(lengthen_or_begin(db, node, order.as_ref().and_then(|order| order.span), &row).await?)
     } else {
         keep_whole(db, node, &report, sent, &row).await?;
         None
     };
     run::note(&mut *db, node, &Order { memory_epoch: report.memory_epoch, sequence }, span, &row).await?;
-    if changed_episodes {
+    if !episodes.is_empty() {
         episode::count_open(&mut *db, node).await?;
+    }
+    let events = events_of(&report, &episodes, order.as_ref().and_then(|order| order.full_status.as_deref()));
+    if !events.is_empty() {
+        event::add_of_node(&mut *db, node, &events).await?;
     }
     if !report.partial {
         if order.as_ref().is_none_or(|order| order.has_exceptions) || span.is_none() {
@@ -117,10 +131,47 @@ pub async fn take_in(
             run::note_memory(&mut *db, node, memory_lost, is_whole_again).await?;
         }
     }
-    if span.is_none() || order.is_none_or(|order| order.span.is_none()) {
-        notice::tell(db, "nodes").await?;
+    let is_news = span.is_none() || order.is_none_or(|order| order.span.is_none());
+    Ok(StoredReport { received: Received::Stored, is_news })
+}
+
+/// Returns what a run noticed that the full run before it, of this status, did not.
+fn events_of(report: &RunReport, episodes: &[EpisodeChange], status_before: Option<&str>) -> Vec<NodeEvent> {
+    let run = report.run;
+    let named = |addresses: Vec<String>| Some(NamedClauses::of(addresses)).filter(|named| !named.is_empty());
+    let over: HashSet<&ClauseAddress> = episodes
+        .iter()
+        .filter_map(|change| match change {
+            EpisodeChange::Close { address, .. } => Some(address),
+            EpisodeChange::Open { .. } => None,
+        })
+        .collect();
+    let opened = episodes.iter().filter_map(|change| match change {
+        // What the run corrected at once is told by its end alone.
+        EpisodeChange::Open { address, .. } if !over.contains(address) => Some(address.to_string()),
+        _ => None,
+    });
+    let closed = |way: ClosedAs| {
+        let addresses = episodes.iter().filter_map(|change| match change {
+            EpisodeChange::Close { address, closed_as } if *closed_as == way => Some(address.to_string()),
+            _ => None,
+        });
+        Some(NodeEvent::DriftEnded { run, closed_as: way, clauses: named(addresses.collect())? })
+    };
+    let found = named(opened.collect()).map(|clauses| NodeEvent::DriftFound { run, clauses });
+    let mut events: Vec<NodeEvent> =
+        found.into_iter().chain(ClosedAs::ALL.into_iter().filter_map(closed)).collect();
+    if !report.partial {
+        let (fails, failed) = (report.status == Status::Failed, status_before == Some("failed"));
+        if fails && !failed {
+            let clauses = report.clauses.iter().filter(|result| result.outcome == Outcome::Failed);
+            let clauses = NamedClauses::of(clauses.map(|result| result.address.to_string()));
+            events.push(NodeEvent::RunFailed { run, clauses });
+        } else if failed && !fails {
+            events.push(NodeEvent::RunRecovered { run });
+        }
     }
-    Ok(Received::Stored)
+    events
 }
 
 /// Keeps a run whole, its long texts apart: as long as the node has not sent more today than it may, with all details.
@@ -155,7 +206,7 @@ async fn keep_whole(
 }
 
 /// Follows the drift episodes of the node; after its memory was lost, causes stay what they were last known to be.
-/// Returns whether any episode opened or ended.
+/// Returns the episodes that opened or ended.
 async fn follow_drift(
     db: &mut PgConnection,
     node: Uuid,
@@ -163,10 +214,10 @@ async fn follow_drift(
     began: Timestamp,
     order: Option<&OrderRow>,
     memory_lost: bool,
-) -> Result<bool, ApiError> {
+) -> Result<Vec<EpisodeChange>, ApiError> {
     let has_drift = report.clauses.iter().any(|result| result.drift_window.is_some());
     if !has_drift && order.is_none_or(|order| order.open_episodes == 0) {
-        return Ok(false);
+        return Ok(Vec::new());
     }
     let open = episode::open_of(&mut *db, node).await?;
     if memory_lost && keep_causes(&open, &mut report.clauses) {
@@ -179,7 +230,7 @@ async fn follow_drift(
     if !changes.is_empty() {
         episode::apply(&mut *db, node, report.run, &changes, began, ended_at).await?;
     }
-    Ok(!changes.is_empty())
+    Ok(changes)
 }
 
 /// Keeps what is not in line as of a full run.

@@ -1,5 +1,8 @@
-//! Background work: the audit trail chained, partitions made ahead, refused requests stored in batches.
+//! Background work: the audit trail chained, silent nodes and ending certificates noted, partitions made ahead, refused requests stored in
+//! batches, open pages woken.
 
 pub mod audit_chain;
+pub mod node_events;
 pub mod partitions;
 pub mod refused_requests;
+pub mod waker;

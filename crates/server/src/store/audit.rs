@@ -1,4 +1,4 @@
-//! The audit trail: who did what, and when.
+//! The audit trail: the events that somebody did, and when.
 
 use crate::clock::sql_now;
 use jiff_sqlx::Timestamp as SqlTimestamp;

@@ -220,7 +220,12 @@ fn push_placed(
     push_place(query);
     query.push(" as place from node join node_now n on n.node = node.id where node.retired_at is null and ");
     push_timed_at(query, also, now);
-    narrowing.push(query);
+    if narrowing.asks_for_now() {
+        narrowing.push(query);
+    } else {
+        query.push("true");
+        narrowing.push_among(query, "n.node");
+    }
 }
 
 /// Returns the nodes of a list by name; at most `most` after the name `after`.

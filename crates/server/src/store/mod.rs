@@ -5,6 +5,7 @@ pub mod change;
 pub mod check_in;
 pub mod effective_state;
 pub mod episode;
+pub mod event;
 pub mod exception;
 pub mod fleet;
 pub mod freeze;

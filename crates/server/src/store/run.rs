@@ -1,12 +1,11 @@
 //! Runs: eventful ones whole, uneventful ones as spans.
 
-use super::narrowing::Narrowing;
 use crate::clock::sql_now;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
 use serde_json::Value;
-use sqlx::{AssertSqlSafe, PgConnection, PgExecutor, QueryBuilder};
+use sqlx::{AssertSqlSafe, PgConnection, PgExecutor};
 use std::collections::BTreeMap;
 use uuid::Uuid;
 
@@ -34,6 +33,8 @@ pub struct OrderRow {
     pub span: Option<i64>,
     /// How many drift episodes are open.
     pub open_episodes: i32,
+    /// The status of its last full run.
+    pub full_status: Option<String>,
     /// Whether anything was not in line at its last full run.
     pub has_exceptions: bool,
     /// Whether its memory is lost.
@@ -272,60 +273,6 @@ pub async fn of_node(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<Li
 /// Returns the report of the run whose id begins so, and where its long texts belong.
 pub async fn report(db: impl PgExecutor<'_>, node: Uuid, run: &str) -> sqlx::Result<Option<(Value, Value)>> {
     sqlx::query_as(include_str!("sql/run/report.sql")).bind(node).bind(run).fetch_optional(db).await
-}
-
-/// A run with changes, drift or failures.
-#[derive(Debug, sqlx::FromRow)]
-pub struct RecentRow {
-    /// The node's name.
-    pub node: String,
-    /// The run.
-    pub run: Uuid,
-    /// When it began.
-    pub began: SqlTimestamp,
-    /// When the server learned it.
-    pub learned: SqlTimestamp,
-    /// Its mode.
-    pub mode: String,
-    /// Its status.
-    pub status: String,
-}
-
-/// Returns the last runs of the nodes of a list in which something happened, the newest first; at most `most` of the last
-/// 2,000 of the fleet. What only finds again what the node's run before it found did not happen.
-pub async fn latest(
-    db: impl PgExecutor<'_>,
-    narrowing: &Narrowing,
-    most: i64,
-) -> sqlx::Result<Vec<RecentRow>> {
-    let mut query = QueryBuilder::new(
-        "with last as (select node, run, began, learned_at, mode, status, state from run where learned_at > ",
-    );
-    query.push_bind(sql_now());
-    query.push(
-        " - interval '30 days' order by learned_at desc limit 2000),
-             told as (select *, lag(status) over w as status_before, lag(state) over w as state_before from last window w as (partition by node order by learned_at)),
-             happened as (
-                 select * from told where status in ('drift_corrected', 'rolled_out') or status is distinct from status_before or state is distinct from state_before
-                 order by learned_at desc limit ",
-    );
-    // The last ones of all nodes are found before it is looked whose they are; some may be those of retired nodes.
-    query.push_bind(if matches!(narrowing, Narrowing::All) { most * 8 } else { 2_000 });
-    query.push(
-        ")
-         select node.name as node, told.run, told.began, told.learned_at as learned, told.mode, told.status
-         from happened told join node on node.id = told.node",
-    );
-    narrowing.push_beside(&mut query);
-    query.push(" where node.retired_at is null and ");
-    narrowing.push(&mut query);
-    query
-        .push(" order by told.learned_at desc limit ")
-        .push_bind(most)
-        .build_query_as()
-        .persistent(false)
-        .fetch_all(db)
-        .await
 }
 
 /// Returns a node's last full run and the digest of the state that it ran.

@@ -4,6 +4,7 @@
 
 mod change;
 mod database;
+mod event;
 mod freeze;
 mod job;
 mod narrowing;

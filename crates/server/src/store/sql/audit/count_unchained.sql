@@ -1,1 +1,1 @@
-select (select count(*) from audit_trail) - (select count(*) from audit_chain)
+select (select count(*) from event where who is not null) - (select count(*) from audit_chain)

@@ -62,8 +62,8 @@ async fn listen(db: PgPool, sender: Sender<String>) {
 /// Sends an event for each change: `nodes`, `joining`, `kits`, `groups`, or `everything`; and `activities` when an activity progressed
 /// or ended.
 #[utoipa::path(tag = "overview", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, content_type = "text/event-stream", body = String)))]
-#[get("/api/events")]
-pub fn events(
+#[get("/api/live")]
+pub fn live(
     caller: Allowed<NodeRead>,
     changes: &State<Changes>,
     db: &State<PgPool>,
