@@ -19,25 +19,25 @@ pub fn inspect(arguments: &InspectArguments) -> Result<Exit, AgentError> {
         AgentError::new(format!("there is no kind `{}`", arguments.kind)).hint(hint).exit(Exit::Usage)
     })?;
     let mut machine = Machine::open(&arguments.place.root, &std::env::temp_dir())?;
-    let told = match &arguments.name {
-        Some(name) => machine.describe(kind, name).map(|told| told.into_iter().collect()),
+    let clauses = match &arguments.name {
+        Some(name) => machine.describe(kind, name).map(|clauses| clauses.into_iter().collect()),
         None => machine.describe_all(kind),
     };
-    let told: Vec<WrittenClause> = told.map_err(|not_told| match not_told {
+    let clauses: Vec<WrittenClause> = clauses.map_err(|error| match error {
         CannotDescribe::NotOfThisKind(why) => AgentError::new(why).exit(Exit::Usage),
         CannotDescribe::Unsupported(why) => {
             AgentError::new(format!("a {} cannot be inspected on this machine: {why}", kind.noun()))
         }
         CannotDescribe::Failed(error) => error.into(),
     })?;
-    if let (Some(name), []) = (&arguments.name, &told[..]) {
+    if let (Some(name), []) = (&arguments.name, &clauses[..]) {
         return Err(AgentError::new(format!("there is no {} {name} on this machine", kind.noun())).hint(format!(
             "to keep it away, write a clause with gone = true; `constans-agent inspect --all {}` lists those that are there",
             kind.name()
         )));
     }
     match arguments.output {
-        Output::Json => println!("{}", serde_json::to_string_pretty(&told).expect("it is plain data")),
+        Output::Json => println!("{}", serde_json::to_string_pretty(&clauses).expect("it is plain data")),
         Output::Text => {
             let place = if machine.acted_on.is_private_root() {
                 format!(" below {}", machine.acted_on.root.display())
@@ -49,10 +49,10 @@ pub fn inspect(arguments: &InspectArguments) -> Result<Exit, AgentError> {
                 machine.acted_on.machine,
                 Timestamp::now().strftime("%Y-%m-%d %H:%M:%S UTC")
             );
-            if told.is_empty() {
+            if clauses.is_empty() {
                 println!("# There is none.");
             }
-            for clause in &told {
+            for clause in &clauses {
                 println!();
                 print!("{}", clause.toml());
             }

@@ -52,7 +52,7 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
         revoked_as.or_else(|| arguments.name.clone()).unwrap_or_else(|| machine.acted_on.machine.clone());
     let asked = request(&invitation, &key, &machine, &name)?;
     let patience = Instant::now() + Duration::from_secs(arguments.wait);
-    let mut told = false;
+    let mut has_printed = false;
     loop {
         let (url, answer) = ask(&ThroughNetworkPart, &invitation, &asked).await?;
         match answer {
@@ -80,14 +80,14 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
                     .exit(Exit::Refused));
             }
             JoinAnswer::Waiting { request } => {
-                if !told && arguments.output == Output::Text {
+                if !has_printed && arguments.output == Output::Text {
                     println!("waiting for approval as {name}, key fingerprint {}", key.fingerprint);
                     println!("request {request} at {url}");
                     println!(
                         "Next: an operator compares the fingerprint and approves: constans join approve {name}"
                     );
                 }
-                told = true;
+                has_printed = true;
                 if Instant::now() >= patience {
                     match arguments.output {
                         Output::Text => {

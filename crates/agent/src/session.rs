@@ -263,8 +263,8 @@ pub fn enforce(arguments: &EnforceArguments) -> Result<Exit, AgentError> {
         let by = settings
             .described()
             .into_iter()
-            .find(|told| told.word == "mode")
-            .map(|told| told.from)
+            .find(|setting| setting.word == "mode")
+            .map(|setting| setting.from)
             .unwrap_or_default();
         return Err(AgentError::new(format!("mode is observe, so nothing may be changed on this node ({by})"))
             .hint("an operator sets the mode in the groups of the node; --although-observing REASON overrides it once and records the reason")

@@ -214,9 +214,9 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
         ),
     );
     text.push_str("\nsettings and their sources\n");
-    let told = status.settings.described();
-    let width = told.iter().map(|told| told.value.chars().count()).max().unwrap_or(0);
-    for DescribedSetting { word, value, from } in told {
+    let described = status.settings.described();
+    let width = described.iter().map(|described| described.value.chars().count()).max().unwrap_or(0);
+    for DescribedSetting { word, value, from } in described {
         let _ = writeln!(text, "  {word:<13}  {value:<width$}  {}", styled(style::MUTED, from));
     }
     let next = match (&status.node, status.is_daemon_alive) {

@@ -48,7 +48,7 @@ pub struct ProgressWriter {
 }
 
 struct Shared {
-    told: Mutex<SharedProgress>,
+    shared: Mutex<SharedProgress>,
     changed: Condvar,
 }
 
@@ -58,8 +58,8 @@ struct SharedProgress {
 }
 
 impl Shared {
-    fn told(&self) -> MutexGuard<'_, SharedProgress> {
-        self.told.lock().unwrap_or_else(PoisonError::into_inner)
+    fn lock(&self) -> MutexGuard<'_, SharedProgress> {
+        self.shared.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
@@ -75,7 +75,7 @@ impl ProgressWriter {
             since: begun.began,
         };
         let shared = Arc::new(Shared {
-            told: Mutex::new(SharedProgress { progress, is_over: false }),
+            shared: Mutex::new(SharedProgress { progress, is_over: false }),
             changed: Condvar::new(),
         });
         let lock = state_dir.can_be_looked_at().then(|| locked(state_dir)).flatten();
@@ -91,7 +91,7 @@ impl ProgressWriter {
         if self.thread.is_none() {
             return;
         }
-        let progress = &mut self.shared.told().progress;
+        let progress = &mut self.shared.lock().progress;
         (progress.reached, progress.of, progress.since) = (at + 1, of, self.state_dir.now());
         doing.clone_into(&mut progress.doing);
         progress.address = Some(address.clone());
@@ -103,7 +103,7 @@ impl ProgressWriter {
     pub fn and_tell(&self, others: Stalls) -> Stalls {
         let shared = self.shared.clone();
         Stalls::to(move |what| {
-            what.clone_into(&mut shared.told().progress.doing);
+            what.clone_into(&mut shared.lock().progress.doing);
             others.tell(what);
         })
     }
@@ -111,7 +111,7 @@ impl ProgressWriter {
 
 impl Drop for ProgressWriter {
     fn drop(&mut self) {
-        self.shared.told().is_over = true;
+        self.shared.lock().is_over = true;
         self.shared.changed.notify_all();
         if let Some(thread) = self.thread.take() {
             let _ = thread.join();
@@ -129,11 +129,15 @@ fn locked(state_dir: &StateDir) -> Option<Box<dyn Lock>> {
 }
 
 fn tell(shared: &Shared, mut lock: Box<dyn Lock>) {
-    let mut told = shared.told();
-    while !told.is_over {
+    let mut shared_progress = shared.lock();
+    while !shared_progress.is_over {
         // Whoever keeps it from being written sees to it that nobody is told.
-        let _ = lock.note(&serde_json::to_vec(&told.progress).expect("it is plain data"));
-        told = shared.changed.wait_timeout(told, WRITE_EVERY).unwrap_or_else(PoisonError::into_inner).0;
+        let _ = lock.note(&serde_json::to_vec(&shared_progress.progress).expect("it is plain data"));
+        shared_progress = shared
+            .changed
+            .wait_timeout(shared_progress, WRITE_EVERY)
+            .unwrap_or_else(PoisonError::into_inner)
+            .0;
     }
 }
 
@@ -147,7 +151,7 @@ pub fn under_way(state_dir: &StateDir) -> Result<Option<(Begun, Option<Progress>
         return Ok(None);
     }
     Ok(state_dir.run_order()?.and_then(|order| order.begun).map(|begun| {
-        let progress = told(state_dir, begun.run);
+        let progress = read_progress(state_dir, begun.run);
         (begun, progress)
     }))
 }
@@ -162,7 +166,7 @@ pub fn record_unended(state_dir: &StateDir, acted_on: &ActedOn) -> Result<Option
     let Some(RunOrder { memory_epoch, sequence, begun: Some(begun) }) = state_dir.run_order()? else {
         return Ok(None);
     };
-    let progress = told(state_dir, begun.run);
+    let progress = read_progress(state_dir, begun.run);
     let last_told = progress.as_ref().map_or(begun.began, |progress| progress.since);
     let is_served = begun.wanted.generation.is_some();
     let report = RunReport {
@@ -209,7 +213,7 @@ pub fn record_unended(state_dir: &StateDir, acted_on: &ActedOn) -> Result<Option
     Ok(Some(report))
 }
 
-fn told(state_dir: &StateDir, run: Uuid) -> Option<Progress> {
+fn read_progress(state_dir: &StateDir, run: Uuid) -> Option<Progress> {
     let bytes = state_dir.read(RUNNING).ok()??;
     serde_json::from_slice(&bytes).ok().filter(|progress: &Progress| progress.run == run)
 }
@@ -246,11 +250,11 @@ mod tests {
         state_dir.begin_run(&begun).unwrap();
         let teller = ProgressWriter::begin(&state_dir, &begun);
         teller.reached(11, 40, "correcting", &ClauseAddress::parse("package:kiosk-shell").unwrap());
-        let told = (0..200).find_map(|_| {
+        let shared_progress = (0..200).find_map(|_| {
             std::thread::sleep(Duration::from_millis(10));
             under_way(&state_dir).unwrap()?.1.filter(|progress| progress.reached == 12)
         });
-        assert_eq!(told.unwrap().doing, "correcting");
+        assert_eq!(shared_progress.unwrap().doing, "correcting");
 
         // It is cut off: nothing is noted any more, and begun stays.
         drop(teller);

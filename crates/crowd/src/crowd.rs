@@ -195,7 +195,7 @@ impl Crowd {
     pub async fn live(&mut self, span: SignedDuration, tell: &mut dyn FnMut(&str)) -> Result<(), CrowdError> {
         let end = self.now() + span;
         let mut living: JoinSet<Lived> = JoinSet::new();
-        let mut told = self.now();
+        let mut reported_at = self.now();
         while let Some(now) = self.move_on(end, &mut living).await? {
             self.begin_due(now, &mut living).await?;
             if self.next_join.is_some_and(|at| at <= now) {
@@ -203,8 +203,8 @@ impl Crowd {
                 self.join(1).await?;
                 self.plan_join();
             }
-            if now.duration_since(told) >= SignedDuration::from_hours(1) {
-                told = now;
+            if now.duration_since(reported_at) >= SignedDuration::from_hours(1) {
+                reported_at = now;
                 tell(&format!("{now:.0}: {} nodes, {} facts", self.nodes.len(), self.record.facts.len()));
             }
         }

@@ -63,12 +63,12 @@ fn a_kind_of_a_kit_is_looked_at_put_right_and_drifts_like_any_other() {
     assert_eq!(run(&machine, &kit, "enforce").status, Status::InLine);
     fs::write(machine.root.path().join("etc/light-A"), "red Tern-1234\n").unwrap();
     let drifted = run(&machine, &kit, "observe");
-    let told: Vec<String> = light(&drifted)
+    let lines: Vec<String> = light(&drifted)
         .differences
         .iter()
         .map(|one| format!("{} {} {}", one.property, one.wanted.words(), one.found.words()))
         .collect();
-    assert_eq!(told, ["colour green red"]);
+    assert_eq!(lines, ["colour green red"]);
     assert_eq!(run(&machine, &kit, "enforce").status, Status::DriftCorrected);
     // What is concealed reaches the program on its input alone, and no report.
     assert!(!fs::read_to_string(machine.root.path().join("etc/light-env")).unwrap().contains("Tern"));

@@ -361,10 +361,10 @@ fn people_may_be_shown_the_organisations_own_certificate() {
     fs::write(at("first.pem"), "-----BEGIN CERTIFICATE-----\ncut o").unwrap();
     std::thread::sleep(Duration::from_secs(12));
     assert_eq!(serial(&fleet.people_url()), second);
-    let told = problems(&fleet);
+    let text = problems(&fleet);
     assert!(
-        told.contains("could not be renewed") && told.contains("first.pem holds no certificates in PEM"),
-        "{told}"
+        text.contains("could not be renewed") && text.contains("first.pem holds no certificates in PEM"),
+        "{text}"
     );
     fleet.kill_server();
     let refused = fleet.refused_start();
@@ -465,10 +465,10 @@ fn an_acme_server_issues_the_certificate_for_people_and_it_is_kept() {
     // A server whose ACME server is away shows its own CA's, and says why.
     let mut other = Fleet::start_given(&["--acme", "https://localhost:1/dir", "--acme-root", &root]);
     assert!(issuer(&other).contains("Constans CA"));
-    let told = other.curl().with_token(other.administrator()).get("/api/overview").1;
+    let text = other.curl().with_token(other.administrator()).get("/api/overview").1;
     assert!(
-        told.contains("is not issued yet") && told.contains("the ACME server did not issue a certificate"),
-        "{told}"
+        text.contains("is not issued yet") && text.contains("the ACME server did not issue a certificate"),
+        "{text}"
     );
     other.kill_server();
 }

@@ -127,8 +127,10 @@ fn events_tell_it_in_the_order_in_which_it_was_learned(fleet: &Fleet) {
     );
     let all = fleet.client(&["event", "list"]).stdout;
     assert!(all.contains("  ilse.maren  handed out a change: set the group kiosks"), "{all}");
-    let mut oldest_first: Vec<&str> =
-        all.lines().map(|line| line.trim_start().split_once("  ").unwrap().1).collect();
+    let mut oldest_first: Vec<&str> = all
+        .lines()
+        .map(|line| line.trim_start().split_once("  ").expect("a number and the event").1)
+        .collect();
     oldest_first.reverse();
     let followed = fleet.client_for(Duration::from_secs(3), &["event", "follow", "--after", "0.0.0"]);
     assert_eq!(followed.stdout.lines().collect::<Vec<_>>(), oldest_first);
@@ -215,12 +217,12 @@ fn a_node_reaches_its_own_state_and_contents_and_nothing_else() {
     }
     well(&fleet.client(&["node", "revoke", "kiosk-auken-1"]));
     assert_eq!(ask(&kiosk, &format!("/states/{state}")), "403");
-    let told = kiosk.run(&["daemon", "--once"]);
-    assert_eq!(told.exit, Some(3), "a revoked agent starts no further run");
+    let refused = kiosk.run(&["daemon", "--once"]);
+    assert_eq!(refused.exit, Some(3), "a revoked agent starts no further run");
     assert!(
-        told.stderr.contains("the node kiosk-auken-1 was revoked; the desired state and all secrets were deleted from this machine"),
+        refused.stderr.contains("the node kiosk-auken-1 was revoked; the desired state and all secrets were deleted from this machine"),
         "{}",
-        told.stderr
+        refused.stderr
     );
     assert!(!kiosk.root.at("/var/lib/constans/served.json").exists());
     assert_eq!(std::fs::read_dir(kiosk.root.at("/var/lib/constans/contents")).unwrap().count(), 0);
@@ -514,21 +516,21 @@ fn a_change_for_many_says_how_far_it_is_and_stores_of_their_states_what_differs(
     assert_eq!(under_way(), []);
 
     let text = "name = \"gates\"\nfilter = \"labels.role == 'gate'\"\n[[assignments]]\nkit = \"lanes\"\nbaseline = \"all\"\n[settings]\nmode = \"enforce\"\n";
-    let told: Vec<Activity> = std::thread::scope(|scope| {
+    let seen: Vec<Activity> = std::thread::scope(|scope| {
         let change = scope.spawn(|| group(&fleet, &gate, text));
-        let mut told = Vec::new();
+        let mut seen = Vec::new();
         while !change.is_finished() {
-            told.extend(under_way());
+            seen.extend(under_way());
             std::thread::sleep(Duration::from_millis(100));
         }
         well(&change.join().unwrap());
-        told
+        seen
     });
-    let first = told.first().expect("it takes more than a second");
+    let first = seen.first().expect("it takes more than a second");
     assert!(first.what.ends_with(": make the group gates"), "{first:?}");
     assert!(
-        told.iter().all(|work| (0..=NODES).contains(&work.done)) && told.is_sorted_by_key(|work| work.done),
-        "{told:?}"
+        seen.iter().all(|work| (0..=NODES).contains(&work.done)) && seen.is_sorted_by_key(|work| work.done),
+        "{seen:?}"
     );
     for _ in 0..50 {
         if under_way().is_empty() {

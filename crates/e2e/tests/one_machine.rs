@@ -142,8 +142,8 @@ fn drift_that_is_only_told_is_left_and_said_to_be() {
     let gate = Machine::fresh();
     gate.run_kit("enforce", "gate-reader", &[]);
     gate.root.write("/etc/gate/tariffs.csv", "from,to,adult,child\nauken,brisk,0.10,0.05\n").unwrap();
-    let told = gate.run_kit("enforce", "gate-reader", &["--output", "json"]);
-    assert_eq!((told.exit, told.report().status), (Some(4), Status::DriftFound));
+    let enforced = gate.run_kit("enforce", "gate-reader", &["--output", "json"]);
+    assert_eq!((enforced.exit, enforced.report().status), (Some(4), Status::DriftFound));
     assert!(gate.root.read("/etc/gate/tariffs.csv").unwrap().contains("0.10"));
     let output = gate.run_kit("observe", "gate-reader", &[]).stdout;
     assert!(output.contains("not corrected: the clause says on_drift = \"report\""), "{output}");

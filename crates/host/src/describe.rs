@@ -63,10 +63,10 @@ impl Machine {
         let address = ClauseAddress::parse(&format!("{}:{}", kind.name(), thing.name))
             .map_err(|error| HostError::new(error.to_string()))?;
         let clause = Clause::asking(address, kind, &thing.known);
-        let mut told = WrittenClause::new(kind, &thing.name);
+        let mut described = WrittenClause::new(kind, &thing.name);
         if is_at_path(kind) {
             let Some(entry) = self.files.look(&thing.name)? else { return Ok(None) };
-            self.remark_on_path(&thing.name, &entry, &mut told)?;
+            self.remark_on_path(&thing.name, &entry, &mut described)?;
         }
         let mut seen = kinds::inspect(
             self,
@@ -76,14 +76,14 @@ impl Machine {
         match seen.found.presence {
             Presence::Present => {}
             Presence::Broken => {
-                told.not_kept =
+                described.not_kept =
                     Some(seen.found.words.take().unwrap_or_else(|| "half of it is there".to_owned()));
             }
             Presence::Absent | Presence::Remnant => return Ok(None),
         }
         for property in kind.properties() {
             match seen.found.get(property.name) {
-                _ if property.concealed => told.remarks.push(format!("{} is not shown", property.name)),
+                _ if property.concealed => described.remarks.push(format!("{} is not shown", property.name)),
                 Some(FoundValue::Value(value)) if value == "any" => {}
                 Some(FoundValue::Value(value))
                     if property.default.is_some_and(|default| *value == Value::Bool(default == "true")) => {}
@@ -91,23 +91,27 @@ impl Machine {
                 Some(FoundValue::Value(value))
                     if value.as_str().is_some_and(|text| text.starts_with("sha256:")) =>
                 {
-                    told.remarks.push(format!("{}: {}", property.name, value.as_str().unwrap_or_default()));
+                    described.remarks.push(format!(
+                        "{}: {}",
+                        property.name,
+                        value.as_str().unwrap_or_default()
+                    ));
                 }
-                Some(FoundValue::Value(value)) => told.take(kind, property.name, value.clone()),
+                Some(FoundValue::Value(value)) => described.take(kind, property.name, value.clone()),
                 Some(FoundValue::Unreadable(why) | FoundValue::NotExaminedHere(why)) => {
-                    told.remarks.push(format!("{}: {why}", property.name));
+                    described.remarks.push(format!("{}: {why}", property.name));
                 }
                 None => {}
             }
         }
-        self.take_contents(kind, &thing.name, &mut told)?;
-        told.remarks.extend(seen.stand_in);
-        told.complete(kind);
-        Ok(Some(told))
+        self.take_contents(kind, &thing.name, &mut described)?;
+        described.remarks.extend(seen.stand_in);
+        described.complete(kind);
+        Ok(Some(described))
     }
 
     /// Writes contents into the clause if they are text, small, and for everybody to read.
-    fn take_contents(&self, kind: &Kind, name: &str, told: &mut WrittenClause) -> Result<(), HostError> {
+    fn take_contents(&self, kind: &Kind, name: &str, described: &mut WrittenClause) -> Result<(), HostError> {
         let (path, property) = match BuiltInKind::of(kind.name()) {
             Some(BuiltInKind::File) => (name.to_owned(), "text"),
             Some(BuiltInKind::TrustAnchor) => {
@@ -118,35 +122,40 @@ impl Machine {
         let (Some(entry), Some(bytes)) = (self.files.look(&path)?, self.files.read(&path)?) else {
             return Ok(());
         };
-        told.remarks.push(format!("contents: {} bytes, {}", bytes.len(), of_contents(&bytes).as_str()));
+        described.remarks.push(format!("contents: {} bytes, {}", bytes.len(), of_contents(&bytes).as_str()));
         let text = String::from_utf8(bytes).ok().filter(|text| text.len() <= MAX_TEXT);
         match text {
             _ if !entry.is_readable_by_all() => {
-                told.remarks.push("the contents are not shown, because not everybody may read them: put them into copies/ of the kit".to_owned());
+                described.remarks.push("the contents are not shown, because not everybody may read them: put them into copies/ of the kit".to_owned());
             }
-            None => told
+            None => described
                 .remarks
                 .push("the contents are not a short text: put them into copies/ of the kit".to_owned()),
-            Some(text) => told.take(kind, property, Value::from(text)),
+            Some(text) => described.take(kind, property, Value::from(text)),
         }
         Ok(())
     }
 
-    fn remark_on_path(&self, path: &str, entry: &Entry, told: &mut WrittenClause) -> Result<(), HostError> {
+    fn remark_on_path(
+        &self,
+        path: &str,
+        entry: &Entry,
+        described: &mut WrittenClause,
+    ) -> Result<(), HostError> {
         let times = self.files.outside(path).symlink_metadata().ok();
         let mut say = |what: &str, time: Option<SystemTime>| {
             let at = time.and_then(|time| jiff::Timestamp::try_from(time).ok());
-            told.remarks.extend(at.map(|at| format!("{what} {}", at.strftime("%Y-%m-%d %H:%M:%S UTC"))));
+            described.remarks.extend(at.map(|at| format!("{what} {}", at.strftime("%Y-%m-%d %H:%M:%S UTC"))));
         };
         say("created", times.as_ref().and_then(|times| times.created().ok()));
         say("last modified", times.as_ref().and_then(|times| times.modified().ok()));
         let owner = self.package_manager().owner_of(path)?;
-        told.remarks.push(owner.map_or_else(
+        described.remarks.push(owner.map_or_else(
             || "no package owns it".to_owned(),
             |package| format!("the package {package} owns it"),
         ));
         if entry.what == EntryKind::Other {
-            told.not_kept = Some(format!("it is {}", entry.what.words()));
+            described.not_kept = Some(format!("it is {}", entry.what.words()));
         }
         Ok(())
     }

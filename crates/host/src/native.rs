@@ -479,8 +479,8 @@ mod tests {
 
     #[test]
     fn what_must_come_to_its_end_is_waited_for_and_what_fetches_is_ended_if_it_stands_still() {
-        let told = Arc::new(Mutex::new(Vec::new()));
-        let teller = told.clone();
+        let noticed = Arc::new(Mutex::new(Vec::new()));
+        let teller = noticed.clone();
         let stalls = Stalls::to(move |what| teller.lock().unwrap().push(what.to_owned()));
         let quiet = Duration::from_millis(400);
         let with = |patience, script: &str| Native { patience, ..Native::new("/bin/sh", ["-c", script]) };
@@ -494,10 +494,11 @@ mod tests {
             "{}",
             ended.step.output
         );
-        assert_eq!(told.lock().unwrap().len(), 1, "it is told once");
+        assert_eq!(noticed.lock().unwrap().len(), 1, "it is reported once");
         assert!(
-            told.lock().unwrap()[0].contains("has made no progress for 0 s: no output, no CPU time, no I/O"),
-            "{told:?}"
+            noticed.lock().unwrap()[0]
+                .contains("has made no progress for 0 s: no output, no CPU time, no I/O"),
+            "{noticed:?}"
         );
         let ended = with(Patience::ToItsEnd { quiet, stalls }, "head -c 300000 /dev/zero; exit 0")
             .largest_output(100_000)

@@ -8,8 +8,8 @@ pub struct Stalls(Arc<dyn Fn(&str) + Send + Sync>);
 
 impl Stalls {
     /// Has it told to a function.
-    pub fn to(told: impl Fn(&str) + Send + Sync + 'static) -> Self {
-        Self(Arc::new(told))
+    pub fn to(report: impl Fn(&str) + Send + Sync + 'static) -> Self {
+        Self(Arc::new(report))
     }
 
     /// Tells it.

@@ -9,12 +9,12 @@ use std::time::{Duration, Instant};
 
 /// They follow the steps by which a host joined and is in line.
 pub const STEPS: &[(&str, Step)] = &[
-    ("a clock that is hours off is told, and its runs keep their order", wrong_clock),
+    ("a clock that is hours off is reported, and its runs keep their order", wrong_clock),
     (
-        "days without the server: it keeps enforcing, what waits is bounded, and what happened is told when the server is back",
+        "days without the server: it keeps enforcing, what waits is bounded, and what happened is reported when the server is back",
         days_away,
     ),
-    ("a copy of the node is told, and the copy does not end the node", copied),
+    ("a copy of the node is reported, and the copy does not end the node", copied),
 ];
 
 const DROP_IN: &str = "/etc/systemd/system/constans-agent.service.d/clock.conf";
@@ -80,14 +80,14 @@ fn wait_for_corrections(hub: &Hub<'_>, expected: usize) -> Result<(), Failed> {
 
 fn wrong_clock(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     let before = corrections(hub)?;
-    for (clock, told) in [("+3h", "the clock is 3 h ahead of"), ("-3h", "the clock is 3 h behind")] {
+    for (clock, message) in [("+3h", "the clock is 3 h ahead of"), ("-3h", "the clock is 3 h behind")] {
         // Under the wrong clock, so that no run by the right one comes first.
         set_clock(host, Some(clock))?;
         drift(host)?;
         next_round(host)?;
-        let told = put_right(host).and_then(|()| hub.wait_for(&["node", "show", NODE], told, SOON));
+        let message = put_right(host).and_then(|()| hub.wait_for(&["node", "show", NODE], message, SOON));
         set_clock(host, None)?;
-        told?;
+        message?;
     }
     drift(host)?;
     next_round(host)?;
@@ -95,7 +95,7 @@ fn wrong_clock(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     wait_for_corrections(hub, before + 3)?;
     let shown = hub.client(&["node", "show", NODE])?;
     if shown.contains("the clock is") {
-        return Err(format!("the clock is right again, and told as wrong: {shown}"));
+        return Err(format!("the clock is right again, and reported as wrong: {shown}"));
     }
     let runs = hub.client(&["run", "list", NODE, "--output", "json"])?;
     let began: Vec<String> = serde_json::from_str::<Vec<RunSummary>>(&runs)

@@ -1,7 +1,7 @@
 //! Faults of real machines: full and read-only disks, obstructed paths, power cuts, kills at every step.
 
 use crate::kinds::{self, must};
-use crate::lab::{Failed, Host, told};
+use crate::lab::{Failed, Host, print_result};
 use crate::packages::document;
 use constans_core::run::{Failure, Outcome, Status};
 use constans_wire::report::RunReport;
@@ -10,15 +10,15 @@ type Check = fn(Host<'_>) -> Result<(), Failed>;
 
 const CHECKS: &[(&str, Check)] = &[
     ("a full disk: the old contents stay, the rest goes on", full_disk),
-    ("a read-only file system: told as that, the rest goes on", read_only),
-    ("an immutable file: told as that, and how to change it", immutable),
+    ("a read-only file system: reported as that, the rest goes on", read_only),
+    ("an immutable file: reported as that, and how to change it", immutable),
     ("a fault of the disk while contents are flushed: the old contents stay", disk_fault),
     ("a link, a directory, a mount point in the way: nothing is replaced", in_the_way),
-    ("access control lists go along, other names of the file are told of", lists_and_names),
+    ("access control lists go along, other names of the file are listed", lists_and_names),
     ("an account whose programs run stays; its home stays when it goes", account_in_use),
     ("a directory that is not empty stays", directory_not_empty),
     ("a `match` that fits several lines: which ones, and nothing is changed", several_lines),
-    ("what stands in a file that not everybody may read is told by a digest only", secret_file),
+    ("what stands in a file that not everybody may read is reported by a digest only", secret_file),
     ("a mount point in use is not mounted at the next boot", busy_mount),
     ("a service says what was changed before it was related to it, until it is restarted", missed_reaction),
     ("a file that somebody blew up costs no memory, and goes into the attic piece by piece", blown_up),
@@ -28,7 +28,7 @@ const CHECKS: &[(&str, Check)] = &[
 /// Goes through all checks; returns how many failed.
 pub fn all(host: Host<'_>) -> usize {
     println!("\nfaults");
-    CHECKS.iter().map(|(what, check)| told(what, check(host))).sum()
+    CHECKS.iter().map(|(what, check)| print_result(what, check(host))).sum()
 }
 
 /// Wants new contents at a path, and another file after it.
@@ -182,10 +182,10 @@ fn lists_and_names(host: Host<'_>) -> Result<(), Failed> {
         "the access control list was lost",
         &report,
     )?;
-    let told = report.clauses[0].native.iter().any(|step| {
+    let is_listed = report.clauses[0].native.iter().any(|step| {
         step.what.contains("another name of the old file (a hard link) still has the old contents")
     });
-    must(told && host.shell("cat /etc/acl.other")? == "old\n", "the other name is not told of", &report)
+    must(is_listed && host.shell("cat /etc/acl.other")? == "old\n", "the other name is not listed", &report)
 }
 
 fn account_in_use(host: Host<'_>) -> Result<(), Failed> {

@@ -17,15 +17,15 @@ const PEOPLE: &str = "10.77.0.1:7444";
 
 /// Starts PostgreSQL and the server, says how to speak to them, and goes on until its input ends. This runs on the hub.
 pub fn serve(folder: &Path) -> Result<(), Failed> {
-    let told = |error: std::io::Error| error.to_string();
-    let postgres = Postgres::start(&folder.join("postgres")).map_err(told)?;
-    let database = postgres.database("constans").map_err(told)?;
+    let message = |error: std::io::Error| error.to_string();
+    let postgres = Postgres::start(&folder.join("postgres")).map_err(message)?;
+    let database = postgres.database("constans").map_err(message)?;
     let program = beside("constans-server")?;
     let token = Command::new(&program)
         .args(["token", "make", "--person", "ilse.maren", "--name", "hosts", "--role", "administrator"])
         .env("CONSTANS_DATABASE", &database)
         .output();
-    let token = String::from_utf8_lossy(&token.map_err(told)?.stdout).trim().to_owned();
+    let token = String::from_utf8_lossy(&token.map_err(message)?.stdout).trim().to_owned();
     let log = folder.join("server.log");
     let mut server = Command::new(&program)
         .args(["serve", "--name", "10.77.0.1", "--agents", AGENTS, "--people", PEOPLE, "--protected"])
@@ -33,13 +33,13 @@ pub fn serve(folder: &Path) -> Result<(), Failed> {
         .env("CONSTANS_DATABASE", &database)
         .env("NO_COLOR", "1")
         .stdin(Stdio::null())
-        .stderr(File::create(&log).map_err(told)?)
+        .stderr(File::create(&log).map_err(message)?)
         .stdout(Stdio::null())
         .spawn()
-        .map_err(told)?;
+        .map_err(message)?;
     let end = Instant::now() + Duration::from_secs(30);
     while TcpStream::connect(PEOPLE).is_err() {
-        if Instant::now() > end || server.try_wait().map_err(told)?.is_some() {
+        if Instant::now() > end || server.try_wait().map_err(message)?.is_some() {
             return Err(format!(
                 "the server does not start: {}",
                 fs::read_to_string(&log).unwrap_or_default()
@@ -47,7 +47,7 @@ pub fn serve(folder: &Path) -> Result<(), Failed> {
         }
         std::thread::sleep(Duration::from_millis(50));
     }
-    let log_text = fs::read_to_string(&log).map_err(told)?;
+    let log_text = fs::read_to_string(&log).map_err(message)?;
     let ca = log_text
         .split("fingerprint=\"")
         .nth(1)
@@ -76,16 +76,16 @@ pub struct Hub<'l> {
 impl<'l> Hub<'l> {
     /// Starts it and waits until it is heard.
     pub fn start(lab: &'l Lab) -> Result<Self, Failed> {
-        let told = |error: std::io::Error| error.to_string();
-        let folder = tempfile::tempdir().map_err(told)?;
-        fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755)).map_err(told)?;
+        let message = |error: std::io::Error| error.to_string();
+        let folder = tempfile::tempdir().map_err(message)?;
+        fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755)).map_err(message)?;
         let own = beside("constans-hosts")?;
         let mut command =
             lab.command(&["hub", &own.display().to_string(), "hub", &folder.path().display().to_string()]);
-        let mut server = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().map_err(told)?;
+        let mut server = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().map_err(message)?;
         let mut line = String::new();
         let out = server.stdout.take().ok_or("no output")?;
-        BufReader::new(out).read_line(&mut line).map_err(told)?;
+        BufReader::new(out).read_line(&mut line).map_err(message)?;
         let answer: Value = serde_json::from_str(&line)
             .map_err(|error| format!("the server on the hub did not start: {error}: {line}"))?;
         let text = |key: &str| answer[key].as_str().unwrap_or_default().to_owned();

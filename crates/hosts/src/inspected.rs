@@ -1,7 +1,7 @@
 //! What the agent describes of a host is a valid document, and in line when observed.
 
 use crate::kinds::must;
-use crate::lab::{Failed, Host, told};
+use crate::lab::{Failed, Host, print_result};
 use constans_core::run::Verdict;
 
 const LISTED: [&str; 16] = [
@@ -35,30 +35,30 @@ const NAMED: [&str; 5] = [
 pub fn all(host: Host<'_>) -> usize {
     println!("\ninspect, observed again");
     let asked = LISTED.iter().map(|kind| format!("--all {kind}")).chain(NAMED.map(str::to_owned));
-    let failed: usize = asked.map(|asked| told(&asked, in_line_again(host, &asked))).sum();
-    failed + told("a value that is not the same now and at boot is no clause", not_one_value(host))
+    let failed: usize = asked.map(|asked| print_result(&asked, in_line_again(host, &asked))).sum();
+    failed + print_result("a value that is not the same now and at boot is no clause", not_one_value(host))
 }
 
 fn not_one_value(host: Host<'_>) -> Result<(), Failed> {
     host.shell("sysctl -qw net.ipv4.tcp_fin_timeout=31")?;
-    let told = host.shell("constans-agent inspect kernel_setting net.ipv4.tcp_fin_timeout")?;
-    if told.contains("value: 31 now, not set at boot")
-        && told.contains("\n# [[clause]]")
-        && !told.contains("\n[[clause]]")
+    let output = host.shell("constans-agent inspect kernel_setting net.ipv4.tcp_fin_timeout")?;
+    if output.contains("value: 31 now, not set at boot")
+        && output.contains("\n# [[clause]]")
+        && !output.contains("\n[[clause]]")
     {
         return Ok(());
     }
-    Err(told)
+    Err(output)
 }
 
 fn in_line_again(host: Host<'_>, asked: &str) -> Result<(), Failed> {
-    let told = host.shell(&format!("constans-agent inspect {asked}"))?;
-    host.write("/srv/documents/told.toml", &format!("[baseline]\nname = \"told\"\n\n{told}"))?;
-    let kept = told.matches("\n[[clause]]").count();
+    let output = host.shell(&format!("constans-agent inspect {asked}"))?;
+    host.write("/srv/documents/described.toml", &format!("[baseline]\nname = \"described\"\n\n{output}"))?;
+    let kept = output.matches("\n[[clause]]").count();
     if kept == 0 {
-        return Err(format!("nothing was told: {told}"));
+        return Err(format!("nothing was described: {output}"));
     }
-    let report = host.agent("observe --file /srv/documents/told.toml")?;
+    let report = host.agent("observe --file /srv/documents/described.toml")?;
     must(report.clauses.len() == kept, "not every clause was read", &report)?;
     let unlike: Vec<&str> = report
         .clauses

@@ -1,7 +1,7 @@
 //! A real host joins a fleet: its agent runs as a service, goes on without the server, and survives cables and power.
 
 use crate::hub::Hub;
-use crate::lab::{Failed, Host, told};
+use crate::lab::{Failed, Host, print_result};
 use crate::steps::{NODE, SOON, Step, next_round, set_group, set_kiosks};
 use crate::{around, service};
 use constans_e2e::story::KIOSKS;
@@ -21,7 +21,7 @@ const STEPS: &[(&str, Step)] = &[
     ("without the cable the agent keeps enforcing; its reports come when the cable is back", without_cable),
     ("after a power cut it comes back with the host, and nothing is out of line", power_cut),
     (
-        "a rule that cuts its way to the server is put back, told, and not tried again until something else is wanted",
+        "a rule that cuts its way to the server is put back, reported, and not tried again until something else is wanted",
         own_way,
     ),
 ];
@@ -36,7 +36,7 @@ pub fn all(hub: &Hub<'_>, host: Host<'_>) -> usize {
         .chain(service::STEPS)
         .chain(around::STEPS)
         .chain(LAST)
-        .map(|(what, step)| told(what, step(hub, host)))
+        .map(|(what, step)| print_result(what, step(hub, host)))
         .find(|failed| *failed > 0)
         .unwrap_or(0)
 }
@@ -180,7 +180,7 @@ fn own_way(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
         || !run.contains("packet_rule:a mistake")
         || host.try_shell("nft list table inet constans | grep -q 7443")?.exit == 0
     {
-        return Err(format!("the rule is still there, or not told of: {run}"));
+        return Err(format!("the rule is still there, or not reported: {run}"));
     }
     publish("1.0.1", 10)?;
     next_round(host)?;

@@ -21,7 +21,7 @@ pub struct Case {
     /// A line of shell that changes it.
     drift: &'static str,
     /// What the report says of that, in part.
-    told: &'static str,
+    difference: &'static str,
 }
 
 impl Case {
@@ -42,7 +42,7 @@ const CASES: &[Case] = &[
         clauses: "[params.idle]\ntype = \"integer\"\ndefault = 90\n\n[[clause]]\nwhat = \"file:/etc/kiosk.conf\"\nrender = \"shell.conf.jinja\"\nowner = \"ops\"\ngroup = \"ops\"\npermissions = \"640\"\n",
         proof: "[ \"$(cat /etc/kiosk.conf)\" = 'idle = 90' ] && [ \"$(stat -c %U:%G:%a /etc/kiosk.conf)\" = ops:ops:640 ]",
         drift: "echo 'idle = 9' > /etc/kiosk.conf; chmod 666 /etc/kiosk.conf",
-        told: "permissions: wanted 0640, found 0666",
+        difference: "permissions: wanted 0640, found 0666",
     },
     Case {
         kind: "directory",
@@ -52,7 +52,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"directory:/srv/queue\"\npermissions = \"0750\"\nowner = \"ops\"\nonly_known = true\n",
         proof: "[ \"$(stat -c %U:%a /srv/queue)\" = ops:750 ] && [ -z \"$(ls -A /srv/queue)\" ]",
         drift: "touch /srv/queue/stray",
-        told: "only_known: wanted no other entries, found stray",
+        difference: "only_known: wanted no other entries, found stray",
     },
     Case {
         kind: "tree",
@@ -65,7 +65,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"tree:/srv/pages\"\ncopy = \"pages\"\nowner = \"ops\"\nfile_permissions = \"0644\"\ndir_permissions = \"0755\"\nonly_known = true\n",
         proof: "grep -q Help /srv/pages/en/help.html && [ $(find /srv/pages -type f | wc -l) = 2 ] && [ -z \"$(find /srv/pages ! -user ops)\" ]",
         drift: "echo x > /srv/pages/index.html; mkdir /srv/pages/old; touch /srv/pages/old/a; chown root /srv/pages/en/help.html",
-        told: "only_known: wanted no other entries, found old",
+        difference: "only_known: wanted no other entries, found old",
     },
     Case {
         kind: "link",
@@ -75,7 +75,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"link:/etc/kiosk.current\"\ntarget = \"kiosk.conf\"\n",
         proof: "[ \"$(readlink /etc/kiosk.current)\" = kiosk.conf ]",
         drift: "ln -sfn elsewhere /etc/kiosk.current",
-        told: "target: wanted kiosk.conf, found elsewhere",
+        difference: "target: wanted kiosk.conf, found elsewhere",
     },
     Case {
         kind: "line",
@@ -85,7 +85,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"line:hub\"\nin = \"/etc/hosts\"\ntext = \"192.0.2.10 hub.skerry.example\"\nmatch = '\\shub\\.skerry\\.example$'\n",
         proof: "getent -s files hosts hub.skerry.example | grep -q 192.0.2.10 && grep -q localhost /etc/hosts",
         drift: "sed -i s/192.0.2.10/192.0.2.99/ /etc/hosts",
-        told: "found 192.0.2.99 hub.skerry.example",
+        difference: "found 192.0.2.99 hub.skerry.example",
     },
     Case {
         kind: "setting",
@@ -95,7 +95,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"setting:ini\"\nin = \"/etc/systemd/journald.conf\"\nkey = [\"Journal\", \"Storage\"]\nvalue = \"volatile\"\nformat = \"ini\"\n\n[[clause]]\nwhat = \"setting:yaml\"\nin = \"/etc/skerry.yaml\"\nkey = [\"network\", \"lan\", \"mtu\"]\nvalue = 9000\nformat = \"yaml\"\n\n[[clause]]\nwhat = \"setting:json\"\nin = \"/etc/skerry.json\"\nkey = [\"b\"]\nvalue = [1, 2]\nformat = \"json\"\n\n[[clause]]\nwhat = \"setting:toml\"\nin = \"/etc/skerry.toml\"\nkey = [\"s\", \"x\"]\nvalue = 2\nformat = \"toml\"\n\n[[clause]]\nwhat = \"setting:shell\"\nin = \"/etc/default/skerry\"\nkey = [\"A\"]\nvalue = 5\nformat = \"key=value\"\n\n[[clause]]\nwhat = \"setting:login\"\nin = \"/etc/login.defs\"\nkey = [\"UMASK\"]\nvalue = \"027\"\nformat = \"key value\"\n",
         proof: "systemd-analyze cat-config systemd/journald.conf | grep -q ^Storage=volatile && grep -q 'mtu: 9000' /etc/skerry.yaml && grep -q '# plain' /etc/skerry.yaml && grep -q '\"b\": \\[1, 2\\]' /etc/skerry.json && grep -q 'x = 2 # c' /etc/skerry.toml && [ \"$(. /etc/default/skerry; echo $A)\" = 5 ] && grep -Eq '^UMASK\\s+027' /etc/login.defs && [ $(grep -c ^UMASK /etc/login.defs) = 1 ]",
         drift: "sed -i 's/9000/1400/' /etc/skerry.yaml",
-        told: "value: wanted 9000, found 1400",
+        difference: "value: wanted 9000, found 1400",
     },
     Case {
         kind: "package_source",
@@ -105,7 +105,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"package_source:skerry\"\nurl = \"http://hub:8080\"\nsuite = \"./\"\nsigned_by = \"skerry.asc\"\nfingerprint = \"{FINGERPRINT}\"\n",
         proof: "apt-get update 2>&1 | grep -q 'hub:8080.*InRelease' && apt-cache policy quay-fonts | grep -q hub:8080",
         drift: "sed -i s,8080,8081, /etc/apt/sources.list.d/skerry.sources",
-        told: "url: wanted http://hub:8080, found http://hub:8081",
+        difference: "url: wanted http://hub:8080, found http://hub:8081",
     },
     Case {
         kind: "package",
@@ -115,7 +115,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"package:kiosk-shell\"\nversion = \"3.2.*\"\n\n[[clause]]\nwhat = \"package:gate-reader\"\nversion = \"2.1.4\"\nhold = true\n\n[[clause]]\nwhat = \"package:logrotate\"\ngone = \"with_settings\"\n",
         proof: "[ \"$(dpkg-query -W -f '${Version}' kiosk-shell)\" = 3.2.4 ] && [ \"$(dpkg-query -W -f '${Version}' gate-reader)\" = 2.1.4 ] && apt-mark showhold | grep -q gate-reader && ! dpkg -s logrotate >/dev/null 2>&1",
         drift: "apt-get install -y --allow-downgrades kiosk-shell=3.1.0 >/dev/null 2>&1",
-        told: "version: wanted 3.2.*, found 3.1.0",
+        difference: "version: wanted 3.2.*, found 3.1.0",
     },
     Case {
         kind: "service",
@@ -125,7 +125,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"service:kiosk-shell\"\nrunning = true\nenabled = true\n",
         proof: "systemctl is-active kiosk-shell && systemctl is-enabled kiosk-shell",
         drift: "systemctl stop kiosk-shell; systemctl disable kiosk-shell",
-        told: "running: wanted yes, found no",
+        difference: "running: wanted yes, found no",
     },
     Case {
         kind: "service",
@@ -135,7 +135,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"service:ferry\"\nvia = \"runit\"\nrunning = true\nenabled = true\n",
         proof: "sv status ferry | grep -q ^run: && [ -e /etc/service/ferry ] && [ ! -e /etc/sv/ferry/down ]",
         drift: "sv stop ferry",
-        told: "running: wanted yes, found no",
+        difference: "running: wanted yes, found no",
     },
     Case {
         kind: "schedule",
@@ -145,7 +145,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"schedule:empty the spool\"\nat = \"15 3 * * *\"\nargv = [\"/usr/bin/kiosk-shell\", \"--note\", \"100 %\"]\naccount = \"ops\"\n",
         proof: "grep -rq '^15 3 \\* \\* \\* ops /usr/bin/kiosk-shell --note' /etc/cron.d && [ -z \"$(find /etc/cron.d -name 'constans-*' -perm /022)\" ]",
         drift: "sed -i 's/^15 3/15 4/' /etc/cron.d/constans-*",
-        told: "at: wanted 15 3 * * *, found 15 4 * * *",
+        difference: "at: wanted 15 3 * * *, found 15 4 * * *",
     },
     Case {
         kind: "account",
@@ -155,7 +155,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"account:kiosk\"\nsystem = true\nshell = \"/usr/sbin/nologin\"\nhome = \"/var/lib/kiosk\"\ngroups = [\"audio\"]\nlocked = true\n\n[[clause]]\nwhat = \"account:guest\"\ngone = true\n",
         proof: "[ \"$(getent passwd kiosk | cut -d: -f6,7)\" = /var/lib/kiosk:/usr/sbin/nologin ] && id -nG kiosk | grep -qw audio && ! id guest 2>/dev/null && passwd -S kiosk | grep -q ' L '",
         drift: "usermod -s /bin/bash kiosk; usermod -aG video kiosk",
-        told: "shell: wanted /usr/sbin/nologin, found /bin/bash",
+        difference: "shell: wanted /usr/sbin/nologin, found /bin/bash",
     },
     Case {
         kind: "account_group",
@@ -165,7 +165,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"account_group:quay\"\ngid = 4200\nmembers = [\"ops\"]\n",
         proof: "[ \"$(getent group quay)\" = quay:x:4200:ops ]",
         drift: "gpasswd -d ops quay",
-        told: "members: wanted ops, found none",
+        difference: "members: wanted ops, found none",
     },
     Case {
         kind: "ssh_key",
@@ -175,7 +175,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"ssh_key:ilse@hub\"\naccount = \"ops\"\nkey = \"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIEAuken0Brisk0Corran0Dunmoy0Eldrey0Skerry0\"\noptions = [\"restrict\"]\n",
         proof: "grep -q '^restrict ssh-ed25519 AAAAC3' ~ops/.ssh/authorized_keys && [ \"$(stat -c %U:%a ~ops/.ssh/authorized_keys)\" = ops:600 ] && [ \"$(stat -c %U:%a ~ops/.ssh)\" = ops:700 ]",
         drift: "sed -i 's/^restrict //' ~ops/.ssh/authorized_keys",
-        told: "options: wanted restrict, found none",
+        difference: "options: wanted restrict, found none",
     },
     Case {
         kind: "kernel_setting",
@@ -185,7 +185,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"kernel_setting:net.ipv4.ip_forward\"\nvalue = 0\n\n[[clause]]\nwhat = \"kernel_setting:net.ipv4.tcp_rmem\"\nvalue = \"4096  131072 6291456\"\n",
         proof: "[ \"$(sysctl -n net.ipv4.ip_forward)\" = 0 ] && grep -q '^net.ipv4.ip_forward = 0' /etc/sysctl.d/zz-constans.conf && sysctl --system >/dev/null 2>&1; [ \"$(sysctl -n net.ipv4.ip_forward)\" = 0 ]",
         drift: "sysctl -qw net.ipv4.ip_forward=1",
-        told: "value: wanted 0, found 1 now, 0 at boot",
+        difference: "value: wanted 0, found 1 now, 0 at boot",
     },
     Case {
         kind: "kernel_module",
@@ -195,7 +195,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"kernel_module:usb-storage\"\nbarred = true\n",
         proof: "grep -q '^install usb_storage /bin/false' /etc/modprobe.d/*.conf",
         drift: "rm /etc/modprobe.d/constans-usb_storage.conf",
-        told: "barred: wanted yes, found no",
+        difference: "barred: wanted yes, found no",
     },
     Case {
         kind: "mount",
@@ -205,7 +205,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"mount:/srv/scratch\"\ndevice = \"tmpfs\"\nfs = \"tmpfs\"\noptions = [\"noexec\", \"nosuid\", \"size=1m\"]\n",
         proof: "findmnt -no OPTIONS /srv/scratch | grep -q noexec && findmnt --fstab -no OPTIONS /srv/scratch | grep -q size=1m",
         drift: "umount /srv/scratch",
-        told: "mounted: wanted yes, found no",
+        difference: "mounted: wanted yes, found no",
     },
     Case {
         kind: "trust_anchor",
@@ -215,7 +215,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"trust_anchor:skerry-line\"\ncopy = \"skerry-line.pem\"\n",
         proof: "openssl verify -CAfile /etc/ssl/certs/ca-certificates.crt /usr/local/share/ca-certificates/skerry-line.crt",
         drift: "mv /usr/local/share/ca-certificates/skerry-line.crt /tmp; update-ca-certificates >/dev/null 2>&1; mv /tmp/skerry-line.crt /usr/local/share/ca-certificates",
-        told: "presence: wanted present, found in its folder, not in the store that programs read",
+        difference: "presence: wanted present, found in its folder, not in the store that programs read",
     },
     Case {
         kind: "clock_sources",
@@ -225,7 +225,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"clock_sources:system\"\nservers = [\"time.skerry.example\", \"192.0.2.7\"]\n",
         proof: "systemd-analyze cat-config systemd/timesyncd.conf | grep -q '^NTP=time.skerry.example 192.0.2.7'",
         drift: "sed -i s/192.0.2.7/192.0.2.66/ /etc/systemd/timesyncd.conf.d/zz-constans.conf",
-        told: "servers: wanted time.skerry.example 192.0.2.7, found time.skerry.example 192.0.2.66",
+        difference: "servers: wanted time.skerry.example 192.0.2.7, found time.skerry.example 192.0.2.66",
     },
     Case {
         kind: "time_zone",
@@ -235,7 +235,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"time_zone:system\"\nzone = \"Atlantic/Faroe\"\n",
         proof: "[ \"$(readlink /etc/localtime)\" = /usr/share/zoneinfo/Atlantic/Faroe ]; grep -q Faroe /etc/timezone",
         drift: "ln -sfn /usr/share/zoneinfo/Etc/UTC /etc/localtime",
-        told: "zone: wanted Atlantic/Faroe, found Etc/UTC, but Atlantic/Faroe in /etc/timezone",
+        difference: "zone: wanted Atlantic/Faroe, found Etc/UTC, but Atlantic/Faroe in /etc/timezone",
     },
     Case {
         kind: "host_name",
@@ -245,7 +245,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"host_name:system\"\nname = \"kiosk-auken-1\"\n",
         proof: "[ \"$(hostname)\" = kiosk-auken-1 ] && grep -qx kiosk-auken-1 /etc/hostname",
         drift: "hostname other",
-        told: "name: wanted kiosk-auken-1, found other now, kiosk-auken-1 at boot",
+        difference: "name: wanted kiosk-auken-1, found other now, kiosk-auken-1 at boot",
     },
     Case {
         kind: "packet_rule",
@@ -255,7 +255,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"packet_rule:the depot may print\"\ndirection = \"in\"\nprotocol = \"tcp\"\nport = 631\nfrom = \"192.0.2.0/24\"\nthen = \"accept\"\n\n[[clause]]\nwhat = \"packet_rule:nobody else prints\"\ndirection = \"in\"\nprotocol = \"tcp\"\nport = 631\nthen = \"drop\"\n\n[[clause]]\nwhat = \"packet_rule:no port 9\"\ndirection = \"out\"\nport = 9\nthen = \"reject\"\n",
         proof: "nft list table inet constans | grep -A3 'chain in' | grep -q 'saddr 192.0.2.0/24 tcp dport 631 accept' && nft list table inet constans | grep -q 'dport 631 drop' && nft -f /etc/nftables.conf && nft list table inet constans | grep -q 'dport 631 drop'",
         drift: "nft flush chain inet constans in",
-        told: "presence: wanted present, found at boot, not now",
+        difference: "presence: wanted present, found at boot, not now",
     },
     Case {
         kind: "command",
@@ -265,7 +265,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"command:index the lanes\"\nargv = [\"/bin/sh\", \"-c\", \"id -un > /srv/queue/../lanes.index\"]\nin_line_when = \"/srv/lanes.index\"\n",
         proof: "[ \"$(cat /srv/lanes.index)\" = root ]",
         drift: "rm /srv/lanes.index",
-        told: "in_line_when: wanted /srv/lanes.index exists, found does not hold",
+        difference: "in_line_when: wanted /srv/lanes.index exists, found does not hold",
     },
     Case {
         kind: "listening",
@@ -275,7 +275,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"listening:tcp/22\"\nprogram = \"/usr/bin/nc.openbsd\"\naddress = \"0.0.0.0\"\n\n[[clause]]\nwhat = \"listening:tcp/631\"\ngone = true\n",
         proof: "! ss -ltnH 'sport = :631' | grep -q .",
         drift: "systemctl stop listen-631",
-        told: "presence: wanted gone, found listening: /usr/bin/nc.openbsd on 127.0.0.1",
+        difference: "presence: wanted gone, found listening: /usr/bin/nc.openbsd on 127.0.0.1",
     },
     Case {
         kind: "probe",
@@ -285,7 +285,7 @@ const CASES: &[Case] = &[
         clauses: "[[clause]]\nwhat = \"probe:the queue is empty\"\nargv = [\"/bin/ls\", \"/srv/probed\"]\nexpect = { exit = 0, stdout = \"^$\" }\n",
         proof: "[ -d /srv/probed ] && [ -z \"$(ls /srv/probed)\" ]",
         drift: "mkdir /srv/probed",
-        told: "expect: wanted exit status 0, and output that fits `^$`, found exit status 2",
+        difference: "expect: wanted exit status 0, and output that fits `^$`, found exit status 2",
     },
 ];
 
@@ -299,7 +299,7 @@ const CHRONY: Case = Case {
     clauses: "[[clause]]\nwhat = \"clock_sources:system\"\nservers = [\"time.skerry.example\", \"192.0.2.7\"]\n",
     proof: "! chronyd -p | grep -E '^ *(server|pool|peer)' && grep -h ^sourcedir /etc/chrony/chrony.conf | grep -q /etc/chrony/sources.d && [ \"$(cat /etc/chrony/sources.d/*.sources | awk '{print $2}' | xargs)\" = 'time.skerry.example 192.0.2.7' ]",
     drift: "echo 'pool time.corran.example iburst' >> /etc/chrony/chrony.conf",
-    told: "servers: wanted time.skerry.example 192.0.2.7, found time.corran.example time.skerry.example 192.0.2.7",
+    difference: "servers: wanted time.skerry.example 192.0.2.7, found time.corran.example time.skerry.example 192.0.2.7",
 };
 
 /// Returns the kinds that can be corrected, how somebody changes each by hand, and how the system proves it.
@@ -313,7 +313,7 @@ pub fn correctable() -> Vec<(String, &'static str, &'static str)> {
 pub fn all(host: Host<'_>, apart: Host<'_>, texts: &Texts) -> Result<usize, Failed> {
     println!(
         "\n{:16} {:10} {:10} {:10} {:10} {:10} {:>8}",
-        "kind", "inspected", "corrected", "verified", "idle again", "drift told", "ms"
+        "kind", "inspected", "corrected", "verified", "idle again", "drift found", "ms"
     );
     let mut failed = 0;
     for kind in KINDS.iter().filter(|kind| !CASES.iter().any(|case| case.kind == kind.name())) {
@@ -377,7 +377,7 @@ fn prepare(host: Host<'_>, case: &Case, texts: &Texts) -> Result<String, Failed>
     Ok(format!("--kit {kit}"))
 }
 
-/// What can be corrected is wrong, seen, put right, proved, idle; then it drifts, is told as drift, and put right again.
+/// What can be corrected is wrong, seen, put right, proved, idle; then it drifts, is reported as drift, and put right again.
 fn corrected(host: Host<'_>, case: &Case, texts: &Texts) -> Result<(), Failed> {
     let kit = prepare(host, case, texts)?;
     let proved = || host.try_shell(case.proof).map(|ended| ended.exit == 0);
@@ -405,12 +405,12 @@ fn corrected(host: Host<'_>, case: &Case, texts: &Texts) -> Result<(), Failed> {
     let drifted = host.agent(&format!("observe {kit}"))?;
     must(
         drifted.clauses.iter().any(|clause| clause.cause == Some(Cause::Drift)),
-        "what was changed by hand was not told as drift",
+        "what was changed by hand was not reported as drift",
         &drifted,
     )?;
     must(
-        differences(&drifted).iter().any(|told| told.contains(case.told)),
-        &format!("no difference says `{}`", case.told),
+        differences(&drifted).iter().any(|difference| difference.contains(case.difference)),
+        &format!("no difference says `{}`", case.difference),
         &drifted,
     )?;
     let back = host.agent(&format!("enforce --yes {kit}"))?;
@@ -423,8 +423,8 @@ fn only_seen(host: Host<'_>, case: &Case, texts: &Texts) -> Result<(), Failed> {
     let kit = prepare(host, case, texts)?;
     let seen = host.agent(&format!("enforce --yes {kit}"))?;
     must(
-        differences(&seen).iter().any(|told| told.contains(case.told)),
-        &format!("no difference says `{}`", case.told),
+        differences(&seen).iter().any(|difference| difference.contains(case.difference)),
+        &format!("no difference says `{}`", case.difference),
         &seen,
     )?;
     must(seen.status == Status::Unmet, "the run does not say that only a person can change it", &seen)?;
@@ -436,10 +436,10 @@ fn only_seen(host: Host<'_>, case: &Case, texts: &Texts) -> Result<(), Failed> {
 
 pub fn differences(report: &RunReport) -> Vec<String> {
     let of = |clause: &ClauseResult| {
-        let told = clause.differences.iter().map(|one| {
+        let difference = clause.differences.iter().map(|one| {
             format!("{}: wanted {}, found {}", one.property, one.wanted.words(), one.found.words())
         });
-        told.collect::<Vec<_>>()
+        difference.collect::<Vec<_>>()
     };
     report.clauses.iter().flat_map(of).collect()
 }

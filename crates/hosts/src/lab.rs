@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 pub type Failed = String;
 
 /// Tells what came of a check; returns 1 if it failed, 0 if not, to be counted.
-pub fn told(what: &str, came: Result<(), Failed>) -> usize {
+pub fn print_result(what: &str, came: Result<(), Failed>) -> usize {
     match came {
         Ok(()) => {
             println!("  well    {what}");

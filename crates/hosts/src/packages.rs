@@ -1,7 +1,7 @@
 //! Package scenarios with real apt and dpkg.
 
 use crate::kinds::{differences, must};
-use crate::lab::{Failed, Host, told};
+use crate::lab::{Failed, Host, print_result};
 use crate::repository::Repository;
 use constans_core::run::{Outcome, PackageChange, Status};
 use constans_world::{Package, package};
@@ -13,11 +13,11 @@ const CHECKS: &[(&str, Check)] = &[
     ("all that came along is listed", all_changes),
     ("what a removal takes along is known before, is what happens, and a clause may refuse it", taken_along),
     ("a version that the index does not know is fetched after the index was", index_refreshed),
-    ("an index that cannot be fetched is told, with what the old one knows", index_not_fetched),
+    ("an index that cannot be fetched is reported, with what the old one knows", index_not_fetched),
     ("no such version: the error says which there are", no_such_version),
     ("a held package is left, and the error says that it is held", held),
     ("a kept file stays kept when its package brings another", kept_file),
-    ("a package whose script fails is told with its output, and the rest goes on", failing_script),
+    ("a package whose script fails is reported with its output, and the rest goes on", failing_script),
     ("an installation that was cut off is fixed by the next run", cut_off),
     ("a lock that another program holds is waited for, and its holder named", lock_held),
     ("a key with another fingerprint is not trusted", wrong_key),
@@ -26,7 +26,7 @@ const CHECKS: &[(&str, Check)] = &[
 /// Goes through all checks; returns how many failed.
 pub fn all(host: Host<'_>, repository: &Repository) -> usize {
     println!("\npackages");
-    CHECKS.iter().map(|(what, check)| told(what, check(host, repository))).sum()
+    CHECKS.iter().map(|(what, check)| print_result(what, check(host, repository))).sum()
 }
 
 /// Writes a document and returns the agent's arguments for it.
@@ -69,14 +69,14 @@ fn all_changes(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
     host.shell("apt-get purge -y kiosk-shell quay-fonts >/dev/null 2>&1")?;
     let wanted = document(host, "all", "[[clause]]\nwhat = \"package:kiosk-shell\"\nversion = \"3.2.4\"\n")?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
-    let told: Vec<String> = report.clauses[0]
+    let lines: Vec<String> = report.clauses[0]
         .packages
         .iter()
         .map(|change| format!("{} {:?}", change.package, change.after.as_deref()))
         .collect();
     must(
-        told == ["kiosk-shell Some(\"3.2.4\")", "quay-fonts Some(\"1.1\")"],
-        &format!("listed were {told:?}"),
+        lines == ["kiosk-shell Some(\"3.2.4\")", "quay-fonts Some(\"1.1\")"],
+        &format!("listed were {lines:?}"),
         &report,
     )
 }
@@ -226,7 +226,7 @@ fn cut_off(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
     }
     let seen = host.agent(&format!("observe {wanted}"))?;
     must(
-        differences(&seen).iter().any(|told| told.contains("half-installed")),
+        differences(&seen).iter().any(|lines| lines.contains("half-installed")),
         "observe does not say half-installed",
         &seen,
     )?;
@@ -240,8 +240,8 @@ fn lock_held(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
     let wanted = document(host, "waits", "[[clause]]\nwhat = \"package:quay-lamps\"\n")?;
     let report = host.agent(&format!("enforce --yes {wanted}"))?;
     must(report.clauses[0].outcome == Outcome::Corrected, "it did not wait for the other program", &report)?;
-    let told = report.clauses[0].native.iter().any(|step| step.output.contains("held by process"));
-    must(told, "nothing says who held the lock", &report)
+    let lines = report.clauses[0].native.iter().any(|step| step.output.contains("held by process"));
+    must(lines, "nothing says who held the lock", &report)
 }
 
 fn wrong_key(host: Host<'_>, repository: &Repository) -> Result<(), Failed> {

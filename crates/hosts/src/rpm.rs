@@ -1,7 +1,7 @@
 //! Packages by real rpm and dnf, in a private root with a database of its own.
 
 use crate::kinds::{differences, must};
-use crate::lab::{Failed, told};
+use crate::lab::{Failed, print_result};
 use crate::repository::{Repository, run};
 use constans_core::run::{Outcome, PackageChange, Status};
 use constans_wire::report::RunReport;
@@ -16,7 +16,7 @@ type Check = fn(&Root) -> Result<(), Failed>;
 const CHECKS: &[(&str, Check)] = &[
     ("a source whose key is another one is not trusted, and its packages are not installed", untrusted),
     ("exact, pattern, range, newest and downgrade choose the right version", versions),
-    ("all that came along is listed, and the file's owner is told", all_changes),
+    ("all that came along is listed, and the file's owner is reported", all_changes),
     ("what a removal takes along is known before, is what happens, and a clause may refuse it", taken_along),
     ("no such version: the error says which there are", no_such_version),
     ("what somebody holds is left, and the error says so; the clause that keeps the hold moves it", held),
@@ -24,10 +24,10 @@ const CHECKS: &[(&str, Check)] = &[
         "settings that somebody changed go with the package where they are to go, into the attic",
         settings_gone,
     ),
-    ("a package whose script fails is told with its output", failing_script),
-    ("an upgrade that was cut off is told, and fixed by the next run", cut_off),
+    ("a package whose script fails is reported with its output", failing_script),
+    ("an upgrade that was cut off is reported, and fixed by the next run", cut_off),
     ("a lock that another program holds is waited for", lock_held),
-    ("an index that cannot be fetched is told, with what the old one knows", index_not_fetched),
+    ("an index that cannot be fetched is reported, with what the old one knows", index_not_fetched),
 ];
 
 const SETTINGS: &str = "/etc/quay-games.conf";
@@ -52,7 +52,7 @@ const PACKAGES: &[Package] = &[
 pub fn all(repository: &Repository) -> Result<usize, Failed> {
     println!("\nrpm, in a private root of this machine");
     let root = Root::new(repository)?;
-    Ok(CHECKS.iter().map(|(what, check)| told(what, check(&root))).sum())
+    Ok(CHECKS.iter().map(|(what, check)| print_result(what, check(&root))).sum())
 }
 
 /// A root with nothing but an empty rpm database, and a repository for it.
@@ -252,14 +252,14 @@ fn versions(root: &Root) -> Result<(), Failed> {
 fn all_changes(root: &Root) -> Result<(), Failed> {
     root.agent("enforce", "[[clause]]\nwhat = \"package:quay-fonts\"\ngone = true\n")?;
     let report = root.agent("enforce", &wanted("kiosk-shell", "3.2.10"))?;
-    let told: Vec<String> = report.clauses[1]
+    let lines: Vec<String> = report.clauses[1]
         .packages
         .iter()
         .map(|change| format!("{} {:?}", change.package, change.after.as_deref()))
         .collect();
     must(
-        told == ["kiosk-shell Some(\"3.2.10-1\")", "quay-fonts Some(\"1.1-1\")"],
-        &format!("listed were {told:?}"),
+        lines == ["kiosk-shell Some(\"3.2.10-1\")", "quay-fonts Some(\"1.1-1\")"],
+        &format!("listed were {lines:?}"),
         &report,
     )?;
     let gone = root.agent("enforce", "[[clause]]\nwhat = \"package:kiosk-shell\"\ngone = true\n")?;
@@ -272,8 +272,8 @@ fn all_changes(root: &Root) -> Result<(), Failed> {
         .command(&["inspect", "file", "/usr/share/quay-fonts/version"])?
         .output()
         .map_err(|error| error.to_string())?;
-    let told = String::from_utf8_lossy(&output.stdout).into_owned();
-    must(told.contains("the package quay-fonts owns it"), &told, &gone)
+    let lines = String::from_utf8_lossy(&output.stdout).into_owned();
+    must(lines.contains("the package quay-fonts owns it"), &lines, &gone)
 }
 
 fn taken_along(root: &Root) -> Result<(), Failed> {
@@ -391,7 +391,7 @@ fn cut_off(root: &Root) -> Result<(), Failed> {
     ])?;
     let seen = root.agent("observe", &wanted("kiosk-shell", "3.2.10"))?;
     must(
-        differences(&seen).iter().any(|told| told.contains("half-installed")),
+        differences(&seen).iter().any(|lines| lines.contains("half-installed")),
         "observe does not say half-installed",
         &seen,
     )?;

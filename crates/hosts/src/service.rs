@@ -16,7 +16,7 @@ pub const STEPS: &[(&str, Step)] = &[
     ),
     ("the journal has fields for each run and each clause that was put right, and no value", journal),
     (
-        "what the operating system wants a restart for is told, and the node restarted once as its settings say; the agent goes on",
+        "what the operating system wants a restart for is reported, and the node restarted once as its settings say; the agent goes on",
         restart,
     ),
 ];

@@ -343,7 +343,7 @@ impl StateDir {
         mut waiting: impl FnMut(&str),
     ) -> Result<RunLock, AgentError> {
         let end = Instant::now() + patience;
-        let mut told = false;
+        let mut has_warned = false;
         let mut lock = loop {
             if let Some(lock) = self.try_lock("lock")? {
                 break lock;
@@ -354,9 +354,9 @@ impl StateDir {
                     .hint("wait until it finishes, then run again")
                     .exit(Exit::Busy));
             }
-            if !told {
+            if !has_warned {
                 waiting(&who);
-                told = true;
+                has_warned = true;
             }
             std::thread::sleep(Duration::from_millis(100));
         };

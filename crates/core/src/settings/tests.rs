@@ -157,11 +157,12 @@ fn every_setting_says_which_group_it_comes_from() {
         Group { name: EVERYONE.into(), settings: everyone, ..Group::default() },
         group("gates", 5, gates),
     ]);
-    let told = settings.described();
+    let described = settings.described();
     let of = |word: &str| {
-        told.iter()
-            .find(|told| told.word == word)
-            .map(|told| (told.value.as_str(), told.from.as_str()))
+        described
+            .iter()
+            .find(|described| described.word == word)
+            .map(|described| (described.value.as_str(), described.from.as_str()))
             .unwrap()
     };
     assert_eq!(of("grace"), ("1 h", "the group everyone"));

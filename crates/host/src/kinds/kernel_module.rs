@@ -188,10 +188,10 @@ fn modprobe(
         ));
     }
     let ended = Native::new("modprobe", arguments).must().map_err(|error| {
-        let told = error.command.as_ref().map(|step| step.output.to_lowercase()).unwrap_or_default();
-        match told {
-            told if told.contains("in use") => error.remedy("something uses the module (see lsmod); it is not loaded from the next boot on"),
-            told if told.contains("not found") => {
+        let output = error.command.as_ref().map(|step| step.output.to_lowercase()).unwrap_or_default();
+        match output {
+            output if output.contains("in use") => error.remedy("something uses the module (see lsmod); it is not loaded from the next boot on"),
+            output if output.contains("not found") => {
                 error.remedy("this kernel has no such module: check the spelling, and whether its extra modules are installed")
             }
             _ => error,

@@ -21,7 +21,7 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     let at_boot = at_boot(machine, &name)?;
     if machine.acted_on.is_private_root() {
         let value = at_boot.map_or_else(
-            || told(clause, "the kernel's own".to_owned()),
+            || beside_a_desired_value(clause, "the kernel's own".to_owned()),
             |value| FoundValue::Value(value.into()),
         );
         let stand_in = Some("in a private root only the boot configuration is managed: the running kernel belongs to the host".to_owned());
@@ -36,13 +36,13 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     let value = if now == at_boot {
         FoundValue::Value(now.into())
     } else {
-        told(clause, now_and_at_boot(&now, &at_boot))
+        beside_a_desired_value(clause, now_and_at_boot(&now, &at_boot))
     };
     Ok(seen(Found::present().with_found("value", value)))
 }
 
 /// Returns what holds where it is not one value: told beside a wanted one; to who only asks what there is, no value at all.
-fn told(clause: &Clause, words: String) -> FoundValue {
+fn beside_a_desired_value(clause: &Clause, words: String) -> FoundValue {
     if clause.text("value").is_some() {
         FoundValue::Value(words.into())
     } else {
@@ -172,15 +172,15 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     }
     let path = file_of(&name);
     std::fs::write(&path, value).map_err(|error| {
-        let told = HostError::io("write", &path.display().to_string(), &error);
+        let failed = HostError::io("write", &path.display().to_string(), &error);
         match error.raw_os_error().map(rustix::io::Errno::from_raw_os_error) {
             Some(rustix::io::Errno::INVAL) => {
-                told.remedy("the kernel does not take this value; it is already in the boot configuration, so fix the document")
+                failed.remedy("the kernel does not take this value; it is already in the boot configuration, so fix the document")
             }
             Some(rustix::io::Errno::ROFS | rustix::io::Errno::PERM | rustix::io::Errno::ACCESS) => {
-                told.remedy("this machine may not change its kernel, as in a container: only the boot configuration is managed")
+                failed.remedy("this machine may not change its kernel, as in a container: only the boot configuration is managed")
             }
-            _ => told,
+            _ => failed,
         }
     })?;
     work.note(format!("write {value} to {}", path.display()));

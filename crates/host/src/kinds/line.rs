@@ -1,6 +1,6 @@
 //! One line of a file that others own.
 
-use super::{as_told, in_file, put, text_of};
+use super::{in_file, put, shown_unless_secret, text_of};
 use crate::error::HostError;
 use crate::files::Ownership;
 use crate::machine::{InspectionContext, Machine, NotSeen, Work, seen};
@@ -27,7 +27,9 @@ pub(super) fn inspect(
         Some(found) if Some(found) == clause.text("text") => {
             Found::present().with("in", path).with("text", found)
         }
-        Some(found) => Found::present().with("in", path).with("text", as_told(machine, path, found, look)?),
+        Some(found) => {
+            Found::present().with("in", path).with("text", shown_unless_secret(machine, path, found, look)?)
+        }
         None => Found::absent(),
     }))
 }

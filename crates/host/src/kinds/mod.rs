@@ -215,7 +215,7 @@ fn text_of(machine: &Machine, path: &str) -> Result<Option<String>, HostError> {
 
 /// Returns a text found in a file as it may be told. Of a file that not everybody may read, what is not as wanted is told
 /// only by a keyed digest: it may be a secret of that machine.
-fn as_told(
+fn shown_unless_secret(
     machine: &Machine,
     path: &str,
     found: &str,
@@ -233,10 +233,10 @@ fn as_told(
 
 /// Says where a part of a file could not be read or changed.
 fn in_file(path: &str, error: PartError) -> HostError {
-    let told = HostError::new(format!("{path}: {}", error.message));
+    let placed = HostError::new(format!("{path}: {}", error.message));
     match error.hint {
-        Some(hint) => told.remedy(hint),
-        None => told,
+        Some(hint) => placed.remedy(hint),
+        None => placed,
     }
 }
 

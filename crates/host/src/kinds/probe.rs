@@ -13,7 +13,7 @@ use std::time::Duration;
 /// How long a probe may take.
 const TIMEOUT: Duration = Duration::from_secs(60);
 /// How much of what it wrote is told when it is not as expected, in characters.
-const TOLD: usize = 200;
+const MAX_SHOWN: usize = 200;
 
 pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSeen> {
     let native =
@@ -36,14 +36,14 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
             .build()
             .map_err(|error| HostError::new(error.to_string()))?;
         if !pattern.is_match(&ended.stdout) {
-            unlike.push(told(&ended.stdout));
+            unlike.push(output_words(&ended.stdout));
         }
     }
     let found = if unlike.is_empty() { Value::Bool(true) } else { Value::from(unlike.join(", and ")) };
     Ok(Seen { native: vec![ended.step], ..seen(Found::present().with("expect", found)) })
 }
 
-fn told(stdout: &str) -> String {
-    let short: String = stdout.trim().chars().take(TOLD).collect();
+fn output_words(stdout: &str) -> String {
+    let short: String = stdout.trim().chars().take(MAX_SHOWN).collect();
     if short.is_empty() { "no output".to_owned() } else { format!("output `{short}`") }
 }

@@ -1,7 +1,7 @@
 //! One key of a file that others own.
 
 use super::line::no_file;
-use super::{as_told, in_file, put, text_of};
+use super::{in_file, put, shown_unless_secret, text_of};
 use crate::error::HostError;
 use crate::files::Ownership;
 use crate::machine::{InspectionContext, Machine, NotSeen, Work, seen};
@@ -33,8 +33,8 @@ pub(super) fn inspect(
         Some((wanted, as_read)) if as_read == value => found.with("value", wanted.clone()),
         _ => {
             let plain = value.as_str().map_or_else(|| value.to_string(), str::to_owned);
-            let told = as_told(machine, path, &plain, look)?;
-            found.with("value", if told == plain { value } else { told.into() })
+            let shown = shown_unless_secret(machine, path, &plain, look)?;
+            found.with("value", if shown == plain { value } else { shown.into() })
         }
     }))
 }

@@ -383,12 +383,12 @@ mod tests {
     fn a_simulated_change_is_read_line_by_line() {
         let simulation = "Reading package lists...\nRemv kiosk-tools [1.0]\nInst kiosk-shell [3.1.9] (3.2.4 Skerry Line:stable [all])\n\
                     Inst libquay1:amd64 (2.0-1 Skerry Line:stable [amd64]) []\nConf kiosk-shell (3.2.4 Skerry Line:stable [all])\nInst\n";
-        let told: Vec<String> = simulation
+        let lines: Vec<String> = simulation
             .lines()
             .filter_map(reckoned_of_line)
             .map(|(name, after)| format!("{name} {after:?}"))
             .collect();
-        assert_eq!(told, ["kiosk-tools None", "kiosk-shell Some(\"3.2.4\")", "libquay1 Some(\"2.0-1\")"]);
+        assert_eq!(lines, ["kiosk-tools None", "kiosk-shell Some(\"3.2.4\")", "libquay1 Some(\"2.0-1\")"]);
     }
 
     #[test]
@@ -406,12 +406,12 @@ mod tests {
             "c\t1.0\tdeinstall\tconfig-files",
             "d\t1.0\tinstall\tinstalled",
         ]);
-        let told: Vec<String> = changes(&before, &after)
+        let lines: Vec<String> = changes(&before, &after)
             .iter()
             .map(|change| {
                 format!("{} {:?} {:?}", change.package, change.before.as_deref(), change.after.as_deref())
             })
             .collect();
-        assert_eq!(told, ["a Some(\"1.0\") Some(\"1.1\")", "c Some(\"1.0\") None", "d None Some(\"1.0\")"]);
+        assert_eq!(lines, ["a Some(\"1.0\") Some(\"1.1\")", "c Some(\"1.0\") None", "d None Some(\"1.0\")"]);
     }
 }

@@ -457,12 +457,12 @@ mod tests {
                      a-package-with-a-name-that-is-far-too-long-for-one-line\n                noarch   2:1.0-1   skerry   30  \n     replacing  old-fonts.noarch 1.0-1\nRemoving:\n \
                      quay-fonts   noarch   1.1-1   @skerry   30  \nRemoving dependent packages:\n kiosk-tools   noarch   1.0-1   @skerry   30  \n\n\
                      Transaction Summary\n=====\nRemove  2 Packages\n\nOperation aborted.\n";
-        let told: Vec<String> = reckoned_of(table)
+        let lines: Vec<String> = reckoned_of(table)
             .into_iter()
             .map(|(name, after)| format!("{name} {}", after.unwrap_or_default()))
             .collect();
         let long = "a-package-with-a-name-that-is-far-too-long-for-one-line 2:1.0-1";
-        assert_eq!(told, [long, "kiosk-shell 3.2.10-1", "kiosk-tools ", "quay-fonts "]);
+        assert_eq!(lines, [long, "kiosk-shell 3.2.10-1", "kiosk-tools ", "quay-fonts "]);
     }
 
     #[test]
@@ -470,12 +470,12 @@ mod tests {
         let lines = "kiosk-shell\t3.1.0-1\tnoarch\nkiosk-shell\t3.2.4-1\tnoarch\nkernel-core\t6.9-1\tx86_64\nkernel-core\t6.10-1\tx86_64\n\
                      quay-fonts\t0:1.1-1\tx86_64\nquay-fonts\t1.1-1\ti686\ngpg-pubkey\t1-1\t(none)\n";
         let known = known_of(lines, &BTreeSet::from(["quay-fonts".to_owned()]));
-        let told: Vec<String> = known
+        let lines: Vec<String> = known
             .iter()
             .map(|(name, package)| format!("{name} {} {:?} {}", package.version, package.state, package.held))
             .collect();
         assert_eq!(
-            told,
+            lines,
             [
                 "kernel-core 6.10-1 Installed false",
                 "kiosk-shell 3.2.4-1 Broken false",

@@ -48,9 +48,9 @@ async fn listen(db: PgPool, sender: Sender<String>) {
         if let Ok(mut listener) = PgListener::connect_with(&db).await
             && listener.listen(CHANNEL).await.is_ok()
         {
-            while let Ok(told) = listener.recv().await {
+            while let Ok(topic) = listener.recv().await {
                 // Nobody may be listening.
-                let _ = sender.send(told.payload().to_owned());
+                let _ = sender.send(topic.payload().to_owned());
             }
         }
         // What was missed meanwhile is not known: pages look at everything again.
@@ -76,8 +76,8 @@ pub fn live(
         let _open = open;
         yield Event::data("everything").event("changed");
         loop {
-            let told = tokio::select! {
-                told = receiver.recv() => told,
+            let topic = tokio::select! {
+                topic = receiver.recv() => topic,
                 () = &mut end => break,
                 () = tokio::time::sleep(ALIVE_EVERY) => {
                     // Whoever signed out, or may look no longer, is told nothing more. A reader who has gone is noticed by this.
@@ -88,7 +88,7 @@ pub fn live(
                     continue;
                 }
             };
-            match told {
+            match topic {
                 Ok(what) if what == ACTIVITIES => yield Event::data(what).event("activities"),
                 Ok(what) => yield Event::data(what).event("changed"),
                 Err(RecvError::Lagged(_)) => yield Event::data("everything").event("changed"),

@@ -264,14 +264,14 @@ impl ServedCertificate {
 
     /// Renews it whenever that is due, without end.
     pub async fn keep_fresh(self: Arc<Self>) {
-        let mut told = None;
+        let mut last_problem = None;
         loop {
             self.renew_if_due(clock::now());
             let problem = self.problem(clock::now());
-            if let Some(problem) = problem.as_ref().filter(|_| problem != told) {
+            if let Some(problem) = problem.as_ref().filter(|_| problem != last_problem) {
                 tracing::warn!(listener = self.name, "{problem}");
             }
-            told = problem;
+            last_problem = problem;
             sleep(self.renew_by_acme().await).await;
         }
     }
