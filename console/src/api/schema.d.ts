@@ -1895,6 +1895,11 @@ export interface components {
         };
         /** @description A node that a change gives something else. */
         ChangedNode: {
+            /**
+             * Format: date-time
+             * @description When it was seen to have it.
+             */
+            has_since?: string | null;
             /** @description Whether a later change altered it since. */
             is_later: boolean;
             /** @description Its name. */
@@ -1904,11 +1909,6 @@ export interface components {
              * @description When it checks in next; none if it never did.
              */
             next_check_in?: string | null;
-            /**
-             * Format: date-time
-             * @description When it was seen to have it.
-             */
-            taken?: string | null;
         };
         /** @description A change whole. */
         ChangeShown: {

@@ -142,7 +142,7 @@ function requestWords(asks: string[], isOwn: boolean): string {
 }
 
 function NodesOfChange({ shown: { nodes, last_by, change } }: { shown: Schemas['ChangeShown'] }) {
-  const without = nodes.filter((node) => !node.taken && !node.is_later);
+  const without = nodes.filter((node) => !node.has_since && !node.is_later);
   if (change.nodes === 0) return <Typography>It affects no node.</Typography>;
   return (
     <>
@@ -168,7 +168,7 @@ function NodesOfChange({ shown: { nodes, last_by, change } }: { shown: Schemas['
 }
 
 function nodeWords(node: Schemas['ChangedNode']): string {
-  if (node.taken) return `has it since ${clock(node.taken)}`;
+  if (node.has_since) return `has it since ${clock(node.has_since)}`;
   if (node.is_later) return 'changed again since';
   if (!node.next_check_in) return 'never checked in';
   return Date.parse(node.next_check_in) < Date.now() ? `was due ${clock(node.next_check_in)}` : `next check-in ${clock(node.next_check_in)}`;

@@ -35,7 +35,7 @@ const shown = (summary: Partial<Schemas['ChangeSummary']>): Schemas['ChangeShown
   change: { ...change, ...summary },
   impact,
   edits: [{ title: 'stages', edit: { key: 'stages', before: ['harbour'], after: ['pilot'] }, difference: '- harbour\n+ pilot\n' }],
-  nodes: [{ name: 'kiosk-auken-1', taken: null, next_check_in: '2026-11-23T07:50:00Z', is_later: false }],
+  nodes: [{ name: 'kiosk-auken-1', has_since: null, next_check_in: '2026-11-23T07:50:00Z', is_later: false }],
   last_by: '2026-11-23T07:50:00Z',
   typed_from: 3,
 });

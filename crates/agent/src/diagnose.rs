@@ -161,14 +161,14 @@ async fn way_to(
         }
     }
 
-    let asked = Timestamp::now();
+    let asked_at = Timestamp::now();
     let greeting: Greeting = plain.get(&format!("{url}/greeting")).await.map_err(Failed::link("trust"))?;
     way.well(
         "trust",
         format!("the server has the CA {}…, version {}", &membership.ca[..16], greeting.server),
     );
 
-    let off_secs = asked.duration_since(greeting.now).as_secs();
+    let off_secs = asked_at.duration_since(greeting.now).as_secs();
     if off_secs.abs() > CLOCK_TOLERANCE_SECS {
         let hint = Some("set the clock: certificates and drift windows depend on it".to_owned());
         way.tell(Part { part: "clock", well: false, message: clock_words(off_secs), hint });
@@ -176,7 +176,7 @@ async fn way_to(
         way.well("clock", format!("within {CLOCK_TOLERANCE_SECS} s of the server's"));
     }
 
-    if membership.ends_at <= asked {
+    if membership.ends_at <= asked_at {
         let ended = membership.ends_at.strftime("%Y-%m-%d");
         return Err(Failed::new(
             "approval",

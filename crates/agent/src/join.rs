@@ -50,11 +50,11 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
     let key = NodeKey::open(&state_dir)?;
     let name =
         revoked_as.or_else(|| arguments.name.clone()).unwrap_or_else(|| machine.acted_on.machine.clone());
-    let asked = request(&invitation, &key, &machine, &name)?;
+    let joining_request = request(&invitation, &key, &machine, &name)?;
     let patience = Instant::now() + Duration::from_secs(arguments.wait);
     let mut has_printed = false;
     loop {
-        let (url, answer) = ask(&ThroughNetworkPart, &invitation, &asked).await?;
+        let (url, answer) = ask(&ThroughNetworkPart, &invitation, &joining_request).await?;
         match answer {
             JoinAnswer::Approved { node, name, certificate, renew_after, ends_at } => {
                 let urls = first_of_all(&url, &invitation);
@@ -143,12 +143,12 @@ pub fn first_of_all(answered: &str, invitation: &Invitation) -> Vec<String> {
 pub async fn ask(
     connect: &dyn Connect,
     invitation: &Invitation,
-    asked: &JoinRequest,
+    joining_request: &JoinRequest,
 ) -> Result<(String, JoinAnswer), AgentError> {
     let network = connect.connect(&invitation.ca, None).await?;
     let mut last = None;
     for url in &invitation.urls {
-        match network.post(&format!("{url}/join"), asked).await {
+        match network.post(&format!("{url}/join"), joining_request).await {
             Ok(answer) => return Ok((url.clone(), answer)),
             Err(error @ LinkError::NotReached { .. }) => last = Some(error),
             Err(error) => return Err(error.into()),

@@ -52,8 +52,8 @@ impl KeptContents {
     /// # Errors
     ///
     /// Returns why they cannot be kept.
-    pub fn keep(&self, name: &str, came: Box<dyn Incoming>) -> Result<(), AgentError> {
-        came.commit(&place(name)).map_err(|error| AgentError::own_file("write", &self.path(name), &error))
+    pub fn keep(&self, name: &str, incoming: Box<dyn Incoming>) -> Result<(), AgentError> {
+        incoming.commit(&place(name)).map_err(|error| AgentError::own_file("write", &self.path(name), &error))
     }
 
     /// Returns those of these names under which nothing is kept.

@@ -188,17 +188,17 @@ async fn fetch_contents(
     url: &str,
 ) -> Result<(), AgentError> {
     for name in kept.missing(names) {
-        let (mut came, mut hash) = (kept.begin()?, Sha256::new());
+        let (mut incoming, mut hash) = (kept.begin()?, Sha256::new());
         let take = |piece: &[u8]| {
             hash.update(piece);
-            came.add(piece)
+            incoming.add(piece)
         };
         network.fetch(&format!("{url}/contents/{name}"), take).await?;
         if name.starts_with("sha256:") && format!("sha256:{}", hex(&hash.finalize())) != name {
             let because = "the contents do not match their digest".to_owned();
             return Err(LinkError::Strange { url: url.to_owned(), because }.into());
         }
-        kept.keep(name, came)?;
+        kept.keep(name, incoming)?;
     }
     Ok(())
 }

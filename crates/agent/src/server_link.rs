@@ -96,7 +96,7 @@ impl<'c> ServerLink<'c> {
     /// Asks for another certificate after the node's own ended, with the key that it has.
     async fn ask_again(&self, state_dir: &StateDir, about: &About) -> Result<Self, AgentError> {
         let key = NodeKey::open(state_dir)?;
-        let asked = AskAgain {
+        let body = AskAgain {
             request: key.request()?,
             about: about.clone(),
             agent: env!("CARGO_PKG_VERSION").to_owned(),
@@ -104,7 +104,7 @@ impl<'c> ServerLink<'c> {
         let nobody = self.connect.connect(&self.membership.ca, None).await?;
         let mut last: Option<LinkError> = None;
         for url in &self.membership.urls {
-            match nobody.post(&format!("{url}/ask-again"), &asked).await {
+            match nobody.post(&format!("{url}/ask-again"), &body).await {
                 Ok(JoinAnswer::Approved { certificate, renew_after, ends_at, .. }) => {
                     Membership { certificate, renew_after, ends_at, ..self.membership.clone() }
                         .keep(state_dir)?;
@@ -187,8 +187,8 @@ impl<'c> ServerLink<'c> {
         if state_dir.now() < membership.renew_after {
             return Ok(());
         }
-        let wish = Renew { request: NodeKey::open(state_dir)?.request()? };
-        let renewed: Renewed = self.network.post(&format!("{url}/renew"), &wish).await?;
+        let body = Renew { request: NodeKey::open(state_dir)?.request()? };
+        let renewed: Renewed = self.network.post(&format!("{url}/renew"), &body).await?;
         Membership {
             certificate: renewed.certificate,
             renew_after: renewed.renew_after,

@@ -241,7 +241,7 @@ fn daemon_words(status: &Status, now: Timestamp) -> Vec<String> {
             format!("not running (was process {} since {}){last}", daemon.pid, time(daemon.since)),
         )];
     }
-    let heard = match (&daemon.contact, daemon.unanswered) {
+    let contact = match (&daemon.contact, daemon.unanswered) {
         (Some(contact), 0) => format!("{} answered {} ago", contact.url, ago(contact.at, now)),
         (Some(contact), tries) => styled(
             style::ATTENTION,
@@ -255,7 +255,7 @@ fn daemon_words(status: &Status, now: Timestamp) -> Vec<String> {
     let run_for = daemon.next_run_for.as_ref().map(|what| format!(" for {what}")).unwrap_or_default();
     vec![
         format!("process {} since {}", daemon.pid, time(daemon.since)),
-        heard,
+        contact,
         format!(
             "checks in {}, runs {}{run_for}",
             ahead(daemon.next_check_in, now),

@@ -135,9 +135,9 @@ fn pages(fleet: &Fleet) -> Figure {
     rounds.drain(..ASKED_BEFORE);
     let mut slowest = Duration::ZERO;
     for (at, (page, filter)) in PAGES.iter().enumerate() {
-        let mut asked: Vec<(Duration, usize)> = rounds.iter().map(|round| round[at]).collect();
-        asked.sort_unstable();
-        let (median, slow) = (asked[ASKED / 2], asked[ASKED * 95 / 100]);
+        let mut times: Vec<(Duration, usize)> = rounds.iter().map(|round| round[at]).collect();
+        times.sort_unstable();
+        let (median, slow) = (times[ASKED / 2], times[ASKED * 95 / 100]);
         println!(
             "{page:<6} {filter:<75} median {:>9.1?}  p95 {:>9.1?}  {:>6} KB",
             median.0,

@@ -223,7 +223,7 @@ pub async fn run(arguments: &ChangeArguments) -> Result<(), ClientError> {
         ChangeCommand::GoBack { server, no, options } => {
             let server = Server::open(server)?;
             let changed =
-                asked(&server, server.post(&format!("/api/changes/{no}/go-back"), &options.how()).await)
+                confirmed(&server, server.post(&format!("/api/changes/{no}/go-back"), &options.how()).await)
                     .await?;
             print_changed(&server, &format!("C{no} is taken back"), &changed);
             Ok(())
@@ -232,7 +232,10 @@ pub async fn run(arguments: &ChangeArguments) -> Result<(), ClientError> {
 }
 
 /// Returns what became of a change; if it waits for confirmation, the person is asked.
-pub async fn asked(server: &Server, answered: Result<Changed, ClientError>) -> Result<Changed, ClientError> {
+pub async fn confirmed(
+    server: &Server,
+    answered: Result<Changed, ClientError>,
+) -> Result<Changed, ClientError> {
     match answered {
         Err(error) => match error.unconfirmed_change() {
             Some(no) => ask_and_confirm(server, "confirm", no).await,
@@ -297,10 +300,10 @@ async fn send_confirmed(
 
 fn ask(question: &str) -> Result<String, ClientError> {
     let mut answer = String::new();
-    let asked = std::io::stderr()
+    let answered = std::io::stderr()
         .write_all(question.as_bytes())
         .and_then(|()| std::io::stdin().lock().read_line(&mut answer));
-    asked.map_err(|error| {
+    answered.map_err(|error| {
         ClientError::new(format!("nothing can be asked here: {error}"), "confirm it with --confirm NODES")
     })?;
     Ok(answer.trim().to_owned())
@@ -439,7 +442,8 @@ fn show(shown: &ChangeShown) -> String {
 /// Returns the nodes that do not have the change, and when each can.
 fn outstanding(shown: &ChangeShown) -> Vec<String> {
     const LISTED: usize = 20;
-    let without: Vec<_> = shown.nodes.iter().filter(|node| node.taken.is_none() && !node.is_later).collect();
+    let without: Vec<_> =
+        shown.nodes.iter().filter(|node| node.has_since.is_none() && !node.is_later).collect();
     let now = jiff::Timestamp::now();
     let next = |at: Option<jiff::Timestamp>| match at {
         None => "never checked in".to_owned(),

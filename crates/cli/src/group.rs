@@ -1,6 +1,6 @@
 //! `constans group`.
 
-use crate::change::{ChangeOptions, asked, print_changed};
+use crate::change::{ChangeOptions, confirmed, print_changed};
 use crate::error::{ClientError, harmless_lines};
 use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand};
@@ -78,7 +78,8 @@ pub async fn run(arguments: &GroupArguments) -> Result<(), ClientError> {
             warnings.iter().for_each(|finding| {
                 anstream::eprintln!("{}", harmless_lines(&finding.explain(&file, &text)));
             });
-            let changed = asked(&server, answered).await.map_err(|error| error.in_document(&file, &text))?;
+            let changed =
+                confirmed(&server, answered).await.map_err(|error| error.in_document(&file, &text))?;
             print_changed(&server, &format!("the group {} is set", group.name), &changed);
             Ok(())
         }
@@ -86,7 +87,7 @@ pub async fn run(arguments: &GroupArguments) -> Result<(), ClientError> {
             let server = Server::open(server)?;
             let path =
                 format!("/api/groups/{}?{}", utf8_percent_encode(name, NON_ALPHANUMERIC), options.query());
-            let changed = asked(&server, server.delete(&path).await).await?;
+            let changed = confirmed(&server, server.delete(&path).await).await?;
             print_changed(&server, &format!("the group {name} is removed"), &changed);
             Ok(())
         }

@@ -204,7 +204,7 @@ fn shown(request: &JoiningRequest) -> String {
     } else {
         ""
     };
-    let asked = match (&request.invited_by, request.revoked_since) {
+    let origin = match (&request.invited_by, request.revoked_since) {
         (_, Some(since)) => format!(
             "the revoked node of this name (since {}) with its old key; if approved, it is that node again",
             since.strftime("%Y-%m-%d %H:%M UTC")
@@ -217,7 +217,7 @@ fn shown(request: &JoiningRequest) -> String {
         harmless(&request.name),
         request.requested_at.strftime("%Y-%m-%d %H:%M:%S UTC"),
         request.address,
-        asked,
+        origin,
         request.fingerprint,
         says.join(", "),
         labels(&request.labels),

@@ -255,15 +255,15 @@ impl Editor<'_> {
         let id = request.id.clone();
         let answered = match request.method.as_str() {
             Completion::METHOD => params::<CompletionParams>(request)
-                .map(|asked| json(&self.complete(&asked.text_document_position))),
+                .map(|params| json(&self.complete(&params.text_document_position))),
             HoverRequest::METHOD => params::<HoverParams>(request)
-                .map(|asked| json(&self.hover(&asked.text_document_position_params))),
+                .map(|params| json(&self.hover(&params.text_document_position_params))),
             GotoDefinition::METHOD => params::<GotoDefinitionParams>(request)
-                .map(|asked| json(&self.definition(&asked.text_document_position_params))),
+                .map(|params| json(&self.definition(&params.text_document_position_params))),
             DocumentSymbolRequest::METHOD => params::<DocumentSymbolParams>(request)
-                .map(|asked| json(&self.symbols(&asked.text_document.uri))),
+                .map(|params| json(&self.symbols(&params.text_document.uri))),
             References::METHOD => params::<ReferenceParams>(request)
-                .map(|asked| json(&self.references(&asked.text_document_position))),
+                .map(|params| json(&self.references(&params.text_document_position))),
             other => {
                 return Response::new_err(
                     id,
@@ -281,40 +281,40 @@ impl Editor<'_> {
     /// Does something with the draft at a position.
     fn at<T>(
         &self,
-        asked: &TextDocumentPositionParams,
+        params: &TextDocumentPositionParams,
         work: impl FnOnce(&Draft<'_>, usize, &Home) -> T,
     ) -> Option<T> {
-        let path = path_of(&asked.text_document.uri)?;
+        let path = path_of(&params.text_document.uri)?;
         let home = Home::of(&path);
         let text = self.open.get(&path)?;
         let (kit, others) = self.read.get(&home.root)?;
-        let offset = offset_of(text, asked.position);
+        let offset = offset_of(text, params.position);
         Some(work(&Draft { kit, others, file: &home.file, text }, offset, &home))
     }
 
-    fn complete(&self, asked: &TextDocumentPositionParams) -> Option<CompletionResponse> {
-        let suggestions = self.at(asked, |draft, offset, _| draft.complete(offset))?;
+    fn complete(&self, params: &TextDocumentPositionParams) -> Option<CompletionResponse> {
+        let suggestions = self.at(params, |draft, offset, _| draft.complete(offset))?;
         Some(CompletionResponse::Array(suggestions.into_iter().map(item).collect()))
     }
 
-    fn hover(&self, asked: &TextDocumentPositionParams) -> Option<Hover> {
-        let hover = self.at(asked, |draft, offset, _| draft.hover(offset))??;
+    fn hover(&self, params: &TextDocumentPositionParams) -> Option<Hover> {
+        let hover = self.at(params, |draft, offset, _| draft.hover(offset))??;
         Some(Hover {
             contents: HoverContents::Markup(MarkupContent { kind: MarkupKind::Markdown, value: hover }),
             range: None,
         })
     }
 
-    fn definition(&self, asked: &TextDocumentPositionParams) -> Option<GotoDefinitionResponse> {
-        let found = self.at(asked, |draft, offset, home| {
+    fn definition(&self, params: &TextDocumentPositionParams) -> Option<GotoDefinitionResponse> {
+        let found = self.at(params, |draft, offset, home| {
             let places = draft.definition(offset).into_iter();
             places.map(|place| (home.path_of(&place), place)).collect::<Vec<_>>()
         })?;
         Some(GotoDefinitionResponse::Array(self.locations(found)))
     }
 
-    fn references(&self, asked: &TextDocumentPositionParams) -> Option<Vec<Location>> {
-        let found = self.at(asked, |draft, offset, home| {
+    fn references(&self, params: &TextDocumentPositionParams) -> Option<Vec<Location>> {
+        let found = self.at(params, |draft, offset, home| {
             let places = draft.references(offset).into_iter();
             places.map(|place| (home.path_of(&place), place)).collect::<Vec<_>>()
         })?;

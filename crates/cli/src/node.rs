@@ -1,6 +1,6 @@
 //! `constans node`.
 
-use crate::change::{ChangeOptions, asked, print_changed};
+use crate::change::{ChangeOptions, confirmed, print_changed};
 use crate::error::ClientError;
 use crate::node_why::why;
 use crate::server::{Server, ServerArguments, labels};
@@ -133,7 +133,7 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
             let server = Server::open(server)?;
             let (set, remove) = (set.iter().cloned().collect(), remove.iter().cloned().collect());
             let wanted = LabelNodes { nodes: nodes.clone(), set, remove, how: options.how() };
-            let changed = asked(&server, server.post("/api/labels", &wanted).await).await?;
+            let changed = confirmed(&server, server.post("/api/labels", &wanted).await).await?;
             let labelled = if let [one] = nodes.as_slice() {
                 format!("{one} is labelled")
             } else {
@@ -146,14 +146,14 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
             let server = Server::open(server)?;
             let wanted = RenameNode { to: to.clone(), how: options.how() };
             let changed =
-                asked(&server, server.post(&format!("/api/nodes/{}/rename", word(node)), &wanted).await)
+                confirmed(&server, server.post(&format!("/api/nodes/{}/rename", word(node)), &wanted).await)
                     .await?;
             print_changed(&server, &format!("{node} is called {to}"), &changed);
             Ok(())
         }
         NodeCommand::Retire { server, node, options } => {
             let server = Server::open(server)?;
-            let changed = asked(
+            let changed = confirmed(
                 &server,
                 server.post(&format!("/api/nodes/{}/retire", word(node)), &options.how()).await,
             )

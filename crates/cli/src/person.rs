@@ -157,8 +157,8 @@ pub async fn person(arguments: &PersonArguments) -> Result<(), ClientError> {
         }
         PersonCommand::Take { server, person, role } => {
             let server = Server::open(server)?;
-            let taken: bool = server.delete(&role_path(person, role)).await?;
-            if !server.says_json(&taken) {
+            let was_held: bool = server.delete(&role_path(person, role)).await?;
+            if !server.says_json(&was_held) {
                 println!("{} is no longer {role}", harmless(person));
             }
             Ok(())

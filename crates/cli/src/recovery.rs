@@ -41,9 +41,9 @@ pub async fn run(arguments: &RecoveryArguments) -> Result<(), ClientError> {
             }
         }
         RecoveryCommand::End { server, although_not_heard } => {
-            let wish = EndRecovery { although_not_heard: *although_not_heard };
+            let body = EndRecovery { although_not_heard: *although_not_heard };
             let server = Server::open(server)?;
-            let ended: Recovering = server.post("/api/recovery/end", &wish).await?;
+            let ended: Recovering = server.post("/api/recovery/end", &body).await?;
             if server.says_json(&ended) {
                 return Ok(());
             }

@@ -48,7 +48,7 @@ pub async fn run(arguments: &SignInArguments) -> Result<(), ClientError> {
     };
     let person = match &arguments.person {
         Some(person) => person.clone(),
-        None => asked("name: ")?,
+        None => prompt("name: ")?,
     };
     let password = Concealed(password(arguments.password_file.as_deref(), &person)?);
     let sign_in = SignIn { name: person, password };
@@ -85,7 +85,7 @@ async fn confirmed(url: &str) -> Result<String, ClientError> {
             format!("if the fingerprint is right: --fingerprint {fingerprint}"),
         ));
     }
-    if matches!(asked("is it the right one? (yes/no) ")?.as_str(), "yes" | "y") {
+    if matches!(prompt("is it the right one? (yes/no) ")?.as_str(), "yes" | "y") {
         return Ok(fingerprint);
     }
     Err(ClientError::new(
@@ -95,7 +95,7 @@ async fn confirmed(url: &str) -> Result<String, ClientError> {
     .declined())
 }
 
-fn asked(question: &str) -> Result<String, ClientError> {
+fn prompt(question: &str) -> Result<String, ClientError> {
     if !io::stdin().is_terminal() {
         return Err(ClientError::new(
             "no name given, and standard input is not a terminal",

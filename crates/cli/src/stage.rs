@@ -1,6 +1,6 @@
 //! `constans stage`.
 
-use crate::change::{ChangeOptions, asked, print_changed};
+use crate::change::{ChangeOptions, confirmed, print_changed};
 use crate::error::ClientError;
 use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand, ValueEnum};
@@ -140,7 +140,8 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
             let server = Server::open(server)?;
             let wanted = PlaceStage { before: before.clone(), how: options.how() };
             let changed =
-                asked(&server, server.put(&format!("/api/stages/{}", word(stage)), &wanted).await).await?;
+                confirmed(&server, server.put(&format!("/api/stages/{}", word(stage)), &wanted).await)
+                    .await?;
             print_changed(&server, &format!("the stage {stage} is made"), &changed);
             Ok(())
         }
@@ -148,7 +149,7 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
             let server = Server::open(server)?;
             let wanted = PlaceStage { before: before.clone(), how: options.how() };
             let changed =
-                asked(&server, server.post(&format!("/api/stages/{}/move", word(stage)), &wanted).await)
+                confirmed(&server, server.post(&format!("/api/stages/{}/move", word(stage)), &wanted).await)
                     .await?;
             print_changed(&server, &format!("the stage {stage} is moved"), &changed);
             Ok(())
@@ -156,16 +157,18 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
         StageCommand::Rename { server, stage, to, options } => {
             let server = Server::open(server)?;
             let wanted = RenameStage { to: to.clone(), how: options.how() };
-            let changed =
-                asked(&server, server.post(&format!("/api/stages/{}/rename", word(stage)), &wanted).await)
-                    .await?;
+            let changed = confirmed(
+                &server,
+                server.post(&format!("/api/stages/{}/rename", word(stage)), &wanted).await,
+            )
+            .await?;
             print_changed(&server, &format!("the stage {stage} is called {to}"), &changed);
             Ok(())
         }
         StageCommand::SecondPerson { server, stage, required, options } => {
             let server = Server::open(server)?;
             let wanted = SecondPerson { required: *required == Required::Required, how: options.how() };
-            let changed = asked(
+            let changed = confirmed(
                 &server,
                 server.post(&format!("/api/stages/{}/second-person", word(stage)), &wanted).await,
             )
@@ -180,7 +183,7 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
         }
         StageCommand::Remove { server, stage, options } => {
             let server = Server::open(server)?;
-            let changed = asked(
+            let changed = confirmed(
                 &server,
                 server.delete(&format!("/api/stages/{}?{}", word(stage), options.query())).await,
             )
@@ -192,7 +195,7 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
             let wanted = Serve { releases: releases.clone(), how: options.how() };
             let server = Server::open(server)?;
             let changed =
-                asked(&server, server.post(&format!("/api/stages/{stage}/serve"), &wanted).await).await?;
+                confirmed(&server, server.post(&format!("/api/stages/{stage}/serve"), &wanted).await).await?;
             print_changed(&server, &format!("{stage} serves {}", releases.join(" ")), &changed);
             Ok(())
         }
@@ -207,7 +210,7 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
                     &back.changed,
                 ),
                 Err(error) => {
-                    let changed = asked(&server, Err(error)).await?;
+                    let changed = confirmed(&server, Err(error)).await?;
                     print_changed(
                         &server,
                         &format!("{stage} serves the previous release of {kit} again"),

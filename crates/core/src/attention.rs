@@ -133,14 +133,14 @@ pub fn attention(
         matches!(node.status, NodeStatus::Silent | NodeStatus::Revoked | NodeStatus::Retired)
     };
     let mute: BTreeSet<&str> = nodes.iter().filter(is_mute).map(|node| node.name.as_str()).collect();
-    let heard: Vec<&Exception> =
+    let not_silent: Vec<&Exception> =
         exceptions.iter().filter(|exception| !mute.contains(exception.node.as_str())).collect();
-    all.extend(by_address(&heard, ExceptionSort::Failed));
+    all.extend(by_address(&not_silent, ExceptionSort::Failed));
     all.extend(nodes.iter().filter_map(unusable));
     all.extend(with_problem(nodes, NodeProblem::DuplicateIdentity));
-    all.extend(by_address(&heard, ExceptionSort::Drifted));
+    all.extend(by_address(&not_silent, ExceptionSort::Drifted));
     all.extend(recurring.iter().map(recurring_drift));
-    all.extend(by_address(&heard, ExceptionSort::Unmet));
+    all.extend(by_address(&not_silent, ExceptionSort::Unmet));
     all.extend(silent(nodes, now));
     all.extend(never_reported(nodes));
     for problem in [
@@ -151,7 +151,7 @@ pub fn attention(
     ] {
         all.extend(with_problem(nodes, problem));
     }
-    all.extend(waiting(&heard));
+    all.extend(waiting(&not_silent));
     all
 }
 
@@ -229,9 +229,11 @@ fn silent(nodes: &[AttentionNode], now: Timestamp) -> Option<Attention> {
         1 => format!("{} is silent", first.name),
         several => format!("{} and {} more are silent", first.name, several - 1),
     };
-    let promised =
-        first.last_heard.zip(first.promised).map(|(heard, promised)| promised.duration_since(heard));
-    let ago = first.last_heard.map(|heard| now.duration_since(heard));
+    let promised = first
+        .last_heard
+        .zip(first.promised)
+        .map(|(not_silent, promised)| promised.duration_since(not_silent));
+    let ago = first.last_heard.map(|not_silent| now.duration_since(not_silent));
     let detail = format!(
         "last contact {} ago, check-ins are due every {}",
         ago.map_or_else(|| "-".to_owned(), span),
@@ -257,13 +259,13 @@ fn never_reported(nodes: &[AttentionNode]) -> Option<Attention> {
     if names.is_empty() {
         return None;
     }
-    let heard = nodes
+    let not_silent = nodes
         .iter()
         .filter(|node| {
             node.status == NodeStatus::NeverReported && node.last_contact != LastContact::NeverReported
         })
         .count();
-    let detail = match (heard, names.len()) {
+    let detail = match (not_silent, names.len()) {
         (0, _) => "approved, but no contact since: is its agent running?".to_owned(),
         (all, total) if all == total => "checks in, but has had no full run yet".to_owned(),
         (some, _) => {

@@ -103,9 +103,9 @@ impl Scope {
 
     /// Returns the same, and forgets it.
     pub fn take_inputs(&self) -> NodeInputs {
-        let mut taken = NodeInputs::default();
-        note(&self.inputs, |all| taken = std::mem::take(all));
-        taken
+        let mut inputs = NodeInputs::default();
+        note(&self.inputs, |all| inputs = std::mem::take(all));
+        inputs
     }
 
     /// Returns whether something was guessed at since it was inputs last.

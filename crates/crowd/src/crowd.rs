@@ -167,16 +167,16 @@ impl Crowd {
                 if let Some(mut node) = self.nodes[place].take() {
                     let invitation = self.invitations.get(&(node.who.role, node.who.site)).cloned();
                     asking.spawn(async move {
-                        let asked = match &invitation {
+                        let answer = match &invitation {
                             Some(invitation) => node.ask(invitation).await,
                             None => Ok(None),
                         };
-                        (place, node, asked.map(|fact| fact.into_iter().collect::<Vec<_>>()))
+                        (place, node, answer.map(|fact| fact.into_iter().collect::<Vec<_>>()))
                     });
                 }
                 place += 1;
-            } else if let Some(asked) = asking.join_next().await {
-                self.put_back(asked?)?;
+            } else if let Some(answer) = asking.join_next().await {
+                self.put_back(answer?)?;
             }
         }
         Ok(())

@@ -84,8 +84,8 @@ impl Node {
         let node_error =
             |because: AgentError| CrowdError::Node { node: self.who.name.clone(), because: because.into() };
         let key = NodeKey::open(&self.state_dir).map_err(node_error)?;
-        let asked = request(invitation, &key, &**host, &self.who.name).map_err(node_error)?;
-        match ask(&*self.link, invitation, &asked).await.map_err(node_error)? {
+        let joining_request = request(invitation, &key, &**host, &self.who.name).map_err(node_error)?;
+        match ask(&*self.link, invitation, &joining_request).await.map_err(node_error)? {
             (url, JoinAnswer::Approved { node, name, certificate, renew_after, ends_at }) => {
                 let urls = first_of_all(&url, invitation);
                 let membership = Membership {

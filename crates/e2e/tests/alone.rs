@@ -57,9 +57,9 @@ fn only_revoked_said_in_so_many_words_ends_a_daemon_and_what_is_due_runs_whateve
         output.contains("drift corrected") && !output.contains("the report stays in the spool"),
         "{output}"
     );
-    let asked = kiosk.run(&["check-in"]);
-    assert_eq!(asked.exit, Some(1));
-    assert!(asked.stderr.contains("the new state was not applied"), "{}", asked.stderr);
+    let checked_in = kiosk.run(&["check-in"]);
+    assert_eq!(checked_in.exit, Some(1));
+    assert!(checked_in.stderr.contains("the new state was not applied"), "{}", checked_in.stderr);
 
     well(&fleet.client(&["node", "revoke", "kiosk-auken-1"]));
     let revoked = kiosk.run(&["daemon"]);

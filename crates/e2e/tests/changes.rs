@@ -293,8 +293,8 @@ fn what_takes_clauses_is_asked_and_a_preview_hands_out_nothing() {
     assert_eq!(fleet.query(wanted), before);
 
     // Typed on a terminal: the number of nodes, since it is not small.
-    let taken = fleet.client(&["group", "set", &document, "--confirm", "5", "--because", "a typo"]);
-    let output = well(&taken);
+    let handed_out = fleet.client(&["group", "set", &document, "--confirm", "5", "--because", "a typo"]);
+    let output = well(&handed_out);
     assert!(output.contains("desired state changed on 5 nodes"), "{output}");
     let no = ask(&fleet, "/api/changes")[0]["no"].as_u64().unwrap();
     let shown = fleet.client(&["change", "show", &format!("C{no}")]);
@@ -332,7 +332,7 @@ fn a_node_is_said_to_have_a_change_when_it_showed_that() {
     well(&kiosk.run(&["daemon", "--once"]));
     well(&kiosk.run(&["check-in"]));
     assert_eq!(show()["change"]["outstanding"], 0, "{}", show());
-    assert!(show()["nodes"][0]["taken"].is_string(), "{}", show());
+    assert!(show()["nodes"][0]["has_since"].is_string(), "{}", show());
     assert_eq!(show()["last_by"], Value::Null);
 }
 

@@ -337,7 +337,7 @@ fn people_may_be_shown_the_organisations_own_certificate() {
     issue(folder.path(), "second", 10);
     let mut fleet =
         Fleet::start_given(&["--people-certificate", &at("first.pem"), "--people-key", &at("first.key")]);
-    let asked = |fleet: &Fleet| {
+    let is_trusted = |fleet: &Fleet| {
         let url = format!("{}/healthy", fleet.people_url());
         Command::new("curl")
             .args(["-s", "-m", "5", "--cacert", &at("organisation.pem"), &url])
@@ -346,12 +346,12 @@ fn people_may_be_shown_the_organisations_own_certificate() {
             .stdout
             == b"alive\n"
     };
-    assert!(asked(&fleet), "whoever trusts the organisation trusts the server: {}", fleet.log());
+    assert!(is_trusted(&fleet), "whoever trusts the organisation trusts the server: {}", fleet.log());
     let before = serial(&fleet.people_url());
     let agents_before = serial(&fleet.agents_url());
     fs::copy(at("second.key"), at("first.key")).unwrap();
     fs::copy(at("second.pem"), at("first.pem")).unwrap();
-    assert!(changes_within(Duration::from_secs(15), &fleet.people_url(), &before) && asked(&fleet));
+    assert!(changes_within(Duration::from_secs(15), &fleet.people_url(), &before) && is_trusted(&fleet));
     assert_eq!(serial(&fleet.agents_url()), agents_before, "nodes trust the server's own CA and no other");
     let problems = |fleet: &Fleet| fleet.curl().with_token(fleet.administrator()).get("/api/overview").1;
     assert!(problems(&fleet).contains("the certificate for people ends in 9 days"), "{}", problems(&fleet));
@@ -474,7 +474,7 @@ fn an_acme_server_issues_the_certificate_for_people_and_it_is_kept() {
 }
 
 /// What a process takes: memory in KiB, and open descriptors.
-fn taken(process: u32) -> (u64, usize) {
+fn usage(process: u32) -> (u64, usize) {
     let status = fs::read_to_string(format!("/proc/{process}/status")).expect("it runs");
     let memory = status
         .lines()
@@ -555,7 +555,7 @@ fn a_quarter_of_an_hour_of_hostile_clients_leaves_memory_and_connections_level()
         }
         while Instant::now() < until {
             std::thread::sleep(lasts / 15);
-            samples.push(taken(fleet.process()));
+            samples.push(usage(fleet.process()));
             assert_eq!(kiosk.run(&["check-in"]).exit, Some(0), "nodes are heard meanwhile");
         }
     });
@@ -564,7 +564,7 @@ fn a_quarter_of_an_hour_of_hostile_clients_leaves_memory_and_connections_level()
     assert!(last.0 < settled.0 + settled.0 / 4 + 20_000, "{samples:?}");
     assert!(samples.iter().all(|(_, descriptors)| *descriptors < 3_000), "{samples:?}");
     std::thread::sleep(Duration::from_secs(25));
-    let after = taken(fleet.process());
+    let after = usage(fleet.process());
     assert!(after.1 < 200, "{after:?} when all are gone");
     println!(
         "after all are gone: {after:?}; refused: {}",
@@ -603,7 +603,7 @@ fn what_one_network_asks_for_at_once_is_bounded_over_http_2_too() {
         })
         .collect();
     std::thread::sleep(Duration::from_secs(6));
-    let (_, descriptors) = taken(fleet.process());
+    let (_, descriptors) = usage(fleet.process());
     let connections = metric(&fleet, "constans_connections{listener=\"people\"}");
     let answer: String = asking
         .into_iter()

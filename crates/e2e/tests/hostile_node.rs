@@ -39,7 +39,7 @@ fn what_postgres_cannot_hold_never_reaches_it_and_what_is_too_much_is_left_out()
     let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
     let (node, mut operator) = (fleet.curl().as_node(&kiosk), fleet.curl().with_token(fleet.administrator()));
     let first = report(&kiosk);
-    let taken = |report: &RunReport| {
+    let accepted = |report: &RunReport| {
         assert_eq!(node.deliver("/runs", &json!(report).to_string()), (200, "\"stored\"".to_owned()));
     };
 
@@ -51,7 +51,7 @@ fn what_postgres_cannot_hold_never_reaches_it_and_what_is_too_much_is_left_out()
             output: format!("{MARK}\0 {}", "x".repeat(200)),
         }];
     });
-    taken(&nul);
+    accepted(&nul);
     let kept = stored(&operator, &nul);
     assert_eq!((kept.machine.as_str(), kept.left_out), ("kiosk\u{2400}auken", None));
     assert!(
@@ -80,7 +80,7 @@ fn what_postgres_cannot_hold_never_reaches_it_and_what_is_too_much_is_left_out()
             .collect();
     });
     assert!(json!(large).to_string().len() > 7_000_000);
-    taken(&large);
+    accepted(&large);
     let kept = stored(&operator, &large);
     let left_out = kept.left_out.unwrap();
     assert_eq!((kept.clauses[0].differences.len(), left_out.entries, left_out.cut), (50, 20, 50));
@@ -91,7 +91,7 @@ fn what_postgres_cannot_hold_never_reaches_it_and_what_is_too_much_is_left_out()
             "update node_now set kept_day = (now() at time zone 'UTC')::date, kept_bytes = {bytes}"
         ));
         let more = next(&large, |report| report.sequence += bytes);
-        taken(&more);
+        accepted(&more);
         let kept = stored(&operator, &more);
         assert!(
             kept.left_out.unwrap().details

@@ -29,14 +29,14 @@ fn a_node_asks_waits_is_approved_and_is_connected() {
     let kiosk = Machine::fresh();
     let invitation = fleet.invite(&kiosk, &["--label", "role=kiosk"]);
 
-    let asked = join(&kiosk, &invitation, "kiosk-auken-1", "0");
+    let waiting = join(&kiosk, &invitation, "kiosk-auken-1", "0");
     assert!(
-        asked.stdout.starts_with("waiting for approval as kiosk-auken-1, key fingerprint "),
+        waiting.stdout.starts_with("waiting for approval as kiosk-auken-1, key fingerprint "),
         "{}{}",
-        asked.stdout,
-        asked.stderr
+        waiting.stdout,
+        waiting.stderr
     );
-    let fingerprint = asked.stdout.lines().next().unwrap().rsplit(' ').next().unwrap().to_owned();
+    let fingerprint = waiting.stdout.lines().next().unwrap().rsplit(' ').next().unwrap().to_owned();
 
     let listed = fleet.client(&["join", "list"]).stdout;
     assert!(
@@ -206,13 +206,13 @@ fn a_revoked_node_is_refused_at_its_next_request_and_let_back_by_an_operator() {
     let id = fleet.query("select id from node where name = 'bridge-tern'");
     let invitation = fleet.invite(&bridge, &[]);
     let ask = ["join", "--invitation", &invitation, "--name", "another-name", "--wait", "0"];
-    let asked = bridge.run(&ask);
+    let waiting = bridge.run(&ask);
     assert!(
-        asked.stdout.contains("waiting for approval as bridge-tern")
-            && asked.stdout.contains("join approve bridge-tern"),
+        waiting.stdout.contains("waiting for approval as bridge-tern")
+            && waiting.stdout.contains("join approve bridge-tern"),
         "{}{}",
-        asked.stdout,
-        asked.stderr
+        waiting.stdout,
+        waiting.stderr
     );
     let waiting = fleet.client(&["join", "list"]).stdout;
     assert!(

@@ -34,7 +34,7 @@ fn the_database_and_the_language_decide_alike() {
     );
 
     let reader = fleet.curl().with_token(&fleet.token("pia.lund", "reader"));
-    let asked = |page: &str, filter: &str| -> Value {
+    let answer_of = |page: &str, filter: &str| -> Value {
         let encoded: String = filter.bytes().map(|byte| format!("%{byte:02x}")).collect();
         let (status, answer) = reader.get(&format!("/api/{page}?filter={encoded}"));
         assert_eq!(status, 200, "{filter}: {answer}");
@@ -75,13 +75,13 @@ fn the_database_and_the_language_decide_alike() {
         // With a loop in it, the database cannot decide it.
         let one_by_one =
             format!("({}) && [1].exists(one, one == 1)", if filter.is_empty() { "true" } else { filter });
-        let (list, listed) = (asked("nodes", filter), asked("nodes", &one_by_one));
+        let (list, listed) = (answer_of("nodes", filter), answer_of("nodes", &one_by_one));
         assert_eq!(
             (names(&list["nodes"]), &list["undecidable"]),
             (names(&listed["nodes"]), &listed["undecidable"]),
             "{filter}"
         );
-        for fleet in [asked("overview", filter), asked("overview", &one_by_one)] {
+        for fleet in [answer_of("overview", filter), answer_of("overview", &one_by_one)] {
             let of_signs: BTreeMap<String, u64> = fleet["statuses"]
                 .as_array()
                 .unwrap()

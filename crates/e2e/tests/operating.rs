@@ -224,7 +224,7 @@ fn refused_requests_are_on_record_and_strangers_fill_no_log() {
     let reader = fleet.token("pia.lund", "reader");
     assert!(fleet.client_by(&reader, &["invite"]).exit != Some(0));
     let before = fleet.log().lines().count();
-    let asked = Command::new("curl")
+    let curl = Command::new("curl")
         .args([
             "-sk",
             "-o",
@@ -235,7 +235,7 @@ fn refused_requests_are_on_record_and_strangers_fill_no_log() {
         ])
         .status()
         .unwrap();
-    assert!(asked.success());
+    assert!(curl.success());
     well(&fleet.client(&["node", "list"]));
     let log = fleet.log();
     assert!(

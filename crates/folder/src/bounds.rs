@@ -111,9 +111,9 @@ fn part<'b>(rest: &mut &'b [u8]) -> io::Result<&'b [u8]> {
     let cut = || io::Error::other("the input is cut");
     let (length, after) = rest.split_first_chunk::<8>().ok_or_else(cut)?;
     let length = usize::try_from(u64::from_le_bytes(*length)).map_err(|_| cut())?;
-    let (taken, after) = after.split_at_checked(length).ok_or_else(cut)?;
+    let (part, after) = after.split_at_checked(length).ok_or_else(cut)?;
     *rest = after;
-    Ok(taken)
+    Ok(part)
 }
 
 #[cfg(test)]

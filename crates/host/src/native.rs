@@ -175,11 +175,11 @@ impl Native {
         let mut outputs =
             [child.stdout.take().map(OwnedFd::from), child.stderr.take().map(OwnedFd::from)].map(Output::of);
         let mut watched = Watched::new(self.patience.clone(), &self.program);
-        let came = wait(&mut child, &mut watched, &mut outputs, most);
+        let completion = wait(&mut child, &mut watched, &mut outputs, most);
         steps::reached("native ended", &self.program);
         let [stdout, stderr] = outputs.map(Output::end);
         let output = self.reported(&stdout, &stderr) + &watched.remark();
-        let status = match came {
+        let status = match completion {
             Completion::Ended(status) => status,
             Completion::WasEnded(why) => {
                 let why = match why {
@@ -242,14 +242,14 @@ struct Output {
     pipe: Option<File>,
     read: Vec<u8>,
     /// How much came, also of what was not kept.
-    came: usize,
+    received: usize,
 }
 
 impl Output {
     fn of(pipe: Option<OwnedFd>) -> Self {
         // Reading must not wait: what is not there yet is asked for again.
         let pipe = pipe.filter(|pipe| rustix::io::ioctl_fionbio(pipe, true).is_ok());
-        Self { pipe: pipe.map(File::from), read: Vec::new(), came: 0 }
+        Self { pipe: pipe.map(File::from), read: Vec::new(), received: 0 }
     }
 
     /// Takes in what lies in the pipe, as much as fits into one; returns whether it is more than there may be.
@@ -260,11 +260,11 @@ impl Output {
             match pipe.read(&mut part) {
                 Ok(count @ 1..) if (self.read.len() + count) as u64 > most => {
                     // It goes on writing where it is not ended: the beginning is kept.
-                    self.came += count;
+                    self.received += count;
                     return true;
                 }
                 Ok(count @ 1..) => {
-                    self.came += count;
+                    self.received += count;
                     self.read.extend_from_slice(&part[..count]);
                 }
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
@@ -404,7 +404,7 @@ fn wait(child: &mut Child, watched: &mut Watched<'_>, outputs: &mut [Output; 2],
             Ok(Some(status)) => return Completion::Ended(status),
             _ => {}
         }
-        if let Some(why) = watched.look(child.id(), outputs.iter().map(|output| output.came).sum()) {
+        if let Some(why) = watched.look(child.id(), outputs.iter().map(|output| output.received).sum()) {
             return kill(child, why);
         }
         let mut pipes: Vec<PollFd<'_>> = outputs

@@ -367,15 +367,15 @@ impl Packages {
     pub fn offered_now(
         &self,
         name: &str,
-        wish: &VersionRequirement,
+        requirement: &VersionRequirement,
         native: &mut Vec<NativeStep>,
     ) -> Result<Result<String, HostError>, HostError> {
         let (offered, step) = self.manager.offered(name)?;
-        if let Some(best) = wish.best(offered.iter().map(String::as_str), self.manager.order()) {
+        if let Some(best) = requirement.best(offered.iter().map(String::as_str), self.manager.order()) {
             native.push(step);
             return Ok(Ok(best.to_owned()));
         }
-        Ok(Err(not_offered(name, wish, &offered, ", by the present package index").command(step)))
+        Ok(Err(not_offered(name, requirement, &offered, ", by the present package index").command(step)))
     }
 
     /// Returns what changes would take along, those that are asked for among them.
@@ -410,11 +410,11 @@ impl Packages {
     pub fn install(
         &mut self,
         name: &str,
-        wish: Option<&VersionRequirement>,
+        requirement: Option<&VersionRequirement>,
     ) -> Result<PackagesChanged, HostError> {
-        let wish = wish.unwrap_or(&VersionRequirement::Newest);
+        let requirement = requirement.unwrap_or(&VersionRequirement::Newest);
         let mut native = Vec::new();
-        let offer = self.fitting_offer(name, wish, &mut native)?;
+        let offer = self.fitting_offer(name, requirement, &mut native)?;
         let installed = self
             .change(name, native.clone(), |manager, native| fetch_and_install(manager, name, &offer, native));
         let failed = match installed {
@@ -428,7 +428,7 @@ impl Packages {
         };
         native.extend(failed.command);
         self.refresh_index(&mut native)?;
-        let offer = self.fitting_offer(name, wish, &mut native)?;
+        let offer = self.fitting_offer(name, requirement, &mut native)?;
         self.change(name, native, |manager, native| fetch_and_install(manager, name, &offer, native))
     }
 
@@ -436,7 +436,7 @@ impl Packages {
     fn fitting_offer(
         &mut self,
         name: &str,
-        wish: &VersionRequirement,
+        requirement: &VersionRequirement,
         native: &mut Vec<NativeStep>,
     ) -> Result<String, HostError> {
         let mut lacking = None;
@@ -447,7 +447,7 @@ impl Packages {
         loop {
             let (offered, step) = self.manager.offered(name)?;
             native.push(step.clone());
-            if let Some(best) = wish.best(offered.iter().map(String::as_str), self.manager.order()) {
+            if let Some(best) = requirement.best(offered.iter().map(String::as_str), self.manager.order()) {
                 return Ok(best.to_owned());
             }
             if !self.index_refreshed {
@@ -458,13 +458,13 @@ impl Packages {
                 Some(complaint) => {
                     let known = if offered.is_empty() { "none of it".to_owned() } else { offered.join(", ") };
                     HostError::new(format!(
-                        "no version of {name} matches {wish}, and the package index could not be refreshed"
+                        "no version of {name} matches {requirement}, and the package index could not be refreshed"
                     ))
                     .remedy(format!(
                         "check that its sources are reachable ({complaint}); the old index has {known}"
                     ))
                 }
-                None => not_offered(name, wish, &offered, ""),
+                None => not_offered(name, requirement, &offered, ""),
             };
             return Err(error.command(step));
         }
@@ -601,11 +601,11 @@ fn known_remedy(output: &str, known: &[(&str, &str)]) -> Option<String> {
 }
 
 /// Says that no offered version fits; `by` is said behind.
-fn not_offered(name: &str, wish: &VersionRequirement, offered: &[String], by: &str) -> HostError {
+fn not_offered(name: &str, requirement: &VersionRequirement, offered: &[String], by: &str) -> HostError {
     if offered.is_empty() {
         return HostError::new(format!("no package source offers {name}{by}"))
             .remedy("check the spelling, and that a package_source has the repository");
     }
-    HostError::new(format!("no offered version of {name} matches {wish}{by}"))
+    HostError::new(format!("no offered version of {name} matches {requirement}{by}"))
         .remedy(format!("the sources offer {}", offered.join(", ")))
 }

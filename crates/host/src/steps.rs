@@ -18,20 +18,20 @@ static STEP_SETTINGS: OnceLock<StepSettings> = OnceLock::new();
 
 /// Notes that a step was reached; `what` says which, `of` about what.
 pub fn reached(what: &str, of: &str) {
-    let wish = STEP_SETTINGS.get_or_init(|| StepSettings {
+    let settings = STEP_SETTINGS.get_or_init(|| StepSettings {
         list: std::env::var_os("CONSTANS_STEPS"),
         kill_at: std::env::var("CONSTANS_KILL_AT").ok().and_then(|number| number.parse().ok()),
     });
-    if wish.list.is_none() && wish.kill_at.is_none() {
+    if settings.list.is_none() && settings.kill_at.is_none() {
         return;
     }
     let number = REACHED.fetch_add(1, Ordering::Relaxed) + 1;
     if let Some(mut list) =
-        wish.list.as_ref().and_then(|path| OpenOptions::new().create(true).append(true).open(path).ok())
+        settings.list.as_ref().and_then(|path| OpenOptions::new().create(true).append(true).open(path).ok())
     {
         let _ = writeln!(list, "{number} {what} {of}");
     }
-    if wish.kill_at == Some(number) {
+    if settings.kill_at == Some(number) {
         let _ = rustix::process::kill_process(rustix::process::getpid(), rustix::process::Signal::KILL);
     }
 }

@@ -323,12 +323,12 @@ pub fn kills(host: Host<'_>, total: usize) -> Result<usize, Failed> {
         );
         host.write("/srv/kills.sh", &script)?;
         let ended = host.try_shell("bash /srv/kills.sh")?;
-        let came = ended.stdout.trim().lines().last().and_then(|line| line.split_once(" of "));
+        let counts = ended.stdout.trim().lines().last().and_then(|line| line.split_once(" of "));
         // A turn may run through if this time it has fewer steps; where most do, nothing was tried.
-        let killed = came
+        let killed = counts
             .and_then(|(killed, _)| killed.parse::<usize>().ok())
             .filter(|killed| ended.exit == 0 && killed * 2 >= turns);
-        match (killed, came) {
+        match (killed, counts) {
             (Some(killed), Some((_, steps))) => {
                 kills += killed;
                 println!("  well    {kind}: killed {killed} times, at some of its {steps} steps");

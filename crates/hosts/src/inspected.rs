@@ -34,8 +34,9 @@ const NAMED: [&str; 5] = [
 /// Goes through all kinds that can be looked up; returns how many failed.
 pub fn all(host: Host<'_>) -> usize {
     println!("\ninspect, observed again");
-    let asked = LISTED.iter().map(|kind| format!("--all {kind}")).chain(NAMED.map(str::to_owned));
-    let failed: usize = asked.map(|asked| print_result(&asked, in_line_again(host, &asked))).sum();
+    let arguments = LISTED.iter().map(|kind| format!("--all {kind}")).chain(NAMED.map(str::to_owned));
+    let failed: usize =
+        arguments.map(|arguments| print_result(&arguments, in_line_again(host, &arguments))).sum();
     failed + print_result("a value that is not the same now and at boot is no clause", not_one_value(host))
 }
 
@@ -51,8 +52,8 @@ fn not_one_value(host: Host<'_>) -> Result<(), Failed> {
     Err(output)
 }
 
-fn in_line_again(host: Host<'_>, asked: &str) -> Result<(), Failed> {
-    let output = host.shell(&format!("constans-agent inspect {asked}"))?;
+fn in_line_again(host: Host<'_>, arguments: &str) -> Result<(), Failed> {
+    let output = host.shell(&format!("constans-agent inspect {arguments}"))?;
     host.write("/srv/documents/described.toml", &format!("[baseline]\nname = \"described\"\n\n{output}"))?;
     let kept = output.matches("\n[[clause]]").count();
     if kept == 0 {

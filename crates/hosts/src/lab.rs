@@ -10,8 +10,8 @@ use std::time::{Duration, Instant};
 pub type Failed = String;
 
 /// Tells what came of a check; returns 1 if it failed, 0 if not, to be counted.
-pub fn print_result(what: &str, came: Result<(), Failed>) -> usize {
-    match came {
+pub fn print_result(what: &str, result: Result<(), Failed>) -> usize {
+    match result {
         Ok(()) => {
             println!("  well    {what}");
             0

@@ -41,7 +41,7 @@ fn version_of(host: Host<'_>, name: &str) -> Result<String, Failed> {
 }
 
 fn versions(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
-    for (wish, comes) in [
+    for (requirement, comes) in [
         ("3.1.0", "3.1.0"),
         ("3.2.*", "3.2.4"),
         (">= 3.1, < 3.2", "3.1.0"),
@@ -51,12 +51,12 @@ fn versions(host: Host<'_>, _: &Repository) -> Result<(), Failed> {
         let wanted = document(
             host,
             "versions",
-            &format!("[[clause]]\nwhat = \"package:kiosk-shell\"\nversion = \"{wish}\"\n"),
+            &format!("[[clause]]\nwhat = \"package:kiosk-shell\"\nversion = \"{requirement}\"\n"),
         )?;
         let report = host.agent(&format!("enforce --yes {wanted}"))?;
         must(
             version_of(host, "kiosk-shell")? == comes,
-            &format!("`{wish}` did not come to {comes}"),
+            &format!("`{requirement}` did not come to {comes}"),
             &report,
         )?;
         let again = host.agent(&format!("enforce --yes {wanted}"))?;

@@ -236,15 +236,19 @@ fn versions(root: &Root) -> Result<(), Failed> {
         ("newest", "3.2.10"),
         ("3.2.1-1", "3.2.1"),
     ];
-    for (wish, comes) in wishes {
-        let report = root.agent("enforce", &wanted("kiosk-shell", wish))?;
+    for (requirement, comes) in wishes {
+        let report = root.agent("enforce", &wanted("kiosk-shell", requirement))?;
         must(
             root.version_of("kiosk-shell").as_deref() == Some(comes),
-            &format!("`{wish}` did not come to {comes}"),
+            &format!("`{requirement}` did not come to {comes}"),
             &report,
         )?;
-        let again = root.agent("enforce", &wanted("kiosk-shell", wish))?;
-        must(again.status == Status::InLine, &format!("the next run for `{wish}` was not idle"), &again)?;
+        let again = root.agent("enforce", &wanted("kiosk-shell", requirement))?;
+        must(
+            again.status == Status::InLine,
+            &format!("the next run for `{requirement}` was not idle"),
+            &again,
+        )?;
     }
     Ok(())
 }

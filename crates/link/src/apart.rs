@@ -62,20 +62,20 @@ impl Apart {
         let mut process = self.process.lock().await;
         write_json(&mut process.requests, request).await.map_err(broken)?;
         write_frame(&mut process.requests, body).await.map_err(broken)?;
-        let mut taken = Ok(());
+        let mut result = Ok(());
         loop {
             let piece = read_frame(&mut process.answers).await.map_err(broken)?;
             if piece.is_empty() {
                 break;
             }
             // What follows what could not be taken in is read, so that the next answer is found behind it.
-            taken = taken.and_then(|()| take(&piece));
+            result = result.and_then(|()| take(&piece));
         }
         let ended = read_frame(&mut process.answers).await.map_err(broken)?;
         let ended: Result<(), LinkError> = serde_json::from_slice(&ended)
             .map_err(|error| LinkError::Apart(format!("sent an invalid answer: {error}")))?;
         ended?;
-        taken.map_err(|error| LinkError::Apart(format!("brought what could not be taken in: {error}")))
+        result.map_err(|error| LinkError::Apart(format!("brought what could not be taken in: {error}")))
     }
 }
 

@@ -109,10 +109,10 @@ impl Network {
         url: &str,
         mut take: impl FnMut(&[u8]) -> io::Result<()> + Send,
     ) -> Result<(), LinkError> {
-        let mut came = 0;
+        let mut received = 0;
         let mut bounded = |piece: &[u8]| {
-            came += piece.len();
-            if came > MAX_ANSWER {
+            received += piece.len();
+            if received > MAX_ANSWER {
                 Err(io::Error::other(format!("more than {MAX_ANSWER} bytes came")))
             } else {
                 take(piece)
@@ -197,17 +197,17 @@ impl Direct {
             .await
             .map_err(|_| slow("no answer in time"))?
             .map_err(|error| not_sent(&error, &self.fingerprint))?;
-        let (status, mut came, began) = (response.status(), 0, Instant::now());
+        let (status, mut received, began) = (response.status(), 0, Instant::now());
         let mut refusal = Vec::new();
         loop {
             let piece = timeout(PIECE_PATIENCE, response.chunk())
                 .await
                 .map_err(|_| slow("the connection was lost during the answer"))?;
             let Some(piece) = piece.map_err(|error| not_sent(&error, &self.fingerprint))? else { break };
-            came += piece.len();
+            received += piece.len();
             if status.is_success() {
                 take(&piece).map_err(|error| not_taken(&url, &error))?;
-            } else if came <= MAX_REFUSAL {
+            } else if received <= MAX_REFUSAL {
                 refusal.extend_from_slice(&piece);
             } else {
                 return Err(LinkError::Strange {
@@ -215,7 +215,7 @@ impl Direct {
                     because: format!("it refuses with more than {MAX_REFUSAL} bytes"),
                 });
             }
-            if began.elapsed() > PIECE_PATIENCE + at_slowest(came as u64) {
+            if began.elapsed() > PIECE_PATIENCE + at_slowest(received as u64) {
                 return Err(slow("the answer makes no progress"));
             }
         }

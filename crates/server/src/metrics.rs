@@ -202,13 +202,13 @@ pub fn routes() -> Vec<Route> {
 fn metrics(
     metrics: &State<Arc<Metrics>>,
     db: &State<PgPool>,
-    asked: AsksForOpenMetrics,
+    accepts: AsksForOpenMetrics,
 ) -> Option<(ContentType, String)> {
     let text = metrics.text(db).ok()?;
     let kind = |top, sub, version| {
         ContentType::new(top, sub).with_params([("version", version), ("charset", "utf-8")])
     };
-    Some(match asked.0 {
+    Some(match accepts.0 {
         true => (kind("application", "openmetrics-text", "1.0.0"), text),
         false => (kind("text", "plain", "0.0.4"), plain_text(&text)),
     })

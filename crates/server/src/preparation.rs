@@ -202,9 +202,9 @@ fn port(name: &'static str, address: SocketAddr) -> CheckedItem {
 }
 
 async fn is_known(name: String) -> CheckedItem {
-    let asked = name.clone();
+    let looked_up = name.clone();
     let resolved = tokio::task::spawn_blocking(move || {
-        (asked.as_str(), 0u16).to_socket_addrs().map(Iterator::collect::<Vec<_>>)
+        (looked_up.as_str(), 0u16).to_socket_addrs().map(Iterator::collect::<Vec<_>>)
     });
     let remedy =
         "nodes and people call the server so: enter it where they look names up, or in /etc/hosts (--name)";

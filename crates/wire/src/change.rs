@@ -135,7 +135,7 @@ pub struct ChangedNode {
     /// Its name.
     pub name: String,
     /// When it was seen to have it.
-    pub taken: Option<Timestamp>,
+    pub has_since: Option<Timestamp>,
     /// When it checks in next; none if it never did.
     pub next_check_in: Option<Timestamp>,
     /// Whether a later change altered it since.

@@ -157,13 +157,13 @@ fn check_secrets(
         .iter()
         .chain(baseline.clauses.iter().filter_map(|clause| clause.common.condition.as_ref()));
     for condition in conditions {
-        let asked =
+        let used =
             compiled.conditions.get(&condition.value).into_iter().flat_map(|parsed| parsed.parameters());
-        asked.filter(|name| secrets.contains(name)).for_each(|name| refuse("where", name, condition));
+        used.filter(|name| secrets.contains(name)).for_each(|name| refuse("where", name, condition));
     }
     for one in baseline.clauses.iter().flat_map(|clause| &clause.loops) {
-        let asked = compiled.items.get(&one.over.value).into_iter().flat_map(|parsed| parsed.parameters());
-        asked.filter(|name| secrets.contains(name)).for_each(|name| refuse("for", name, &one.over));
+        let used = compiled.items.get(&one.over.value).into_iter().flat_map(|parsed| parsed.parameters());
+        used.filter(|name| secrets.contains(name)).for_each(|name| refuse("for", name, &one.over));
     }
 }
 

@@ -204,9 +204,10 @@ fn matches(matcher: Matcher, wanted: &Value, value: &Value, found: &Found) -> bo
     match matcher {
         Matcher::Equal => wanted == value,
         Matcher::Version => {
-            let wish = wanted.as_str().and_then(|wish| VersionRequirement::parse(wish).ok());
-            wish.zip(value.as_str()).is_some_and(|(wish, value)| {
-                wish.fits(value, found.candidate.as_deref(), found.version_order)
+            let requirement =
+                wanted.as_str().and_then(|requirement| VersionRequirement::parse(requirement).ok());
+            requirement.zip(value.as_str()).is_some_and(|(requirement, value)| {
+                requirement.fits(value, found.candidate.as_deref(), found.version_order)
             })
         }
         Matcher::Holds => *value == Value::Bool(true),

@@ -254,15 +254,15 @@ impl<'n> Fields<'n> {
         what: &str,
         findings: &mut Vec<Finding>,
     ) -> Option<&'n Node> {
-        let taken = self.take(name);
-        if taken.is_none() {
+        let value = self.take(name);
+        if value.is_none() {
             findings.push(Finding::error(
                 Code::MissingKey,
                 self.place.clone(),
                 format!("{what} has no `{name}`"),
             ));
         }
-        taken
+        value
     }
 
     /// Takes a text, if the key is there.

@@ -211,16 +211,16 @@ pub fn duration_secs(text: &str) -> Option<u64> {
 }
 
 fn version(name: &str, value: &Value) -> Result<Value, Refused> {
-    let wish = match value {
-        Value::String(wish) => wish,
+    let requirement = match value {
+        Value::String(requirement) => requirement,
         Value::Number(number) => {
             return Err(Refused::new(format!("`{name}` takes a version in quotes, and this is a number"))
                 .hint(format!("write {name} = \"{number}\"")));
         }
         other => return Err(wrong(name, "a version in quotes", other)),
     };
-    match VersionRequirement::parse(wish) {
-        Ok(wish) => Ok(json!(wish.to_string())),
+    match VersionRequirement::parse(requirement) {
+        Ok(requirement) => Ok(json!(requirement.to_string())),
         Err(error) => Err(Refused::new(error.to_string())
             .hint("write a version, a pattern \"3.2.*\", a range \">= 3.2, < 4\", or \"newest\"")),
     }

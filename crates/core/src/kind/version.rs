@@ -195,7 +195,7 @@ mod tests {
 
     #[test]
     fn versions_fit_their_wishes() {
-        for (wish, found, fits) in [
+        for (requirement, found, fits) in [
             ("3.2.1", "3.2.1", true),
             ("3.2.1", "3.2.1-1", false),
             ("3.2.*", "3.2.10", true),
@@ -207,16 +207,16 @@ mod tests {
             ("newest", "1.0", true),
         ] {
             assert_eq!(
-                VersionRequirement::parse(wish).unwrap().fits(found, None, VersionOrder::Dpkg),
+                VersionRequirement::parse(requirement).unwrap().fits(found, None, VersionOrder::Dpkg),
                 fits,
-                "{wish} and {found}"
+                "{requirement} and {found}"
             );
         }
     }
 
     #[test]
     fn rpm_counts_the_release_only_where_both_say_one() {
-        for (wish, found, fits) in [
+        for (requirement, found, fits) in [
             ("3.2.1", "3.2.1-1", true),
             ("3.2.1-2", "3.2.1-1", false),
             ("3.2.1", "1:3.2.1-1", false),
@@ -228,9 +228,9 @@ mod tests {
             ("> 1.0", "1.0^git7-1", true),
         ] {
             assert_eq!(
-                VersionRequirement::parse(wish).unwrap().fits(found, None, VersionOrder::Rpm),
+                VersionRequirement::parse(requirement).unwrap().fits(found, None, VersionOrder::Rpm),
                 fits,
-                "{wish} and {found}"
+                "{requirement} and {found}"
             );
         }
     }
@@ -242,8 +242,8 @@ mod tests {
 
     #[test]
     fn the_best_offer_is_the_newest_that_fits() {
-        let wish = VersionRequirement::parse("3.2.*").unwrap();
-        assert_eq!(wish.best(["3.2.9", "3.2.10", "4.0"], VersionOrder::Dpkg), Some("3.2.10"));
+        let requirement = VersionRequirement::parse("3.2.*").unwrap();
+        assert_eq!(requirement.best(["3.2.9", "3.2.10", "4.0"], VersionOrder::Dpkg), Some("3.2.10"));
     }
 
     #[test]

@@ -29,7 +29,7 @@ pub struct Unmet {
     /// The releases that there are, the newest first.
     pub there_are: Vec<Version>,
     /// The release that something else needs, where that is why none fits.
-    pub taken: Option<(Version, String)>,
+    pub needed_elsewhere: Option<(Version, String)>,
 }
 
 impl Unmet {
@@ -41,7 +41,7 @@ impl Unmet {
     /// Returns it as one fact.
     pub fn message(&self) -> String {
         let (by, kit, wanted) = (&self.by, self.kit(), &self.wanted);
-        match &self.taken {
+        match &self.needed_elsewhere {
             Some((version, for_whom)) if *for_whom == format!("{kit}@{version}") => {
                 format!("{by} requires {kit} {wanted}, and not {for_whom}")
             }
@@ -154,12 +154,12 @@ impl<'r> Search<'r> {
             for (kit, wanted) in &release.requires {
                 let there_are = self.by_kit.get(kit.as_str()).map(Vec::as_slice).unwrap_or_default();
                 let path = [path.clone(), vec![kit.clone()]].concat();
-                let miss = |taken: Option<(Version, String)>| Unmet {
+                let miss = |needed_elsewhere: Option<(Version, String)>| Unmet {
                     path: path.clone(),
                     by: by.clone(),
                     wanted: wanted.clone(),
                     there_are: there_are.iter().map(|release| release.version.clone()).collect(),
-                    taken,
+                    needed_elsewhere,
                 };
                 match chosen.get(kit.as_str()) {
                     Some((other, for_whom)) if !wanted.matches(&other.version) => {

@@ -119,9 +119,9 @@ impl Node {
             before: self.things.get(clause.address.as_str()).map(|_| "1.0".to_owned()),
             after: (clause.gone == Gone::No).then(|| "1.1".to_owned()),
         };
-        let taken = clauses.iter().filter_map(|clause| self.takes.get(clause.address.as_str()).cloned());
+        let along = clauses.iter().filter_map(|clause| self.takes.get(clause.address.as_str()).cloned());
         PackagePreview {
-            packages: clauses.iter().map(own).chain(taken).collect(),
+            packages: clauses.iter().map(own).chain(along).collect(),
             not_known: self.not_known.clone(),
             ..PackagePreview::default()
         }

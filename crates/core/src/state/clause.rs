@@ -135,11 +135,11 @@ impl Clause {
     /// Returns a clause that asks for all that its kind can tell of a thing: inspecting it finds what there is.
     /// `known` are the properties without which the thing cannot be told from others.
     pub fn asking(address: ClauseAddress, kind: &Kind, known: &BTreeMap<String, Value>) -> Self {
-        let asked = kind
+        let described = kind
             .properties()
             .filter(|property| property.describes_node)
             .map(|property| (property.name.to_owned(), Value::Null));
-        let mut properties: BTreeMap<String, Value> = asked.collect();
+        let mut properties: BTreeMap<String, Value> = described.collect();
         properties.extend(known.clone());
         Self {
             claim: kind.claim_of(address.name(), known),

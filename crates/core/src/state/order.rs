@@ -74,9 +74,9 @@ pub(super) fn in_order(drafts: Vec<Draft>) -> Result<Ordered, Finding> {
     let before = predecessors(&drafts);
     let mut marks = vec![Mark::Untouched; drafts.len()];
     let mut order = Vec::with_capacity(drafts.len());
-    let mut asked = Vec::new();
+    let mut required = Vec::new();
     for at in 0..drafts.len() {
-        visit(at, &before, &mut marks, &mut order, &mut asked)
+        visit(at, &before, &mut marks, &mut order, &mut required)
             .map_err(|circle| circle_finding(&drafts, &circle))?;
     }
     let mut position = vec![0; drafts.len()];
@@ -86,7 +86,7 @@ pub(super) fn in_order(drafts: Vec<Draft>) -> Result<Ordered, Finding> {
         later: position[later],
         why,
     };
-    let moves = asked
+    let moves = required
         .iter()
         .filter(|(moved, by, _)| moved > by)
         .map(|(moved, by, why)| relation(*moved, *by, *why))
@@ -121,7 +121,7 @@ fn visit(
     before: &Predecessors,
     marks: &mut [Mark],
     order: &mut Vec<usize>,
-    asked: &mut Vec<(usize, usize, Why)>,
+    required: &mut Vec<(usize, usize, Why)>,
 ) -> Result<(), Vec<usize>> {
     let mut path: Vec<(usize, usize)> = Vec::new();
     if marks[start] == Mark::Untouched {
@@ -144,7 +144,7 @@ fn visit(
             }
             Mark::Untouched => {
                 marks[predecessor] = Mark::Open;
-                asked.push((predecessor, at, why));
+                required.push((predecessor, at, why));
                 path.push((predecessor, 0));
             }
         }

@@ -150,7 +150,7 @@ fn change_arguments(
 }
 
 /// Returns the arguments that useradd and usermod share, for the properties that are asked for.
-fn property_arguments(clause: &Clause, asked: &dyn Fn(&str) -> bool) -> Vec<String> {
+fn property_arguments(clause: &Clause, includes: &dyn Fn(&str) -> bool) -> Vec<String> {
     let mut arguments = Vec::new();
     for (property, option) in [
         ("uid", "--uid"),
@@ -160,7 +160,7 @@ fn property_arguments(clause: &Clause, asked: &dyn Fn(&str) -> bool) -> Vec<Stri
         ("shell", "--shell"),
         ("comment", "--comment"),
     ] {
-        let Some(value) = clause.get(property).filter(|_| asked(property)) else { continue };
+        let Some(value) = clause.get(property).filter(|_| includes(property)) else { continue };
         let text = match property {
             "groups" => clause.list("groups").join(","),
             _ => value.as_str().map_or_else(|| value.to_string(), str::to_owned),

@@ -132,7 +132,7 @@ fn run(
 ) -> Result<Ended, HostError> {
     let program = program(machine, custom, contents)?;
     let is_gone = clause.gone != Gone::No;
-    let asked = json!({
+    let question = json!({
         "form": 1,
         "verb": verb,
         "name": clause.name(),
@@ -144,7 +144,7 @@ fn run(
     let mut secrets = Secrets::default();
     secrets.add(clause.concealed.iter().filter_map(|name| clause.text(name)).map(str::to_owned));
     let mut native = Native::new(&program.display().to_string(), [verb])
-        .input(asked.to_string())
+        .input(question.to_string())
         .timeout(Duration::from_secs(custom.timeout_secs))
         .largest_output(MAX_OUTPUT)
         .conceal(secrets)

@@ -52,13 +52,13 @@ pub(crate) fn preview(
             changes.push(Planned { name: name.to_owned(), version: None });
             continue;
         }
-        let wish = clause
+        let requirement = clause
             .text("version")
-            .and_then(|wish| VersionRequirement::parse(wish).ok())
+            .and_then(|requirement| VersionRequirement::parse(requirement).ok())
             .unwrap_or(VersionRequirement::Newest);
         let fits = |version: &str| {
             clause.text("version").is_none()
-                || wish.best([version], packages.manager().order()) == Some(version)
+                || requirement.best([version], packages.manager().order()) == Some(version)
         };
         if clause.text("version") != Some("newest")
             && matches!(&found, PackageFound::Installed { version, .. } if fits(version))
@@ -66,7 +66,7 @@ pub(crate) fn preview(
             // Only whether it is held differs.
             continue;
         }
-        match packages.offered_now(name, &wish, &mut package_preview.native)? {
+        match packages.offered_now(name, &requirement, &mut package_preview.native)? {
             Ok(version) => changes.push(Planned { name: name.to_owned(), version: Some(version) }),
             Err(error) => package_preview.not_known.push(error.failure(FailureAt::Correct)),
         }
@@ -95,9 +95,10 @@ pub(super) fn correct(
             let step = packages.hold(name, false)?;
             work.done.native.push(step);
         }
-        let wish = clause.text("version").and_then(|wish| VersionRequirement::parse(wish).ok());
+        let requirement =
+            clause.text("version").and_then(|requirement| VersionRequirement::parse(requirement).ok());
         let changed = if clause.gone == Gone::No {
-            packages.install(name, wish.as_ref())?
+            packages.install(name, requirement.as_ref())?
         } else {
             packages.remove(name, clause.gone)?
         };
@@ -114,7 +115,7 @@ pub(super) fn correct(
         }
     }
     let accounts_after = machine.accounts.names()?;
-    let came = |before: &BTreeMap<u32, String>, after: &BTreeMap<u32, String>| {
+    let added = |before: &BTreeMap<u32, String>, after: &BTreeMap<u32, String>| {
         after
             .iter()
             .filter(|(id, name)| before.get(id) != Some(name))
@@ -123,9 +124,9 @@ pub(super) fn correct(
     };
     work.done
         .touched
-        .extend(came(&accounts_before.accounts, &accounts_after.accounts).into_iter().map(Claim::Account));
+        .extend(added(&accounts_before.accounts, &accounts_after.accounts).into_iter().map(Claim::Account));
     work.done
         .touched
-        .extend(came(&accounts_before.groups, &accounts_after.groups).into_iter().map(Claim::AccountGroup));
+        .extend(added(&accounts_before.groups, &accounts_after.groups).into_iter().map(Claim::AccountGroup));
     left.iter().try_for_each(|path| take_away(machine, work, &clause.address, path))
 }

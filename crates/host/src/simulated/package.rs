@@ -74,8 +74,8 @@ fn chosen<'r>(clause: &Clause, repository: &'r Repository) -> Result<&'r str, Ho
     let offer = repository.offer(name);
     let missing = || HostError::new(format!("E: Unable to locate package {name}"));
     let versions = || offer.into_iter().flat_map(|offer| offer.versions.iter().map(String::as_str));
-    match clause.text("version").and_then(|wish| VersionRequirement::parse(wish).ok()) {
-        Some(wish) => wish.best(versions(), VersionOrder::Dpkg).ok_or_else(|| match offer {
+    match clause.text("version").and_then(|requirement| VersionRequirement::parse(requirement).ok()) {
+        Some(requirement) => requirement.best(versions(), VersionOrder::Dpkg).ok_or_else(|| match offer {
             None => missing(),
             Some(_) => HostError::new(format!("E: no version of {name} fits")),
         }),

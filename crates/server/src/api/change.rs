@@ -60,12 +60,12 @@ pub async fn show(no: u32, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> An
         .into_iter()
         .map(|row| ChangedNode {
             name: row.name,
-            taken: row.taken_at.map(|at| at.to_jiff()),
+            has_since: row.taken_at.map(|at| at.to_jiff()),
             next_check_in: row.promised_at.map(|at| at.to_jiff()),
             is_later: row.is_later,
         })
         .collect();
-    let without = || nodes.iter().filter(|node| node.taken.is_none() && !node.is_later);
+    let without = || nodes.iter().filter(|node| node.has_since.is_none() && !node.is_later);
     let last_by = if without().all(|node| node.next_check_in.is_some()) {
         without().filter_map(|node| node.next_check_in).max()
     } else {

@@ -39,9 +39,9 @@ async fn now(db: &mut PgConnection) -> Result<Option<Recovering>, ApiError> {
 
 /// Ends the recovery: nodes receive the desired state of this database from now on.
 #[utoipa::path(tag = "server", security(("token" = ["server.recover"]), ("session" = ["server.recover"])), request_body = EndRecovery, responses((status = 200, body = Recovering)))]
-#[post("/api/recovery/end", data = "<wish>")]
+#[post("/api/recovery/end", data = "<sent>")]
 pub async fn end(
-    wish: JsonBody<EndRecovery>,
+    sent: JsonBody<EndRecovery>,
     caller: Allowed<ServerRecover>,
     db: &State<PgPool>,
 ) -> Answer<Recovering> {
@@ -50,7 +50,7 @@ pub async fn end(
         message: "the server is not recovering".to_owned(),
         hint: "nothing to end".to_owned(),
     })?;
-    if !before.not_heard.is_empty() && !wish.although_not_heard {
+    if !before.not_heard.is_empty() && !sent.although_not_heard {
         return Err(ApiError::Conflict {
             message: format!("{} of {} nodes have had no contact since: {}", before.not_heard.len(), before.nodes, before.not_heard.join(", ")),
             hint: "wait for them, or end it with --although-not-heard: they then receive the desired state of this database, whatever they have"

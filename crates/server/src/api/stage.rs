@@ -298,7 +298,7 @@ async fn check_requirements(
     let Err(unmet) = require::solve(&served, &served) else { return Ok(()) };
     let message: Vec<String> = unmet
         .iter()
-        .map(|unmet| match &unmet.taken {
+        .map(|unmet| match &unmet.needed_elsewhere {
             Some((version, _)) => format!(
                 "{} requires {} {}, and the stage serves {version}",
                 unmet.by,

@@ -280,8 +280,8 @@ pub async fn count_impact(db: &mut PgConnection, no: i64, prepared: &mut Prepare
             };
             let mut kept = of(&mut after.intersection(&before));
             kept.retain(|clause| !clause.restarts_on.is_empty());
-            let (gone, come) = (of(&mut before.difference(&after)), of(&mut after.difference(&before)));
-            builder.add(&gone, &come, &kept, one.nodes.unsigned_abs(), &one.names);
+            let (removed, added) = (of(&mut before.difference(&after)), of(&mut after.difference(&before)));
+            builder.add(&removed, &added, &kept, one.nodes.unsigned_abs(), &one.names);
         }
     }
     let affected = change::affected(&mut *db, no).await?;

@@ -28,25 +28,25 @@ pub fn greeting() -> Json<Greeting> {
 
 /// Asks to be a node of this fleet, or what became of it.
 #[utoipa::path(tag = "agents", security(()), request_body = JoinRequest, responses((status = 200, body = JoinAnswer)))]
-#[post("/join", data = "<asked>")]
+#[post("/join", data = "<sent>")]
 pub async fn join(
-    asked: SmallBody<JoinRequest>,
+    sent: SmallBody<JoinRequest>,
     from: CallerAddress,
     db: &State<PgPool>,
 ) -> Answer<JoinAnswer> {
-    let asked = asked.0;
-    let read = read_certificate_request(&asked.request)?;
-    check_node_name(&asked.name).map_err(|because| ApiError::invalid("name", because))?;
+    let sent = sent.0;
+    let read = read_certificate_request(&sent.request)?;
+    check_node_name(&sent.name).map_err(|because| ApiError::invalid("name", because))?;
     let mut transaction = db.begin().await?;
     let status =
-        invitation::status(&mut *transaction, asked.invitation, &digest_of(asked.secret.as_bytes())).await?;
+        invitation::status(&mut *transaction, sent.invitation, &digest_of(sent.secret.as_bytes())).await?;
     let last = joining::by_key(&mut *transaction, &read.spki).await?;
     let revoked = node::of_key(&mut *transaction, &read.spki)
         .await?
         .filter(|node| node.is_revoked && !node.is_key_revoked && !node.is_retired);
     // Who holds the key of a known request may ask what became of it, also when the invitation is over.
     let is_asked_by =
-        |last: &RequestRow| status != InvitationStatus::Unknown && last.invitation == Some(asked.invitation);
+        |last: &RequestRow| status != InvitationStatus::Unknown && last.invitation == Some(sent.invitation);
     let answer = match (last, revoked) {
         (Some(last), Some(_))
             if is_asked_by(&last)
@@ -55,10 +55,10 @@ pub async fn join(
         {
             state_of(&mut transaction, &last).await?
         }
-        (_, Some(node)) => ask(&mut transaction, &asked, &read.spki, status, from, Some(&node)).await?,
+        (_, Some(node)) => ask(&mut transaction, &sent, &read.spki, status, from, Some(&node)).await?,
         (Some(last), None) if is_asked_by(&last) => state_of(&mut transaction, &last).await?,
         (Some(_), None) => return Err(ApiError::Unknown("invitation")),
-        (None, None) => ask(&mut transaction, &asked, &read.spki, status, from, None).await?,
+        (None, None) => ask(&mut transaction, &sent, &read.spki, status, from, None).await?,
     };
     transaction.commit().await?;
     Ok(Json(answer))
@@ -73,14 +73,14 @@ fn read_certificate_request(pem: &str) -> Result<ReadRequest, ApiError> {
 /// A known node whose certificate ended asks for another, or what became of that. Its request is
 /// signed by the key that it has.
 #[utoipa::path(tag = "agents", security(()), request_body = AskAgain, responses((status = 200, body = JoinAnswer)))]
-#[post("/ask-again", data = "<asked>")]
+#[post("/ask-again", data = "<sent>")]
 pub async fn ask_again(
-    asked: SmallBody<AskAgain>,
+    sent: SmallBody<AskAgain>,
     from: CallerAddress,
     db: &State<PgPool>,
 ) -> Answer<JoinAnswer> {
-    let asked = asked.0;
-    let spki = read_certificate_request(&asked.request)?.spki;
+    let sent = sent.0;
+    let spki = read_certificate_request(&sent.request)?.spki;
     let mut transaction = db.begin().await?;
     let known = node::of_key(&mut *transaction, &spki).await?.ok_or(ApiError::Unknown("key"))?;
     if known.is_retired {
@@ -94,9 +94,9 @@ pub async fn ask_again(
         Some(last) => state_of(&mut transaction, &last).await?,
         None => {
             let id = Uuid::now_v7();
-            let about = serde_json::to_value(asked.about.only_stable())
+            let about = serde_json::to_value(sent.about.only_stable())
                 .map_err(|error| ApiError::failed("writing JSON", &error))?;
-            let (name, request, address) = (&known.name, &asked.request, &from.0.to_string());
+            let (name, request, address) = (&known.name, &sent.request, &from.0.to_string());
             let row = joining::NewRow {
                 id,
                 invitation: None,
@@ -119,14 +119,14 @@ pub async fn ask_again(
 
 /// A newer certificate for the key that the node has.
 #[utoipa::path(tag = "agents", security(("node" = [])), request_body = Renew, responses((status = 200, body = Renewed)))]
-#[post("/renew", data = "<wish>")]
+#[post("/renew", data = "<sent>")]
 pub async fn renew(
-    wish: Json<Renew>,
+    sent: Json<Renew>,
     node: NodeCaller,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Renewed> {
-    let read = read_certificate_request(&wish.request)?;
+    let read = read_certificate_request(&sent.request)?;
     let spki = read.spki.clone();
     let issued = here.authority.issue_node(node.id, read)?;
     let mut transaction = db.begin().await?;
@@ -152,7 +152,7 @@ pub async fn renew(
 /// Adds a request: of a machine that nobody knows, or of a node that was revoked.
 async fn ask(
     db: &mut PgConnection,
-    asked: &JoinRequest,
+    sent: &JoinRequest,
     spki: &[u8],
     status: InvitationStatus,
     from: CallerAddress,
@@ -170,22 +170,22 @@ async fn ask(
         InvitationStatus::UsedUp => return Err(over("the invitation has no uses left")),
     }
     let id = Uuid::now_v7();
-    let about = serde_json::to_value(asked.about.only_stable())
+    let about = serde_json::to_value(sent.about.only_stable())
         .map_err(|error| ApiError::failed("writing JSON", &error))?;
     let address = from.0.to_string();
     let row = joining::NewRow {
         id,
-        invitation: Some(asked.invitation),
+        invitation: Some(sent.invitation),
         known_node: revoked.map(|node| node.node),
         spki,
-        name: revoked.map_or(&asked.name, |node| &node.name),
-        request: &asked.request,
+        name: revoked.map_or(&sent.name, |node| &node.name),
+        request: &sent.request,
         address: &address,
         about: &about,
     };
     joining::add(&mut *db, &row).await?;
     notice::tell(&mut *db, "joining").await?;
-    invitation::use_once(&mut *db, asked.invitation).await?;
+    invitation::use_once(&mut *db, sent.invitation).await?;
     audit::add(db, &address, "asked to join", row.name, &json!({ "request": id })).await?;
     Ok(JoinAnswer::Waiting { request: id })
 }

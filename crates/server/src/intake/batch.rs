@@ -38,8 +38,8 @@ struct Waiting<T: Batched> {
 impl<T: Batched> Batcher<T> {
     /// Begins to gather.
     pub fn begin(db: PgPool) -> Self {
-        let (waiting, come) = mpsc::channel(MAX_BATCH);
-        tokio::spawn(go_on(db, come));
+        let (waiting, queue) = mpsc::channel(MAX_BATCH);
+        tokio::spawn(go_on(db, queue));
         Self { waiting }
     }
 
@@ -57,9 +57,9 @@ impl<T: Batched> Batcher<T> {
     }
 }
 
-async fn go_on<T: Batched>(db: PgPool, mut come: mpsc::Receiver<Waiting<T>>) {
+async fn go_on<T: Batched>(db: PgPool, mut queue: mpsc::Receiver<Waiting<T>>) {
     let mut waiting = Vec::new();
-    while come.recv_many(&mut waiting, MAX_BATCH).await > 0 {
+    while queue.recv_many(&mut waiting, MAX_BATCH).await > 0 {
         let mut seen = HashSet::new();
         // A second one of the same node is dropped, and thereby told that it is to be taken in by itself.
         let (all, answers): (Vec<T>, Vec<_>) = waiting

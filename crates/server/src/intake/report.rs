@@ -200,9 +200,9 @@ async fn keep_whole(
         }
         body = serde_json::to_value(bare).map_err(wrong)?;
     }
-    let taken = take_out(&mut body);
-    report_text::store(&mut *db, &taken.texts).await?;
-    Ok(run::add(&mut *db, node, row, &body, &json!(taken.places)).await?)
+    let extracted = take_out(&mut body);
+    report_text::store(&mut *db, &extracted.texts).await?;
+    Ok(run::add(&mut *db, node, row, &body, &json!(extracted.places)).await?)
 }
 
 /// Follows the drift episodes of the node; after its memory was lost, causes stay what they were last known to be.

@@ -18,7 +18,7 @@ pub struct ExtractedTexts {
 
 /// Takes long texts out of a report.
 pub fn take_out(report: &mut Value) -> ExtractedTexts {
-    let mut taken = ExtractedTexts::default();
+    let mut extracted = ExtractedTexts::default();
     let clauses = report["clauses"].as_array().map_or(0, Vec::len);
     for clause in 0..clauses {
         let native = report["clauses"][clause]["native"].as_array().map_or(0, Vec::len);
@@ -35,11 +35,11 @@ pub fn take_out(report: &mut Value) -> ExtractedTexts {
                 continue;
             };
             let digest = of_contents(text.as_bytes()).as_str().to_owned();
-            taken.texts.insert(digest.clone(), std::mem::take(text));
-            taken.places.insert(place, digest);
+            extracted.texts.insert(digest.clone(), std::mem::take(text));
+            extracted.places.insert(place, digest);
         }
     }
-    taken
+    extracted
 }
 
 /// Puts texts in again. One that is not stored any more says so.
@@ -64,10 +64,10 @@ mod tests {
             { "native": [{ "what": "true", "output": "short" }, { "what": "apt-get", "output": long }], "failure": { "command": { "output": long } } },
         ] });
         let mut stored = report.clone();
-        let taken = take_out(&mut stored);
-        assert_eq!((taken.texts.len(), taken.places.len()), (1, 3), "the same text is stored once");
+        let extracted = take_out(&mut stored);
+        assert_eq!((extracted.texts.len(), extracted.places.len()), (1, 3), "the same text is stored once");
         assert!(stored.to_string().len() < 250, "{stored}");
-        put_in(&mut stored, &taken.places, &taken.texts);
+        put_in(&mut stored, &extracted.places, &extracted.texts);
         assert_eq!(stored, report);
     }
 }

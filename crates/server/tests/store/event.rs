@@ -79,7 +79,7 @@ async fn a_reader_goes_on_after_the_database_was_moved_and_numbers_its_transacti
     assert_eq!(kinds(&read(&database, &rows[0].cursor(), 1).await), ["kiosk-auken-1 run_recovered"]);
 }
 
-async fn heard(database: &Database, node: Uuid, minutes_ago: i64) {
+async fn was_heard(database: &Database, node: Uuid, minutes_ago: i64) {
     let at = Timestamp::now() - SignedDuration::from_mins(minutes_ago);
     sqlx::query("update node_now set heard_at = $2, on_time_until = $2, silent_after = $2 + interval '30 minutes' where node = $1")
         .bind(node)
@@ -99,19 +99,19 @@ async fn a_silence_and_its_end_are_noted_once_each() {
         database.node("kiosk-auken-3").await,
         database.node("kiosk-auken-4").await,
     );
-    heard(&database, kiosk, 90).await;
-    heard(&database, late, 10).await;
-    heard(&database, retired, 90).await;
+    was_heard(&database, kiosk, 90).await;
+    was_heard(&database, late, 10).await;
+    was_heard(&database, retired, 90).await;
     node::retire(&mut db.acquire().await.unwrap(), &[retired]).await.unwrap();
     let _ = never;
 
     assert_eq!(event::note_silent(db).await.unwrap(), 1);
     assert_eq!(event::note_silent(db).await.unwrap(), 0, "it is noted already");
     assert_eq!(event::note_heard_again(db).await.unwrap(), 0);
-    heard(&database, kiosk, 0).await;
+    was_heard(&database, kiosk, 0).await;
     assert_eq!(event::note_heard_again(db).await.unwrap(), 1);
     assert_eq!(event::note_heard_again(db).await.unwrap(), 0);
-    heard(&database, kiosk, 45).await;
+    was_heard(&database, kiosk, 45).await;
     assert_eq!(event::note_silent(db).await.unwrap(), 1, "another silence");
 
     let rows = read(&database, &EventCursor::first(), 3).await;
@@ -125,7 +125,7 @@ async fn a_silence_and_its_end_are_noted_once_each() {
 async fn a_node_is_not_called_silent_while_the_server_did_not_hear() {
     let database = Database::fresh().await;
     let kiosk = database.node("kiosk-auken-1").await;
-    heard(&database, kiosk, 90).await;
+    was_heard(&database, kiosk, 90).await;
     sqlx::query(
         "insert into server_down (from_at, until_at) values ($1::timestamptz - interval '80 minutes', $1)",
     )

@@ -38,13 +38,13 @@ async fn an_owner_that_was_away_for_too_long_has_lost_its_claim() {
     assert_eq!(job::note(&mut connection, &lost, Some(reached), 500, 2_000).await.unwrap(), Claim::Held);
     database.run("update job set leased_until = leased_until - interval '1 hour'").await;
 
-    let taken = job::claim(&database.pool, JobKind::Change, Uuid::now_v7()).await.unwrap().unwrap();
-    assert_eq!((taken.reached, taken.done), (Some(reached), 500), "it goes on where it was left");
-    assert!(taken.fence > lost.fence);
+    let claimed = job::claim(&database.pool, JobKind::Change, Uuid::now_v7()).await.unwrap().unwrap();
+    assert_eq!((claimed.reached, claimed.done), (Some(reached), 500), "it goes on where it was left");
+    assert!(claimed.fence > lost.fence);
     assert_eq!(job::note(&mut connection, &lost, None, 501, 2_000).await.unwrap(), Claim::Lost);
     assert!(!job::prolong(&database.pool, &lost).await.unwrap());
     assert!(!job::end(&database.pool, &lost).await.unwrap());
-    assert!(job::prolong(&database.pool, &taken).await.unwrap());
+    assert!(job::prolong(&database.pool, &claimed).await.unwrap());
 }
 
 #[tokio::test]
