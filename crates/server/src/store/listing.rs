@@ -4,6 +4,7 @@ use super::narrowing::{Narrowing, REFUSED, push_last_contact, push_status, push_
 use crate::clock::sql_now;
 use constans_core::filter::STABLE_FIELDS;
 use constans_core::node_status::{CERTIFICATE_ENDS_WITHIN_HOURS, CLOCK_TOLERANCE_SECS, NodeStatus};
+use jiff::Timestamp;
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use serde_json::{Value, json};
 use sqlx::{AssertSqlSafe, PgExecutor, PgPool, Postgres, QueryBuilder};
@@ -102,13 +103,25 @@ impl NodeOrder {
                 push_status(query.push("array_position(").push_bind(status_words()).push(", "))
                     .push(")::bigint");
             }
-            NodeKey::LastContact => {
-                query.push("coalesce((extract(epoch from n.heard_at) * 1000000)::bigint, -1)");
-            }
-            NodeKey::LastRun => {
-                query.push("coalesce((extract(epoch from n.full_began) * 1000000)::bigint, -1)");
+            NodeKey::LastContact | NodeKey::LastRun => {
+                query
+                    .push(format!("coalesce((extract(epoch from {}) * 1000000)::bigint, -1)", self.moment()));
             }
         }
+    }
+
+    /// The moment by which nodes are ordered; an empty text if they are not ordered by a moment.
+    fn moment(self) -> &'static str {
+        match self.by {
+            NodeKey::Name | NodeKey::Status => "",
+            NodeKey::LastContact => "n.heard_at",
+            NodeKey::LastRun => "n.full_began",
+        }
+    }
+
+    /// Which of two places comes later in it.
+    fn beyond(self) -> &'static str {
+        if self.descending { "<" } else { ">" }
     }
 
     fn word(self) -> &'static str {
@@ -173,6 +186,23 @@ pub async fn ordered(
     if by_name && !order.descending {
         return all(db, narrowing, after.map_or("", |after| &after.name), most).await;
     }
+    let mut page = if order.moment().is_empty() || narrowing.asks_for_now() {
+        of_places(narrowing, order, after, most)
+    } else {
+        of_moments(narrowing, order, after, most)
+    };
+    push_shown(&mut page, order);
+    page.build_query_as().persistent(false).fetch_all(db).await
+}
+
+/// Begins what is shown of a page, with its nodes found by their places.
+fn of_places(
+    narrowing: &Narrowing,
+    order: NodeOrder,
+    after: Option<&NodeCursor>,
+    most: i64,
+) -> QueryBuilder<Postgres> {
+    let by_name = order.by == NodeKey::Name;
     let mut page = QueryBuilder::new(BEGIN_SHOWN);
     page.push("select id, place from (");
     // One moment for both parts: a node is in one of them.
@@ -197,16 +227,62 @@ pub async fn ordered(
         page.push(" order by node.name limit ").push_bind(most).push(")");
     }
     page.push(") placed");
-    let beyond = if order.descending { "<" } else { ">" };
     if let Some(after) = after {
-        page.push(format!(" where place {beyond} ")).push_bind(after.place);
+        page.push(format!(" where place {} ", order.beyond())).push_bind(after.place);
         page.push(" or place = ").push_bind(after.place);
-        page.push(format!(" and name {} ", if by_name { beyond } else { ">" })).push_bind(after.name.clone());
+        let beyond = if by_name { order.beyond() } else { ">" };
+        page.push(format!(" and name {beyond} ")).push_bind(after.name.clone());
     }
     page.push(format!(" order by place {}, name {} limit ", order.word(), order.word_of_names()))
         .push_bind(most);
-    push_shown(&mut page, order);
-    page.build_query_as().persistent(false).fetch_all(db).await
+    page
+}
+
+/// The same where moments are the places: the first by moment are found in the nodes' short rows, and only their names are looked
+/// up. Nodes of one moment are taken together, as their names order them.
+fn of_moments(
+    narrowing: &Narrowing,
+    order: NodeOrder,
+    after: Option<&NodeCursor>,
+    most: i64,
+) -> QueryBuilder<Postgres> {
+    let at = format!("coalesce({}, '-infinity')", order.moment());
+    let after = after.map(|after| (after, moment_of(after.place)));
+    let mut page = QueryBuilder::new("with first as materialized ((");
+    let push_nodes = |page: &mut QueryBuilder<Postgres>| {
+        page.push(format!("select n.node, {at} as at from node_now n where n.node in ("));
+        narrowing.push_ids(page);
+        page.push(")");
+    };
+    push_nodes(&mut page);
+    if let Some((_, moment)) = &after {
+        page.push(format!(" and {at} {} ", order.beyond())).push_bind(moment.clone()).push("::timestamptz");
+    }
+    page.push(format!(" order by at {} fetch first (", order.word()))
+        .push_bind(most)
+        .push(") rows with ties)");
+    if let Some((_, moment)) = &after {
+        page.push(" union all ");
+        push_nodes(&mut page);
+        page.push(format!(" and {at} = ")).push_bind(moment.clone()).push("::timestamptz");
+    }
+    page.push(
+        "), page as materialized (select first.node as id,
+             case when first.at = '-infinity' then -1 else (extract(epoch from first.at) * 1000000)::bigint end as place
+             from first join node on node.id = first.node",
+    );
+    if let Some((after, moment)) = after {
+        page.push(" where first.at <> ").push_bind(moment).push("::timestamptz or node.name > ");
+        page.push_bind(after.name.clone());
+    }
+    page.push(format!(" order by first.at {}, node.name limit ", order.word())).push_bind(most);
+    page
+}
+
+/// The moment that a place stands for, as PostgreSQL reads it.
+fn moment_of(place: i64) -> String {
+    let moment = Timestamp::from_microsecond(place).ok().filter(|_| place >= 0);
+    moment.map_or_else(|| "-infinity".to_owned(), |moment| moment.to_string())
 }
 
 /// Writes the statement that selects the nodes of a list with their places, as far as `also` holds of them.
