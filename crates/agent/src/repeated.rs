@@ -43,3 +43,45 @@ fn quoted(word: &str) -> String {
     let is_plain = !word.is_empty() && word.chars().all(|c| c.is_alphanumeric() || "-_=./:,+@%".contains(c));
     if is_plain { word.to_owned() } else { format!("'{}'", word.replace('\'', "'\\''")) }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use clap::Parser;
+
+    #[derive(Parser)]
+    struct CommandLine {
+        #[command(flatten)]
+        wanted: WantedArguments,
+    }
+
+    /// A suggested command is copied into a shell: it means there what was typed.
+    #[test]
+    fn repeated_arguments_name_the_same_to_a_shell() {
+        for typed in [
+            &["--kit", "kits/quay-base", "--baseline", "login"][..],
+            &["--file", "my kit's/shell.toml", "--set", "idle=45", "--label", "site=auken"],
+            &[
+                "--kit",
+                "quay",
+                "--clause",
+                "file:/etc/kiosk/*",
+                "--topic",
+                "lanes",
+                "--root",
+                "/srv/a b",
+                "--state-dir",
+                "/srv/state",
+            ],
+        ] {
+            let parsed = CommandLine::parse_from(std::iter::once("enforce").chain(typed.iter().copied()));
+            let repeated = repeated_arguments(&parsed.wanted);
+            let output = std::process::Command::new("/bin/sh")
+                .args(["-fc", &format!("printf '%s\\n' {repeated}")])
+                .output()
+                .unwrap();
+            let words = String::from_utf8(output.stdout).unwrap();
+            assert_eq!(words.lines().collect::<Vec<_>>(), typed, "{repeated}");
+        }
+    }
+}

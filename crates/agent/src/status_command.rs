@@ -153,6 +153,7 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
             let (releases, clauses) = (releases.join(" "), count(*clauses, "clause", "clauses"));
             row("desired", &format!("{releases}, {clauses}, generation {generation}, {}", short(digest)));
         }
+        None if status.node.is_none() => row("desired", "no server sets a desired state"),
         None => row("desired", "no answer from a server yet"),
     }
     row(
@@ -245,7 +246,12 @@ fn daemon_words(status: &Status, now: Timestamp) -> Vec<String> {
         (Some(contact), 0) => format!("{} answered {} ago", contact.url, ago(contact.at, now)),
         (Some(contact), tries) => styled(
             style::ATTENTION,
-            format!("no server answered {}; {} did {} ago", times(tries), contact.url, ago(contact.at, now)),
+            format!(
+                "no server answered {}; the last answer was from {} {} ago",
+                times(tries),
+                contact.url,
+                ago(contact.at, now)
+            ),
         ),
         (None, 0) => "has not contacted a server yet".to_owned(),
         (None, tries) => {
@@ -268,7 +274,7 @@ impl CurrentRun {
     fn words(&self, now: Timestamp) -> String {
         let mode = if self.begun.mode == Mode::Enforce { "enforce" } else { "observe" };
         let began = format!(
-            "in progress since {}, {mode}, started by {}",
+            "in progress for {}, {mode}, started by {}",
             ago(self.begun.began, now),
             self.begun.started_by.words()
         );
@@ -300,4 +306,205 @@ fn ahead(at: Timestamp, now: Timestamp) -> String {
 
 fn short(digest: &str) -> &str {
     &digest[..digest.len().min(15)]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use constans_agent::noted::Contact;
+    use constans_agent::spool::Refusal;
+    use constans_core::address::ClauseAddress;
+    use constans_core::digest::of_contents;
+    use constans_wire::report::{StartedBy, Wanted};
+
+    fn at(text: &str) -> Timestamp {
+        format!("2026-11-23T{text}Z").parse().unwrap()
+    }
+
+    fn text(status: &Status) -> String {
+        anstream::adapter::strip_str(&shown(status, "", at("07:00:00"))).to_string()
+    }
+
+    fn alone() -> Status {
+        Status {
+            machine: "kiosk-auken-1".to_owned(),
+            node: None,
+            daemon: None,
+            is_daemon_alive: false,
+            under_way: None,
+            wanted: None,
+            last_run: None,
+            restart_pending: None,
+            restarted_for: None,
+            spooled_reports: 0,
+            refused_reports: Refusals::default(),
+            set_aside: Vec::new(),
+            attic_things: 0,
+            attic_bytes: 0,
+            settings: AgentSettings::default(),
+            freezes: Vec::new(),
+        }
+    }
+
+    fn joined() -> Status {
+        let node = NodeStatus {
+            id: Uuid::nil(),
+            name: "kiosk-auken-1".to_owned(),
+            servers: vec!["https://hub.skerry.example:7443".to_owned()],
+            certificate_ends: at("12:00:00"),
+            dismissed: None,
+        };
+        let daemon = DaemonNote {
+            pid: 412,
+            since: at("05:00:00"),
+            next_check_in: at("07:00:40"),
+            next_run: at("07:12:00"),
+            next_run_for: None,
+            unanswered: 0,
+            contact: Some(Contact { url: "https://hub.skerry.example:7443".to_owned(), at: at("06:59:40") }),
+            restart: None,
+        };
+        let wanted = WantedStatus {
+            releases: vec!["kiosk-floor@1.0.0".to_owned(), "quay-base@1.3.0".to_owned()],
+            digest: "sha256:9c0effee9c0effee".to_owned(),
+            generation: "1.118".to_owned(),
+            clauses: 19,
+        };
+        Status {
+            node: Some(node),
+            daemon: Some(daemon),
+            is_daemon_alive: true,
+            wanted: Some(wanted),
+            ..alone()
+        }
+    }
+
+    #[test]
+    fn a_machine_of_no_fleet_is_told_how_to_join_one() {
+        insta::assert_snapshot!(text(&alone()), @"
+        node      kiosk-auken-1 belongs to no fleet
+        daemon    not started on this machine
+        desired   no server sets a desired state
+        last run  none yet
+        attic     0 entries, 0.0 of 512 MiB
+
+        settings and their sources
+          mode           observe                  default
+          check-ins      every 15 min             default
+          runs           every 15 min             default
+          spread         a tenth of the interval  default
+          zone           UTC                      default
+          on_drift       correct                  default
+          on_rollout     apply                    default
+          grace          none                     default
+          change window  always open              default
+          restart        never                    default
+          reach within   1 min                    default
+          attic          512 MiB                  default
+
+        Next: constans-agent join --invitation FILE
+        ");
+    }
+
+    #[test]
+    fn a_node_shows_its_daemon_its_desired_state_and_its_run() {
+        let begun = Begun {
+            run: Uuid::nil(),
+            began: at("06:59:30"),
+            mode: Mode::Enforce,
+            started_by: StartedBy::NewState,
+            reason: None,
+            partial: false,
+            wanted: Wanted { digest: of_contents(b"state"), generation: None, releases: Vec::new() },
+            clauses: 19,
+        };
+        let progress = Progress {
+            run: Uuid::nil(),
+            reached: 7,
+            of: 19,
+            doing: "correcting".to_owned(),
+            address: Some(ClauseAddress::parse("package:kiosk-shell").unwrap()),
+            since: at("06:59:48"),
+        };
+        let status = Status {
+            under_way: Some(CurrentRun { begun, progress: Some(progress) }),
+            attic_things: 1,
+            attic_bytes: 1_572_864,
+            ..joined()
+        };
+        let shown = text(&status);
+        insta::assert_snapshot!(shown.split("\nsettings").next().unwrap(), @"
+        node      kiosk-auken-1, 00000000-0000-0000-0000-000000000000
+        server    https://hub.skerry.example:7443, certificate until 2026-11-23 12:00:00 UTC
+        daemon    process 412 since 2026-11-23 05:00:00 UTC
+        daemon    https://hub.skerry.example:7443 answered 20 s ago
+        daemon    checks in in 40 s, runs in 12 min
+        run       in progress for 30 s, enforce, started by a new desired state: 7 of 19, correcting package:kiosk-shell for 12 s
+        desired   kiosk-floor@1.0.0 quay-base@1.3.0, 19 clauses, generation 1.118, sha256:9c0effee
+        last run  none yet
+        attic     1 entry, 1.5 of 512 MiB
+        ");
+        assert!(shown.ends_with("\nNext: constans-agent runs lists its runs\n"), "{shown}");
+    }
+
+    #[test]
+    fn what_is_wrong_is_shown_with_since_when_and_why() {
+        let mut status = joined();
+        status.daemon.as_mut().unwrap().unanswered = 3;
+        status.spooled_reports = 3;
+        status.refused_reports = Refusals {
+            count: 1,
+            last: Some(Refusal {
+                began: at("06:00:00"),
+                at: at("06:00:05"),
+                because: "it is too large".to_owned(),
+            }),
+        };
+        status.set_aside = vec![SetAside {
+            name: "memory.json".to_owned(),
+            at: at("05:00:00"),
+            because: "it is cut off".to_owned(),
+        }];
+        status.restart_pending =
+            Some(RestartPending { since: at("04:00:00"), because: vec!["linux-image-amd64".to_owned()] });
+        status.freezes = vec![Freeze {
+            no: 3,
+            until: at("09:00:00"),
+            because: "the festival".to_owned(),
+            clauses: [].into(),
+        }];
+        insta::assert_snapshot!(text(&status).split("\nsettings").next().unwrap(), @"
+        node      kiosk-auken-1, 00000000-0000-0000-0000-000000000000
+        server    https://hub.skerry.example:7443, certificate until 2026-11-23 12:00:00 UTC
+        daemon    process 412 since 2026-11-23 05:00:00 UTC
+        daemon    no server answered 3 times in a row; the last answer was from https://hub.skerry.example:7443 20 s ago
+        daemon    checks in in 40 s, runs in 12 min
+        desired   kiosk-floor@1.0.0 quay-base@1.3.0, 19 clauses, generation 1.118, sha256:9c0effee
+        last run  none yet
+        frozen    F3 until 2026-11-23 09:00:00 UTC (the festival), all clauses
+        restart   pending since 2026-11-23 04:00:00 UTC: linux-image-amd64
+        spool     3 reports wait for the server
+        refused   1 report was refused by the server; the last one, of the run that began 2026-11-23 06:00:00 UTC: it is too large
+        set aside memory.json at 2026-11-23 05:00:00 UTC: it is cut off
+        attic     0 entries, 0.0 of 512 MiB
+        ");
+    }
+
+    #[test]
+    fn a_dismissed_node_and_a_dead_daemon_are_called_so() {
+        let mut status = Status { is_daemon_alive: false, ..joined() };
+        status.node.as_mut().unwrap().dismissed = Some(Dismissed { is_retired: true, at: at("06:00:00") });
+        let shown = text(&status);
+        insta::assert_snapshot!(shown.lines().take(5).collect::<Vec<_>>().join("\n"), @"
+        node      kiosk-auken-1, 00000000-0000-0000-0000-000000000000
+        retired   the server refused it 60 min ago; it receives no desired state
+                  with an invitation it asks to be a new node: constans-agent join --invitation FILE
+        server    https://hub.skerry.example:7443, certificate until 2026-11-23 12:00:00 UTC
+        daemon    not running (was process 412 since 2026-11-23 05:00:00 UTC); last contact with a server 20 s ago
+        ");
+        assert!(
+            shown.ends_with("\nNext: systemctl start constans-agent, or constans-agent daemon\n"),
+            "{shown}"
+        );
+    }
 }

@@ -461,3 +461,114 @@ fn outstanding(shown: &ChangeShown) -> Vec<String> {
     lines.extend(shown.last_by.map(|at| format!("  the last one by {}", time(at))));
     lines
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::{Value, json};
+
+    fn change(over: Value) -> ChangeSummary {
+        let mut whole = json!({
+            "no": 118, "kind": "group", "what": "set the group kiosks", "who": "tor.havik",
+            "because": "the festival begins", "confirmed_by": null, "approved_by": null, "status": "handed_out",
+            "drafted": "2026-11-23T06:58:00Z", "ended": "2026-11-23T06:58:02Z", "nodes": 5, "outstanding": 0,
+            "takes": 0, "refused": null, "hint": null, "goes_back": null,
+        });
+        whole.as_object_mut().unwrap().extend(over.as_object().unwrap().clone());
+        serde_json::from_value(whole).unwrap()
+    }
+
+    #[test]
+    fn a_change_is_listed_with_how_far_it_is_and_why() {
+        let all = [
+            change(json!({})),
+            change(json!({ "outstanding": 2 })),
+            change(json!({ "nodes": 1, "outstanding": 1 })),
+            change(json!({ "nodes": 1 })),
+            change(json!({ "nodes": 0 })),
+            change(json!({ "status": "unconfirmed", "because": null })),
+            change(json!({ "status": "requested", "who": "pia.lund" })),
+            change(json!({ "status": "refused", "what": "odd \u{1b}[31mred" })),
+        ];
+        insta::assert_snapshot!(all.iter().map(line).collect::<Vec<_>>().join("\n"), @r#"
+        C118   2026-11-23 06:58:00 UTC  all 5 have it          set the group kiosks  (tor.havik: "the festival begins")
+        C118   2026-11-23 06:58:00 UTC  3 of 5 have it         set the group kiosks  (tor.havik: "the festival begins")
+        C118   2026-11-23 06:58:00 UTC  the node lacks it      set the group kiosks  (tor.havik: "the festival begins")
+        C118   2026-11-23 06:58:00 UTC  the node has it        set the group kiosks  (tor.havik: "the festival begins")
+        C118   2026-11-23 06:58:00 UTC  affects no node        set the group kiosks  (tor.havik: "the festival begins")
+        C118   2026-11-23 06:58:00 UTC  not confirmed          set the group kiosks  (tor.havik)
+        C118   2026-11-23 06:58:00 UTC  waits for approval     set the group kiosks  (pia.lund: "the festival begins")
+        C118   2026-11-23 06:58:00 UTC  refused                odd \u{1b}[31mred  (tor.havik: "the festival begins")
+        "#);
+    }
+
+    fn shown(change: ChangeSummary, over: Value) -> ChangeShown {
+        let mut whole = json!({
+            "change": change, "behind": null, "impact": null, "edits": [], "nodes": [], "last_by": null,
+            "asks_for_second_person": [], "typed_from": 3,
+        });
+        whole.as_object_mut().unwrap().extend(over.as_object().unwrap().clone());
+        serde_json::from_value(whole).unwrap()
+    }
+
+    #[test]
+    fn a_change_names_who_lacks_it_and_when_the_last_one_will_have_it() {
+        let node = |name: &str, has_since: Option<&str>, next: Option<&str>| json!({ "name": name, "has_since": has_since, "next_check_in": next, "is_later": false });
+        let partly = shown(
+            change(json!({ "nodes": 3, "outstanding": 2, "approved_by": "ilse.maren", "goes_back": 117 })),
+            json!({
+                "nodes": [
+                    node("kiosk-auken-1", None, Some("2999-11-23T07:01:00Z")),
+                    node("kiosk-auken-2", None, None),
+                    node("kiosk-auken-3", Some("2026-11-23T06:59:00Z"), Some("2999-11-23T07:00:00Z")),
+                ],
+                "last_by": "2999-11-23T07:01:00Z",
+            }),
+        );
+        insta::assert_snapshot!(show(&partly), @"
+        C118  set the group kiosks
+          tor.havik, 2026-11-23 06:58:00 UTC
+          because: the festival begins
+          approved by ilse.maren
+          takes back C117
+          handed out 2026-11-23 06:58:02 UTC: 1 of 3 have it
+          kiosk-auken-1            does not have it; next check-in 2999-11-23 07:01:00 UTC
+          kiosk-auken-2            does not have it; never checked in
+          the last one by 2999-11-23 07:01:00 UTC
+        ");
+    }
+
+    #[test]
+    fn a_request_names_what_it_waits_for() {
+        let requested =
+            change(json!({ "status": "requested", "ended": "2026-11-23T06:58:02Z", "who": "pia.lund" }));
+        insta::assert_snapshot!(show(&shown(requested.clone(), json!({ "asks_for_second_person": ["the group gates"] }))), @"
+        C118  set the group kiosks
+          pia.lund, 2026-11-23 06:58:00 UTC
+          because: the festival begins
+          waits for approval by another person: the group gates needs a second person
+        ");
+        insta::assert_snapshot!(show(&shown(requested, json!({}))), @"
+        C118  set the group kiosks
+          pia.lund, 2026-11-23 06:58:00 UTC
+          because: the festival begins
+          waits for approval by another person: its author may not hand it out
+        ");
+    }
+
+    #[test]
+    fn a_refused_change_says_why_and_what_to_do() {
+        let refused = change(json!({
+            "status": "refused", "refused": "the group kiosks was edited by C119 meanwhile", "hint": "constans change show C119",
+        }));
+        insta::assert_snapshot!(show(&shown(refused, json!({ "behind": "C117, tor.havik: 500 of 100000 nodes" }))), @"
+        C118  set the group kiosks
+          tor.havik, 2026-11-23 06:58:00 UTC
+          because: the festival begins
+          refused
+          waits for C117, tor.havik: 500 of 100000 nodes
+          the group kiosks was edited by C119 meanwhile
+          constans change show C119
+        ");
+    }
+}

@@ -112,3 +112,31 @@ fn line(event: &Event) -> String {
     let about = event.who.as_ref().unwrap_or(&event.subject);
     format!("{}  {}  {}", time(event.at), harmless(about), harmless(&event.words.write(event.at)))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn an_event_is_a_line_with_who_or_what_it_is_about() {
+        let noticed: Event = serde_json::from_value(json!({
+            "id": 9, "at": "2026-11-23T07:12:00Z", "kind": "silent", "subject": "kiosk-tern-9", "node": "kiosk-tern-9",
+            "words": [{ "text": "silent, last contact " }, { "time": "2026-11-23T06:00:00Z" }], "detail": {},
+        }))
+        .unwrap();
+        assert_eq!(
+            line(&noticed),
+            "2026-11-23 07:12:00 UTC  kiosk-tern-9  silent, last contact 2026-11-23 06:00:00 UTC"
+        );
+        let done: Event = serde_json::from_value(json!({
+            "id": 8, "at": "2026-11-23T07:10:00Z", "kind": "handed_out", "who": "tor.havik", "subject": "set the group kiosks", "change": 118,
+            "words": [{ "text": "handed out a change: set the group kiosks\u{1b}[2J" }], "detail": { "change": 118 },
+        }))
+        .unwrap();
+        assert_eq!(
+            line(&done),
+            "2026-11-23 07:10:00 UTC  tor.havik  handed out a change: set the group kiosks\\u{1b}[2J"
+        );
+    }
+}

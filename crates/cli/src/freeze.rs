@@ -131,14 +131,15 @@ fn line(freeze: &FreezeShown) -> String {
         few if few.len() <= NAMED => few.join(", "),
         many => format!("{} and {} more", many[..NAMED].join(", "), many.len() - NAMED),
     };
+    let is_over = freeze.until <= Timestamp::now();
     let lasts = match (&freeze.ended, &freeze.ended_by) {
         (Some(at), Some(by)) => format!("ended {} by {by}", time(*at)),
-        _ if freeze.until <= Timestamp::now() => format!("over since {}", time(freeze.until)),
+        _ if is_over => format!("over since {}", time(freeze.until)),
         _ => format!("until {}", time(freeze.until)),
     };
     let of = usize::try_from(freeze.of).unwrap_or(usize::MAX);
     let held = match freeze.last_by {
-        _ if freeze.ended.is_some() => String::new(),
+        _ if freeze.ended.is_some() || is_over => String::new(),
         _ if freeze.held_by == freeze.of => format!(
             "\n      held by {}",
             if of == 1 { "the node".to_owned() } else { format!("all {of} nodes") }
@@ -155,4 +156,43 @@ fn line(freeze: &FreezeShown) -> String {
         "F{:<4} {lasts}  {nodes}: {clauses}  ({}: \"{}\")",
         freeze.no, freeze.who, freeze.because
     )) + &held
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::{Value, json};
+
+    fn freeze(over: Value) -> FreezeShown {
+        let mut whole = json!({
+            "no": 3, "is_for_all": false, "nodes": ["gate-auken-1", "gate-tern-1"], "clauses": [], "until": "2999-11-24T06:00:00Z",
+            "because": "the festival", "who": "pia.lund", "set": "2026-11-23T06:40:00Z", "unknown_clauses": [], "ended": null, "ended_by": null,
+            "held_by": 1, "of": 2, "last_by": "2999-11-23T07:01:00Z",
+        });
+        whole.as_object_mut().unwrap().extend(over.as_object().unwrap().clone());
+        serde_json::from_value(whole).unwrap()
+    }
+
+    #[test]
+    fn a_freeze_says_until_when_for_whom_and_who_holds_it() {
+        let all = [
+            freeze(json!({})),
+            freeze(json!({ "is_for_all": true, "held_by": 2, "clauses": ["service:gate-reader"] })),
+            freeze(
+                json!({ "nodes": ["gate-1", "gate-2", "gate-3", "gate-4", "gate-5", "gate-6", "gate-7"], "of": 7, "last_by": null }),
+            ),
+            freeze(json!({ "ended": "2026-11-23T08:00:00Z", "ended_by": "tor.havik" })),
+            freeze(json!({ "until": "2026-11-23T08:00:00Z", "nodes": ["gate-1"], "of": 1 })),
+        ];
+        insta::assert_snapshot!(all.iter().map(line).collect::<Vec<_>>().join("\n"), @r#"
+        F3    until 2999-11-24 06:00:00 UTC  gate-auken-1, gate-tern-1: all clauses  (pia.lund: "the festival")
+              held by 1 of 2 nodes; the last one by 2999-11-23 07:01:00 UTC
+        F3    until 2999-11-24 06:00:00 UTC  all nodes: service:gate-reader  (pia.lund: "the festival")
+              held by all 2 nodes
+        F3    until 2999-11-24 06:00:00 UTC  gate-1, gate-2, gate-3, gate-4, gate-5 and 2 more: all clauses  (pia.lund: "the festival")
+              held by 1 of 7 nodes
+        F3    ended 2026-11-23 08:00:00 UTC by tor.havik  gate-auken-1, gate-tern-1: all clauses  (pia.lund: "the festival")
+        F3    over since 2026-11-23 08:00:00 UTC  gate-1: all clauses  (pia.lund: "the festival")
+        "#);
+    }
 }

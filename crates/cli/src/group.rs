@@ -132,3 +132,37 @@ fn terms(assignment: &Assignment) -> String {
     }
     all.iter().map(|term| format!(", {term}")).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_group_is_shown_with_the_terms_of_its_assignments() {
+        let group: Group = serde_json::from_value(json!({
+            "name": "kiosks", "priority": 20, "filter": "labels.role == 'kiosk'", "nodes": ["bridge-1"], "second_person": true,
+            "stage": "harbour",
+            "assignments": [
+                { "kit": "quay-base", "baseline": "login" },
+                { "kit": "kiosk-floor", "baseline": "kiosk-lockdown", "severity": "high", "on_drift": "report",
+                  "on_rollout": "apply", "satisfies": ["SL-4"], "change_window": [{ "days": ["mon", "fri"], "from": "22:00", "until": "04:00" }] },
+            ],
+            "parameters": { "kiosk-floor/kiosk-lockdown.idle_seconds": 45 },
+            "settings": { "mode": "enforce" },
+        }))
+        .unwrap();
+        insta::assert_snapshot!(shown(&group), @r#"
+        kiosks  priority 20
+          nodes where labels.role == 'kiosk'
+          named members  bridge-1
+          changes need a second person
+          stage harbour
+          assigned quay-base/login
+          assigned kiosk-floor/kiosk-lockdown, severity high, on_drift report, on_rollout apply, satisfies SL-4, corrected only mon fri 22:00–04:00
+          kiosk-floor/kiosk-lockdown.idle_seconds = 45
+          settings {"mode":"enforce"}
+        "#);
+        let plain = Group { name: "everyone".to_owned(), ..Group::default() };
+        insta::assert_snapshot!(shown(&plain), @"everyone  priority 0");
+    }
+}

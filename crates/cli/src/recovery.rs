@@ -86,3 +86,30 @@ fn nodes(names: &[String]) -> String {
         several => format!("{} nodes: {}", several.len(), harmless(&several.join(", "))),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn a_recovery_says_what_ending_it_would_change() {
+        assert_eq!(shown(None), "the server is not recovering");
+        let recovering: Recovering = serde_json::from_value(json!({
+            "since": "2026-11-23T05:00:00Z", "nodes": 4, "not_heard": [], "would_change": ["kiosk-auken-1", "kiosk-auken-2"],
+            "forgotten_freezes": [{
+                "nodes": 2, "node": "gate-auken-1",
+                "freeze": { "no": 3, "until": "2026-11-24T06:00:00Z", "because": "the festival", "clauses": [] },
+            }],
+        }))
+        .unwrap();
+        insta::assert_snapshot!(shown(Some(&recovering)), @"
+        the server is recovering since 2026-11-23 05:00:00 UTC: its database was put back to an earlier day
+        nodes are offered nothing new and go on with what they have; refused nodes stay refused
+        not heard since  no nodes
+        would change     2 nodes: kiosk-auken-1, kiosk-auken-2
+        frozen           F3 until 2026-11-24 06:00:00 UTC (the festival), all clauses; held by 2 nodes, one of them gate-auken-1; this database does not know it: set it again, or it ends with the recovery
+        Next: publish and serve again what the database lost, then constans recovery end
+        ");
+    }
+}

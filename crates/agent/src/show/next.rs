@@ -67,3 +67,99 @@ fn waits_for_an_hour(result: &ClauseResult) -> bool {
     let due = result.would.as_ref().unwrap_or(&result.decision);
     matches!(due, Decision::Leave { why: Leave::Grace { .. } | Leave::Window { .. } })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::{Value, json};
+
+    fn clause(over: Value) -> Value {
+        let mut whole = json!({
+            "address": "file:/etc/issue", "severity": "medium", "origins": [], "wanted": "sha256:00", "verdict": "different",
+            "decision": { "due": "nothing" }, "outcome": "in_line", "took_us": 5,
+        });
+        whole.as_object_mut().unwrap().extend(over.as_object().unwrap().clone());
+        whole
+    }
+
+    fn report(mode: &str, status: &str, clauses: &[Value]) -> RunReport {
+        serde_json::from_value(json!({
+            "form": 1, "run": "0199a000-0000-7000-8000-000000000001", "machine": "kiosk-auken-1", "agent": "0.1.0",
+            "wanted": { "digest": "sha256:00", "releases": [] }, "mode": mode, "started_by": "operator_on_node",
+            "began": "2026-11-23T07:00:00Z", "took_us": 5, "memory_epoch": "0199a000-0000-7000-8000-000000000002", "sequence": 1,
+            "status": status, "counts": { "in_line": 0, "corrected": 0, "out_of_line": 0, "blocked": 0, "failed": 0, "unsupported": 0, "idle": 0 }, "clauses": clauses,
+        }))
+        .unwrap()
+    }
+
+    #[test]
+    fn the_next_step_is_one_that_is_not_refused_here() {
+        let due = clause(json!({ "would": { "due": "correct" }, "outcome": "out_of_line" }));
+        let left = clause(
+            json!({ "decision": { "due": "leave", "why": { "reason": "grace", "until": "2026-11-23T09:00:00Z" } }, "outcome": "out_of_line" }),
+        );
+        let kept = clause(
+            json!({ "outcome": "corrected", "kept": [{ "path": "/etc/issue", "digest": "sha256:00", "bytes": 9, "attic": 4 }] }),
+        );
+        let alone = May::default();
+        let joined = May { is_joined: true, ..alone };
+        let observing = May { is_observing: true, ..joined };
+        let local = May { is_local_on_joined: true, ..joined };
+        let terminal = May { can_be_asked: true, ..alone };
+        for (report, may, step) in [
+            (
+                report("observe", "rollout_waiting", &[due.clone()]),
+                alone,
+                "constans-agent enforce --yes --kit quay",
+            ),
+            (
+                report("observe", "rollout_waiting", &[due.clone()]),
+                terminal,
+                "constans-agent enforce --kit quay",
+            ),
+            (
+                report("observe", "rollout_waiting", &[due.clone()]),
+                local,
+                "publish the kit and assign its baselines: this node belongs to a server, which sets its desired state",
+            ),
+            (
+                report("observe", "drift_found", &[due]),
+                observing,
+                "an operator sets the mode of its groups to enforce; or once, with a recorded reason: \
+                 constans-agent enforce --yes --although-observing REASON --kit quay",
+            ),
+            (
+                report("enforce", "drift_found", &[left.clone()]),
+                joined,
+                "the daemon applies waiting corrections at their time; constans-agent enforce --now REASON applies them now",
+            ),
+            (
+                report("enforce", "unmet", &[clause(json!({}))]),
+                joined,
+                "these clauses are not corrected on purpose; change the switch in the kit, the assignment or the group",
+            ),
+            (
+                report("enforce", "rolled_out", &[kept]),
+                alone,
+                "constans-agent attic list --root /srv shows what was replaced; another run should find all clauses in line",
+            ),
+            (
+                report("enforce", "failed", &[]),
+                alone,
+                "fix the failures above, then constans-agent enforce --yes --kit quay",
+            ),
+            (
+                report("enforce", "in_line", &[]),
+                joined,
+                "no clauses: an operator assigns baselines to the groups of this node",
+            ),
+            (
+                report("enforce", "in_line", &[clause(json!({}))]),
+                alone,
+                "nothing to do; all clauses are in line",
+            ),
+        ] {
+            assert_eq!(next_step(&report, "--kit quay", " --root /srv", may), step);
+        }
+    }
+}
