@@ -73,7 +73,9 @@ export const api = {
   why: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/why', { params: of(name), signal })) as Promise<Schemas['StateSources']>,
   leftBehind: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/left-behind', { params: of(name), signal })),
   episodes: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/episodes', { params: of(name), signal })),
-  runs: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/runs', { params: of(name), signal })),
+  /** The runs of a node that the server learned before a moment; the newest without one. */
+  runs: (name: string, before?: string, signal?: AbortSignal) =>
+    answer(client.GET('/api/nodes/{name}/runs', { params: { ...of(name), query: { before } }, signal })),
   run: (name: string, id: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/runs/{id}', { params: { path: { name, id } }, signal })),
   releases: (signal?: AbortSignal) => answer(client.GET('/api/releases', { signal })),
   // The generated type of a pair is a list of any length.

@@ -186,6 +186,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/changes/{no}/nodes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The nodes that a change gives something else, those that do not have it first, then by name: 1,000 per page.
+         * @description The nodes that a change gives something else, those that do not have it first, then by name: 1,000 per page.
+         */
+        get: operations["get_api_changes_no_nodes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/changes/{no}/stop": {
         parameters: {
             query?: never;
@@ -754,8 +774,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The runs of a node, the newest first; equal uneventful ones are one entry.
-         * @description The runs of a node, the newest first; equal uneventful ones are one entry.
+         * The runs of a node, the newest first, 200 per page; equal uneventful ones are one entry.
+         * @description The runs of a node, the newest first, 200 per page; equal uneventful ones are one entry.
          */
         get: operations["get_api_nodes_name_runs"];
         put?: never;
@@ -1909,6 +1929,13 @@ export interface components {
              * @description When it checks in next; none if it never did.
              */
             next_check_in?: string | null;
+        };
+        /** @description A page of the nodes that a change gives something else. */
+        ChangedNodePage: {
+            /** @description Where the next page begins, as `after`; none on the last page. */
+            next?: string | null;
+            /** @description The nodes, those that do not have it first, then by name. */
+            nodes: components["schemas"]["ChangedNode"][];
         };
         /** @description A change whole. */
         ChangeShown: {
@@ -5133,6 +5160,117 @@ export interface operations {
             };
             /** @description `too_large`: a limit is exceeded */
             413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_changes_no_nodes: {
+        parameters: {
+            query?: {
+                /** @description `next` of the page before */
+                after?: string;
+            };
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangedNodePage"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8766,7 +8904,10 @@ export interface operations {
     };
     get_api_nodes_name_runs: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those that the server learned before this moment: `learned` of the last one of the page before */
+                before?: string;
+            };
             header?: never;
             path: {
                 name: string;

@@ -1,4 +1,5 @@
 import { screen } from '@testing-library/react';
+import userEvent from '@testing-library/user-event';
 import { Route, Routes } from 'react-router';
 import type { Schemas } from '../api/client';
 import { serve, show } from '../testing';
@@ -26,13 +27,18 @@ function node(more: Partial<Schemas['NodeSummary']> = {}): Schemas['NodeSummary'
   };
 }
 
-function open(summary: Schemas['NodeSummary'], clauses: Schemas['NodeClause'][] = [], episodes: Schemas['Episode'][] = []) {
+function open(
+  summary: Schemas['NodeSummary'],
+  clauses: Schemas['NodeClause'][] = [],
+  episodes: Schemas['Episode'][] = [],
+  runs: Record<string, Schemas['RunSummary'][]> = { '': [] },
+) {
   const of = (part: string) => `GET /api/nodes/kiosk-auken-1${part}`;
   serve({
     [of('')]: { body: summary },
     [of('/clauses')]: { body: { clauses, run: '01a225ea', state: 's2:0' } },
     [of('/episodes')]: { body: episodes },
-    [of('/runs')]: { body: [] },
+    ...Object.fromEntries(Object.entries(runs).map(([query, body]) => [of(`/runs${query}`), { body }])),
     [of('/left-behind')]: { body: [] },
     [of('/why')]: { body: { stage: 'open-water', groups: ['everyone', 'kiosks'], baselines: ['quay-base@1.3.0/login'], clauses: 7 } },
   });
@@ -91,4 +97,21 @@ test('clauses that are not in line come first with their reason; drift says when
   );
   expect(await screen.findByText(/mode is observe/)).toBeTruthy();
   expect((await screen.findByRole('link', { name: /^changed at .*, undone by hand, / })).getAttribute('aria-label')).toBeTruthy();
+});
+
+test('older runs are brought page by page', async () => {
+  const run = (at: number): Schemas['RunSummary'] => {
+    // Two statuses in turn, so that no two runs are one line.
+    const began = new Date(Date.UTC(2026, 10, 23) - at * 60_000).toISOString();
+    const status = at % 2 ? 'drift_corrected' : 'drift_found';
+    return { run: `run-${at}`, began, last: began, learned: began, count: 1, mode: 'enforce', status, state: 's2:0', partial: false };
+  };
+  const page = (from: number, count: number) => Array.from({ length: count }, (_, at) => run(from + at));
+  open(node(), [], [], { '': page(0, 200), [`?before=${run(199).learned}`]: page(200, 3) });
+  await userEvent.click(await screen.findByRole('button', { name: '188 more' }));
+  await userEvent.click(screen.getByRole('button', { name: 'Older runs' }));
+  const links = async () => (await screen.findAllByRole('link')).map((link) => link.getAttribute('href')).filter((to) => to?.includes('/runs/run-'));
+  await screen.findByText((_, element) => element?.getAttribute('href') === '/nodes/kiosk-auken-1/runs/run-202');
+  expect(await links()).toEqual(page(0, 203).map(({ run }) => `/nodes/kiosk-auken-1/runs/${run}`));
+  expect(screen.queryByRole('button', { name: 'Older runs' })).toBeNull();
 });

@@ -13,8 +13,8 @@ import { alike } from './alike';
 
 const FIRST = 12;
 
-/** The runs of a node, the newest first; equal uneventful ones are one line. */
-export function RunList({ node, runs }: { node: string; runs: Schemas['RunSummary'][] }) {
+/** The runs of a node, the newest first; equal uneventful ones are one line. `onOlder` brings those before them, if there are any. */
+export function RunList({ node, runs, onOlder }: { node: string; runs: Schemas['RunSummary'][]; onOlder?: () => void }) {
   const [showsAll, setShowsAll] = useState(false);
   if (runs.length === 0) {
     return (
@@ -44,6 +44,11 @@ export function RunList({ node, runs }: { node: string; runs: Schemas['RunSummar
       {rows.length > shown.length && (
         <Button variant="text" sx={{ px: 0 }} onClick={() => setShowsAll(true)}>
           {rows.length - shown.length} more
+        </Button>
+      )}
+      {rows.length === shown.length && onOlder && (
+        <Button variant="text" sx={{ px: 0 }} onClick={onOlder}>
+          Older runs
         </Button>
       )}
     </>

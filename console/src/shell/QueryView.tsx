@@ -7,7 +7,13 @@ import { Refused } from '../api/client';
 import { clock } from '../words/time';
 
 /** Shows loading, failure, and stale data after a failed refresh; children draw the data. */
-export function QueryView<T>({ query, children }: { query: UseQueryResult<T, Error>; children: (data: T) => ReactNode }) {
+export function QueryView<T>({
+  query,
+  children,
+}: {
+  query: Pick<UseQueryResult<T, Error>, 'data' | 'error' | 'dataUpdatedAt'>;
+  children: (data: T) => ReactNode;
+}) {
   const { data, error, dataUpdatedAt } = query;
   if (data === undefined && !error) {
     return (

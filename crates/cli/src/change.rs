@@ -5,8 +5,11 @@ use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_core::change::Confirmed;
 use constans_terminal::{count, harmless, show_impact, time};
-use constans_wire::change::{ChangeShown, ChangeStatus, ChangeSummary, DenyChange, HowToChange};
+use constans_wire::change::{
+    ChangeShown, ChangeStatus, ChangeSummary, ChangedNode, ChangedNodePage, DenyChange, HowToChange,
+};
 use constans_wire::kit::Changed;
+use jiff::Timestamp;
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use std::io::{BufRead as _, IsTerminal as _, Write as _};
 
@@ -94,6 +97,14 @@ enum ChangeCommand {
         #[arg(value_name = "CHANGE", value_parser = number)]
         no: u32,
     },
+    /// List all nodes that a change gives something else, those that do not have it first
+    Nodes {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The change, for example C118
+        #[arg(value_name = "CHANGE", value_parser = number)]
+        no: u32,
+    },
     /// Hand out a change that was previewed or that waits for confirmation
     Confirm {
         #[command(flatten)]
@@ -167,6 +178,7 @@ pub async fn run(arguments: &ChangeArguments) -> Result<(), ClientError> {
             }
             Ok(())
         }
+        ChangeCommand::Nodes { server, no } => print_nodes(&Server::open(server)?, *no).await,
         ChangeCommand::Confirm { server, no, confirm } => {
             let server = Server::open(server)?;
             let changed = match confirm {
@@ -439,56 +451,83 @@ fn show(shown: &ChangeShown) -> String {
     lines.join("\n")
 }
 
-/// Returns the nodes that do not have the change, and when each can.
+/// Returns the first nodes that do not have the change, and when each can.
 fn outstanding(shown: &ChangeShown) -> Vec<String> {
     const LISTED: usize = 20;
-    let without: Vec<_> =
-        shown.nodes.iter().filter(|node| node.has_since.is_none() && !node.is_later).collect();
-    let now = jiff::Timestamp::now();
-    let next = |at: Option<jiff::Timestamp>| match at {
-        None => "never checked in".to_owned(),
-        Some(at) if at < now => format!("did not check in {}, when it was due", time(at)),
-        Some(at) => format!("next check-in {}", time(at)),
-    };
-    let mut lines: Vec<String> = without
-        .iter()
-        .take(LISTED)
-        .map(|node| format!("  {:<24} does not have it; {}", harmless(&node.name), next(node.next_check_in)))
-        .collect();
-    if without.len() > LISTED {
-        lines.push(format!("  and {} more", without.len() - LISTED));
+    let now = Timestamp::now();
+    let without = shown.nodes.iter().filter(|node| node.has_since.is_none() && !node.is_later);
+    let mut lines: Vec<String> = without.take(LISTED).map(|node| node_line(node, now)).collect();
+    let more = shown.change.outstanding.saturating_sub(LISTED as u64);
+    if more > 0 {
+        lines.push(format!("  and {more} more: constans change nodes C{}", shown.change.no));
     }
     lines.extend(shown.last_by.map(|at| format!("  the last one by {}", time(at))));
     lines
 }
 
+/// Returns whether a node has a change, or when it can.
+fn node_line(node: &ChangedNode, now: Timestamp) -> String {
+    let has_it = match (node.has_since, node.next_check_in) {
+        (Some(since), _) => format!("has it since {}", time(since)),
+        _ if node.is_later => "was changed again since".to_owned(),
+        (None, None) => "does not have it; never checked in".to_owned(),
+        (None, Some(at)) if at < now => {
+            format!("does not have it; did not check in {}, when it was due", time(at))
+        }
+        (None, Some(at)) => format!("does not have it; next check-in {}", time(at)),
+    };
+    format!("  {:<24} {has_it}", harmless(&node.name))
+}
+
+/// Prints the nodes of a change, page by page.
+async fn print_nodes(server: &Server, no: u32) -> Result<(), ClientError> {
+    let (mut all, mut after) = (Vec::new(), String::new());
+    loop {
+        let page: ChangedNodePage = server.get(&format!("/api/changes/{no}/nodes{after}")).await?;
+        all.extend(page.nodes);
+        match page.next {
+            Some(next) => after = format!("?after={}", utf8_percent_encode(&next, NON_ALPHANUMERIC)),
+            None => break,
+        }
+    }
+    if server.says_json(&all) {
+        return Ok(());
+    }
+    if all.is_empty() {
+        println!("C{no} affects no node");
+    }
+    let now = Timestamp::now();
+    all.iter().for_each(|node| println!("{}", node_line(node, now)));
+    Ok(())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::testing::answered;
     use serde_json::{Value, json};
 
-    fn change(over: Value) -> ChangeSummary {
-        let mut whole = json!({
+    fn change(over: &Value) -> ChangeSummary {
+        let whole = json!({
             "no": 118, "kind": "group", "what": "set the group kiosks", "who": "tor.havik",
             "because": "the festival begins", "confirmed_by": null, "approved_by": null, "status": "handed_out",
             "drafted": "2026-11-23T06:58:00Z", "ended": "2026-11-23T06:58:02Z", "nodes": 5, "outstanding": 0,
             "takes": 0, "refused": null, "hint": null, "goes_back": null,
         });
-        whole.as_object_mut().unwrap().extend(over.as_object().unwrap().clone());
-        serde_json::from_value(whole).unwrap()
+        answered(whole, over)
     }
 
     #[test]
     fn a_change_is_listed_with_how_far_it_is_and_why() {
         let all = [
-            change(json!({})),
-            change(json!({ "outstanding": 2 })),
-            change(json!({ "nodes": 1, "outstanding": 1 })),
-            change(json!({ "nodes": 1 })),
-            change(json!({ "nodes": 0 })),
-            change(json!({ "status": "unconfirmed", "because": null })),
-            change(json!({ "status": "requested", "who": "pia.lund" })),
-            change(json!({ "status": "refused", "what": "odd \u{1b}[31mred" })),
+            change(&json!({})),
+            change(&json!({ "outstanding": 2 })),
+            change(&json!({ "nodes": 1, "outstanding": 1 })),
+            change(&json!({ "nodes": 1 })),
+            change(&json!({ "nodes": 0 })),
+            change(&json!({ "status": "unconfirmed", "because": null })),
+            change(&json!({ "status": "requested", "who": "pia.lund" })),
+            change(&json!({ "status": "refused", "what": "odd \u{1b}[31mred" })),
         ];
         insta::assert_snapshot!(all.iter().map(line).collect::<Vec<_>>().join("\n"), @r#"
         C118   2026-11-23 06:58:00 UTC  all 5 have it          set the group kiosks  (tor.havik: "the festival begins")
@@ -502,21 +541,20 @@ mod tests {
         "#);
     }
 
-    fn shown(change: ChangeSummary, over: Value) -> ChangeShown {
-        let mut whole = json!({
+    fn shown(change: &ChangeSummary, over: &Value) -> ChangeShown {
+        let whole = json!({
             "change": change, "behind": null, "impact": null, "edits": [], "nodes": [], "last_by": null,
             "asks_for_second_person": [], "typed_from": 3,
         });
-        whole.as_object_mut().unwrap().extend(over.as_object().unwrap().clone());
-        serde_json::from_value(whole).unwrap()
+        answered(whole, over)
     }
 
     #[test]
     fn a_change_names_who_lacks_it_and_when_the_last_one_will_have_it() {
         let node = |name: &str, has_since: Option<&str>, next: Option<&str>| json!({ "name": name, "has_since": has_since, "next_check_in": next, "is_later": false });
         let partly = shown(
-            change(json!({ "nodes": 3, "outstanding": 2, "approved_by": "ilse.maren", "goes_back": 117 })),
-            json!({
+            &change(&json!({ "nodes": 3, "outstanding": 2, "approved_by": "ilse.maren", "goes_back": 117 })),
+            &json!({
                 "nodes": [
                     node("kiosk-auken-1", None, Some("2999-11-23T07:01:00Z")),
                     node("kiosk-auken-2", None, None),
@@ -541,14 +579,14 @@ mod tests {
     #[test]
     fn a_request_names_what_it_waits_for() {
         let requested =
-            change(json!({ "status": "requested", "ended": "2026-11-23T06:58:02Z", "who": "pia.lund" }));
-        insta::assert_snapshot!(show(&shown(requested.clone(), json!({ "asks_for_second_person": ["the group gates"] }))), @"
+            change(&json!({ "status": "requested", "ended": "2026-11-23T06:58:02Z", "who": "pia.lund" }));
+        insta::assert_snapshot!(show(&shown(&requested, &json!({ "asks_for_second_person": ["the group gates"] }))), @"
         C118  set the group kiosks
           pia.lund, 2026-11-23 06:58:00 UTC
           because: the festival begins
           waits for approval by another person: the group gates needs a second person
         ");
-        insta::assert_snapshot!(show(&shown(requested, json!({}))), @"
+        insta::assert_snapshot!(show(&shown(&requested, &json!({}))), @"
         C118  set the group kiosks
           pia.lund, 2026-11-23 06:58:00 UTC
           because: the festival begins
@@ -558,10 +596,10 @@ mod tests {
 
     #[test]
     fn a_refused_change_says_why_and_what_to_do() {
-        let refused = change(json!({
+        let refused = change(&json!({
             "status": "refused", "refused": "the group kiosks was edited by C119 meanwhile", "hint": "constans change show C119",
         }));
-        insta::assert_snapshot!(show(&shown(refused, json!({ "behind": "C117, tor.havik: 500 of 100000 nodes" }))), @"
+        insta::assert_snapshot!(show(&shown(&refused, &json!({ "behind": "C117, tor.havik: 500 of 100000 nodes" }))), @"
         C118  set the group kiosks
           tor.havik, 2026-11-23 06:58:00 UTC
           because: the festival begins

@@ -161,28 +161,28 @@ fn line(freeze: &FreezeShown) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::testing::answered;
     use serde_json::{Value, json};
 
-    fn freeze(over: Value) -> FreezeShown {
-        let mut whole = json!({
+    fn freeze(over: &Value) -> FreezeShown {
+        let whole = json!({
             "no": 3, "is_for_all": false, "nodes": ["gate-auken-1", "gate-tern-1"], "clauses": [], "until": "2999-11-24T06:00:00Z",
             "because": "the festival", "who": "pia.lund", "set": "2026-11-23T06:40:00Z", "unknown_clauses": [], "ended": null, "ended_by": null,
             "held_by": 1, "of": 2, "last_by": "2999-11-23T07:01:00Z",
         });
-        whole.as_object_mut().unwrap().extend(over.as_object().unwrap().clone());
-        serde_json::from_value(whole).unwrap()
+        answered(whole, over)
     }
 
     #[test]
     fn a_freeze_says_until_when_for_whom_and_who_holds_it() {
         let all = [
-            freeze(json!({})),
-            freeze(json!({ "is_for_all": true, "held_by": 2, "clauses": ["service:gate-reader"] })),
+            freeze(&json!({})),
+            freeze(&json!({ "is_for_all": true, "held_by": 2, "clauses": ["service:gate-reader"] })),
             freeze(
-                json!({ "nodes": ["gate-1", "gate-2", "gate-3", "gate-4", "gate-5", "gate-6", "gate-7"], "of": 7, "last_by": null }),
+                &json!({ "nodes": ["gate-1", "gate-2", "gate-3", "gate-4", "gate-5", "gate-6", "gate-7"], "of": 7, "last_by": null }),
             ),
-            freeze(json!({ "ended": "2026-11-23T08:00:00Z", "ended_by": "tor.havik" })),
-            freeze(json!({ "until": "2026-11-23T08:00:00Z", "nodes": ["gate-1"], "of": 1 })),
+            freeze(&json!({ "ended": "2026-11-23T08:00:00Z", "ended_by": "tor.havik" })),
+            freeze(&json!({ "until": "2026-11-23T08:00:00Z", "nodes": ["gate-1"], "of": 1 })),
         ];
         insta::assert_snapshot!(all.iter().map(line).collect::<Vec<_>>().join("\n"), @r#"
         F3    until 2999-11-24 06:00:00 UTC  gate-auken-1, gate-tern-1: all clauses  (pia.lund: "the festival")

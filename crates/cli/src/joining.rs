@@ -274,29 +274,29 @@ async fn find(server: &Server, wanted: &str) -> Result<JoiningRequest, ClientErr
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::testing::answered;
     use serde_json::{Value, json};
 
-    fn request(over: Value) -> JoiningRequest {
-        let mut whole = json!({
+    fn request(over: &Value) -> JoiningRequest {
+        let whole = json!({
             "id": "0199a000-0000-7000-8000-000000000001", "name": "kiosk-auken-1", "fingerprint": "4c1f-92aa",
             "requested_at": "2026-11-23T06:40:00Z", "address": "192.0.2.31", "invited_by": "tor.havik", "known_as": null, "revoked_since": null,
             "name_in_use": false, "labels": { "site": "auken", "role": "kiosk" },
             "about": { "os.name": "debian", "os.version": "12", "arch": "x86_64", "init": "systemd", "memory.mib": 2048 },
         });
-        whole.as_object_mut().unwrap().extend(over.as_object().unwrap().clone());
-        serde_json::from_value(whole).unwrap()
+        answered(whole, over)
     }
 
     #[test]
     fn a_request_shows_what_is_compared_before_it_is_approved() {
-        insta::assert_snapshot!(shown(&request(json!({}))), @"
+        insta::assert_snapshot!(shown(&request(&json!({}))), @"
         kiosk-auken-1   asked 2026-11-23 06:40:00 UTC from 192.0.2.31, invited by tor.havik
            fingerprint  4c1f-92aa
            about  debian, 12, x86_64, systemd
            labels  role=kiosk site=auken
            id  0199a000-0000-7000-8000-000000000001
         ");
-        insta::assert_snapshot!(shown(&request(json!({ "name_in_use": true, "about": {} }))), @"
+        insta::assert_snapshot!(shown(&request(&json!({ "name_in_use": true, "about": {} }))), @"
         kiosk-auken-1   asked 2026-11-23 06:40:00 UTC from 192.0.2.31, invited by tor.havik
            this name is in use: approve with --as if this is that node on a new machine
            fingerprint  4c1f-92aa
@@ -304,14 +304,14 @@ mod tests {
            labels  role=kiosk site=auken
            id  0199a000-0000-7000-8000-000000000001
         ");
-        insta::assert_snapshot!(shown(&request(json!({ "revoked_since": "2026-11-20T10:00:00Z" }))), @"
+        insta::assert_snapshot!(shown(&request(&json!({ "revoked_since": "2026-11-20T10:00:00Z" }))), @"
         kiosk-auken-1   asked 2026-11-23 06:40:00 UTC from 192.0.2.31, the revoked node of this name (since 2026-11-20 10:00 UTC) with its old key; if approved, it is that node again
            fingerprint  4c1f-92aa
            about  debian, 12, x86_64, systemd
            labels  role=kiosk site=auken
            id  0199a000-0000-7000-8000-000000000001
         ");
-        insta::assert_snapshot!(shown(&request(json!({ "invited_by": null }))), @"
+        insta::assert_snapshot!(shown(&request(&json!({ "invited_by": null }))), @"
         kiosk-auken-1   asked 2026-11-23 06:40:00 UTC from 192.0.2.31, the node of this name with its old key, after its certificate ended
            fingerprint  4c1f-92aa
            about  debian, 12, x86_64, systemd

@@ -20,6 +20,8 @@ mod run;
 mod server;
 mod sign_in;
 mod stage;
+#[cfg(test)]
+mod testing;
 
 use clap::{CommandFactory as _, Parser, Subcommand};
 use constans_wire::exit::Exit;

@@ -6,6 +6,7 @@ use clap::{Args, Subcommand};
 use constans_terminal::{run_line, show_kept_run};
 use constans_wire::report::RunReport;
 use constans_wire::run::RunSummary;
+use jiff::Timestamp;
 
 /// Arguments of `run`.
 #[derive(Debug, Args)]
@@ -22,6 +23,9 @@ enum RunCommand {
         server: ServerArguments,
         /// The node
         node: String,
+        /// Only runs that the server learned before this moment
+        #[arg(long, value_name = "TIME")]
+        before: Option<Timestamp>,
     },
     /// Show a run: every clause with desired and actual values and what was done
     Show {
@@ -37,19 +41,28 @@ enum RunCommand {
     },
 }
 
+/// The server sends so many at once.
+const PAGE: usize = 200;
+
 /// Lists or shows.
 pub async fn run(arguments: &RunArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        RunCommand::List { server, node } => {
+        RunCommand::List { server, node, before } => {
             let server = Server::open(server)?;
-            let runs: Vec<RunSummary> = server.get(&format!("/api/nodes/{node}/runs")).await?;
+            let query = before.map(|before| format!("?before={before}")).unwrap_or_default();
+            let runs: Vec<RunSummary> = server.get(&format!("/api/nodes/{node}/runs{query}")).await?;
             if server.says_json(&runs) {
                 return Ok(());
             }
-            if runs.is_empty() {
+            if runs.is_empty() && before.is_some() {
+                println!("no runs before that");
+            } else if runs.is_empty() {
                 println!("{node} has no runs yet\nNext: constans node show {node}");
             } else {
                 runs.iter().for_each(|run| println!("{}", run_line(run)));
+                if let Some(last) = runs.last().filter(|_| runs.len() >= PAGE) {
+                    println!("Older: constans run list {node} --before {}", last.learned);
+                }
             }
             Ok(())
         }

@@ -72,8 +72,9 @@ fn waits_for_an_hour(result: &ClauseResult) -> bool {
 mod tests {
     use super::*;
     use serde_json::{Value, json};
+    use std::slice::from_ref;
 
-    fn clause(over: Value) -> Value {
+    fn clause(over: &Value) -> Value {
         let mut whole = json!({
             "address": "file:/etc/issue", "severity": "medium", "origins": [], "wanted": "sha256:00", "verdict": "different",
             "decision": { "due": "nothing" }, "outcome": "in_line", "took_us": 5,
@@ -94,12 +95,12 @@ mod tests {
 
     #[test]
     fn the_next_step_is_one_that_is_not_refused_here() {
-        let due = clause(json!({ "would": { "due": "correct" }, "outcome": "out_of_line" }));
+        let due = clause(&json!({ "would": { "due": "correct" }, "outcome": "out_of_line" }));
         let left = clause(
-            json!({ "decision": { "due": "leave", "why": { "reason": "grace", "until": "2026-11-23T09:00:00Z" } }, "outcome": "out_of_line" }),
+            &json!({ "decision": { "due": "leave", "why": { "reason": "grace", "until": "2026-11-23T09:00:00Z" } }, "outcome": "out_of_line" }),
         );
         let kept = clause(
-            json!({ "outcome": "corrected", "kept": [{ "path": "/etc/issue", "digest": "sha256:00", "bytes": 9, "attic": 4 }] }),
+            &json!({ "outcome": "corrected", "kept": [{ "path": "/etc/issue", "digest": "sha256:00", "bytes": 9, "attic": 4 }] }),
         );
         let alone = May::default();
         let joined = May { is_joined: true, ..alone };
@@ -108,17 +109,17 @@ mod tests {
         let terminal = May { can_be_asked: true, ..alone };
         for (report, may, step) in [
             (
-                report("observe", "rollout_waiting", &[due.clone()]),
+                report("observe", "rollout_waiting", from_ref(&due)),
                 alone,
                 "constans-agent enforce --yes --kit quay",
             ),
             (
-                report("observe", "rollout_waiting", &[due.clone()]),
+                report("observe", "rollout_waiting", from_ref(&due)),
                 terminal,
                 "constans-agent enforce --kit quay",
             ),
             (
-                report("observe", "rollout_waiting", &[due.clone()]),
+                report("observe", "rollout_waiting", from_ref(&due)),
                 local,
                 "publish the kit and assign its baselines: this node belongs to a server, which sets its desired state",
             ),
@@ -129,12 +130,12 @@ mod tests {
                  constans-agent enforce --yes --although-observing REASON --kit quay",
             ),
             (
-                report("enforce", "drift_found", &[left.clone()]),
+                report("enforce", "drift_found", from_ref(&left)),
                 joined,
                 "the daemon applies waiting corrections at their time; constans-agent enforce --now REASON applies them now",
             ),
             (
-                report("enforce", "unmet", &[clause(json!({}))]),
+                report("enforce", "unmet", &[clause(&json!({}))]),
                 joined,
                 "these clauses are not corrected on purpose; change the switch in the kit, the assignment or the group",
             ),
@@ -154,7 +155,7 @@ mod tests {
                 "no clauses: an operator assigns baselines to the groups of this node",
             ),
             (
-                report("enforce", "in_line", &[clause(json!({}))]),
+                report("enforce", "in_line", &[clause(&json!({}))]),
                 alone,
                 "nothing to do; all clauses are in line",
             ),

@@ -6,14 +6,15 @@ use crate::change::draft::{Draft, queue, refuse_while_recovering, wait};
 use crate::change::prepare::read_edits;
 use crate::here::Here;
 use crate::problem::{Answer, ApiError, read_stored};
-use crate::store::change::{self, ChangeRow};
+use crate::store::change::{self, ChangeRow, ChangedNodeRow};
 use crate::store::job::{self, JobKind};
 use crate::store::{audit, node, wanted};
 use crate::trust::{Allowed, Asker, ChangeDecide, MayAsk, NodeRead, Permission as _};
 use constans_core::change::{Confirmed, Impact, asks_for_second_person, later_edits, typed_from};
 use constans_core::words::check_reason;
 use constans_wire::change::{
-    ChangeShown, ChangeStatus, ChangeSummary, ChangedNode, DenyChange, HowToChange, ShownEdit,
+    ChangeShown, ChangeStatus, ChangeSummary, ChangedNode, ChangedNodePage, DenyChange, HowToChange,
+    ShownEdit,
 };
 use constans_wire::kit::Changed;
 use rocket::serde::json::Json;
@@ -55,22 +56,8 @@ pub async fn show(no: u32, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> An
         .map(|edit| ShownEdit { title: edit.title(), difference: edit.difference(), edit })
         .collect();
     let impact = read_impact(&row)?;
-    let nodes: Vec<ChangedNode> = change::nodes(db, row.no)
-        .await?
-        .into_iter()
-        .map(|row| ChangedNode {
-            name: row.name,
-            has_since: row.taken_at.map(|at| at.to_jiff()),
-            next_check_in: row.promised_at.map(|at| at.to_jiff()),
-            is_later: row.is_later,
-        })
-        .collect();
-    let without = || nodes.iter().filter(|node| node.has_since.is_none() && !node.is_later);
-    let last_by = if without().all(|node| node.next_check_in.is_some()) {
-        without().filter_map(|node| node.next_check_in).max()
-    } else {
-        None
-    };
+    let nodes = change::nodes(db, row.no, None, NODES).await?.into_iter().map(changed_node).collect();
+    let last_by = change::last_by(db, row.no).await?.map(|at| at.to_jiff());
     let ahead = if row.status == "waiting" { job::ahead_of(db, row.no).await? } else { None };
     let behind = ahead.map(|(no, who, done, total)| format!("C{no}, {who}: {done} of {total} nodes"));
     let typed_from = typed_from(wanted::node_count(db).await?.unsigned_abs());
@@ -86,6 +73,44 @@ pub async fn show(no: u32, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> An
         asks_for_second_person: asks,
         typed_from,
     }))
+}
+
+/// How many nodes of a change are sent at once.
+const NODES: i64 = 1_000;
+
+fn changed_node(row: ChangedNodeRow) -> ChangedNode {
+    ChangedNode {
+        name: row.name,
+        has_since: row.taken_at.map(|at| at.to_jiff()),
+        next_check_in: row.promised_at.map(|at| at.to_jiff()),
+        is_later: row.is_later,
+    }
+}
+
+/// The nodes that a change gives something else, those that do not have it first, then by name: 1,000 per page.
+#[utoipa::path(tag = "changes", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(
+    ("after" = Option<String>, Query, description = "`next` of the page before"),
+), responses((status = 200, body = ChangedNodePage)))]
+#[get("/api/changes/<no>/nodes?<after>")]
+pub async fn nodes(
+    no: u32,
+    after: Option<&str>,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+) -> Answer<ChangedNodePage> {
+    let db = db.inner();
+    let row = by_no(db, i64::from(no)).await?;
+    let after = match after.map(|after| after.split_once(' ')) {
+        None => None,
+        Some(Some(("has", name))) => Some((true, name)),
+        Some(Some(("lacks", name))) => Some((false, name)),
+        Some(_) => return Err(ApiError::invalid("after", "it is `next` of the page before".to_owned())),
+    };
+    let rows = change::nodes(db, row.no, after, NODES).await?;
+    let next = rows.last().filter(|_| i64::try_from(rows.len()) == Ok(NODES));
+    let next =
+        next.map(|last| format!("{} {}", if last.taken_at.is_some() { "has" } else { "lacks" }, last.name));
+    Ok(Json(ChangedNodePage { nodes: rows.into_iter().map(changed_node).collect(), next }))
 }
 
 /// Hands out a change that was previewed, or that waits for confirmation since it takes clauses from nodes.

@@ -96,6 +96,7 @@ pub fn routes() -> Vec<Route> {
         group::remove,
         change::list,
         change::show,
+        change::nodes,
         change::confirm,
         change::approve,
         change::deny,

@@ -6,6 +6,7 @@ use crate::store::{episode, node, report_text, run};
 use crate::trust::{Allowed, NodeRead};
 use constans_wire::report::RunReport;
 use constans_wire::run::{Episode, RunSummary, RunWords, ShownRun};
+use jiff::Timestamp;
 use rocket::serde::json::Json;
 use rocket::{State, get};
 use serde::de::DeserializeOwned;
@@ -14,14 +15,23 @@ use sqlx::PgPool;
 use std::collections::BTreeMap;
 use uuid::Uuid;
 
-/// The runs of a node, the newest first; equal uneventful ones are one entry.
-#[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<RunSummary>)))]
-#[get("/api/nodes/<name>/runs")]
-pub async fn list(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<RunSummary>> {
+/// The runs of a node, the newest first, 200 per page; equal uneventful ones are one entry.
+#[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("before" = Option<String>, Query, description = "Only those that the server learned before this moment: `learned` of the last one of the page before")), responses((status = 200, body = Vec<RunSummary>)))]
+#[get("/api/nodes/<name>/runs?<before>")]
+pub async fn list(
+    name: &str,
+    before: Option<&str>,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+) -> Answer<Vec<RunSummary>> {
+    let before: Option<Timestamp> = before
+        .map(str::parse)
+        .transpose()
+        .map_err(|_| ApiError::invalid("before", "it is a moment as 2026-11-23T07:00:00Z".to_owned()))?;
     let id = node::by_name(db.inner(), name)
         .await?
         .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
-    let rows = run::of_node(db.inner(), id).await?;
+    let rows = run::of_node(db.inner(), id, before).await?;
     rows.into_iter().map(shown).collect::<Result<Vec<_>, _>>().map(Json)
 }
 

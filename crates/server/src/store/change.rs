@@ -158,9 +158,26 @@ pub struct ChangedNodeRow {
     pub is_later: bool,
 }
 
-/// Returns the nodes that a change gives something else, those that do not have it first; at most 1,000.
-pub async fn nodes(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Vec<ChangedNodeRow>> {
-    sqlx::query_as(include_str!("sql/change/nodes.sql")).bind(no).fetch_all(db).await
+/// Returns the nodes that a change gives something else, those that do not have it first, then by name; at most `most` after one that
+/// has it or not, and its name.
+pub async fn nodes(
+    db: impl PgExecutor<'_>,
+    no: i64,
+    after: Option<(bool, &str)>,
+    most: i64,
+) -> sqlx::Result<Vec<ChangedNodeRow>> {
+    sqlx::query_as(include_str!("sql/change/nodes.sql"))
+        .bind(no)
+        .bind(after.map(|(has_it, _)| has_it))
+        .bind(after.map(|(_, name)| name))
+        .bind(most)
+        .fetch_all(db)
+        .await
+}
+
+/// Returns when the last of the nodes that do not have a change checks in next; none if one of them is not expected, or all have it.
+pub async fn last_by(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Option<SqlTimestamp>> {
+    sqlx::query_scalar(include_str!("sql/change/last_by.sql")).bind(no).fetch_one(db).await
 }
 
 /// Begins to prepare a change from the fleet as it is: what was prepared of it before is dropped.

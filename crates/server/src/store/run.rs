@@ -265,9 +265,18 @@ pub struct ListedRow {
     pub partial: bool,
 }
 
-/// Returns a node's runs, the last one first; at most 200. They are learned in the order of their sequence.
-pub async fn of_node(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<ListedRow>> {
-    sqlx::query_as(include_str!("sql/run/of_node.sql")).bind(node).fetch_all(db).await
+/// Returns a node's runs, the last one first, of those that were learned before a moment; at most 200. They are learned in the order
+/// of their sequence.
+pub async fn of_node(
+    db: impl PgExecutor<'_>,
+    node: Uuid,
+    before: Option<Timestamp>,
+) -> sqlx::Result<Vec<ListedRow>> {
+    sqlx::query_as(include_str!("sql/run/of_node.sql"))
+        .bind(node)
+        .bind(before.map(|before| before.to_sqlx()))
+        .fetch_all(db)
+        .await
 }
 
 /// Returns the report of the run whose id begins so, and where its long texts belong.

@@ -187,3 +187,59 @@ async fn a_request_is_approved_by_another_person_once() {
     assert!(!change::approve(&database.pool, no, &confirmed, "ilse.maren").await.unwrap(), "it is approved");
     assert_eq!(change::status(&database.pool, no).await.unwrap(), "waiting");
 }
+
+/// 1,203 nodes of one change: none of them has it.
+async fn change_of_many(database: &Database) -> i64 {
+    let no = change_of(database, "tor.havik", "handed_out").await;
+    let desired = state(database, "s2:desired").await;
+    let first = database.node("kiosk-0000").await;
+    prepare(database, no, first, desired).await;
+    database
+        .run(&format!(
+            "insert into node (id, name, joined_at) select gen_random_uuid(), 'kiosk-' || lpad(at::text, 4, '0'), now() from generate_series(1, 1202) at;
+             insert into node_now (node) select id from node on conflict do nothing;
+             insert into change_node (change, node, state, placement, is_new)
+                 select {no}, node.id, c.state, c.placement, true from node, change_node c where c.node = '{first}' and node.id <> c.node;
+             update node_now n set promised_at = '2026-11-23 07:00:00+00'::timestamptz + substr(node.name, 7)::int * interval '1 second'
+                 from node where node.id = n.node"
+        ))
+        .await;
+    no
+}
+
+#[tokio::test]
+async fn the_last_node_to_have_a_change_is_found_among_all_of_them() {
+    let database = Database::fresh().await;
+    let no = change_of_many(&database).await;
+    let last_by =
+        || async { change::last_by(&database.pool, no).await.unwrap().map(|at| at.to_jiff().to_string()) };
+    assert_eq!(last_by().await.as_deref(), Some("2026-11-23T07:20:02Z"), "that of kiosk-1202");
+    database.run("update change_node set taken_at = now() where node = (select id from node where name = 'kiosk-1202')").await;
+    assert_eq!(last_by().await.as_deref(), Some("2026-11-23T07:20:01Z"));
+    database.run("update node_now set promised_at = null where node = (select id from node where name = 'kiosk-0500')").await;
+    assert_eq!(last_by().await, None, "one never checked in: nobody knows");
+    database.run("update change_node set taken_at = now()").await;
+    assert_eq!(last_by().await, None, "all have it");
+}
+
+#[tokio::test]
+async fn the_nodes_of_a_change_are_read_page_by_page_those_without_it_first() {
+    let database = Database::fresh().await;
+    let no = change_of_many(&database).await;
+    database
+        .run("update change_node set taken_at = now() where node in (select id from node where name < 'kiosk-0700')")
+        .await;
+    let mut read: Vec<(bool, String)> = Vec::new();
+    loop {
+        let after = read.last().map(|(has_it, name)| (*has_it, name.as_str()));
+        let page = change::nodes(&database.pool, no, after, 250).await.unwrap();
+        if page.is_empty() {
+            break;
+        }
+        read.extend(page.into_iter().map(|row| (row.taken_at.is_some(), row.name)));
+    }
+    let named = |at: u32| format!("kiosk-{at:04}");
+    let expected: Vec<(bool, String)> =
+        (700..=1202).map(|at| (false, named(at))).chain((0..700).map(|at| (true, named(at)))).collect();
+    assert_eq!(read, expected);
+}
