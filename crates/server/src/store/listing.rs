@@ -238,8 +238,8 @@ fn of_places(
     page
 }
 
-/// The same where moments are the places: the first by moment are found in the nodes' short rows, and only their names are looked
-/// up. Nodes of one moment are taken together, as their names order them.
+/// The same where moments are the places: the first by moment are found in the nodes' short rows, which a retired node has no more, and only their
+/// names are looked up. Nodes of one moment are taken together, as their names order them.
 fn of_moments(
     narrowing: &Narrowing,
     order: NodeOrder,
@@ -250,9 +250,8 @@ fn of_moments(
     let after = after.map(|after| (after, moment_of(after.place)));
     let mut page = QueryBuilder::new("with first as materialized ((");
     let push_nodes = |page: &mut QueryBuilder<Postgres>| {
-        page.push(format!("select n.node, {at} as at from node_now n where n.node in ("));
-        narrowing.push_ids(page);
-        page.push(")");
+        page.push(format!("select n.node, {at} as at from node_now n where true"));
+        narrowing.push_among(page, "n.node");
     };
     push_nodes(&mut page);
     if let Some((_, moment)) = &after {

@@ -112,10 +112,6 @@ impl Narrowing {
             query.push("select unnest(").push_bind(nodes.clone()).push(")");
             return;
         }
-        if matches!(self, Self::All) {
-            query.push("select id from node where retired_at is null");
-            return;
-        }
         if let Some(labels) = self.labels() {
             for (at, (label, values)) in labels.into_iter().enumerate() {
                 query

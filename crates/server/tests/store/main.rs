@@ -3,6 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test may panic")]
 
 mod change;
+mod composed;
 mod database;
 mod event;
 mod freeze;

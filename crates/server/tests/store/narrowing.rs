@@ -63,7 +63,8 @@ async fn filled(database: &Database) {
     }
 }
 
-fn plain(filter: &str) -> Narrowing {
+/// Reads a filter that the database decides.
+pub fn plain(filter: &str) -> Narrowing {
     // A filter is read on a thread with a large stack.
     let source = filter.to_owned();
     let read = std::thread::Builder::new()
