@@ -57,7 +57,7 @@ pub struct Daemon<H> {
     reach_within: Option<Duration>,
 }
 
-/// Goes on until it is told to stop, or for one round.
+/// Runs until it receives a signal to stop, or for one round.
 ///
 /// # Errors
 ///
@@ -347,7 +347,7 @@ impl<H: Host> Daemon<H> {
         Ok(())
     }
 
-    /// Runs what is wanted, in the mode that is set, puts the report into the spool, and says when the next run is due.
+    /// Runs what is wanted, in the mode that is set, puts the report into the spool, and returns when the next run is due.
     fn run_once(&mut self, guards_way: bool) -> Result<Option<RunReport>, AgentError> {
         let started_by = self.due.begin_run(&settings(&self.state_dir));
         let Some(served) = Served::read(&self.state_dir)? else { return Ok(None) };

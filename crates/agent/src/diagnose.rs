@@ -16,7 +16,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 use serde_json::json;
 
-/// Past this a clock is wrong enough to be told, in seconds.
+/// A larger offset of the clock is reported, in seconds.
 const CLOCK_TOLERANCE_SECS: i64 = 60;
 
 /// What was tested, and what came of it.
@@ -39,7 +39,7 @@ struct Way {
 }
 
 impl Way {
-    /// Notes what came of a part; people are told at once.
+    /// Notes the result of a part and prints it at once.
     fn tell(&mut self, part: Part) {
         if self.output == Output::Text {
             println!("  {:<10}  {}: {}", part.part, if part.well { "well" } else { "FAILS" }, part.message);

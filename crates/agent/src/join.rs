@@ -23,7 +23,7 @@ use std::time::{Duration, Instant};
 ///
 /// # Errors
 ///
-/// Returns what is wrong with the invitation, or why the server was not heard.
+/// Returns what is wrong with the invitation, or why the server did not answer.
 pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
     let state_dir = state_dir(&arguments.place.root, arguments.place.state_dir.as_ref())?;
     let before = Membership::read(&state_dir)?;
@@ -139,7 +139,7 @@ pub fn first_of_all(answered: &str, invitation: &Invitation) -> Vec<String> {
 ///
 /// # Errors
 ///
-/// Returns why no server was heard, or what it refused.
+/// Returns why no server answered, or what it refused.
 pub async fn ask(
     connect: &dyn Connect,
     invitation: &Invitation,
@@ -200,7 +200,7 @@ pub fn parse_invitation(text: &str, from: &str) -> Result<Invitation, AgentError
 ///
 /// # Errors
 ///
-/// Returns that the machine belongs to no fleet, or why the server was not heard.
+/// Returns that the machine belongs to no fleet, or why the server did not answer.
 pub async fn check_in(state_dir: &StateDir, machine: &Machine, output: Output) -> Result<Exit, AgentError> {
     let contents = CheckInContents::of(state_dir, machine, next_promised(state_dir)?)?;
     let checked_in = ServerLink::open(state_dir).await?.check_in(state_dir, contents).await?;

@@ -13,7 +13,7 @@ use log::{Level, Record};
 use serde::Serialize;
 use systemd_journal_logger::{JournalLog, connected_to_journal};
 
-/// Of a run so many clauses are told one by one.
+/// At most this number of clauses of a run are written one by one.
 const MAX_CLAUSES: usize = 200;
 
 /// Where the agent says what it does.
@@ -47,7 +47,7 @@ impl Journal {
         self.send(level, message, &[("CONSTANS_EVENT", "agent".to_owned())]);
     }
 
-    /// Tells of a run and of each clause that something is to be said of. It is not printed.
+    /// Writes a run and each clause that is not simply in line into the journal.
     pub fn tell_run(&self, report: &RunReport) {
         if self.log.is_none() {
             return;
@@ -122,7 +122,7 @@ impl Journal {
             .map(|(name, value)| (*name, value.as_str()))
             .filter(|(_, value)| !value.is_empty())
             .collect();
-        // Who keeps the journal from being written has seen to it that nobody can be told.
+        // If the journal cannot be written, there is no other place to report it.
         let _ = log.journal_send(
             &Record::builder()
                 .level(level)

@@ -36,7 +36,7 @@ impl Connect for ThroughNetworkPart {
     }
 }
 
-/// Starts the network part. If the agent has root's rights, it gives them up before it is told anything.
+/// Starts the network part. If the agent has root's rights, it gives them up before it reads anything.
 ///
 /// # Errors
 ///

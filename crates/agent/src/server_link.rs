@@ -69,7 +69,7 @@ impl<'c> ServerLink<'c> {
     ///
     /// # Errors
     ///
-    /// Returns why no server was heard, or what it refused.
+    /// Returns why no server answered, or what it refused.
     pub async fn check_in(
         &self,
         state_dir: &StateDir,
@@ -240,7 +240,7 @@ impl<'c> ServerLink<'c> {
 }
 
 /// Returns whether a report that was answered with this problem will be at every time: what it says is not understood or too
-/// large. Whoever is not known now, or comes too often, may be heard later.
+/// large. Whoever is not known now, or comes too often, may be admitted later.
 fn is_final(problem: &Problem) -> bool {
     matches!(problem.status, 400 | 409 | 413 | 422)
 }
@@ -320,7 +320,7 @@ pub fn next_promised(state_dir: &StateDir) -> Result<Timestamp, AgentError> {
 ///
 /// # Errors
 ///
-/// Returns why it was not heard, or what it refused.
+/// Returns why it did not answer, or what it refused.
 pub async fn send_check_in(
     network: &Network,
     url: &str,

@@ -17,7 +17,7 @@ use uuid::Uuid;
 
 /// The file that is locked while a run goes on, and that says how far it is.
 const RUNNING: &str = "running";
-/// How often it is told how far a run is.
+/// How often the progress of a run is written.
 const WRITE_EVERY: Duration = Duration::from_millis(500);
 /// How often, and after how long, it is tried again to lock that file: whoever looks whether it is locked locks it for a moment.
 const TRIES: u32 = 20;
@@ -64,7 +64,7 @@ impl Shared {
 }
 
 impl ProgressWriter {
-    /// Begins to tell of a run.
+    /// Begins to write the progress of a run.
     pub fn begin(state_dir: &StateDir, begun: &Begun) -> Self {
         let progress = Progress {
             run: begun.run,
@@ -99,7 +99,7 @@ impl ProgressWriter {
 }
 
 impl ProgressWriter {
-    /// Returns where stalls are told: in what is told of the run, and to somebody else.
+    /// Returns where stalls are reported: in the progress of the run, and to another reader.
     pub fn and_tell(&self, others: Stalls) -> Stalls {
         let shared = self.shared.clone();
         Stalls::to(move |what| {
@@ -131,7 +131,7 @@ fn locked(state_dir: &StateDir) -> Option<Box<dyn Lock>> {
 fn tell(shared: &Shared, mut lock: Box<dyn Lock>) {
     let mut shared_progress = shared.lock();
     while !shared_progress.is_over {
-        // Whoever keeps it from being written sees to it that nobody is told.
+        // If it cannot be written, the progress is not shown; the run goes on.
         let _ = lock.note(&serde_json::to_vec(&shared_progress.progress).expect("it is plain data"));
         shared_progress = shared
             .changed
@@ -141,7 +141,7 @@ fn tell(shared: &Shared, mut lock: Box<dyn Lock>) {
     }
 }
 
-/// Returns the run that goes on now, and how far it is, as far as it has told.
+/// Returns the run in progress, with the progress that it wrote last.
 ///
 /// # Errors
 ///

@@ -249,7 +249,7 @@ async fn deny(server: &Server, wanted: &str, because: &str) -> Result<(), Client
     Ok(())
 }
 
-/// Finds the one waiting request that is meant.
+/// Finds the waiting request by its name or id.
 async fn find(server: &Server, wanted: &str) -> Result<JoiningRequest, ClientError> {
     let waiting: Vec<JoiningRequest> = server.get("/api/joining-requests").await?;
     let mut fitting: Vec<&JoiningRequest> =

@@ -98,7 +98,7 @@ impl Server {
         })
     }
 
-    /// Prints a result for programs, if that is how it is to be shown; returns whether it did.
+    /// Prints a result for programs, if JSON is wanted; returns whether it did.
     pub fn says_json(&self, result: &impl Serialize) -> bool {
         let is_wanted = self.output == Output::Json;
         if is_wanted {

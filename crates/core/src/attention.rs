@@ -14,7 +14,7 @@ pub struct AttentionNode {
     pub name: String,
     /// The status that it is shown by.
     pub status: NodeStatus,
-    /// How it is heard.
+    /// The state of its last contact.
     pub last_contact: LastContact,
     /// Its last contact.
     pub last_heard: Option<Timestamp>,

@@ -1,6 +1,6 @@
-//! The word that somebody probably meant.
+//! The nearest known word to a misspelt one.
 
-/// Returns the candidate that is spelt most like `word`, if any is near enough to be what was meant.
+/// Returns the candidate that is spelt most like `word`, if any is near enough.
 pub fn nearest_word<'w>(word: &str, candidates: impl IntoIterator<Item = &'w str>) -> Option<&'w str> {
     candidates
         .into_iter()

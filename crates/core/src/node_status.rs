@@ -102,7 +102,7 @@ pub const CLOCK_TOLERANCE_SECS: i64 = 60;
 /// What is known of a node, as far as its problems depend on it.
 #[derive(Debug, Clone, Copy)]
 pub struct ProblemInputs {
-    /// How it is heard.
+    /// The state of its last contact.
     pub last_contact: LastContact,
     /// Whether its state cannot be resolved.
     pub is_unusable: bool,

@@ -132,7 +132,7 @@ pub fn span_words(secs: i64) -> String {
     }
 }
 
-/// Returns how long ago something was; what a node told by a clock that is ahead may be still to come.
+/// Returns how long ago something was; a time from a node whose clock is ahead may be in the future.
 pub fn ago_words(secs: i64) -> String {
     match secs {
         ..-60 => format!("{} ahead of now by its clock", span_words(-secs)),

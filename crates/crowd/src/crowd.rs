@@ -50,7 +50,7 @@ pub struct Crowd {
 type Lived = (usize, Box<Node>, Result<Vec<Fact>, CrowdError>);
 
 impl Crowd {
-    /// Gathers a crowd: all its nodes join. The truth is also written to a file, if one is named; `report` is told how far it is.
+    /// Gathers a crowd: all its nodes join. The truth is also written to a file, if one is named; `report` receives the progress.
     ///
     /// # Errors
     ///
@@ -187,7 +187,7 @@ impl Crowd {
         self.record.write(lived?)
     }
 
-    /// Lives for so long; `report` is told how far it is.
+    /// Lives for so long; `report` receives the progress.
     ///
     /// # Errors
     ///

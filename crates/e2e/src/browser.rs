@@ -12,7 +12,7 @@ const LONGEST_END: Duration = Duration::from_secs(10);
 /// A browser with one page.
 pub struct Browser {
     driver: Child,
-    /// Empty once it was told everything.
+    /// Empty once everything was sent.
     tell: Option<ChildStdin>,
     hear: BufReader<ChildStdout>,
     base: String,

@@ -65,7 +65,7 @@ impl Fleet {
         Self::start_with(false, Vec::new())
     }
 
-    /// Starts a server with more arguments, and with people heard at this port.
+    /// Starts a server with more arguments, and with the people's listener at this port.
     ///
     /// # Panics
     ///

@@ -394,7 +394,7 @@ impl Seen {
             assert_eq!(node["status"], "revoked", "{name}");
             self.revoked += 1;
         } else if away_since.is_some_and(|since| now.duration_since(since) > SignedDuration::from_mins(60)) {
-            // Who went away before anybody heard of them was never silent.
+            // A node that left before its first check-in was never silent.
             let expected = if node["last_contact"] == "never_reported" && shown.is_empty() && !self.in_peace {
                 "never_reported"
             } else {

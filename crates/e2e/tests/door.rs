@@ -356,7 +356,7 @@ fn people_may_be_shown_the_organisations_own_certificate() {
     let problems = |fleet: &Fleet| fleet.curl().with_token(fleet.administrator()).get("/api/overview").1;
     assert!(problems(&fleet).contains("the certificate for people ends in 9 days"), "{}", problems(&fleet));
 
-    // A file that is cut off is not taken, and is told.
+    // A truncated file is refused and reported.
     let second = serial(&fleet.people_url());
     fs::write(at("first.pem"), "-----BEGIN CERTIFICATE-----\ncut o").unwrap();
     std::thread::sleep(Duration::from_secs(12));

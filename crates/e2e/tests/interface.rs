@@ -1,4 +1,4 @@
-//! The story of a fleet by the network interface alone, as a program tells it.
+//! The story of a fleet by the network interface alone, as a program uses it.
 
 use constans_core::digest::of_contents;
 use constans_e2e::story::well;

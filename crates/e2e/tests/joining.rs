@@ -1,4 +1,4 @@
-//! Joining a fleet, told with the real server, PostgreSQL, agents and client on loopback.
+//! Joining a fleet, with the real server, PostgreSQL, agents and client on loopback.
 
 #![expect(clippy::unwrap_used, reason = "a test may panic")]
 

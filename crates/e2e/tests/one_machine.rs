@@ -1,4 +1,4 @@
-//! The story of one machine without a server, told with the real agent on a private root.
+//! One machine without a server, with the real agent on a private root.
 
 use constans_core::run::{Cause, ClauseResult, FailureAt, Newness, Outcome, ReactionState, Status};
 use constans_e2e::{Machine, client, demo_kit};

@@ -52,7 +52,7 @@ pub fn bind_this_process() -> io::Result<()> {
 pub fn ends_by_itself(program: &mut Command, input: &[u8]) -> io::Result<bool> {
     let mut started = program.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null()).spawn()?;
     if let Some(mut to) = started.stdin.take() {
-        // It may have been ended before it heard all.
+        // It may have been ended before it read everything.
         let _ = to.write_all(input);
     }
     Ok(started.wait()?.success())

@@ -23,7 +23,7 @@ impl Machine {
     ///
     /// # Errors
     ///
-    /// Returns why it could not be told.
+    /// Returns why it could not be described.
     pub fn describe(&mut self, kind: &Kind, name: &str) -> Result<Option<WrittenClause>, CannotDescribe> {
         refuse_parts(kind)?;
         let needs_more = kind.properties().any(|property| property.required && property.identifies);
@@ -39,7 +39,7 @@ impl Machine {
     ///
     /// # Errors
     ///
-    /// Returns why they could not be told.
+    /// Returns why they could not be described.
     pub fn describe_all(&mut self, kind: &Kind) -> Result<Vec<WrittenClause>, CannotDescribe> {
         refuse_parts(kind)?;
         if is_at_path(kind) {

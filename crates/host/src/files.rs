@@ -364,7 +364,7 @@ fn regular_file(opened: rustix::io::Result<OwnedFd>, path: &str) -> Result<Optio
     Ok(Some((File::from(fd), entry)))
 }
 
-/// Returns what stands for the digest of contents that are too large to be read: it tells them from any that are wanted.
+/// Returns what stands for the digest of contents that are too large to be read: it differs from every desired digest.
 pub(crate) fn unread(size: u64) -> Digest {
     format!("unread:{size}").parse().expect("it is a scheme and digits")
 }

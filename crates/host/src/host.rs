@@ -54,7 +54,7 @@ pub trait Host: Send {
     /// never removed as unknown; in which order packet rules stand; how old the index of packages may be.
     fn prepare(&mut self, state: &EffectiveState, left_behind: BTreeSet<String>);
 
-    /// Has it told while the run goes on what shows no progress and is waited for all the same.
+    /// Receives a message during the run when something makes no progress and is still waited for.
     fn tell_stalls(&mut self, _stalls: Stalls) {}
 
     /// A run begins that touches these clauses.

@@ -102,7 +102,7 @@ impl Native {
         self
     }
 
-    /// Never ends it: for what must not be cut off in the middle, as a change of packages. If it shows no progress, that is told
+    /// Never ends it: for what must not be cut off in the middle, as a change of packages. If it makes no progress, that is reported
     /// and it is waited for all the same; of its output no more is kept than usual.
     #[must_use]
     pub fn to_its_end(mut self, stalls: &Stalls) -> Self {
@@ -373,7 +373,7 @@ impl<'p> Watched<'p> {
         !matches!(self.patience, Patience::ToItsEnd { .. })
     }
 
-    /// Returns what is to be said of a program that stood still and went on.
+    /// Returns the remark about a program that made no progress for a while and then went on.
     fn remark(&self) -> String {
         if self.longest_stall.is_zero() {
             String::new()

@@ -93,7 +93,7 @@ pub(crate) trait PackageManager: Send {
     /// As `via` names it.
     fn name(&self) -> &'static str;
 
-    /// Has it told what shows no progress and is waited for all the same.
+    /// Receives a message when something makes no progress and is still waited for.
     fn tell_stalls(&mut self, stalls: Stalls);
 
     /// How it orders versions.
@@ -269,7 +269,7 @@ impl Packages {
         if self.known.is_some() { Ok(None) } else { self.manager.why_not() }
     }
 
-    /// Has it told what shows no progress and is waited for all the same.
+    /// Receives a message when something makes no progress and is still waited for.
     pub fn tell_stalls(&mut self, stalls: Stalls) {
         self.manager.tell_stalls(stalls);
     }

@@ -50,7 +50,7 @@ pub fn boot_id() -> Option<String> {
     fs::read_to_string("/proc/sys/kernel/random/boot_id").ok().map(|id| id.trim().to_owned())
 }
 
-/// Restarts the node; whoever is signed in is told why.
+/// Restarts the node; a message to the signed-in users says why.
 ///
 /// # Errors
 ///

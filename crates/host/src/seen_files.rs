@@ -19,7 +19,7 @@ const FEWEST_FOR_THREADS: usize = 64;
 const MAX_THREADS: usize = 4;
 /// How much these threads step back (sched(7)).
 const READERS_NICE: i32 = 5;
-/// So many files are read before they are told of.
+/// The number of files that are read before they are reported.
 const BATCH: usize = 32;
 /// So many bytes are read at once.
 const PIECE_BYTES: usize = 16 * 1024;
@@ -218,7 +218,7 @@ struct Unread {
 /// Larger contents are not held in memory to be compared.
 const MAX_COMPARED: u64 = 1024 * 1024;
 
-/// Reads the batches that no other thread has begun, and tells of each.
+/// Reads the batches that no other thread has begun, and reports each.
 fn read_batches(
     files: &Files,
     contents: &dyn Contents,
@@ -315,7 +315,7 @@ mod tests {
             "a reading in the future says nothing: the clock was set back"
         );
 
-        // Same size, and its mtime put back: only the ctime tells.
+        // Same size, and its mtime put back: only the ctime shows the change.
         let modified = fs::metadata(root.folder.path().join("issue")).unwrap().modified().unwrap();
         fs::write(root.folder.path().join("issue"), "SKERRY LINE\n").unwrap();
         fs::File::options()

@@ -2,12 +2,12 @@
 
 use std::sync::Arc;
 
-/// Where it is told that something shows no progress and is waited for all the same.
+/// Receives a message when something makes no progress and is still waited for.
 #[derive(Clone)]
 pub struct Stalls(Arc<dyn Fn(&str) + Send + Sync>);
 
 impl Stalls {
-    /// Has it told to a function.
+    /// Calls this function with each message.
     pub fn to(report: impl Fn(&str) + Send + Sync + 'static) -> Self {
         Self(Arc::new(report))
     }

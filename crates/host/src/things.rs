@@ -5,7 +5,7 @@ use crate::machine::NotSeen;
 use serde_json::Value;
 use std::collections::BTreeMap;
 
-/// A thing that is there: its name, and what tells it from others.
+/// A thing that is there: its name, and what distinguishes it from others.
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct Thing {
     pub name: String,
@@ -18,7 +18,7 @@ impl Thing {
     }
 }
 
-/// Why a thing could not be told.
+/// Why a thing could not be described.
 #[derive(Debug)]
 pub enum CannotDescribe {
     /// This kind has no things that could be listed or looked up by name, and what to do instead.

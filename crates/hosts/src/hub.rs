@@ -74,7 +74,7 @@ pub struct Hub<'l> {
 }
 
 impl<'l> Hub<'l> {
-    /// Starts it and waits until it is heard.
+    /// Starts it and waits until it answers.
     pub fn start(lab: &'l Lab) -> Result<Self, Failed> {
         let message = |error: std::io::Error| error.to_string();
         let folder = tempfile::tempdir().map_err(message)?;

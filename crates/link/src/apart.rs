@@ -17,7 +17,7 @@ use tokio::sync::mpsc::unbounded_channel;
 /// The largest body of a request or an answer, in bytes.
 const MAX_FRAME: usize = 80 * 1024 * 1024;
 
-/// What the network part is told first: which server to trust, and as whom to speak.
+/// The first message to the network part: the server to trust and the identity to use.
 #[derive(Serialize, Deserialize)]
 struct Begin {
     fingerprint: String,

@@ -27,7 +27,7 @@ pub struct Identity<'a> {
     pub key: &'a str,
 }
 
-/// Why a server was not heard, or what it refused.
+/// Why a server did not answer, or what it refused.
 #[derive(Debug, Clone, thiserror::Error, Serialize, Deserialize)]
 pub enum LinkError {
     /// The text is no fingerprint.
@@ -129,7 +129,7 @@ fn built(config: ClientConfig) -> Result<Client, LinkError> {
 ///
 /// # Errors
 ///
-/// Returns why the server was not heard, or what it refused.
+/// Returns why the server did not answer, or what it refused.
 pub async fn send<T: DeserializeOwned>(request: RequestBuilder, fingerprint: &str) -> Result<T, LinkError> {
     send_told(request, fingerprint).await.map(|(answer, _)| answer)
 }
@@ -138,7 +138,7 @@ pub async fn send<T: DeserializeOwned>(request: RequestBuilder, fingerprint: &st
 ///
 /// # Errors
 ///
-/// Returns why the server was not heard, or what it refused.
+/// Returns why the server did not answer, or what it refused.
 pub async fn send_told<T: DeserializeOwned>(
     request: RequestBuilder,
     fingerprint: &str,
@@ -153,7 +153,7 @@ pub async fn send_told<T: DeserializeOwned>(
 ///
 /// # Errors
 ///
-/// Returns why the server was not heard.
+/// Returns why the server did not answer.
 pub async fn fingerprint_of(url: &str) -> Result<String, LinkError> {
     let verifier = Arc::new(RecordingVerifier::default());
     let client = built(config()?.with_custom_certificate_verifier(verifier.clone()).with_no_client_auth())?;
@@ -171,7 +171,7 @@ pub async fn fingerprint_of(url: &str) -> Result<String, LinkError> {
 ///
 /// # Errors
 ///
-/// Returns why the server was not heard, or what it refused.
+/// Returns why the server did not answer, or what it refused.
 pub async fn send_bytes(request: RequestBuilder, fingerprint: &str) -> Result<Vec<u8>, LinkError> {
     answered(request, fingerprint).await.map(|answered| answered.body)
 }

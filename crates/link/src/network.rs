@@ -85,7 +85,7 @@ impl Network {
     ///
     /// # Errors
     ///
-    /// Returns why the server was not heard, or what it refused.
+    /// Returns why the server did not answer, or what it refused.
     pub async fn get<T: DeserializeOwned>(&self, url: &str) -> Result<T, LinkError> {
         read_answer(url, &self.bytes(url).await?)
     }
@@ -94,7 +94,7 @@ impl Network {
     ///
     /// # Errors
     ///
-    /// Returns why the server was not heard, or what it refused.
+    /// Returns why the server did not answer, or what it refused.
     pub async fn bytes(&self, url: &str) -> Result<Vec<u8>, LinkError> {
         self.whole(NetworkRequest::Get { url: url.to_owned() }, Vec::new()).await
     }
@@ -103,7 +103,7 @@ impl Network {
     ///
     /// # Errors
     ///
-    /// Returns why the server was not heard, what it refused, or why the bytes could not be taken in.
+    /// Returns why the server did not answer, what it refused, or why the bytes could not be taken in.
     pub async fn fetch(
         &self,
         url: &str,
@@ -139,7 +139,7 @@ impl Network {
     ///
     /// # Errors
     ///
-    /// Returns why the server was not heard, or what it refused.
+    /// Returns why the server did not answer, or what it refused.
     pub async fn post<T: DeserializeOwned>(&self, url: &str, body: &impl Serialize) -> Result<T, LinkError> {
         let mut body = serde_json::to_vec(body)
             .map_err(|error| LinkError::Apart(format!("cannot say this: {error}")))?;

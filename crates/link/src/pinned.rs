@@ -122,7 +122,7 @@ impl ServerCertVerifier for RecordingVerifier {
             pinned.verify_server_cert(end_entity, intermediates, server_name, ocsp_response, now)?;
             *self.seen.lock().unwrap_or_else(PoisonError::into_inner) = Some(fingerprint);
         }
-        // Nothing is to be said to it yet.
+        // Nothing is sent to it yet.
         Err(Error::InvalidCertificate(CertificateError::UnknownIssuer))
     }
 

@@ -55,7 +55,7 @@ impl<T> NodeBody<T> {
     ///
     /// # Errors
     ///
-    /// Returns what is wrong with it; but first that the node is not heard, if it is not.
+    /// Returns what is wrong with it; but first that the node is not admitted, if it is not.
     pub async fn sent_by(self, shown: &ShownCertificate, db: &PgPool) -> Result<T, ApiError> {
         self.sent_whole_by(shown, db).await.map(|(sent, _)| sent)
     }
@@ -64,7 +64,7 @@ impl<T> NodeBody<T> {
     ///
     /// # Errors
     ///
-    /// Returns what is wrong with it; but first that the node is not heard, if it is not.
+    /// Returns what is wrong with it; but first that the node is not admitted, if it is not.
     pub async fn sent_whole_by(
         self,
         shown: &ShownCertificate,

@@ -39,7 +39,7 @@ const STRANGERS_OF_NETWORK: usize = 1_024;
 /// How often the server notes that it hears.
 const ALIVE_EVERY: Duration = Duration::from_secs(10);
 
-/// Serves until the process is told to stop.
+/// Serves until the process receives a signal to stop.
 ///
 /// # Errors
 ///

@@ -30,7 +30,7 @@ pub enum ApiError {
     /// Too many failures to sign in.
     #[error("too many attempts to sign in failed")]
     TooOften {
-        /// In so many seconds another one is heard.
+        /// The next one is accepted after this number of seconds.
         wait_secs: u64,
     },
     /// A one-time link that was used or ended.

@@ -13,10 +13,10 @@ pub struct Settings {
     /// The protected folder: the CA's key and what must not be lost
     #[arg(long, value_name = "DIR")]
     pub protected: PathBuf,
-    /// Where agents are heard
+    /// Listening address for agents
     #[arg(long, value_name = "ADDRESS", default_value = "0.0.0.0:7443")]
     pub agents: SocketAddr,
-    /// Where people and programs are heard
+    /// Listening address for people and programs
     #[arg(long, value_name = "ADDRESS", default_value = "0.0.0.0:7444")]
     pub people: SocketAddr,
     /// The organisation's own certificate for the people's listener, as PEM: the server's first, then those that issued it
@@ -47,7 +47,7 @@ pub struct Settings {
     /// The colour of this server in the console's header, as #0F5E6B, so that two windows are never mixed up
     #[arg(long, value_name = "COLOUR", value_parser = colour)]
     pub colour: Option<String>,
-    /// For how many nodes this server is meant: its machine and PostgreSQL are compared with that
+    /// Number of nodes that this server is sized for: its machine and PostgreSQL are compared with that
     #[arg(long, value_name = "NODES", default_value_t = 1_000, value_parser = clap::value_parser!(u64).range(1..=1_000_000))]
     pub expect: u64,
     /// Goes by the clock in this file, which a test or the demo moves, and not by the system's

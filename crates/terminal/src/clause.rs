@@ -5,7 +5,7 @@ use constans_core::run::{ClauseResult, Failure, NativeStep, Outcome};
 use constans_core::sentence::Sentence;
 use std::fmt::Write as _;
 
-/// Returns what is to be said of one clause, several lines.
+/// Returns the lines about one clause.
 pub fn clause(result: &ClauseResult, verbose: bool) -> String {
     let mut text = String::new();
     let words = result.words();

@@ -62,7 +62,7 @@ impl RunReport {
         self
     }
 
-    /// Returns the report without details of its clauses: what each came to stays, and what differs as far as a name tells.
+    /// Returns the report without details of its clauses: their results and the names of different properties stay.
     #[must_use]
     pub fn without_details(mut self) -> Self {
         for clause in &mut self.clauses {

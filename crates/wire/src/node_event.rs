@@ -10,7 +10,7 @@ use uuid::Uuid;
 /// So many clauses are named by an event; the others are counted.
 pub const MAX_NAMED: usize = 5;
 
-/// Clauses of which an event tells: the first of them by address, and how many more there are.
+/// The clauses of an event: the first of them by address, and the number of others.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct NamedClauses {
     /// The addresses of the first, at most [`MAX_NAMED`].
@@ -80,12 +80,12 @@ pub enum NodeEvent {
         /// The run.
         run: Uuid,
     },
-    /// Nothing was heard of the node for longer than its check-ins allow.
+    /// The node did not check in for longer than it may.
     Silent {
         /// Its last contact.
         last_contact: Timestamp,
     },
-    /// It was heard again after it was silent.
+    /// It checked in again after it was silent.
     HeardAgain {
         /// Its last contact before that.
         silent_since: Timestamp,

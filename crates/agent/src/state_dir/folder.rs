@@ -196,7 +196,7 @@ impl StateDir {
         }
     }
 
-    /// Sets a file aside that cannot be used, so that it blocks nothing; the last ones are kept and told of.
+    /// Sets a file aside that cannot be used, so that it blocks nothing; the last ones are kept and listed.
     ///
     /// # Errors
     ///
@@ -331,7 +331,7 @@ impl StateDir {
         }
     }
 
-    /// Waits until nobody else runs; `waiting` is told once who does.
+    /// Waits until no other run is in progress; `waiting` is called once with whose run it is.
     ///
     /// # Errors
     ///

@@ -93,7 +93,7 @@ async fn found_by_server(
     }
     let publish = send(server, kits).await?;
     let mut found: Vec<Vec<Finding>> = server.post("/api/check/releases", &publish).await?;
-    // Only a folder knows how it is called.
+    // Only a folder has a name.
     let of_folder = read.checked.findings.iter().filter(|finding| finding.code == Code::FolderName).cloned();
     let mut all: Vec<Finding> = of_folder.chain(found.swap_remove(0)).collect();
     all.sort_by(|left, right| {

@@ -1,4 +1,4 @@
-//! What may be meant and is seldom: a service that does not react to its files, administrators who lock themselves out,
+//! Risks that are rarely intended: a service that does not react to its files, administrators who lock themselves out,
 //! secrets in plain text.
 
 use crate::document::Code;

@@ -173,7 +173,7 @@ fn baseline_difference(
     })
 }
 
-/// Clauses by their address as written; equal addresses, which conditions tell apart, are numbered.
+/// Clauses by their address as written; equal addresses with different conditions are numbered.
 fn by_address(baseline: &Baseline) -> BTreeMap<(String, usize), ClauseDocument> {
     let mut clauses = BTreeMap::new();
     for clause in &baseline.clauses {

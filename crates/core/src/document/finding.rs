@@ -118,7 +118,7 @@ impl Finding {
     }
 }
 
-/// What a document says may be long and hold anything: it is told on one line.
+/// What a document says may be long and hold anything: it is shown on one line.
 fn one_line(line: &str) -> String {
     if line.len() <= LONGEST_SAID && !line.chars().any(char::is_control) {
         return line.to_owned();

@@ -8,7 +8,7 @@ use std::ops::Range;
 use std::sync::Arc;
 
 const DEEPEST_NESTING: usize = 64;
-/// The most mistakes of one document that are told; those after them are mostly consequences.
+/// The largest number of mistakes of one document that are reported; later ones are mostly consequences.
 const MAX_MISTAKES: usize = 100;
 
 /// Returns one finding for each mistake; what only follows from an earlier one is left out. `quotes` are those that were left open

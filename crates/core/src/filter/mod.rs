@@ -70,7 +70,7 @@ pub enum Answer {
     Undecidable(Vec<String>),
 }
 
-/// Why a text is no condition, with the part of it that is meant.
+/// Why a text is no condition, with the part that is wrong.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{message}")]
 pub struct ConditionError {

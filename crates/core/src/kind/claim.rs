@@ -51,7 +51,7 @@ pub enum Claim {
     Probe(String),
     /// A program's effect, known by the name of its clause only.
     Command(String),
-    /// A thing of a custom kind: the kind, and what tells the thing from others.
+    /// A thing of a custom kind: the kind, and what distinguishes the thing from others.
     Custom(String, Vec<String>),
     /// What a newer server says that this version does not know: the clause is unsupported here.
     #[serde(untagged)]

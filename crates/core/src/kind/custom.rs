@@ -15,7 +15,7 @@ pub struct CustomKind {
     pub name: String,
     /// What it is for.
     pub summary: String,
-    /// The names of the properties that tell one thing from another, so that two clauses never keep the same unnoticed;
+    /// The names of the properties that distinguish things, so that two clauses never keep the same unnoticed;
     /// without any it is the name alone.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub claim: Vec<String>,

@@ -15,7 +15,7 @@ pub struct Property<'k> {
     pub concealed: bool,
     /// Whether a clause that is not `gone` must have it.
     pub required: bool,
-    /// Whether it tells the thing apart from others of its kind, so that also what is `gone` has it.
+    /// Whether it distinguishes the thing from others of its kind; a `gone` clause has it, too.
     pub identifies: bool,
     /// What it counts as if it is left out, as a document would say it.
     pub default: Option<&'static str>,

@@ -34,7 +34,7 @@ pub enum Severity {
 pub enum OnDrift {
     /// It is corrected.
     Correct,
-    /// It is only told; the more careful.
+    /// It is only reported; the more careful one.
     Report,
 }
 

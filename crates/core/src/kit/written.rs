@@ -30,7 +30,7 @@ impl WrittenClause {
         }
     }
 
-    /// Takes a property as it was found. One that no document could say is told as a remark.
+    /// Takes a property as it was found. One that a document cannot express becomes a remark.
     pub fn take(&mut self, kind: &Kind, name: &str, value: Value) {
         let Some(property) = kind.property(name) else { return };
         if normalise(name, property.value, &value).is_ok_and(|normal| normal == value) {

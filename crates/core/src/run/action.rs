@@ -1,4 +1,4 @@
-//! What a run asks the agent for, what it is told, and what it comes to.
+//! The requests of a run to the agent, their results, and the result of the run.
 
 use super::decide::Settings;
 use super::memory::{Memories, Memory};
@@ -64,7 +64,7 @@ pub enum Action {
     Finish,
 }
 
-/// What the agent tells a run.
+/// The result of a request.
 #[derive(Debug, Clone)]
 pub enum RunEvent {
     /// What an inspection came to, and how long it took in microseconds.

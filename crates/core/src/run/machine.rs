@@ -1,4 +1,4 @@
-//! The run as a state machine: it asks for one inspection, correction or reaction at a time and is told the result.
+//! The run as a state machine: it requests one inspection, correction or reaction at a time and receives the result.
 
 use super::action::{
     Action, Correction, Finished, Inspection, OutOfOrder, PackagePreview, Part, PartOf, RunEvent, RunInput,
@@ -41,7 +41,7 @@ pub struct Run<'s> {
     /// Filled in where they stand, since they are large.
     pub(super) results: Vec<Option<ClauseResult>>,
     looked_at: HashMap<usize, bool>,
-    /// What this run changed beside what it meant to, by the clause whose correction did it.
+    /// Side effects of this run, by the clause whose correction caused them.
     changed: HashMap<Claim, ClauseAddress>,
     is_whole: bool,
     pub(super) started: BTreeSet<usize>,

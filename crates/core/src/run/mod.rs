@@ -1,6 +1,6 @@
 //! One pass over an effective state: verdict, cause, decision, outcome, reactions, and the status that follows.
 //!
-//! [`Run`] asks for inspections and corrections one at a time and is told their results; the agent carries them out.
+//! [`Run`] requests inspections and corrections one at a time and receives their results; the agent carries them out.
 
 mod action;
 mod cause;

@@ -1,4 +1,4 @@
-//! What changing packages would take along: told by observing runs, and refused by clauses that want to be alone.
+//! Side effects of changing packages: reported by observing runs, and refused by clauses with `only_alone`.
 
 use super::action::{Action, PackagePreview};
 use super::decide::Mode;

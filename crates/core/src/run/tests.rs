@@ -32,7 +32,7 @@ struct Node {
     /// What changing a package takes along.
     takes: BTreeMap<String, PackageChange>,
     restarted_by_hand_at: Option<Timestamp>,
-    /// What the package manager cannot tell.
+    /// What the package manager does not know.
     not_known: Vec<Failure>,
     /// What was done, in order.
     log: Vec<String>,
@@ -1026,7 +1026,7 @@ mod properties {
     use super::*;
     use proptest::prelude::*;
 
-    /// A clause: content, earlier content, whether it is only told, whether it waits, and what it needs.
+    /// A clause: content, earlier content, whether it is only reported, whether it waits, and what it needs.
     type Drawn = (u8, u8, bool, bool, Option<usize>);
 
     /// Six files and a service, with random contents, switches and needs; a node in a random condition.

@@ -78,7 +78,7 @@ pub(super) fn parts_of_whole(drafts: &[Draft], conditions: Conditions, findings:
     }
 }
 
-/// Says of clauses that can be referred to by one name that nobody could tell them apart; the turns of one loop share
+/// Reports clauses that share a name by which they can be referred to; the turns of one loop share
 /// their second name.
 pub(super) fn tell_apart(drafts: &[Draft], conditions: Conditions, findings: &mut Vec<Finding>) {
     let mut known: HashMap<&ClauseAddress, &Draft> = HashMap::with_capacity(drafts.len());

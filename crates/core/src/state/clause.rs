@@ -132,8 +132,8 @@ impl Clause {
         names
     }
 
-    /// Returns a clause that asks for all that its kind can tell of a thing: inspecting it finds what there is.
-    /// `known` are the properties without which the thing cannot be told from others.
+    /// Returns a clause with all properties of its kind: inspecting it reads the present values.
+    /// `known` are the properties that distinguish the thing from others.
     pub fn asking(address: ClauseAddress, kind: &Kind, known: &BTreeMap<String, Value>) -> Self {
         let described = kind
             .properties()

@@ -30,7 +30,7 @@ pub(super) fn state_digest(scheme: &str, clauses: &[Clause], key: Option<&Digest
 }
 
 /// What a clause was like when its digest was computed last, and that digest. Its copies share it: on most nodes they come to
-/// the same, and it need not be computed again. It does not tell clauses from each other.
+/// the same, and it need not be computed again. It does not distinguish clauses.
 #[derive(Debug, Clone, Default)]
 pub struct LastDigest(Option<Arc<Mutex<Option<Digested>>>>);
 

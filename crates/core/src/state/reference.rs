@@ -62,7 +62,7 @@ impl<'d> Reach<'d> {
         connected
     }
 
-    /// Returns the clauses that are meant, and those that are meant and do not count on this node.
+    /// Returns the clauses that match, and those that match and do not apply on this node.
     fn meant(
         &self,
         own: usize,
@@ -75,7 +75,7 @@ impl<'d> Reach<'d> {
             if is_pattern(pattern) { fits(pattern, address) } else { address.as_str() == pattern }
         };
         let address = |at: usize| self.drafts[at].clause.address.clone();
-        // A pattern may well fit the clause that it stands in; that one is not meant.
+        // A pattern may well fit the clause that it stands in; that one does not match.
         let found: Vec<ClauseAddress> = if is_pattern(pattern) {
             let fitting =
                 (0..self.drafts.len()).filter(|at| *at != own && names_of(&self.drafts[*at]).any(meant));

@@ -120,7 +120,7 @@ fn reply<T: for<'d> Deserialize<'d>>(custom: &CustomKind, ended: &Ended) -> Resu
         .map_err(|error| lies(custom, &format!("its output is not the expected JSON: {error}")))
 }
 
-/// Runs the kind's program. It is told all on its standard input, and the plain values in its environment, too, so that a
+/// Runs the kind's program. Everything is on its standard input, and the plain values in its environment, too, so that a
 /// script need not read JSON; what is concealed stands on the input alone.
 fn run(
     machine: &Machine,

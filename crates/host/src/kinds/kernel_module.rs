@@ -169,7 +169,7 @@ fn refuse_others(paths: &[String], what: &str) -> Result<(), HostError> {
         .remedy("remove the line with a `line` clause, or by hand"))
 }
 
-/// Loads or unloads the module unless it is so already, or this kernel takes none.
+/// Loads or unloads the module unless it is loaded or unloaded already, or this kernel takes none.
 fn modprobe(
     machine: &Machine,
     work: &mut Work<'_>,

@@ -41,7 +41,7 @@ pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSee
     Ok(seen(Found::present().with_found("value", value)))
 }
 
-/// Returns what holds where it is not one value: told beside a wanted one; to who only asks what there is, no value at all.
+/// Returns the value where running kernel and boot configuration differ: a text beside a desired value; unreadable for an inspection without one.
 fn beside_a_desired_value(clause: &Clause, words: String) -> FoundValue {
     if clause.text("value").is_some() {
         FoundValue::Value(words.into())

@@ -51,7 +51,7 @@ fn named(names: impl IntoIterator<Item = String>) -> Vec<Thing> {
     names.into_iter().map(Thing::named).collect()
 }
 
-/// Keys are called by their comment, and by account and number where that tells none.
+/// Keys are called by their comment, and by account and number if there is none.
 fn ssh_keys(machine: &Machine) -> Result<Vec<Thing>, HostError> {
     let mut all: Vec<Thing> = Vec::new();
     for account in machine.accounts.all()? {

@@ -213,7 +213,7 @@ fn text_of(machine: &Machine, path: &str) -> Result<Option<String>, HostError> {
     }
 }
 
-/// Returns a text found in a file as it may be told. Of a file that not everybody may read, what is not as wanted is told
+/// Returns a text found in a file as it may be shown. Of a file that not everybody may read, what differs is shown
 /// only by a keyed digest: it may be a secret of that machine.
 fn shown_unless_secret(
     machine: &Machine,

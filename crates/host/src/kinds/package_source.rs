@@ -136,7 +136,7 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_
     put(machine, work, &clause.address, &path, text.as_bytes(), readable)
 }
 
-/// Puts the key beside the others, if it is the one that is meant.
+/// Puts the key beside the others, if it is the expected one.
 fn put_key(
     machine: &Machine,
     clause: &Clause,

@@ -12,7 +12,7 @@ use std::time::Duration;
 
 /// How long a probe may take.
 const TIMEOUT: Duration = Duration::from_secs(60);
-/// How much of what it wrote is told when it is not as expected, in characters.
+/// The part of its output that is shown when it is not as expected, in characters.
 const MAX_SHOWN: usize = 200;
 
 pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSeen> {

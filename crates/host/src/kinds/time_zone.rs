@@ -16,7 +16,7 @@ const ZONES: &str = "/usr/share/zoneinfo";
 pub(super) fn inspect(machine: &Machine, _: &Clause) -> Result<Seen, NotSeen> {
     let target = machine.files.link_target(LINK)?;
     let zone = target.as_deref().and_then(|target| Some(target.split_once("zoneinfo/")?.1.to_owned()));
-    // Debian keeps the name beside the link; programs that read it should not be told otherwise.
+    // Debian keeps the name beside the link; programs that read it should find the same.
     let named = machine.files.read(NAME)?.map(|text| String::from_utf8_lossy(&text).trim().to_owned());
     Ok(seen(match (zone, named) {
         (None, _) if machine.files.look(LINK)?.is_some() => {

@@ -19,7 +19,7 @@ struct Store {
     program: &'static str,
 }
 
-/// The program that can be told where everything lies.
+/// The program that takes all locations as options.
 const DEBIANS: &str = "update-ca-certificates";
 const STORES: [Store; 2] = [
     Store {

@@ -210,7 +210,7 @@ impl PackageManager for Rpm {
     }
 
     fn offered(&self, name: &str) -> Result<(Vec<String>, NativeStep), HostError> {
-        // Held versions are offered, too: that one is held is told where it is to be changed.
+        // Held versions are offered, too: a hold is reported when the version is to be changed.
         let ended = self.dnf(&[
             "--cacheonly",
             "--quiet",
@@ -383,7 +383,7 @@ fn known_of(lines: &str, held: &BTreeSet<String>) -> Known {
     for line in lines.lines() {
         let fields: Vec<&str> = line.split('\t').collect();
         let [name, version, arch] = fields[..] else { continue };
-        // A key is not a package, and of kernels several are meant to be there (dnf.conf(5), installonlypkgs).
+        // A key is not a package, and several kernels are installed on purpose (dnf.conf(5), installonlypkgs).
         if name == "gpg-pubkey" {
             continue;
         }

@@ -1,6 +1,6 @@
 //! A simulated host: an operating system in memory, for thousands of nodes in one process.
 //!
-//! Files, packages, services and accounts behave as on a real one, as far as a run can tell: contents go into the attic,
+//! Files, packages, services and accounts behave as on a real one, as a run sees them: contents go into the attic,
 //! packages bring their services, a failing package says what a package manager would. Other kinds that are only properties
 //! are kept as such. What it cannot simulate it says is unsupported.
 

@@ -1,4 +1,4 @@
-//! The console's pages, as they were built, and what browsers are told about them.
+//! The console's pages, as they were built, and their HTTP headers.
 
 use crate::trust::{CalledBy, Secret};
 use async_compression::tokio::bufread::GzipEncoder;

@@ -145,7 +145,7 @@ async fn by_no(db: &PgPool, no: i64) -> Result<FreezeShown, ApiError> {
         .ok_or_else(|| ApiError::Missing { what: "freeze", name: format!("F{no}") })
 }
 
-/// Returns a pattern as SQL's `like` has it, with `\` before what is meant as it stands.
+/// Returns a pattern as SQL's `like` has it, with `\` before characters that are meant literally.
 fn as_like(pattern: &str) -> String {
     let each = |c: char| match c {
         '*' => "%".to_owned(),

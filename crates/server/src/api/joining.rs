@@ -85,7 +85,7 @@ pub async fn approve(
     Ok(Json(name))
 }
 
-/// Lets a node that was revoked, or that is on a new machine, be heard again, by this key alone.
+/// Lets a node that was revoked, or that is on a new machine, be admitted again, by this key alone.
 async fn let_back(db: &mut PgConnection, node: Uuid, spki: &[u8], here: &Here) -> Result<(), ApiError> {
     let keys = node::let_back(&mut *db, node, spki).await?.iter().map(|key| hex(key)).collect();
     here.refusals
@@ -94,7 +94,7 @@ async fn let_back(db: &mut PgConnection, node: Uuid, spki: &[u8], here: &Here) -
     Ok(check_in::forget(db, node).await?)
 }
 
-/// Gives a known node a new certificate for the key that it has; one that was revoked is heard again.
+/// Gives a known node a new certificate for the key that it has; one that was revoked is admitted again.
 async fn approve_again(
     db: &mut PgConnection,
     node: Uuid,

@@ -16,7 +16,7 @@ use tokio::sync::broadcast::{self, Sender, error::RecvError};
 pub struct Changes(Sender<String>);
 
 impl Changes {
-    /// Begins to listen to what all processes of the server tell.
+    /// Begins to listen to the notifications of all processes of the server.
     pub fn begin(db: PgPool) -> Self {
         let (sender, _) = broadcast::channel(256);
         tokio::spawn(listen(db, sender.clone()));
@@ -80,7 +80,7 @@ pub fn live(
                 topic = receiver.recv() => topic,
                 () = &mut end => break,
                 () = tokio::time::sleep(ALIVE_EVERY) => {
-                    // Whoever signed out, or may look no longer, is told nothing more. A reader who has gone is noticed by this.
+                    // A person who signed out, or lost the permission, receives nothing more. This also notices a closed connection.
                     if !caller.is_still_allowed(&db).await {
                         break;
                     }

@@ -193,8 +193,8 @@ fn count(nodes: i64) -> usize {
     usize::try_from(nodes).unwrap_or(0)
 }
 
-/// Adds those of the nodes that are meant of which nothing is to be said to those in line; all are counted if it is not told
-/// how many are meant. Returns how many nodes there are that are not revoked.
+/// Adds the selected nodes that are in line without problems, which the query leaves out. `meant` is the number of selected nodes; none if
+/// the query counted them all. Returns the number of nodes that are not revoked.
 fn count_quiet(statuses: &mut Vec<StatusCount>, meant: Option<usize>) -> usize {
     let with_exceptions: usize =
         statuses.iter().filter(|count| count.status != NodeStatus::Revoked).map(|count| count.nodes).sum();

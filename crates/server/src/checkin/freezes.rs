@@ -58,7 +58,7 @@ pub async fn offer(
                 because: freeze.because.clone(),
                 clauses: freeze.clauses.clone(),
             });
-            // The node keeps it as it is: by its number and reason it is told from others.
+            // The node keeps it as it is: its number and reason distinguish it from others.
             ends.push(Timestamp::UNIX_EPOCH);
         }
     }

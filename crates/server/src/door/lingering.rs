@@ -1,4 +1,4 @@
-//! Closing without losing the last answer: a caller that still sends would be told that the connection broke, and read nothing.
+//! Closing without losing the last answer: a caller that still sends would see a broken connection, and read nothing.
 
 use std::io;
 use std::pin::Pin;

@@ -32,7 +32,7 @@ const HANDSHAKE: Duration = Duration::from_secs(10);
 const IDLE: Duration = Duration::from_secs(15);
 /// A caller who takes nothing of an answer for so long has gone.
 const STUCK: Duration = Duration::from_secs(60);
-/// So long requests may go on when the server is told to stop.
+/// Grace period of open requests when the server stops.
 const STOPPING: Duration = Duration::from_secs(3);
 const MAX_HEAD: usize = 64 * 1024;
 /// So many requests may be under way on one connection.
@@ -73,7 +73,7 @@ impl Door {
         Ok(Self { settings, listener })
     }
 
-    /// Lets Rocket answer what comes through the door, until the process is told to stop.
+    /// Lets Rocket answer what comes through the door, until the process receives a signal to stop.
     ///
     /// # Errors
     ///

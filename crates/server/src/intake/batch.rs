@@ -61,7 +61,7 @@ async fn go_on<T: Batched>(db: PgPool, mut queue: mpsc::Receiver<Waiting<T>>) {
     let mut waiting = Vec::new();
     while queue.recv_many(&mut waiting, MAX_BATCH).await > 0 {
         let mut seen = HashSet::new();
-        // A second one of the same node is dropped, and thereby told that it is to be taken in by itself.
+        // A second one of the same node is dropped; its sender then processes it alone.
         let (all, answers): (Vec<T>, Vec<_>) = waiting
             .drain(..)
             .filter(|waiting| seen.insert(waiting.sent.node()))

@@ -147,7 +147,7 @@ fn events_of(report: &RunReport, episodes: &[EpisodeChange], status_before: Opti
         })
         .collect();
     let opened = episodes.iter().filter_map(|change| match change {
-        // What the run corrected at once is told by its end alone.
+        // Drift that the run corrected at once is one event, its end.
         EpisodeChange::Open { address, .. } if !over.contains(address) => Some(address.to_string()),
         _ => None,
     });

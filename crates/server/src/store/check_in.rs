@@ -13,7 +13,7 @@ use uuid::Uuid;
 pub struct NewCheckIn {
     /// The node.
     pub node: Uuid,
-    /// When it is heard, and when the node comes next.
+    /// When it arrives, and when the next one is due.
     pub promise: Promise,
     /// The node's clock minus the server's, in milliseconds.
     pub clock_off_ms: i64,

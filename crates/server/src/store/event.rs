@@ -157,7 +157,7 @@ pub async fn note_silent(db: impl PgExecutor<'_>) -> sqlx::Result<u64> {
     query.bind(sql_now()).execute(db).await.map(|done| done.rows_affected())
 }
 
-/// Notes the nodes that were heard again after they were silent, a bounded number of them. Returns how many.
+/// Notes the nodes that checked in again after they were silent, a bounded number of them. Returns how many.
 pub async fn note_heard_again(db: impl PgExecutor<'_>) -> sqlx::Result<u64> {
     let query = sqlx::query(include_str!("sql/event/note_heard_again.sql"));
     query.bind(sql_now()).execute(db).await.map(|done| done.rows_affected())

@@ -10,7 +10,7 @@ use serde_json::{Value, json};
 use sqlx::{AssertSqlSafe, PgExecutor, PgPool, Postgres, QueryBuilder};
 use uuid::Uuid;
 
-/// A node with what is so of it now.
+/// A node with its present state.
 #[derive(Debug, sqlx::FromRow)]
 pub struct NodeRow {
     /// Its id.
@@ -27,7 +27,7 @@ pub struct NodeRow {
     pub heard_at: Option<SqlTimestamp>,
     /// When its next check-in is due.
     pub promised_at: Option<SqlTimestamp>,
-    /// How it is heard.
+    /// The state of its last contact.
     pub last_contact: String,
     /// Its clock minus the server's, in milliseconds.
     pub clock_off_ms: i64,
@@ -83,7 +83,7 @@ pub enum NodeKey {
     Name,
     /// Their statuses, the most severe first.
     Status,
-    /// When they were heard last; those that never were come first.
+    /// The time of their last contact; those without one come first.
     LastContact,
     /// When their last full runs began; those without come first.
     LastRun,
@@ -170,7 +170,7 @@ fn push_shown(query: &mut QueryBuilder<Postgres>, order: NodeOrder) {
     query.push(order.word()).push(", node.name ").push(order.word_of_names());
 }
 
-/// Where many nodes are meant, a page of them is found among the first of all.
+/// Where many nodes are selected, a page of them is found among the first of all.
 const FIRST_BY_NAME: &str =
     "(select * from node where retired_at is null and name > $1 order by name limit 8000)";
 
@@ -210,7 +210,7 @@ fn of_places(
     let of_quiet = if order.by == NodeKey::Status { "(n.quiet_until >= {now}) is not true and " } else { "" };
     push_placed(&mut page, narrowing, |query| order.push_place(query), (of_quiet, now));
     if order.by == NodeKey::Status {
-        // Most nodes are in line and nothing is to be said of them: as many of these by name as the page can show are enough.
+        // Most nodes are in line without problems: of these, as many by name as the page can show are enough.
         let place = place_of_in_line();
         page.push(" union all (");
         push_placed(
@@ -355,7 +355,7 @@ pub async fn one(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Option<Nod
 pub async fn count(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<i64> {
     let mut query = QueryBuilder::new("select count(*) from ");
     if matches!(narrowing, Narrowing::All) {
-        // An index tells.
+        // An index answers this.
         query.push("node where retired_at is null");
     } else {
         query.push("(");
@@ -368,7 +368,7 @@ pub async fn count(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Resu
 /// Returns how many nodes of a list there are that are not refused.
 pub async fn total(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<i64> {
     if matches!(narrowing, Narrowing::All) {
-        // Both are told by an index.
+        // An index answers both.
         let all = format!(
             "select (select count(*) from node where retired_at is null) - (select count(*) from {REFUSED} refused)"
         );
@@ -391,12 +391,12 @@ pub struct StatusRow {
     pub status: String,
     /// How many.
     pub nodes: i64,
-    /// Those of them that are silent, never reported or may have problems, as far as their own row tells.
+    /// Those of them that are silent, never reported or may have problems, according to their own rows.
     pub with_problems: Vec<Uuid>,
 }
 
 /// Counts the nodes of a list by the status that they are shown by, and finds those that may have problems, in one look. Unless
-/// the list [asks for now](Narrowing::asks_for_now), those that are heard, in line and without problems are left out.
+/// the list [asks for now](Narrowing::asks_for_now), those on time, in line and without problems are left out.
 pub async fn statuses(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<StatusRow>> {
     let clock_is_right = format!(
         "n.clock_off_ms between {} and {}",
@@ -415,7 +415,7 @@ pub async fn statuses(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::R
         query.push("node_now n join node on node.id = n.node where ");
         narrowing.push(&mut query);
     } else {
-        // The nodes that are meant are looked for among those of which something is to be said, and not the other way round.
+        // The chosen nodes are looked up among those that are not in line or have problems, and not the other way round.
         push_timed(&mut query, "(select * from node_now n where (n.quiet_until >= {now} and ");
         query.push(format!("{clock_is_right}) is not true offset 0) n where true"));
         narrowing.push_among(&mut query, "n.node");
@@ -430,7 +430,7 @@ pub struct TickRow {
     pub name: String,
     /// Its status.
     pub status: String,
-    /// How it is heard.
+    /// The state of its last contact.
     pub last_contact: String,
 }
 
@@ -451,7 +451,7 @@ pub struct ProblemRow {
     pub name: String,
     /// Its status.
     pub status: String,
-    /// How it is heard.
+    /// The state of its last contact.
     pub last_contact: String,
     /// Its last contact.
     pub heard_at: Option<SqlTimestamp>,

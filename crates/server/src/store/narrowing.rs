@@ -22,7 +22,7 @@ pub enum Narrowing {
     Only(Vec<Uuid>),
 }
 
-/// How a node is heard now, as [`Promise`](constans_core::node_status::Promise) reckoned when it was heard; how long the server
+/// The state of a node's last contact now, as [`Promise`](constans_core::node_status::Promise) reckoned when it was heard; how long the server
 /// itself could not hear since then is added.
 const LAST_CONTACT: &str = "(case when n.heard_at is null then 'never_reported' when {now} <= n.on_time_until then 'on_time'
              else (select case when {now} - down > n.silent_after then 'silent' when {now} - down > n.on_time_until then 'late' else 'on_time' end
@@ -39,7 +39,7 @@ const STATUS: &str = "(case when n.is_refused then 'revoked' when n.is_unusable 
 const PLACED: &str =
     "node.id in (select w.node from node_wanted w join placement p on p.id = w.placement where ";
 
-/// Writes how a node is heard now.
+/// Writes the state of a node's last contact now.
 pub fn push_last_contact(query: &mut QueryBuilder<Postgres>) -> &mut QueryBuilder<Postgres> {
     push_timed(query, LAST_CONTACT)
 }
@@ -69,7 +69,7 @@ pub fn push_timed_at<'q>(
     query
 }
 
-/// The nodes that are refused, which an index tells.
+/// The nodes that are refused; an index answers this.
 pub const REFUSED: &str = "(select id from node where retired_at is null and revoked_at is not null)";
 
 impl Narrowing {
@@ -97,7 +97,7 @@ impl Narrowing {
         matches!(self, Self::By(plain) if asks(plain, is_meant))
     }
 
-    /// Writes ` and X in (the nodes that are meant)` for the node's id `X`, unless all are.
+    /// Writes ` and X in (the selected nodes)` for the node's id `X`, unless all are selected.
     pub fn push_among(&self, query: &mut QueryBuilder<Postgres>, id: &str) {
         if !matches!(self, Self::All) {
             query.push(format!(" and {id} in ("));
@@ -106,7 +106,7 @@ impl Narrowing {
         }
     }
 
-    /// Writes the statement that selects the ids of the nodes that are meant.
+    /// Writes the statement that selects the ids of the selected nodes.
     pub fn push_ids(&self, query: &mut QueryBuilder<Postgres>) {
         if let Self::Only(nodes) = self {
             query.push("select unnest(").push_bind(nodes.clone()).push(")");
@@ -135,7 +135,7 @@ impl Narrowing {
         query.push(" then true end");
     }
 
-    /// Returns the labels and, of each, the values that are meant, if nothing else is asked for.
+    /// Returns the labels with their accepted values, if the filter has no other condition.
     fn labels(&self) -> Option<Vec<(String, Vec<String>)>> {
         fn labels(plain: &Plain) -> Option<Vec<(String, Vec<String>)>> {
             let (label, values) = match plain {
@@ -201,7 +201,7 @@ fn push_comparison(query: &mut QueryBuilder<Postgres>, plain: &Plain) {
             query.push(")");
         }
         Plain::Compare(field, comparison, scalar) => {
-            // Most nodes are not meant, and that is seen sooner by their status.
+            // Most nodes are not selected, and the stored status shows that sooner.
             if let (Field::Status, Comparison::Equal, Scalar::Text(word)) = (field, comparison, scalar)
                 && Status::ALL.iter().any(|status| json!(status) == json!(word))
             {

@@ -11,7 +11,7 @@ use sqlx::{AssertSqlSafe, PgConnection, PgExecutor};
 use std::collections::BTreeMap;
 use uuid::Uuid;
 
-/// Whether a node is heard.
+/// Whether a node is admitted.
 #[derive(Debug, sqlx::FromRow)]
 pub struct AdmissionRow {
     /// Its name.
@@ -182,7 +182,7 @@ pub async fn edit(db: &mut PgConnection, edits: &[(Uuid, NodeDocument)]) -> sqlx
     Ok(())
 }
 
-/// Retires nodes: they are no longer heard, listed or counted, and their open drift ends.
+/// Retires nodes: they are no longer admitted, listed or counted, and their open drift ends.
 pub async fn retire(db: &mut PgConnection, nodes: &[Uuid]) -> sqlx::Result<()> {
     let now = sql_now();
     sqlx::query(include_str!("sql/node/retire_update_node.sql"))

@@ -4,10 +4,10 @@ use sqlx::PgExecutor;
 
 /// The channel.
 pub const CHANNEL: &str = "constans";
-/// What is told of long work: it changes nothing yet.
+/// The topic of long work: it changes nothing yet.
 pub const ACTIVITIES: &str = "activities";
 
-/// Tells what changed: `nodes`, `joining`, `kits`, `groups`, or [`ACTIVITIES`]. It is heard when the transaction commits.
+/// Tells what changed: `nodes`, `joining`, `kits`, `groups`, or [`ACTIVITIES`]. It is delivered when the transaction commits.
 pub async fn tell(db: impl PgExecutor<'_>, what: &str) -> sqlx::Result<()> {
     sqlx::query(include_str!("sql/notice/tell.sql")).bind(CHANNEL).bind(what).execute(db).await.map(|_| ())
 }

@@ -70,7 +70,7 @@ pub struct NodeRow {
     pub name: String,
     /// The state that it said it has, since the server recovers.
     pub has: Option<String>,
-    /// Whether it was heard since.
+    /// Whether it checked in since.
     pub heard: bool,
     /// The state that this database wants of it.
     pub wanted: Option<String>,

@@ -25,7 +25,7 @@ impl ShownCertificate {
         Some(Self { node, spki })
     }
 
-    /// Returns the node, if it is still heard.
+    /// Returns the node, if it is still admitted.
     ///
     /// # Errors
     ///

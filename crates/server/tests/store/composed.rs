@@ -55,7 +55,7 @@ async fn what_is_counted_by_status_is_what_the_ribbon_shows() {
         let rows = listing::statuses(&database.pool, &narrowing).await.unwrap();
         let mut counted: BTreeMap<String, i64> =
             rows.iter().map(|row| (row.status.clone(), row.nodes)).collect();
-        // Where it is not asked how nodes are now, those of which nothing is to be said are left out, all of them in line.
+        // Where it is not asked how nodes are now, those without problems are left out, all of them in line.
         if !narrowing.asks_for_now() {
             let in_all = listing::count(&database.pool, &narrowing).await.unwrap();
             let quiet = in_all - counted.values().sum::<i64>();

@@ -92,7 +92,7 @@ const fn required(property: Property<'static>) -> Property<'static> {
     Property { required: true, ..property }
 }
 
-/// A property that tells the thing apart from others.
+/// A property that distinguishes the thing from others.
 const fn identifying(property: Property<'static>) -> Property<'static> {
     Property { identifies: true, ..property }
 }
